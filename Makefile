@@ -1,0 +1,23 @@
+# One place for the set-up; every target works on a machine with Python 3.11 and git alone.
+PYTHON ?= python3
+VENV   ?= .venv
+
+.PHONY: demo test lint clean
+
+$(VENV)/installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --editable '.[test,lint]'
+	touch $(VENV)/installed
+
+demo: $(VENV)/installed
+	$(VENV)/bin/keen-matrix demo
+
+test: $(VENV)/installed
+	$(VENV)/bin/python -m pytest
+
+lint: $(VENV)/installed
+	$(VENV)/bin/ruff check .
+	$(VENV)/bin/mypy
+
+clean:
+	rm -rf $(VENV) ferry-office .keen-matrix

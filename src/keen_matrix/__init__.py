@@ -1,0 +1,31 @@
+"""Keen Matrix: the usage line is the test matrix.
+
+The public names load on first use, so that importing the package costs nothing.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from keen_matrix.core.launch.engine import run
+    from keen_matrix.core.spec.load import load_spec
+    from keen_matrix.core.vectors.covering import covering_rows
+    from keen_matrix.core.vectors.unfold import unfold
+
+__version__ = "0.1.0"
+__all__ = ["covering_rows", "load_spec", "run", "unfold"]
+
+_PLACES = {
+    "covering_rows": "keen_matrix.core.vectors.covering",
+    "load_spec": "keen_matrix.core.spec.load",
+    "run": "keen_matrix.core.launch.engine",
+    "unfold": "keen_matrix.core.vectors.unfold",
+}
+
+
+def __getattr__(name: str) -> Any:
+    if name in _PLACES:
+        return getattr(import_module(_PLACES[name]), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

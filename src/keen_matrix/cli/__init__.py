@@ -1,0 +1,131 @@
+"""The command line: one module per command. Only this package reads options, prints and sets exit statuses."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+
+from keen_matrix import __version__
+
+COMMANDS = {
+    "run": "unfold specs, launch every vector, check and report",
+    "unfold": "show the vectors without running anything",
+    "lint": "read specs only and point out every problem",
+    "schema": "print the JSON Schema of specs, for editors",
+    "demo": "put the sample ferry office in a folder and run it",
+}
+"""Command → what it does. The module of the same name adds its options only when it is called."""
+
+EXIT_OK, EXIT_FAILED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_INTERRUPTED = 0, 1, 2, 3, 130
+
+_EPILOG = """\
+A first spec, hello.matrix.toml:
+
+  [program]
+  launch = "echo"
+  [[matrix]]
+  name = "greetings"
+  line = "hello {name}"
+  axes.name = ["Ada", "Ben Ten"]
+  expect.stdout = "hello {name}"
+
+Then: keen-matrix run
+
+exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run, 130 interrupted
+"""
+
+
+def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
+    """Return the parser; only the chosen command (None: every command) gets its options, since they cost imports."""
+    parser = argparse.ArgumentParser(
+        prog="keen-matrix",
+        description="Declare how a console program is called; get every argument vector run and checked.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    parser.add_argument("--version", action="version", version=f"keen-matrix {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    for name, summary in COMMANDS.items():
+        if chosen in (name, None):
+            module = import_module(f"keen_matrix.cli.{name}")
+            sub = commands.add_parser(
+                name,
+                help=summary,
+                description=f"{summary[0].upper()}{summary[1:]}.",
+                epilog=module.EPILOG,
+                formatter_class=argparse.RawDescriptionHelpFormatter,
+                allow_abbrev=False,
+            )
+            module.add_options(sub)
+        else:
+            commands.add_parser(name, help=summary, add_help=False)
+    return parser
+
+
+def main(words: Sequence[str] | None = None) -> int:
+    """Run the command line and return the exit status."""
+    if os.name != "posix":
+        print("keen-matrix does not run on Windows yet; it needs a POSIX system such as Linux or macOS.", file=sys.stderr)
+        return EXIT_NOT_RUN
+    words = sys.argv[1:] if words is None else list(words)
+    chosen = next((word for word in words if not word.startswith("-")), "")
+    try:
+        parser = build_parser(chosen)
+        options = parser.parse_args(words)
+        if options.command is None:
+            parser.print_help()
+            return EXIT_MISUSE
+        return _run_command(options)
+    except BrokenPipeError:
+        return _pipe_closed()
+    except SystemExit as leaving:  # argparse's own, for help and wrong usage
+        return _flushed(leaving.code if isinstance(leaving.code, int) else EXIT_MISUSE)
+
+
+def _run_command(options: argparse.Namespace) -> int:
+    from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
+
+    try:
+        status: int = import_module(f"keen_matrix.cli.{options.command}").main(options)
+        return _flushed(status)
+    except SpecFault as fault:
+        from keen_matrix.cli.console.problems import print_problems
+
+        print_problems(fault.problems, options)
+        return EXIT_MISUSE
+    except (Misuse, ExpressionFault, NotationFault) as error:
+        print(f"keen-matrix: {error}", file=sys.stderr)
+        return EXIT_MISUSE
+    except RunFault as error:
+        print(f"keen-matrix: {error}", file=sys.stderr)
+        return EXIT_NOT_RUN
+    except KeyboardInterrupt:
+        print("keen-matrix: interrupted", file=sys.stderr)
+        return EXIT_INTERRUPTED
+
+
+def _flushed(status: int) -> int:
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        _pipe_closed()
+    except OSError as error:
+        print(f"keen-matrix: the output cannot be written: {error.strerror}", file=sys.stderr)
+        _silence_stdout()
+        return EXIT_NOT_RUN
+    return status
+
+
+def _silence_stdout() -> None:
+    """Point standard output at nothing, so that the interpreter's own flush at exit finds no closed pipe."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _pipe_closed() -> int:
+    """Whoever read our output has enough of it: that is no error, but nothing more can be said."""
+    _silence_stdout()
+    return EXIT_OK

@@ -1,0 +1,96 @@
+"""Making foreign text safe and visible: nothing that a program printed may move a cursor or colour our lines."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import unicodedata
+from collections.abc import Iterable
+
+_CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\U000e0000-\U000e007f]")
+_SHORT = {"\n": "\\n", "\t": "\\t", "\r": "\\r", "\x1b": "\\e", "\0": "\\0"}
+
+
+def escape(text: str) -> str:
+    """Return a text with everything that has no shape of its own written as an escape: `\\n`, `\\e`, `\\xff`, `\\u202e`."""
+    return _CONTROLS.sub(_escape_one, text)
+
+
+def _escape_one(match: re.Match[str]) -> str:
+    character = match[0]
+    if character in _SHORT:
+        return _SHORT[character]
+    code = ord(character)
+    if 0xDC80 <= code <= 0xDCFF:  # a byte that is no UTF-8, kept by surrogateescape
+        return f"\\x{code - 0xDC00:02x}"
+    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+
+
+def visible_line(line: str, space: str = "·") -> str:
+    """Return one line of output with its invisible characters shown; trailing spaces become `space`."""
+    bare = line.rstrip(" ")
+    return escape(bare) + space * (len(line) - len(bare))
+
+
+def quoted(text: str, width: int = 200, space: str = "·") -> str:
+    """Return a text on one line in quotes, cut in the middle to `width` characters with what was left out."""
+    shown = '"' + visible_line(text, space).replace('"', '\\"') + '"'
+    if len(shown) <= width:
+        return shown
+    head, tail = width * 2 // 3, width // 4
+    return f"{shown[:head]} … {shown[-tail:]} ({len(text):,} characters)"
+
+
+def cells(text: str) -> int:
+    """Return the width of a text in terminal cells: wide characters count two, combining ones none."""
+    if text.isascii():
+        return len(text)
+    return sum(
+        0 if unicodedata.combining(each) else 2 if unicodedata.east_asian_width(each) in "WF" else 1 for each in text
+    )
+
+
+def pad(text: str, width: int) -> str:
+    """Return a text filled with spaces to a width in cells."""
+    return text + " " * max(0, width - cells(text))
+
+
+def cut(text: str, width: int) -> str:
+    """Return a text cut to a width in cells; a cut one ends in … and its length in characters."""
+    if cells(text) <= width:
+        return text
+    mark = f"… ({len(text):,})"
+    room = max(1, width - cells(mark))
+    kept = ""
+    for each in text:
+        if cells(kept + each) > room:
+            break
+        kept += each
+    return kept + mark
+
+
+_PLAIN_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def shell_word(word: str) -> str:
+    """Return a word quoted so that it can be pasted into a shell; control characters need `$'…'` (POSIX.1-2024, 2.2.4)."""
+    if not _PLAIN_CONTROL.search(word):
+        return shlex.quote(word)
+    body = "".join(_dollar_quoted(each) for each in word)
+    return f"$'{body}'"
+
+
+def _dollar_quoted(character: str) -> str:
+    if character in "'\\":
+        return "\\" + character
+    if not _PLAIN_CONTROL.match(character):
+        return character
+    if character in "\n\t\r":
+        return _SHORT[character]
+    raw = character.encode("utf-8", "surrogateescape")
+    return "".join(f"\\{byte:03o}" for byte in raw)
+
+
+def shell_line(words: Iterable[str]) -> str:
+    """Return words as one line that can be pasted into a shell."""
+    return " ".join(map(shell_word, words))

@@ -1,0 +1,78 @@
+"""Where lines go: a stream, its width, its colours and its signs. Lines are data: segments of text with a style."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from typing import Any, TextIO, TypeAlias
+
+from keen_matrix.cli.console.safe import escape
+
+Segment: TypeAlias = "str | tuple[str, str]"
+"""A text, or a text with the name of a style."""
+
+STYLES = {
+    "good": "green", "bad": "bold red", "warn": "yellow", "dim": "bright_black", "strong": "bold", "place": "cyan",
+    "crashed": "bold magenta", "expected": "green", "came": "red",
+}  # fmt: skip
+SIGNS = {"held": ("●", "+"), "differed": ("✕", "x"), "crashed": ("▲", "!"), "hung": ("◔", "~"), "unlaunched": ("○", "o"),
+         "unchecked": ("?", "?"), "space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"),
+         "ellipsis": ("…", "...")}  # fmt: skip
+"""Signs differ in shape as well as in colour; each has an ASCII form."""
+
+
+class Screen:
+    """One output stream. `color` and `width` are settled when it is made; plain output never imports rich."""
+
+    def __init__(self, stream: TextIO | None = None, *, color: str = "auto", width: int | None = None) -> None:
+        self.stream = stream or sys.stdout
+        self.is_terminal = self.stream.isatty()
+        self.color = color == "always" or (color == "auto" and self.is_terminal and not os.environ.get("NO_COLOR"))
+        self.width = width or (shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100)
+        encoding = (getattr(self.stream, "encoding", None) or "ascii").lower()
+        self.unicode = "utf" in encoding
+        self._console: Any = None
+        if not self.unicode or encoding == "utf-8":
+            reconfigure = getattr(self.stream, "reconfigure", None)
+            if reconfigure:  # a character that the terminal cannot show is escaped, never an error
+                reconfigure(errors="backslashreplace")
+
+    def sign(self, name: str) -> str:
+        """Return one of our signs in the form that this stream can show."""
+        return SIGNS[name][0 if self.unicode else 1]
+
+    def line(self, *segments: Segment) -> None:
+        """Write one line. Control characters are escaped here once more, whatever the caller did."""
+        parts = [(escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1]) for each in segments]
+        if not self.color:
+            text = "".join(text for text, _ in parts).rstrip(" ")
+            self.stream.write((text if self.unicode else _plain(text)) + "\n")
+            return
+        from rich.text import Text
+
+        self._rich().print(
+            Text.assemble(*((text if self.unicode else _plain(text), STYLES.get(style, "")) for text, style in parts)),
+            soft_wrap=True,
+        )
+
+    def _rich(self) -> Any:
+        if self._console is None:
+            from rich.console import Console
+
+            self._console = Console(
+                file=self.stream, force_terminal=True, markup=False, emoji=False, highlight=False, legacy_windows=False,
+                color_system="256" if "256" in os.environ.get("TERM", "") or os.environ.get("COLORTERM") else "standard",
+                no_color=False, width=self.width,
+            )  # fmt: skip
+        return self._console
+
+    def flush(self) -> None:
+        """Write out what is waiting."""
+        self.stream.flush()
+
+
+def _plain(text: str) -> str:
+    for fancy, plain in SIGNS.values():
+        text = text.replace(fancy, plain)
+    return text

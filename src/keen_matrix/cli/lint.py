@@ -1,0 +1,44 @@
+"""`keen-matrix lint`: read specs and point out every problem."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from keen_matrix.cli.shared import add_spec_options, counted_noun, spec_paths
+
+EPILOG = """\
+example:
+  keen-matrix lint fare.matrix.toml
+
+Nothing is run, not even the build. Errors give exit status 2; warnings alone give 0.
+"""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(parser)
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.problems import write_problem
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.spec.load import read_spec
+
+    screen = Screen(sys.stdout, color=options.color)
+    paths = spec_paths(options.specs)
+    errors = warnings = 0
+    for path in paths:
+        _, problems = read_spec(path)
+        for problem in problems:
+            write_problem(screen, problem)
+        errors += sum(problem.severity == "error" for problem in problems)
+        warnings += sum(problem.severity == "warning" for problem in problems)
+    if errors or warnings:
+        screen.line()
+    counted = f"{counted_noun(len(paths), 'spec')}: {counted_noun(errors, 'error')}, {counted_noun(warnings, 'warning')}"
+    screen.line((counted, "bad" if errors else "good"))
+    return 2 if errors else 0
+
+

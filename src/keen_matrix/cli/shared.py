@@ -1,0 +1,121 @@
+"""Options and helpers that several commands share."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Callable, Iterable, Iterator
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING
+
+from keen_matrix.core.errors import Misuse, nearest
+from keen_matrix.core.vectors.case import ALPHABET, ID_LENGTH, SHORTEST_ID
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.vectors.case import Case
+
+SUFFIX = ".matrix.toml"
+MOST_VECTORS = 100_000
+"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that says so."""
+
+
+def add_spec_options(parser: argparse.ArgumentParser) -> None:
+    """Add the specs, and how output looks."""
+    parser.add_argument(
+        "specs", nargs="*", metavar="SPEC", help=f"spec files, or folders to look through (default: every *{SUFFIX} below here)"
+    )
+    parser.add_argument(
+        "--color", choices=["auto", "always", "never"], default="auto",
+        help="colour the output (default: on a terminal, unless NO_COLOR is set)",
+    )  # fmt: skip
+
+
+def add_selection_options(parser: argparse.ArgumentParser) -> None:
+    """Add the choice of vectors."""
+    parser.add_argument(
+        "--only", action="append", default=[], metavar="PATTERN",
+        help="take only vectors whose id begins so, whose matrix is named so, or that hold such a word (* and ? allowed); "
+        "may be given again",
+    )  # fmt: skip
+    parser.add_argument(
+        "--limit", type=whole_number, metavar="N", help=f"allow up to N vectors in a matrix (default {MOST_VECTORS:,})"
+    )
+
+
+def whole_number(text: str) -> int:
+    """Read an option value that must be a whole number above 0."""
+    try:
+        number = int(text)
+    except ValueError:
+        number = 0
+    if number < 1:
+        raise argparse.ArgumentTypeError(f"expected a whole number above 0, found {text!r}")
+    return number
+
+
+def spec_paths(given: list[str]) -> list[str]:
+    """Return the spec files that the command line names. Raises Misuse when there are none."""
+    if not given:
+        found = list(_specs_below("."))
+        if not found:
+            raise Misuse(f"no *{SUFFIX} was found below this folder; name a spec, or try: keen-matrix demo")
+        return found
+    paths: list[str] = []
+    for name in given:
+        if os.path.isdir(name):
+            below = list(_specs_below(name))
+            if not below:
+                raise Misuse(f"no *{SUFFIX} was found below {name}")
+            paths += below
+        elif not os.path.lexists(name):
+            raise Misuse(_no_such_spec(name))
+        else:
+            paths.append(name)
+    return list(dict.fromkeys(paths))
+
+
+def _no_such_spec(name: str) -> str:
+    message = f"{name} does not exist"
+    if os.path.exists(name + SUFFIX):
+        return f"{message}; did you mean {name}{SUFFIX}?"
+    folder = os.path.dirname(name) or "."
+    try:
+        hint = nearest(os.path.basename(name), os.listdir(folder))
+    except (OSError, ValueError):
+        hint = None
+    return f"{message}; did you mean {os.path.normpath(os.path.join(folder, hint))}?" if hint else message
+
+
+def _specs_below(folder: str) -> Iterator[str]:
+    for root, folders, files in os.walk(folder):
+        folders[:] = sorted(each for each in folders if not each.startswith(".") and each != "node_modules")
+        for name in sorted(files):
+            if name.endswith(SUFFIX):
+                yield os.path.normpath(os.path.join(root, name))
+
+
+def selector(patterns: Iterable[str], spec: Spec) -> Callable[[Case], bool] | None:
+    """Return the test that --only stands for, or None when every case is taken."""
+    wanted = list(patterns)
+    if not wanted:
+        return None
+    names = {matrix.index: matrix.name for matrix in spec.matrices}
+    ids = tuple(each for each in wanted if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET))
+
+    def selected(case: Case) -> bool:
+        if ids and case.id.startswith(ids):
+            return True
+        return any(
+            fnmatchcase(names[case.matrix], pattern) or any(fnmatchcase(word, pattern) for word in case.argv)
+            for pattern in wanted
+        )
+
+    return selected
+
+
+def counted_noun(count: int, noun: str) -> str:
+    """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
+    if count == 1:
+        return f"1 {noun}"
+    return f"{count:,} {noun}s" if count else f"no {noun}s"

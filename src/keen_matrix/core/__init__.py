@@ -1,0 +1,1 @@
+"""The work itself: specs, vectors, launches, checks, results. Nothing here prints or reads options."""

@@ -1,0 +1,1 @@
+"""Expectations: which ones apply to a case, and whether its outcome meets them."""

@@ -1,0 +1,233 @@
+"""The aspects that a rule can name, as frozen values that know how to check an outcome."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from keen_matrix.core.errors import ExpressionFault
+from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.launch.outcome import Outcome
+
+MATCH_SECONDS = 2.0
+"""Time that one regular expression may take on one output."""
+MAX_FILE_BYTES = 8 * 1024 * 1024
+"""Bytes of a file that are read for a comparison; a larger file differs."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Mismatch:
+    """One thing that is not as expected. `expected` and `actual` are as they are; wording is the interface's."""
+
+    form: str
+    expected: str
+    actual: str
+    problem: bool = False
+    """The expectation itself failed, for instance an expression in it."""
+
+
+class Aspect(Protocol):
+    """What every aspect answers."""
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield what differs; nothing when the outcome is as expected. Raises ExpressionFault."""
+        ...
+
+
+def describe_end(outcome: Outcome) -> str:
+    """Return how a launch ended, in words: `2`, `ended by SEGV`."""
+    if outcome.signal is not None:
+        return f"ended by signal {signal_name(outcome.signal)}"
+    return str(outcome.exit)
+
+
+@dataclass(frozen=True, slots=True)
+class ExitAspect:
+    """The exit code."""
+
+    expectation: ExitExpectation
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when the code is not one of those allowed."""
+        ranges = self.expectation.ranges(scope)
+        if outcome.exit is None or not any(low <= outcome.exit <= high for low, high in ranges):
+            yield Mismatch(form="is", expected=wording(ranges), actual=describe_end(outcome))
+
+
+@dataclass(frozen=True, slots=True)
+class SignalAspect:
+    """The signal that ended the program."""
+
+    number: int
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when the program ended otherwise."""
+        if outcome.signal != self.number:
+            came = f"exit {outcome.exit}" if outcome.signal is None else signal_name(outcome.signal)
+            yield Mismatch(form="is", expected=signal_name(self.number), actual=came)
+
+
+@dataclass(frozen=True, slots=True)
+class TextForm:
+    """One form of a text expectation, such as contains; `texts` are its templates, `flag` the value of empty."""
+
+    name: str
+    texts: tuple[Template, ...] = ()
+    pattern: str = ""
+    flag: bool = True
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch for each text of the form that does not hold."""
+        yield from _FORMS[self.name](self, actual, scope)
+
+
+def _decoded(raw: bytes) -> str:
+    return raw.decode("utf-8", "surrogateescape")
+
+
+def _without_newline(raw: bytes) -> bytes:
+    return raw[:-1] if raw.endswith(b"\n") else raw
+
+
+def _is(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    expected = _rendered(form.texts[0], scope)
+    if actual != expected and _without_newline(actual) != _without_newline(expected):
+        yield Mismatch(form="is", expected=_decoded(expected), actual=_decoded(actual))
+
+
+def _rendered(template: Template, scope: Scope) -> bytes:
+    return template.render(scope).encode("utf-8", "surrogateescape")
+
+
+def _contains(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    wanted = form.name == "contains"
+    for template in form.texts:
+        text = _rendered(template, scope)
+        if (text in actual) is not wanted:
+            yield Mismatch(form=form.name, expected=_decoded(text), actual=_decoded(actual))
+
+
+def _starts(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    text = _rendered(form.texts[0], scope)
+    if not actual.startswith(text):
+        yield Mismatch(form="starts", expected=_decoded(text), actual=_decoded(actual))
+
+
+def _ends(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    text = _rendered(form.texts[0], scope)
+    if not actual.endswith(text) and not actual.endswith(text + b"\n"):
+        yield Mismatch(form="ends", expected=_decoded(text), actual=_decoded(actual))
+
+
+def _empty(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    if (not actual) is not form.flag:
+        yield Mismatch(form="empty" if form.flag else "not-empty", expected="", actual=_decoded(actual))
+
+
+def _matches(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    import regex
+
+    text = _decoded(actual)
+    try:
+        found = regex.compile(form.pattern).search(text, timeout=MATCH_SECONDS)
+    except TimeoutError:
+        note = f"{form.pattern} (given up after {MATCH_SECONDS:g} s)"
+        yield Mismatch(form="matches", expected=note, actual=text, problem=True)
+        return
+    if not found:
+        yield Mismatch(form="matches", expected=form.pattern, actual=text)
+
+
+_FORMS = {
+    "is": _is, "contains": _contains, "lacks": _contains, "starts": _starts, "ends": _ends, "empty": _empty,
+    "matches": _matches,
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class StreamAspect:
+    """Standard output or standard error."""
+
+    stream: str
+    forms: tuple[TextForm, ...]
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield what differs, form by form."""
+        raw: bytes = outcome.stdout if self.stream == "stdout" else outcome.stderr
+        for form in self.forms:
+            yield from form.check(raw, scope)
+
+
+@dataclass(frozen=True, slots=True)
+class FileAspect:
+    """A file of the case's directory after the launch."""
+
+    name: str
+    forms: tuple[TextForm, ...]
+    absent: bool | None = None
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield what differs; a file that cannot be read as one says what it is instead."""
+        content, is_instead = _read_file(os.path.join(outcome.directory, self.name))
+        if self.absent:
+            if is_instead != "absent":
+                yield Mismatch(form="absent", expected="", actual=is_instead or _decoded(content))
+        elif is_instead:
+            yield Mismatch(form="file", expected="", actual=is_instead)
+        else:
+            for form in self.forms:
+                yield from form.check(content, scope)
+
+
+def _read_file(path: str) -> tuple[bytes, str]:
+    """Return a regular file's content, or what stands in its place. Never waits: a pipe or device is not opened."""
+    try:
+        info = os.stat(path)
+        if stat.S_ISDIR(info.st_mode):
+            return b"", "a folder"
+        if not stat.S_ISREG(info.st_mode):
+            return b"", "no regular file"
+        if info.st_size > MAX_FILE_BYTES:
+            return b"", f"a file of {info.st_size:,} bytes, too large to compare"
+        with open(path, "rb") as file:
+            return file.read(), ""
+    except (FileNotFoundError, NotADirectoryError):
+        return b"", "absent"
+    except OSError as error:
+        return b"", f"unreadable: {error.strerror}"
+
+
+@dataclass(frozen=True, slots=True)
+class CrashAspect:
+    """Whether a crash counts as a failure; the check itself is built in."""
+
+    allowed: bool
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield nothing: the cascade reads `allowed`."""
+        return iter(())
+
+
+def failed_expectation(error: Exception) -> Mismatch:
+    """Return the mismatch that stands for an expectation which could not be worked out."""
+    text = str(error) if isinstance(error, ExpressionFault) else f"{type(error).__name__}: {error}"
+    return Mismatch(form="expression", expected="", actual=text, problem=True)
+
+
+def text_forms(table: Any) -> tuple[TextForm, ...]:
+    """Return the forms of a validated text table (or a file's table)."""
+    forms: list[TextForm] = []
+    for name in ("is", "contains", "lacks", "starts", "ends"):
+        value = getattr(table, "is_" if name == "is" else name)
+        if value is not None:
+            texts = [value] if isinstance(value, str) else value
+            forms.append(TextForm(name, tuple(Template(text) for text in texts)))
+    if table.matches is not None:
+        forms.append(TextForm("matches", pattern=table.matches))
+    if table.empty is not None:
+        forms.append(TextForm("empty", flag=table.empty))
+    return tuple(forms)

@@ -1,0 +1,123 @@
+"""The cascade: which rule has the last word on each aspect of a case, and the verdict that follows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Literal, NamedTuple, TypeAlias
+
+from keen_matrix.core.errors import ExpressionFault
+from keen_matrix.core.expect.aspects import Aspect, CrashAspect, Mismatch, failed_expectation
+from keen_matrix.core.expect.crash import crash_sign
+from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.spec.model import Rule
+
+Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked"]
+VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked")
+
+
+class Chosen(NamedTuple):
+    """An aspect with the place of the rule that set it."""
+
+    aspect: Aspect
+    origin: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AspectResult:
+    """How one aspect came out. Held aspects have no mismatch."""
+
+    aspect: str
+    held: bool
+    mismatch: Mismatch | None = None
+    rule: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Judged:
+    """The verdict on a case and every aspect that was looked at."""
+
+    verdict: Verdict
+    aspects: tuple[AspectResult, ...]
+
+
+class Cascade:
+    """The rules of one matrix, from the most general to the most particular."""
+
+    def __init__(self, rules: Iterable[Rule]) -> None:
+        self._rules = tuple(rules)
+        always = all(rule.when is None for rule in self._rules)
+        self._fixed = self._merge(self._rules) if always else None
+
+    @staticmethod
+    def _merge(rules: Iterable[Rule]) -> Mapping[str, Chosen]:
+        return {
+            name: Chosen(aspect, rule.origins.get(name, "")) for rule in rules for name, aspect in rule.aspects.items()
+        }
+
+    def chosen(self, scope: Scope) -> Mapping[str, Chosen]:
+        """Return for each aspect the expectation that has the last word. Raises ExpressionFault."""
+        if self._fixed is not None:
+            return self._fixed
+        return self._merge(rule for rule in self._rules if rule.when is None or rule.when.evaluate(scope))
+
+    def judge(self, outcome: Outcome, scope: Scope, *, timeout: float, cap: int) -> Judged:
+        """Return the verdict on an outcome. A failing expression is a failed aspect, never an error here."""
+        try:
+            chosen = self.chosen(scope)
+        except ExpressionFault as fault:
+            result = AspectResult(aspect="rules", held=False, mismatch=failed_expectation(fault))
+            return Judged(verdict="differed", aspects=(result,))
+        built_in = tuple(_built_in(outcome, chosen, timeout, cap))
+        if outcome.unlaunched is not None or outcome.timed_out:
+            return Judged(verdict="unlaunched" if outcome.unlaunched is not None else "hung", aspects=built_in)
+        aspects = (*built_in, *(result for name, each in chosen.items() for result in _checked(name, each, outcome, scope)))
+        return Judged(verdict=_verdict(aspects, chosen), aspects=aspects)
+
+
+def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, cap: int) -> Iterable[AspectResult]:
+    """Yield the built-in checks that failed: launched, ended in time, no flood, no crash."""
+    if outcome.unlaunched is not None:
+        yield _failed("launch", Mismatch(form="launch", expected="", actual=outcome.unlaunched))
+    elif outcome.timed_out:
+        yield _failed("timeout", Mismatch(form="timeout", expected=f"{timeout:g}", actual=f"{outcome.seconds:.2f}"))
+    elif outcome.flooded:
+        yield _failed("output", Mismatch(form="cap", expected=str(cap), actual=outcome.flooded))
+    elif "signal" not in chosen and not _crash_allowed(chosen):
+        sign = crash_sign(outcome)
+        if sign:
+            yield _failed("crash", Mismatch(form="crash", expected="", actual=sign))
+
+
+def _failed(aspect: str, mismatch: Mismatch) -> AspectResult:
+    return AspectResult(aspect=aspect, held=False, mismatch=mismatch)
+
+
+def _crash_allowed(chosen: Mapping[str, Chosen]) -> bool:
+    crash = chosen.get("crash")
+    return crash is not None and isinstance(crash.aspect, CrashAspect) and crash.aspect.allowed
+
+
+def _checked(name: str, chosen: Chosen, outcome: Outcome, scope: Scope) -> Iterable[AspectResult]:
+    if isinstance(chosen.aspect, CrashAspect):
+        return
+    try:
+        mismatches = list(chosen.aspect.check(outcome, scope))
+    except (ExpressionFault, ValueError, TypeError) as error:
+        mismatches = [failed_expectation(error)]
+    for mismatch in mismatches:
+        yield AspectResult(aspect=name, held=False, mismatch=mismatch, rule=chosen.origin)
+    if not mismatches:
+        yield AspectResult(aspect=name, held=True, rule=chosen.origin)
+
+
+def _verdict(aspects: Iterable[AspectResult], chosen: Mapping[str, Chosen]) -> Verdict:
+    failed = {result.aspect for result in aspects if not result.held}
+    if "crash" in failed:
+        return "crashed"
+    if failed:
+        return "differed"
+    if all(isinstance(each.aspect, CrashAspect) for each in chosen.values()):
+        return "unchecked"
+    return "held"

@@ -1,0 +1,95 @@
+"""Exit codes and signals: reading what a spec asks for, and checking it."""
+
+from __future__ import annotations
+
+import signal
+from dataclasses import dataclass
+from typing import Any
+
+from keen_matrix.core.expressions import Scope, Template
+
+_FORMS = 'a code 0..255, a list of codes, a range such as "1..125", "nonzero" or a template such as "{exit}"'
+
+
+def parse_exit(value: Any) -> tuple[tuple[int, int], ...] | Template:
+    """Return the ranges of codes (both ends included) that a spec's value stands for, or a template that gives one.
+
+    Raises ValueError with what was expected, or what the template's own fault is.
+    """
+    if isinstance(value, str):
+        return _parse_text(value)
+    values = value if isinstance(value, list) else [value]
+    if not values or any(isinstance(each, bool) or not isinstance(each, int) for each in values):
+        raise ValueError(f"expected {_FORMS}")
+    return tuple((_code(each), _code(each)) for each in values)
+
+
+def _parse_text(text: str) -> tuple[tuple[int, int], ...] | Template:
+    if text == "nonzero":
+        return ((1, 255),)
+    if "{" in text:
+        return Template(text)
+    low, dots, high = text.partition("..")
+    if dots and low.strip().isdecimal() and high.strip().isdecimal() and int(low) <= int(high):
+        return ((_code(int(low)), _code(int(high))),)
+    if text.strip().isdecimal():
+        return ((_code(int(text)), _code(int(text))),)
+    raise ValueError(f"expected {_FORMS}")
+
+
+def _code(code: int) -> int:
+    if not 0 <= code <= 255:
+        raise ValueError(f"{code} is no exit code; expected 0 to 255")
+    return code
+
+
+def signal_number(value: Any) -> int:
+    """Return the number of a signal given as "TERM", "SIGTERM" or a number. Raises ValueError."""
+    if isinstance(value, int) and not isinstance(value, bool):
+        try:
+            return int(signal.Signals(value))
+        except ValueError:
+            raise ValueError(f"{value} is no signal of this system") from None
+    names = {each.name for each in signal.Signals}
+    name = str(value).upper()
+    name = name if name.startswith("SIG") else f"SIG{name}"
+    if name not in names:
+        from keen_matrix.core.errors import nearest
+
+        hint = nearest(name, names)
+        more = f'; did you mean "{hint[3:]}"?' if hint else ""
+        raise ValueError(f"{value!r} is no signal; expected a name such as TERM{more}")
+    return int(signal.Signals[name])
+
+
+def signal_name(number: int) -> str:
+    """Return the short name of a signal: 15 gives TERM."""
+    try:
+        return signal.Signals(number).name.removeprefix("SIG")
+    except ValueError:
+        return str(number)
+
+
+def wording(ranges: tuple[tuple[int, int], ...]) -> str:
+    """Return ranges of codes in words: `0`, `0 or 3`, `1..125`, `nonzero`."""
+    if ranges == ((1, 255),):
+        return "nonzero"
+    return " or ".join(str(low) if low == high else f"{low}..{high}" for low, high in ranges)
+
+
+@dataclass(frozen=True, slots=True)
+class ExitExpectation:
+    """The exit code must lie in one of the ranges, or in those that the template gives."""
+
+    allowed: tuple[tuple[int, int], ...] | Template
+
+    def ranges(self, scope: Scope) -> tuple[tuple[int, int], ...]:
+        """Return the ranges for one case. Raises ExpressionFault, or ValueError when the template gives no exit form."""
+        if isinstance(self.allowed, tuple):
+            return self.allowed
+        value = self.allowed.value(scope)
+        if isinstance(value, str) and "{" in value:
+            raise ValueError(f"{value!r} is no exit form")
+        parsed = parse_exit(value)
+        assert isinstance(parsed, tuple)
+        return parsed

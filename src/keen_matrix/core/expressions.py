@@ -1,0 +1,311 @@
+"""Expressions and templates: Python expression syntax, evaluated by simpleeval, never by Python itself.
+
+What an expression may cost is bounded: powers, repetitions, ranges and paddings beyond the named limits are errors.
+"""
+
+from __future__ import annotations
+
+import ast
+import operator
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import simpleeval
+
+from keen_matrix.core.errors import ExpressionFault, NotationFault
+from keen_matrix.core.notation.nodes import Field, Part, Text, Word
+from keen_matrix.core.notation.parse import parse_template
+
+MAX_BITS = 100_000
+"""Size of an integer that a power or product may reach: str() of it still takes no time worth mentioning."""
+MAX_LENGTH = 10_000_000
+"""Characters or items that a repetition, padding or range may reach: an 8 MiB output can still be rebuilt."""
+MAX_RANGE = 1_000_000
+"""Items of a range: sums over it stay well under a second."""
+MAX_WIDTH = 10_000
+"""Width or precision in a format: a text wider than this is a slip, or meant to exhaust the memory."""
+SHOWN_VALUE = 60
+"""Characters of a value shown in a message about a failed expression."""
+
+
+def _bits(value: Any) -> int:
+    return abs(value).bit_length() if isinstance(value, int) else 0
+
+
+def _power(base: Any, exponent: Any) -> Any:
+    if isinstance(exponent, int) and _bits(base) * abs(exponent) > MAX_BITS:
+        raise ValueError(f"{base} ** {exponent} would be too large")
+    return base**exponent
+
+
+def _product(left: Any, right: Any) -> Any:
+    for sized, times in ((left, right), (right, left)):
+        if hasattr(sized, "__len__") and isinstance(times, int) and len(sized) * times > MAX_LENGTH:
+            raise ValueError(f"repeating {len(sized)} items {times} times would be too large")
+    if _bits(left) + _bits(right) > MAX_BITS:
+        raise ValueError("the product would be too large")
+    return left * right
+
+
+def _sum_of(left: Any, right: Any) -> Any:
+    if hasattr(left, "__len__") and hasattr(right, "__len__") and len(left) + len(right) > MAX_LENGTH:
+        raise ValueError("the joined text would be too large")
+    return left + right
+
+
+def _remainder(left: Any, right: Any) -> Any:
+    if isinstance(left, (str, bytes)):
+        raise ValueError("the % form of texts is not available here; use {value:format}")
+    return left % right
+
+
+def _range(*numbers: int) -> range:
+    made = range(*numbers)
+    if len(made) > MAX_RANGE:
+        raise ValueError(f"a range of {len(made)} items is too long; at most {MAX_RANGE}")
+    return made
+
+
+def _shift(left: int, by: int) -> int:
+    if _bits(left) + by > MAX_BITS:
+        raise ValueError("the shifted number would be too large")
+    return left << by
+
+
+FUNCTIONS: Mapping[str, Callable[..., Any]] = {
+    "abs": abs, "all": all, "any": any, "bool": bool, "float": float, "int": int, "len": len, "max": max, "min": min,
+    "range": _range, "round": round, "sorted": sorted, "str": str, "sum": sum,
+}  # fmt: skip
+"""The functions of every expression; the functions of an oracle file join them."""
+
+LATER_FUNCTIONS = frozenset({"given"})
+"""Names of functions that depend on the vector; known when a spec is checked, bound when a case is."""
+
+_OPERATORS = {
+    **simpleeval.DEFAULT_OPERATORS,
+    ast.Pow: _power, ast.Mult: _product, ast.Add: _sum_of, ast.Mod: _remainder, ast.LShift: _shift,
+    ast.RShift: operator.rshift, ast.BitAnd: operator.and_, ast.BitOr: operator.or_, ast.BitXor: operator.xor,
+}  # fmt: skip
+_PADDING_METHODS = frozenset({"ljust", "rjust", "center", "zfill", "expandtabs"})
+
+
+class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
+    """simpleeval with our limits; methods that pad a text are bounded too."""
+
+    def _eval_call(self, node: ast.Call) -> Any:
+        if isinstance(node.func, ast.Attribute):
+            arguments = [self._eval(argument) for argument in node.args]
+            if node.func.attr in _PADDING_METHODS and any(
+                isinstance(argument, int) and argument > MAX_LENGTH for argument in arguments
+            ):
+                raise ValueError(f"padding to more than {MAX_LENGTH} characters")
+            if node.func.attr in ("join", "replace") and sum(map(_extent, arguments)) > MAX_RANGE:
+                raise ValueError("the texts to join or replace are too large")
+        return super()._eval_call(node)
+
+
+def _extent(value: Any) -> int:
+    return len(value) if hasattr(value, "__len__") else 0
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What an expression can see: `names` (any mapping) and `functions`."""
+
+    names: Mapping[str, Any] = field(default_factory=dict)
+    functions: Mapping[str, Callable[..., Any]] = field(default_factory=lambda: FUNCTIONS)
+
+
+class Expression:
+    """A parsed expression. Raises ExpressionFault when the source does not parse."""
+
+    __slots__ = ("_node", "names", "source")
+
+    def __init__(self, source: str) -> None:
+        self.source = source
+        try:
+            self._node = ast.parse(source.strip(), mode="eval").body
+        except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
+            at = (getattr(error, "offset", 1) or 1) - 1 if getattr(error, "lineno", 1) == 1 else 0
+            raise ExpressionFault(source, _syntax_reason(error), offset=at) from None
+        bad = next((node for node in ast.walk(self._node) if isinstance(node, _FORBIDDEN)), None)
+        if bad is not None:
+            reason = f"{type(bad).__name__} is not available in expressions"
+            raise ExpressionFault(source, reason, offset=getattr(bad, "col_offset", 0))
+        self.names = frozenset(_free_names(self._node))
+
+    def __reduce__(self) -> tuple[type[Expression], tuple[str]]:
+        return Expression, (self.source,)
+
+    def __repr__(self) -> str:
+        return f"Expression({self.source!r})"
+
+    def evaluate(self, scope: Scope) -> Any:
+        """Return the value. Raises ExpressionFault with the source, the values it saw and the reason."""
+        node = self._node
+        if type(node) is ast.Name and node.id in scope.names:  # by far the commonest expression
+            return scope.names[node.id]
+        evaluator = _Evaluator(operators=_OPERATORS, functions=scope.functions, names=scope.names)
+        try:
+            return evaluator.eval(self.source, previously_parsed=node)
+        except PassThrough:
+            raise
+        except (Exception, RecursionError) as error:
+            raise ExpressionFault(self.source, _reason(error), self._seen(scope)) from error
+
+    def _seen(self, scope: Scope) -> str:
+        shown = []
+        for name in sorted(self.names):
+            if name in scope.names:
+                value = repr(scope.names[name])
+                shown.append(f"{name} = {value if len(value) <= SHOWN_VALUE else value[:SHOWN_VALUE] + '…'}")
+        return ", ".join(shown)
+
+
+class PassThrough(BaseException):
+    """Raised by a names mapping to leave an evaluation on purpose; never turned into an ExpressionFault."""
+
+
+_FORBIDDEN = (ast.Lambda, ast.NamedExpr, ast.Await, ast.Yield, ast.YieldFrom, ast.JoinedStr)
+
+
+def _free_names(node: ast.AST) -> Iterator[str]:
+    """Yield the names an expression reads, without those that its own comprehensions bind and without called functions."""
+    bound = {each.id for each in ast.walk(node) if isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store)}
+    called = {id(each.func) for each in ast.walk(node) if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)}
+    for each in ast.walk(node):
+        if isinstance(each, ast.Name) and each.id not in bound and id(each) not in called:
+            yield each.id
+
+
+def called_functions(expression: Expression) -> frozenset[str]:
+    """Return the names of the functions that an expression calls."""
+    return frozenset(
+        each.func.id for each in ast.walk(expression._node) if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
+    )
+
+
+def _syntax_reason(error: BaseException) -> str:
+    if isinstance(error, SyntaxError):
+        return f"it does not parse as a Python expression ({error.msg})"
+    return f"it is nested too deep or too long ({type(error).__name__})"
+
+
+def _reason(error: BaseException) -> str:
+    text = str(error).splitlines()[-1] if str(error) else ""
+    if isinstance(error, simpleeval.InvalidExpression):
+        return text or type(error).__name__
+    return f"{type(error).__name__}: {text}" if text else type(error).__name__
+
+
+def as_text(value: Any) -> str:
+    """Return how a value is written in a word or text: booleans as TOML writes them, None as nothing."""
+    if isinstance(value, str):
+        return value
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value)
+
+
+_WIDTHS = re.compile(r"\d+")
+
+
+def render_field(part: Field, expression: Expression, scope: Scope) -> str:
+    """Return the text of one field. Raises ExpressionFault."""
+    value = expression.evaluate(scope)
+    if part.conversion:
+        value = {"r": repr, "s": str, "a": ascii}[part.conversion](value)
+    if not part.format:
+        return as_text(value)
+    if any(int(width) > MAX_WIDTH for width in _WIDTHS.findall(part.format)):
+        raise ExpressionFault(part.source, f"a width over {MAX_WIDTH} in the format {part.format!r}")
+    try:
+        return format(value, part.format)
+    except (ValueError, TypeError) as error:
+        reason = f"its value {value!r} does not take the format {part.format!r} ({error})"
+        raise ExpressionFault(part.source, reason) from None
+
+
+class Template:
+    """A text with fields, ready to be filled in. Raises NotationFault or ExpressionFault when it does not parse."""
+
+    __slots__ = ("_expressions", "names", "parts", "source")
+
+    def __init__(self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None) -> None:
+        self.source = source
+        if parts is None:
+            parts = (Text(source),) if literal else parse_template(source)
+        self.parts = parts
+        self._expressions = tuple(_expression_of(part) if isinstance(part, Field) else None for part in parts)
+        self.names = frozenset[str]().union(*(each.names for each in self._expressions if each))
+
+    def __reduce__(self) -> Any:
+        return _rebuild, (self.source, self.parts)
+
+    def __repr__(self) -> str:
+        return f"Template({self.source!r})"
+
+    @property
+    def constant(self) -> str | None:
+        """The text itself when nothing has to be filled in, else None."""
+        return None if any(self._expressions) else "".join(part.text for part in self.parts if isinstance(part, Text))
+
+    @property
+    def expressions(self) -> Iterator[Expression]:
+        """The expressions of the fields, in order."""
+        return (each for each in self._expressions if each)
+
+    def render(self, scope: Scope) -> str:
+        """Return the text with every field filled in. Raises ExpressionFault."""
+        return "".join(
+            part.text if isinstance(part, Text) else render_field(part, expression, scope)  # type: ignore[arg-type]
+            for part, expression in zip(self.parts, self._expressions, strict=True)
+        )
+
+    def value(self, scope: Scope) -> Any:
+        """Return the value itself when the template is one bare field, else the rendered text."""
+        if len(self.parts) == 1 and self._expressions[0] is not None:
+            part = self.parts[0]
+            if isinstance(part, Field) and not part.format and not part.conversion:
+                return self._expressions[0].evaluate(scope)
+        return self.render(scope)
+
+
+def _rebuild(source: str, parts: tuple[Part, ...]) -> Template:
+    return Template(source, parts=parts)
+
+
+def _expression_of(part: Field) -> Expression:
+    try:
+        return Expression(part.source)
+    except ExpressionFault as fault:
+        fault.offset += part.span[0] + 1
+        raise
+
+
+def word_template(word: Word, text: str = "") -> Template:
+    """Return the template of one parsed word."""
+    return Template(text, parts=word.parts)
+
+
+def words_of(template: Template, scope: Scope) -> list[str]:
+    """Return the words that one word of the notation gives: a bare field that holds a list is spliced, None gives none.
+
+    Raises ExpressionFault.
+    """
+    value = template.value(scope)
+    if value is None:
+        return []
+    if isinstance(value, (list, tuple)):
+        return [as_text(each) for each in value]
+    return [as_text(value)]
+
+
+__all__ = [
+    "FUNCTIONS", "LATER_FUNCTIONS", "Expression", "NotationFault", "PassThrough", "Scope", "Template", "as_text",
+    "called_functions", "render_field", "word_template", "words_of",
+]  # fmt: skip

@@ -1,0 +1,247 @@
+"""The engine: feeds cases to worker processes and takes their results as they finish.
+
+Workers can be started before the spec has been read, so that their start-up hides behind it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import socket
+import subprocess
+import sys
+import tempfile
+from collections import deque
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.directories import remove_tree
+from keen_matrix.core.launch.environment import base_environment, find_program
+from keen_matrix.core.launch.wire import FrameReader, Plan, ResultFrame, case_tuple, pack, result_of
+from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.vectors.case import Case
+
+STREAM_CAP = 8 * 1024 * 1024
+"""Bytes kept of each stream; a program that prints more is ended."""
+AHEAD_SECONDS = 0.05
+"""Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to lose at the end."""
+AHEAD_MOST = 64
+CLOSE_SECONDS = 8.0
+"""Time that workers get to end their programs and leave."""
+_RECEIVE_BYTES = 1 << 20
+
+
+def default_jobs() -> int:
+    """Return the number of processors this process may use."""
+    affinity = getattr(os, "sched_getaffinity", None)
+    return len(affinity(0)) if affinity else os.cpu_count() or 1
+
+
+@dataclass(slots=True)
+class _Worker:
+    """The engine's end of one worker."""
+
+    process: subprocess.Popen[bytes]
+    control: socket.socket
+    reader: FrameReader
+    unsent: bytearray
+    slots: int
+    outstanding: int = 0
+    pace: float = 0.05
+    """Seconds that a case takes, smoothed."""
+
+    @property
+    def wanted(self) -> int:
+        """How many more cases the worker should have."""
+        ahead = int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4))
+        return self.slots + max(1, min(ahead, AHEAD_MOST)) - self.outstanding
+
+
+class WorkerPool:
+    """The worker processes of a run. Use it as a context: leaving it ends every program and removes every directory."""
+
+    def __init__(self, jobs: int, processors: int | None = None) -> None:
+        self.jobs = jobs
+        count = min(jobs, processors or default_jobs())
+        self.root = tempfile.mkdtemp(prefix="keen-matrix-")
+        self.workers: list[_Worker] = []
+        try:
+            for number in range(count):
+                slots = jobs // count + (number < jobs % count)
+                self.workers.append(self._start(slots))
+        except OSError as error:
+            self.close()
+            raise RunFault(f"no worker could be started: {error.strerror}") from None
+
+    @staticmethod
+    def _start(slots: int) -> _Worker:
+        ours, theirs = socket.socketpair()
+        with theirs:
+            os.set_inheritable(theirs.fileno(), True)
+            code = "from keen_matrix.core.launch.worker import main; main()"
+            path = os.pathsep.join(each for each in sys.path if each)
+            process = subprocess.Popen(
+                [sys.executable, "-P", "-S", "-c", code, str(theirs.fileno())],
+                pass_fds=[theirs.fileno()],
+                stdin=subprocess.DEVNULL,
+                env={**os.environ, "PYTHONPATH": path},
+            )
+        ours.setblocking(False)
+        return _Worker(process, ours, FrameReader(), bytearray(), slots)
+
+    def plan(self, spec: Spec, launch: tuple[str, ...], cap: int = STREAM_CAP) -> None:
+        """Tell every worker what it will run."""
+        bare = replace(
+            spec,
+            matrices=tuple(
+                replace(matrix, axes={}, rows=(), columns=(), line=LineSequence(()), where=(), always=())
+                for matrix in spec.matrices
+            ),
+        )
+        environment = base_environment(spec.program.env_inherit, os.environ)
+        for number, worker in enumerate(self.workers):
+            worker.unsent += pack(
+                Plan(
+                    spec=bare,
+                    launch=launch,
+                    environment=environment,
+                    root=os.path.join(self.root, str(number)),
+                    slots=worker.slots,
+                    cap=cap,
+                )
+            )
+
+    def results(self, cases: Iterable[Case]) -> Iterator[ResultFrame]:
+        """Yield a result for every case, as they finish. Cases are taken from the iterable no earlier than needed."""
+        poller = select.poll()
+        by_fd = {worker.control.fileno(): worker for worker in self.workers}
+        for fd in by_fd:
+            poller.register(fd, select.POLLIN)
+        supply = iter(cases)
+        dry = False
+        while True:
+            if not dry:
+                dry = self._feed(supply)
+            for worker in self.workers:
+                if worker.unsent:
+                    self._send(worker)
+                poller.modify(worker.control, select.POLLIN | (select.POLLOUT if worker.unsent else 0))
+            if dry and not any(worker.outstanding for worker in self.workers):
+                return
+            for fd, _ in poller.poll():
+                yield from self._receive(by_fd[fd])
+
+    def _feed(self, supply: Iterator[Case]) -> bool:
+        """Hand cases to the workers that want some, a few at a time to each; tell whether the supply has run dry."""
+        batches: list[tuple[_Worker, list[Any]]] = [(worker, []) for worker in self.workers]
+        # whoever waits for the most is served first, so that the last cases of a run are shared out
+        wanting = deque(sorted((each for each in batches if each[0].wanted > 0), key=lambda each: -each[0].wanted))
+        dry = False
+        while wanting:
+            worker, batch = wanting.popleft()
+            case = next(supply, None)
+            if case is None:
+                dry = True
+                break
+            batch.append(case_tuple(case))
+            worker.outstanding += 1
+            if worker.wanted > 0:
+                wanting.append((worker, batch))
+        for worker, batch in batches:
+            if batch:
+                worker.unsent += pack(batch)
+        return dry
+
+    @staticmethod
+    def _send(worker: _Worker) -> None:
+        try:
+            sent = worker.control.send(worker.unsent)
+            del worker.unsent[:sent]
+        except BlockingIOError:
+            pass
+        except OSError:
+            worker.unsent.clear()  # the worker is gone; reading from it says so
+
+    def _receive(self, worker: _Worker) -> Iterator[ResultFrame]:
+        try:
+            data = worker.control.recv(_RECEIVE_BYTES)
+        except BlockingIOError:
+            return
+        except OSError:
+            data = b""
+        if not data:
+            code = worker.process.wait(CLOSE_SECONDS)
+            raise RunFault(f"a worker process ended unexpectedly (exit {code}); finished cases are in the journal")
+        for body in worker.reader.feed(data):
+            result = result_of(body)
+            worker.outstanding -= 1
+            worker.pace += (result.seconds - worker.pace) * 0.2
+            yield result
+
+    def close(self) -> None:
+        """End every program that still runs, every worker, and remove every directory."""
+        for worker in self.workers:
+            with contextlib.suppress(OSError):
+                worker.control.shutdown(socket.SHUT_RDWR)
+            worker.control.close()
+        for worker in self.workers:
+            try:
+                worker.process.wait(CLOSE_SECONDS)
+            except subprocess.TimeoutExpired:
+                worker.process.kill()
+                worker.process.wait()
+        remove_tree(self.root)
+
+    def __enter__(self) -> WorkerPool:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def resolved_launch(spec: Spec) -> tuple[str, ...]:
+    """Return the launch words of a spec with the first one looked up. Raises RunFault when there is no such program."""
+    scope = Scope({"here": spec.here})
+    words = [template.render(scope) for template in spec.program.launch]
+    environment = base_environment(spec.program.env_inherit, os.environ)
+    path = dict(spec.program.surroundings.env).get("PATH")
+    search = path.constant if path is not None else environment.get("PATH")
+    found, reason = find_program(words[0], search, spec.here)
+    if reason:
+        raise RunFault(f"the program cannot be launched: {reason}")
+    return (found, *words[1:])
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """A finished case, as the journal records it."""
+
+    fields: Mapping[str, Any]
+
+    @property
+    def verdict(self) -> str:
+        """The verdict on the case."""
+        return str(self.fields["verdict"])
+
+
+def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, cap: int = STREAM_CAP) -> Iterator[Result]:
+    """Launch the cases of a spec and yield a Result for each as it finishes.
+
+    `jobs` is how many programs run at a time (default: one for each processor), `cap` the bytes kept of each stream.
+    Raises RunFault when the program cannot be launched at all.
+    """
+    import json
+
+    launch = resolved_launch(spec)
+    with WorkerPool(jobs or default_jobs()) as pool:
+        pool.plan(spec, launch, cap)
+        for result in pool.results(cases):
+            yield Result(json.loads(result.line))
+
+
+__all__ = ["STREAM_CAP", "Result", "WorkerPool", "default_jobs", "resolved_launch", "run"]

@@ -1,0 +1,38 @@
+"""The clean environment of a case, and where its program is found."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterable, Mapping
+
+FIXED = {"LC_ALL": "C.UTF-8", "TZ": "UTC", "COLUMNS": "80", "TERM": "dumb", "NO_COLOR": "1"}
+"""What every case finds in its environment, so that the same vector prints the same everywhere."""
+
+
+def base_environment(inherit: Iterable[str], outer: Mapping[str, str]) -> dict[str, str]:
+    """Return the environment of every case but for HOME, TMPDIR and what the spec adds."""
+    return {**FIXED, **{name: outer[name] for name in inherit if name in outer}}
+
+
+def find_program(word: str, path: str | None, here: str) -> tuple[str, str | None]:
+    """Return the file that a launch's first word names, and None or why it cannot be started.
+
+    A name without a slash is looked up in the case's own PATH (POSIX, 8.3), any other is taken as it stands.
+    """
+    if "\0" in word:
+        return word, "a NUL cannot stand in a word"
+    if os.sep not in word:
+        found = shutil.which(word, path=path or os.defpath)
+        return (found, None) if found else (word, f'no program "{word}" was found in PATH')
+    if not os.path.isabs(word):
+        beside = os.path.join(here, word)
+        hint = f'; for the file beside the spec write "{{here}}/{os.path.normpath(word)}"' if os.path.exists(beside) else ""
+        return word, f'"{word}" is a path that starts nowhere, since every case runs in a directory of its own{hint}'
+    if os.path.isdir(word):
+        return word, f"{word} is a folder"
+    if not os.path.exists(word):
+        return word, f"{word} does not exist"
+    if not os.access(word, os.X_OK):
+        return word, f'{word} is not executable; run it through its interpreter, or "chmod +x" it'
+    return word, None

@@ -1,0 +1,85 @@
+"""What the engine and its workers say to each other: frames on a socket, each a length and a body."""
+
+from __future__ import annotations
+
+import pickle
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.vectors.case import Case
+
+_LENGTH = struct.Struct("!I")
+_RESULT = struct.Struct("!IIBd")
+FRAME_CAP = 1 << 31
+"""A length above this is no frame of ours."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """What a worker has to know before the first case."""
+
+    spec: Spec
+    """Without the values of its axes: those travel with each case."""
+    launch: tuple[str, ...]
+    """The launch words, filled in; the first is the file to start."""
+    environment: dict[str, str]
+    root: str
+    """The directory in which the worker makes those of its cases."""
+    slots: int
+    cap: int
+    """Bytes kept of each stream."""
+
+
+class ResultFrame(NamedTuple):
+    """What a worker says of a finished case: `verdict` is a number into VERDICTS, `line` the journal's JSON."""
+
+    sequence: int
+    matrix: int
+    verdict: int
+    seconds: float
+    line: bytes
+
+
+def pack(message: Any) -> bytes:
+    """Return the frame of a message to a worker."""
+    body = pickle.dumps(message, protocol=pickle.HIGHEST_PROTOCOL)
+    return _LENGTH.pack(len(body)) + body
+
+
+def pack_result(sequence: int, matrix: int, verdict: int, seconds: float, line: bytes) -> bytes:
+    """Return the frame of a finished case."""
+    return _LENGTH.pack(_RESULT.size + len(line)) + _RESULT.pack(sequence, matrix, verdict, seconds) + line
+
+
+def result_of(body: bytes) -> ResultFrame:
+    """Return the result that a frame's body holds."""
+    return ResultFrame(*_RESULT.unpack_from(body), body[_RESULT.size :])
+
+
+class FrameReader:
+    """Cuts a stream of bytes into frame bodies, however it arrives."""
+
+    def __init__(self) -> None:
+        self._buffer = bytearray()
+
+    def feed(self, data: bytes) -> Iterator[bytes]:
+        """Take some bytes and yield the bodies that are complete."""
+        self._buffer += data
+        at = 0
+        while len(self._buffer) - at >= _LENGTH.size:
+            (length,) = _LENGTH.unpack_from(self._buffer, at)
+            stop = at + _LENGTH.size + length
+            if len(self._buffer) < stop:
+                break
+            yield bytes(memoryview(self._buffer)[at + _LENGTH.size : stop])
+            at = stop
+        if at:
+            del self._buffer[:at]
+
+
+def case_tuple(case: Case) -> tuple[Any, ...]:
+    """Return a case as a plain tuple, which pickles several times faster than the object."""
+    return (case.sequence, case.id, case.matrix, case.argv, case.values, case.fault)

@@ -1,0 +1,1 @@
+"""The one grammar of lines, launch texts, templates and synopses."""

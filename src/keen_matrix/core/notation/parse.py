@@ -1,0 +1,222 @@
+r"""Reading the notation: one cursor, one function per production.
+
+    sequence     = { word | group }
+    group        = "[" alternatives "]" | "(" alternatives ")"
+    alternatives = sequence { "|" sequence }
+    word         = { character | "'" quoted "'" | '"' quoted '"' | "\" any | field | "{{" | "}}" }
+    field        = "{" expression [ "!" letter ] [ ":" format ] "}"
+
+White space separates words. Quotes group and may hold fields; a backslash takes the next character as it is (in single
+quotes it is an ordinary character, in double quotes it escapes only a double quote and itself, as in POSIX sh, section 2.2).
+"""
+
+from __future__ import annotations
+
+from keen_matrix.core.errors import NotationFault
+from keen_matrix.core.notation.nodes import Field, Group, Part, Sequence, Span, Text, Word
+
+MAX_DEPTH = 256
+"""Groups inside groups; protects the recursive parser and everything that walks its result."""
+
+_CLOSERS = {"[": "]", "(": ")", "{": "}"}
+
+
+def parse_line(text: str) -> Sequence:
+    """Parse the line of a matrix: words, fields and groups. Raises NotationFault."""
+    cursor = _Cursor(text, groups=True)
+    parsed = cursor.sequence(0)
+    if not cursor.done:
+        found = cursor.text[cursor.at]
+        if found == "|":
+            raise cursor.fault('"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it')
+        raise cursor.fault(f'this "{found}" closes nothing; quote it to get it literally')
+    return parsed
+
+
+def parse_words(text: str) -> tuple[Word, ...]:
+    """Parse a launch text: words and fields, where brackets and bars are ordinary characters. Raises NotationFault."""
+    cursor = _Cursor(text, groups=False)
+    return tuple(item for item in cursor.sequence(0).items if isinstance(item, Word))
+
+
+def parse_list(words: list[str]) -> tuple[Word, ...]:
+    """Parse a list of words: each one stays one word, only its fields are read. Raises NotationFault."""
+    return tuple(Word(parse_template(word)) for word in words)
+
+
+def parse_template(text: str) -> tuple[Part, ...]:
+    """Parse a text with fields; nothing else in it is special. Raises NotationFault."""
+    cursor = _Cursor(text, groups=False)
+    parts: list[Part] = []
+    while not cursor.done:
+        cursor.braces_or_character(parts)
+    return merge(parts)
+
+
+def merge(parts: list[Part]) -> tuple[Part, ...]:
+    """Join neighbouring texts and drop empty ones."""
+    merged: list[Part] = []
+    for part in parts:
+        if isinstance(part, Text):
+            if not part.text:
+                continue
+            if merged and isinstance(last := merged[-1], Text):
+                merged[-1] = Text(last.text + part.text, (last.span[0], part.span[1]))
+                continue
+        merged.append(part)
+    return tuple(merged)
+
+
+class _Cursor:
+    """A place in a text that moves forward as productions are read."""
+
+    def __init__(self, text: str, *, groups: bool) -> None:
+        self.text, self.at, self.groups = text, 0, groups
+
+    @property
+    def done(self) -> bool:
+        return self.at >= len(self.text)
+
+    def fault(self, message: str, at: int | None = None) -> NotationFault:
+        return NotationFault(message, self.text, self.at if at is None else at)
+
+    def sequence(self, depth: int) -> Sequence:
+        """sequence = { word | group }"""  # noqa: D400
+        if depth > MAX_DEPTH:
+            raise self.fault(f"groups are nested more than {MAX_DEPTH} deep")
+        start, items, glued = self.at, list[Word | Group](), False
+        while not self.done:
+            character = self.text[self.at]
+            if character.isspace():
+                self.at, glued = self.at + 1, False
+            elif self.groups and character in "|])":
+                break
+            else:
+                glued = glued and bool(items)
+                items.append(
+                    self.group(depth, glued) if self.groups and character in "[(" else self.word(glued)
+                )
+                glued = True
+        return Sequence(tuple(items), (start, self.at))
+
+    def group(self, depth: int, glued: bool) -> Group:
+        """group = "[" alternatives "]" | "(" alternatives ")" """  # noqa: D400
+        start, opener = self.at, self.text[self.at]
+        alternatives: list[Sequence] = []
+        while True:
+            before = self.at
+            self.at += 1
+            alternative = self.sequence(depth + 1)
+            if not alternative.items:
+                raise self.fault("this alternative is empty", before)
+            alternatives.append(alternative)
+            if self.done:
+                raise self.fault(f'this "{opener}" is never closed; expected "{_CLOSERS[opener]}"', start)
+            if self.text[self.at] != "|":
+                break
+        if self.text[self.at] != _CLOSERS[opener]:
+            raise self.fault(f'expected "{_CLOSERS[opener]}" here, found "{self.text[self.at]}"')
+        self.at += 1
+        return Group(tuple(alternatives), opener == "[", glued, (start, self.at))
+
+    def word(self, glued: bool) -> Word:
+        """word = { character | quoted | escape | field }"""  # noqa: D400
+        start, parts = self.at, list[Part]()
+        while not self.done:
+            character = self.text[self.at]
+            if character.isspace() or (self.groups and character in "[](|)"):
+                break
+            if character in "'\"":
+                self.quoted(parts, character)
+            elif character == "\\":
+                if self.at + 1 >= len(self.text):
+                    raise self.fault("a backslash stands at the end and escapes nothing")
+                parts.append(Text(self.text[self.at + 1], (self.at, self.at + 2)))
+                self.at += 2
+            else:
+                self.braces_or_character(parts)
+        return Word(merge(parts), glued, (start, self.at))
+
+    def quoted(self, parts: list[Part], quote: str) -> None:
+        """Read up to the closing quote; an empty pair still makes a word."""
+        start = self.at
+        self.at += 1
+        while not self.done and (character := self.text[self.at]) != quote:
+            following = self.text[self.at + 1 : self.at + 2]
+            if quote == '"' and character == "\\" and following and following in '"\\':
+                parts.append(Text(following, (self.at, self.at + 2)))
+                self.at += 2
+            else:
+                self.braces_or_character(parts)
+        if self.done:
+            raise self.fault(f"this quote is never closed; expected {quote}", start)
+        self.at += 1
+
+    def braces_or_character(self, parts: list[Part]) -> None:
+        """Read a field, a doubled brace or one plain character."""
+        start, character = self.at, self.text[self.at]
+        if character in "{}" and self.text.startswith(character * 2, start):
+            self.at += 2
+        elif character == "{":
+            parts.append(self.field())
+            return
+        elif character == "}":
+            raise self.fault('this "}" closes nothing; write "}}" to get it literally')
+        else:
+            self.at += 1
+        parts.append(Text(character, (start, self.at)))
+
+    def field(self) -> Field:
+        """field = "{" expression [ "!" letter ] [ ":" format ] "}" """  # noqa: D400
+        start = self.at
+        self.at += 1
+        expression = self._expression(start)
+        conversion = form = ""
+        if self.text[self.at] == "!":
+            conversion = self.text[self.at + 1 : self.at + 2]
+            if conversion not in ("r", "s", "a"):
+                raise self.fault('expected "r", "s" or "a" after "!"', self.at + 1)
+            self.at += 2
+        if self.text[self.at : self.at + 1] == ":":
+            stop = self.text.find("}", self.at)
+            form = self.text[self.at + 1 : stop] if stop >= 0 else ""
+            self.at = stop if stop >= 0 else len(self.text)
+        if self.text[self.at : self.at + 1] != "}":
+            raise self.fault('this "{" is never closed; expected "}"', start)
+        self.at += 1
+        if not expression.strip():
+            raise self.fault('expected an expression in "{ }"', start)
+        return Field(expression.strip(), form, conversion, (start, self.at))
+
+    def _expression(self, start: int) -> str:
+        """Read up to the "}", ":" or "!" that ends the expression, knowing brackets and Python's string quotes."""
+        begin, open_brackets = self.at, list[str]()
+        while not self.done:
+            character = self.text[self.at]
+            if character in "'\"":
+                self._skip_string(character)
+                continue
+            if character in _CLOSERS:
+                open_brackets.append(_CLOSERS[character])
+            elif open_brackets and character == open_brackets[-1]:
+                open_brackets.pop()
+            elif not open_brackets and (
+                character in "}:" or (character == "!" and self.text[self.at + 1 : self.at + 2] != "=")
+            ):
+                return self.text[begin : self.at]
+            self.at += 1
+        raise self.fault('this "{" is never closed; expected "}"', start)
+
+    def _skip_string(self, quote: str) -> None:
+        start = self.at
+        self.at += 1
+        while not self.done and self.text[self.at] != quote:
+            self.at += 2 if self.text[self.at] == "\\" else 1
+        if self.at >= len(self.text):
+            raise self.fault(f"this string is never closed; expected {quote}", start)
+        self.at += 1
+
+
+def span_text(text: str, span: Span) -> str:
+    """Return what stands at a span, for messages and column names."""
+    return text[span[0] : span[1]]

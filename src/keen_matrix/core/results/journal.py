@@ -1,0 +1,104 @@
+"""The journal: one JSON object per line, a header first, then a case per line as each finishes, a closing line last."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import os
+import platform
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from keen_matrix import __version__
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.spec.model import Spec
+
+JOURNAL_VERSION = 1
+DEFAULT_JOURNAL = os.path.join(".keen-matrix", "last.jsonl")
+
+
+def header(spec: Spec, jobs: int) -> dict[str, Any]:
+    """Return the header line of a run of one spec."""
+    return {
+        "journal": JOURNAL_VERSION,
+        "version": __version__,
+        "spec": spec.path,
+        "spec_digest": spec.digest,
+        "started": datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
+        "platform": f"{platform.system()} {platform.release()} {platform.machine()}",
+        "jobs": jobs,
+    }
+
+
+class Journal:
+    """A journal being written. Every line is in the file, whole, before `write` returns; a failed write leaves no part."""
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        self.size = 0
+        try:
+            os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
+            self._fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o644)
+        except OSError as error:
+            raise RunFault(f"the journal {path} cannot be written: {error.strerror}") from None
+
+    def write(self, line: bytes) -> int:
+        """Append one line and return its offset. Raises RunFault, for instance when the disk is full."""
+        start, left = self.size, memoryview(line)
+        try:
+            while left:
+                written = os.write(self._fd, left)
+                self.size += written
+                left = left[written:]
+        except OSError as error:
+            self._drop_torn(start)
+            raise RunFault(
+                f"the journal {self.path} cannot be written any further: {error.strerror}; "
+                f"the cases finished so far are in it, whole"
+            ) from None
+        return start
+
+    def _drop_torn(self, start: int) -> None:
+        try:
+            os.ftruncate(self._fd, start)
+            self.size = start
+        except OSError:
+            pass  # a device, for instance; a reader drops a torn last line
+
+    def write_fields(self, fields: Mapping[str, Any]) -> int:
+        """Append an object as one line."""
+        return self.write((json.dumps(fields, ensure_ascii=False, separators=(",", ":")) + "\n").encode())
+
+    def read(self, offset: int, length: int) -> dict[str, Any]:
+        """Return the object that was written at an offset."""
+        return dict(json.loads(os.pread(self._fd, length, offset)))
+
+    def close(self) -> None:
+        """Close the file."""
+        os.close(self._fd)
+
+    def __enter__(self) -> Journal:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def read_journal(path: str) -> Iterator[dict[str, Any]]:
+    """Yield the objects of a journal in order; a torn last line is left out. Raises RunFault."""
+    try:
+        with open(path, "rb") as file:
+            for number, line in enumerate(file, 1):
+                try:
+                    fields = json.loads(line)
+                except ValueError:
+                    if not line.endswith(b"\n"):
+                        return
+                    raise RunFault(f"{path}:{number}: this is no line of a journal") from None
+                if number == 1 and (not isinstance(fields, dict) or fields.get("journal") != JOURNAL_VERSION):
+                    found = fields.get("journal") if isinstance(fields, dict) else None
+                    what = f"a journal of version {found}" if found else "no journal"
+                    raise RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
+                yield fields
+    except OSError as error:
+        raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None

@@ -1,0 +1,93 @@
+"""The record of a case: the JSON object that the journal, `unfold --format json` and every report share."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Mapping
+from typing import Any
+
+from keen_matrix.core.expect.cascade import AspectResult, Judged
+from keen_matrix.core.expect.exits import signal_name
+from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.vectors.case import Case
+
+SHOWN_ACTUAL = 4096
+"""Characters of a text kept beside a failed expectation; the whole of it is in the record's streams."""
+
+_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circular=False).encode
+
+
+def case_fields(case: Case, matrix: str) -> dict[str, Any]:
+    """Return the fields that say what a case is, without any outcome."""
+    fields: dict[str, Any] = {
+        "id": case.id,
+        "matrix": matrix,
+        "family": None,
+        "kind": None,
+        "argv": case.argv,
+        "values": case.values,
+        "judgement": None,
+    }
+    if case.fault:
+        fields["fault"] = case.fault
+    return fields
+
+
+def record(case: Case, matrix: str, outcome: Outcome, judged: Judged, floor: int) -> dict[str, Any]:
+    """Return the whole record of a finished case; `floor` is the smallest peak memory that can be told, in bytes."""
+    fields = case_fields(case, matrix)
+    fields["verdict"] = judged.verdict
+    fields["exit"] = outcome.exit
+    fields["signal"] = signal_name(outcome.signal) if outcome.signal is not None else None
+    fields["seconds"] = round(outcome.seconds, 6)
+    fields["user_seconds"] = round(outcome.user_seconds, 6)
+    fields["system_seconds"] = round(outcome.system_seconds, 6)
+    fields["peak_bytes"] = outcome.peak_bytes
+    if outcome.peak_bytes is not None and outcome.peak_bytes <= floor:
+        fields["peak_at_most"] = True
+    _stream(fields, "stdout", outcome.stdout, outcome.stdout_bytes)
+    _stream(fields, "stderr", outcome.stderr, outcome.stderr_bytes)
+    fields["files"] = {}
+    fields["aspects"] = [aspect_fields(each) for each in judged.aspects]
+    return fields
+
+
+def _stream(fields: dict[str, Any], name: str, kept: bytes, came: int) -> None:
+    try:
+        fields[name] = kept.decode("utf-8")
+    except UnicodeDecodeError:
+        fields[f"{name}_base64"] = base64.b64encode(kept).decode()
+    if came > len(kept):
+        fields[f"{name}_bytes"] = came
+
+
+def aspect_fields(result: AspectResult) -> dict[str, Any]:
+    """Return one aspect; what was expected and what came is kept for those that do not hold."""
+    fields: dict[str, Any] = {"aspect": result.aspect, "held": result.held}
+    if result.mismatch is not None:
+        fields["form"] = result.mismatch.form
+        fields["expected"] = _kept(result.mismatch.expected)
+        fields["actual"] = _kept(result.mismatch.actual)
+        if result.mismatch.problem:
+            fields["problem"] = True
+    if result.rule:
+        fields["rule"] = result.rule
+    return fields
+
+
+def _kept(text: str) -> str:
+    text = text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    return text if len(text) <= SHOWN_ACTUAL else text[:SHOWN_ACTUAL] + "…"
+
+
+def stream_bytes(fields: Mapping[str, Any], name: str) -> bytes:
+    """Return a stream of a record as the bytes it was."""
+    if f"{name}_base64" in fields:
+        return base64.b64decode(fields[f"{name}_base64"])
+    return str(fields.get(name) or "").encode("utf-8")
+
+
+def encode(fields: Mapping[str, Any]) -> bytes:
+    """Return a record as one line of JSON, its newline included."""
+    return (_encode(fields) + "\n").encode("utf-8", "backslashreplace")

@@ -1,0 +1,486 @@
+"""The document as a user writes it: pydantic models whose fields are the spec's keys (in kebab-case there).
+
+Everything that can be judged from one value alone is judged here, texts of the notation and expressions included, so that
+one validation reports all such mistakes at once. What needs two places at a time is lint's.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+from pydantic_core import PydanticCustomError
+
+from keen_matrix.core.errors import ExpressionFault, NotationFault
+from keen_matrix.core.expect.exits import parse_exit, signal_number
+from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
+
+MAX_STRENGTH = 6
+"""Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
+
+
+def _kebab(name: str) -> str:
+    return name.rstrip("_").replace("_", "-")
+
+
+class Table(BaseModel):
+    """A table of the spec: unknown keys are errors."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab, validate_by_name=False)
+
+
+def _checked(parse: Callable[[str], object]) -> AfterValidator:
+    """Return a validator that parses a text and reports a fault with its offset in the text."""
+
+    def check(text: str) -> str:
+        try:
+            parse(text)
+        except NotationFault as fault:
+            raise PydanticCustomError(
+                "notation", "{reason}", {"reason": fault.message, "offset": fault.offset}
+            ) from None
+        except ExpressionFault as fault:
+            reason = f"in the expression {fault.source}: {fault.reason}"
+            raise PydanticCustomError("notation", "{reason}", {"reason": reason, "offset": fault.offset}) from None
+        if "\0" in text:
+            raise PydanticCustomError(
+                "notation", "{reason}", {"reason": "a NUL cannot stand in a text here", "offset": text.index("\0")}
+            )
+        return text
+
+    return AfterValidator(check)
+
+
+def _line_fields(text: str) -> None:
+    for field in parse_line(text).fields():
+        _field_expression(field.source, field.span[0])
+
+
+def _words_fields(text: str) -> None:
+    for word in parse_words(text):
+        Template(text, parts=word.parts)
+
+
+def _field_expression(source: str, at: int) -> None:
+    try:
+        Expression(source)
+    except ExpressionFault as fault:
+        fault.offset += at + 1
+        raise
+
+
+def _fault(reason: str) -> PydanticCustomError:
+    return PydanticCustomError("value", "{reason}", {"reason": reason})
+
+
+TemplateText = Annotated[str, _checked(Template)]
+ExpressionText = Annotated[str, _checked(Expression)]
+LineString = Annotated[str, _checked(_line_fields)]
+WordsString = Annotated[str, _checked(_words_fields)]
+
+
+def _word_list(words: list[str]) -> list[str]:
+    for word in words:
+        _checked(lambda text: parse_list([text])).func(word)  # type: ignore[call-arg]
+    return words
+
+
+def _text_or_list(text_type: Any) -> Any:
+    """A text in the notation, or a list of words. The kind is chosen by what was written, so that one error names it."""
+    from pydantic import TypeAdapter
+
+    string, words = TypeAdapter(text_type), TypeAdapter(Annotated[list[str], AfterValidator(_word_list)])
+
+    def check(value: Any) -> Any:
+        if isinstance(value, list):
+            return words.validate_python(value, strict=True)
+        if not isinstance(value, str):
+            raise _fault(f"expected a text or a list of words, found {kind_of(value)}")
+        return string.validate_python(value)
+
+    return Annotated[Any, BeforeValidator(check), WithJsonSchema({"anyOf": [{"type": "string"}, _STRINGS]})]
+
+
+_STRINGS = {"type": "array", "items": {"type": "string"}}
+
+
+def kind_of(value: Any) -> str:
+    """Return what a TOML value is, in a user's words."""
+    if isinstance(value, bool):
+        return "a boolean"
+    if isinstance(value, (datetime.date, datetime.time)):
+        return "a date or time"
+    kinds: dict[type, str] = {str: "a text", int: "a number", float: "a number", list: "an array", dict: "a table"}
+    return kinds.get(type(value), type(value).__name__)
+
+
+# --- expectations ---
+
+
+def _one_or_more(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
+
+
+Texts = Annotated[
+    list[TemplateText], BeforeValidator(_one_or_more, json_schema_input_type=str | list[str]), Field(min_length=1)
+]
+
+
+def _exit(value: Any) -> Any:
+    try:
+        parse_exit(value)
+    except (ValueError, NotationFault, ExpressionFault) as error:
+        raise _fault(str(error)) from None
+    return value
+
+
+def _signal(value: Any) -> Any:
+    try:
+        signal_number(value)
+    except ValueError as error:
+        raise _fault(str(error)) from None
+    return value
+
+
+ExitForms = Annotated[
+    Any,
+    BeforeValidator(_exit),
+    WithJsonSchema({"anyOf": [{"type": "integer"}, {"type": "string"}, {"type": "array", "items": {"type": "integer"}}]}),
+]
+SignalName = Annotated[Any, BeforeValidator(_signal), WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]})]
+
+
+def _regex(text: str) -> str:
+    import regex
+
+    try:
+        regex.compile(text)
+    except regex.error as error:
+        reason = f"this regular expression does not parse: {error.msg}"
+        raise PydanticCustomError("notation", "{reason}", {"reason": reason, "offset": error.pos or 0}) from None
+    return text
+
+
+class TextTable(Table):
+    """What a text must be. All forms of one table must hold."""
+
+    is_: TemplateText | None = Field(
+        None, description="The whole text; one final newline is forgiven.", examples=["4.50"]
+    )
+    contains: Texts | None = Field(None, description="Each of these stands in it.", examples=[["usage:", "riders"]])
+    lacks: Texts | None = Field(None, description="None of these stands in it.", examples=["Traceback"])
+    matches: Annotated[str, AfterValidator(_regex)] | None = Field(
+        None,
+        description="A regular expression (Python's, with the regex library's additions) found somewhere in it.",
+        examples=["^fare: [0-9.]+$"],
+    )
+    starts: TemplateText | None = Field(None, description="What it starts with.", examples=["usage: "])
+    ends: TemplateText | None = Field(
+        None, description="What it ends with; one final newline is forgiven.", examples=["done"]
+    )
+    empty: bool | None = Field(None, description="Whether it is empty.", examples=[True])
+    literal: bool = Field(False, description="Take the texts as they stand: braces are no fields.", examples=[True])
+
+
+def _text_table(value: Any) -> Any:
+    if isinstance(value, str):
+        return {"is": value}
+    if not isinstance(value, (dict, TextTable)):
+        raise _fault(f"expected a text or a table of forms, found {kind_of(value)}")
+    if isinstance(value, dict) and value.get("literal") is True:
+        # nothing in these texts is a field, so they must not be parsed as templates
+        return {key: _escaped(each) if key in _TEMPLATED else each for key, each in value.items()}
+    if isinstance(value, dict) and not set(value) - {"literal"}:
+        raise _fault("expected at least one form, such as contains")
+    return value
+
+
+_TEMPLATED = frozenset({"is", "contains", "lacks", "starts", "ends"})
+
+
+def _escaped(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.replace("{", "{{").replace("}", "}}")
+    return [_escaped(each) for each in value] if isinstance(value, list) else value
+
+
+TextExpectation = Annotated[TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)]
+
+
+class FileTable(TextTable):
+    """What a file must be after the launch."""
+
+    absent: bool | None = Field(None, description="Whether the file must not exist.", examples=[True])
+
+
+def _file_table(value: Any) -> Any:
+    if value == "absent":
+        return {"absent": True}
+    if isinstance(value, dict) and set(value) - {"literal"} == {"absent"}:
+        return value
+    return _text_table(value)
+
+
+FileExpectation = Annotated[FileTable, BeforeValidator(_file_table, json_schema_input_type=str | FileTable)]
+
+
+class Expectations(Table):
+    """What must come of a launch."""
+
+    exit: ExitForms = Field(
+        None, description='The exit code: one, a list, a range "1..125", "nonzero" or a template.', examples=[0, "1..125"]
+    )
+    signal: SignalName = Field(None, description="The signal that must end the program.", examples=["TERM"])
+    stdout: TextExpectation | None = Field(None, description="Standard output.", examples=["4.50"])
+    stderr: TextExpectation | None = Field(None, description="Standard error.", examples=[{"contains": "usage:"}])
+    files: dict[str, FileExpectation] = Field(
+        {}, description="Files of the case's directory after the launch.", examples=[{"ticket.txt": "Skerry to Holm"}]
+    )
+    crash: Literal["allowed", "forbidden"] | None = Field(
+        None, description="Whether a crash is a failure (it is, unless allowed).", examples=["allowed"]
+    )
+
+
+class ExpectRule(Expectations):
+    """Expectations that apply under a condition."""
+
+    when: ExpressionText | None = Field(
+        None, description="The condition; without it the rule always applies.", examples=["exit == 0"]
+    )
+
+
+def _rules(value: Any) -> Any:
+    return [value] if isinstance(value, dict) else value
+
+
+Rules = Annotated[list[ExpectRule], BeforeValidator(_rules, json_schema_input_type=ExpectRule | list[ExpectRule])]
+
+
+# --- surroundings and the program ---
+
+EnvTable = Annotated[
+    dict[str, TemplateText],
+    Field(description="Environment variables on top of the clean environment.", examples=[{"TARIFF": "summer"}]),
+]
+FilesTable = Annotated[
+    dict[str, TemplateText],
+    Field(description="Files put in the case's directory before the launch.", examples=[{"names.txt": "Ada\n"}]),
+]
+
+
+class ProgramTable(Table):
+    """The console program under test."""
+
+    launch: _text_or_list(WordsString) = Field(  # type: ignore[valid-type]
+        description="The words before every vector; {here} is the folder of this spec.",
+        examples=["python3 {here}/fare.py"],
+    )
+    timeout: Annotated[float, Field(gt=0, le=86_400)] = Field(
+        10.0, description="Seconds that one launch may take.", examples=[5]
+    )
+    env: EnvTable = {}
+    env_inherit: list[str] = Field(
+        ["PATH"], description="Variables taken over from the environment of Keen Matrix.", examples=[["PATH", "LANG"]]
+    )
+    directory: Literal["fresh", "spec"] = Field(
+        "fresh", description="Where a case runs: in an empty directory of its own or in the spec's folder.", examples=["fresh"]
+    )
+    stdin: TemplateText | None = Field(None, description="Standard input; empty by default.", examples=["Ada,2\n"])
+    oracle: str | None = Field(
+        None, description="A Python file beside the spec whose functions expressions may call.", examples=["oracle.py"]
+    )
+
+
+# --- axes and matrices ---
+
+Scalar = str | int | float | bool
+
+
+def _axis_value(value: Any) -> Any:
+    if isinstance(value, list):
+        return [_axis_value(each) for each in value]
+    if isinstance(value, (datetime.date, datetime.time)):
+        return value.isoformat()
+    if not isinstance(value, (str, int, float, bool)):
+        raise _fault(f"expected a text, number, boolean or array, found {kind_of(value)}")
+    return value
+
+
+AxisValue = Annotated[
+    Any,
+    BeforeValidator(_axis_value),
+    WithJsonSchema({"type": ["string", "number", "boolean", "array"]}),
+]
+
+
+def _times(value: Any) -> Any:
+    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+        return f"{value}..{value}"
+    low, dots, high = value.partition("..") if isinstance(value, str) else ("", "", "")
+    if not (dots and low.isdecimal() and high.isdecimal() and int(low) <= int(high)):
+        raise _fault('expected a range of counts such as "0..4"')
+    return value
+
+
+class AxisTable(Table):
+    """Where the values of an axis come from: exactly one of values, from/to, lines, table/column, repeat, sample."""
+
+    values: list[AxisValue] | None = Field(None, description="The values themselves.", examples=[["Skerry", "Holm"]])
+    from_: float | int | None = Field(None, description="First number of a range.", examples=[1])
+    to: float | int | None = Field(None, description="Last number of a range, included.", examples=[60])
+    step: float | int | None = Field(None, description="Distance of the range's numbers; 1 by default.", examples=[0.5])
+    lines: str | None = Field(None, description="A text file beside the spec; each line is a value.", examples=["ports.txt"])
+    table: str | None = Field(None, description="A CSV file beside the spec, with a header.", examples=["tickets.csv"])
+    column: str | None = Field(None, description="The column of the CSV file.", examples=["origin"])
+    repeat: AxisValue = Field(None, description="A word that is given several times.", examples=["Holm"])
+    times: Annotated[str, BeforeValidator(_times, json_schema_input_type=str | int)] | None = Field(
+        None, description="How often the repeated word is given.", examples=["0..4"]
+    )
+    sample: Annotated[int, Field(ge=1)] | None = Field(
+        None, description="How many values to draw, without putting back.", examples=[20]
+    )
+    of: AxisOf | None = Field(
+        None, description="Where the sample is drawn from.", examples=[{"from": 1, "to": 1000}]
+    )
+    seed: int = Field(0, description="Seed of the sample.", examples=[7])
+
+    @model_validator(mode="after")
+    def _one_source(self) -> AxisTable:
+        leads = {
+            "values": self.values, "from": self.from_, "lines": self.lines, "table": self.table,
+            "repeat": self.repeat, "sample": self.sample,
+        }  # fmt: skip
+        given = [name for name, value in leads.items() if value is not None]
+        if len(given) != 1:
+            found = f"found {' and '.join(given)}" if given else "found none"
+            raise _fault(f"expected exactly one source of values ({', '.join(leads)}), {found}")
+        self._partners(given[0])
+        return self
+
+    def _partners(self, lead: str) -> None:
+        """Check that the keys beside the leading one belong to it, and that those it needs are there."""
+        needs = {"from": ["to"], "table": ["column"], "repeat": ["times"], "sample": ["of"]}.get(lead, [])
+        takes = {*needs, *{"from": ["step"], "sample": ["seed"]}.get(lead, [])}
+        for name in needs:
+            if getattr(self, name) is None:
+                raise _fault(f'"{lead}" needs "{name}" beside it')
+        for name in ("to", "step", "column", "times", "of", "seed"):
+            if name in self.model_fields_set and name not in takes:
+                raise _fault(f'"{name}" does not go with "{lead}"')
+        if self.from_ is not None and self.to is not None:
+            step = 1 if self.step is None else self.step
+            if step == 0:
+                raise _fault("a step of 0 never arrives; expected a number above 0")
+            if (self.to - self.from_) * step < 0:
+                way = "a step below 0" if step > 0 else "a step above 0"
+                raise _fault(f"from {self.from_} to {self.to} in steps of {step} gives no value; expected {way}")
+
+
+def _axis(value: Any) -> Any:
+    if isinstance(value, list):
+        if not value:
+            raise _fault("this axis has no values; expected at least one")
+        return {"values": value}
+    if not isinstance(value, dict):
+        raise _fault(f"expected a list of values or a table such as {{ from = 1, to = 3 }}, found {kind_of(value)}")
+    return value
+
+
+AxisOf = Annotated[AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)]
+AxisSource = Annotated[AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)]
+
+
+def _combine(value: Any) -> Any:
+    names = ("all", "each", "pairs", "triples", "zip")
+    if isinstance(value, int) and not isinstance(value, bool) and 1 <= value <= MAX_STRENGTH:
+        return value
+    if value not in names:
+        from keen_matrix.core.errors import nearest
+
+        hint = nearest(str(value), names)
+        more = f'; did you mean "{hint}"?' if hint else ""
+        raise _fault(f"expected one of {', '.join(names)} or a strength from 1 to {MAX_STRENGTH}{more}")
+    return value
+
+
+class FocusTable(Table):
+    """Axes that are combined more thoroughly than the others."""
+
+    axes: Annotated[list[str], Field(min_length=2)] = Field(
+        description="Names of axes (or of the line's groups).", examples=[["origin", "destination", "riders"]]
+    )
+    strength: Annotated[int, Field(ge=2, le=MAX_STRENGTH)] | Literal["all"] = Field(
+        description="Their strength among each other.", examples=[3]
+    )
+
+
+def _rows_value(value: Any) -> Any:
+    if isinstance(value, str):
+        return value
+    if not isinstance(value, list) or not value:
+        raise _fault("expected a list of rows, or the name of a CSV file")
+    for number, row in enumerate(value):
+        if not isinstance(row, list):
+            raise _fault(f"row {number + 1} is {kind_of(row)}; expected a list of values")
+    return [[_axis_value(each) for each in row] for row in value]
+
+
+class MatrixTable(Table):
+    """One block of the spec that unfolds to vectors."""
+
+    name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
+        description="Its name, unlike every other matrix's.", examples=["fares"]
+    )
+    line: _text_or_list(LineString) = Field(  # type: ignore[valid-type]
+        description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
+    )
+    axes: dict[str, AxisSource] = Field(
+        {}, description="Named lists of values.", examples=[{"origin": ["Skerry", "Holm"]}]
+    )
+    columns: Annotated[list[str], Field(min_length=1)] | None = Field(
+        None, description="Names of the columns of rows.", examples=[["origin", "destination", "exit"]]
+    )
+    rows: Annotated[
+        Any,
+        BeforeValidator(_rows_value),
+        WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "array"}}]}),
+    ] = Field(
+        None, description="Values that go together: a list a row, or a CSV file with a header.", examples=["tickets.csv"]
+    )
+    combine: Annotated[
+        Any, BeforeValidator(_combine), WithJsonSchema({"anyOf": [{"enum": ["all", "each", "pairs", "triples", "zip"]},
+                                                               {"type": "integer", "minimum": 1, "maximum": 6}]})
+    ] = Field("all", description="How values of different axes are combined.", examples=["pairs"])  # fmt: skip
+    where: list[ExpressionText] = Field(
+        [], description="Conditions that every vector meets.", examples=[["origin != destination"]]
+    )
+    always: list[dict[str, AxisValue]] = Field(
+        [], description="Combinations that must be among the vectors.", examples=[[{"origin": "Voe", "riders": 60}]]
+    )
+    focus: list[FocusTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
+    seed: int = Field(0, description="Seed of the combining.", examples=[7])
+    effort: Literal["quick", "normal", "thorough"] = Field(
+        "normal", description="How much work to spend on few vectors.", examples=["thorough"]
+    )
+    limit: Annotated[int, Field(ge=1)] | None = Field(
+        None, description="The most vectors this matrix may have, when more than 100,000 are meant.", examples=[250000]
+    )
+    stdin: TemplateText | None = Field(None, description="Standard input of its cases.", examples=["{names}"])
+    env: EnvTable = {}
+    files: FilesTable = {}
+    expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
+
+
+class SpecDocument(Table):
+    """A spec: `NAME.matrix.toml`."""
+
+    program: ProgramTable = Field(
+        description="The program under test.", examples=[{"launch": "python3 {here}/fare.py"}]
+    )
+    expect: Annotated[Expectations, Field(description="What every vector must do, unless a rule says otherwise.",
+                                          examples=[{"exit": 0}])] = Expectations()  # fmt: skip
+    files: FilesTable = {}
+    matrix: list[MatrixTable] = Field([], description="The matrices.", examples=[[]])

@@ -1,0 +1,219 @@
+"""What is only seen with two places of a spec in view at once: names that are used and names that are known."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from typing import Any
+
+from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
+from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
+from keen_matrix.core.notation.nodes import Field
+from keen_matrix.core.notation.parse import parse_line, parse_list, parse_template
+from keen_matrix.core.spec.document import SpecDocument
+from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.spec.source import KeyPath, Source
+
+CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
+"""Names that an expression of a case can use beside axes and columns."""
+
+
+def cross_checks(source: Source, document: SpecDocument, spec: Spec) -> list[Problem]:
+    """Return the problems that come of several places taken together."""
+    checker = _Checker(source, spec)
+    checker.program(document)
+    checker.matrices()
+    return checker.problems
+
+
+class _Checker:
+    """Walks the raw data beside the compiled spec, so that every problem gets the place where it is written."""
+
+    def __init__(self, source: Source, spec: Spec) -> None:
+        self.source, self.spec = source, spec
+        self.problems: list[Problem] = []
+        self.functions: set[str] | None = set(FUNCTIONS)
+        """Known functions; None when the oracle file did not load."""
+
+    def add(self, path: KeyPath, message: str, **more: Any) -> None:
+        self.problems.append(self.source.problem(path, message, **more))
+
+    def program(self, document: SpecDocument) -> None:
+        """Check the launch words and the oracle file."""
+        data = self.source.data.get("program")
+        if not isinstance(data, dict):
+            return
+        self._launch(data.get("launch"))
+        if self.spec.program.oracle is not None:
+            self._oracle(self.spec.program.oracle)
+        defaults = [(("program", "stdin"), data.get("stdin")), *_table_texts(("program", "env"), data.get("env"))]
+        for path, text in [*defaults, *_table_texts(("files",), self.source.data.get("files"))]:
+            # the names of every matrix count as known here: a default may be written for one of them
+            known = {name for matrix in self.spec.matrices for name in (*matrix.axes, *matrix.columns)}
+            self._template(path, text, known | CASE_NAMES)
+        self._file_names(("files",), self.source.data.get("files"))
+
+    def _launch(self, launch: Any) -> None:
+        path: KeyPath = ("program", "launch")
+        if launch in ("", []) or (isinstance(launch, str) and not launch.strip()):
+            self.add(path, "launch is empty", expected="the words that start the program")
+        elif isinstance(launch, str):
+            self._template(path, launch, {"here"})
+        elif isinstance(launch, list):
+            for index, word in enumerate(launch):
+                self._template((*path, index), word, {"here"})
+
+    def _oracle(self, path: str) -> None:
+        from keen_matrix.core.errors import RunFault
+        from keen_matrix.core.oracle import oracle_functions
+
+        if not os.path.isfile(path):
+            self.add(("program", "oracle"), f"the oracle file {os.path.basename(path)} does not exist")
+            self.functions = None
+            return
+        try:
+            assert self.functions is not None
+            self.functions |= set(oracle_functions(path))
+        except RunFault as fault:
+            self.add(("program", "oracle"), str(fault))
+            self.functions = None
+
+    def matrices(self) -> None:
+        """Check every matrix, and that no two have the same name."""
+        raw = self.source.data.get("matrix")
+        if raw is None or raw == []:
+            if "matrix" not in self.source.data:
+                self.problems.append(
+                    Problem(path=self.source.path, message="the spec has no [[matrix]]", expected="at least one")
+                )
+            return
+        first: dict[str, int] = {}
+        for matrix in self.spec.matrices:
+            if matrix.name in first:
+                line = self.source.line(("matrix", first[matrix.name], "name"))
+                self.add(
+                    ("matrix", matrix.index, "name"),
+                    f'two matrices are named "{matrix.name}"',
+                    expected=f"another name; the first one stands in line {line}",
+                )
+            first.setdefault(matrix.name, matrix.index)
+            self._matrix(matrix, raw[matrix.index])
+
+    def _matrix(self, matrix: Matrix, data: dict[str, Any]) -> None:
+        path: KeyPath = ("matrix", matrix.index)
+        axes = {*matrix.axes, *matrix.columns}
+        for name in matrix.axes:
+            if not name.isidentifier():
+                self.add((*path, "axes", name), f'"{name}" cannot be used in expressions', at_key=True,
+                         expected="letters, digits and _")  # fmt: skip
+            if name in matrix.columns:
+                self.add((*path, "axes", name), f'"{name}" is an axis and a column', at_key=True, expected="one of the two")
+        for index, expression in enumerate(matrix.where):
+            self._names((*path, "where", index), expression, axes | {"here"}, 0)
+        self._line(path, data.get("line"), axes)
+        known = axes | CASE_NAMES
+        for each, text in [((*path, "stdin"), data.get("stdin")), *_table_texts((*path, "env"), data.get("env")),
+                           *_table_texts((*path, "files"), data.get("files"))]:  # fmt: skip
+            self._template(each, text, known)
+        self._file_names((*path, "files"), data.get("files"))
+        self._rules((*path, "expect"), data.get("expect"), known)
+
+    def _line(self, path: KeyPath, line: Any, axes: set[str]) -> None:
+        if isinstance(line, str):
+            try:
+                fields = list(parse_line(line).fields())
+            except NotationFault:
+                return
+            self._fields((*path, "line"), fields, axes | {"here"})
+        elif isinstance(line, list):
+            for index, word in enumerate(parse_list(line)):
+                self._fields((*path, "line", index), [p for p in word.parts if isinstance(p, Field)], axes | {"here"})
+
+    def _rules(self, path: KeyPath, rules: Any, known: set[str]) -> None:
+        for rule_path, rule in [(path, rules)] if isinstance(rules, dict) else [
+            ((*path, index), each) for index, each in enumerate(rules or [])
+        ]:
+            for text_path, text, is_expression in _rule_texts(rule_path, rule):
+                if is_expression:
+                    self._expression(text_path, text, known)
+                else:
+                    self._template(text_path, text, known)
+
+    def _expression(self, path: KeyPath, text: Any, known: set[str]) -> None:
+        try:
+            self._names(path, Expression(text), known, 0)
+        except (ExpressionFault, TypeError):
+            return
+
+    def _template(self, path: KeyPath, text: Any, known: set[str]) -> None:
+        if not isinstance(text, str):
+            return
+        try:
+            parts = parse_template(text)
+        except NotationFault:
+            return
+        self._fields(path, [part for part in parts if isinstance(part, Field)], known)
+
+    def _fields(self, path: KeyPath, fields: list[Field], known: set[str]) -> None:
+        for field in fields:
+            try:
+                self._names(path, Expression(field.source), known, field.span[0] + 1)
+            except ExpressionFault:
+                continue
+
+    def _names(self, path: KeyPath, expression: Expression, known: set[str], offset: int) -> None:
+        for name in sorted(expression.names - known):
+            if self.functions is not None and name in self.functions:
+                continue
+            at = offset + max(expression.source.find(name), 0)
+            hint = nearest(name, known)
+            expected = None if hint else f"one of {', '.join(sorted(known))}" if known else "no name: there are no axes"
+            self.add(path, f'"{name}" is neither an axis nor a column here', offset=at, suggestion=hint, expected=expected)
+        if self.functions is None:
+            return
+        for name in sorted(called_functions(expression) - self.functions - LATER_FUNCTIONS):
+            at = offset + max(expression.source.find(name), 0)
+            hint = nearest(name, self.functions | LATER_FUNCTIONS)
+            self.add(path, f'"{name}" is no function here', offset=at, suggestion=hint)
+
+    def _file_names(self, path: KeyPath, files: Any) -> None:
+        for name in files if isinstance(files, dict) else ():
+            if leaves_directory(name):
+                self.add((*path, name), f'"{name}" leads out of the case\'s directory', at_key=True,
+                         expected="a path inside it")  # fmt: skip
+
+
+def leaves_directory(name: str) -> bool:
+    """Tell whether a file name of a spec points outside the directory it is meant for."""
+    return not name or os.path.isabs(name) or os.path.normpath(name).split(os.sep)[0] == ".." or "\0" in name
+
+
+def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
+    if isinstance(table, dict):
+        for key, value in table.items():
+            yield (*path, key), value
+
+
+def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool]]:
+    """Yield every text of a rule that may hold fields, and its condition, marked as an expression."""
+    if not isinstance(rule, dict):
+        return
+    if "when" in rule:
+        yield (*path, "when"), rule["when"], True
+    if isinstance(rule.get("exit"), str):
+        yield (*path, "exit"), rule["exit"], False
+    tables = [((*path, name), rule.get(name)) for name in ("stdout", "stderr")]
+    tables += list(_table_texts((*path, "files"), rule.get("files")))
+    for table_path, table in tables:
+        if isinstance(table, str):
+            yield table_path, table, False
+        elif isinstance(table, dict) and not table.get("literal"):
+            for form in ("is", "contains", "lacks", "starts", "ends"):
+                texts = table.get(form)
+                if isinstance(texts, list):
+                    yield from (((*table_path, form, index), text, False) for index, text in enumerate(texts))
+                elif texts is not None:
+                    yield (*table_path, form), texts, False
+
+
+__all__ = ["CASE_NAMES", "Template", "cross_checks", "leaves_directory"]

@@ -1,0 +1,247 @@
+"""From a file to a compiled spec: reading, validating, compiling, with every problem collected on the way."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from keen_matrix.core.errors import Problem, SpecFault, nearest
+from keen_matrix.core.expect.aspects import Aspect, CrashAspect, FileAspect, SignalAspect, StreamAspect, ExitAspect, text_forms
+from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
+from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
+from keen_matrix.core.spec.document import Expectations, MatrixTable, ProgramTable, SpecDocument
+from keen_matrix.core.spec.model import Matrix, Program, Rule, Spec, Surroundings
+from keen_matrix.core.spec.problems import problems_of
+from keen_matrix.core.spec.source import KeyPath, Source, read_source
+from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
+
+SUFFIX = ".matrix.toml"
+
+
+def load_spec(path: str) -> Spec:
+    """Return the compiled spec of a file. Raises SpecFault with every problem found, each with its place."""
+    spec, problems = read_spec(path)
+    errors = [problem for problem in problems if problem.severity == "error"]
+    if errors or spec is None:
+        raise SpecFault(errors)
+    return spec
+
+
+def read_spec(path: str) -> tuple[Spec | None, list[Problem]]:
+    """Return the compiled spec (None when it has errors) and all problems, warnings included, in file order."""
+    try:
+        source = read_source(path)
+    except SpecFault as fault:
+        return None, list(fault.problems)
+    problems: list[Problem] = []
+    document = _validated(source, problems)
+    compiler = Compiler(source)
+    spec = compiler.spec(document)
+    from keen_matrix.core.spec.lint import cross_checks
+
+    problems += compiler.problems
+    problems += cross_checks(source, document, spec)
+    problems = sorted(dict.fromkeys(problems), key=lambda problem: (problem.line, problem.column, problem.message))
+    failed = any(problem.severity == "error" for problem in problems)
+    return (None if failed else spec), problems
+
+
+def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
+    """Return the document, with the parts left out that do not validate; what is wrong with them joins `problems`."""
+    try:
+        return SpecDocument.model_validate(source.data)
+    except ValidationError as error:
+        problems += problems_of(error, source)
+    data = dict(source.data)
+    program = _part(ProgramTable, data.get("program")) or ProgramTable.model_construct(launch=["?"])
+    expect = _part(Expectations, data.get("expect", {})) or Expectations()
+    raw = data.get("matrix")
+    matrices = [_part(MatrixTable, each) for each in raw] if isinstance(raw, list) else []
+    files = data.get("files")
+    return SpecDocument.model_construct(
+        program=program,
+        expect=expect,
+        files=files if isinstance(files, dict) and all(isinstance(each, str) for each in files.values()) else {},
+        matrix=[each if each is not None else _INVALID for each in matrices],
+    )
+
+
+_INVALID = MatrixTable.model_construct(name="", line="", axes={})
+"""Stands for a matrix that does not validate, so that the others keep their numbers."""
+
+
+def _part(model: type[BaseModel], data: Any) -> Any:
+    try:
+        return model.model_validate(data)
+    except ValidationError:
+        return None
+
+
+class Compiler:
+    """Compiles a validated document; collects what can only be seen while doing so."""
+
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self.problems: list[Problem] = []
+
+    def spec(self, document: SpecDocument) -> Spec:
+        """Return the compiled spec."""
+        here = self.source.here
+        name = os.path.basename(self.source.path).removesuffix(SUFFIX)
+        return Spec(
+            path=self.source.path,
+            here=here,
+            name=name,
+            digest=self.source.digest,
+            program=self.program(document, here),
+            rules=(self.rule(document.expect, ("expect",)),),
+            matrices=tuple(
+                self.matrix(index, table, here) for index, table in enumerate(document.matrix) if table is not _INVALID
+            ),
+        )
+
+    def program(self, document: SpecDocument, here: str) -> Program:
+        """Return the program, its launch words still with their fields."""
+        table = document.program
+        return Program(
+            launch=launch_templates(table.launch),
+            timeout=table.timeout,
+            env_inherit=tuple(table.env_inherit),
+            fresh_directory=table.directory == "fresh",
+            oracle=os.path.join(here, table.oracle) if table.oracle else None,
+            surroundings=_surroundings(table.stdin, table.env, document.files),
+        )
+
+    def rule(self, table: Expectations, path: KeyPath) -> Rule:
+        """Return one rule with the line of every aspect it names."""
+        aspects = dict(compiled_aspects(table))
+        when = getattr(table, "when", None)
+        shown = os.path.basename(self.source.path)
+        return Rule(
+            when=Expression(when) if when else None,
+            aspects=aspects,
+            origins={name: f"{shown}:{self.source.line((*path, *_aspect_path(name)))}" for name in aspects},
+        )
+
+    def matrix(self, index: int, table: MatrixTable, here: str) -> Matrix:
+        """Return one matrix; an axis or table that cannot be read is a problem and stands empty."""
+        path: KeyPath = ("matrix", index)
+        line = table.line if isinstance(table.line, str) else ""
+        columns, rows = self.rows(table, path, here)
+        single = isinstance(self.source.data["matrix"][index].get("expect"), dict)
+        return Matrix(
+            index=index,
+            name=table.name,
+            line=parse_line(line) if isinstance(table.line, str) else LineSequence(parse_list(table.line)),
+            line_text=line,
+            axes={name: self.axis(name, axis, path, here) for name, axis in table.axes.items()},
+            columns=columns,
+            rows=rows,
+            combine=table.combine,
+            where=tuple(Expression(text) for text in table.where),
+            always=tuple(table.always),
+            focus=tuple((tuple(each.axes), 0 if each.strength == "all" else each.strength) for each in table.focus),
+            seed=table.seed,
+            effort=table.effort,
+            surroundings=_surroundings(table.stdin, table.env, table.files),
+            rules=tuple(
+                self.rule(rule, (*path, "expect") if single else (*path, "expect", number))
+                for number, rule in enumerate(table.expect)
+            ),
+            origin=f"{os.path.basename(self.source.path)}:{self.source.line(path)}",
+        )
+
+    def axis(self, name: str, table: Any, path: KeyPath, here: str) -> Values:
+        """Return the values of an axis."""
+        try:
+            return axis_values(table, here)
+        except SourceFault as fault:
+            key = (fault.key,) if fault.key else ()
+            self.problems.append(self.source.problem((*path, "axes", name, *key), f"axis {name}: {fault}"))
+            return ("?",)
+
+    def rows(self, table: MatrixTable, path: KeyPath, here: str) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+        """Return the columns and rows of a matrix, inline or from a CSV file."""
+        if table.rows is None:
+            if table.columns is not None:
+                self._problem((*path, "columns"), '"columns" stands without "rows"')
+            return (), ()
+        if isinstance(table.rows, str):
+            return self._csv_rows(table, path, here)
+        if table.columns is None:
+            self._problem((*path, "rows"), '"rows" needs "columns", the names of its columns')
+            return (), ()
+        if len(set(table.columns)) < len(table.columns):
+            self._problem((*path, "columns"), "two columns have the same name")
+        for number, row in enumerate(table.rows):
+            if len(row) != len(table.columns):
+                self._problem(
+                    (*path, "rows", number),
+                    f"this row has {len(row)} values",
+                    expected=f"{len(table.columns)}: {', '.join(table.columns)}",
+                )
+        fitting = [tuple(row) for row in table.rows if len(row) == len(table.columns)]
+        return tuple(table.columns), tuple(fitting)
+
+    def _csv_rows(self, table: MatrixTable, path: KeyPath, here: str) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+        try:
+            read = read_csv(os.path.join(here, table.rows), table.rows)
+        except SourceFault as fault:
+            self._problem((*path, "rows"), str(fault))
+            return (), ()
+        if table.columns is None:
+            return read.header, read.rows
+        for number, column in enumerate(table.columns):
+            if column not in read.header:
+                self._problem(
+                    (*path, "columns", number),
+                    f'{table.rows} has no column "{column}"',
+                    expected=f"one of {', '.join(read.header)}",
+                    suggestion=nearest(column, read.header),
+                )
+                return (), ()
+        picked = [read.header.index(column) for column in table.columns]
+        return tuple(table.columns), tuple(tuple(row[index] for index in picked) for row in read.rows)
+
+    def _problem(self, path: KeyPath, message: str, **more: Any) -> None:
+        self.problems.append(self.source.problem(path, message, **more))
+
+
+def launch_templates(launch: str | Sequence[str]) -> tuple[Template, ...]:
+    """Return the words of a launch text or list, their fields still to be filled in. Raises NotationFault."""
+    words = parse_words(launch) if isinstance(launch, str) else parse_list(list(launch))
+    return tuple(Template("", parts=word.parts) for word in words)
+
+
+def _surroundings(stdin: str | None, env: dict[str, str], files: dict[str, str]) -> Surroundings:
+    return Surroundings(
+        stdin=Template(stdin) if stdin is not None else None,
+        env=tuple((name, Template(text)) for name, text in env.items()),
+        files=tuple((name, Template(text)) for name, text in files.items()),
+    )
+
+
+def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
+    """Yield the aspects that a table of expectations names."""
+    if table.exit is not None:
+        yield "exit", ExitAspect(ExitExpectation(parse_exit(table.exit)))
+    if table.signal is not None:
+        yield "signal", SignalAspect(signal_number(table.signal))
+    if table.stdout is not None:
+        yield "stdout", StreamAspect("stdout", text_forms(table.stdout))
+    if table.stderr is not None:
+        yield "stderr", StreamAspect("stderr", text_forms(table.stderr))
+    for name, file in table.files.items():
+        yield f"files.{name}", FileAspect(name, text_forms(file), file.absent)
+    if table.crash is not None:
+        yield "crash", CrashAspect(table.crash == "allowed")
+
+
+def _aspect_path(name: str) -> KeyPath:
+    head, dot, rest = name.partition(".")
+    return (head, rest) if dot else (head,)

@@ -1,0 +1,146 @@
+"""Turning validation errors into problems with places, in a user's words."""
+
+from __future__ import annotations
+
+import types
+import typing
+from collections.abc import Iterator
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from keen_matrix.core.errors import Problem, nearest
+from keen_matrix.core.spec.document import SpecDocument, kind_of
+from keen_matrix.core.spec.source import KeyPath, Source
+
+_WORDINGS = {
+    "string_type": "a text", "int_type": "a whole number", "int_from_float": "a whole number", "float_type": "a number",
+    "bool_type": "true or false", "list_type": "an array", "dict_type": "a table", "model_type": "a table",
+    "model_attributes_type": "a table", "int_parsing": "a whole number", "float_parsing": "a number",
+    "bool_parsing": "true or false", "tuple_type": "an array",
+}  # fmt: skip
+
+
+def problems_of(error: ValidationError, source: Source) -> list[Problem]:
+    """Return one problem for each validation error, in file order."""
+    problems = {_problem(each, source): None for each in error.errors(include_url=False)}
+    return sorted(problems, key=lambda problem: (problem.line, problem.column))
+
+
+def _problem(error: Any, source: Source) -> Problem:
+    path, value = written_path(error["loc"], source.data)
+    kind, context = error["type"], error.get("ctx", {})
+    name = dotted(path)
+    if kind == "extra_forbidden":
+        known = known_keys(error["loc"][:-1])
+        hint = nearest(str(path[-1]), known)
+        expected = None if hint else f"one of {', '.join(sorted(known))}" if known else None
+        return source.problem(
+            path, f'"{path[-1]}" is no key of {_table_name(path[:-1])}', expected=expected, suggestion=hint, at_key=True
+        )
+    if kind == "missing":
+        return source.problem(
+            path, f'"{path[-1]}" is missing in {_table_name(path[:-1])}', at_key=True, expected=_example(error["loc"])
+        )
+    if kind in ("notation", "value"):
+        reason = context.get("reason", error["msg"])
+        return source.problem(path, f"{name}: {reason}", offset=context.get("offset"))
+    if kind in _WORDINGS:
+        return source.problem(path, f"{name} is {kind_of(value)}", expected=_WORDINGS[kind])
+    if kind in ("literal_error", "enum"):
+        choices = str(context.get("expected", ""))
+        hint = nearest(str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")])
+        return source.problem(path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint)
+    return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")
+
+
+def written_path(loc: tuple[Any, ...], data: Any) -> tuple[KeyPath, Any]:
+    """Return the key path as written in the file, without the steps that reading put in, and the value there."""
+    path: KeyPath = ()
+    for step in loc:
+        if isinstance(data, dict):
+            if not isinstance(step, str):
+                continue  # one table standing for a list of one
+            path, data = (*path, step), data.get(step)
+        elif isinstance(data, list):
+            if not isinstance(step, int):
+                continue  # a list standing for a table of values
+            path, data = (*path, step), data[step] if step < len(data) else None
+        elif data is None:
+            path = (*path, step)
+    return path, data
+
+
+def dotted(path: KeyPath) -> str:
+    """Return a key path for people: `matrix[2].axes.origin` counts from 1."""
+    text = ""
+    for step in path:
+        if isinstance(step, int):
+            text += f"[{step + 1}]"
+        else:
+            text += f"{'.' if text else ''}{step if step.replace('-', '').replace('_', '').isalnum() else repr(step)}"
+    return text
+
+
+def _table_name(path: KeyPath) -> str:
+    return f"[{dotted(path)}]" if path else "the spec"
+
+
+def known_keys(loc: tuple[Any, ...]) -> set[str]:
+    """Return the keys that the table at a location of the document may have."""
+    return {
+        field.alias or name for model in _models_at(SpecDocument, list(loc)) for name, field in model.model_fields.items()
+    }
+
+
+def _example(loc: tuple[Any, ...]) -> str | None:
+    for model in _models_at(SpecDocument, list(loc[:-1])):
+        for name, field in model.model_fields.items():
+            if loc[-1] == (field.alias or name) and field.examples:
+                return f"for example {loc[-1]} = {_toml(field.examples[0])}"
+    return None
+
+
+def _toml(value: Any) -> str:
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{key} = {_toml(each)}" for key, each in value.items()) + " }"
+    return '"' + value + '"' if isinstance(value, str) else str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def _models_at(annotation: Any, loc: list[Any]) -> Iterator[type[BaseModel]]:
+    """Yield the models that a location leads to, looking through annotations, unions and containers."""
+    for model in _models_in(annotation):
+        if not loc:
+            yield model
+            continue
+        field = next((f for n, f in model.model_fields.items() if loc[0] == (f.alias or n)), None)
+        if field is not None:
+            inner = field.annotation
+            rest = loc[1:]
+            while rest and (isinstance(rest[0], int) or _is_mapping(inner)):
+                rest, inner = rest[1:], _item_type(inner)
+            yield from _models_at(inner, rest)
+
+
+def _is_mapping(annotation: Any) -> bool:
+    origin = typing.get_origin(annotation)
+    if origin is typing.Annotated:
+        return _is_mapping(typing.get_args(annotation)[0])
+    return origin is dict
+
+
+def _item_type(annotation: Any) -> Any:
+    origin, arguments = typing.get_origin(annotation), typing.get_args(annotation)
+    if origin is typing.Annotated:
+        return _item_type(arguments[0])
+    return arguments[-1] if origin in (dict, list) else annotation
+
+
+def _models_in(annotation: Any) -> Iterator[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        yield annotation
+    elif typing.get_origin(annotation) in (typing.Annotated, list):
+        yield from _models_in(typing.get_args(annotation)[0])
+    elif typing.get_origin(annotation) in (typing.Union, types.UnionType):
+        for each in typing.get_args(annotation):
+            yield from _models_in(each)

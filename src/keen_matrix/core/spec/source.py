@@ -1,0 +1,174 @@
+"""A spec file as text: reading it, its values, and the place of every key and value in it.
+
+Values come from tomllib. Places come from the tree-sitter grammar of TOML, parsed only when a place is asked for.
+"""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import re
+import tomllib
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, TypeAlias
+
+from keen_matrix.core.errors import Problem, SpecFault, caret_lines
+
+MAX_SPEC_BYTES = 4 * 1024 * 1024
+"""Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV files beside it."""
+
+KeyPath: TypeAlias = tuple[str | int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a key and its value begin and end, as byte offsets into the file."""
+
+    key: int
+    value: int
+    stop: int
+
+
+@dataclass(slots=True)
+class Source:
+    """The text of one spec, its parsed data, and where everything in it stands."""
+
+    path: str
+    text: str
+    data: dict[str, Any]
+    digest: str
+    _places: dict[KeyPath, Place] | None = field(default=None, repr=False)
+    _raw: bytes = b""
+
+    @property
+    def here(self) -> str:
+        """The absolute folder of the spec."""
+        return str(Path(self.path).resolve().parent)
+
+    def place(self, path: KeyPath) -> Place | None:
+        """Return the place of a key path, or of the nearest enclosing one that is written in the file."""
+        if self._places is None:
+            from keen_matrix.core.spec.positions import find_places
+
+            self._raw = self.text.encode()
+            self._places = find_places(self._raw)
+        for length in range(len(path), 0, -1):
+            if path[:length] in self._places:
+                return self._places[path[:length]]
+        return None
+
+    def line(self, path: KeyPath) -> int:
+        """Return the line, counted from 1, on which a key path stands; 0 when it is not in the file."""
+        place = self.place(path)
+        return self._raw.count(b"\n", 0, place.key) + 1 if place else 0
+
+    def problem(
+        self,
+        path: KeyPath,
+        message: str,
+        *,
+        expected: str | None = None,
+        suggestion: str | None = None,
+        offset: int | None = None,
+        at_key: bool = False,
+        warning: bool = False,
+    ) -> Problem:
+        """Return a problem placed at a value (or its key); `offset` is a place inside a text value."""
+        severity: Any = "warning" if warning else "error"
+        problem = Problem(
+            path=self.path, message=message, expected=expected, suggestion=suggestion, severity=severity
+        )
+        place = self.place(path)
+        if place is None:
+            return problem
+        at = place.key if at_key else place.value
+        if offset is not None:
+            at += offset_in_token(self._raw[place.value : place.stop].decode(errors="replace"), offset)
+        return self._located(problem, len(self._raw[:at].decode(errors="ignore")))
+
+    def _located(self, problem: Problem, at: int) -> Problem:
+        line = self.text.count("\n", 0, at) + 1
+        column = at - (self.text.rfind("\n", 0, at) + 1) + 1
+        return problem.moved(self.path, line, column, caret_lines(self.text, at))
+
+
+def offset_in_token(token: str, offset: int) -> int:
+    """Return where character `offset` of a text value stands in its TOML token, quotes and escapes counted (in bytes)."""
+    quotes = 3 if token[:3] in ('"""', "'''") else 1 if token[:1] in "\"'" else 0
+    at = quotes
+    if quotes == 3 and token[3:4] == "\n":
+        at += 1
+    escapes = token[:1] == '"'
+    for _ in range(offset):
+        if at >= len(token) - quotes:
+            break
+        if escapes and token[at] == "\\":
+            match = re.compile(r"\\(u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|[ \t]*\n\s*|.)", re.DOTALL).match(token, at)
+            at = match.end() if match else at + 1
+        else:
+            at += 1
+    return len(token[:at].encode())
+
+
+def read_source(path: str) -> Source:
+    """Read a spec file. Raises SpecFault when it cannot be read, is too large, is not UTF-8, or is not TOML."""
+    raw = _read_bytes(path)
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = raw.count(b"\n", 0, error.start) + 1
+        column = error.start - raw.rfind(b"\n", 0, error.start)
+        message = f"this is no UTF-8 text (byte 0x{raw[error.start]:02x})"
+        raise SpecFault(
+            [Problem(path=path, line=line, column=column, message=message, expected="UTF-8, as TOML requires")]
+        ) from None
+    digest = hashlib.blake2b(raw, digest_size=16).hexdigest()
+    text = text.replace("\r\n", "\n")
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise SpecFault([_syntax_problem(path, text, error)]) from None
+    except RecursionError:
+        raise SpecFault([Problem(path=path, message="values are nested too deep")]) from None
+    return Source(path, text, data, digest)
+
+
+def _read_bytes(path: str) -> bytes:
+    try:
+        if os.path.isdir(path):
+            raise IsADirectoryError(errno.EISDIR, "it is a folder")
+        if not os.path.isfile(path) and os.path.exists(path):
+            raise OSError(errno.EINVAL, "it is no regular file")
+        size = os.stat(path).st_size
+        if size > MAX_SPEC_BYTES:
+            problem = Problem(
+                path=path,
+                message=f"the file has {size:,} bytes, more than a spec may have",
+                expected=f"at most {MAX_SPEC_BYTES:,} bytes; long tables go in CSV files",
+            )
+            raise SpecFault([problem])
+        return Path(path).read_bytes()
+    except OSError as error:
+        raise SpecFault([Problem(path=path, message=f"cannot be read: {error.strerror or error}")]) from None
+    except ValueError:
+        raise SpecFault([Problem(path=path.replace("\0", "\\0"), message="a file name cannot hold a NUL")]) from None
+
+
+_TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
+
+
+def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Problem:
+    """Turn tomllib's message, which ends in its place, into a problem."""
+    message = str(error)
+    match = _TOML_PLACE.search(message)
+    lines = text.split("\n")
+    line, column = len(lines), len(lines[-1]) + 1
+    if match:
+        message = message[: match.start()]
+        if match[1]:
+            line, column = int(match[1]), int(match[2])
+    at = sum(len(each) + 1 for each in lines[: line - 1]) + column - 1
+    message = f"this is no TOML: {message[:1].lower()}{message[1:]}"
+    return Problem(path=path, line=line, column=column, message=message, excerpt=caret_lines(text, min(at, len(text))))

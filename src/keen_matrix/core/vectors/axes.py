@@ -1,0 +1,159 @@
+"""The values of axes, and where they come from."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import random
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any, TypeAlias, overload
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.document import AxisTable
+
+Values: TypeAlias = "Sequence[Any]"
+"""The values of an axis, by number. Ranges are computed, never stored."""
+
+MAX_SOURCE_BYTES = 64 * 1024 * 1024
+"""Size of a text or CSV file that an axis may read."""
+
+
+class SourceFault(ValueError):
+    """A source of values cannot be used. `key` is the key to blame, if one is."""
+
+    def __init__(self, message: str, key: str = "") -> None:
+        self.key = key
+        super().__init__(message)
+
+
+@dataclass(frozen=True, slots=True)
+class DecimalRange(Sequence[Any]):
+    """The numbers from `start` in steps of `step`, exact in decimals. Whole numbers are ints, others floats."""
+
+    start: Decimal
+    step: Decimal
+    count: int
+
+    def __len__(self) -> int:
+        return self.count
+
+    @overload
+    def __getitem__(self, index: int) -> Any: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Any]: ...
+    def __getitem__(self, index: int | slice) -> Any:
+        if isinstance(index, slice):
+            return [self[each] for each in range(*index.indices(self.count))]
+        if not -self.count <= index < self.count:
+            raise IndexError(index)
+        value = self.start + self.step * (index % self.count)
+        whole = self.start == self.start.to_integral() and self.step == self.step.to_integral()
+        return int(value) if whole else float(value)
+
+
+def decimal_range(start: float, to: float, step: float) -> Sequence[Any]:
+    """Return the numbers from `start` to `to`, both included when a step lands there. `step` must not be 0."""
+    if all(isinstance(each, int) for each in (start, to, step)):
+        return range(int(start), int(to) + (1 if step > 0 else -1), int(step))
+    first, last, by = (Decimal(repr(each)) for each in (start, to, step))
+    return DecimalRange(first, by, int((last - first) // by) + 1)
+
+
+def axis_values(table: AxisTable, here: str) -> Values:
+    """Return the values that an axis table stands for; files are looked up beside the spec. Raises SourceFault."""
+    if table.values is not None:
+        return tuple(table.values)
+    if table.from_ is not None and table.to is not None:
+        return decimal_range(table.from_, table.to, 1 if table.step is None else table.step)
+    if table.lines is not None:
+        return tuple(_lines(os.path.join(here, table.lines), table.lines))
+    if table.table is not None:
+        return _column(read_csv(os.path.join(here, table.table), table.table), table.column or "", table.table)
+    if table.repeat is not None:
+        low, _, high = (table.times or "").partition("..")
+        return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
+    assert table.sample is not None and table.of is not None
+    return _sample(axis_values(table.of, here), table.sample, table.seed)
+
+
+def _sample(values: Values, count: int, seed: int) -> Values:
+    """Draw `count` values without putting back, in the order of the source, the same for every machine."""
+    if count > len(values):
+        raise SourceFault(f"cannot draw {count} of {len(values)} values", "sample")
+    return tuple(values[index] for index in sorted(random.Random(seed).sample(range(len(values)), count)))
+
+
+def read_text(path: str, name: str) -> str:
+    """Return a UTF-8 text file, with or without a byte order mark. Raises SourceFault."""
+    try:
+        if not os.path.isfile(path):
+            raise SourceFault(f"{name} is no file" if os.path.exists(path) else f"{name} does not exist")
+        if os.path.getsize(path) > MAX_SOURCE_BYTES:
+            raise SourceFault(f"{name} has more than {MAX_SOURCE_BYTES:,} bytes")
+        with open(path, encoding="utf-8-sig", newline="") as file:
+            return file.read()
+    except OSError as error:
+        raise SourceFault(f"{name} cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError as error:
+        raise SourceFault(f"{name} is no UTF-8 text (byte {error.start})") from None
+    except ValueError as error:
+        if isinstance(error, SourceFault):
+            raise
+        raise SourceFault(f"{name!r} is no file name ({error})") from None
+
+
+def _lines(path: str, name: str) -> Iterator[str]:
+    found = False
+    for line in read_text(path, name).split("\n"):
+        text = line.removesuffix("\r")
+        if text:
+            found = True
+            yield text
+    if not found:
+        raise SourceFault(f"{name} has no lines", "lines")
+
+
+@dataclass(frozen=True, slots=True)
+class CsvTable:
+    """A CSV file: its header and its rows, all texts."""
+
+    header: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+
+
+def read_csv(path: str, name: str) -> CsvTable:
+    """Read a CSV file (RFC 4180) with a header line. Raises SourceFault naming the line of an uneven row."""
+    reader = csv.reader(io.StringIO(read_text(path, name)), strict=True)
+    try:
+        header = tuple(next(reader, []))
+        if not header:
+            raise SourceFault(f"{name} is empty; expected a header line")
+        twice = next((column for column in header if header.count(column) > 1), None)
+        if twice is not None:
+            raise SourceFault(f'{name}:1: the column "{twice}" stands twice in the header')
+        rows = []
+        for row in reader:
+            if not row:
+                continue
+            if len(row) != len(header):
+                raise SourceFault(f"{name}:{reader.line_num}: {len(row)} fields; expected {len(header)}, as in the header")
+            rows.append(tuple(row))
+    except csv.Error as error:
+        raise SourceFault(f"{name}:{reader.line_num}: this is no CSV: {error}") from None
+    if not rows:
+        raise SourceFault(f"{name} has a header and no rows")
+    return CsvTable(header, tuple(rows))
+
+
+def _column(table: CsvTable, column: str, name: str) -> Values:
+    if column not in table.header:
+        from keen_matrix.core.errors import nearest
+
+        hint = nearest(column, table.header)
+        more = f'; did you mean "{hint}"?' if hint else f"; it has {', '.join(table.header)}"
+        raise SourceFault(f'{name} has no column "{column}"{more}', "column")
+    index = table.header.index(column)
+    return tuple(dict.fromkeys(row[index] for row in table.rows))

@@ -1,0 +1,64 @@
+"""A case: one vector with its values; and the names an expression can use in it."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from keen_matrix.core.expressions import FUNCTIONS, Scope
+
+ALPHABET = "0123456789abcdefghjkmnpqrstvwxyz"
+"""Digits and letters of ids: no i, l, o, u, which are taken for others."""
+ID_LENGTH = 10
+"""Characters of an id: 50 bits, so that a million cases share none but once in two thousand specs."""
+SHOWN_ID = 6
+"""Characters of an id that people are shown; every command takes any beginning of an id."""
+SHORTEST_ID = 4
+
+_PAIRS = tuple(first + second for first in ALPHABET for second in ALPHABET)
+
+
+def case_id(key: Iterable[str]) -> str:
+    """Return the id of a case from the texts that make it what it is, in order."""
+    raw = hashlib.blake2b("\0".join(key).encode("utf-8", "surrogateescape"), digest_size=8).digest()
+    number = int.from_bytes(raw, "big")
+    pairs = _PAIRS
+    return "".join((
+        pairs[number & 1023], pairs[number >> 10 & 1023], pairs[number >> 20 & 1023], pairs[number >> 30 & 1023],
+        pairs[number >> 40 & 1023],
+    ))  # fmt: skip
+
+
+@dataclass(slots=True)
+class Case:
+    """One vector of a matrix.
+
+    `sequence` counts the cases of a spec from 0 in the order of the spec; `matrix` is the number of its matrix; `values`
+    maps axes, columns and groups to what they are in this vector (None: in a part that is left out).
+    """
+
+    sequence: int
+    id: str
+    matrix: int
+    argv: tuple[str, ...]
+    values: Mapping[str, Any]
+    fault: str | None = None
+    """Why the vector could not be made (an expression in it failed)."""
+
+
+def case_scope(
+    values: Mapping[str, Any], argv: tuple[str, ...], id: str, here: str, functions: Mapping[str, Callable[..., Any]]
+) -> Scope:
+    """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`, `given(…)`."""
+    names = {"words": list(argv), "argc": len(argv), "here": here, "case_id": id, **values}
+    return Scope(names, {**FUNCTIONS, "given": _given(argv), **functions})
+
+
+def _given(argv: tuple[str, ...]) -> Callable[..., bool]:
+    def given(*spellings: str) -> bool:
+        """Tell whether one of the spellings is a word of the vector, alone or joined to a value by `=`."""
+        return any(word == each or word.startswith(f"{each}=") for word in argv for each in spellings)
+
+    return given
