@@ -148,6 +148,7 @@ class Compiler:
             focus=tuple((tuple(each.axes), 0 if each.strength == "all" else each.strength) for each in table.focus),
             seed=table.seed,
             effort=table.effort,
+            limit=table.limit,
             surroundings=_surroundings(table.stdin, table.env, table.files),
             rules=tuple(
                 self.rule(rule, (*path, "expect") if single else (*path, "expect", number))

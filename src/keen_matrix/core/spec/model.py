@@ -63,6 +63,8 @@ class Matrix:
     """Axes with a strength of their own."""
     seed: int = 0
     effort: str = "normal"
+    limit: int | None = None
+    """The most vectors it may have; None stands for the usual limit."""
     surroundings: Surroundings = field(default_factory=Surroundings)
     rules: tuple[Rule, ...] = ()
     origin: str = ""

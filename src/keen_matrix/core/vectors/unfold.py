@@ -54,6 +54,8 @@ class CaseMaker:
         self._words = _Words(matrix, self.layout, spec.here, {**FUNCTIONS, **functions})
         self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
         self._around = _varying_surroundings(matrix)
+        self.distinct = provably_distinct(matrix, self.layout, self._words.texts)
+        """Whether no two rows can give the same vector."""
         self.merged = 0
         """Rows so far whose vector an earlier row had given already."""
 
@@ -63,7 +65,7 @@ class CaseMaker:
 
     def cases(self) -> Iterator[Case]:
         """Yield the cases, each vector once."""
-        seen: set[str] | None = None if provably_distinct(self.matrix, self.layout, self._words.texts) else set()
+        seen: set[str] | None = None if self.distinct else set()
         sequence = 0
         for row in self.rows():
             case = self.case(row, sequence)

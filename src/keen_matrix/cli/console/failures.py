@@ -1,0 +1,167 @@
+"""A case that did not hold, as lines: what it was, what was expected, what came."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from keen_matrix.cli.console.safe import escape, pad, quoted, shell_line, shell_word, visible_line
+from keen_matrix.cli.console.screen import Screen, Segment
+from keen_matrix.core.expect.differences import difference, first_difference, split_lines
+from keen_matrix.core.launch.child import TERMINATE_GRACE
+from keen_matrix.core.results.records import stream_bytes
+from keen_matrix.core.vectors.case import SHOWN_ID
+
+LABEL = 9
+"""Width of the column that names the aspect."""
+_FORM_WORDS = {"contains": "to contain ", "lacks": "not to contain ", "starts": "to start with ", "ends": "to end with "}
+
+
+def write_failure(
+    screen: Screen, fields: Mapping[str, Any], matrix: str, line: str, others: Sequence[str], more: int, *, details: bool
+) -> None:
+    """Write one failure; `line` repeats it by hand, `others` are ids that failed the same way, and `more` how many beyond."""
+    screen.line(
+        (matrix, "strong"), "   ", (fields["id"][:SHOWN_ID], "place"), "   ", (fields["verdict"], _style(fields["verdict"]))
+    )
+    screen.line("  ", line)
+    if fields["verdict"] == "unchecked":
+        screen.line("  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn"))
+    for aspect in fields["aspects"]:
+        if not aspect["held"]:
+            _write_aspect(screen, aspect, fields, details=details)
+    if details or fields["verdict"] == "hung":
+        write_streams(screen, fields, whole=details)
+    if others:
+        tail = f" and {more:,} more" if more else ""
+        screen.line("  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail)
+
+
+def _style(verdict: str) -> str:
+    return {"held": "good", "crashed": "crashed", "unchecked": "warn"}.get(verdict, "bad")
+
+
+def _write_aspect(screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool) -> None:
+    name = aspect["aspect"].removeprefix("files.")
+    rows = list(_aspect_rows(screen, aspect, fields, details=details))
+    rule = aspect.get("rule", "")
+    for number, row in enumerate(rows):
+        label = name if number == 0 else ""
+        segments: list[Segment] = ["  ", (pad(label, LABEL), "strong"), *row]
+        if number == 0 and rule:
+            used = sum(len(each if isinstance(each, str) else each[0]) for each in segments)
+            gap = screen.width - used - len(rule)
+            segments += [" " * max(3, min(gap, 64 - used if used < 60 else 3)), (rule, "dim")]
+        screen.line(*segments)
+        if label and len(label) >= LABEL:
+            continue
+
+
+def _aspect_rows(
+    screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool
+) -> Iterator[list[Segment]]:
+    """Yield the rows of one aspect: expected before came."""
+    form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
+    if aspect.get("problem"):
+        yield [("could not be checked  ", "bad"), expected or actual]
+    elif aspect["aspect"] == "launch":
+        yield [("was not started  ", "bad"), actual]
+    elif form == "timeout":
+        yield _expected(f"to end within {expected} s")
+        yield _came(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
+    elif form == "cap":
+        yield _expected(f"at most {int(expected):,} bytes a stream")
+        yield _came(f"more on {actual}; the program was ended, the beginning is kept")
+    elif form == "crash":
+        yield _expected("no crash")
+        yield _came(actual)
+    elif aspect["aspect"] in ("exit", "signal"):
+        yield _expected(expected)
+        yield _came(actual)
+    elif form == "is":
+        yield from _text_rows(screen, expected, _whole(aspect, fields), details=details)
+    else:
+        yield _expected(_form_text(screen, form, expected))
+        yield _came(_came_text(screen, form, actual))
+
+
+def _expected(text: str) -> list[Segment]:
+    return [("expected  ", "dim"), (text, "expected")]
+
+
+def _came(text: str) -> list[Segment]:
+    return [("came      ", "dim"), (text, "came")]
+
+
+def _form_text(screen: Screen, form: str, expected: str) -> str:
+    if form == "matches":
+        return f"to match  {escape(expected)}"
+    if form in ("empty", "absent", "file"):
+        return {"empty": "nothing", "absent": "no such file", "file": "a file"}[form]
+    if form == "not-empty":
+        return "something"
+    return _FORM_WORDS[form] + quoted(expected, screen.width - 30, screen.sign("space"))
+
+
+def _came_text(screen: Screen, form: str, actual: str) -> str:
+    if form == "file":
+        return actual
+    return quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing"
+
+
+def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
+    """Return all of what came, from the record's stream when the aspect keeps only its beginning."""
+    if aspect["aspect"] in ("stdout", "stderr"):
+        return stream_bytes(fields, aspect["aspect"]).decode("utf-8", "surrogateescape")
+    return str(aspect["actual"])
+
+
+def _text_rows(screen: Screen, expected: str, came: str, *, details: bool) -> Iterator[list[Segment]]:
+    """Yield a whole text against another: short ones side by side with a caret, longer ones line by line."""
+    space = screen.sign("space")
+    if len(split_lines(expected)) <= 1 and len(split_lines(came)) <= 1:
+        left, right = expected.removesuffix("\n"), came.removesuffix("\n")
+        yield _expected(quoted(left, screen.width - 24, space) if left else "nothing")
+        yield _came(quoted(right, screen.width - 24, space) if right else "nothing")
+        shown = quoted(right[: first_difference(left, right)], 10_000)
+        if left and right and len(shown) < screen.width - 26:
+            yield [" " * (10 + len(shown) - 1), ("^", "bad")]
+        return
+    found = difference(expected, came, 1_000 if details else 14)
+    yield [("differs", "bad"), f" in {found.differing:,} of {found.of:,} lines"]
+    names = {"same": "", "expected": "expected", "came": "came"}
+    for line in found.lines:
+        text = visible_line(line.text[:500], space if line.kind != "same" else " ")
+        yield [(f"{names[line.kind]:9}{line.number:>4}  ", "dim"), (text, line.kind)]
+    if len(found.lines) == (1_000 if details else 14):
+        yield [("         ", ""), ("further lines are left out here; --details shows them", "dim")]
+
+
+def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> None:
+    """Write what the program printed, escaped; only the last lines unless `whole`."""
+    for name in ("stdout", "stderr"):
+        text = stream_bytes(fields, name).decode("utf-8", "surrogateescape")
+        lines = split_lines(text)
+        label = f"{name} in all" if whole else f"{name} so far"
+        if not lines:
+            screen.line("  ", (label, "dim"), "  nothing")
+            continue
+        shown = lines if whole else lines[-4:]
+        skipped = len(lines) - len(shown)
+        screen.line("  ", (label, "dim"), f"  ({skipped:,} lines before)" if skipped else "")
+        for line in shown:
+            screen.line("    ", (f"{screen.sign('bar')} ", "dim"), visible_line(line[:2_000], screen.sign("space")))
+
+
+def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mapping[str, Any]) -> str:
+    """Return the line that repeats a case by hand: environment and standard input before the words."""
+    line = shell_line([*launch, *fields["argv"]])
+    env = " ".join(f"{name}={shell_word(value)}" for name, value in around.get("env", {}).items())
+    if env:
+        line = f"{env} {line}"
+    stdin = around.get("stdin")
+    if stdin:
+        line = f"printf %s {shell_word(stdin)} | {line}" if len(stdin) <= 200 else f"{line} < STDIN"
+    if around.get("files"):
+        line += f"   # with {', '.join(around['files'])} in place"
+    return line

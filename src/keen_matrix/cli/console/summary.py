@@ -1,0 +1,54 @@
+"""What a run comes to, as lines: a row per matrix, and one last line to act on."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from keen_matrix.cli.console.safe import cut, pad
+from keen_matrix.cli.console.screen import Screen, Segment
+from keen_matrix.cli.shared import counted_noun
+from keen_matrix.core.expect.cascade import VERDICTS
+from keen_matrix.core.results.tally import Tally
+
+STYLE_OF = {
+    "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
+}  # fmt: skip
+
+
+def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
+    """Write a spec's name and a row for each of its matrices."""
+    screen.line((tally.spec.path, "strong"), "   ", (cut(launch, max(20, screen.width - len(tally.spec.path) - 4)), "dim"))
+    rows = [(matrix.name, tally.by_matrix[matrix.index]) for matrix in tally.spec.matrices]
+    shown = [(name, counts) for name, counts in rows if counts.total()]
+    width = min(40, max((len(name) for name, _ in shown), default=0))
+    numbers = max((len(f"{counts.total():,}") for _, counts in shown), default=1)
+    for name, counts in shown:
+        screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, numbers))
+    if len(shown) < len(rows):
+        screen.line("  ", (f"{counted_noun(len(rows) - len(shown), 'matrix').replace('matrixs', 'matrices')} not run", "dim"))
+
+
+def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
+    total, held = counts.total(), counts["held"]
+    worst = next((verdict for verdict in ("crashed", "hung", "unlaunched", "differed", "unchecked") if counts[verdict]), "held")
+    start: list[Segment] = ["  ", (screen.sign(worst), STYLE_OF[worst]), f" {name}  "]
+    if held == total:
+        return [*start, (f"{total:>{numbers},} hold", "good")]
+    parts: list[Segment] = [*start, (f"{held:>{numbers},} of {total:,} hold", "")]
+    for verdict in VERDICTS[1:]:
+        if counts[verdict]:
+            parts += ["   ", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
+    return parts
+
+
+def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Segment]:
+    """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.9 s, 2 jobs`."""
+    segments: list[Segment] = [f"{counted_noun(counts.total(), 'vector')}: "]
+    shown = [verdict for verdict in VERDICTS if counts[verdict]]
+    if shown == ["held"]:
+        segments.append(("all held", "good"))
+    else:
+        for number, verdict in enumerate(shown):
+            segments += [", " if number else "", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
+    segments.append(f". {seconds:.1f} s, {counted_noun(jobs, 'job')}")
+    return segments

@@ -1,0 +1,216 @@
+"""`keen-matrix demo`: put the sample ferry office in a folder and run it, sound and faulty."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import sys
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from importlib.resources import as_file, files
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.shared import counted_noun, whole_number
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.results.journal import Journal, header
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.expressions import Expression
+    from keen_matrix.core.spec.model import Spec
+
+EPILOG = """\
+example:
+  keen-matrix demo            writes and runs ./ferry-office
+  keen-matrix demo somewhere  the same in another folder
+
+Each program of the ferry office comes in a sound and a faulty edition. The demo runs the same specs on both and tells
+which of the planted faults the specs have found; exit status 0 when they found exactly those.
+"""
+
+PROGRAMS = ("fare", "tide", "manifest")
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    parser.add_argument("folder", nargs="?", default="ferry-office", metavar="FOLDER",
+                        help="where to put it (default: ./ferry-office); files that are there already are kept")  # fmt: skip
+    parser.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
+    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    jobs = options.jobs or default_jobs()
+    with WorkerPool(jobs) as pool:
+        from keen_matrix.cli.console.screen import Screen
+
+        screen = Screen(sys.stdout, color=options.color)
+        written, kept = write_office(options.folder)
+        screen.line("The ferry office is in ", (options.folder, "place"), f": {counted_noun(written, 'file')} written",
+                    f", {counted_noun(kept, 'file')} kept as they were." if kept else ".")  # fmt: skip
+        demo = Demo(pool, screen, options.folder, jobs)
+        return demo.run()
+
+
+def write_office(folder: str) -> tuple[int, int]:
+    """Copy the ferry office into a folder, never over a file; return how many were written and how many kept."""
+    written = kept = 0
+    try:
+        with as_file(files("keen_matrix.demo") / "office") as office:
+            for source in sorted(office.rglob("*")):
+                if not source.is_file() or "__pycache__" in source.parts or source.parts[-1] == "__init__.py":
+                    continue
+                target = os.path.join(folder, source.relative_to(office))
+                if os.path.lexists(target):
+                    kept += 1
+                    continue
+                os.makedirs(os.path.dirname(target), exist_ok=True)
+                shutil.copyfile(source, target)
+                written += 1
+    except OSError as error:
+        raise Misuse(f"the ferry office cannot be put in {folder}: {error.strerror}") from None
+    return written, kept
+
+
+@dataclass(slots=True)
+class Fault:
+    """A fault planted in a faulty edition, and the vectors in which it shows."""
+
+    program: str
+    name: str
+    matrix: str
+    when: Expression | None
+    shown: int = 0
+
+
+@dataclass(slots=True)
+class Edition:
+    """What came of running one spec on one edition of its program."""
+
+    counts: Counter[str] = field(default_factory=Counter)
+    failed: list[tuple[str, Mapping[str, Any]]] = field(default_factory=list)
+
+
+class Demo:
+    """Runs every spec on both editions and compares the failures with the planted faults."""
+
+    def __init__(self, pool: WorkerPool, screen: Screen, folder: str, jobs: int) -> None:
+        self.pool, self.screen, self.folder, self.jobs = pool, screen, folder, jobs
+
+    def run(self) -> int:
+        """Run everything; return 0 when the sound editions held and exactly the planted faults were found."""
+        from keen_matrix.core.spec.load import load_spec
+
+        faults = list(read_faults(os.path.join(self.folder, "faults.toml")))
+        unexplained: list[tuple[str, Mapping[str, Any]]] = []
+        sound_failed = 0
+        for program in PROGRAMS:
+            spec = load_spec(os.path.join(self.folder, f"{program}.matrix.toml"))
+            self.screen.line()
+            sound = self._edition(spec, "sound")
+            faulty = self._edition(faulty_edition(spec), "faulty")
+            sound_failed += len(sound.failed)
+            unexplained += attribute([fault for fault in faults if fault.program == program], faulty.failed, spec)
+        return self._report(faults, unexplained, sound_failed)
+
+    def _edition(self, spec: Spec, edition: str) -> Edition:
+        from keen_matrix.cli.console.progress import Progress
+        from keen_matrix.cli.console.safe import pad
+        from keen_matrix.cli.console.summary import STYLE_OF
+        from keen_matrix.core.results.tally import Tally
+        from keen_matrix.core.vectors.unfold import unfold
+
+        came, tally = Edition(), Tally(spec)
+        self.pool.plan(spec, resolved_launch(spec))
+        names = {matrix.index: matrix.name for matrix in spec.matrices}
+        path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
+        with Journal(path) as journal, Progress(None, enabled=True) as progress:
+            journal.write_fields(header(spec, self.jobs))
+            for result in self.pool.results(unfold(spec)):
+                fields = tally.add(result, journal.write(result.line))
+                progress.step(held=fields is None)
+                if fields is not None:
+                    came.failed.append((names[result.matrix], fields))
+        came.counts = tally.counts
+        total, held = came.counts.total(), came.counts["held"]
+        worst = "held" if held == total else "differed"
+        self.screen.line(
+            (self.screen.sign(worst), STYLE_OF[worst]), f" {pad(spec.name, 9)} {pad(edition, 7)} ",
+            (f"{held:>3} of {total} vectors hold", STYLE_OF[worst]),
+            *[segment for verdict in ("differed", "crashed", "hung", "unlaunched") if came.counts[verdict]
+              for segment in ("   ", (f"{came.counts[verdict]} {verdict}", STYLE_OF[verdict]))],
+        )  # fmt: skip
+        return came
+
+    def _report(self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Mapping[str, Any]]], sound_failed: int) -> int:
+        from keen_matrix.cli.console.safe import pad, shell_line
+
+        self.screen.line()
+        self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
+        for fault in faults:
+            style = "good" if fault.shown else "bad"
+            count = f"{fault.shown:>4}" if fault.shown else " not found"
+            self.screen.line("  ", (count, style), f"  {pad(fault.program, 9)} {fault.name}")
+        for matrix, fields in unexplained:
+            self.screen.line("  ", ("not planted", "bad"), f"  {matrix}: {shell_line(fields['argv'])}")
+        found = sum(1 for fault in faults if fault.shown)
+        exactly = found == len(faults) and not unexplained and not sound_failed
+        self.screen.line()
+        self.screen.line((f"{found} of {len(faults)} planted faults found, ", "good" if exactly else "bad"),
+                         (f"{counted_noun(len(unexplained), 'other failure')}, the sound editions "
+                          f"{'hold' if not sound_failed else f'failed {sound_failed} times'}.",
+                          "good" if exactly else "bad"))  # fmt: skip
+        self.screen.line("Look closer: ", (shell_line(["keen-matrix", "run", self.folder]), "strong"), "   or break a check in a spec")
+        return 0 if exactly else 1
+
+
+def faulty_edition(spec: Spec) -> Spec:
+    """Return the spec with the faulty edition of its program in place of the sound one."""
+    from keen_matrix.core.expressions import Template
+    from keen_matrix.core.notation.nodes import Text
+
+    launch = tuple(
+        Template("", parts=tuple(
+            Text(part.text.replace("/sound/", "/faulty/")) if isinstance(part, Text) else part for part in word.parts
+        ))
+        for word in spec.program.launch
+    )  # fmt: skip
+    return replace(spec, program=replace(spec.program, launch=launch))
+
+
+def read_faults(path: str) -> Iterator[Fault]:
+    """Yield the planted faults. Raises Misuse when the list cannot be read."""
+    import tomllib
+
+    from keen_matrix.core.expressions import Expression
+
+    try:
+        with open(path, "rb") as file:
+            for each in tomllib.load(file)["fault"]:
+                when = Expression(each["when"]) if "when" in each else None
+                yield Fault(each["program"], each["name"], each["matrix"], when)
+    except (OSError, KeyError, TypeError, tomllib.TOMLDecodeError) as error:
+        raise Misuse(f"{path} is no list of planted faults: {error}") from None
+
+
+def attribute(
+    faults: Sequence[Fault], failed: Sequence[tuple[str, Mapping[str, Any]]], spec: Spec
+) -> list[tuple[str, Mapping[str, Any]]]:
+    """Count each failing case towards the fault that explains it; return those that none explains."""
+    from keen_matrix.core.vectors.case import case_scope
+
+    unexplained = []
+    for matrix, fields in failed:
+        scope = case_scope(fields["values"], tuple(fields["argv"]), fields["id"], spec.here, {})
+        fault = next(
+            (each for each in faults if each.matrix == matrix and (each.when is None or each.when.evaluate(scope))), None
+        )
+        if fault is None:
+            unexplained.append((matrix, fields))
+        else:
+            fault.shown += 1
+    return unexplained

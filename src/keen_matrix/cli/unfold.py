@@ -1,0 +1,215 @@
+"""`keen-matrix unfold`: show the vectors without running anything."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import itertools
+import json
+import sys
+import time
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.vectors.case import SHOWN_ID
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.vectors.case import Case
+
+EPILOG = """\
+examples:
+  keen-matrix unfold fare.matrix.toml              a table for each matrix
+  keen-matrix unfold --format shell | head -3      lines that can be pasted into a shell
+  keen-matrix unfold --count                       how many vectors, and how thoroughly they are combined
+"""
+
+VALUE_WIDTH = 24
+"""Cells that one value gets in the table; longer ones are cut, with their length."""
+WORDS_WIDTH = 60
+TABLE_SAMPLE = 200
+"""Vectors that are looked at to settle the widths of a table's columns."""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(parser)
+    add_selection_options(parser)
+    parser.add_argument(
+        "--format", choices=["table", "shell", "json", "csv"], default="table", help="how to show them (default: table)"
+    )
+    parser.add_argument("--count", action="store_true", help="only count: vectors, full product, strength, tuples covered")
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.run import load_all
+
+    paths = spec_paths(options.specs)
+    screen = Screen(sys.stdout, color=options.color)
+    if options.count:
+        for spec in load_all(paths):
+            write_counts(screen, spec)
+        return 0
+    found = False
+    for spec in load_all(paths):
+        found |= _FORMATS[options.format](screen, spec, options)
+    if not found and options.only:
+        raise Misuse(f"no vector matches {' '.join(f'--only {each}' for each in options.only)}")
+    return 0
+
+
+def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix, Iterator[Case]]]:
+    from keen_matrix.core.vectors.unfold import unfold_matrix
+
+    selected = selector(options.only, spec)
+    for matrix in spec.matrices:
+        cases = unfold_matrix(spec, matrix)
+        yield matrix, filter(selected, cases) if selected else cases
+
+
+def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
+    """Write a table for each matrix: id, the values of its axes and groups, the words."""
+    found = False
+    for matrix, cases in _matrices(spec, options):
+        sample = list(itertools.islice(cases, TABLE_SAMPLE))
+        if not sample:
+            continue
+        if found:
+            screen.line()
+        found = True
+        count = _write_table(screen, spec, matrix, sample, cases)
+        screen.line(("  " + counted_noun(count, "vector"), "dim"))
+    return found
+
+
+def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Case], rest: Iterator[Case]) -> int:
+    from keen_matrix.cli.console.safe import cells, cut, pad
+
+    names = list(sample[0].values)
+    rows = [[_shown(screen, case.values.get(name)) for name in names] for case in sample]
+    widths = [
+        max(cells(cut(name, VALUE_WIDTH)), *(cells(row[index]) for row in rows)) for index, name in enumerate(names)
+    ]
+    screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", (matrix.line_text, "dim"))
+    head = "  ".join(pad(cut(name, VALUE_WIDTH), width) for name, width in zip(names, widths, strict=True))
+    screen.line(("  " + pad("id", SHOWN_ID) + "  " + head + ("  " if names else "") + "words", "dim"))
+    count = 0
+    for case in itertools.chain(sample, rest):
+        shown = [pad(_shown(screen, case.values.get(name)), width) for name, width in zip(names, widths, strict=True)]
+        screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", "  ".join([*shown, ""]), *_words(case))
+        count += 1
+    return count
+
+
+def _shown(screen: Screen, value: Any) -> str:
+    from keen_matrix.cli.console.safe import cut, escape
+    from keen_matrix.core.expressions import as_text
+
+    if value is None:
+        return screen.sign("dash")
+    if isinstance(value, (list, tuple)):
+        return cut("[" + ", ".join(as_text(each) for each in value) + "]", VALUE_WIDTH)
+    text = as_text(value)
+    return cut(escape(text[:1000]), VALUE_WIDTH) if text and text == text.strip() else f"'{cut(escape(text[:1000]), VALUE_WIDTH - 2)}'"
+
+
+def _words(case: Case) -> list[Any]:
+    from keen_matrix.cli.console.safe import cut, shell_line
+
+    if case.fault:
+        return [(case.fault, "bad")]
+    return [cut(shell_line(word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv), 200)]
+
+
+def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
+    """Write one line per vector that can be pasted into a shell."""
+    from keen_matrix.cli.console.failures import repeat_line
+    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.cli.run import shown_launch, surroundings_shown
+
+    found = False
+    launch = shown_launch(spec)
+    head = shell_line(launch) + " "
+    for matrix, cases in _matrices(spec, options):
+        plain = not any((spec.program.surroundings.env, spec.program.surroundings.files, spec.program.surroundings.stdin,
+                         matrix.surroundings.env, matrix.surroundings.files, matrix.surroundings.stdin))  # fmt: skip
+        for case in cases:
+            found = True
+            if plain:
+                screen.stream.write(head + shell_line(case.argv) + "\n")
+            else:
+                fields = {"values": case.values, "argv": case.argv, "id": case.id}
+                screen.stream.write(repeat_line(launch, fields, surroundings_shown(spec, matrix, fields)) + "\n")
+    return found
+
+
+def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
+    """Write one JSON object per vector: the journal's, without an outcome."""
+    from keen_matrix.core.results.records import case_fields, encode
+
+    found = False
+    write = sys.stdout.buffer.write
+    sys.stdout.flush()
+    for matrix, cases in _matrices(spec, options):
+        for case in cases:
+            found = True
+            write(encode(case_fields(case, matrix.name)))
+    return found
+
+
+def _csv(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
+    """Write one CSV row per vector; the columns are the names of all matrices."""
+    from keen_matrix.core.expressions import as_text
+    from keen_matrix.core.vectors.factors import layout_of
+
+    names = list(dict.fromkeys(name for matrix in spec.matrices for name in layout_of(matrix).names))
+    writer = csv.writer(screen.stream, lineterminator="\n")
+    found = False
+    for matrix, cases in _matrices(spec, options):
+        for case in cases:
+            if not found:
+                writer.writerow(["id", "matrix", *names, "argv"])
+            found = True
+            values = (case.values.get(name) for name in names)
+            shown = [json.dumps(v, ensure_ascii=False) if isinstance(v, (list, tuple)) else as_text(v) for v in values]
+            writer.writerow([case.id, matrix.name, *shown, json.dumps(case.argv, ensure_ascii=False)])
+    return found
+
+
+_FORMATS = {"table": _table, "shell": _shell, "json": _json, "csv": _csv}
+
+
+def write_counts(screen: Screen, spec: Spec) -> None:
+    """Write how many vectors each matrix has, against the full product, and what they cover."""
+    from keen_matrix.cli.console.safe import cut, pad
+    from keen_matrix.core.vectors.counting import counts_of
+
+    width = min(40, max((len(matrix.name) for matrix in spec.matrices), default=0))
+    screen.line((spec.path, "strong"))
+    total = 0
+    exact = True
+    for matrix in spec.matrices:
+        started = time.perf_counter()
+        counts = counts_of(spec, matrix)
+        seconds = time.perf_counter() - started
+        name = pad(cut(matrix.name, width), width)
+        if counts.vectors is None:
+            exact = False
+            screen.line("  ", (name, "strong"), "  not counted: its constraints reach too far; only unfolding tells")
+            continue
+        total += counts.vectors
+        product = f"{counts.product:,}" if counts.product is not None else "an unknown number of"
+        text = f"  {counts.vectors:>12,} of {product} in the full product"
+        if counts.strength:
+            text += f"; strength {counts.strength}: {counts.covered:,} of {counts.coverable:,} tuples covered"
+        if counts.merged:
+            text += f"; {counts.merged:,} identical ones merged"
+        elif counts.may_merge:
+            text += "; identical ones not yet merged"
+        screen.line("  ", (name, "strong"), text, (f"  {seconds:.2f} s", "dim"))
+    screen.line(f"  {pad('in all', width)}  {total:>12,}{'' if exact else ' and those not counted'}")

@@ -1,0 +1,75 @@
+"""The difference between two texts, as lines to be shown: where it begins, what surrounds it, how much more there is."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass
+from typing import Literal
+
+CONTEXT = 2
+"""Equal lines shown on each side of a difference."""
+MOST_LINES = 2_000
+"""Lines that are aligned; in longer texts only the first difference is looked for."""
+MOST_SHOWN = 14
+"""Lines of a difference that are shown unless everything is asked for."""
+
+
+@dataclass(frozen=True, slots=True)
+class DiffLine:
+    """A line of a difference; `number` counts from 1 in the text it comes from."""
+
+    kind: Literal["same", "expected", "came"]
+    number: int
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """The lines to show, and how many differing lines there are in all."""
+
+    lines: tuple[DiffLine, ...]
+    differing: int
+    of: int
+    """Lines of the longer text."""
+
+
+def split_lines(text: str) -> list[str]:
+    """Return the lines of a text without their newlines; a final newline makes no further line."""
+    lines = text.split("\n")
+    if lines and lines[-1] == "":
+        lines.pop()
+    return lines
+
+
+def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
+    """Return how two texts differ, line by line; at most `most` lines are in it."""
+    left, right = split_lines(expected), split_lines(came)
+    of = max(len(left), len(right))
+    start = next((at for at, (a, b) in enumerate(zip(left, right, strict=False)) if a != b), min(len(left), len(right)))
+    if of > MOST_LINES:
+        differing = sum(a != b for a, b in zip(left, right, strict=False)) + abs(len(left) - len(right))
+        return Difference(tuple(_first(left, right, start)), differing, of)
+    lines: list[DiffLine] = []
+    differing = 0
+    matcher = difflib.SequenceMatcher(None, left, right, autojunk=False)
+    for group in matcher.get_grouped_opcodes(CONTEXT):
+        for kind, left_from, left_to, right_from, right_to in group:
+            if kind == "equal":
+                lines += [DiffLine("same", at + 1, left[at]) for at in range(left_from, left_to)]
+            else:
+                lines += [DiffLine("expected", at + 1, left[at]) for at in range(left_from, left_to)]
+                lines += [DiffLine("came", at + 1, right[at]) for at in range(right_from, right_to)]
+                differing += max(left_to - left_from, right_to - right_from)
+    return Difference(tuple(lines[:most]), differing, of)
+
+
+def _first(left: list[str], right: list[str], start: int) -> list[DiffLine]:
+    lines = [DiffLine("same", at + 1, left[at]) for at in range(max(0, start - CONTEXT), start)]
+    lines += [DiffLine("expected", start + 1, left[start])] if start < len(left) else []
+    lines += [DiffLine("came", start + 1, right[start])] if start < len(right) else []
+    return lines
+
+
+def first_difference(expected: str, came: str) -> int:
+    """Return the offset of the first character in which two texts differ (the shorter one's length if it is a beginning)."""
+    return next((at for at, (a, b) in enumerate(zip(expected, came, strict=False)) if a != b), min(len(expected), len(came)))

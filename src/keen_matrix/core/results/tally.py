@@ -1,0 +1,114 @@
+"""Counting a run as it goes: verdicts by matrix, and failures grouped by what went wrong. Memory stays bounded."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from keen_matrix.core.expect.cascade import VERDICTS
+from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.spec.model import Spec
+
+MOST_GROUPS = 5_000
+"""Groups told apart; a run with more different failures than that has one thing wrong, not five thousand."""
+IDS_KEPT = 12
+"""Ids kept of each group, to be named beside the failure that is shown in full."""
+
+
+@dataclass(slots=True)
+class FailureGroup:
+    """Cases that went wrong in the same way. The one that comes first in the spec stands for all."""
+
+    verdict: str
+    matrix: int
+    sequence: int
+    offset: int
+    length: int
+    count: int = 1
+    ids: list[tuple[int, str]] = field(default_factory=list)
+    """Sequence number and id of the cases kept, the first one included."""
+
+
+class Tally:
+    """The state of a run of one spec."""
+
+    def __init__(self, spec: Spec) -> None:
+        self.spec = spec
+        self.by_matrix: dict[int, Counter[str]] = {matrix.index: Counter() for matrix in spec.matrices}
+        self._groups: dict[tuple[Any, ...], FailureGroup] = {}
+        self.ungrouped = 0
+        """Failures beyond MOST_GROUPS different ones."""
+
+    def add(self, result: ResultFrame, offset: int) -> Mapping[str, Any] | None:
+        """Count a result whose line stands at `offset` in the journal; return its record when it did not hold."""
+        verdict = VERDICTS[result.verdict]
+        self.by_matrix[result.matrix][verdict] += 1
+        if verdict == "held":
+            return None
+        fields: dict[str, Any] = json.loads(result.line)
+        self._group(fields, result, offset)
+        return fields
+
+    def _group(self, fields: dict[str, Any], result: ResultFrame, offset: int) -> None:
+        key = (result.matrix, *failure_key(fields))
+        group = self._groups.get(key)
+        if group is None:
+            if len(self._groups) >= MOST_GROUPS:
+                self.ungrouped += 1
+                return
+            self._groups[key] = group = FailureGroup(
+                fields["verdict"], result.matrix, result.sequence, offset, len(result.line), 0
+            )
+        group.count += 1
+        group.ids.append((result.sequence, fields["id"]))
+        if len(group.ids) > IDS_KEPT:
+            group.ids.remove(max(group.ids))
+        if result.sequence < group.sequence:
+            group.sequence, group.offset, group.length = result.sequence, offset, len(result.line)
+
+    @property
+    def groups(self) -> list[FailureGroup]:
+        """The groups of failures in the order of the spec, cases without checks last."""
+        return sorted(self._groups.values(), key=lambda group: (group.verdict == "unchecked", group.sequence))
+
+    @property
+    def counts(self) -> Counter[str]:
+        """How many cases came to each verdict."""
+        return sum(self.by_matrix.values(), Counter[str]())
+
+    @property
+    def total(self) -> int:
+        """How many cases are counted."""
+        return self.counts.total()
+
+
+def total_counts(tallies: Iterable[Tally]) -> Counter[str]:
+    """Return the verdicts of several specs together."""
+    return sum((tally.counts for tally in tallies), Counter[str]())
+
+
+_NUMBERS = re.compile(r"\d+")
+
+
+def failure_key(fields: Mapping[str, Any]) -> tuple[Any, ...]:
+    """Return what two failures must share to count as the same: verdict, aspects, forms, and texts but for the case's own words.
+
+    Numbers and the words of the vector are what differs between cases that fail for one reason, so they are left out.
+    """
+    words = sorted({word for word in fields["argv"] if len(word) > 1}, key=len, reverse=True)
+    failed = [each for each in fields["aspects"] if not each["held"]]
+    return (fields["verdict"], *((each["aspect"], each["form"], *_texts(each, words)) for each in failed))
+
+
+def _texts(aspect: Mapping[str, Any], words: list[str]) -> tuple[str, str]:
+    texts = []
+    for text in (aspect["expected"], aspect["actual"]):
+        text = text[:500]
+        for word in words:
+            text = text.replace(word, "\x01")
+        texts.append(text if aspect["aspect"] == "exit" else _NUMBERS.sub("\x02", text))
+    return texts[0], texts[1]
