@@ -69,7 +69,10 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
 def main(words: Sequence[str] | None = None) -> int:
     """Run the command line and return the exit status."""
     if os.name != "posix":
-        print("keen-matrix does not run on Windows yet; it needs a POSIX system such as Linux or macOS.", file=sys.stderr)
+        print(
+            "keen-matrix does not run on Windows yet; it needs a POSIX system such as Linux or macOS.",
+            file=sys.stderr,
+        )
         return EXIT_NOT_RUN
     words = sys.argv[1:] if words is None else list(words)
     chosen = next((word for word in words if not word.startswith("-")), "")

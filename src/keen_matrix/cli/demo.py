@@ -146,7 +146,9 @@ class Demo:
         )  # fmt: skip
         return came
 
-    def _report(self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Mapping[str, Any]]], sound_failed: int) -> int:
+    def _report(
+        self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Mapping[str, Any]]], sound_failed: int
+    ) -> int:
         from keen_matrix.cli.console.safe import pad, shell_line
 
         self.screen.line()
@@ -164,7 +166,11 @@ class Demo:
                          (f"{counted_noun(len(unexplained), 'other failure')}, the sound editions "
                           f"{'hold' if not sound_failed else f'failed {sound_failed} times'}.",
                           "good" if exactly else "bad"))  # fmt: skip
-        self.screen.line("Look closer: ", (shell_line(["keen-matrix", "run", self.folder]), "strong"), "   or break a check in a spec")
+        self.screen.line(
+            "Look closer: ",
+            (shell_line(["keen-matrix", "run", self.folder]), "strong"),
+            "   or break a check in a spec",
+        )
         return 0 if exactly else 1
 
 
@@ -207,7 +213,8 @@ def attribute(
     for matrix, fields in failed:
         scope = case_scope(fields["values"], tuple(fields["argv"]), fields["id"], spec.here, {})
         fault = next(
-            (each for each in faults if each.matrix == matrix and (each.when is None or each.when.evaluate(scope))), None
+            (each for each in faults if each.matrix == matrix and (each.when is None or each.when.evaluate(scope))),
+            None,
         )
         if fault is None:
             unexplained.append((matrix, fields))

@@ -37,8 +37,8 @@ def main(options: argparse.Namespace) -> int:
         warnings += sum(problem.severity == "warning" for problem in problems)
     if errors or warnings:
         screen.line()
-    counted = f"{counted_noun(len(paths), 'spec')}: {counted_noun(errors, 'error')}, {counted_noun(warnings, 'warning')}"
+    counted = (
+        f"{counted_noun(len(paths), 'spec')}: {counted_noun(errors, 'error')}, {counted_noun(warnings, 'warning')}"
+    )
     screen.line((counted, "bad" if errors else "good"))
     return 2 if errors else 0
-
-

@@ -25,6 +25,8 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal, header
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.errors import Problem
+    from keen_matrix.core.launch.engine import ResolvedLaunch
     from keen_matrix.core.results.tally import FailureGroup, Tally
     from keen_matrix.core.spec.model import Matrix, Spec
     from keen_matrix.core.vectors.case import Case
@@ -49,7 +51,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_selection_options(parser)
     parser.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help=f"where the results go (default {DEFAULT_JOURNAL})"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help=f"where the results go (default {DEFAULT_JOURNAL})",
     )
     amount = parser.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
@@ -73,7 +78,8 @@ def load_all(paths: Sequence[str]) -> list[Spec]:
     """Return all specs. Raises SpecFault with the problems of all of them."""
     from keen_matrix.core.spec.load import load_spec
 
-    specs, problems = [], []
+    specs: list[Spec] = []
+    problems: list[Problem] = []
     for path in paths:
         try:
             specs.append(load_spec(path))
@@ -131,7 +137,7 @@ class Session:
             return 3
         return 0 if counts["held"] == counts.total() else 1
 
-    def _run_spec(self, spec: Spec, launch: tuple[str, ...], journal: Journal) -> None:
+    def _run_spec(self, spec: Spec, launch: ResolvedLaunch, journal: Journal) -> None:
         from keen_matrix.cli.console.progress import Progress
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
@@ -149,7 +155,10 @@ class Session:
         journal.write_fields(header(spec, self.jobs))
         self.pool.plan(spec, launch)
         total = None if selected else vector_count(spec)
-        with Progress(total, enabled=True) as progress, contextlib.closing(self.pool.results(cases)) as results:
+        with (
+            Progress(total, enabled=True) as progress,
+            contextlib.closing(self.pool.results(cases)) as results,
+        ):
             for result in results:
                 failed = tally.add(result, journal.write(result.line))
                 progress.step(held=failed is None)
@@ -207,7 +216,13 @@ class Session:
         line = repeat_line(shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields))
         others = [each for _, each in sorted(group.ids) if each != fields["id"]]
         write_failure(
-            self.screen, fields, matrix.name, line, others, group.count - 1 - len(others), details=self.options.details
+            self.screen,
+            fields,
+            matrix.name,
+            line,
+            others,
+            group.count - 1 - len(others),
+            details=self.options.details,
         )
 
 
@@ -240,7 +255,7 @@ def shown_launch(spec: Spec) -> list[str]:
     from keen_matrix.core.expressions import Scope
 
     here = os.path.relpath(spec.here)
-    words = []
+    words: list[str] = []
     for template in spec.program.launch:
         word = template.render(Scope({"here": spec.here}))
         near = os.path.normpath(template.render(Scope({"here": here})))
@@ -258,13 +273,17 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any
     shown: dict[str, Any] = {"env": {}, "files": []}
     try:
         scope = case_scope(
-            fields["values"], tuple(fields["argv"]), fields["id"], spec.here, oracle_functions(spec.program.oracle)
+            fields["values"],
+            tuple(fields["argv"]),
+            fields["id"],
+            spec.here,
+            oracle_functions(spec.program.oracle),
         )
-        for around in (spec.program.surroundings, matrix.surroundings):
-            shown["env"] |= {name: template.render(scope) for name, template in around.env}
-            shown["files"] += [name for name, _ in around.files if name not in shown["files"]]
-            if around.stdin is not None:
-                shown["stdin"] = around.stdin.render(scope)
+        around = matrix.surroundings
+        shown["env"] = {name: template.render(scope) for name, template in around.env}
+        shown["files"] = [name for name, _ in around.files]
+        if around.stdin is not None:
+            shown["stdin"] = around.stdin.render(scope)
     except (ExpressionFault, RunFault):
         pass
     return shown

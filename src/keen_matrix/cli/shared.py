@@ -23,7 +23,10 @@ MOST_VECTORS = 100_000
 def add_spec_options(parser: argparse.ArgumentParser) -> None:
     """Add the specs, and how output looks."""
     parser.add_argument(
-        "specs", nargs="*", metavar="SPEC", help=f"spec files, or folders to look through (default: every *{SUFFIX} below here)"
+        "specs",
+        nargs="*",
+        metavar="SPEC",
+        help=f"spec files, or folders to look through (default: every *{SUFFIX} below here)",
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto",
@@ -35,11 +38,15 @@ def add_selection_options(parser: argparse.ArgumentParser) -> None:
     """Add the choice of vectors."""
     parser.add_argument(
         "--only", action="append", default=[], metavar="PATTERN",
-        help="take only vectors whose id begins so, whose matrix is named so, or that hold such a word (* and ? allowed); "
+        help="take only vectors whose id begins so, whose matrix is named so, or that hold such a word (* and ? allowed; --only=-v "
+        "for a word with a dash); "
         "may be given again",
     )  # fmt: skip
     parser.add_argument(
-        "--limit", type=whole_number, metavar="N", help=f"allow up to N vectors in a matrix (default {MOST_VECTORS:,})"
+        "--limit",
+        type=whole_number,
+        metavar="N",
+        help=f"allow up to N vectors in a matrix (default {MOST_VECTORS:,})",
     )
 
 
@@ -81,10 +88,11 @@ def _no_such_spec(name: str) -> str:
         return f"{message}; did you mean {name}{SUFFIX}?"
     folder = os.path.dirname(name) or "."
     try:
-        hint = nearest(os.path.basename(name), os.listdir(folder))
+        known = {each.removesuffix(SUFFIX): each for each in os.listdir(folder)}
+        hint = nearest(os.path.basename(name).removesuffix(SUFFIX), known)
     except (OSError, ValueError):
         hint = None
-    return f"{message}; did you mean {os.path.normpath(os.path.join(folder, hint))}?" if hint else message
+    return f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?" if hint else message
 
 
 def _specs_below(folder: str) -> Iterator[str]:

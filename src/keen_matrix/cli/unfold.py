@@ -39,9 +39,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_spec_options(parser)
     add_selection_options(parser)
     parser.add_argument(
-        "--format", choices=["table", "shell", "json", "csv"], default="table", help="how to show them (default: table)"
+        "--format",
+        choices=["table", "shell", "json", "csv"],
+        default="table",
+        help="how to show them (default: table)",
     )
-    parser.add_argument("--count", action="store_true", help="only count: vectors, full product, strength, tuples covered")
+    parser.add_argument(
+        "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -115,7 +120,11 @@ def _shown(screen: Screen, value: Any) -> str:
     if isinstance(value, (list, tuple)):
         return cut("[" + ", ".join(as_text(each) for each in value) + "]", VALUE_WIDTH)
     text = as_text(value)
-    return cut(escape(text[:1000]), VALUE_WIDTH) if text and text == text.strip() else f"'{cut(escape(text[:1000]), VALUE_WIDTH - 2)}'"
+    return (
+        cut(escape(text[:1000]), VALUE_WIDTH)
+        if text and text == text.strip()
+        else f"'{cut(escape(text[:1000]), VALUE_WIDTH - 2)}'"
+    )
 
 
 def _words(case: Case) -> list[Any]:
@@ -123,7 +132,12 @@ def _words(case: Case) -> list[Any]:
 
     if case.fault:
         return [(case.fault, "bad")]
-    return [cut(shell_line(word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv), 200)]
+    return [
+        cut(
+            shell_line(word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv),
+            200,
+        )
+    ]
 
 
 def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
@@ -136,8 +150,8 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     launch = shown_launch(spec)
     head = shell_line(launch) + " "
     for matrix, cases in _matrices(spec, options):
-        plain = not any((spec.program.surroundings.env, spec.program.surroundings.files, spec.program.surroundings.stdin,
-                         matrix.surroundings.env, matrix.surroundings.files, matrix.surroundings.stdin))  # fmt: skip
+        around = matrix.surroundings
+        plain = not (around.env or around.files or around.stdin)
         for case in cases:
             found = True
             if plain:

@@ -1,11 +1,11 @@
 """Every error that a user can cause or meet.
 
-    KeenMatrixError
-    ├── SpecFault        a spec is wrong; holds every problem found, each with its place
-    ├── Misuse           the caller asked for something that cannot be done
-    ├── RunFault         nothing could be run, or results could not be kept
-    ├── NotationFault    a line or template does not parse; knows the place in the text
-    └── ExpressionFault  an expression does not parse or failed while it was evaluated
+KeenMatrixError
+├── SpecFault        a spec is wrong; holds every problem found, each with its place
+├── Misuse           the caller asked for something that cannot be done
+├── RunFault         nothing could be run, or results could not be kept
+├── NotationFault    a line or template does not parse; knows the place in the text
+└── ExpressionFault  an expression does not parse or failed while it was evaluated
 """
 
 from __future__ import annotations

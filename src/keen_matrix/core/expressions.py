@@ -174,7 +174,9 @@ _FORBIDDEN = (ast.Lambda, ast.NamedExpr, ast.Await, ast.Yield, ast.YieldFrom, as
 def _free_names(node: ast.AST) -> Iterator[str]:
     """Yield the names an expression reads, without those that its own comprehensions bind and without called functions."""
     bound = {each.id for each in ast.walk(node) if isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store)}
-    called = {id(each.func) for each in ast.walk(node) if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)}
+    called = {
+        id(each.func) for each in ast.walk(node) if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
+    }
     for each in ast.walk(node):
         if isinstance(each, ast.Name) and each.id not in bound and id(each) not in called:
             yield each.id
@@ -183,7 +185,9 @@ def _free_names(node: ast.AST) -> Iterator[str]:
 def called_functions(expression: Expression) -> frozenset[str]:
     """Return the names of the functions that an expression calls."""
     return frozenset(
-        each.func.id for each in ast.walk(expression._node) if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
+        each.func.id
+        for each in ast.walk(expression._node)
+        if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
     )
 
 
@@ -211,6 +215,7 @@ def as_text(value: Any) -> str:
     return str(value)
 
 
+_CONVERSIONS: Mapping[str, Callable[[Any], str]] = {"r": repr, "s": str, "a": ascii}
 _WIDTHS = re.compile(r"\d+")
 
 
@@ -218,7 +223,7 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
     """Return the text of one field. Raises ExpressionFault."""
     value = expression.evaluate(scope)
     if part.conversion:
-        value = {"r": repr, "s": str, "a": ascii}[part.conversion](value)
+        value = _CONVERSIONS[part.conversion](value)
     if not part.format:
         return as_text(value)
     if any(int(width) > MAX_WIDTH for width in _WIDTHS.findall(part.format)):

@@ -12,19 +12,37 @@ from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.results.records import stream_bytes
 from keen_matrix.core.vectors.case import SHOWN_ID
 
+LINE_SHOWN = 2_000
+"""Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one hides the rest."""
 LABEL = 9
 """Width of the column that names the aspect."""
-_FORM_WORDS = {"contains": "to contain ", "lacks": "not to contain ", "starts": "to start with ", "ends": "to end with "}
+_FORM_WORDS = {
+    "contains": "to contain ",
+    "lacks": "not to contain ",
+    "starts": "to start with ",
+    "ends": "to end with ",
+}
 
 
 def write_failure(
-    screen: Screen, fields: Mapping[str, Any], matrix: str, line: str, others: Sequence[str], more: int, *, details: bool
+    screen: Screen,
+    fields: Mapping[str, Any],
+    matrix: str,
+    line: str,
+    others: Sequence[str],
+    more: int,
+    *,
+    details: bool,
 ) -> None:
     """Write one failure; `line` repeats it by hand, `others` are ids that failed the same way, and `more` how many beyond."""
     screen.line(
-        (matrix, "strong"), "   ", (fields["id"][:SHOWN_ID], "place"), "   ", (fields["verdict"], _style(fields["verdict"]))
+        (matrix, "strong"),
+        "   ",
+        (fields["id"][:SHOWN_ID], "place"),
+        "   ",
+        (fields["verdict"], _style(fields["verdict"])),
     )
-    screen.line("  ", line)
+    screen.line("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
     if fields["verdict"] == "unchecked":
         screen.line("  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn"))
     for aspect in fields["aspects"]:
@@ -35,6 +53,11 @@ def write_failure(
     if others:
         tail = f" and {more:,} more" if more else ""
         screen.line("  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail)
+
+
+def _cut_line(line: str) -> str:
+    kept = line[: LINE_SHOWN // 2]
+    return f"{kept} … (a line of {len(line):,} characters; keen-matrix unfold --format shell shows it whole)"
 
 
 def _style(verdict: str) -> str:

@@ -21,7 +21,8 @@ class Progress:
     def __enter__(self) -> Progress:
         if self._enabled:
             from rich.console import Console
-            from rich.progress import BarColumn, MofNCompleteColumn, Progress as Bar, TextColumn, TimeRemainingColumn
+            from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
+            from rich.progress import Progress as Bar
 
             self._bar = Bar(
                 TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("{task.fields[failed]}"),

@@ -7,7 +7,9 @@ import shlex
 import unicodedata
 from collections.abc import Iterable
 
-_CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\U000e0000-\U000e007f]")
+_CONTROLS = re.compile(
+    r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\U000e0000-\U000e007f]"
+)
 _SHORT = {"\n": "\\n", "\t": "\\t", "\r": "\\r", "\x1b": "\\e", "\0": "\\0"}
 
 

@@ -17,7 +17,11 @@ STYLE_OF = {
 
 def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
     """Write a spec's name and a row for each of its matrices."""
-    screen.line((tally.spec.path, "strong"), "   ", (cut(launch, max(20, screen.width - len(tally.spec.path) - 4)), "dim"))
+    screen.line(
+        (tally.spec.path, "strong"),
+        "   ",
+        (cut(launch, max(20, screen.width - len(tally.spec.path) - 4)), "dim"),
+    )
     rows = [(matrix.name, tally.by_matrix[matrix.index]) for matrix in tally.spec.matrices]
     shown = [(name, counts) for name, counts in rows if counts.total()]
     width = min(40, max((len(name) for name, _ in shown), default=0))
@@ -25,12 +29,21 @@ def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
     for name, counts in shown:
         screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, numbers))
     if len(shown) < len(rows):
-        screen.line("  ", (f"{counted_noun(len(rows) - len(shown), 'matrix').replace('matrixs', 'matrices')} not run", "dim"))
+        screen.line(
+            "  ",
+            (
+                f"{counted_noun(len(rows) - len(shown), 'matrix').replace('matrixs', 'matrices')} not run",
+                "dim",
+            ),
+        )
 
 
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
     total, held = counts.total(), counts["held"]
-    worst = next((verdict for verdict in ("crashed", "hung", "unlaunched", "differed", "unchecked") if counts[verdict]), "held")
+    worst = next(
+        (verdict for verdict in ("crashed", "hung", "unlaunched", "differed", "unchecked") if counts[verdict]),
+        "held",
+    )
     start: list[Segment] = ["  ", (screen.sign(worst), STYLE_OF[worst]), f" {name}  "]
     if held == total:
         return [*start, (f"{total:>{numbers},} hold", "good")]

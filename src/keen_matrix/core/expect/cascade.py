@@ -70,9 +70,14 @@ class Cascade:
             result = AspectResult(aspect="rules", held=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
         built_in = tuple(_built_in(outcome, chosen, timeout, cap))
-        if outcome.unlaunched is not None or outcome.timed_out:
-            return Judged(verdict="unlaunched" if outcome.unlaunched is not None else "hung", aspects=built_in)
-        aspects = (*built_in, *(result for name, each in chosen.items() for result in _checked(name, each, outcome, scope)))
+        if outcome.unlaunched is not None or outcome.timed_out or outcome.flooded:
+            # what was seen of such a launch is no answer to any other expectation
+            verdict: Verdict = "hung" if outcome.timed_out else "differed" if outcome.flooded else "unlaunched"
+            return Judged(verdict=verdict, aspects=built_in)
+        aspects = (
+            *built_in,
+            *(result for name, each in chosen.items() for result in _checked(name, each, outcome, scope)),
+        )
         return Judged(verdict=_verdict(aspects, chosen), aspects=aspects)
 
 

@@ -20,7 +20,10 @@ _NEEDS_FAILURE: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
         ("Python", rb"^Traceback \(most recent call last\):$"),
         ("Python", rb"^Fatal Python error: "),
         ("Python", rb'^  File ".*", line \d+\n(?:.*\n)*?(?:SyntaxError|IndentationError|TabError): '),
-        ("Node", rb"^(?:node:internal/|.*:\d+\n(?:.*\n)*?\s*\^+\n(?:.*\n)*?(?:\w*Error|Uncaught|\[?Error)\b.*(?:\n.*)*?\n    at )"),
+        (
+            "Node",
+            rb"^(?:node:internal/|.*:\d+\n(?:.*\n)*?\s*\^+\n(?:.*\n)*?(?:\w*Error|Uncaught|\[?Error)\b.*(?:\n.*)*?\n    at )",
+        ),
         ("Node", rb"^Node\.js v\d+"),
         ("Java", rb'^Exception in thread "[^"]*" \S+'),
         ("Go", rb"^panic: .*(?:\n.*)*?^goroutine \d+ \["),
@@ -38,8 +41,14 @@ _ANY_EXIT: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
     (runtime, re.compile(pattern, re.MULTILINE))
     for runtime, pattern in (
         ("shell", rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$"),
-        ("shell", rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)"),
-        ("shell", rb"^\S+: (?:line )?\d+: .*(?:[Ii]llegal number|unbound variable|parameter not set|arithmetic expression)"),
+        (
+            "shell",
+            rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)",
+        ),
+        (
+            "shell",
+            rb"^\S+: (?:line )?\d+: .*(?:[Ii]llegal number|unbound variable|parameter not set|arithmetic expression)",
+        ),
         ("shell", rb"^\S+: (?:line )?\d+: +\d+ (?:Segmentation fault|Aborted|Killed)"),
     )
 )

@@ -72,4 +72,7 @@ def _first(left: list[str], right: list[str], start: int) -> list[DiffLine]:
 
 def first_difference(expected: str, came: str) -> int:
     """Return the offset of the first character in which two texts differ (the shorter one's length if it is a beginning)."""
-    return next((at for at, (a, b) in enumerate(zip(expected, came, strict=False)) if a != b), min(len(expected), len(came)))
+    return next(
+        (at for at, (a, b) in enumerate(zip(expected, came, strict=False)) if a != b),
+        min(len(expected), len(came)),
+    )

@@ -78,7 +78,13 @@ class Launch:
         self._deadline = 0.0
 
     def start(
-        self, file: str, argv: Sequence[str], env: Mapping[str, str], directory: str, stdin: bytes, timeout: float
+        self,
+        file: str,
+        argv: Sequence[str],
+        env: Mapping[str, str],
+        directory: str,
+        stdin: bytes,
+        timeout: float,
     ) -> None:
         """Start the program in a session of its own. Raises OSError or ValueError when the system refuses.
 
@@ -101,7 +107,7 @@ class Launch:
             os.chdir(directory)
             self.started = time.monotonic()
             self.pid = os.posix_spawn(
-                file, argv, env, file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED
+                file, list(argv), env, file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED
             )
         except BaseException:
             for fd in (*ours, *theirs):

@@ -27,7 +27,8 @@ class CaseDirectories:
         self._stamps: tuple[int, ...] | None = None
         self._made_at = 0
         self.masks = tuple(
-            (path.encode(), f"<{name}>".encode()) for path, name in ((self.work, "dir"), (self.home, "home"), (self.tmp, "tmp"))
+            (path.encode(), f"<{name}>".encode())
+            for path, name in ((self.work, "dir"), (self.home, "home"), (self.tmp, "tmp"))
         )
 
     def prepare(self) -> None:
@@ -52,11 +53,11 @@ class CaseDirectories:
             now = self._changed_at()
             if self._made_at and now == self._stamps and self._made_at + COARSE_CLOCK_NS < launched_at_ns:
                 return
-            if self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp)):
-                if sorted(os.listdir(self.root)) == sorted(NAMES):
-                    self._stamps = now
-                    self._made_at = max(max(now), self._made_at)
-                    return
+            fresh = self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
+            if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
+                self._stamps = now
+                self._made_at = max(max(now), self._made_at)
+                return
         except OSError:
             pass
         self._stamps = None

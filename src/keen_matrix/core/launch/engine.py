@@ -13,9 +13,9 @@ import subprocess
 import sys
 import tempfile
 from collections import deque
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Scope
@@ -94,7 +94,7 @@ class WorkerPool:
         ours.setblocking(False)
         return _Worker(process, ours, FrameReader(), bytearray(), slots)
 
-    def plan(self, spec: Spec, launch: tuple[str, ...], cap: int = STREAM_CAP) -> None:
+    def plan(self, spec: Spec, launch: ResolvedLaunch, cap: int = STREAM_CAP) -> None:
         """Tell every worker what it will run."""
         bare = replace(
             spec,
@@ -108,7 +108,8 @@ class WorkerPool:
             worker.unsent += pack(
                 Plan(
                     spec=bare,
-                    launch=launch,
+                    file=launch.file,
+                    launch=launch.words,
                     environment=environment,
                     root=os.path.join(self.root, str(number)),
                     slots=worker.slots,
@@ -116,7 +117,7 @@ class WorkerPool:
                 )
             )
 
-    def results(self, cases: Iterable[Case]) -> Iterator[ResultFrame]:
+    def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
         """Yield a result for every case, as they finish. Cases are taken from the iterable no earlier than needed."""
         poller = select.poll()
         by_fd = {worker.control.fileno(): worker for worker in self.workers}
@@ -204,17 +205,24 @@ class WorkerPool:
         self.close()
 
 
-def resolved_launch(spec: Spec) -> tuple[str, ...]:
-    """Return the launch words of a spec with the first one looked up. Raises RunFault when there is no such program."""
+class ResolvedLaunch(NamedTuple):
+    """The file that a launch starts, and its words as the spec has them."""
+
+    file: str
+    words: tuple[str, ...]
+
+
+def resolved_launch(spec: Spec) -> ResolvedLaunch:
+    """Return how a spec's program is started. Raises RunFault when there is no such program."""
     scope = Scope({"here": spec.here})
     words = [template.render(scope) for template in spec.program.launch]
     environment = base_environment(spec.program.env_inherit, os.environ)
-    path = dict(spec.program.surroundings.env).get("PATH")
-    search = path.constant if path is not None else environment.get("PATH")
+    own = dict(spec.matrices[0].surroundings.env).get("PATH") if spec.matrices else None
+    search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
     found, reason = find_program(words[0], search, spec.here)
     if reason:
         raise RunFault(f"the program cannot be launched: {reason}")
-    return (found, *words[1:])
+    return ResolvedLaunch(found, tuple(words))
 
 
 @dataclass(frozen=True, slots=True)

@@ -27,8 +27,15 @@ def find_program(word: str, path: str | None, here: str) -> tuple[str, str | Non
         return (found, None) if found else (word, f'no program "{word}" was found in PATH')
     if not os.path.isabs(word):
         beside = os.path.join(here, word)
-        hint = f'; for the file beside the spec write "{{here}}/{os.path.normpath(word)}"' if os.path.exists(beside) else ""
-        return word, f'"{word}" is a path that starts nowhere, since every case runs in a directory of its own{hint}'
+        hint = (
+            f'; for the file beside the spec write "{{here}}/{os.path.normpath(word)}"'
+            if os.path.exists(beside)
+            else ""
+        )
+        return (
+            word,
+            f'"{word}" is a path that starts nowhere, since every case runs in a directory of its own{hint}',
+        )
     if os.path.isdir(word):
         return word, f"{word} is a folder"
     if not os.path.exists(word):

@@ -23,8 +23,10 @@ class Plan:
 
     spec: Spec
     """Without the values of its axes: those travel with each case."""
+    file: str
+    """The file to start."""
     launch: tuple[str, ...]
-    """The launch words, filled in; the first is the file to start."""
+    """The launch words, filled in, as the spec has them: the first is the name that the program sees itself called by."""
     environment: dict[str, str]
     root: str
     """The directory in which the worker makes those of its cases."""
@@ -56,7 +58,8 @@ def pack_result(sequence: int, matrix: int, verdict: int, seconds: float, line: 
 
 def result_of(body: bytes) -> ResultFrame:
     """Return the result that a frame's body holds."""
-    return ResultFrame(*_RESULT.unpack_from(body), body[_RESULT.size :])
+    sequence, matrix, verdict, seconds = _RESULT.unpack_from(body)
+    return ResultFrame(sequence, matrix, verdict, seconds, body[_RESULT.size :])
 
 
 class FrameReader:

@@ -65,7 +65,7 @@ class Slot:
             stdin = worker.stdin(case, self.scope)
             worker.put_files(case, self.scope, self.directories)
             directory = self.directories.work if program.fresh_directory else plan.spec.here
-            self.launch.start(plan.launch[0], [*plan.launch, *case.argv], env, directory, stdin, program.timeout)
+            self.launch.start(plan.file, [*plan.launch, *case.argv], env, directory, stdin, program.timeout)
         except (SurroundingsFault, ExpressionFault) as fault:
             self._unlaunched(str(fault))
         except (OSError, ValueError) as error:
@@ -140,26 +140,21 @@ class Worker:
     def environment(self, case: Case, scope: Scope, directories: CaseDirectories) -> dict[str, str]:
         """Return the environment of one case. Raises ExpressionFault."""
         env = {**self.plan.environment, "HOME": directories.home, "TMPDIR": directories.tmp}
-        for name, template in (*self.plan.spec.program.surroundings.env, *self._around[case.matrix].env):
+        for name, template in self._around[case.matrix].env:
             env[name] = template.render(scope)
         return env
 
     def stdin(self, case: Case, scope: Scope) -> bytes:
         """Return standard input of one case. Raises ExpressionFault."""
-        template = self._around[case.matrix].stdin or self.plan.spec.program.surroundings.stdin
+        template = self._around[case.matrix].stdin
         return template.render(scope).encode("utf-8", "surrogateescape") if template is not None else b""
 
     def put_files(self, case: Case, scope: Scope, directories: CaseDirectories) -> None:
         """Put the files of one case into its directory. Raises ExpressionFault or SurroundingsFault."""
-        files = {
-            name: template
-            for around in (self.plan.spec.program.surroundings, self._around[case.matrix])
-            for name, template in around.files
-        }
-        if not files:
-            return
-        directories.touched()
-        for name, template in files.items():
+        files = self._around[case.matrix].files
+        if files:
+            directories.touched()
+        for name, template in files:
             path = os.path.join(directories.work, name)
             try:
                 os.makedirs(os.path.dirname(path), exist_ok=True)

@@ -81,7 +81,7 @@ class _Cursor:
         return NotationFault(message, self.text, self.at if at is None else at)
 
     def sequence(self, depth: int) -> Sequence:
-        """sequence = { word | group }"""  # noqa: D400
+        """sequence = { word | group }"""
         if depth > MAX_DEPTH:
             raise self.fault(f"groups are nested more than {MAX_DEPTH} deep")
         start, items, glued = self.at, list[Word | Group](), False
@@ -93,14 +93,12 @@ class _Cursor:
                 break
             else:
                 glued = glued and bool(items)
-                items.append(
-                    self.group(depth, glued) if self.groups and character in "[(" else self.word(glued)
-                )
+                items.append(self.group(depth, glued) if self.groups and character in "[(" else self.word(glued))
                 glued = True
         return Sequence(tuple(items), (start, self.at))
 
     def group(self, depth: int, glued: bool) -> Group:
-        """group = "[" alternatives "]" | "(" alternatives ")" """  # noqa: D400
+        """group = "[" alternatives "]" | "(" alternatives ")" """
         start, opener = self.at, self.text[self.at]
         alternatives: list[Sequence] = []
         while True:
@@ -120,7 +118,7 @@ class _Cursor:
         return Group(tuple(alternatives), opener == "[", glued, (start, self.at))
 
     def word(self, glued: bool) -> Word:
-        """word = { character | quoted | escape | field }"""  # noqa: D400
+        """word = { character | quoted | escape | field }"""
         start, parts = self.at, list[Part]()
         while not self.done:
             character = self.text[self.at]
@@ -167,7 +165,7 @@ class _Cursor:
         parts.append(Text(character, (start, self.at)))
 
     def field(self) -> Field:
-        """field = "{" expression [ "!" letter ] [ ":" format ] "}" """  # noqa: D400
+        """field = "{" expression [ "!" letter ] [ ":" format ] "}" """
         start = self.at
         self.at += 1
         expression = self._expression(start)

@@ -10,7 +10,15 @@ import datetime
 from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    WithJsonSchema,
+    model_validator,
+)
 from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
@@ -47,7 +55,9 @@ def _checked(parse: Callable[[str], object]) -> AfterValidator:
             raise PydanticCustomError("notation", "{reason}", {"reason": reason, "offset": fault.offset}) from None
         if "\0" in text:
             raise PydanticCustomError(
-                "notation", "{reason}", {"reason": "a NUL cannot stand in a text here", "offset": text.index("\0")}
+                "notation",
+                "{reason}",
+                {"reason": "a NUL cannot stand in a text here", "offset": text.index("\0")},
             )
         return text
 
@@ -113,7 +123,13 @@ def kind_of(value: Any) -> str:
         return "a boolean"
     if isinstance(value, (datetime.date, datetime.time)):
         return "a date or time"
-    kinds: dict[type, str] = {str: "a text", int: "a number", float: "a number", list: "an array", dict: "a table"}
+    kinds: dict[type, str] = {
+        str: "a text",
+        int: "a number",
+        float: "a number",
+        list: "an array",
+        dict: "a table",
+    }
     return kinds.get(type(value), type(value).__name__)
 
 
@@ -125,7 +141,9 @@ def _one_or_more(value: Any) -> Any:
 
 
 Texts = Annotated[
-    list[TemplateText], BeforeValidator(_one_or_more, json_schema_input_type=str | list[str]), Field(min_length=1)
+    list[TemplateText],
+    BeforeValidator(_one_or_more, json_schema_input_type=str | list[str]),
+    Field(min_length=1),
 ]
 
 
@@ -148,9 +166,13 @@ def _signal(value: Any) -> Any:
 ExitForms = Annotated[
     Any,
     BeforeValidator(_exit),
-    WithJsonSchema({"anyOf": [{"type": "integer"}, {"type": "string"}, {"type": "array", "items": {"type": "integer"}}]}),
+    WithJsonSchema(
+        {"anyOf": [{"type": "integer"}, {"type": "string"}, {"type": "array", "items": {"type": "integer"}}]}
+    ),
 ]
-SignalName = Annotated[Any, BeforeValidator(_signal), WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]})]
+SignalName = Annotated[
+    Any, BeforeValidator(_signal), WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]})
+]
 
 
 def _regex(text: str) -> str:
@@ -231,13 +253,17 @@ class Expectations(Table):
     """What must come of a launch."""
 
     exit: ExitForms = Field(
-        None, description='The exit code: one, a list, a range "1..125", "nonzero" or a template.', examples=[0, "1..125"]
+        None,
+        description='The exit code: one, a list, a range "1..125", "nonzero" or a template.',
+        examples=[0, "1..125"],
     )
     signal: SignalName = Field(None, description="The signal that must end the program.", examples=["TERM"])
     stdout: TextExpectation | None = Field(None, description="Standard output.", examples=["4.50"])
     stderr: TextExpectation | None = Field(None, description="Standard error.", examples=[{"contains": "usage:"}])
     files: dict[str, FileExpectation] = Field(
-        {}, description="Files of the case's directory after the launch.", examples=[{"ticket.txt": "Skerry to Holm"}]
+        {},
+        description="Files of the case's directory after the launch.",
+        examples=[{"ticket.txt": "Skerry to Holm"}],
     )
     crash: Literal["allowed", "forbidden"] | None = Field(
         None, description="Whether a crash is a failure (it is, unless allowed).", examples=["allowed"]
@@ -283,14 +309,20 @@ class ProgramTable(Table):
     )
     env: EnvTable = {}
     env_inherit: list[str] = Field(
-        ["PATH"], description="Variables taken over from the environment of Keen Matrix.", examples=[["PATH", "LANG"]]
+        ["PATH"],
+        description="Variables taken over from the environment of Keen Matrix.",
+        examples=[["PATH", "LANG"]],
     )
     directory: Literal["fresh", "spec"] = Field(
-        "fresh", description="Where a case runs: in an empty directory of its own or in the spec's folder.", examples=["fresh"]
+        "fresh",
+        description="Where a case runs: in an empty directory of its own or in the spec's folder.",
+        examples=["fresh"],
     )
     stdin: TemplateText | None = Field(None, description="Standard input; empty by default.", examples=["Ada,2\n"])
     oracle: str | None = Field(
-        None, description="A Python file beside the spec whose functions expressions may call.", examples=["oracle.py"]
+        None,
+        description="A Python file beside the spec whose functions expressions may call.",
+        examples=["oracle.py"],
     )
 
 
@@ -332,7 +364,9 @@ class AxisTable(Table):
     from_: float | int | None = Field(None, description="First number of a range.", examples=[1])
     to: float | int | None = Field(None, description="Last number of a range, included.", examples=[60])
     step: float | int | None = Field(None, description="Distance of the range's numbers; 1 by default.", examples=[0.5])
-    lines: str | None = Field(None, description="A text file beside the spec; each line is a value.", examples=["ports.txt"])
+    lines: str | None = Field(
+        None, description="A text file beside the spec; each line is a value.", examples=["ports.txt"]
+    )
     table: str | None = Field(None, description="A CSV file beside the spec, with a header.", examples=["tickets.csv"])
     column: str | None = Field(None, description="The column of the CSV file.", examples=["origin"])
     repeat: AxisValue = Field(None, description="A word that is given several times.", examples=["Holm"])
@@ -342,9 +376,7 @@ class AxisTable(Table):
     sample: Annotated[int, Field(ge=1)] | None = Field(
         None, description="How many values to draw, without putting back.", examples=[20]
     )
-    of: AxisOf | None = Field(
-        None, description="Where the sample is drawn from.", examples=[{"from": 1, "to": 1000}]
-    )
+    of: AxisOf | None = Field(None, description="Where the sample is drawn from.", examples=[{"from": 1, "to": 1000}])
     seed: int = Field(0, description="Seed of the sample.", examples=[7])
 
     @model_validator(mode="after")
@@ -448,7 +480,9 @@ class MatrixTable(Table):
         BeforeValidator(_rows_value),
         WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "array"}}]}),
     ] = Field(
-        None, description="Values that go together: a list a row, or a CSV file with a header.", examples=["tickets.csv"]
+        None,
+        description="Values that go together: a list a row, or a CSV file with a header.",
+        examples=["tickets.csv"],
     )
     combine: Annotated[
         Any, BeforeValidator(_combine), WithJsonSchema({"anyOf": [{"enum": ["all", "each", "pairs", "triples", "zip"]},
@@ -458,7 +492,9 @@ class MatrixTable(Table):
         [], description="Conditions that every vector meets.", examples=[["origin != destination"]]
     )
     always: list[dict[str, AxisValue]] = Field(
-        [], description="Combinations that must be among the vectors.", examples=[[{"origin": "Voe", "riders": 60}]]
+        [],
+        description="Combinations that must be among the vectors.",
+        examples=[[{"origin": "Voe", "riders": 60}]],
     )
     focus: list[FocusTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
     seed: int = Field(0, description="Seed of the combining.", examples=[7])
@@ -466,7 +502,9 @@ class MatrixTable(Table):
         "normal", description="How much work to spend on few vectors.", examples=["thorough"]
     )
     limit: Annotated[int, Field(ge=1)] | None = Field(
-        None, description="The most vectors this matrix may have, when more than 100,000 are meant.", examples=[250000]
+        None,
+        description="The most vectors this matrix may have, when more than 100,000 are meant.",
+        examples=[250000],
     )
     stdin: TemplateText | None = Field(None, description="Standard input of its cases.", examples=["{names}"])
     env: EnvTable = {}

@@ -9,7 +9,7 @@ from typing import Any
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
 from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
 from keen_matrix.core.notation.nodes import Field
-from keen_matrix.core.notation.parse import parse_line, parse_list, parse_template
+from keen_matrix.core.notation.parse import parse_line, parse_template
 from keen_matrix.core.spec.document import SpecDocument
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
@@ -46,12 +46,22 @@ class _Checker:
         self._launch(data.get("launch"))
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
-        defaults = [(("program", "stdin"), data.get("stdin")), *_table_texts(("program", "env"), data.get("env"))]
+        defaults = [
+            (("program", "stdin"), data.get("stdin")),
+            *_table_texts(("program", "env"), data.get("env")),
+        ]
         for path, text in [*defaults, *_table_texts(("files",), self.source.data.get("files"))]:
-            # the names of every matrix count as known here: a default may be written for one of them
-            known = {name for matrix in self.spec.matrices for name in (*matrix.axes, *matrix.columns)}
-            self._template(path, text, known | CASE_NAMES)
+            self._template(path, text, self._all_names() | CASE_NAMES)
         self._file_names(("files",), self.source.data.get("files"))
+        self._rules(("expect",), self.source.data.get("expect"), self._all_names() | CASE_NAMES)
+
+    def _all_names(self) -> set[str]:
+        """Return the axes and columns of all matrices: what stands outside of them may be written for any."""
+        names = {name for matrix in self.spec.matrices for name in (*matrix.axes, *matrix.columns)}
+        for data in self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []:
+            axes = data.get("axes") if isinstance(data, dict) else None
+            names |= set(axes) if isinstance(axes, dict) else set()
+        return names
 
     def _launch(self, launch: Any) -> None:
         path: KeyPath = ("program", "launch")
@@ -81,37 +91,51 @@ class _Checker:
     def matrices(self) -> None:
         """Check every matrix, and that no two have the same name."""
         raw = self.source.data.get("matrix")
-        if raw is None or raw == []:
-            if "matrix" not in self.source.data:
-                self.problems.append(
-                    Problem(path=self.source.path, message="the spec has no [[matrix]]", expected="at least one")
-                )
-            return
+        if "matrix" not in self.source.data:
+            self.problems.append(
+                Problem(path=self.source.path, message="the spec has no [[matrix]]", expected="at least one")
+            )
+        compiled = {matrix.index: matrix for matrix in self.spec.matrices}
         first: dict[str, int] = {}
-        for matrix in self.spec.matrices:
-            if matrix.name in first:
-                line = self.source.line(("matrix", first[matrix.name], "name"))
-                self.add(
-                    ("matrix", matrix.index, "name"),
-                    f'two matrices are named "{matrix.name}"',
-                    expected=f"another name; the first one stands in line {line}",
-                )
-            first.setdefault(matrix.name, matrix.index)
-            self._matrix(matrix, raw[matrix.index])
+        for index, data in enumerate(raw if isinstance(raw, list) else []):
+            if not isinstance(data, dict):
+                continue
+            self._name(index, data.get("name"), first)
+            self._matrix(index, data, compiled.get(index))
 
-    def _matrix(self, matrix: Matrix, data: dict[str, Any]) -> None:
-        path: KeyPath = ("matrix", matrix.index)
-        axes = {*matrix.axes, *matrix.columns}
-        for name in matrix.axes:
+    def _name(self, index: int, name: Any, first: dict[str, int]) -> None:
+        if not isinstance(name, str):
+            return
+        if name in first:
+            line = self.source.line(("matrix", first[name], "name"))
+            expected = f"another name; the first one stands in line {line}"
+            self.add(("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected)
+        first.setdefault(name, index)
+
+    def _matrix(self, index: int, data: dict[str, Any], matrix: Matrix | None) -> None:
+        """Check one matrix; `matrix` is None when it did not validate, and then its raw data must do."""
+        path: KeyPath = ("matrix", index)
+        raw_axes, raw_columns = data.get("axes"), data.get("columns")
+        axes = list(raw_axes) if isinstance(raw_axes, dict) else []
+        columns = matrix.columns if matrix else raw_columns if isinstance(raw_columns, list) else ()
+        for name in axes:
             if not name.isidentifier():
                 self.add((*path, "axes", name), f'"{name}" cannot be used in expressions', at_key=True,
                          expected="letters, digits and _")  # fmt: skip
-            if name in matrix.columns:
-                self.add((*path, "axes", name), f'"{name}" is an axis and a column', at_key=True, expected="one of the two")
-        for index, expression in enumerate(matrix.where):
-            self._names((*path, "where", index), expression, axes | {"here"}, 0)
-        self._line(path, data.get("line"), axes)
-        known = axes | CASE_NAMES
+            if name in columns:
+                self.add(
+                    (*path, "axes", name),
+                    f'"{name}" is an axis and a column',
+                    at_key=True,
+                    expected="one of the two",
+                )
+        known = {*axes, *(each for each in columns if isinstance(each, str))}
+        if matrix is None and isinstance(data.get("rows"), str):
+            return  # the columns of a CSV file are not known, so neither is what names may be used
+        for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
+            self._expression((*path, "where", number), text, known | {"here"})
+        self._line(path, data.get("line"), known)
+        known |= CASE_NAMES
         for each, text in [((*path, "stdin"), data.get("stdin")), *_table_texts((*path, "env"), data.get("env")),
                            *_table_texts((*path, "files"), data.get("files"))]:  # fmt: skip
             self._template(each, text, known)
@@ -126,13 +150,14 @@ class _Checker:
                 return
             self._fields((*path, "line"), fields, axes | {"here"})
         elif isinstance(line, list):
-            for index, word in enumerate(parse_list(line)):
-                self._fields((*path, "line", index), [p for p in word.parts if isinstance(p, Field)], axes | {"here"})
+            for index, word in enumerate(line):
+                self._template((*path, "line", index), word, axes | {"here"})
 
     def _rules(self, path: KeyPath, rules: Any, known: set[str]) -> None:
-        for rule_path, rule in [(path, rules)] if isinstance(rules, dict) else [
-            ((*path, index), each) for index, each in enumerate(rules or [])
-        ]:
+        listed = list(enumerate(rules)) if isinstance(rules, list) else []
+        for rule_path, rule in (
+            [(path, rules)] if isinstance(rules, dict) else [((*path, at), each) for at, each in listed]
+        ):
             for text_path, text, is_expression in _rule_texts(rule_path, rule):
                 if is_expression:
                     self._expression(text_path, text, known)
@@ -168,7 +193,13 @@ class _Checker:
             at = offset + max(expression.source.find(name), 0)
             hint = nearest(name, known)
             expected = None if hint else f"one of {', '.join(sorted(known))}" if known else "no name: there are no axes"
-            self.add(path, f'"{name}" is neither an axis nor a column here', offset=at, suggestion=hint, expected=expected)
+            self.add(
+                path,
+                f'"{name}" is neither an axis nor a column here',
+                offset=at,
+                suggestion=hint,
+                expected=expected,
+            )
         if self.functions is None:
             return
         for name in sorted(called_functions(expression) - self.functions - LATER_FUNCTIONS):

@@ -9,7 +9,15 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from keen_matrix.core.errors import Problem, SpecFault, nearest
-from keen_matrix.core.expect.aspects import Aspect, CrashAspect, FileAspect, SignalAspect, StreamAspect, ExitAspect, text_forms
+from keen_matrix.core.expect.aspects import (
+    Aspect,
+    CrashAspect,
+    ExitAspect,
+    FileAspect,
+    SignalAspect,
+    StreamAspect,
+    text_forms,
+)
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
@@ -101,7 +109,7 @@ class Compiler:
             program=self.program(document, here),
             rules=(self.rule(document.expect, ("expect",)),),
             matrices=tuple(
-                self.matrix(index, table, here) for index, table in enumerate(document.matrix) if table is not _INVALID
+                self.matrix(index, table, document, here) for index, table in enumerate(document.matrix) if table is not _INVALID
             ),
         )
 
@@ -114,7 +122,6 @@ class Compiler:
             env_inherit=tuple(table.env_inherit),
             fresh_directory=table.directory == "fresh",
             oracle=os.path.join(here, table.oracle) if table.oracle else None,
-            surroundings=_surroundings(table.stdin, table.env, document.files),
         )
 
     def rule(self, table: Expectations, path: KeyPath) -> Rule:
@@ -128,7 +135,7 @@ class Compiler:
             origins={name: f"{shown}:{self.source.line((*path, *_aspect_path(name)))}" for name in aspects},
         )
 
-    def matrix(self, index: int, table: MatrixTable, here: str) -> Matrix:
+    def matrix(self, index: int, table: MatrixTable, document: SpecDocument, here: str) -> Matrix:
         """Return one matrix; an axis or table that cannot be read is a problem and stands empty."""
         path: KeyPath = ("matrix", index)
         line = table.line if isinstance(table.line, str) else ""
@@ -149,7 +156,11 @@ class Compiler:
             seed=table.seed,
             effort=table.effort,
             limit=table.limit,
-            surroundings=_surroundings(table.stdin, table.env, table.files),
+            surroundings=_surroundings(
+                table.stdin if table.stdin is not None else document.program.stdin,
+                {**document.program.env, **table.env},
+                {**document.files, **table.files},
+            ),
             rules=tuple(
                 self.rule(rule, (*path, "expect") if single else (*path, "expect", number))
                 for number, rule in enumerate(table.expect)
@@ -189,7 +200,9 @@ class Compiler:
         fitting = [tuple(row) for row in table.rows if len(row) == len(table.columns)]
         return tuple(table.columns), tuple(fitting)
 
-    def _csv_rows(self, table: MatrixTable, path: KeyPath, here: str) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+    def _csv_rows(
+        self, table: MatrixTable, path: KeyPath, here: str
+    ) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
         try:
             read = read_csv(os.path.join(here, table.rows), table.rows)
         except SourceFault as fault:

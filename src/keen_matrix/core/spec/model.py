@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surroundings:
-    """What a case has around its vector. None means: as the program's defaults say."""
+    """What a case has around its vector."""
 
     stdin: Template | None = None
     env: tuple[tuple[str, Template], ...] = ()
@@ -33,7 +33,6 @@ class Program:
     fresh_directory: bool = True
     oracle: str | None = None
     """Absolute path of a Python file whose functions expressions may call."""
-    surroundings: Surroundings = field(default_factory=Surroundings)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,6 +65,7 @@ class Matrix:
     limit: int | None = None
     """The most vectors it may have; None stands for the usual limit."""
     surroundings: Surroundings = field(default_factory=Surroundings)
+    """The program's defaults with the matrix's own keys laid over them."""
     rules: tuple[Rule, ...] = ()
     origin: str = ""
 

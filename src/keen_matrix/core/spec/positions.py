@@ -55,9 +55,9 @@ class _Finder:
             return
         key, value = (child for child in node.named_children if child.type != "comment")
         path = base
-        for name in self.keys(key):
+        for name, start in self.key_starts(key):
             path = (*path, name)
-            self.places.setdefault(path, Place(key.start_byte, value.start_byte, value.end_byte))
+            self.places.setdefault(path, Place(start, value.start_byte, value.end_byte))
         self.value(path, value)
 
     def value(self, path: KeyPath, node: Any) -> None:
@@ -71,9 +71,13 @@ class _Finder:
                 self.pair(path, pair)
 
     def keys(self, node: Any) -> KeyPath:
+        return tuple(name for name, _ in self.key_starts(node))
+
+    def key_starts(self, node: Any) -> list[tuple[str, int]]:
+        """Return each name of a key with the place where it begins."""
         if node.type == "dotted_key":
-            return tuple(key for child in node.named_children for key in self.keys(child))
+            return [each for child in node.named_children for each in self.key_starts(child)]
         text = self.raw[node.start_byte : node.end_byte].decode()
         if node.type == "quoted_key":
-            return (str(tomllib.loads(f"x = {text}")["x"]),)
-        return (text,)
+            return [(str(tomllib.loads(f"x = {text}")["x"]), node.start_byte)]
+        return [(text, node.start_byte)]

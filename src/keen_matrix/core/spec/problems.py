@@ -36,11 +36,18 @@ def _problem(error: Any, source: Source) -> Problem:
         hint = nearest(str(path[-1]), known)
         expected = None if hint else f"one of {', '.join(sorted(known))}" if known else None
         return source.problem(
-            path, f'"{path[-1]}" is no key of {_table_name(path[:-1])}', expected=expected, suggestion=hint, at_key=True
+            path,
+            f'"{path[-1]}" is no key of {_table_name(path[:-1])}',
+            expected=expected,
+            suggestion=hint,
+            at_key=True,
         )
     if kind == "missing":
         return source.problem(
-            path, f'"{path[-1]}" is missing in {_table_name(path[:-1])}', at_key=True, expected=_example(error["loc"])
+            path,
+            f'"{path[-1]}" is missing in {_table_name(path[:-1])}',
+            at_key=True,
+            expected=_example(error["loc"]),
         )
     if kind in ("notation", "value"):
         reason = context.get("reason", error["msg"])
@@ -89,7 +96,9 @@ def _table_name(path: KeyPath) -> str:
 def known_keys(loc: tuple[Any, ...]) -> set[str]:
     """Return the keys that the table at a location of the document may have."""
     return {
-        field.alias or name for model in _models_at(SpecDocument, list(loc)) for name, field in model.model_fields.items()
+        field.alias or name
+        for model in _models_at(SpecDocument, list(loc))
+        for name, field in model.model_fields.items()
     }
 
 
@@ -104,7 +113,9 @@ def _example(loc: tuple[Any, ...]) -> str | None:
 def _toml(value: Any) -> str:
     if isinstance(value, dict):
         return "{ " + ", ".join(f"{key} = {_toml(each)}" for key, each in value.items()) + " }"
-    return '"' + value + '"' if isinstance(value, str) else str(value).lower() if isinstance(value, bool) else str(value)
+    return (
+        '"' + value + '"' if isinstance(value, str) else str(value).lower() if isinstance(value, bool) else str(value)
+    )
 
 
 def _models_at(annotation: Any, loc: list[Any]) -> Iterator[type[BaseModel]]:

@@ -77,9 +77,7 @@ class Source:
     ) -> Problem:
         """Return a problem placed at a value (or its key); `offset` is a place inside a text value."""
         severity: Any = "warning" if warning else "error"
-        problem = Problem(
-            path=self.path, message=message, expected=expected, suggestion=suggestion, severity=severity
-        )
+        problem = Problem(path=self.path, message=message, expected=expected, suggestion=suggestion, severity=severity)
         place = self.place(path)
         if place is None:
             return problem

@@ -35,10 +35,10 @@ class DecimalRange(Sequence[Any]):
 
     start: Decimal
     step: Decimal
-    count: int
+    length: int
 
     def __len__(self) -> int:
-        return self.count
+        return self.length
 
     @overload
     def __getitem__(self, index: int) -> Any: ...
@@ -46,10 +46,10 @@ class DecimalRange(Sequence[Any]):
     def __getitem__(self, index: slice) -> Sequence[Any]: ...
     def __getitem__(self, index: int | slice) -> Any:
         if isinstance(index, slice):
-            return [self[each] for each in range(*index.indices(self.count))]
-        if not -self.count <= index < self.count:
+            return [self[each] for each in range(*index.indices(self.length))]
+        if not -self.length <= index < self.length:
             raise IndexError(index)
-        value = self.start + self.step * (index % self.count)
+        value = self.start + self.step * (index % self.length)
         whole = self.start == self.start.to_integral() and self.step == self.step.to_integral()
         return int(value) if whole else float(value)
 
@@ -139,7 +139,9 @@ def read_csv(path: str, name: str) -> CsvTable:
             if not row:
                 continue
             if len(row) != len(header):
-                raise SourceFault(f"{name}:{reader.line_num}: {len(row)} fields; expected {len(header)}, as in the header")
+                raise SourceFault(
+                    f"{name}:{reader.line_num}: {len(row)} fields; expected {len(header)}, as in the header"
+                )
             rows.append(tuple(row))
     except csv.Error as error:
         raise SourceFault(f"{name}:{reader.line_num}: this is no CSV: {error}") from None

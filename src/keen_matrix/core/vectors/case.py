@@ -49,7 +49,11 @@ class Case:
 
 
 def case_scope(
-    values: Mapping[str, Any], argv: tuple[str, ...], id: str, here: str, functions: Mapping[str, Callable[..., Any]]
+    values: Mapping[str, Any],
+    argv: tuple[str, ...],
+    id: str,
+    here: str,
+    functions: Mapping[str, Callable[..., Any]],
 ) -> Scope:
     """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`, `given(…)`."""
     names = {"words": list(argv), "argc": len(argv), "here": here, "case_id": id, **values}

@@ -127,7 +127,11 @@ class _LayoutMaker:
                         self._add_axis(name)
         hidden = {name: _parents(paths, self.numbers) for name, paths in self.paths.items()} if self.zipped else {}
         return Layout(
-            factors=tuple(self.factors), names=self.names, groups=self.numbers, values=self.values, hidden=hidden
+            factors=tuple(self.factors),
+            names=self.names,
+            groups=self.numbers,
+            values=self.values,
+            hidden=hidden,
         )
 
     def _add_rows(self) -> None:
@@ -158,13 +162,13 @@ class _Column(Sequence[Any]):
     """One column of rows, as values by row number."""
 
     def __init__(self, rows: tuple[tuple[Any, ...], ...], index: int) -> None:
-        self.rows, self.index = rows, index
+        self.rows, self.column = rows, index
 
     def __len__(self) -> int:
         return len(self.rows)
 
     def __getitem__(self, index: Any) -> Any:
-        return self.rows[index][self.index]
+        return self.rows[index][self.column]
 
 
 def _groups(sequence: LineSequence, path: _Path) -> Iterator[tuple[Group, _Path]]:
@@ -195,7 +199,10 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
     visit(matrix.line, ())
     free = {name for name, paths in used.items() if () in paths}
     around = matrix.surroundings
-    templates = [*(template for _, template in (*around.env, *around.files)), *([around.stdin] if around.stdin else [])]
+    templates = [
+        *(template for _, template in (*around.env, *around.files)),
+        *([around.stdin] if around.stdin else []),
+    ]
     for template in templates:
         free |= template.names
     return used, free

@@ -116,9 +116,7 @@ def _varying_surroundings(matrix: Matrix) -> list[tuple[str, Template]]:
 class _Words:
     """The line of a matrix, made into words row by row. What a word gives is kept for each combination of levels it reads."""
 
-    def __init__(
-        self, matrix: Matrix, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]
-    ) -> None:
+    def __init__(self, matrix: Matrix, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
         self._layout, self._here, self._functions = layout, here, functions
         self._slots: list[_Slot] = []
         self._plan = self._sequence(matrix.line)
@@ -161,9 +159,7 @@ class _Words:
 class _Slot:
     """One word of the line."""
 
-    def __init__(
-        self, word: Word, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]
-    ) -> None:
+    def __init__(self, word: Word, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
         self.word, self.glued = word, word.glued
         self._template = Template("", parts=word.parts)
         names = sorted(name for name in self._template.names if name in layout.names)

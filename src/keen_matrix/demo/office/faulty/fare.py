@@ -6,7 +6,11 @@ import os
 import sys
 
 PORTS = ["Skerry", "Holm", "Voe"]
-CROSSINGS = {frozenset(["Skerry", "Holm"]): 4.50, frozenset(["Holm", "Voe"]): 6.25, frozenset(["Skerry", "Voe"]): 8.75}
+CROSSINGS = {
+    frozenset(["Skerry", "Holm"]): 4.50,
+    frozenset(["Holm", "Voe"]): 6.25,
+    frozenset(["Skerry", "Voe"]): 8.75,
+}
 BIKE, CAR = 2.00, 18.00
 
 
@@ -29,7 +33,10 @@ def main():
     if not 1 <= given.riders <= 60:
         parser.error(f"argument -n/--riders: {given.riders} is not between 1 and 60")
     if given.origin == given.destination:
-        print(f"{parser.format_usage()}fare: error: ORIGIN and DESTINATION are both {given.origin}", file=sys.stderr)
+        print(
+            f"{parser.format_usage()}fare: error: ORIGIN and DESTINATION are both {given.origin}",
+            file=sys.stderr,
+        )
         sys.exit(0)
     price = CROSSINGS[frozenset([given.origin, given.destination])] * given.riders
     price += BIKE * given.riders if given.bike else CAR if given.car else 0

@@ -5,7 +5,11 @@ import json
 import os
 
 PORTS = ["Skerry", "Holm", "Voe"]
-CROSSINGS = {frozenset(["Skerry", "Holm"]): 4.50, frozenset(["Holm", "Voe"]): 6.25, frozenset(["Skerry", "Voe"]): 8.75}
+CROSSINGS = {
+    frozenset(["Skerry", "Holm"]): 4.50,
+    frozenset(["Holm", "Voe"]): 6.25,
+    frozenset(["Skerry", "Voe"]): 8.75,
+}
 BIKE, CAR = 2.00, 18.00
 
 

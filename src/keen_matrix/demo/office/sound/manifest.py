@@ -16,8 +16,10 @@ def read_arguments(words):
     while words:
         word = words.pop(0)
         if word in ("-h", "--help"):
-            print(f"{USAGE}\n\nFILE  NAME,SEATS a line; - for standard input\n--title TEXT  heading\n"
-                  "--limit N     most seats, 40 by default\n--yes         do not ask when there are more")
+            print(
+                f"{USAGE}\n\nFILE  NAME,SEATS a line; - for standard input\n--title TEXT  heading\n"
+                "--limit N     most seats, 40 by default\n--yes         do not ask when there are more"
+            )
             sys.exit(0)
         elif word in ("--title", "--limit"):
             if not words:

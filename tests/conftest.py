@@ -1,0 +1,97 @@
+"""What the tests share: the installed command, run in a folder of the test's own."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import textwrap
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+COMMAND = str(Path(sys.executable).parent / "keen-matrix")
+
+
+@dataclass(frozen=True)
+class Came:
+    """What a call of the command came to."""
+
+    status: int
+    out: str
+    err: str
+
+
+class Place:
+    """A folder with specs, in which the command is called."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def write(self, name: str, text: str) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(textwrap.dedent(text), encoding="utf-8")
+        return path
+
+    def call(self, *words: str, env: dict[str, str] | None = None, timeout: float = 60, stdin: str = "") -> Came:
+        outer = {**os.environ, "NO_COLOR": "1", **(env or {})}
+        done = subprocess.run(
+            [COMMAND, *words], cwd=self.folder, env=outer, input=stdin.encode(), capture_output=True, timeout=timeout
+        )
+        return Came(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    def start(self, *words: str, **more: Any) -> subprocess.Popen[bytes]:
+        pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **more}
+        return subprocess.Popen([COMMAND, *words], cwd=self.folder, start_new_session=True, **pipes)
+
+    def journal(self, name: str = ".keen-matrix/last.jsonl") -> list[dict[str, Any]]:
+        return [json.loads(line) for line in (self.folder / name).read_text().splitlines()]
+
+    def cases(self, name: str = ".keen-matrix/last.jsonl") -> list[dict[str, Any]]:
+        return [each for each in self.journal(name) if "id" in each]
+
+
+@pytest.fixture
+def place(tmp_path: Path) -> Place:
+    return Place(tmp_path)
+
+
+@pytest.fixture
+def aspects_of(place: Place) -> Callable[..., dict[str, tuple[str, ...]]]:
+    """Return a function that runs a shell text under expectations and gives, per case, the aspects that failed."""
+
+    def run(script: str, expect: str, *, more: str = "", program: str = "") -> dict[str, tuple[str, ...]]:
+        place.write("p.sh", script)
+        place.write(
+            "t.matrix.toml",
+            f'[program]\nlaunch = "sh {{here}}/p.sh"\n{program}\n[[matrix]]\nname = "m"\nline = "x"\n{more}\n{expect}\n',
+        )
+        place.call("run")
+        return {
+            each["verdict"]: tuple(a["aspect"] for a in each["aspects"] if not a["held"]) for each in place.cases()
+        }
+
+    return run
+
+
+@pytest.fixture(autouse=True)
+def nothing_left(tmp_path: Path) -> Any:
+    """Every test leaves no program that it started behind: none may still run in its folder or below a case's."""
+    yield
+    left = [pid for pid in os.listdir("/proc") if pid.isdecimal() and _runs_below(pid, str(tmp_path))] if os.path.isdir("/proc") else []
+    for pid in left:
+        os.kill(int(pid), signal.SIGKILL)
+    assert not left
+
+
+def _runs_below(pid: str, folder: str) -> bool:
+    try:
+        return os.readlink(f"/proc/{pid}/cwd").startswith(folder + os.sep)
+    except OSError:
+        return False

@@ -1,0 +1,46 @@
+"""The sample ferry office, and specs for programs that nobody here wrote."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.spec.load import load_spec
+from tests.conftest import COMMAND, Place
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+
+
+def test_the_demo_finds_exactly_the_planted_faults_and_keeps_what_is_there(place: Place) -> None:
+    place.write("office/tickets.csv", "origin,destination,riders,exit,price,culprit\nSkerry,Skerry,1,2,,Skerry\n")
+    came = place.call("demo", "office", timeout=300)
+    assert came.status == 0, came.out
+    assert "11 files written, 1 file kept as they were" in came.out
+    assert "15 of 15 planted faults found, no other failures, the sound editions hold." in came.out
+    assert (place.folder / "office/tickets.csv").read_text().count("\n") == 2
+    (place.folder / "office/faulty/tide.sh").write_text("echo all is well\n")
+    worse = place.call("demo", "office", timeout=300)
+    assert worse.status == 1 and "not planted" in worse.out
+
+
+def test_a_check_broken_on_purpose_is_seen_to_fail(place: Place) -> None:
+    office = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
+    shutil.copytree(office, place.folder / "office")
+    spec = place.folder / "office/tide.matrix.toml"
+    spec.write_text(spec.read_text().replace("high water 03:35", "high water 03:36"))
+    came = place.call("run", "office/tide.matrix.toml", "--only", "units")
+    assert came.status == 1 and "0 of 4 hold" in came.out
+
+
+@pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))
+def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None:
+    program = load_spec(str(EXAMPLES / name)).program.launch[0].constant
+    if shutil.which(program or "") is None:
+        pytest.skip(f"{program} is not installed")
+    done = subprocess.run(
+        [COMMAND, "run", str(EXAMPLES / name), "--journal", str(tmp_path / "j")], capture_output=True, text=True, timeout=120
+    )
+    assert done.returncode == 0, done.stdout

@@ -1,0 +1,148 @@
+"""`keen-matrix lint`: every mistake, all at once, each with its place, what was expected and the nearest right word."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.conftest import Place
+
+GOOD = {
+    "program": 'launch = "true"',
+    "top": "",
+    "matrix": 'name = "m"\nline = "{x}"\naxes.x = ["a", "b"]\nexpect.exit = 0',
+}
+
+
+def spec(program: str = "", top: str = "", matrix: str = "", more: str = "") -> str:
+    return f"{top}\n[program]\n{program or GOOD['program']}\n[[matrix]]\n{matrix or GOOD['matrix']}\n{more}\n"
+
+
+BASE = 'name = "m"\nline = "{x}"\naxes.x = ["a", "b"]\n'
+MISTAKES = [
+    ("a syntax error", "[program\n", '1:9: this is no TOML: expected'),
+    ("an unknown key", spec(program='launch = "true"\ntimeot = 3'), '4:1: "timeot" is no key of [program] … did you mean "timeout"?'),
+    ("an unknown table", spec(more="[expct]\nexit = 0"), '9:2: "expct" is no key of the spec … did you mean "expect"?'),
+    ("a key far from any", spec(more="[expect]\nzzz = 0"), '10:1: "zzz" is no key of [expect] … expected one of crash, exit'),
+    ("a wrong type", spec(program='launch = "true"\ntimeout = "long"'), "4:11: program.timeout is a text … expected a number"),
+    ("no launch", spec(program="timeout = 1"), '2:2: "launch" is missing in [program]'),
+    ("an empty launch", spec(program='launch = " "'), "3:10: launch is empty … expected the words that start the program"),
+    ("a wrong launch", spec(program="launch = 3"), "3:10: program.launch: expected a text or a list of words, found a number"),
+    ("an unknown axis", spec(matrix=BASE.replace("{x}", "{y}")), '6:10: "y" is neither an axis nor a column here'),
+    ("a misspelt axis", spec(matrix='name="m"\nline = "a {riders_}"\naxes.riders = [1]'), '6:12: "riders_" is neither'),
+    ("an empty axis", spec(matrix=BASE + "axes.z = []"), "8:10: matrix[1].axes.z: this axis has no values; expected at least one"),
+    ("a nested empty axis", spec(matrix=BASE + "axes.z = [1, {}]"), "8:14: matrix[1].axes.z[2]: expected a text, number, boolean"),
+    ("two of one name", spec(more="[[matrix]]\n" + GOOD["matrix"]), '10:8: two matrices are named "m"'),
+    ("a wrong line", spec(matrix=BASE.replace("{x}", "{x} [a")), '6:13: matrix[1].line: this "[" is never closed'),
+    ("a wrong expression", spec(matrix=BASE + 'where = ["x =! 3"]'), "8:13: matrix[1].where[1]: in the expression x =! 3"),
+    ("a wrong condition", spec(matrix=BASE + 'expect = [{ when = "x ==", exit = 0 }]'), "8:21: matrix[1].expect[1].when: in the exp"),
+    ("a wrong template", spec(matrix=BASE + 'expect.stdout = "a {"'), '8:20: matrix[1].expect.stdout: this "{" is never closed'),
+    ("an unknown function", spec(matrix=BASE + 'expect.stdout = "é {faer(x)}"'), '8:21: "faer" is no function here'),
+    ("a wrong regex", spec(matrix=BASE + 'expect.stdout.matches = "a("'), "8:28: matrix[1].expect.stdout.matches: this regular"),
+    ("a wrong exit", spec(matrix=BASE + "expect.exit = 300"), "8:15: matrix[1].expect.exit: 300 is no exit code"),
+    ("an exit range backwards", spec(matrix=BASE + 'expect.exit = "9..1"'), "8:15: matrix[1].expect.exit: expected a code 0..255"),
+    ("a wrong signal", spec(matrix=BASE + 'expect.signal = "TREM"'), "8:17: matrix[1].expect.signal: 'TREM' is no signal; exp"),
+    ("a step of 0", spec(matrix=BASE + "axes.n = { from = 1, to = 3, step = 0 }"), "8:10: matrix[1].axes.n: a step of 0 never"),
+    ("a step the wrong way", spec(matrix=BASE + "axes.n = { from = 3, to = 1 }"), "expected a step below 0"),
+    ("an axis of two sources", spec(matrix=BASE + 'axes.n = { from = 1, to = 3, lines = "f" }'), "found from and lines"),
+    ("a key that does not go", spec(matrix=BASE + 'axes.n = { lines = "f", to = 3 }'), '"to" does not go with "lines"'),
+    ("a partner missing", spec(matrix=BASE + 'axes.n = { table = "f" }'), '"table" needs "column" beside it'),
+    ("a file not there", spec(matrix=BASE + 'axes.n = { lines = "ports.txt" }'), "axis n: ports.txt does not exist"),
+    ("an uneven row", spec(matrix=BASE + 'columns = ["a", "b"]\nrows = [[1, 2], [3]]'), "9:17: this row has 1 values … expected 2: a, b"),
+    ("rows without columns", spec(matrix=BASE + "rows = [[1, 2]]"), '8:8: "rows" needs "columns"'),
+    ("columns without rows", spec(matrix=BASE + 'columns = ["a"]'), '8:11: "columns" stands without "rows"'),
+    ("an axis that is a column", spec(matrix=BASE + 'columns = ["x"]\nrows = [[1]]'), '"x" is an axis and a column'),
+    ("a wrong combine", spec(matrix=BASE + 'combine = "pair"'), 'matrix[1].combine: expected one of all, each, pairs, triples, zip or a'),
+    ("an axis no name", spec(matrix=BASE + 'axes."a b" = [1]'), '8:6: "a b" cannot be used in expressions'),
+    ("a missing oracle", spec(program='launch = "true"\noracle = "o.py"'), "4:10: the oracle file o.py does not exist"),
+    ("a file outside", spec(top='[files]\n"../x" = "y"'), "leads out of the case's directory"),
+    ("no matrix", '[program]\nlaunch = "true"\n', "t.matrix.toml: the spec has no [[matrix]]"),
+    ("a text in escapes", spec(matrix=BASE + 'expect.stdout = "\\t\\u00e9{"'), '8:26: matrix[1].expect.stdout: this "{"'),
+    ("a text of lines", spec(matrix=BASE + 'expect.stdout = """\nab\n{"""'), "10:1: matrix[1].expect.stdout: this"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "message"), [each[1:] for each in MISTAKES], ids=[each[0] for each in MISTAKES])
+def test_a_mistake_is_told_with_its_place(place: Place, text: str, message: str) -> None:
+    (place.folder / "t.matrix.toml").write_text(text)
+    came = place.call("lint")
+    assert came.status == 2 and "Traceback" not in came.err
+    for part in message.split(" … "):
+        assert part in came.out
+    assert "1 spec: 1 error" in came.out
+    if len(text) % 4:  # every fourth through run as well, which must say the same and run nothing
+        return
+    run = place.call("run")
+    assert (run.status, run.out) == (2, "") and message.split(" … ")[0] in run.err
+
+
+def test_all_mistakes_come_at_once_in_the_order_of_the_file(place: Place) -> None:
+    place.write(
+        "t.matrix.toml",
+        """
+        [program]
+        launch = "echo {heer}"
+        timeot = 3
+        [expect]
+        exit = "300"
+        stdout.contain = "x"
+        [[matrix]]
+        name = "a"
+        line = "{x} {y}"
+        axes.x = { from = 1, to = 3, step = 0 }
+        axes.z = []
+        where = ["x !! 3"]
+        [[matrix]]
+        name = "b"
+        line = "{x} [b"
+        [[matrix]]
+        name = "b"
+        line = "{x}"
+        axes.x = [1, 2]
+        [[matrix.expect]]
+        when = "xx == 2"
+        """,
+    )
+    out = place.call("lint").out
+    lines = [int(line.split(":")[1]) for line in out.splitlines() if line.startswith("t.matrix.toml:")]
+    assert lines == sorted(lines) == [3, 4, 6, 7, 10, 11, 12, 13, 16, 18, 22]
+    assert out.count("did you mean") == 4 and "1 spec: 11 errors" in out
+
+
+def test_the_caret_stands_under_the_place(place: Place) -> None:
+    place.write("t.matrix.toml", spec(matrix=BASE.replace("{x}", "é {ports}")))
+    out = place.call("lint").out.splitlines()
+    source, caret = out[1], out[2]
+    assert source[caret.index("^") :].startswith("ports")
+
+
+UNREADABLE = [
+    ("folder", None, "no *.matrix.toml was found below t.matrix.toml"),
+    ("empty", b"", '"program" is missing in the spec'),
+    ("no UTF-8", b'a = "\xff"\n', "t.matrix.toml:1:6: this is no UTF-8 text (byte 0xff)"),
+    ("too large", b"#" * 5_000_000, "the file has 5,000,000 bytes, more than a spec may have"),
+    ("NUL", b"a = 1\0", "t.matrix.toml:1:6: this is no TOML"),
+    ("deep", b"a = " + b"[" * 5000, "values are nested too deep"),
+]
+
+
+@pytest.mark.parametrize(("content", "message"), [each[1:] for each in UNREADABLE], ids=[each[0] for each in UNREADABLE])
+def test_a_spec_that_cannot_be_read(place: Place, content: bytes | None, message: str) -> None:
+    path = place.folder / "t.matrix.toml"
+    if content is None:
+        path.mkdir()
+    else:
+        path.write_bytes(content)
+    came = place.call("run", "t.matrix.toml")
+    assert came.status == 2 and message in came.err and "Traceback" not in came.err
+
+
+def test_a_spec_that_is_not_there_names_the_nearest(place: Place) -> None:
+    place.write("fares.matrix.toml", spec())
+    assert place.call("run", "fare.matrix.toml").err.endswith("did you mean fares.matrix.toml?\n")
+    assert place.call("run", "fares").err.endswith("did you mean fares.matrix.toml?\n")
+
+
+def test_a_sound_spec_lints_clean(place: Place) -> None:
+    place.write("t.matrix.toml", spec())
+    came = place.call("lint")
+    assert (came.status, came.out, came.err) == (0, "1 spec: no errors, no warnings\n", "")
