@@ -73,9 +73,7 @@ def aspects_of(place: Place) -> Callable[..., dict[str, tuple[str, ...]]]:
             f'[program]\nlaunch = "sh {{here}}/p.sh"\n{program}\n[[matrix]]\nname = "m"\nline = "x"\n{more}\n{expect}\n',
         )
         place.call("run")
-        return {
-            each["verdict"]: tuple(a["aspect"] for a in each["aspects"] if not a["held"]) for each in place.cases()
-        }
+        return {each["verdict"]: tuple(a["aspect"] for a in each["aspects"] if not a["held"]) for each in place.cases()}
 
     return run
 
@@ -84,7 +82,11 @@ def aspects_of(place: Place) -> Callable[..., dict[str, tuple[str, ...]]]:
 def nothing_left(tmp_path: Path) -> Any:
     """Every test leaves no program that it started behind: none may still run in its folder or below a case's."""
     yield
-    left = [pid for pid in os.listdir("/proc") if pid.isdecimal() and _runs_below(pid, str(tmp_path))] if os.path.isdir("/proc") else []
+    left = (
+        [pid for pid in os.listdir("/proc") if pid.isdecimal() and _runs_below(pid, str(tmp_path))]
+        if os.path.isdir("/proc")
+        else []
+    )
     for pid in left:
         os.kill(int(pid), signal.SIGKILL)
     assert not left

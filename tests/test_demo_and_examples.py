@@ -41,6 +41,9 @@ def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None
     if shutil.which(program or "") is None:
         pytest.skip(f"{program} is not installed")
     done = subprocess.run(
-        [COMMAND, "run", str(EXAMPLES / name), "--journal", str(tmp_path / "j")], capture_output=True, text=True, timeout=120
+        [COMMAND, "run", str(EXAMPLES / name), "--journal", str(tmp_path / "j")],
+        capture_output=True,
+        text=True,
+        timeout=120,
     )
     assert done.returncode == 0, done.stdout

@@ -125,7 +125,9 @@ UNREADABLE = [
 ]
 
 
-@pytest.mark.parametrize(("content", "message"), [each[1:] for each in UNREADABLE], ids=[each[0] for each in UNREADABLE])
+@pytest.mark.parametrize(
+    ("content", "message"), [each[1:] for each in UNREADABLE], ids=[each[0] for each in UNREADABLE]
+)
 def test_a_spec_that_cannot_be_read(place: Place, content: bytes | None, message: str) -> None:
     path = place.folder / "t.matrix.toml"
     if content is None:

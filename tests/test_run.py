@@ -159,7 +159,10 @@ VERDICTS = [
 
 @pytest.mark.parametrize(("script", "expect", "verdicts"), VERDICTS, ids=[f"{s[:24]}|{e[:30]}" for s, e, _ in VERDICTS])
 def test_each_expectation_holds_or_is_seen_to_fail(
-    aspects_of: Callable[..., dict[str, tuple[str, ...]]], script: str, expect: str, verdicts: dict[str, tuple[str, ...]]
+    aspects_of: Callable[..., dict[str, tuple[str, ...]]],
+    script: str,
+    expect: str,
+    verdicts: dict[str, tuple[str, ...]],
 ) -> None:
     if not verdicts:  # a wrong spec: nothing runs, so there is no journal
         with pytest.raises(FileNotFoundError):
@@ -213,7 +216,9 @@ def test_an_oracle_answers_and_its_failures_stay_in_their_case(place: Place) -> 
     assert "the expression double(n) failed: ValueError: no three (with n = 3)" in came.out
 
 
-def run_script(place: Place, script: str, *words: str, timeout: float = 1, axes: str = '["x"]', expect: str = "exit = 0") -> str:
+def run_script(
+    place: Place, script: str, *words: str, timeout: float = 1, axes: str = '["x"]', expect: str = "exit = 0"
+) -> str:
     place.write("p.sh", script)
     place.write(
         "p.matrix.toml",
@@ -232,7 +237,7 @@ def test_a_program_that_ignores_sigterm_is_killed_and_its_output_kept(place: Pla
 
 
 def test_a_background_child_does_not_hold_up_the_case_and_is_gone_after(place: Place) -> None:
-    run_script(place, 'sleep 60 & echo $!')
+    run_script(place, "sleep 60 & echo $!")
     (case,) = place.cases()
     assert case["verdict"] == "held" and case["seconds"] < 1
     time.sleep(0.1)
@@ -427,7 +432,9 @@ def test_brief_and_details_and_color(place: Place) -> None:
 
 def test_a_billion_vectors_are_refused_with_their_count_before_anything_is_built(place: Place) -> None:
     axes = "\n".join(f"axes.{name} = {{ from = 1, to = 1000 }}" for name in "abc")
-    place.write("h.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{{a}} {{b}} {{c}}"\n{axes}\n')
+    place.write(
+        "h.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{{a}} {{b}} {{c}}"\n{axes}\n'
+    )
     came = place.call("run", timeout=20)
     assert came.status == 2 and "1,000,000,000 vectors, more than 100,000" in came.err
 

@@ -30,7 +30,7 @@ def main(options: argparse.Namespace) -> int:
     paths = spec_paths(options.specs)
     errors = warnings = 0
     for path in paths:
-        _, problems = read_spec(path)
+        _, problems = read_spec(path, deep=True)
         for problem in problems:
             write_problem(screen, problem)
         errors += sum(problem.severity == "error" for problem in problems)

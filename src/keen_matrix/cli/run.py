@@ -12,7 +12,6 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.shared import (
-    MOST_VECTORS,
     add_selection_options,
     add_spec_options,
     selector,
@@ -55,6 +54,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         default=DEFAULT_JOURNAL,
         help=f"where the results go (default {DEFAULT_JOURNAL})",
+    )
+    parser.add_argument(
+        "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"
     )
     amount = parser.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
@@ -236,6 +238,7 @@ def vector_count(spec: Spec) -> int | None:
 
 def refuse_too_many(spec: Spec, limit: int | None) -> None:
     """Raise Misuse when a matrix has more vectors than its limit, before anything is built."""
+    from keen_matrix.core.spec.deep import MOST_VECTORS
     from keen_matrix.core.vectors.counting import matrix_count
 
     for matrix in spec.matrices:

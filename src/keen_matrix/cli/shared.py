@@ -16,8 +16,6 @@ if TYPE_CHECKING:
     from keen_matrix.core.vectors.case import Case
 
 SUFFIX = ".matrix.toml"
-MOST_VECTORS = 100_000
-"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that says so."""
 
 
 def add_spec_options(parser: argparse.ArgumentParser) -> None:
@@ -42,12 +40,6 @@ def add_selection_options(parser: argparse.ArgumentParser) -> None:
         "for a word with a dash); "
         "may be given again",
     )  # fmt: skip
-    parser.add_argument(
-        "--limit",
-        type=whole_number,
-        metavar="N",
-        help=f"allow up to N vectors in a matrix (default {MOST_VECTORS:,})",
-    )
 
 
 def whole_number(text: str) -> int:

@@ -29,7 +29,8 @@ examples:
 
 VALUE_WIDTH = 24
 """Cells that one value gets in the table; longer ones are cut, with their length."""
-WORDS_WIDTH = 60
+JSON_CHUNK = 500
+"""Lines that are written at a time: the first ones of a product of a billion come at once."""
 TABLE_SAMPLE = 200
 """Vectors that are looked at to settle the widths of a table's columns."""
 
@@ -164,11 +165,21 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
 
 def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one JSON object per vector: the journal's, without an outcome."""
+    from keen_matrix.core.oracle import oracle_functions
     from keen_matrix.core.results.records import case_fields, encode
+    from keen_matrix.core.vectors.unfold import CaseMaker
 
     found = False
     write = sys.stdout.buffer.write
     sys.stdout.flush()
+    if not options.only:
+        functions = oracle_functions(spec.program.oracle)
+        for matrix in spec.matrices:
+            lines = CaseMaker(spec, matrix, functions).json_lines()
+            while chunk := "".join(itertools.islice(lines, JSON_CHUNK)):
+                found = True
+                write(chunk.encode("utf-8", "backslashreplace"))
+        return found
     for matrix, cases in _matrices(spec, options):
         for case in cases:
             found = True
@@ -220,7 +231,10 @@ def write_counts(screen: Screen, spec: Spec) -> None:
         product = f"{counts.product:,}" if counts.product is not None else "an unknown number of"
         text = f"  {counts.vectors:>12,} of {product} in the full product"
         if counts.strength:
-            text += f"; strength {counts.strength}: {counts.covered:,} of {counts.coverable:,} tuples covered"
+            noun = {1: "values", 2: "pairs", 3: "triples"}.get(counts.strength, f"sets of {counts.strength} values")
+            text += f"; all {counts.tuples:,} {noun} covered"
+            text += f", {counts.impossible:,} impossible" if counts.impossible else ""
+            text += "; the clock stopped the search" if counts.stopped_by_clock else ""
         if counts.merged:
             text += f"; {counts.merged:,} identical ones merged"
         elif counts.may_merge:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
@@ -18,11 +18,15 @@ CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
 
 
-def cross_checks(source: Source, document: SpecDocument, spec: Spec) -> list[Problem]:
+def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bool) -> list[Problem]:
     """Return the problems that come of several places taken together."""
     checker = _Checker(source, spec)
     checker.program(document)
     checker.matrices()
+    if deep and not checker.problems:
+        from keen_matrix.core.spec.deep import deep_problems
+
+        return deep_problems(spec, source, checker.oracle, checker.used)
     return checker.problems
 
 
@@ -34,6 +38,9 @@ class _Checker:
         self.problems: list[Problem] = []
         self.functions: set[str] | None = set(FUNCTIONS)
         """Known functions; None when the oracle file did not load."""
+        self.oracle: Mapping[str, Any] = {}
+        self.used: dict[int | None, set[str]] = {}
+        """Names used in each matrix, and outside of them (None)."""
 
     def add(self, path: KeyPath, message: str, **more: Any) -> None:
         self.problems.append(self.source.problem(path, message, **more))
@@ -83,7 +90,8 @@ class _Checker:
             return
         try:
             assert self.functions is not None
-            self.functions |= set(oracle_functions(path))
+            self.oracle = oracle_functions(path)
+            self.functions |= set(self.oracle)
         except RunFault as fault:
             self.add(("program", "oracle"), str(fault))
             self.functions = None
@@ -187,6 +195,8 @@ class _Checker:
                 continue
 
     def _names(self, path: KeyPath, expression: Expression, known: set[str], offset: int) -> None:
+        inside = path[1] if path[0] == "matrix" and isinstance(path[1], int) else None
+        self.used.setdefault(inside, set()).update(expression.names)
         for name in sorted(expression.names - known):
             if self.functions is not None and name in self.functions:
                 continue

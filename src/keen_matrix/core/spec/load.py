@@ -40,8 +40,11 @@ def load_spec(path: str) -> Spec:
     return spec
 
 
-def read_spec(path: str) -> tuple[Spec | None, list[Problem]]:
-    """Return the compiled spec (None when it has errors) and all problems, warnings included, in file order."""
+def read_spec(path: str, *, deep: bool = False) -> tuple[Spec | None, list[Problem]]:
+    """Return the compiled spec (None when it has errors) and all problems, warnings included, in file order.
+
+    `deep` also thinks the matrices through: clashing conditions, values that make no difference, sizes.
+    """
     try:
         source = read_source(path)
     except SpecFault as fault:
@@ -53,7 +56,7 @@ def read_spec(path: str) -> tuple[Spec | None, list[Problem]]:
     from keen_matrix.core.spec.lint import cross_checks
 
     problems += compiler.problems
-    problems += cross_checks(source, document, spec)
+    problems += cross_checks(source, document, spec, deep=deep)
     problems = sorted(dict.fromkeys(problems), key=lambda problem: (problem.line, problem.column, problem.message))
     failed = any(problem.severity == "error" for problem in problems)
     return (None if failed else spec), problems
@@ -109,7 +112,9 @@ class Compiler:
             program=self.program(document, here),
             rules=(self.rule(document.expect, ("expect",)),),
             matrices=tuple(
-                self.matrix(index, table, document, here) for index, table in enumerate(document.matrix) if table is not _INVALID
+                self.matrix(index, table, document, here)
+                for index, table in enumerate(document.matrix)
+                if table is not _INVALID
             ),
         )
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from hashlib import blake2b
 from typing import Any
 
 from keen_matrix.core.expressions import FUNCTIONS, Scope
@@ -22,8 +22,12 @@ _PAIRS = tuple(first + second for first in ALPHABET for second in ALPHABET)
 
 def case_id(key: Iterable[str]) -> str:
     """Return the id of a case from the texts that make it what it is, in order."""
-    raw = hashlib.blake2b("\0".join(key).encode("utf-8", "surrogateescape"), digest_size=8).digest()
-    number = int.from_bytes(raw, "big")
+    return case_id_of("\0".join(key))
+
+
+def case_id_of(key: str) -> str:
+    """Return the id of a case from its texts joined by NUL."""
+    number = int.from_bytes(blake2b(key.encode("utf-8", "surrogateescape"), digest_size=8).digest(), "big")
     pairs = _PAIRS
     return "".join((
         pairs[number & 1023], pairs[number >> 10 & 1023], pairs[number >> 20 & 1023], pairs[number >> 30 & 1023],

@@ -3,12 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
+from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.spec.model import Matrix
 from keen_matrix.core.vectors.constraints import Constraint, all_rows
 from keen_matrix.core.vectors.factors import Layout
 
+if TYPE_CHECKING:
+    from keen_matrix.core.vectors.covering import Covering
+
 STRENGTHS = {"each": 1, "pairs": 2, "triples": 3}
+
+Row = tuple[int, ...]
+
+
+class CombineFault(KeenMatrixError):
+    """A matrix cannot be combined as it asks; `key` is the key of the matrix to blame, `number` the item of it."""
+
+    def __init__(self, message: str, key: str = "", number: int | None = None) -> None:
+        self.key, self.number = key, number
+        super().__init__(message)
 
 
 def strength_of(matrix: Matrix) -> int | None:
@@ -18,6 +34,90 @@ def strength_of(matrix: Matrix) -> int | None:
     return STRENGTHS.get(matrix.combine)
 
 
-def rows_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Iterator[tuple[int, ...]]:
-    """Yield the rows of levels that a matrix takes, in a fixed order."""
-    return all_rows(layout.factors, constraints)
+def rows_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Iterator[Row]:
+    """Yield the rows of levels that a matrix takes, in a fixed order.
+
+    Raises CombineFault when what the matrix asks for cannot be had, and WhereFault when a condition fails.
+    """
+    if strength_of(matrix) is None:
+        return all_rows(layout.factors, constraints)
+    return (tuple(row) for row in combined(matrix, layout, constraints).covering.rows.tolist())
+
+
+@dataclass(frozen=True, slots=True)
+class Combined:
+    """The covering array of a matrix, with the strength it was made for."""
+
+    covering: Covering
+    strength: int
+
+
+def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
+    """Return the covering array that a matrix asks for. Raises CombineFault."""
+    from keen_matrix.core.vectors.covering import NoRows, Rule, cover
+
+    levels = [factor.levels for factor in layout.factors]
+    strength = strength_of(matrix)
+    assert strength is not None
+    if strength > len(levels):
+        have = f"{len(levels)} axis" if len(levels) == 1 else f"{len(levels)} axes and groups"
+        if matrix.combine in STRENGTHS and levels:
+            strength = len(levels)  # every pair of a single axis is each of its values
+        else:
+            raise CombineFault(f"a strength of {strength} needs as many axes; this matrix has {have}", "combine")
+    rules = [Rule(constraint.factors, constraint.test) for constraint in constraints]
+    try:
+        covering = cover(
+            levels,
+            strength,
+            rules=rules,
+            always=[fixed_levels(matrix, layout, number) for number in range(len(matrix.always))],
+            focus=[focus_levels(matrix, layout, number) for number in range(len(matrix.focus))],
+            effort=matrix.effort,  # type: ignore[arg-type]
+            seed=matrix.seed,
+        )
+    except NoRows as none:
+        raise no_rows_fault(constraints, none.clash) from None
+    return Combined(covering, strength)
+
+
+def no_rows_fault(constraints: Sequence[Constraint], clash: Sequence[int]) -> CombineFault:
+    """Return the fault that no vector is left, naming the conditions that clash."""
+    sources = [constraints[number].source for number in clash if constraints[number].source]
+    if not clash:
+        return CombineFault("a combination under always breaks a condition of where", "always")
+    if len(sources) == 1:
+        return CombineFault(f'no vector is left: "{sources[0]}" is never true', "where")
+    named = " and ".join(f'"{source}"' for source in sources)
+    return CombineFault(f"no vector is left; these clash: {named}", "where")
+
+
+def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
+    """Return the levels by factor that one combination under `always` fixes. Raises CombineFault."""
+    found: dict[int, int] = {}
+    for name, value in matrix.always[number].items():
+        if name not in layout.names:
+            raise CombineFault(f'"{name}" is neither an axis nor a column', "always", number)
+        values = layout.values[name]
+        level = next((at for at in range(len(values)) if values[at] == value and type(values[at]) is type(value)), None)
+        if level is None:
+            level = next((at for at in range(len(values)) if values[at] == value), None)
+        if level is None:
+            raise CombineFault(f"{value!r} is no value of {name}", "always", number)
+        if found.setdefault(layout.names[name], level) != level:
+            raise CombineFault("these values stand in different rows", "always", number)
+    return found
+
+
+def focus_levels(matrix: Matrix, layout: Layout, number: int) -> tuple[tuple[int, ...], int]:
+    """Return the factors and the strength of one focus; a strength of 0 stands for all of them. Raises CombineFault."""
+    names, strength = matrix.focus[number]
+    for name in names:
+        if name not in layout.names:
+            raise CombineFault(f'"{name}" is neither an axis nor a group', "focus", number)
+    factors = tuple(dict.fromkeys(layout.names[name] for name in names))
+    if strength > len(factors):
+        raise CombineFault(
+            f"a strength of {strength} needs as many axes; the focus has {len(factors)}", "focus", number
+        )
+    return factors, strength or len(factors)

@@ -1,31 +1,35 @@
-"""How many vectors a matrix has, answered without making them."""
+"""How many vectors a matrix has, answered without making those that are not needed for the answer."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.combine import strength_of
+from keen_matrix.core.vectors.combine import combined, strength_of
 from keen_matrix.core.vectors.constraints import constraints_of, count_rows
 from keen_matrix.core.vectors.factors import layout_of
 from keen_matrix.core.vectors.unfold import CaseMaker
 
+MERGE_CHECK = 200_000
+"""Rows up to which identical vectors are counted by unfolding them; beyond, the count is of rows."""
 
-def product_count(spec: Spec, matrix: Matrix) -> int | None:
+
+def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None) -> int | None:
     """Return how many rows the full product of a matrix has, constraints kept; None when that cannot be told cheaply."""
+    from keen_matrix.core.spec.deep import placed_faults
+
     layout = layout_of(matrix)
-    constraints = constraints_of(matrix, layout, spec.here, oracle_functions(spec.program.oracle))
-    return count_rows(layout.factors, constraints)
+    functions = oracle_functions(spec.program.oracle) if functions is None else functions
+    with placed_faults(spec, matrix):
+        return count_rows(layout.factors, constraints_of(matrix, layout, spec.here, functions))
 
 
 def matrix_count(spec: Spec, matrix: Matrix) -> int | None:
     """Return how many rows a matrix takes, identical vectors not yet merged; None when only unfolding tells."""
     return product_count(spec, matrix) if strength_of(matrix) is None else None
-
-
-MERGE_CHECK = 200_000
-"""Rows up to which identical vectors are counted by unfolding them; beyond, the count is of rows."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,16 +43,29 @@ class Counts:
     """Some vectors may be identical, and were too many to compare."""
     strength: int = 0
     """The strength asked for; 0 when every combination is taken."""
-    covered: int = 0
-    coverable: int = 0
+    tuples: int = 0
+    """Combinations of so many values that some allowed vector holds; all of them are covered."""
+    impossible: int = 0
+    """Combinations that no allowed vector holds."""
+    bound: int = 0
+    stopped_by_clock: bool = False
 
 
 def counts_of(spec: Spec, matrix: Matrix) -> Counts:
-    """Return the counts of a matrix; the full product is never built."""
+    """Return the counts of a matrix; the full product is never built. Raises SpecFault."""
+    from keen_matrix.core.spec.deep import placed_faults
+
     maker = CaseMaker(spec, matrix, oracle_functions(spec.program.oracle))
-    product = count_rows(maker.layout.factors, maker.constraints)
+    product = product_count(spec, matrix)
     if strength_of(matrix) is not None:
-        raise NotImplementedError
+        with placed_faults(spec, matrix):
+            made = combined(matrix, maker.layout, maker.constraints)
+        vectors = len({maker.case(tuple(row)).id for row in made.covering.rows.tolist()})
+        return Counts(
+            vectors=vectors, product=product, merged=len(made.covering.rows) - vectors, strength=made.strength,
+            tuples=made.covering.tuples, impossible=made.covering.impossible, bound=made.covering.bound,
+            stopped_by_clock=made.covering.stopped_by_clock,
+        )  # fmt: skip
     if product is None or maker.distinct:
         return Counts(vectors=product, product=product)
     if product > MERGE_CHECK:

@@ -1,8 +1,308 @@
-"""Covering arrays."""
+"""Covering arrays: few rows in which every combination of values of any so many axes appears.
+
+The design follows what the field has found to work: starts from algebra, growth axis by axis and greedy rows, then rows
+are taken away one by one and tabu search repairs what they covered (see the modules of `arrays`).
+"""
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations
+from math import prod
+from typing import Any, Literal
 
-def covering_rows() -> None:
-    """To be built."""
-    raise NotImplementedError
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_matrix.core.vectors.arrays import fields
+from keen_matrix.core.vectors.arrays.blocks import Blocks, Ints, block_axes, lower_bound, tuple_count
+from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, Whole, clashing, rules_of
+from keen_matrix.core.vectors.arrays.greedy import Greedy
+from keen_matrix.core.vectors.arrays.growth import OPEN, grow
+from keen_matrix.core.vectors.arrays.shrink import Shrinker, Work
+
+Effort = Literal["quick", "normal", "thorough"]
+
+EFFORTS: Mapping[str, int] = {"quick": 0, "normal": 40_000_000, "thorough": 360_000_000}
+"""Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a small machine)."""
+SMALL_TUPLES = 800
+"""Systems with no more tuples (8 axes of 5 values have 700) get a part of the work, so that they are answered at once."""
+SMALL_WORK = 500_000
+TRIAL_SHARES = (0.6, 0.12, 0.08)
+"""Parts of the work that the smallest starts get; what is left goes to the best result. The smallest start mostly wins."""
+SHRINK_TUPLES = 3_000_000
+"""Above so many tuples only growth is used: counting how often each is covered would take too much memory."""
+SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
+"""The clock never decides a result in ordinary use; it stops what a far slower machine would not finish."""
+
+
+class NoRows(ValueError):
+    """No row meets every constraint; `clash` holds the numbers of rules that cannot be met together."""
+
+    def __init__(self, clash: Sequence[int]) -> None:
+        self.clash = tuple(clash)
+        super().__init__("no row meets every constraint")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Covering:
+    """A covering array and what is known about it."""
+
+    rows: NDArray[np.int32]
+    tuples: int
+    """Tuples that have to be covered and can be."""
+    impossible: int
+    """Tuples that no allowed row holds."""
+    bound: int
+    """Rows that no array without constraints can go below."""
+    stopped_by_clock: bool = False
+
+
+def covering_rows(
+    levels: Sequence[int],
+    strength: int,
+    *,
+    allowed: Callable[[Any], bool] | Sequence[Callable[[Any], bool]] | None = None,
+    always: Iterable[Mapping[int, int]] = (),
+    focus: Iterable[tuple[Sequence[int], int]] = (),
+    effort: Effort = "normal",
+    seed: int = 0,
+) -> NDArray[np.int32]:
+    """Return rows in which every tuple of `strength` axes' values appears that some allowed row can hold.
+
+    `levels[axis]` is the number of values of an axis; a row holds the number of a value for each axis, counted from 0.
+    `allowed(row)` tells whether a row may be taken; it reads `row[axis]` and is asked on partial rows, so it should read
+    no more axes than it needs. Several conditions are better given as a list of functions than as one: each is followed
+    along the axes that it reads, and one that reads ten of them has ten axes' worth of paths. `always` lists combinations
+    (axis → value) that must be among the rows. `focus` gives sets of axes a strength of their own. `effort` is "quick", "normal" (about a second) or "thorough" (about ten).
+
+    The result is rows × axes, sorted, the same on every machine for the same arguments. Raises ValueError for a strength
+    below 1 or above the number of axes, or levels below 1, and NoRows when nothing is allowed.
+    """
+    predicates = [] if allowed is None else [allowed] if callable(allowed) else list(allowed)
+    found = [rules_of(predicate, levels) for predicate in predicates]
+    if len(found) > 1 and any(isinstance(rule, Whole) for rules in found for rule in rules):
+        found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]
+    rules = [rule for rules in found for rule in rules]
+    return cover(levels, strength, rules=rules, always=always, focus=focus, effort=effort, seed=seed).rows
+
+
+def cover(
+    levels: Sequence[int],
+    strength: int,
+    *,
+    rules: Sequence[Rule] = (),
+    always: Iterable[Mapping[int, int]] = (),
+    focus: Iterable[tuple[Sequence[int], int]] = (),
+    effort: Effort = "normal",
+    seed: int = 0,
+) -> Covering:
+    """Return a covering array with what is known about it; the arguments are those of covering_rows, with rules read off."""
+    levels = [int(level) for level in levels]
+    if not levels or min(levels) < 1:
+        raise ValueError("every axis needs at least one value")
+    if not 1 <= strength <= len(levels):
+        raise ValueError(f"a strength of {strength} needs as many axes; there are {len(levels)}")
+    return _Search(levels, strength, rules, list(always), list(focus), effort, seed).covering()
+
+
+class _Search:
+    """One call: the system, its constraints and fixed rows, and the work that may be done."""
+
+    def __init__(
+        self,
+        levels: list[int],
+        strength: int,
+        rules: Sequence[Rule],
+        always: list[Mapping[int, int]],
+        focus: list[tuple[Sequence[int], int]],
+        effort: Effort,
+        seed: int,
+    ) -> None:
+        self.levels, self.strength, self.effort, self.seed = levels, strength, effort, seed
+        self.always, self.focus = always, focus
+        self.feasible = Feasible(levels, rules) if rules else None
+        if self.feasible is not None and self.feasible.any_row({}) is None:
+            raise NoRows(clashing(levels, rules))
+        self.axes = block_axes(len(levels), strength, focus)
+        self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
+        started = time.monotonic()
+        limit = EFFORTS[effort]
+        if self.total <= SMALL_TUPLES and effort == "normal" and max(map(len, self.axes)) <= 2:
+            limit = SMALL_WORK
+        self._parts: dict[tuple[tuple[int, int], ...], bool] = {}
+        self.work = Work(limit, lambda: time.monotonic() - started > SAFETY_SECONDS[effort])
+
+    def covering(self) -> Covering:
+        """Return the best array found."""
+        bound = lower_bound(self.levels, self.axes)
+        if self.feasible is None and self.total > SHRINK_TUPLES:
+            rows = _closed(self._grown(self._fixed_rows(), 0, self._order()), self.levels)
+            return Covering(rows=_sorted(rows), tuples=self.total, impossible=0, bound=bound)
+        self.blocks = Blocks(self.levels, self.axes)
+        skip = self._impossible()
+        fixed_rows = self._fixed_rows()
+        starts = list(self._starts(fixed_rows, skip))
+        best = self._shrunk(starts, fixed_rows != OPEN, skip, bound if self.feasible is None else 1)
+        impossible = int(skip.sum()) if skip is not None else 0
+        return Covering(
+            rows=_sorted(best), tuples=self.blocks.total - impossible, impossible=impossible, bound=bound,
+            stopped_by_clock=self.work.stopped_by_clock,
+        )  # fmt: skip
+
+    def _impossible(self) -> np.ndarray | None:
+        """Return which tuples no allowed row holds; None without constraints.
+
+        A row that proves one tuple possible proves all tuples in it, so only few have to be asked for; what is
+        impossible for two axes need not be proven again for each third.
+        """
+        if self.feasible is None:
+            return None
+        feasible, blocks = self.feasible, self.blocks
+        skip, seen = np.zeros(blocks.total, dtype=bool), np.zeros(blocks.total + 1, dtype=bool)
+        for number, axes in enumerate(self.axes):
+            if not any(axis in feasible.component for axis in axes):
+                continue
+            base = int(blocks.bases[number])
+            for offset in range(prod(self.levels[axis] for axis in axes)):
+                if seen[base + offset]:
+                    continue
+                _, values = blocks.decode(base + offset)
+                if self._part_impossible(axes, values):
+                    skip[base + offset] = True
+                    continue
+                row = feasible.any_row(dict(zip(axes, values, strict=True)))
+                if row is None:
+                    skip[base + offset] = True
+                else:
+                    seen[blocks.numbers(row[None, :])[0]] = True
+        return skip
+
+    def _part_impossible(self, axes: Sequence[int], values: Sequence[int]) -> bool:
+        """Tell whether fewer of the values are impossible together already."""
+        assert self.feasible is not None
+        for size in range(1, len(axes)):
+            for chosen in combinations(range(len(axes)), size):
+                key = tuple((axes[at], values[at]) for at in chosen)
+                if key not in self._parts:
+                    self._parts[key] = not self.feasible.possible(
+                        [axis for axis, _ in key], [value for _, value in key]
+                    )
+                if self._parts[key]:
+                    return True
+        return False
+
+    def _fixed_rows(self) -> Ints:
+        """Return the rows that must be in, with open cells where they say nothing."""
+        rows = np.full((len(self.always), len(self.levels)), OPEN, dtype=np.int32)
+        for number, combination in enumerate(self.always):
+            for axis, value in combination.items():
+                rows[number, axis] = value
+            if self.feasible is not None and self.feasible.any_row(dict(combination)) is None:
+                raise NoRows(())
+        return rows
+
+    def _order(self) -> list[int]:
+        """Return the axes with most values first: growth from them ends with fewest rows."""
+        return sorted(range(len(self.levels)), key=lambda axis: (-self.levels[axis], axis))
+
+    def _grown(self, rows: Ints, done: int, order: list[int]) -> Ints:
+        return grow(self.levels, self.axes, order, rows, done)
+
+    def _starts(self, fixed: Ints, skip: np.ndarray | None) -> Iterable[Ints]:
+        """Yield complete arrays to begin with, cheapest first."""
+        if self.feasible is not None:
+            candidates = 1 if self.effort == "quick" else 4
+            rows = self._closed_feasibly(fixed)
+            yield Greedy(self.blocks, self.feasible, self.seed, candidates).completed(rows, skip)
+            return
+        yield self._completed(self._grown(fixed.copy(), 0, self._order()))
+        if len(fixed) == 0 and not self.focus:
+            for rows, columns in self._algebraic():
+                yield self._completed(self._grown(rows, columns, self._order()))
+        if self.effort != "quick" and self.blocks.total <= 20_000:
+            yield Greedy(self.blocks, None, self.seed, 5).completed(_closed(fixed, self.levels), None)
+
+    def _algebraic(self) -> Iterable[tuple[Ints, int]]:
+        """Yield arrays from algebra over the first axes of the order, values beyond an axis's own left open."""
+        order, strength, count = self._order(), self.strength, len(self.levels)
+        if max(self.levels) == 2 and strength == 2 and count > 3:
+            yield fields.binary(count), count
+        largest = self.levels[order[0]]
+        for field in fields.field_orders(max(2, self.levels[order[min(strength, count) - 1]]))[:3]:
+            if field**strength > 20_000:
+                return
+            # axes with more values than the field has elements come after it in the order, and are grown
+            fitting = [axis for axis in order if self.levels[axis] <= field]
+            if field < largest or len(fitting) <= strength:
+                continue
+            arrays = [fields.orthogonal(field, strength)]
+            if strength == 2 and len(fitting) > field + 1:
+                small = fields.paired(field, field + 2)
+                large = fields.paired(field, len(fitting))
+                arrays += [each for each in (small, large) if each is not None]
+            for array in arrays:
+                columns = min(array.shape[1], len(fitting))
+                rows = np.full((len(array), count), OPEN, dtype=np.int32)
+                rows[:, fitting[:columns]] = array[:, :columns]
+                for axis in fitting[:columns]:
+                    rows[rows[:, axis] >= self.levels[axis], axis] = OPEN
+                yield rows, columns
+
+    def _completed(self, rows: Ints) -> Ints:
+        """Close open cells, then add what a focus or an open cell may have left uncovered."""
+        return Greedy(self.blocks, None, self.seed, 1).completed(_closed(rows, self.levels), None)
+
+    def _closed_feasibly(self, rows: Ints) -> Ints:
+        assert self.feasible is not None
+        closed = [
+            self.feasible.any_row({axis: int(value) for axis, value in enumerate(row) if value != OPEN}) for row in rows
+        ]
+        empty = np.empty((0, len(self.levels)), dtype=np.int32)
+        return np.vstack([each for each in closed if each is not None]) if closed else empty
+
+    def _shrunk(self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int) -> Ints:
+        """Return the smallest array that short trials on a few starts, and a long one on the best, lead to."""
+        starts.sort(key=len)
+        best = starts[0]
+        if len(best) <= bound or not self.work.limit:
+            return best
+        promising = [each for each in starts if len(each) <= len(best) * 1.6][: len(TRIAL_SHARES)]
+        trials = []
+        for number, (rows, share) in enumerate(zip(promising, TRIAL_SHARES, strict=False)):
+            part = self.work.share(int(self.work.limit * share))
+            trials.append((self._trial(rows, fixed, skip, number, part, bound), number))
+            self.work.spend(part.used)
+            if len(trials[-1][0]) <= bound:
+                break
+        trials.sort(key=lambda each: len(each[0]))
+        best = trials[0][0]
+        if len(best) > bound and self.work.left:
+            best = self._trial(best, fixed, skip, 17, self.work, bound)
+        return best
+
+    def _trial(self, rows: Ints, fixed: np.ndarray, skip: np.ndarray | None, salt: int, work: Work, bound: int) -> Ints:
+        shrinker = Shrinker(
+            self.blocks, rows, fixed=fixed, skip=skip, feasible=self.feasible, seed=self.seed * 1009 + salt
+        )
+        return shrinker.shrink(work, bound)
+
+
+def _closed(rows: Ints, levels: Sequence[int]) -> Ints:
+    """Return rows with every open cell set: values in turn, so that the fill covers something too."""
+    closed = rows.copy()
+    for axis, level in enumerate(levels):
+        at = np.flatnonzero(closed[:, axis] == OPEN)
+        closed[at, axis] = (at + axis) % level
+    return closed
+
+
+def _sorted(rows: Ints) -> Ints:
+    """Return the rows in the order of their values, each once."""
+    ordered: Ints = np.unique(rows, axis=0).astype(np.int32)
+    return ordered
+
+
+__all__ = ["Covering", "NoRows", "Rule", "cover", "covering_rows", "tuple_count"]

@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator, Mapping
-from typing import Any
+from functools import partial
+from operator import itemgetter
+from typing import Any, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
+from keen_matrix.core.results.records import case_fields
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case, case_id
+from keen_matrix.core.vectors.case import Case, case_id, case_id_of
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.distinct import provably_distinct
 from keen_matrix.core.vectors.factors import Layout, layout_of
 
-Row = tuple[int, ...]
+Row: TypeAlias = tuple[int, ...]
+Entry: TypeAlias = tuple[list[str], str]
+"""Words, and the same as items of a JSON array."""
+
+_json = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circular=False).encode
 
 
 def unfold(spec: Spec, functions: Mapping[str, Callable[..., Any]] | None = None) -> Iterator[Case]:
@@ -54,14 +62,17 @@ class CaseMaker:
         self._words = _Words(matrix, self.layout, spec.here, {**FUNCTIONS, **functions})
         self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
         self._around = _varying_surroundings(matrix)
-        self.distinct = provably_distinct(matrix, self.layout, self._words.texts)
+        self.distinct = provably_distinct(matrix, self.layout)
         """Whether no two rows can give the same vector."""
         self.merged = 0
         """Rows so far whose vector an earlier row had given already."""
 
     def rows(self) -> Iterator[Row]:
-        """Yield the rows of levels that the matrix combines to."""
-        return rows_of(self.matrix, self.layout, self.constraints)
+        """Yield the rows of levels that the matrix combines to. Raises SpecFault when it cannot be combined as it asks."""
+        from keen_matrix.core.spec.deep import placed_faults
+
+        with placed_faults(self.spec, self.matrix):
+            yield from rows_of(self.matrix, self.layout, self.constraints)
 
     def cases(self) -> Iterator[Case]:
         """Yield the cases, each vector once."""
@@ -94,6 +105,26 @@ class CaseMaker:
             key = (self.matrix.name, *argv)
         return Case(sequence, case_id(key), self.matrix.index, argv, values, fault)
 
+    def json_lines(self) -> Iterator[str]:
+        """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
+        if self._around or self.layout.hidden or not self._words.has_entries or not self.distinct:
+            yield from (_json(case_fields(case, self.matrix.name)) + "\n" for case in self.cases())
+            return
+        columns = [(number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups]
+        head = f'","matrix":{_json(self.matrix.name)},"family":null,"kind":null,"argv":['
+        name = self.matrix.name + "\0"
+        for row in self.rows():
+            try:
+                entries = self._words.entries(row)
+            except ExpressionFault:
+                yield _json(case_fields(self.case(row), self.matrix.name)) + "\n"
+                continue
+            words = [word for entry in entries for word in entry[0]]
+            id = case_id_of(name + "\0".join(words) if words else self.matrix.name)
+            argv = ",".join([entry[1] for entry in entries if entry[0]])
+            values = ",".join([kept[row[number]] for number, kept in columns])
+            yield f'{{"id":"{id}{head}{argv}],"values":{{{values}}},"judgement":null}}\n'
+
     def _surroundings_key(self, values: Mapping[str, Any], argv: tuple[str, ...], fault: str | None) -> Iterator[str]:
         """Yield what tells two cases of equal words apart: varying stdin, files and environment."""
         scope = Scope({"here": self.spec.here, "words": list(argv), "argc": len(argv), "case_id": "", **values})
@@ -107,6 +138,10 @@ class CaseMaker:
             yield repr(sorted((name, str(value)) for name, value in values.items()))
 
 
+def _json_value(name: str, column: Any, level: int) -> str:
+    return f"{_json(name)}:{_json(column[level])}"
+
+
 def _varying_surroundings(matrix: Matrix) -> list[tuple[str, Template]]:
     around = matrix.surroundings
     named = [*around.env, *around.files, *([("", around.stdin)] if around.stdin else [])]
@@ -114,46 +149,89 @@ def _varying_surroundings(matrix: Matrix) -> list[tuple[str, Template]]:
 
 
 class _Words:
-    """The line of a matrix, made into words row by row. What a word gives is kept for each combination of levels it reads."""
+    """The line of a matrix, made into words row by row. What a word gives is kept for the levels that it reads."""
 
     def __init__(self, matrix: Matrix, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
         self._layout, self._here, self._functions = layout, here, functions
-        self._slots: list[_Slot] = []
         self._plan = self._sequence(matrix.line)
-        self._flat = all(isinstance(each, _Slot) and not each.glued for each in self._plan)
-        self.texts = {id(slot.word): slot for slot in self._slots}
+        self._flat = all(isinstance(each, _Slot) for each in self._plan)
+        self._glued = any(item.glued for item in _items(matrix.line))
 
     def of(self, row: Row) -> tuple[str, ...]:
         """Return the vector of one row. Raises ExpressionFault."""
-        words: list[str] = []
-        if self._flat:
-            for slot in self._plan:
-                words += slot.words(row)  # type: ignore[union-attr]
-        else:
-            self._emit(self._plan, row, words)
-        return tuple(words)
+        if self._glued:
+            words: list[str] = []
+            self._glue(self._plan, row, words)
+            return tuple(words)
+        return tuple([word for entry in self.entries(row) for word in entry[0]])
 
-    def _emit(self, plan: list[_Slot | _Choice], row: Row, words: list[str]) -> None:
+    def entries(self, row: Row) -> list[Entry]:
+        """Return what each word of the line gives in a row, as words and as JSON; not for lines with glued parts."""
+        if self._flat:
+            return [slot.table[slot.key(row)] for slot in self._plan]  # type: ignore[union-attr]
+        found: list[Entry] = []
+        self._emit(self._plan, row, found)
+        return found
+
+    @property
+    def has_entries(self) -> bool:
+        """Whether entries() can be used."""
+        return not self._glued
+
+    def _emit(self, plan: list[_Slot | _Choice], row: Row, found: list[Entry]) -> None:
         for each in plan:
-            before = len(words)
             if isinstance(each, _Slot):
-                words += each.words(row)
+                found.append(each.table[each.key(row)])
             else:
                 alternative = each.chosen(row)
                 if alternative is not None:
-                    self._emit(alternative, row, words)
+                    self._emit(alternative, row, found)
+
+    def _glue(self, plan: list[_Slot | _Choice], row: Row, words: list[str]) -> None:
+        for each in plan:
+            before = len(words)
+            if isinstance(each, _Slot):
+                words += each.table[each.key(row)][0]
+            else:
+                alternative = each.chosen(row)
+                if alternative is not None:
+                    self._glue(alternative, row, words)
             if each.glued and 0 < before < len(words):
                 words[before - 1 : before + 1] = [words[before - 1] + words[before]]
 
     def _sequence(self, sequence: Sequence) -> list[_Slot | _Choice]:
-        plan: list[_Slot | _Choice] = []
-        for item in sequence.items:
-            if isinstance(item, Word):
-                plan.append(_Slot(item, self._layout, self._here, self._functions))
-                self._slots.append(plan[-1])  # type: ignore[arg-type]
-            else:
-                plan.append(_Choice(item, self._layout, [self._sequence(each) for each in item.alternatives]))
-        return plan
+        return [
+            _Slot(item, self._layout, self._here, self._functions)
+            if isinstance(item, Word)
+            else _Choice(item, self._layout, [self._sequence(each) for each in item.alternatives])
+            for item in sequence.items
+        ]
+
+
+def _items(sequence: Sequence) -> Iterator[Word | Group]:
+    for item in sequence.items:
+        yield item
+        if isinstance(item, Group):
+            for alternative in item.alternatives:
+                yield from _items(alternative)
+
+
+class _Kept(dict[Any, Any]):
+    """Answers by key, worked out when first asked for; so many are kept that no matrix fills the memory."""
+
+    def __init__(self, work_out: Callable[[Any], Any]) -> None:
+        super().__init__()
+        self._work_out = work_out
+
+    def __missing__(self, key: Any) -> Any:
+        if len(self) >= MAX_KEPT:
+            self.clear()
+        found = self[key] = self._work_out(key)
+        return found
+
+
+MAX_KEPT = 100_000
+"""Answers kept for one place of the line; an axis of a billion values must not fill the memory."""
 
 
 class _Slot:
@@ -164,28 +242,17 @@ class _Slot:
         self._template = Template("", parts=word.parts)
         names = sorted(name for name in self._template.names if name in layout.names)
         self.factors = tuple(sorted({layout.names[name] for name in names}))
-        self._lookups = [(name, layout.names[name], layout.values[name]) for name in names]
+        self._lookups = [(name, self.factors.index(layout.names[name]), layout.values[name]) for name in names]
         self._here, self._functions = here, functions
-        self._known: dict[Any, list[str]] = {}
-        self._single = self.factors[0] if len(self.factors) == 1 else None
+        self.key: Callable[[Row], Any] = itemgetter(*self.factors) if self.factors else lambda row: None
+        self.table = _Kept(self._entry)
 
-    def words(self, row: Row) -> list[str]:
-        """Return the words that this word of the line gives in a row. Raises ExpressionFault."""
-        key = row[self._single] if self._single is not None else tuple([row[factor] for factor in self.factors])
-        known = self._known.get(key)
-        if known is None:
-            if len(self._known) > MAX_KEPT:
-                self._known.clear()
-            scope = Scope(
-                {"here": self._here, **{name: values[row[number]] for name, number, values in self._lookups}},
-                self._functions,
-            )
-            known = self._known[key] = words_of(self._template, scope)
-        return known
-
-
-MAX_KEPT = 100_000
-"""Words kept for one place of the line; an axis of a billion values must not fill the memory."""
+    def _entry(self, key: Any) -> Entry:
+        """Return the words that this word of the line gives, and their JSON. Raises ExpressionFault."""
+        levels = key if len(self.factors) > 1 else (key,)
+        values = {name: column[levels[at]] for name, at, column in self._lookups}
+        words = words_of(self._template, Scope({"here": self._here, **values}, self._functions))
+        return words, ",".join(map(_json, words))
 
 
 class _Choice:

@@ -1,0 +1,187 @@
+"""What only shows when a spec is thought through: what its matrices come to, and what in them makes no difference."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from math import prod
+from typing import Any
+
+from keen_matrix.core.errors import Problem, SpecFault
+from keen_matrix.core.expressions import as_text
+from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.spec.source import KeyPath, Source, read_source
+from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, clashing
+from keen_matrix.core.vectors.combine import CombineFault, fixed_levels, focus_levels, no_rows_fault, strength_of
+from keen_matrix.core.vectors.constraints import Constraint, WhereFault, count_rows
+from keen_matrix.core.vectors.unfold import CaseMaker
+
+MOST_VECTORS = 100_000
+"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that says so."""
+MOST_TRIED = 200_000
+"""Combinations on which a condition is tried to see whether it is always or never true."""
+MOST_COMPARED = 100_000
+"""Values of an axis that are compared with each other."""
+
+
+@contextmanager
+def placed_faults(spec: Spec, matrix: Matrix) -> Iterator[None]:
+    """Turn what goes wrong while a matrix is combined into a SpecFault with its place."""
+    try:
+        yield
+    except (CombineFault, WhereFault) as fault:
+        raise SpecFault([fault_problem(read_source(spec.path), matrix, fault)]) from None
+
+
+def fault_problem(source: Source, matrix: Matrix, fault: CombineFault | WhereFault) -> Problem:
+    """Return the problem that a fault of combining stands for."""
+    path: KeyPath = ("matrix", matrix.index)
+    if isinstance(fault, WhereFault):
+        return source.problem((*path, "where", fault.number), str(fault))
+    key = (fault.key,) if fault.key else ()
+    number = (fault.number,) if fault.number is not None else ()
+    return source.problem((*path, *key, *number), f'matrix "{matrix.name}": {fault}')
+
+
+def deep_problems(
+    spec: Spec, source: Source, functions: Mapping[str, Any], used: Mapping[int | None, set[str]]
+) -> list[Problem]:
+    """Return what is wrong or looks wrong with the matrices of a spec that compiles.
+
+    `used` maps the number of a matrix to the names that its expressions use; None stands for what is outside them.
+    """
+    problems: list[Problem] = []
+    for matrix in spec.matrices:
+        problems += _DeepChecker(spec, matrix, source, functions, used).problems()
+    return problems
+
+
+class _DeepChecker:
+    """Looks at one matrix."""
+
+    def __init__(self, spec: Spec, matrix: Matrix, source: Source, functions: Mapping[str, Any], used: Any) -> None:
+        self.spec, self.matrix, self.source = spec, matrix, source
+        self.maker = CaseMaker(spec, matrix, functions)
+        self.layout = self.maker.layout
+        self.levels = [factor.levels for factor in self.layout.factors]
+        self.rules = [Rule(each.factors, each.test) for each in self.maker.constraints]
+        self.used: set[str] = used.get(matrix.index, set()) | used.get(None, set())
+        self.path: KeyPath = ("matrix", matrix.index)
+        self.found: list[Problem] = []
+
+    def problems(self) -> list[Problem]:
+        """Return the problems of the matrix."""
+        self._unused()
+        self._values()
+        try:
+            self._conditions()
+            self._reachable()
+            for number in range(len(self.matrix.always)):
+                fixed_levels(self.matrix, self.layout, number)
+            for number in range(len(self.matrix.focus)):
+                focus_levels(self.matrix, self.layout, number)
+            self._size()
+        except (CombineFault, WhereFault) as fault:
+            self.found.append(fault_problem(self.source, self.matrix, fault))
+        return self.found
+
+    def warn(self, path: KeyPath, message: str, **more: Any) -> None:
+        self.found.append(self.source.problem((*self.path, *path), message, warning=True, **more))
+
+    def _unused(self) -> None:
+        for name in self.matrix.axes:
+            if name not in self.used:
+                self.warn(("axes", name), f'the axis "{name}" is used nowhere', at_key=True)
+        idle = [name for name in self.matrix.columns if name not in self.used]
+        for name in idle:
+            at = ("columns", self.matrix.columns.index(name)) if "columns" in self._raw() else ("rows",)
+            self.warn(at, f'the column "{name}" is used nowhere')
+
+    def _raw(self) -> Mapping[str, Any]:
+        raw: Mapping[str, Any] = self.source.data["matrix"][self.matrix.index]
+        return raw
+
+    def _values(self) -> None:
+        for name, values in self.matrix.axes.items():
+            if len(values) == 1:
+                self.warn(
+                    ("axes", name),
+                    f'the axis "{name}" has a single value',
+                    expected="two or more; one can stand in the line",
+                )
+            if len(values) > MOST_COMPARED or isinstance(values, range):
+                continue
+            first: dict[str, int] = {}
+            for number, value in enumerate(values):
+                text = as_text(value)
+                if text in first and isinstance(self._raw()["axes"][name], list):
+                    self.warn(("axes", name, number), f'the axis "{name}" has the value {text!r} twice')
+                first.setdefault(text, number)
+
+    def _conditions(self) -> None:
+        """Point out conditions that are always or never true, and those that clash. Raises WhereFault, CombineFault."""
+        names = [(number, each) for number, each in enumerate(each for each in self.maker.constraints if each.source)]
+        for number, constraint in names:
+            sizes = [self.levels[factor] for factor in constraint.factors]
+            if prod(sizes) > MOST_TRIED:
+                continue
+            seen = {constraint.test(levels) for levels in _tuples(sizes)}
+            if seen == {True}:
+                self.warn(("where", number), "this condition is always true")
+            elif seen == {False}:
+                raise no_rows_fault(self.maker.constraints, [self.maker.constraints.index(constraint)])
+        clash = clashing(self.levels, self.rules)
+        if clash:
+            raise no_rows_fault(self.maker.constraints, clash)
+
+    def _reachable(self) -> None:
+        """Point out values and alternatives that no vector can have."""
+        feasible = Feasible(self.levels, self.rules)
+        for number, factor in enumerate(self.layout.factors):
+            if number not in feasible.component or factor.levels > MOST_COMPARED // 10:
+                continue
+            for level in range(factor.levels):
+                if level == factor.absent or feasible.possible([number], [level]):
+                    continue
+                value = self.layout.values[factor.name][level] if factor.kind in ("axis", "group") else None
+                if factor.kind == "axis":
+                    self.warn(("axes", factor.name), f'the value {value!r} of "{factor.name}" can never be taken')
+                elif factor.kind == "group" and value is not None:
+                    self.warn(("line",), f'"{value}" can never be chosen')
+                elif factor.kind == "rows":
+                    self.warn(("rows",), f"row {level + 1} can never be taken")
+
+    def _size(self) -> None:
+        product = count_rows(self.layout.factors, self.maker.constraints)
+        if strength_of(self.matrix) is not None or product is None or product <= (self.matrix.limit or MOST_VECTORS):
+            return
+        expected = f'limit = {product} to mean it, --limit {product} for once, or combine = "pairs"'
+        pairs = _pairs_count(self.levels, self.rules)
+        if pairs is not None:
+            expected += f", which has {pairs:,}"
+        self.found.append(
+            self.source.problem(
+                (*self.path, "name"), f'the matrix "{self.matrix.name}" has {product:,} vectors', expected=expected
+            )
+        )
+
+
+PAIRS_TUPLES = 300_000
+"""Pairs up to which their covering array is made just to tell its size."""
+
+
+def _pairs_count(levels: Sequence[int], rules: Sequence[Rule]) -> int | None:
+    from keen_matrix.core.vectors.covering import cover, tuple_count
+
+    if len(levels) < 3 or max(levels) > 2_000 or tuple_count(levels, 2) > PAIRS_TUPLES:
+        return None
+    return len(cover(levels, 2, rules=rules, effort="quick").rows)
+
+
+def _tuples(sizes: Sequence[int]) -> Iterator[tuple[int, ...]]:
+    from itertools import product
+
+    return product(*(range(size) for size in sizes))
+
+
+__all__ = ["MOST_VECTORS", "Constraint", "deep_problems", "fault_problem", "placed_faults"]

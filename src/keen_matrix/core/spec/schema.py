@@ -1,0 +1,17 @@
+"""The JSON Schema of specs (draft 2020-12), made from the document's models."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keen_matrix.core.spec.document import SpecDocument
+
+
+def json_schema() -> dict[str, Any]:
+    """Return the schema that every spec conforms to as far as a schema can tell."""
+    schema = SpecDocument.model_json_schema(by_alias=True, mode="validation")
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Keen Matrix spec",
+        **{key: value for key, value in schema.items() if key != "title"},
+    }

@@ -1,0 +1,1 @@
+"""The parts of the covering-array generator: blocks of tuples, starts, growth, feasibility, shrinking."""

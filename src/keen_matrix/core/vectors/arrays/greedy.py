@@ -1,0 +1,123 @@
+"""Greedy rows: one allowed row at a time, each starting from an uncovered tuple and covering as much as it can."""
+
+from __future__ import annotations
+
+import random
+
+import numpy as np
+
+from keen_matrix.core.vectors.arrays.blocks import NEVER, Blocks, Ints
+from keen_matrix.core.vectors.arrays.feasible import Feasible
+
+
+class Greedy:
+    """Adds rows until everything that can be covered is."""
+
+    def __init__(self, blocks: Blocks, feasible: Feasible | None, seed: int, candidates: int) -> None:
+        self.blocks, self.feasible = blocks, feasible
+        self.random = random.Random(seed)
+        self.candidates = candidates
+        self.spent = 0
+        self._kept: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
+
+    def completed(self, rows: Ints, skip: np.ndarray | None) -> Ints:
+        """Return the rows with more appended, so that every tuple outside `skip` is covered."""
+        counts = np.zeros(self.blocks.total + 1, dtype=np.int32)
+        counts[-1] = NEVER
+        if skip is not None:
+            counts[:-1][skip] = NEVER
+        if len(rows):
+            found = np.bincount(self.blocks.numbers(rows).ravel(), minlength=self.blocks.total + 1)
+            counts += found.astype(np.int32)
+            counts[-1] = NEVER
+        made = [rows]
+        left = np.flatnonzero(counts == 0)
+        while len(left):
+            best, best_new = None, -1
+            for _ in range(self.candidates):
+                cells = self._row(counts, int(left[self.random.randrange(len(left))]))
+                new = int((counts[self.blocks.numbers(cells[None, :])[0]] == 0).sum())
+                if new > best_new:
+                    best, best_new = cells, new
+            assert best is not None
+            counts[self.blocks.numbers(best[None, :])[0]] += 1
+            counts[-1] = NEVER
+            left = left[counts[left] == 0]
+            made.append(best[None, :])
+        return np.vstack(made)
+
+    def _row(self, counts: np.ndarray, number: int) -> Ints:
+        """Return a row around one tuple: the other axes in random order, each with the value that covers most anew."""
+        levels = self.blocks.levels
+        axes, values = self.blocks.decode(number)
+        set_values = dict(zip(axes, values, strict=True))
+        rest = [axis for axis in range(len(levels)) if axis not in set_values]
+        self.random.shuffle(rest)
+        cells = np.zeros(len(levels), dtype=np.int32)
+        cells[list(axes)] = values
+        is_set = np.zeros(len(levels) + 2, dtype=bool)
+        is_set[len(levels)] = True
+        is_set[list(axes)] = True
+        for axis in rest:
+            options = self._options(axis, set_values)
+            chosen = options[0] if len(options) == 1 else self._best(counts, cells, is_set, axis, options)
+            cells[axis] = set_values[axis] = chosen
+            is_set[axis] = True
+        return cells
+
+    def _options(self, axis: int, set_values: dict[int, int]) -> list[int]:
+        levels = range(self.blocks.levels[axis])
+        if self.feasible is None or axis not in self.feasible.component:
+            return list(levels)
+        number = self.feasible.component[axis]
+        items = tuple((each, set_values[each]) for each in self.feasible.members[number] if each in set_values)
+        solve = self.feasible.solve
+        return [level for level in levels if solve(number, tuple(sorted((*items, (axis, level))))) is not None]
+
+    def _best(self, counts: np.ndarray, cells: Ints, is_set: np.ndarray, axis: int, options: list[int]) -> int:
+        """Return the value that covers most new tuples among the axes set so far; ties are broken by chance."""
+        at = self.blocks.of_axis[axis]
+        ready = self._ready(axis, is_set)
+        here = at[ready]
+        if not len(here):
+            return options[self.random.randrange(len(options))]
+        bases = self._partial_numbers(cells, axis, ready)
+        strides = self.blocks.stride_of_axis[axis][ready]
+        choices = np.array(options)
+        gains = (counts[bases[:, None] + strides[:, None] * choices] == 0).sum(axis=0)
+        self.spent += bases.size * len(options)
+        top = np.flatnonzero(gains == gains.max()).tolist()
+        return options[top[self.random.randrange(len(top))]]
+
+    def _ready(self, axis: int, is_set: np.ndarray) -> np.ndarray:
+        ready: np.ndarray = is_set[self._others(axis)[0]].all(axis=1)
+        return ready
+
+    def _others(self, axis: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Return for each block of an axis its other axes, their strides, and the block's base.
+
+        Shorter blocks are filled up with an axis behind the last, which always counts as set and adds nothing; the
+        dummy blocks of of_axis get one that never counts as set.
+        """
+        if axis not in self._kept:
+            blocks, count = self.blocks, len(self.blocks.levels)
+            width = max(1, max(len(block) for block in blocks.axes) - 1)
+            others = np.full((blocks.of_axis.shape[1], width), count, dtype=np.intp)
+            strides = np.zeros(others.shape, dtype=np.int64)
+            bases = np.zeros(len(others), dtype=np.int64)
+            for row, number in enumerate(blocks.of_axis[axis].tolist()):
+                if number == len(blocks.axes):
+                    others[row] = count + 1
+                    continue
+                bases[row] = blocks.bases[number]
+                pairs = zip(blocks.axes[number], blocks.strides[number], strict=True)
+                for place, (other, stride) in enumerate(pair for pair in pairs if pair[0] != axis):
+                    others[row, place], strides[row, place] = other, stride
+            self._kept[axis] = others, strides, bases
+        return self._kept[axis]
+
+    def _partial_numbers(self, cells: Ints, axis: int, ready: np.ndarray) -> np.ndarray:
+        others, strides, bases = self._others(axis)
+        padded = np.append(cells, 0)
+        numbers: np.ndarray = (padded[others[ready]] * strides[ready]).sum(axis=1) + bases[ready]
+        return numbers
