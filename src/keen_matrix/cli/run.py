@@ -243,6 +243,10 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
 
     for matrix in spec.matrices:
         count = matrix_count(spec, matrix)
+        if count == 0:  # conditions that nothing meets: say which, and where
+            from keen_matrix.core.spec.load import read_spec
+
+            raise SpecFault([each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"])
         most = max(limit or 0, matrix.limit or 0) or MOST_VECTORS
         if count is not None and count > most:
             raise Misuse(

@@ -24,7 +24,7 @@ def add_spec_options(parser: argparse.ArgumentParser) -> None:
         "specs",
         nargs="*",
         metavar="SPEC",
-        help=f"spec files, or folders to look through (default: every *{SUFFIX} below here)",
+        help=f"spec files or folders of them (default: every *{SUFFIX} below here)",
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto",

@@ -12,7 +12,14 @@ from keen_matrix.core.expressions import as_text
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source, read_source
 from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, clashing
-from keen_matrix.core.vectors.combine import CombineFault, fixed_levels, focus_levels, no_rows_fault, strength_of
+from keen_matrix.core.vectors.combine import (
+    CombineFault,
+    fixed_levels,
+    focus_levels,
+    no_rows_fault,
+    possible_strength,
+    strength_of,
+)
 from keen_matrix.core.vectors.constraints import Constraint, WhereFault, count_rows
 from keen_matrix.core.vectors.unfold import CaseMaker
 
@@ -152,6 +159,8 @@ class _DeepChecker:
                     self.warn(("rows",), f"row {level + 1} can never be taken")
 
     def _size(self) -> None:
+        if strength_of(self.matrix) is not None:
+            possible_strength(self.matrix, self.layout)
         product = count_rows(self.layout.factors, self.maker.constraints)
         if strength_of(self.matrix) is not None or product is None or product <= (self.matrix.limit or MOST_VECTORS):
             return

@@ -328,7 +328,7 @@ class ProgramTable(Table):
 
 # --- axes and matrices ---
 
-Scalar = str | int | float | bool
+Scalar = str | int | float | bool | list[str | int | float | bool]
 
 
 def _axis_value(value: Any) -> Any:

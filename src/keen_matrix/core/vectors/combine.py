@@ -57,14 +57,7 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
     from keen_matrix.core.vectors.covering import NoRows, Rule, cover
 
     levels = [factor.levels for factor in layout.factors]
-    strength = strength_of(matrix)
-    assert strength is not None
-    if strength > len(levels):
-        have = f"{len(levels)} axis" if len(levels) == 1 else f"{len(levels)} axes and groups"
-        if matrix.combine in STRENGTHS and levels:
-            strength = len(levels)  # every pair of a single axis is each of its values
-        else:
-            raise CombineFault(f"a strength of {strength} needs as many axes; this matrix has {have}", "combine")
+    strength = possible_strength(matrix, layout)
     rules = [Rule(constraint.factors, constraint.test) for constraint in constraints]
     try:
         covering = cover(
@@ -79,6 +72,18 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
     except NoRows as none:
         raise no_rows_fault(constraints, none.clash) from None
     return Combined(covering, strength)
+
+
+def possible_strength(matrix: Matrix, layout: Layout) -> int:
+    """Return the strength to combine with. Raises CombineFault when a number is asked for that there are no axes for."""
+    strength, have = strength_of(matrix), len(layout.factors)
+    assert strength is not None
+    if strength <= have:
+        return strength
+    if matrix.combine in STRENGTHS and have:
+        return have  # every pair of a single axis is each of its values
+    noun = "1 axis" if have == 1 else f"{have} axes and groups"
+    raise CombineFault(f"a strength of {strength} needs as many axes; this matrix has {noun}", "combine")
 
 
 def no_rows_fault(constraints: Sequence[Constraint], clash: Sequence[int]) -> CombineFault:

@@ -76,7 +76,8 @@ def covering_rows(
     `allowed(row)` tells whether a row may be taken; it reads `row[axis]` and is asked on partial rows, so it should read
     no more axes than it needs. Several conditions are better given as a list of functions than as one: each is followed
     along the axes that it reads, and one that reads ten of them has ten axes' worth of paths. `always` lists combinations
-    (axis → value) that must be among the rows. `focus` gives sets of axes a strength of their own. `effort` is "quick", "normal" (about a second) or "thorough" (about ten).
+    (axis → value) that must be among the rows. `focus` gives sets of axes a strength of their own. `effort` is "quick",
+    "normal" (one to two seconds) or "thorough" (about ten).
 
     The result is rows × axes, sorted, the same on every machine for the same arguments. Raises ValueError for a strength
     below 1 or above the number of axes, or levels below 1, and NoRows when nothing is allowed.
@@ -218,10 +219,14 @@ class _Search:
             rows = self._closed_feasibly(fixed)
             yield Greedy(self.blocks, self.feasible, self.seed, candidates).completed(rows, skip)
             return
-        yield self._completed(self._grown(fixed.copy(), 0, self._order()))
+        bound = lower_bound(self.levels, self.axes)
         if len(fixed) == 0 and not self.focus:
             for rows, columns in self._algebraic():
-                yield self._completed(self._grown(rows, columns, self._order()))
+                start = self._completed(self._grown(rows, columns, self._order()))
+                yield start
+                if len(start) <= bound:
+                    return
+        yield self._completed(self._grown(fixed.copy(), 0, self._order()))
         if self.effort != "quick" and self.blocks.total <= 20_000:
             yield Greedy(self.blocks, None, self.seed, 5).completed(_closed(fixed, self.levels), None)
 
@@ -230,6 +235,9 @@ class _Search:
         order, strength, count = self._order(), self.strength, len(self.levels)
         if max(self.levels) == 2 and strength == 2 and count > 3:
             yield fields.binary(count), count
+        if count == strength + 1:
+            sums = fields.zero_sum([self.levels[axis] for axis in order], strength)
+            yield self._on_axes(sums, order), count
         largest = self.levels[order[0]]
         for field in fields.field_orders(max(2, self.levels[order[min(strength, count) - 1]]))[:3]:
             if field**strength > 20_000:
@@ -245,11 +253,15 @@ class _Search:
                 arrays += [each for each in (small, large) if each is not None]
             for array in arrays:
                 columns = min(array.shape[1], len(fitting))
-                rows = np.full((len(array), count), OPEN, dtype=np.int32)
-                rows[:, fitting[:columns]] = array[:, :columns]
-                for axis in fitting[:columns]:
-                    rows[rows[:, axis] >= self.levels[axis], axis] = OPEN
-                yield rows, columns
+                yield self._on_axes(array[:, :columns], fitting[:columns]), columns
+
+    def _on_axes(self, array: Ints, axes: Sequence[int]) -> Ints:
+        """Return rows with the columns of an array on the axes given, values beyond an axis's own left open."""
+        rows = np.full((len(array), len(self.levels)), OPEN, dtype=np.int32)
+        rows[:, axes] = array
+        for axis in axes:
+            rows[rows[:, axis] >= self.levels[axis], axis] = OPEN
+        return rows
 
     def _completed(self, rows: Ints) -> Ints:
         """Close open cells, then add what a focus or an open cell may have left uncovered."""

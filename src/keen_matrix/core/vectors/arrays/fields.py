@@ -7,6 +7,7 @@ two" (2006), for the product. Kleitman and Spencer, "Families of k-independent s
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cache
 from itertools import combinations, islice, product
 from math import comb
@@ -127,6 +128,16 @@ def paired(order: int, columns: int) -> Ints | None:
         last = np.concatenate([np.zeros(len(rows), dtype=np.int32), lines[:, order]])
         rows = np.hstack([np.vstack([upper, lower]), last[:, None]]).astype(np.int32)
     return rows
+
+
+def zero_sum(levels: Sequence[int], strength: int) -> Ints:
+    """Return the product of the first `strength` axes with one more, the sum of the others' values.
+
+    `levels` fall; the last column counts modulo the last of the axes before it, so any `strength` of the columns hold
+    every combination: whichever other axis is left out, its values carry the sum through all residues.
+    """
+    rows = np.array(list(product(*map(range, levels[:strength]))), dtype=np.int32)
+    return np.hstack([rows, (rows.sum(axis=1) % levels[strength - 1])[:, None]]).astype(np.int32)
 
 
 def binary(columns: int) -> Ints:

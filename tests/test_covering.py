@@ -1,0 +1,148 @@
+"""Covering arrays: complete by a separate plain check, small, repeatable, exact under constraints."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from itertools import combinations, product
+from math import prod
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from keen_matrix import covering_rows
+from keen_matrix.core.vectors.arrays import fields
+from keen_matrix.core.vectors.covering import NoRows, cover, tuple_count
+
+
+def missing(rows: Any, levels: list[int], strength: int, allowed: Callable[[Any], bool] = lambda row: True) -> set[Any]:
+    """The plainest check there is: every combination of every so many axes that some allowed row holds."""
+    every = [row for row in product(*map(range, levels)) if allowed(row)]
+    left = set()
+    for axes in combinations(range(len(levels)), strength):
+        left |= {(axes, tuple(row[a] for a in axes)) for row in every} - {
+            (axes, tuple(row[a] for a in axes)) for row in rows
+        }
+    return left
+
+
+SIZES = [
+    ([3] * 4, 2, 9), ([3] * 13, 2, 15), ([2] * 100, 2, 10), ([4] * 20, 2, 28), ([10] * 10, 2, 118), ([5] * 10, 2, 41),
+    ([6] * 6 + [5] * 5 + [4] * 4, 2, 51), ([4] * 6, 3, 64), ([5] * 6, 3, 125), ([3] * 6, 3, 33), ([2] * 10, 4, 24),
+    ([3] * 6, 4, 120), ([7], 1, 7), ([2, 5, 3], 1, 5), ([4, 3], 2, 12), ([1, 1, 1], 2, 1), ([60, 2, 2], 2, 120), ([33, 33, 30], 2, 33 * 33), ([4, 3, 3, 2], 3, 36),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("levels", "strength", "most"), SIZES, ids=[f"{each[0][:1]}*{len(each[0])} t{each[1]}" for each in SIZES]
+)
+def test_an_array_is_complete_and_small(levels: list[int], strength: int, most: int) -> None:
+    rows = covering_rows(levels, strength).tolist()
+    assert len(rows) <= most
+    for axes in combinations(range(len(levels)), strength):
+        assert len({tuple(row[a] for a in axes) for row in rows}) == prod(levels[a] for a in axes)
+
+
+SYSTEMS = st.lists(st.integers(1, 4), min_size=2, max_size=6)
+
+
+@settings(max_examples=40, deadline=None)
+@given(SYSTEMS, st.integers(1, 3), st.integers(0, 5), st.data())
+def test_any_system_with_any_constraints_is_covered_exactly(
+    levels: list[int], strength: int, seed: int, data: Any
+) -> None:
+    strength = min(strength, len(levels))
+    forbidden = data.draw(
+        st.lists(
+            st.dictionaries(st.integers(0, len(levels) - 1), st.integers(0, 3), min_size=1, max_size=3), max_size=6
+        )
+    )
+    rules = [lambda row, each=each: any(row[axis] != value for axis, value in each.items()) for each in forbidden]
+
+    def allowed(row: Any) -> bool:
+        return all(rule(row) for rule in rules)
+
+    possible = [row for row in product(*map(range, levels)) if allowed(row)]
+    for given_rules in (rules, allowed):
+        if not possible:
+            with pytest.raises(NoRows):
+                covering_rows(levels, strength, allowed=given_rules, effort="quick")
+            continue
+        fixed = dict(enumerate(possible[len(possible) // 2]))
+        rows = covering_rows(levels, strength, allowed=given_rules, always=[fixed], effort="quick", seed=seed)
+        assert all(allowed(row) for row in rows.tolist())
+        assert list(fixed.values()) in rows.tolist()
+        assert missing(rows.tolist(), levels, strength, allowed) == set()
+
+
+def test_the_normal_effort_keeps_constraints_while_it_shrinks() -> None:
+    levels = [2, 3, 4, 2, 3, 4]
+    rules = [lambda r: r[0] != 1 or r[2] > 1, lambda r: (r[1] + r[2]) % 3 != 1 or r[3] == 0, lambda r: r[4] != r[1]]
+
+    def allowed(row: Any) -> bool:
+        return all(rule(row) for rule in rules)
+
+    quick = covering_rows(levels, 2, allowed=rules, effort="quick")
+    rows = covering_rows(levels, 2, allowed=rules)
+    assert len(rows) <= len(quick) and all(map(allowed, rows.tolist()))
+    assert missing(rows.tolist(), levels, 2, allowed) == set()
+
+
+def test_a_focus_gets_its_own_strength_and_partial_fixed_rows_are_kept() -> None:
+    levels = [3, 3, 2, 4, 2]
+    rows = covering_rows(levels, 2, focus=[((0, 1, 3), 3)], always=[{0: 2, 4: 1}, {1: 0}], seed=3).tolist()
+    assert missing(rows, levels, 2) == set()
+    assert len({(row[0], row[1], row[3]) for row in rows}) == 36
+    assert any(row[0] == 2 and row[4] == 1 for row in rows)
+    assert len(rows) < 48
+
+
+def test_the_same_seed_gives_the_same_rows_and_another_seed_may_not() -> None:
+    first, again = (covering_rows([5] * 8, 2, seed=4) for _ in range(2))
+    assert np.array_equal(first, again)
+    assert first.tolist() == sorted(first.tolist())
+
+
+def test_rules_that_clash_are_named() -> None:
+    from keen_matrix.core.vectors.covering import Rule
+
+    rules = [Rule((0,), lambda v: v != (0,)), Rule((1,), lambda v: True), Rule((0,), lambda v: v == (0,))]
+    with pytest.raises(NoRows) as caught:
+        cover([2, 2], 2, rules=rules)
+    assert caught.value.clash == (0, 2)
+
+
+@pytest.mark.parametrize(("levels", "strength"), [([], 1), ([2, 0], 1), ([2, 2], 3), ([2, 2], 0)])
+def test_impossible_questions_are_refused(levels: list[int], strength: int) -> None:
+    with pytest.raises(ValueError):
+        covering_rows(levels, strength)
+
+
+@pytest.mark.parametrize("order", [2, 3, 4, 5, 7, 8, 9])
+def test_a_field_is_a_field_and_its_array_orthogonal(order: int) -> None:
+    adding, times = fields.field(order)
+    everything = set(range(order))
+    for a in range(order):
+        assert set(adding[a].tolist()) == everything and adding[a, 0] == a and times[a, 1] == a
+        assert a == 0 or set(times[a].tolist()) == everything
+        for b in range(order):
+            assert all(times[a, adding[b, c]] == adding[times[a, b], times[a, c]] for c in range(order))
+    for strength in (2, 3):
+        rows = fields.orthogonal(order, strength)
+        assert len(rows) == order**strength
+        for axes in combinations(range(rows.shape[1]), strength):
+            assert len(np.unique(rows[:, axes], axis=0)) == order**strength
+
+
+def test_products_and_the_binary_construction_cover() -> None:
+    for rows, level in ((fields.paired(3, 40), 3), (fields.paired(4, 21), 4), (fields.binary(35), 2)):
+        assert rows is not None
+        for a, b in combinations(range(rows.shape[1]), 2):
+            assert len(np.unique(rows[:, (a, b)], axis=0)) == level**2
+
+
+def test_tuples_are_counted_without_listing_them() -> None:
+    assert tuple_count([2, 3, 4], 2) == 2 * 3 + 2 * 4 + 3 * 4
+    assert tuple_count([10] * 20, 2) == 190 * 100
