@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import itertools
+import os
 import signal
 import sys
 import time
@@ -25,9 +26,10 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal, header
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.errors import Problem
+    from keen_matrix.core.expressions import Scope
     from keen_matrix.core.launch.engine import ResolvedLaunch
     from keen_matrix.core.results.tally import FailureGroup, Tally
-    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.spec.model import Matrix, Spec, Stdin
     from keen_matrix.core.vectors.case import Case
 
 EPILOG = f"""\
@@ -257,8 +259,6 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
 
 def shown_launch(spec: Spec) -> list[str]:
     """Return the launch words as a person would type them from here."""
-    import os
-
     from keen_matrix.core.expressions import Scope
 
     here = os.path.relpath(spec.here)
@@ -269,6 +269,19 @@ def shown_launch(spec: Spec) -> list[str]:
         shorter = template.constant is None and os.path.exists(near) and len(near) < len(word)
         words.append((near if os.sep in near or words else f".{os.sep}{near}") if shorter else word)
     return words
+
+
+def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
+    """Return what stands for standard input in a shell line: a text, a file, a command line, or `closed`."""
+    from keen_matrix.cli.console.safe import shell_line
+
+    if stdin.closed:
+        return {"closed": True}
+    if stdin.file is not None:
+        return {"file": os.path.normpath(os.path.join(here, stdin.file.render(scope)))}
+    if stdin.chain:
+        return {"command": " | ".join(shell_line(word.render(scope) for word in words) for words in stdin.chain)}
+    return {"stdin": stdin.text.render(scope)} if stdin.text is not None else {}
 
 
 def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any]:
@@ -286,11 +299,20 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any
             spec.here,
             oracle_functions(spec.program.oracle),
         )
-        around = matrix.surroundings
-        shown["env"] = {name: template.render(scope) for name, template in around.env}
+        around = matrix.steps[0].surroundings
+        shown["env"] = {name: None if each is None else each.render(scope) for name, each in around.env}
         shown["files"] = [name for name, _ in around.files]
         if around.stdin is not None:
-            shown["stdin"] = around.stdin.render(scope)
+            shown |= _stdin_shown(around.stdin, scope, os.path.relpath(spec.here))
+        shown["notes"] = [
+            note
+            for note, there in (
+                ("on a terminal", around.terminal),
+                ("answering its prompts", around.dialogue),
+                ("until it is stopped", around.stop),
+            )
+            if there
+        ]
     except (ExpressionFault, RunFault):
         pass
     return shown

@@ -146,19 +146,20 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     from keen_matrix.cli.console.failures import repeat_line
     from keen_matrix.cli.console.safe import shell_line
     from keen_matrix.cli.run import shown_launch, surroundings_shown
+    from keen_matrix.core.results.records import case_fields
 
     found = False
     launch = shown_launch(spec)
     head = shell_line(launch) + " "
     for matrix, cases in _matrices(spec, options):
-        around = matrix.surroundings
-        plain = not (around.env or around.files or around.stdin)
+        around = matrix.steps[0].surroundings
+        plain = not (around.env or around.files or around.stdin or len(matrix.steps) > 1)
         for case in cases:
             found = True
             if plain:
                 screen.stream.write(head + shell_line(case.argv) + "\n")
             else:
-                fields = {"values": case.values, "argv": case.argv, "id": case.id}
+                fields = case_fields(case, matrix.name)
                 screen.stream.write(repeat_line(launch, fields, surroundings_shown(spec, matrix, fields)) + "\n")
     return found
 

@@ -50,6 +50,8 @@ def write_failure(
             _write_aspect(screen, aspect, fields, details=details)
     if details or fields["verdict"] == "hung":
         write_streams(screen, fields, whole=details)
+    if "kept" in fields:
+        screen.line("  its directory: ", (fields["kept"], "place"))
     if others:
         tail = f" and {more:,} more" if more else ""
         screen.line("  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail)
@@ -66,6 +68,8 @@ def _style(verdict: str) -> str:
 
 def _write_aspect(screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool) -> None:
     name = aspect["aspect"].removeprefix("files.")
+    if "step" in aspect:
+        name = f"{aspect['step']} {name}"
     rows = list(_aspect_rows(screen, aspect, fields, details=details))
     rule = aspect.get("rule", "")
     for number, row in enumerate(rows):
@@ -92,6 +96,23 @@ def _aspect_rows(
     elif form == "timeout":
         yield _expected(f"to end within {expected} s")
         yield _came(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
+    elif form == "stop":
+        yield _expected("to end on the signal that stops it")
+        yield _came("still running 2 s after it; killed")
+    elif form == "prompt":
+        yield _expected(f"the prompt {quoted(expected, screen.width - 30)}")
+        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        for prompt, reply in fields.get("dialogue", ()):
+            yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
+    elif form == "leftovers":
+        yield _expected("no process left behind")
+        yield _came(f"{actual} (ended)")
+    elif form == "feeder":
+        yield _expected(f"{escape(expected)}, which feeds standard input, to exit 0")
+        yield _came(actual)
+    elif form == "steady":
+        yield _expected("the same outcome every time")
+        yield _came(f"{actual} different ones in {fields['repeats']['times']} launches")
     elif form == "cap":
         yield _expected(f"at most {int(expected):,} bytes a stream")
         yield _came(f"more on {actual}; the program was ended, the beginning is kept")
@@ -178,13 +199,24 @@ def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> 
 
 def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mapping[str, Any]) -> str:
     """Return the line that repeats a case by hand: environment and standard input before the words."""
-    line = shell_line([*launch, *fields["argv"]])
-    env = " ".join(f"{name}={shell_word(value)}" for name, value in around.get("env", {}).items())
-    if env:
-        line = f"{env} {line}"
+    steps = [fields["argv"], *fields.get("more_argv", ())]
+    line = " ; ".join(shell_line([*launch, *words]) for words in steps)
+    env = "".join(f"{name}={shell_word(value)} " for name, value in around.get("env", {}).items() if value is not None)
+    unset = [name for name, value in around.get("env", {}).items() if value is None]
+    if unset:
+        env = f"env {' '.join(f'-u {shell_word(name)}' for name in unset)} {env}"
+    line = env + line
     stdin = around.get("stdin")
     if stdin:
         line = f"printf %s {shell_word(stdin)} | {line}" if len(stdin) <= 200 else f"{line} < STDIN"
-    if around.get("files"):
-        line += f"   # with {', '.join(around['files'])} in place"
-    return line
+    elif "file" in around:
+        line += f" < {shell_word(around['file'])}"
+    elif "command" in around:
+        line = f"{around['command']} | {line}"
+    elif around.get("closed"):
+        line += " <&-"
+    notes = [
+        *([f"with {', '.join(around['files'])} in place"] if around.get("files") else []),
+        *around.get("notes", ()),
+    ]
+    return f"{line}   # {', '.join(notes)}" if notes else line

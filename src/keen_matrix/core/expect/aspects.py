@@ -212,6 +212,17 @@ class CrashAspect:
         return iter(())
 
 
+@dataclass(frozen=True, slots=True)
+class LeftoversAspect:
+    """Whether the program may leave processes behind; the check itself is built in."""
+
+    allowed: bool
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield nothing: the cascade reads `allowed`."""
+        return iter(())
+
+
 def failed_expectation(error: Exception) -> Mismatch:
     """Return the mismatch that stands for an expectation which could not be worked out."""
     text = str(error) if isinstance(error, ExpressionFault) else f"{type(error).__name__}: {error}"

@@ -7,14 +7,28 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.aspects import Aspect, CrashAspect, Mismatch, failed_expectation
+from keen_matrix.core.expect.aspects import Aspect, CrashAspect, LeftoversAspect, Mismatch, failed_expectation
 from keen_matrix.core.expect.crash import crash_sign
+from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.spec.model import Rule
 
-Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked"]
-VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked")
+Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"]
+VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady")
+_FROM_WORST = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked", "held")
+
+
+def worst_of(verdicts: Iterable[str]) -> str:
+    """Return the verdict that stands for several launches: held only when all held; unchecked says least."""
+    found = set(verdicts)
+    if found == {"held", "unchecked"}:
+        return "held"
+    return next(each for each in _FROM_WORST if each in found)
+
+
+BUILT_IN = (CrashAspect, LeftoversAspect)
+"""Aspects that a rule only relaxes; naming one checks nothing."""
 
 
 class Chosen(NamedTuple):
@@ -70,9 +84,11 @@ class Cascade:
             result = AspectResult(aspect="rules", held=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
         built_in = tuple(_built_in(outcome, chosen, timeout, cap))
-        if outcome.unlaunched is not None or outcome.timed_out or outcome.flooded:
+        if outcome.unlaunched is not None or outcome.timed_out or outcome.flooded or outcome.unasked is not None:
             # what was seen of such a launch is no answer to any other expectation
-            verdict: Verdict = "hung" if outcome.timed_out else "differed" if outcome.flooded else "unlaunched"
+            verdict: Verdict = (
+                "unlaunched" if outcome.unlaunched is not None else "hung" if outcome.timed_out else "differed"
+            )
             return Judged(verdict=verdict, aspects=built_in)
         aspects = (
             *built_in,
@@ -85,27 +101,45 @@ def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, ca
     """Yield the built-in checks that failed: launched, ended in time, no flood, no crash."""
     if outcome.unlaunched is not None:
         yield _failed("launch", Mismatch(form="launch", expected="", actual=outcome.unlaunched))
-    elif outcome.timed_out:
-        yield _failed("timeout", Mismatch(form="timeout", expected=f"{timeout:g}", actual=f"{outcome.seconds:.2f}"))
+        return
+    if outcome.unasked is not None:
+        prompt = outcome.unasked.decode("utf-8", "surrogateescape")
+        yield _failed("dialogue", Mismatch(form="prompt", expected=prompt, actual=_said(outcome)))
+    if outcome.timed_out:
+        form = "timeout" if outcome.stopped is None else "stop"
+        yield _failed("timeout", Mismatch(form=form, expected=f"{timeout:g}", actual=f"{outcome.seconds:.2f}"))
     elif outcome.flooded:
         yield _failed("output", Mismatch(form="cap", expected=str(cap), actual=outcome.flooded))
-    elif "signal" not in chosen and not _crash_allowed(chosen):
-        sign = crash_sign(outcome)
-        if sign:
+    elif "signal" not in chosen and not _allowed(chosen, "crash", CrashAspect):
+        sign = crash_sign(outcome) if outcome.signal is None or outcome.signal != outcome.stopped else None
+        if sign and outcome.unasked is None:
             yield _failed("crash", Mismatch(form="crash", expected="", actual=sign))
+    for name, code, number in outcome.feeders:
+        if code or (number is not None and signal_name(number) != "PIPE"):
+            how = f"exit {code}" if number is None else f"signal {signal_name(number)}"
+            yield _failed("stdin", Mismatch(form="feeder", expected=name, actual=how))
+    if outcome.leftovers and not _allowed(chosen, "leftovers", LeftoversAspect):
+        origin = chosen["leftovers"].origin if "leftovers" in chosen else ""
+        mismatch = Mismatch(form="leftovers", expected="", actual=", ".join(outcome.leftovers))
+        yield AspectResult(aspect="leftovers", held=False, mismatch=mismatch, rule=origin)
+
+
+def _said(outcome: Outcome) -> str:
+    """Return what the program had printed when the prompt that was waited for did not come."""
+    return (outcome.stdout + outcome.stderr)[-2_000:].decode("utf-8", "surrogateescape")
 
 
 def _failed(aspect: str, mismatch: Mismatch) -> AspectResult:
     return AspectResult(aspect=aspect, held=False, mismatch=mismatch)
 
 
-def _crash_allowed(chosen: Mapping[str, Chosen]) -> bool:
-    crash = chosen.get("crash")
-    return crash is not None and isinstance(crash.aspect, CrashAspect) and crash.aspect.allowed
+def _allowed(chosen: Mapping[str, Chosen], name: str, kind: type[CrashAspect] | type[LeftoversAspect]) -> bool:
+    found = chosen.get(name)
+    return found is not None and isinstance(found.aspect, kind) and found.aspect.allowed
 
 
 def _checked(name: str, chosen: Chosen, outcome: Outcome, scope: Scope) -> Iterable[AspectResult]:
-    if isinstance(chosen.aspect, CrashAspect):
+    if isinstance(chosen.aspect, BUILT_IN):
         return
     try:
         mismatches = list(chosen.aspect.check(outcome, scope))
@@ -123,6 +157,6 @@ def _verdict(aspects: Iterable[AspectResult], chosen: Mapping[str, Chosen]) -> V
         return "crashed"
     if failed:
         return "differed"
-    if all(isinstance(each.aspect, CrashAspect) for each in chosen.values()):
+    if all(isinstance(each.aspect, BUILT_IN) for each in chosen.values()):
         return "unchecked"
     return "held"

@@ -7,19 +7,25 @@ A launch is in one of these states, and only moves to the right:
        └────────────── exit seen ───────────────┴──────────────────────────┴──► draining ──► finished
 
 Draining: the program is gone, but a process that it left behind may still hold its streams open. They get a short time,
-then the whole process group is ended and what has come so far is taken.
+then the whole process group is ended and what has come so far is taken. The worker that owns the launch then looks for
+processes left behind, also outside the group.
 """
 
 from __future__ import annotations
 
 import contextlib
 import errno
+import fcntl
 import os
 import select
 import signal
+import struct
 import sys
+import termios
 import time
-from collections.abc import Mapping, Sequence
+import tty
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Protocol
 
 from keen_matrix.core.launch.outcome import Outcome
@@ -41,6 +47,9 @@ if hasattr(signal, "SIGXFSZ"):
 _RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 """ru_maxrss counts kibibytes on Linux and bytes on macOS (getrusage(2))."""
 
+SUBREAPER = False
+"""Set by the worker when the system hands it every descendant of its programs; it then ends those itself."""
+
 READABLE = select.POLLIN | select.POLLHUP | select.POLLERR
 
 
@@ -54,90 +63,227 @@ class Poller(Protocol):
         """Watch it no more."""
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answering:
+    """A prompt to wait for and the reply it gets, as bytes."""
+
+    prompt: bytes
+    reply: bytes
+    within: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stopping:
+    """When the program gets its last signal."""
+
+    signal: int
+    after: float | None = None
+    when: tuple[tuple[str, bytes], ...] = ()
+    """Streams and the texts on them."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Start:
+    """All that is needed to start a program."""
+
+    file: str
+    argv: Sequence[str]
+    env: Mapping[str, str]
+    directory: str
+    timeout: float
+    stdin: bytes = b""
+    closed: bool = False
+    """Whether standard input is closed instead of empty."""
+    chain: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    """Commands whose output is piped into each other and then into the program: file and words of each."""
+    terminal: tuple[int, int, bool] | None = None
+    """Columns, rows, and whether standard error has a pipe of its own."""
+    dialogue: tuple[Answering, ...] = ()
+    stop: Stopping | None = None
+
+
+STOP_GRACE = 2.0
+"""Seconds that a program gets to end after the signal that its spec ends it with."""
+LIVE_BYTES = 1 << 16
+
+
 class Launch:
-    """A running program. `handles` maps the descriptors that its events arrive on to the methods that take them."""
+    """A running program."""
 
-    __slots__ = (
-        "_chunks", "_deadline", "_exited", "_open", "_stdin", "_stdin_left", "_step", "cap", "finished",
-        "outcome", "pid", "poller", "started", "streams",
-    )  # fmt: skip
-
-    def __init__(self, poller: Poller, cap: int) -> None:
-        self.poller, self.cap = poller, cap
+    def __init__(self, poller: Poller, cap: int, live: Callable[[str, bytes, float], None] | None = None) -> None:
+        self.poller, self.cap, self.live = poller, cap, live
         self.pid = 0
         self.outcome = Outcome()
         self.finished = False
         self.started = 0.0
         self.streams: dict[int, str] = {}
+        self.feeders: list[int] = []
+        """Process numbers of the commands that feed standard input; 0 for one that has ended."""
         self._chunks: dict[str, list[bytes]] = {"stdout": [], "stderr": []}
-        self._open = 0
         self._stdin = -1
         self._stdin_left = memoryview(b"")
+        self._keep_stdin = False
         self._exited = False
         self._step = "running"
         self._deadline = 0.0
+        self._end = 0.0
+        self._master = -1
+        self._chain_end = self._chain_write = -1
+        self._answers: list[Answering] = []
+        self._asked_since = 0.0
+        self._stop: Stopping | None = None
+        self._tails: dict[str, bytes] = {}
 
-    def start(
-        self,
-        file: str,
-        argv: Sequence[str],
-        env: Mapping[str, str],
-        directory: str,
-        stdin: bytes,
-        timeout: float,
-    ) -> None:
+    # --- starting ---
+
+    def start(self, start: Start) -> None:
         """Start the program in a session of its own. Raises OSError or ValueError when the system refuses.
 
         The worker changes its own directory for the moment of the launch: posix_spawn has no portable way to set the
         child's, and a worker has one thread.
         """
-        out_read, out_write = os.pipe()
-        err_read, err_write = os.pipe()
-        ours, theirs = [out_read, err_read], [out_write, err_write]
+        ours: list[int] = []
+        theirs: list[int] = []
         try:
-            actions: list[tuple[int, ...] | tuple[int, int, str, int, int]] = []
-            if stdin:
-                in_read, in_write = os.pipe()
-                ours.append(in_write)
-                theirs.append(in_read)
-                actions.append((os.POSIX_SPAWN_DUP2, in_read, 0))
-            else:
-                actions.append((os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0))
-            actions += [(os.POSIX_SPAWN_DUP2, out_write, 1), (os.POSIX_SPAWN_DUP2, err_write, 2)]
-            os.chdir(directory)
+            actions = self._plumb(start, ours, theirs)
+            os.chdir(start.directory)
+            self._start_chain(start, theirs)
             self.started = time.monotonic()
             self.pid = os.posix_spawn(
-                file, list(argv), env, file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED
-            )
+                start.file, list(start.argv), start.env,
+                file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED,
+            )  # fmt: skip
         except BaseException:
             for fd in (*ours, *theirs):
                 os.close(fd)
+            self.streams.clear()
+            self._stdin = self._master = -1
+            self._end_feeders()
             raise
         for fd in theirs:
             os.close(fd)
-        self._deadline = self.started + timeout
-        self.streams = {out_read: "stdout", err_read: "stderr"}
-        self._open = 2
-        self.poller.register(out_read, select.POLLIN)
-        self.poller.register(err_read, select.POLLIN)
-        if stdin:
-            self._stdin, self._stdin_left = in_write, memoryview(stdin)
-            os.set_blocking(in_write, False)
+        self._end = self._deadline = self.started + start.timeout
+        register = self.poller.register
+        for fd in self.streams:
+            register(fd, select.POLLIN)
+        if self._stdin >= 0 and self._stdin_left:
             self._feed()
-            if self._stdin >= 0:
-                self.poller.register(self._stdin, select.POLLOUT)
+            if self._stdin >= 0 and self._stdin_left:
+                register(self._stdin, select.POLLOUT)
+        if start.dialogue or start.stop:
+            self._answers, self._stop = list(start.dialogue), start.stop
+            self._asked_since = self.started
+            self._next_deadline()
 
-    def descriptors(self) -> list[int]:
-        """Return the descriptors whose events belong to this launch."""
-        return [*self.streams, *([self._stdin] if self._stdin >= 0 else [])]
+    def _plumb(self, start: Start, ours: list[int], theirs: list[int]) -> list[tuple[int, ...]]:
+        """Make the pipes or the terminal of a launch; return what the child does with them."""
+        if start.terminal is not None:
+            return self._plumb_terminal(start, ours, theirs)
+        out_read, out_write = os.pipe()
+        err_read, err_write = os.pipe()
+        ours += (out_read, err_read)
+        theirs += (out_write, err_write)
+        self.streams = {out_read: "stdout", err_read: "stderr"}
+        actions: list[tuple[int, ...]] = []
+        if start.chain:
+            self._chain_end, in_write = os.pipe()
+            theirs += (self._chain_end, in_write)
+            self._chain_write = in_write
+            actions.append((os.POSIX_SPAWN_DUP2, self._chain_end, 0))
+        elif start.stdin or start.dialogue:
+            in_read, in_write = os.pipe()
+            ours.append(in_write)
+            theirs.append(in_read)
+            os.set_blocking(in_write, False)
+            self._stdin, self._stdin_left = in_write, memoryview(start.stdin)
+            self._keep_stdin = bool(start.dialogue)
+            actions.append((os.POSIX_SPAWN_DUP2, in_read, 0))
+        elif start.closed:
+            actions.append((os.POSIX_SPAWN_CLOSE, 0))
+        else:
+            actions.append((os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0))  # type: ignore[arg-type]
+        actions += [(os.POSIX_SPAWN_DUP2, out_write, 1), (os.POSIX_SPAWN_DUP2, err_write, 2)]
+        return actions
+
+    def _plumb_terminal(self, start: Start, ours: list[int], theirs: list[int]) -> list[tuple[int, ...]]:
+        """Make a pseudo-terminal. The child opens it by name as a session leader, so it becomes its controlling one.
+
+        Its settings are a terminal's but for two: what is typed is not echoed, and a newline stays a newline, so that
+        what comes is what the program printed.
+        """
+        assert start.terminal is not None
+        columns, rows, apart = start.terminal
+        master, slave = os.openpty()
+        ours.append(master)
+        theirs.append(slave)
+        settings = termios.tcgetattr(slave)
+        settings[tty.OFLAG] &= ~termios.ONLCR
+        settings[tty.LFLAG] &= ~termios.ECHO
+        termios.tcsetattr(slave, termios.TCSANOW, settings)
+        fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
+        os.set_blocking(master, False)
+        self._master = master
+        self.streams = {master: "stdout"}
+        name = os.ttyname(slave)
+        actions: list[tuple[int, ...]] = [
+            (os.POSIX_SPAWN_OPEN, 0, name, os.O_RDWR, 0),  # type: ignore[list-item]
+            (os.POSIX_SPAWN_DUP2, 0, 1),
+        ]
+        if apart:
+            err_read, err_write = os.pipe()
+            ours.append(err_read)
+            theirs.append(err_write)
+            self.streams[err_read] = "stderr"
+            actions.append((os.POSIX_SPAWN_DUP2, err_write, 2))
+        else:
+            actions.append((os.POSIX_SPAWN_DUP2, 0, 2))
+        if start.stdin:
+            self._stdin, self._stdin_left = (
+                os.dup(master),
+                memoryview(start.stdin + (b"" if start.dialogue else b"\x04")),
+            )
+            ours.append(self._stdin)
+        return actions
+
+    def _start_chain(self, start: Start, theirs: list[int]) -> None:
+        """Start the commands that feed standard input, each reading from the one before it."""
+        source: int | None = None
+        for number, (file, argv) in enumerate(start.chain):
+            last = number == len(start.chain) - 1
+            if last:
+                following, sink = None, self._chain_write
+            else:
+                following, sink = os.pipe()
+                theirs += (following, sink)
+            actions: list[tuple[int, ...]] = [
+                (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)  # type: ignore[list-item]
+                if source is None
+                else (os.POSIX_SPAWN_DUP2, source, 0),
+                (os.POSIX_SPAWN_DUP2, sink, 1),
+                (os.POSIX_SPAWN_OPEN, 2, os.devnull, os.O_WRONLY, 0),  # type: ignore[list-item]
+            ]
+            try:
+                pid = os.posix_spawn(
+                    file, list(argv), start.env, file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED
+                )
+            except OSError as error:
+                raise OSError(
+                    error.errno, f"the command {argv[0]} that feeds standard input: {error.strerror}"
+                ) from None
+            self.feeders.append(pid)
+            self.outcome.feeders.append([argv[0], None, None])
+            source = following
+
+    # --- while it runs ---
 
     def on_event(self, fd: int) -> None:
         """Take the event of one of the descriptors."""
-        if fd == self._stdin:
-            self._feed()
-        elif fd in self.streams:
+        if fd in self.streams:
             self._read(fd)
-        self._settle()
+        elif fd == self._stdin:
+            self._feed()
+        if self._exited and not self.streams:
+            self._finish()
 
     def _feed(self) -> None:
         """Write as much standard input as the pipe takes; a program that reads no further is no error."""
@@ -147,9 +293,13 @@ class Launch:
                 self._stdin_left = self._stdin_left[written:]
         except BlockingIOError:
             return
-        except (BrokenPipeError, ConnectionError):
-            pass
-        self._close_stdin()
+        except OSError:
+            self._keep_stdin = False
+        if self._keep_stdin:
+            with contextlib.suppress(OSError, ValueError):
+                self.poller.unregister(self._stdin)
+        else:
+            self._close_stdin()
 
     def _close_stdin(self) -> None:
         if self._stdin >= 0:
@@ -163,7 +313,7 @@ class Launch:
         stream = self.streams[fd]
         try:
             chunk = os.read(fd, READ_BYTES)
-        except OSError as error:
+        except OSError as error:  # EIO: the last process has closed the terminal
             if error.errno in (errno.EAGAIN, errno.EINTR):
                 return
             chunk = b""
@@ -174,6 +324,7 @@ class Launch:
         came = outcome.stdout_bytes if stream == "stdout" else outcome.stderr_bytes
         if came < self.cap:
             kept.append(chunk[: self.cap - came])
+            outcome.arrivals.append((stream, len(kept[-1]), time.monotonic() - self.started))
         came += len(chunk)
         if stream == "stdout":
             outcome.stdout_bytes = came
@@ -182,12 +333,66 @@ class Launch:
         if came > self.cap and not outcome.flooded:
             outcome.flooded = stream
             self._kill()
+        elif self._answers or self._stop:
+            self._look(stream, chunk)
+        if self.live is not None:
+            self.live(stream, chunk, time.monotonic() - self.started)
+
+    def _look(self, stream: str, chunk: bytes) -> None:
+        """Look for the prompt that is waited for, and for the text that ends the program."""
+        seen = self._tails.get(stream, b"") + chunk
+        while self._answers and (at := seen.find(self._answers[0].prompt)) >= 0:
+            answer = self._answers.pop(0)
+            seen = seen[at + len(answer.prompt) :]
+            self.outcome.conversation.append((answer.prompt, answer.reply))
+            self._reply(answer.reply + b"\n")
+            self._asked_since = time.monotonic()
+            self._next_deadline()
+        for where, text in self._stop.when if self._stop else ():
+            if where == stream and text in seen:
+                self._stop_now()
+                break
+        longest = max(
+            [len(each.prompt) for each in self._answers] + [len(t) for _, t in (self._stop.when if self._stop else ())],
+            default=1,
+        )
+        self._tails[stream] = seen[-max(longest, 1) :] if len(seen) > longest else seen
+
+    def _reply(self, text: bytes) -> None:
+        """Give a reply to the program; standard input is closed after the last one, unless it is a terminal."""
+        try:
+            if self._master >= 0:
+                os.write(self._master, text)
+                return
+            if self._stdin >= 0:
+                self._stdin_left = memoryview(bytes(self._stdin_left) + text)
+                self._keep_stdin = bool(self._answers)
+                self._feed()
+        except OSError:
+            pass
+
+    def _next_deadline(self) -> None:
+        """Wake up at the end, or earlier when a prompt is overdue or the program is to be stopped."""
+        moments = [self._end]
+        if self._answers:
+            moments.append(self._asked_since + self._answers[0].within)
+        if self._stop is not None and self._stop.after is not None:
+            moments.append(self.started + self._stop.after)
+        self._deadline = min(moments)
+
+    def _stop_now(self) -> None:
+        assert self._stop is not None
+        self.outcome.stopped = self._stop.signal
+        self._stop = None
+        self._signal_group(self.outcome.stopped)
+        self._step, self._deadline = "stopping", time.monotonic() + STOP_GRACE
 
     def _close_stream(self, fd: int) -> None:
         self.poller.unregister(fd)
         os.close(fd)
         del self.streams[fd]
-        self._open -= 1
+        if fd == self._master:
+            self._master = -1
 
     def reap(self) -> None:
         """Ask whether the program has ended; never waits.
@@ -195,6 +400,8 @@ class Launch:
         It is left a zombie until the launch is finished: so long its number cannot be given to another process, and
         a signal to its group can hit nobody else.
         """
+        if self.feeders:
+            self._reap_feeders()
         if self._exited or self.finished:
             return
         if os.waitid(os.P_PID, self.pid, os.WEXITED | os.WNOHANG | os.WNOWAIT) is None:
@@ -202,13 +409,32 @@ class Launch:
         now = time.monotonic()
         self._exited = True
         self.outcome.seconds = now - self.started
-        self._close_stdin()
+        if self._stdin >= 0:
+            self._close_stdin()
         self._step, self._deadline = "draining", now + DRAIN_GRACE
-        self._settle()
-
-    def _settle(self) -> None:
-        if self._exited and self._open == 0:
+        if not self.streams:
             self._finish()
+
+    def _reap_feeders(self) -> None:
+        for number, pid in enumerate(self.feeders):
+            if pid:
+                ended, status = os.waitpid(pid, os.WNOHANG)
+                if ended:
+                    self.feeders[number] = 0
+                    how = self.outcome.feeders[number]
+                    how[1] = None if os.WIFSIGNALED(status) else os.WEXITSTATUS(status)
+                    how[2] = os.WTERMSIG(status) if os.WIFSIGNALED(status) else None
+
+    def _end_feeders(self) -> None:
+        """End what still feeds: nobody reads it any more."""
+        for number, pid in enumerate(self.feeders):
+            if pid:
+                with contextlib.suppress(ProcessLookupError, PermissionError):
+                    os.killpg(pid, signal.SIGKILL)
+                with contextlib.suppress(ChildProcessError):
+                    os.waitpid(pid, 0)
+                self.feeders[number] = 0
+                self.outcome.feeders[number][2] = int(signal.SIGPIPE)
 
     @property
     def deadline(self) -> float:
@@ -220,14 +446,27 @@ class Launch:
         if now < self._deadline or self.finished:
             return
         if self._step == "running":
+            self._on_running_deadline(now)
+        elif self._step == "stopping":
             self.outcome.timed_out = True
-            self._signal_group(signal.SIGTERM)
-            self._signal_group(signal.SIGCONT)  # a stopped process takes no other signal
-            self._step, self._deadline = "terminating", now + TERMINATE_GRACE
+            self._kill()
         elif self._step == "terminating":
             self._kill()
         else:
             self._give_up(now)
+
+    def _on_running_deadline(self, now: float) -> None:
+        stop = self._stop
+        if now < self._end and stop is not None and stop.after is not None and now >= self.started + stop.after:
+            self._stop_now()
+            return
+        if now < self._end and self._answers:
+            self.outcome.unasked = self._answers[0].prompt
+        else:
+            self.outcome.timed_out = True
+        self._signal_group(signal.SIGTERM)
+        self._signal_group(signal.SIGCONT)  # a stopped process takes no other signal
+        self._step, self._deadline = "terminating", now + TERMINATE_GRACE
 
     def _kill(self) -> None:
         self._signal_group(signal.SIGKILL)
@@ -235,7 +474,10 @@ class Launch:
 
     def _give_up(self, now: float) -> None:
         """End the draining, or leave alone a process that even SIGKILL did not end."""
-        self._signal_group(signal.SIGKILL)
+        if self._exited:
+            self.outcome.held_open = True
+        if not (self._exited and SUBREAPER):  # else the worker ends what is left, once it has seen what it is
+            self._signal_group(signal.SIGKILL)
         poller = select.poll()
         for fd in list(self.streams):
             poller.register(fd, READABLE)
@@ -253,12 +495,13 @@ class Launch:
 
     def abort(self) -> None:
         """End the program at once and forget about it: the run is over."""
-        if self.finished:
+        if self.finished or not self.pid:
             return
         self._signal_group(signal.SIGKILL)
         for fd in list(self.streams):
             self._close_stream(fd)
         self._close_stdin()
+        self._end_feeders()
         give_up_at = time.monotonic() + UNKILLABLE_GRACE
         with contextlib.suppress(ChildProcessError):
             while os.waitpid(self.pid, os.WNOHANG)[0] == 0 and time.monotonic() < give_up_at:
@@ -270,8 +513,10 @@ class Launch:
             os.killpg(self.pid, number)
 
     def _finish(self) -> None:
-        self._signal_group(signal.SIGKILL)  # whatever the program left behind in its group
-        self._close_stdin()
+        if not SUBREAPER:
+            self._signal_group(signal.SIGKILL)  # whatever the program left behind in its group
+        if self._stdin >= 0:
+            self._close_stdin()
         outcome = self.outcome
         if self._exited:
             _, status, usage = os.wait4(self.pid, 0)
@@ -281,6 +526,12 @@ class Launch:
                 outcome.exit = os.WEXITSTATUS(status)
             outcome.user_seconds, outcome.system_seconds = usage.ru_utime, usage.ru_stime
             outcome.peak_bytes = usage.ru_maxrss * _RSS_UNIT
-        outcome.stdout = b"".join(self._chunks["stdout"])
-        outcome.stderr = b"".join(self._chunks["stderr"])
+        if self.feeders:
+            self._reap_feeders()
+            self._end_feeders()
+        if self._answers and not outcome.timed_out:
+            outcome.unasked = self._answers[0].prompt
+        stdout, stderr = self._chunks["stdout"], self._chunks["stderr"]
+        outcome.stdout = stdout[0] if len(stdout) == 1 else b"".join(stdout)
+        outcome.stderr = stderr[0] if len(stderr) == 1 else b"".join(stderr)
         self.finished = True

@@ -24,6 +24,7 @@ class CaseDirectories:
     def __init__(self, root: str) -> None:
         self.root = root
         self.work, self.home, self.tmp = (os.path.join(root, name) for name in NAMES)
+        self.root_bytes = root.encode()
         self._stamps: tuple[int, ...] | None = None
         self._made_at = 0
         self.masks = tuple(
@@ -45,14 +46,22 @@ class CaseDirectories:
         """Say that something was put into the directories: they are made anew for the next case."""
         self._made_at = 0
 
+    def changed(self, launched_at_ns: int) -> bool:
+        """Tell whether a launch may have done something to the directories; False only when it has not."""
+        try:
+            unmoved = self._made_at and self._changed_at() == self._stamps
+            return not (unmoved and self._made_at + COARSE_CLOCK_NS < launched_at_ns)
+        except OSError:
+            return True
+
     def clean(self, launched_at_ns: int) -> None:
         """Have the directories ready for the next case; `launched_at_ns` is the wall clock when this one was started."""
         if self._stamps is None:
             return
         try:
-            now = self._changed_at()
-            if self._made_at and now == self._stamps and self._made_at + COARSE_CLOCK_NS < launched_at_ns:
+            if not self.changed(launched_at_ns):
                 return
+            now = self._changed_at()
             fresh = self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
             if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
                 self._stamps = now

@@ -13,27 +13,34 @@ import subprocess
 import sys
 import tempfile
 from collections import deque
-from collections.abc import Generator, Iterable, Iterator, Mapping
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.directories import remove_tree
 from keen_matrix.core.launch.environment import base_environment, find_program
-from keen_matrix.core.launch.wire import FrameReader, Plan, ResultFrame, case_tuple, pack, result_of
+from keen_matrix.core.launch.wire import FrameReader, LiveFrame, Plan, ResultFrame, case_tuple, pack, unpack
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
-from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.spec.model import Spec, Step
 from keen_matrix.core.vectors.case import Case
 
-STREAM_CAP = 8 * 1024 * 1024
-"""Bytes kept of each stream; a program that prints more is ended."""
 AHEAD_SECONDS = 0.05
 """Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to lose at the end."""
 AHEAD_MOST = 64
 CLOSE_SECONDS = 8.0
 """Time that workers get to end their programs and leave."""
 _RECEIVE_BYTES = 1 << 20
+
+
+_NO_LINE = LineSequence(())
+LiveSink: TypeAlias = Callable[[LiveFrame], None]
+
+
+def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
+    """Return steps without their lines, whose words travel with each case."""
+    return tuple(replace(step, line=_NO_LINE) for step in steps)
 
 
 def default_jobs() -> int:
@@ -67,6 +74,7 @@ class WorkerPool:
 
     def __init__(self, jobs: int, processors: int | None = None) -> None:
         self.jobs = jobs
+        self._live: LiveSink | None = None
         count = min(jobs, processors or default_jobs())
         self.root = tempfile.mkdtemp(prefix="keen-matrix-")
         self.workers: list[_Worker] = []
@@ -94,12 +102,21 @@ class WorkerPool:
         ours.setblocking(False)
         return _Worker(process, ours, FrameReader(), bytearray(), slots)
 
-    def plan(self, spec: Spec, launch: ResolvedLaunch, cap: int = STREAM_CAP) -> None:
-        """Tell every worker what it will run."""
+    def plan(
+        self, spec: Spec, launch: ResolvedLaunch, *, keep: str = "", repeat: int = 1, live: LiveSink | None = None
+    ) -> None:
+        """Tell every worker what it will run.
+
+        `keep` is the folder in which directories of failing cases are kept, `repeat` how often each case is launched,
+        and `live` gets output as it comes.
+        """
+        self._live = live
         bare = replace(
             spec,
             matrices=tuple(
-                replace(matrix, axes={}, rows=(), columns=(), line=LineSequence(()), where=(), always=())
+                replace(
+                    matrix, axes={}, rows=(), columns=(), line=_NO_LINE, where=(), always=(), steps=_bare(matrix.steps)
+                )
                 for matrix in spec.matrices
             ),
         )
@@ -113,7 +130,10 @@ class WorkerPool:
                     environment=environment,
                     root=os.path.join(self.root, str(number)),
                     slots=worker.slots,
-                    cap=cap,
+                    cap=spec.program.output_cap,
+                    keep=keep,
+                    repeat=repeat,
+                    live=live is not None,
                 )
             )
 
@@ -179,7 +199,11 @@ class WorkerPool:
             code = worker.process.wait(CLOSE_SECONDS)
             raise RunFault(f"a worker process ended unexpectedly (exit {code}); finished cases are in the journal")
         for body in worker.reader.feed(data):
-            result = result_of(body)
+            result = unpack(body)
+            if isinstance(result, LiveFrame):
+                if self._live is not None:
+                    self._live(result)
+                continue
             worker.outstanding -= 1
             worker.pace += (result.seconds - worker.pace) * 0.2
             yield result
@@ -217,7 +241,7 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     scope = Scope({"here": spec.here})
     words = [template.render(scope) for template in spec.program.launch]
     environment = base_environment(spec.program.env_inherit, os.environ)
-    own = dict(spec.matrices[0].surroundings.env).get("PATH") if spec.matrices else None
+    own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
     search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
     found, reason = find_program(words[0], search, spec.here)
     if reason:
@@ -237,19 +261,19 @@ class Result:
         return str(self.fields["verdict"])
 
 
-def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, cap: int = STREAM_CAP) -> Iterator[Result]:
+def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1) -> Iterator[Result]:
     """Launch the cases of a spec and yield a Result for each as it finishes.
 
-    `jobs` is how many programs run at a time (default: one for each processor), `cap` the bytes kept of each stream.
+    `jobs` is how many programs run at a time (default: one for each processor), `repeat` how often each case is launched.
     Raises RunFault when the program cannot be launched at all.
     """
     import json
 
     launch = resolved_launch(spec)
     with WorkerPool(jobs or default_jobs()) as pool:
-        pool.plan(spec, launch, cap)
+        pool.plan(spec, launch, repeat=repeat)
         for result in pool.results(cases):
             yield Result(json.loads(result.line))
 
 
-__all__ = ["STREAM_CAP", "Result", "WorkerPool", "default_jobs", "resolved_launch", "run"]
+__all__ = ["Result", "WorkerPool", "default_jobs", "resolved_launch", "run"]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 
 @dataclass(slots=True, kw_only=True)
@@ -25,5 +26,21 @@ class Outcome:
     """The stream that went over the cap, for which the program was ended."""
     unlaunched: str | None = None
     """Why the program could not be started."""
+    stopped: int | None = None
+    """The signal that the spec ended the program with."""
+    unasked: bytes | None = None
+    """The prompt that was waited for and did not come."""
+    conversation: list[tuple[bytes, bytes]] = field(default_factory=list)
+    """Prompts that came, with the replies given."""
+    feeders: list[list[Any]] = field(default_factory=list)
+    """The commands that fed standard input: name, exit, signal of each."""
+    leftovers: list[str] = field(default_factory=list)
+    """Names of processes that the program left behind."""
+    held_open: bool = False
+    """Whether something held the streams open after the program itself had ended."""
+    arrivals: list[tuple[str, int, float]] = field(default_factory=list)
+    """What came in which order: stream, bytes, seconds since the start."""
+    files: dict[str, dict[str, Any]] = field(default_factory=dict)
+    """What the launch did to the files of its directory."""
     directory: str = ""
     """The case's working directory; it exists only until the outcome has been checked."""

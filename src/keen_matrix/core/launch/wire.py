@@ -12,7 +12,9 @@ from keen_matrix.core.spec.model import Spec
 from keen_matrix.core.vectors.case import Case
 
 _LENGTH = struct.Struct("!I")
-_RESULT = struct.Struct("!IIBd")
+_RESULT = struct.Struct("!BIIBd")
+_LIVE = struct.Struct("!B10s6sd")
+_IS_RESULT, _IS_LIVE = 0, 1
 FRAME_CAP = 1 << 31
 """A length above this is no frame of ours."""
 
@@ -33,6 +35,12 @@ class Plan:
     slots: int
     cap: int
     """Bytes kept of each stream."""
+    keep: str = ""
+    """The folder in which the directories of failing cases are kept; empty to keep none."""
+    repeat: int = 1
+    """How often each case is launched."""
+    live: bool = False
+    """Whether output is sent as it comes."""
 
 
 class ResultFrame(NamedTuple):
@@ -51,14 +59,31 @@ def pack(message: Any) -> bytes:
     return _LENGTH.pack(len(body)) + body
 
 
+class LiveFrame(NamedTuple):
+    """Some output of a case as it came: the case's id, the stream, and the seconds since the program was started."""
+
+    id: str
+    stream: str
+    seconds: float
+    text: bytes
+
+
 def pack_result(sequence: int, matrix: int, verdict: int, seconds: float, line: bytes) -> bytes:
     """Return the frame of a finished case."""
-    return _LENGTH.pack(_RESULT.size + len(line)) + _RESULT.pack(sequence, matrix, verdict, seconds) + line
+    return _LENGTH.pack(_RESULT.size + len(line)) + _RESULT.pack(_IS_RESULT, sequence, matrix, verdict, seconds) + line
 
 
-def result_of(body: bytes) -> ResultFrame:
-    """Return the result that a frame's body holds."""
-    sequence, matrix, verdict, seconds = _RESULT.unpack_from(body)
+def pack_live(id: str, stream: str, seconds: float, text: bytes) -> bytes:
+    """Return the frame of some output."""
+    return _LENGTH.pack(_LIVE.size + len(text)) + _LIVE.pack(_IS_LIVE, id.encode(), stream.encode(), seconds) + text
+
+
+def unpack(body: bytes) -> ResultFrame | LiveFrame:
+    """Return what a frame's body from a worker holds."""
+    if body[0] == _IS_LIVE:
+        _, id, stream, seconds = _LIVE.unpack_from(body)
+        return LiveFrame(id.decode(), stream.decode(), seconds, body[_LIVE.size :])
+    _, sequence, matrix, verdict, seconds = _RESULT.unpack_from(body)
     return ResultFrame(sequence, matrix, verdict, seconds, body[_RESULT.size :])
 
 
@@ -85,4 +110,4 @@ class FrameReader:
 
 def case_tuple(case: Case) -> tuple[Any, ...]:
     """Return a case as a plain tuple, which pickles several times faster than the object."""
-    return (case.sequence, case.id, case.matrix, case.argv, case.values, case.fault)
+    return (case.sequence, case.id, case.matrix, case.argv, case.values, case.fault, case.more)

@@ -7,11 +7,13 @@ into the program's own peak.
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import pickle
 import resource
 import select
+import shutil
 import signal
 import socket
 import sys
@@ -20,22 +22,25 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.cascade import VERDICTS, Cascade
-from keen_matrix.core.expressions import Scope
+from keen_matrix.core.errors import ExpressionFault, RunFault
+from keen_matrix.core.expect.cascade import VERDICTS, Cascade, Judged, worst_of
+from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch
-from keen_matrix.core.launch.directories import CaseDirectories
+from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
 from keen_matrix.core.launch.outcome import Outcome
-from keen_matrix.core.launch.wire import FrameReader, Plan, pack_result
-from keen_matrix.core.results.records import encode, record
+from keen_matrix.core.launch.surround import SurroundingsFault, environment_of, file_changes, put_files, start_of
+from keen_matrix.core.launch.wire import FrameReader, Plan, pack_live, pack_result
+from keen_matrix.core.results.records import Record, encode
+from keen_matrix.core.spec.model import Matrix, Step
 from keen_matrix.core.vectors.case import Case, case_scope
 
 VERDICT_NUMBER = {verdict: number for number, verdict in enumerate(VERDICTS)}
 RSS_UNIT = 1 if sys.platform == "darwin" else 1024
-
-
-class SurroundingsFault(Exception):
-    """What a case should have around it could not be made."""
+RETRY_SECONDS = 0.1
+RETRY_MOST = 300
+"""Tries, a tenth of a second apart, while the system has no process or memory to spare."""
+LARGE_OUTPUT = 1 << 20
+"""Output that makes our own memory grow enough to spoil what is measured of the next program."""
 
 
 class Slot:
@@ -45,59 +50,228 @@ class Slot:
         self.worker = worker
         self.directories = CaseDirectories(os.path.join(worker.plan.root, str(number)))
         self.case: Case | None = None
-        self.scope: Scope | None = None
         self.launch: Launch | None = None
         self.launched_at_ns = 0
+        self._lingering_until = 0.0
+        self._again_at = 0.0
+        self._tries = 0
+        self._repeats: list[bytes] = []
+        self._first: dict[str, Any] = {}
+
+    # --- beginning ---
 
     def begin(self, case: Case) -> None:
-        """Start a case. One that cannot be started is finished at once, as unlaunched."""
-        worker = self.worker
+        """Start a case."""
         self.case = case
-        plan, program = worker.plan, worker.plan.spec.program
-        self.scope = case_scope(case.values, case.argv, case.id, plan.spec.here, worker.functions)
-        self.launch = Launch(worker.poller, plan.cap)
+        self._repeats = []
+        self._begin_run()
+
+    def _begin_run(self) -> None:
+        case = self.case
+        assert case is not None
         self.launched_at_ns = time.time_ns()
+        self._record = Record(case, self.worker.names[case.matrix])
+        self._step = 0
+        self._before: dict[str, Any] = {}
+        self._begin_step(first=True)
+
+    def _begin_step(self, *, first: bool) -> None:
+        """Start one launch of the case. One that cannot be started is finished at once, as unlaunched."""
+        worker, case = self.worker, self.case
+        assert case is not None
+        plan = worker.plan
+        argv = case.argv if self._step == 0 else case.more[self._step - 1]
+        step = worker.steps[case.matrix][self._step]
+        self.scope = case_scope(case.values, argv, case.id, plan.spec.here, worker.functions)
+        self.launch = launch = Launch(worker.poller, plan.cap, worker.live_for(case) if plan.live else None)
+        self._lingering_until = 0.0
+        self.words = argv
         try:
             if case.fault is not None:
                 raise SurroundingsFault(case.fault)
-            self.directories.prepare()
-            env = worker.environment(case, self.scope, self.directories)
-            stdin = worker.stdin(case, self.scope)
-            worker.put_files(case, self.scope, self.directories)
-            directory = self.directories.work if program.fresh_directory else plan.spec.here
-            self.launch.start(plan.file, [*plan.launch, *case.argv], env, directory, stdin, program.timeout)
+            places, around = self.directories, step.surroundings
+            if first:
+                places.prepare()
+                self._before = put_files(around.files, self.scope, places, plan.spec.here)
+            env = environment_of(plan.environment, around, self.scope, places)
+            directory = places.work if plan.spec.program.fresh_directory else plan.spec.here
+            self._start = start_of(plan.file, [*plan.launch, *argv], env, directory, around, self.scope, plan.spec.here)
+            self._launch_now()
         except (SurroundingsFault, ExpressionFault) as fault:
             self._unlaunched(str(fault))
         except (OSError, ValueError) as error:
-            self._unlaunched(launch_reason(error, plan.launch, case.argv))
+            self._unlaunched(launch_reason(error, plan.launch, argv))
+        if launch.finished:
+            worker.concluding.append(self)
+
+    def _launch_now(self) -> None:
+        """Start the program; while the system is out of processes or descriptors, try again a little later."""
+        assert self.launch is not None
+        try:
+            self.launch.start(self._start)
+            self.worker.adopt(self)
+            self._again_at, self._tries = 0.0, 0
+        except OSError as error:
+            if error.errno not in (errno.EAGAIN, errno.EMFILE, errno.ENFILE, errno.ENOMEM) or self._tries >= RETRY_MOST:
+                raise
+            self._tries += 1
+            self.worker.waited_for_system += 1
+            self._again_at = time.monotonic() + RETRY_SECONDS
 
     def _unlaunched(self, reason: str) -> None:
         assert self.launch is not None
         self.launch.outcome.unlaunched = reason
         self.launch.finished = True
+        self._again_at = 0.0
 
-    def conclude(self) -> bytes:
-        """Check the finished launch and return the frame of its result; the slot is free afterwards."""
-        case, launch, scope = self.case, self.launch, self.scope
-        assert case is not None and launch is not None and scope is not None
+    @property
+    def deadline(self) -> float:
+        """When on_deadline wants to be called."""
+        assert self.launch is not None
+        return self._again_at or self._lingering_until or self.launch.deadline
+
+    def on_deadline(self, now: float) -> None:
+        """Do what is due."""
+        assert self.launch is not None
+        if self._again_at:
+            try:
+                self._launch_now()
+            except (OSError, ValueError) as error:
+                self._unlaunched(launch_reason(error, self.worker.plan.launch, self.words))
+        elif not self._lingering_until:
+            self.launch.on_deadline(now)
+        if self.launch.finished:
+            self.worker.concluding.append(self)
+
+    # --- ending ---
+
+    def settle(self) -> bool:
+        """See to processes left behind by a finished launch; False asks to come back when some may still end by themselves."""
+        launch = self.launch
+        assert launch is not None
+        if not child.SUBREAPER or not launch.pid:
+            return True
+        worker = self.worker
+        try:
+            if worker.alone and os.waitpid(-1, os.WNOHANG) == (0, 0):
+                pass  # something still runs that is nobody's: look closer
+            elif worker.alone:
+                return self.settle()
+        except ChildProcessError:
+            return True
+        strays = worker.strays_of(self)
+        if not strays:
+            return True
+        now = time.monotonic()
+        if not self._lingering_until and not launch.outcome.held_open:
+            self._lingering_until = now + leftovers.FIRST_WAIT
+            return False
+        if self._lingering_until > now:
+            return False
+        launch.outcome.leftovers = sorted(leftovers.name_of(pid) for pid in strays)
+        for _ in range(leftovers.ROUNDS):
+            leftovers.end(strays)
+            strays = worker.strays_of(self)
+            if not strays:
+                break
+        return True
+
+    def conclude(self) -> None:
+        """Check a finished launch; go on with the next step or repetition, or send the result and be free."""
+        case, launch = self.case, self.launch
+        assert case is not None and launch is not None
+        if not self.settle():
+            return
         worker, outcome = self.worker, launch.outcome
-        outcome.directory = self.directories.work if worker.plan.spec.program.fresh_directory else worker.plan.spec.here
+        fresh = worker.plan.spec.program.fresh_directory
+        outcome.directory = self.directories.work if fresh else worker.plan.spec.here
         self._mask(outcome)
-        judged = worker.cascades[case.matrix].judge(
-            outcome, scope, timeout=worker.plan.spec.program.timeout, cap=worker.plan.cap
-        )
-        line = encode(record(case, worker.names[case.matrix], outcome, judged, worker.floor()))
+        around = worker.steps[case.matrix][self._step].surroundings
+        if fresh and (self._before or self.directories.changed(self.launched_at_ns)):
+            outcome.files = file_changes(self._before, self.directories.work)
+        cascade = worker.cascades[case.matrix][self._step]
+        with time_limit(CHECK_SECONDS):
+            judged = cascade.judge(outcome, self.scope, timeout=around.timeout, cap=worker.plan.cap)
+        worker.forget(self)
+        self._record.add(self.words, outcome, judged)
+        if self._step < len(case.more) and outcome.unlaunched is None:
+            self._step += 1
+            self._begin_step(first=False)
+            return
+        self._finish_run(judged)
+
+    def _finish_run(self, judged: Judged) -> None:
+        worker, case = self.worker, self.case
+        assert case is not None and self.launch is not None
+        fields = self._record.fields(worker.floor())
+        if worker.plan.keep and fields["verdict"] != "held" and worker.plan.spec.program.fresh_directory:
+            fields["kept"] = self._keep(worker.plan.keep, case.id)
+        big = len(self.launch.outcome.stdout) + len(self.launch.outcome.stderr) > LARGE_OUTPUT
         self.directories.clean(self.launched_at_ns)
-        self.case = self.launch = self.scope = None
-        return pack_result(case.sequence, case.matrix, VERDICT_NUMBER[judged.verdict], outcome.seconds, line)
+        repeat = worker.plan.repeat
+        if repeat > 1:
+            self._repeats.append(self._record.essence())
+            self._first = fields if len(self._repeats) == 1 else self._first
+            if len(self._repeats) < repeat and fields["verdict"] != "unlaunched":
+                if fields["verdict"] != "held" and self._first["verdict"] == "held":
+                    self._first = fields
+                self._begin_run()
+                return
+            fields = self._steadied(fields)
+        self.case = self.launch = None
+        line = encode(fields)
+        worker.send(pack_result(case.sequence, case.matrix, VERDICT_NUMBER[fields["verdict"]], fields["seconds"], line))
+        if big:
+            worker.forget_peak()
+
+    def _steadied(self, last: dict[str, Any]) -> dict[str, Any]:
+        """Return the record of a repeated case: the first that did not hold, or the first; unsteady when they disagree."""
+        fields = self._first if self._first["verdict"] != "held" or last["verdict"] == "held" else last
+        kinds = len(set(self._repeats))
+        fields["repeats"] = {"times": len(self._repeats), "different": kinds}
+        if kinds > 1:
+            fields["verdict"] = worst_of([fields["verdict"], "unsteady"])
+            fields["aspects"].append(
+                {"aspect": "repeats", "held": False, "form": "steady", "expected": "1", "actual": str(kinds)}
+            )
+        return fields
+
+    def _keep(self, folder: str, id: str) -> str:
+        """Move the case's directory to where it is kept, and return that place."""
+        place = os.path.join(folder, id)
+        try:
+            remove_tree(place)
+            os.makedirs(folder, exist_ok=True)
+            shutil.copytree(self.directories.work, place, symlinks=True)
+        except (OSError, shutil.Error) as error:
+            return f"could not be kept: {error}"
+        return place
 
     def _mask(self, outcome: Outcome) -> None:
         """Write `<dir>`, `<home>` and `<tmp>` for the case's own directories, which differ from slot to slot."""
-        for path, name in self.directories.masks:
-            if path in outcome.stdout:
+        if self.directories.root_bytes in outcome.stdout or self.directories.root_bytes in outcome.stderr:
+            outcome.arrivals.clear()  # their sizes no longer fit
+            for path, name in self.directories.masks:
                 outcome.stdout = outcome.stdout.replace(path, name)
-            if path in outcome.stderr:
                 outcome.stderr = outcome.stderr.replace(path, name)
+
+
+CHECK_SECONDS = 60
+"""Time that the checks of one launch may take, oracle functions included."""
+
+
+@contextlib.contextmanager
+def time_limit(seconds: int) -> Any:
+    """Interrupt what takes longer than it may; used around checks, in which functions of the user's own run."""
+    signal.setitimer(signal.ITIMER_REAL, seconds)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+
+
+def _check_took_too_long(*_: object) -> None:
+    raise ValueError(f"the check took longer than {CHECK_SECONDS} s")
 
 
 class Worker:
@@ -112,17 +286,31 @@ class Worker:
         self.slots: list[Slot] = []
         self.closing = False
         self.functions: Mapping[str, Callable[..., Any]] = {}
-        self.cascades: dict[int, Cascade] = {}
+        self.cascades: dict[int, list[Cascade]] = {}
+        self.steps: dict[int, tuple[Step, ...]] = {}
         self.names: dict[int, str] = {}
+        self.owners: dict[int, Slot] = {}
+        """Descriptor → the slot whose launch its events belong to."""
+        self.concluding: list[Slot] = []
+        self.waited_for_system = 0
+        self.alone = True
+        child.SUBREAPER = leftovers.become_subreaper()
         self._woken, wake = os.pipe()
         os.set_blocking(self._woken, False)
         os.set_blocking(wake, False)
         signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
         signal.signal(signal.SIGCHLD, lambda *_: None)  # a handler must stand for the wake-up byte to be written
+        signal.signal(signal.SIGALRM, _check_took_too_long)
 
     def floor(self) -> int:
         """Return this process's own peak memory in bytes: no launch can be seen to have taken less."""
         return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * RSS_UNIT
+
+    @staticmethod
+    def forget_peak() -> None:
+        """Have the kernel forget our own peak memory after a large output, or every later program would show it."""
+        with contextlib.suppress(OSError), open("/proc/self/clear_refs", "w") as file:
+            file.write("5")
 
     def take_plan(self, plan: Plan) -> None:
         """Get ready for the cases of a plan."""
@@ -131,37 +319,48 @@ class Worker:
         self.plan = plan
         self.functions = oracle_functions(plan.spec.program.oracle)
         for matrix in plan.spec.matrices:
-            self.cascades[matrix.index] = Cascade((*plan.spec.rules, *matrix.rules))
+            self.steps[matrix.index] = matrix.steps
+            self.cascades[matrix.index] = [self._cascade(matrix, step) for step in matrix.steps]
             self.names[matrix.index] = matrix.name
-        self._around = {matrix.index: matrix.surroundings for matrix in plan.spec.matrices}
         os.makedirs(plan.root, exist_ok=True)
         self.slots = [Slot(self, number) for number in range(plan.slots)]
+        self.alone = plan.slots == 1
 
-    def environment(self, case: Case, scope: Scope, directories: CaseDirectories) -> dict[str, str]:
-        """Return the environment of one case. Raises ExpressionFault."""
-        env = {**self.plan.environment, "HOME": directories.home, "TMPDIR": directories.tmp}
-        for name, template in self._around[case.matrix].env:
-            env[name] = template.render(scope)
-        return env
+    def _cascade(self, matrix: Matrix, step: Step) -> Cascade:
+        return Cascade((*self.plan.spec.rules, *matrix.rules, *step.rules))
 
-    def stdin(self, case: Case, scope: Scope) -> bytes:
-        """Return standard input of one case. Raises ExpressionFault."""
-        template = self._around[case.matrix].stdin
-        return template.render(scope).encode("utf-8", "surrogateescape") if template is not None else b""
+    def live_for(self, case: Case) -> Callable[[str, bytes, float], None]:
+        """Return the function that shows the output of a case as it comes."""
+        return lambda stream, chunk, seconds: self.send(pack_live(case.id, stream, seconds, chunk))
 
-    def put_files(self, case: Case, scope: Scope, directories: CaseDirectories) -> None:
-        """Put the files of one case into its directory. Raises ExpressionFault or SurroundingsFault."""
-        files = self._around[case.matrix].files
-        if files:
-            directories.touched()
-        for name, template in files:
-            path = os.path.join(directories.work, name)
-            try:
-                os.makedirs(os.path.dirname(path), exist_ok=True)
-                with open(path, "wb") as file:
-                    file.write(template.render(scope).encode("utf-8", "surrogateescape"))
-            except OSError as error:
-                raise SurroundingsFault(f"the file {name} could not be put in place: {error.strerror}") from None
+    def send(self, frame: bytes) -> None:
+        """Send a frame to the engine."""
+        self.control.sendall(frame)
+
+    def adopt(self, slot: Slot) -> None:
+        """Route the events of a slot's launch to it."""
+        assert slot.launch is not None
+        for fd in slot.launch.streams:
+            self.owners[fd] = slot
+        if slot.launch._stdin >= 0:
+            self.owners[slot.launch._stdin] = slot
+
+    def forget(self, slot: Slot) -> None:
+        """Drop the routes of a slot whose launch has ended."""
+        for fd in [fd for fd, owner in self.owners.items() if owner is slot]:
+            del self.owners[fd]
+
+    def strays_of(self, slot: Slot) -> list[int]:
+        """Return running processes that a slot's finished program left behind."""
+        known = {each.launch.pid for each in self.slots if each.launch is not None and not each.launch.finished}
+        known |= {pid for each in self.slots if each.launch is not None for pid in each.launch.feeders if pid}
+        running = leftovers.reap_strays(known)
+        assert slot.launch is not None
+        if self.alone:
+            return running
+        return [pid for pid in running if leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home)]
+
+    # --- the loop ---
 
     def run(self) -> None:
         """Work until the engine closes its end of the socket."""
@@ -174,9 +373,23 @@ class Worker:
         except (BrokenPipeError, ConnectionError):
             pass  # the engine is gone, and nobody wants the results
         finally:
-            for slot in self.slots:
-                if slot.launch is not None:
-                    slot.launch.abort()
+            self._leave()
+
+    def _leave(self) -> None:
+        """End every program and remove the directories, also when the engine was killed."""
+        for slot in self.slots:
+            if slot.launch is not None:
+                slot.launch.abort()
+        if child.SUBREAPER:
+            for _ in range(leftovers.ROUNDS):
+                running = leftovers.reap_strays(set())
+                if not running:
+                    break
+                leftovers.end(running)
+        if self.slots:
+            remove_tree(self.plan.root)
+            with contextlib.suppress(OSError):
+                os.rmdir(os.path.dirname(self.plan.root))
 
     def _running(self) -> list[Slot]:
         return [slot for slot in self.slots if slot.launch is not None]
@@ -185,44 +398,54 @@ class Worker:
         for slot in self.slots:
             while slot.launch is None and self.queue:
                 slot.begin(self.queue.popleft())
-                self._send_if_finished(slot)
+                self._conclude()
 
-    def _send_if_finished(self, slot: Slot) -> None:
-        if slot.launch is not None and slot.launch.finished:
-            self.control.sendall(slot.conclude())
+    def _conclude(self) -> None:
+        while self.concluding:
+            slot = self.concluding.pop()
+            if slot.launch is not None and slot.launch.finished:
+                slot.conclude()
 
     def _turn(self) -> None:
         """Wait for the next thing to happen, and deal with everything that has."""
         running = self._running()
+        control, woken, owners = self.control.fileno(), self._woken, self.owners
+        reap = False
         for fd, _ in self._poll(running):
-            if fd == self.control.fileno():
-                self._receive()
-            elif fd == self._woken:
+            slot = owners.get(fd)
+            if slot is not None and slot.launch is not None:
+                slot.launch.on_event(fd)
+                if slot.launch.finished:
+                    self.concluding.append(slot)
+            elif fd == woken:
                 self._drain_wakeups()
-                for slot in running:
-                    slot.launch.reap()  # type: ignore[union-attr]
-            else:
-                for slot in running:
-                    launch = slot.launch
-                    if launch is not None and (fd in launch.streams or fd in launch.descriptors()):
-                        launch.on_event(fd)
+                reap = True
+            elif fd == control:
+                self._receive()
+        for slot in running:
+            launch = slot.launch
+            if reap and launch is not None and launch.pid:
+                launch.reap()
+                if launch.finished:
+                    self.concluding.append(slot)
         now = time.monotonic()
         for slot in running:
-            assert slot.launch is not None
-            if not slot.launch.finished and slot.launch.deadline <= now:
-                slot.launch.on_deadline(now)
-            self._send_if_finished(slot)
+            if slot.launch is not None and slot.deadline <= now:
+                slot.on_deadline(now)
+                if slot.launch.finished and slot not in self.concluding:
+                    self.concluding.append(slot)
+        self._conclude()
 
     def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
         if not running:
             return self.poller.poll()  # type: ignore[no-any-return]
-        wait = min(slot.launch.deadline for slot in running if slot.launch is not None) - time.monotonic()
+        wait = min(slot.deadline for slot in running) - time.monotonic()
         # an epoll timeout counts whole milliseconds rounded up; never turn a short wait into a busy one
         return self.poller.poll(max(wait, 0.0) * self._poll_unit)  # type: ignore[no-any-return]
 
     def _drain_wakeups(self) -> None:
         try:
-            while os.read(self._woken, 4096):
+            while len(os.read(self._woken, 4096)) == 4096:
                 pass
         except BlockingIOError:
             pass
@@ -254,6 +477,8 @@ def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ..
     if error.errno == errno.E2BIG:
         longest = max((len(word.encode()) for word in (*launch, *argv)), default=0)
         return f"the system refuses so many or such long words (the longest has {longest:,} bytes): {error.strerror}"
+    if error.strerror and "feeds standard input" in error.strerror:
+        return error.strerror
     if error.errno == errno.ENOENT:
         return f"{launch[0]} or the interpreter that its first line names does not exist"
     if error.errno == errno.ENOEXEC:
@@ -266,7 +491,8 @@ def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the terminal's Ctrl-C is for the engine, which then tells us
     os.set_inheritable(int(sys.argv[1]), False)  # no program gets to see the engine's socket
     control = socket.socket(fileno=int(sys.argv[1]))
-    Worker(control).run()
+    with contextlib.suppress(RunFault):  # an oracle that fails to load was told of when the spec was read
+        Worker(control).run()
 
 
 if __name__ == "__main__":

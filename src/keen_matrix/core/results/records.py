@@ -7,7 +7,7 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
-from keen_matrix.core.expect.cascade import AspectResult, Judged
+from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
 from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.vectors.case import Case
@@ -29,15 +29,58 @@ def case_fields(case: Case, matrix: str) -> dict[str, Any]:
         "values": case.values,
         "judgement": None,
     }
+    if case.more:
+        fields["more_argv"] = case.more
     if case.fault:
         fields["fault"] = case.fault
     return fields
 
 
-def record(case: Case, matrix: str, outcome: Outcome, judged: Judged, floor: int) -> dict[str, Any]:
-    """Return the whole record of a finished case; `floor` is the smallest peak memory that can be told, in bytes."""
-    fields = case_fields(case, matrix)
-    fields["verdict"] = judged.verdict
+class Record:
+    """The record of a case while its launches finish, one after another."""
+
+    def __init__(self, case: Case, matrix: str) -> None:
+        self._case, self._matrix = case, matrix
+        self._launches: list[tuple[tuple[str, ...], Outcome, Judged]] = []
+
+    def add(self, words: tuple[str, ...], outcome: Outcome, judged: Judged) -> None:
+        """Take a finished and checked launch."""
+        self._launches.append((words, outcome, judged))
+
+    def essence(self) -> bytes:
+        """Return what must not differ between two runs of a steady case: ends, streams, files, verdicts."""
+        seen = [
+            (outcome.exit, outcome.signal, outcome.stdout, outcome.stderr, sorted(outcome.files), judged.verdict)
+            for _, outcome, judged in self._launches
+        ]
+        return repr(seen).encode()
+
+    def fields(self, floor: int) -> dict[str, Any]:
+        """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes."""
+        _, outcome, judged = self._launches[-1]
+        fields = case_fields(self._case, self._matrix)
+        if len(self._launches) == 1:
+            fields["verdict"] = judged.verdict
+            _outcome_fields(fields, outcome, floor)
+            fields["aspects"] = [aspect_fields(each) for each in judged.aspects]
+            return fields
+        fields["verdict"] = worst_of(judged.verdict for _, _, judged in self._launches)
+        _outcome_fields(fields, outcome, floor)
+        fields["seconds"] = round(sum(each.seconds for _, each, _ in self._launches), 6)
+        fields["aspects"] = [
+            {**aspect_fields(each), "step": number}
+            for number, (_, _, judged) in enumerate(self._launches, 1)
+            for each in judged.aspects
+        ]
+        fields["steps"] = []
+        for words, each, judged in self._launches:
+            step: dict[str, Any] = {"argv": words, "verdict": judged.verdict}
+            _outcome_fields(step, each, floor)
+            fields["steps"].append(step)
+        return fields
+
+
+def _outcome_fields(fields: dict[str, Any], outcome: Outcome, floor: int) -> None:
     fields["exit"] = outcome.exit
     fields["signal"] = signal_name(outcome.signal) if outcome.signal is not None else None
     fields["seconds"] = round(outcome.seconds, 6)
@@ -48,9 +91,27 @@ def record(case: Case, matrix: str, outcome: Outcome, judged: Judged, floor: int
         fields["peak_at_most"] = True
     _stream(fields, "stdout", outcome.stdout, outcome.stdout_bytes)
     _stream(fields, "stderr", outcome.stderr, outcome.stderr_bytes)
-    fields["files"] = {}
-    fields["aspects"] = [aspect_fields(each) for each in judged.aspects]
-    return fields
+    fields["files"] = outcome.files
+    if outcome.stdout and outcome.stderr and outcome.arrivals:
+        fields["arrivals"] = [[stream, size, round(at, 4)] for stream, size, at in outcome.arrivals[:MOST_ARRIVALS]]
+    if outcome.conversation:
+        fields["dialogue"] = [
+            [prompt.decode("utf-8", "replace"), reply.decode("utf-8", "replace")]
+            for prompt, reply in outcome.conversation
+        ]
+    if outcome.feeders:
+        fields["feeders"] = [
+            {"command": name, "exit": code, "signal": None if number is None else signal_name(number)}
+            for name, code, number in outcome.feeders
+        ]
+    if outcome.leftovers:
+        fields["leftovers"] = outcome.leftovers
+    if outcome.stopped is not None:
+        fields["stopped"] = signal_name(outcome.stopped)
+
+
+MOST_ARRIVALS = 500
+"""Pieces of output whose order is kept in a record."""
 
 
 def _stream(fields: dict[str, Any], name: str, kept: bytes, came: int) -> None:

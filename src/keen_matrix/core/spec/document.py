@@ -7,6 +7,7 @@ one validation reports all such mistakes at once. What needs two places at a tim
 from __future__ import annotations
 
 import datetime
+import re
 from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
@@ -265,6 +266,11 @@ class Expectations(Table):
         description="Files of the case's directory after the launch.",
         examples=[{"ticket.txt": "Skerry to Holm"}],
     )
+    leftovers: Literal["none", "allowed"] | None = Field(
+        None,
+        description="Whether the program may leave processes behind (it may not, unless allowed).",
+        examples=["allowed"],
+    )
     crash: Literal["allowed", "forbidden"] | None = Field(
         None, description="Whether a crash is a failure (it is, unless allowed).", examples=["allowed"]
     )
@@ -287,42 +293,221 @@ Rules = Annotated[list[ExpectRule], BeforeValidator(_rules, json_schema_input_ty
 
 # --- surroundings and the program ---
 
+
+def _env_value(value: Any) -> Any:
+    if value is not False and not isinstance(value, str):
+        raise _fault(f"expected a text, or false to unset it, found {kind_of(value)}")
+    return value
+
+
+EnvValue = Annotated[
+    TemplateText | Literal[False], BeforeValidator(_env_value, json_schema_input_type=str | Literal[False])
+]
 EnvTable = Annotated[
-    dict[str, TemplateText],
-    Field(description="Environment variables on top of the clean environment.", examples=[{"TARIFF": "summer"}]),
+    dict[str, EnvValue],
+    Field(
+        description="Environment variables on top of the clean environment; false unsets one.",
+        examples=[{"TARIFF": "summer", "NO_COLOR": False}],
+    ),
 ]
+Launch = _text_or_list(WordsString)
+
+
+def _mode(text: str) -> str:
+    if not (3 <= len(text) <= 4 and set(text) <= set("01234567")):
+        raise _fault('expected an octal mode such as "755"')
+    return text
+
+
+class PutTable(Table):
+    """A file, folder or link put in the case's directory: exactly one of text, bytes, copy, dir, link."""
+
+    text: TemplateText | None = Field(None, description="Its content.", examples=["Ada\n"])
+    bytes_: str | None = Field(None, description="Its content in base64.", examples=["AAEC/w=="])
+    copy_: TemplateText | None = Field(
+        None, description="A file or folder beside the spec, to copy.", examples=["names.txt"]
+    )
+    dir: bool | None = Field(None, description="Whether it is an empty folder.", examples=[True])
+    link: TemplateText | None = Field(
+        None, description="Where it links to, inside the case's directory.", examples=["names.txt"]
+    )
+    mode: Annotated[str, AfterValidator(_mode)] | None = Field(None, description="Its permissions.", examples=["755"])
+
+    @model_validator(mode="after")
+    def _one_content(self) -> PutTable:
+        given = [name for name in ("text", "bytes_", "copy_", "dir", "link") if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise _fault("expected exactly one of text, bytes, copy, dir, link")
+        if self.bytes_ is not None:
+            import base64
+
+            try:
+                base64.b64decode(self.bytes_, validate=True)
+            except ValueError:
+                raise _fault("bytes is no base64") from None
+        return self
+
+
+def _put(value: Any) -> Any:
+    if isinstance(value, str):
+        return {"text": value}
+    if not isinstance(value, dict):
+        raise _fault(f'expected a text or a table such as {{ copy = "names.txt" }}, found {kind_of(value)}')
+    return value
+
+
 FilesTable = Annotated[
-    dict[str, TemplateText],
-    Field(description="Files put in the case's directory before the launch.", examples=[{"names.txt": "Ada\n"}]),
+    dict[str, Annotated[PutTable, BeforeValidator(_put, json_schema_input_type=str | PutTable)]],
+    Field(description="What is put in the case's directory before the launch.", examples=[{"names.txt": "Ada\n"}]),
 ]
 
 
-class ProgramTable(Table):
+class StdinTable(Table):
+    """Standard input: exactly one of text, file, command, closed."""
+
+    text: TemplateText | None = Field(None, description="A text.", examples=["Ada,2\n"])
+    file: TemplateText | None = Field(None, description="A file beside the spec.", examples=["names.txt"])
+    command: Any = Field(
+        None,
+        description="A command whose output is piped in; a list of texts is a chain, each piped into the next.",
+        examples=["printf Ada", ["cat {here}/names.txt", "sort"]],
+    )
+    closed: bool | None = Field(None, description="Whether standard input is closed.", examples=[True])
+
+    @model_validator(mode="after")
+    def _one_source(self) -> StdinTable:
+        given = [name for name in ("text", "file", "command", "closed") if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise _fault("expected exactly one of text, file, command, closed")
+        if self.command is not None:
+            commands = self.command if isinstance(self.command, list) else [self.command]
+            for each in commands:
+                if not isinstance(each, str) or not each.strip():
+                    raise _fault("command: expected a text, or a list of texts that are piped together")
+                try:
+                    _words_fields(each)
+                except (NotationFault, ExpressionFault) as fault:
+                    raise _fault(f"command: {fault}") from None
+        return self
+
+
+def _stdin(value: Any) -> Any:
+    if isinstance(value, str):
+        return {"closed": True} if value == "closed" else {"text": value}
+    if not isinstance(value, dict):
+        raise _fault(f'expected a text or a table such as {{ file = "names.txt" }}, found {kind_of(value)}')
+    return value
+
+
+class TerminalTable(Table):
+    """A pseudo-terminal for the launch."""
+
+    columns: Annotated[int, Field(ge=1, le=10_000)] = Field(80, description="Its width in cells.", examples=[80])
+    rows: Annotated[int, Field(ge=1, le=10_000)] = Field(24, description="Its height in lines.", examples=[24])
+    stderr: Literal["joined", "apart"] = Field(
+        "joined",
+        description="Whether standard error goes to the terminal too, or to a pipe of its own.",
+        examples=["apart"],
+    )
+
+
+class AnswerTable(Table):
+    """A prompt that must come, and the reply it gets."""
+
+    prompt: TemplateText = Field(description="A text that the program prints.", examples=["Proceed?"])
+    reply: TemplateText = Field(description="What is typed then; a newline is added.", examples=["yes"])
+    within: Annotated[float, Field(gt=0)] = Field(5.0, description="Seconds to wait for the prompt.", examples=[2])
+
+
+class StopTable(Table):
+    """How a program that never ends by itself is ended, without counting as hung."""
+
+    after: Annotated[float, Field(gt=0)] | None = Field(None, description="Seconds after its start.", examples=[2])
+    when_stdout: TemplateText | None = Field(None, description="A text on standard output.", examples=["ready"])
+    when_stderr: TemplateText | None = Field(None, description="A text on standard error.", examples=["listening"])
+    signal: SignalName = Field("TERM", description="The signal that it gets.", examples=["INT"])
+
+    @model_validator(mode="after")
+    def _some_moment(self) -> StopTable:
+        if self.after is None and self.when_stdout is None and self.when_stderr is None:
+            raise _fault("expected at least one of after, when-stdout, when-stderr")
+        return self
+
+
+_SIZES = {"B": 1, "KIB": 1024, "MIB": 1024**2, "GIB": 1024**3, "KB": 1000, "MB": 1000**2, "GB": 1000**3}
+
+
+def bytes_of(value: Any) -> int:
+    """Return a size given as a number of bytes or a text such as "8 MiB". Raises ValueError."""
+    if isinstance(value, int) and not isinstance(value, bool):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*", value) if isinstance(value, str) else None
+    if not match or match[2].upper() not in _SIZES:
+        raise ValueError('expected a size such as "8 MiB"')
+    return int(float(match[1]) * _SIZES[match[2].upper()])
+
+
+def _size(value: Any) -> int:
+    try:
+        size = bytes_of(value)
+    except ValueError as error:
+        raise _fault(str(error)) from None
+    if not 1 <= size <= 1024**3:
+        raise _fault("expected a size from 1 byte to 1 GiB")
+    return size
+
+
+class Around(Table):
+    """What can stand around a case; in [program] as a default, in a matrix or step for it alone."""
+
+    timeout: Annotated[float, Field(gt=0, le=86_400)] | None = Field(
+        None, description="Seconds that one launch may take; 10 by default.", examples=[5]
+    )
+    env: EnvTable = {}
+    stdin: Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)] | None = Field(
+        None, description='Standard input; empty by default, "closed" for none at all.', examples=["Ada,2\n"]
+    )
+    terminal: TerminalTable | None = Field(
+        None, description="Run on a pseudo-terminal of this size.", examples=[{"columns": 80, "rows": 24}]
+    )
+    dialogue: list[AnswerTable] | None = Field(
+        None, description="Prompts and their replies, in order.", examples=[[{"prompt": "Proceed?", "reply": "yes"}]]
+    )
+    stop: StopTable | None = Field(
+        None, description="How a program is ended that never ends by itself.", examples=[{"after": 2, "signal": "INT"}]
+    )
+
+
+class ProgramTable(Around):
     """The console program under test."""
 
-    launch: _text_or_list(WordsString) = Field(  # type: ignore[valid-type]
+    launch: Launch = Field(  # type: ignore[valid-type]
         description="The words before every vector; {here} is the folder of this spec.",
         examples=["python3 {here}/fare.py"],
     )
-    timeout: Annotated[float, Field(gt=0, le=86_400)] = Field(
-        10.0, description="Seconds that one launch may take.", examples=[5]
+    launchers: dict[str, Launch] = Field(  # type: ignore[valid-type]
+        {}, description="Other ways to start the same program.", examples=[{"isolated": "python3 -S {here}/fare.py"}]
     )
-    env: EnvTable = {}
+    build: Launch | None = Field(  # type: ignore[valid-type]
+        None,
+        description="A command run once, before anything else; when it fails nothing is run.",
+        examples=["make -C {here}"],
+    )
     env_inherit: list[str] = Field(
-        ["PATH"],
-        description="Variables taken over from the environment of Keen Matrix.",
-        examples=[["PATH", "LANG"]],
+        ["PATH"], description="Variables taken over from the environment of Keen Matrix.", examples=[["PATH", "LANG"]]
     )
     directory: Literal["fresh", "spec"] = Field(
         "fresh",
         description="Where a case runs: in an empty directory of its own or in the spec's folder.",
         examples=["fresh"],
     )
-    stdin: TemplateText | None = Field(None, description="Standard input; empty by default.", examples=["Ada,2\n"])
+    output_cap: Annotated[Any, BeforeValidator(_size), WithJsonSchema({"type": ["string", "integer"]})] = Field(
+        8 * 1024 * 1024,
+        description="How much of each stream is kept; a program that prints more is ended.",
+        examples=["8 MiB"],
+    )
     oracle: str | None = Field(
-        None,
-        description="A Python file beside the spec whose functions expressions may call.",
-        examples=["oracle.py"],
+        None, description="A Python file beside the spec whose functions expressions may call.", examples=["oracle.py"]
     )
 
 
@@ -460,14 +645,23 @@ def _rows_value(value: Any) -> Any:
     return [[_axis_value(each) for each in row] for row in value]
 
 
-class MatrixTable(Table):
+class StepTable(Around):
+    """One of several launches in the same directory."""
+
+    line: _text_or_list(LineString) = Field(  # type: ignore[valid-type]
+        description="The words of this launch.", examples=["Skerry Holm --save ticket.txt"]
+    )
+    expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
+
+
+class MatrixTable(Around):
     """One block of the spec that unfolds to vectors."""
 
     name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
         description="Its name, unlike every other matrix's.", examples=["fares"]
     )
-    line: _text_or_list(LineString) = Field(  # type: ignore[valid-type]
-        description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
+    line: _text_or_list(LineString) | None = Field(  # type: ignore[valid-type]
+        None, description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
     )
     axes: dict[str, AxisSource] = Field(
         {}, description="Named lists of values.", examples=[{"origin": ["Skerry", "Holm"]}]
@@ -506,10 +700,22 @@ class MatrixTable(Table):
         description="The most vectors this matrix may have, when more than 100,000 are meant.",
         examples=[250000],
     )
-    stdin: TemplateText | None = Field(None, description="Standard input of its cases.", examples=["{names}"])
-    env: EnvTable = {}
+    steps: list[StepTable] | None = Field(
+        None,
+        description="Several launches one after another in the same directory, instead of line.",
+        examples=[[{"line": "Skerry Holm --save t.txt"}, {"line": "Holm Voe --save t.txt"}]],
+    )
     files: FilesTable = {}
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
+
+
+def _one_pattern(table: MatrixTable) -> MatrixTable:
+    if (table.line is None) == (not table.steps):
+        raise _fault("expected either line or steps")
+    return table
+
+
+CheckedMatrix = Annotated[MatrixTable, AfterValidator(_one_pattern)]
 
 
 class SpecDocument(Table):
@@ -521,4 +727,4 @@ class SpecDocument(Table):
     expect: Annotated[Expectations, Field(description="What every vector must do, unless a rule says otherwise.",
                                           examples=[{"exit": 0}])] = Expectations()  # fmt: skip
     files: FilesTable = {}
-    matrix: list[MatrixTable] = Field([], description="The matrices.", examples=[[]])
+    matrix: list[CheckedMatrix] = Field([], description="The matrices.", examples=[[]])

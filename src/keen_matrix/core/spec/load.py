@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 from collections.abc import Iterable, Sequence
 from typing import Any
@@ -14,6 +15,7 @@ from keen_matrix.core.expect.aspects import (
     CrashAspect,
     ExitAspect,
     FileAspect,
+    LeftoversAspect,
     SignalAspect,
     StreamAspect,
     text_forms,
@@ -22,8 +24,29 @@ from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_nu
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
-from keen_matrix.core.spec.document import Expectations, MatrixTable, ProgramTable, SpecDocument
-from keen_matrix.core.spec.model import Matrix, Program, Rule, Spec, Surroundings
+from keen_matrix.core.spec.document import (
+    Around,
+    Expectations,
+    MatrixTable,
+    ProgramTable,
+    PutTable,
+    SpecDocument,
+    StdinTable,
+    StepTable,
+)
+from keen_matrix.core.spec.model import (
+    Answer,
+    Matrix,
+    Program,
+    Put,
+    Rule,
+    Spec,
+    Stdin,
+    Step,
+    Stop,
+    Surroundings,
+    Terminal,
+)
 from keen_matrix.core.spec.problems import problems_of
 from keen_matrix.core.spec.source import KeyPath, Source, read_source
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
@@ -73,11 +96,11 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
     expect = _part(Expectations, data.get("expect", {})) or Expectations()
     raw = data.get("matrix")
     matrices = [_part(MatrixTable, each) for each in raw] if isinstance(raw, list) else []
-    files = data.get("files")
+    checked = _part(SpecDocument, {"program": {"launch": "true"}, "files": data.get("files", {})})
     return SpecDocument.model_construct(
         program=program,
         expect=expect,
-        files=files if isinstance(files, dict) and all(isinstance(each, str) for each in files.values()) else {},
+        files=checked.files if checked else {},
         matrix=[each if each is not None else _INVALID for each in matrices],
     )
 
@@ -123,7 +146,9 @@ class Compiler:
         table = document.program
         return Program(
             launch=launch_templates(table.launch),
-            timeout=table.timeout,
+            launchers={name: launch_templates(launch) for name, launch in table.launchers.items()},
+            build=launch_templates(table.build) if table.build else (),
+            output_cap=table.output_cap,
             env_inherit=tuple(table.env_inherit),
             fresh_directory=table.directory == "fresh",
             oracle=os.path.join(here, table.oracle) if table.oracle else None,
@@ -143,14 +168,24 @@ class Compiler:
     def matrix(self, index: int, table: MatrixTable, document: SpecDocument, here: str) -> Matrix:
         """Return one matrix; an axis or table that cannot be read is a problem and stands empty."""
         path: KeyPath = ("matrix", index)
-        line = table.line if isinstance(table.line, str) else ""
         columns, rows = self.rows(table, path, here)
         single = isinstance(self.source.data["matrix"][index].get("expect"), dict)
+        files = {**document.files, **table.files}
+        lines, text = _lines(table)
+        steps = [
+            Step(
+                line=line,
+                surroundings=surroundings_of(document.program, table, *([step] if step else []), files=files),
+                rules=self._step_rules(step, (*path, "steps", number)) if step else (),
+            )
+            for number, (line, step) in enumerate(zip(lines, _steps_of(table), strict=True))
+        ]
         return Matrix(
             index=index,
             name=table.name,
-            line=parse_line(line) if isinstance(table.line, str) else LineSequence(parse_list(table.line)),
-            line_text=line,
+            line=LineSequence(tuple(item for line in lines for item in line.items), (0, len(text))),
+            line_text=text,
+            steps=tuple(steps),
             axes={name: self.axis(name, axis, path, here) for name, axis in table.axes.items()},
             columns=columns,
             rows=rows,
@@ -161,17 +196,15 @@ class Compiler:
             seed=table.seed,
             effort=table.effort,
             limit=table.limit,
-            surroundings=_surroundings(
-                table.stdin if table.stdin is not None else document.program.stdin,
-                {**document.program.env, **table.env},
-                {**document.files, **table.files},
-            ),
             rules=tuple(
                 self.rule(rule, (*path, "expect") if single else (*path, "expect", number))
                 for number, rule in enumerate(table.expect)
             ),
             origin=f"{os.path.basename(self.source.path)}:{self.source.line(path)}",
         )
+
+    def _step_rules(self, step: StepTable, path: KeyPath) -> tuple[Rule, ...]:
+        return tuple(self.rule(rule, (*path, "expect")) for rule in step.expect)
 
     def axis(self, name: str, table: Any, path: KeyPath, here: str) -> Values:
         """Return the values of an axis."""
@@ -231,17 +264,87 @@ class Compiler:
         self.problems.append(self.source.problem(path, message, **more))
 
 
+def _steps_of(table: MatrixTable) -> list[StepTable | None]:
+    return list(table.steps) if table.steps else [None]
+
+
+def _lines(table: MatrixTable) -> tuple[list[LineSequence], str]:
+    """Return the line of each step, and the text of all, in which the spans of each line are right."""
+    if table.line is not None and not isinstance(table.line, str):
+        return [LineSequence(parse_list(table.line))], ""
+    texts = [table.line] if table.line is not None else [step.line for step in table.steps or ()]
+    lines, whole = [], ""
+    for text in texts:
+        if not isinstance(text, str):
+            lines.append(LineSequence(parse_list(text)))
+            continue
+        whole += " ; " if whole else ""
+        lines.append(parse_line(" " * len(whole) + text))  # white space in front moves the spans to their place
+        whole += text
+    return lines, whole
+
+
 def launch_templates(launch: str | Sequence[str]) -> tuple[Template, ...]:
     """Return the words of a launch text or list, their fields still to be filled in. Raises NotationFault."""
     words = parse_words(launch) if isinstance(launch, str) else parse_list(list(launch))
     return tuple(Template("", parts=word.parts) for word in words)
 
 
-def _surroundings(stdin: str | None, env: dict[str, str], files: dict[str, str]) -> Surroundings:
+def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings:
+    """Return what surrounds a case: each table's keys laid over those of the tables before it."""
+
+    def last(name: str) -> Any:
+        return next((getattr(each, name) for each in reversed(tables) if getattr(each, name) is not None), None)
+
+    env = {name: value for table in tables for name, value in table.env.items()}
+    terminal, stop, timeout = last("terminal"), last("stop"), last("timeout")
     return Surroundings(
-        stdin=Template(stdin) if stdin is not None else None,
-        env=tuple((name, Template(text)) for name, text in env.items()),
-        files=tuple((name, Template(text)) for name, text in files.items()),
+        timeout=10.0 if timeout is None else timeout,
+        stdin=_stdin(last("stdin")),
+        env=tuple((name, None if value is False else Template(value)) for name, value in env.items()),
+        files=tuple((name, _put(each)) for name, each in files.items()),
+        terminal=Terminal(columns=terminal.columns, rows=terminal.rows, stderr_apart=terminal.stderr == "apart")
+        if terminal
+        else None,
+        dialogue=tuple(
+            Answer(prompt=Template(each.prompt), reply=Template(each.reply), within=each.within)
+            for each in last("dialogue") or ()
+        ),
+        stop=Stop(
+            signal=signal_number(stop.signal),
+            after=stop.after,
+            when_stdout=_template(stop.when_stdout),
+            when_stderr=_template(stop.when_stderr),
+        )
+        if stop
+        else None,
+    )
+
+
+def _template(text: str | None) -> Template | None:
+    return None if text is None else Template(text)
+
+
+def _stdin(table: StdinTable | None) -> Stdin | None:
+    if table is None:
+        return None
+    commands = table.command if isinstance(table.command, list) else [table.command] if table.command else []
+    return Stdin(
+        text=_template(table.text),
+        file=_template(table.file),
+        chain=tuple(launch_templates(command) for command in commands),
+        closed=bool(table.closed),
+    )
+
+
+def _put(table: PutTable) -> Put:
+    return Put(
+        text=_template(table.text),
+        data=None if table.bytes_ is None else base64.b64decode(table.bytes_),
+        copy=_template(table.copy_),
+        folder=bool(table.dir),
+        link=_template(table.link),
+        mode=None if table.mode is None else int(table.mode, 8),
     )
 
 
@@ -257,6 +360,8 @@ def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
         yield "stderr", StreamAspect("stderr", text_forms(table.stderr))
     for name, file in table.files.items():
         yield f"files.{name}", FileAspect(name, text_forms(file), file.absent)
+    if table.leftovers is not None:
+        yield "leftovers", LeftoversAspect(table.leftovers == "allowed")
     if table.crash is not None:
         yield "crash", CrashAspect(table.crash == "allowed")
 

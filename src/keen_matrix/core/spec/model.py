@@ -14,12 +14,96 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Surroundings:
-    """What a case has around its vector."""
+class Put:
+    """Something put in the case's directory: exactly one of text, data, copy, folder, link."""
 
-    stdin: Template | None = None
-    env: tuple[tuple[str, Template], ...] = ()
-    files: tuple[tuple[str, Template], ...] = ()
+    text: Template | None = None
+    data: bytes | None = None
+    copy: Template | None = None
+    folder: bool = False
+    link: Template | None = None
+    mode: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stdin:
+    """Standard input: a text, a file, the output of a chain of commands, or none at all."""
+
+    text: Template | None = None
+    file: Template | None = None
+    chain: tuple[tuple[Template, ...], ...] = ()
+    closed: bool = False
+
+    @property
+    def templates(self) -> tuple[Template, ...]:
+        """Every template in it."""
+        single = tuple(each for each in (self.text, self.file) if each is not None)
+        return (*single, *(word for command in self.chain for word in command))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Terminal:
+    """The size of a pseudo-terminal, in cells."""
+
+    columns: int
+    rows: int
+    stderr_apart: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answer:
+    """A prompt to wait for, at most so many seconds, and the reply it gets."""
+
+    prompt: Template
+    reply: Template
+    within: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stop:
+    """When a program gets a signal that ends it: the first of the moments given."""
+
+    signal: int
+    after: float | None = None
+    when_stdout: Template | None = None
+    when_stderr: Template | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Surroundings:
+    """What a case, or a step of it, has around its vector."""
+
+    timeout: float = 10.0
+    """Seconds for one launch."""
+    stdin: Stdin | None = None
+    env: tuple[tuple[str, Template | None], ...] = ()
+    """None unsets a variable."""
+    files: tuple[tuple[str, Put], ...] = ()
+    terminal: Terminal | None = None
+    dialogue: tuple[Answer, ...] = ()
+    stop: Stop | None = None
+
+    @property
+    def templates(self) -> tuple[tuple[str, Template], ...]:
+        """Every template in it, with a name that tells where it stands."""
+        found = [(f"env {name}", template) for name, template in self.env if template is not None]
+        for name, put in self.files:
+            found += [(f"file {name}", each) for each in (put.text, put.copy, put.link) if each is not None]
+        found += [("stdin", each) for each in (self.stdin.templates if self.stdin else ())]
+        for answer in self.dialogue:
+            found += [("dialogue", answer.prompt), ("dialogue", answer.reply)]
+        if self.stop:
+            found += [("stop", each) for each in (self.stop.when_stdout, self.stop.when_stderr) if each is not None]
+        return tuple(found)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One launch of a case: its line, what surrounds it, and the rules it adds to its matrix's."""
+
+    line: Sequence
+    surroundings: Surroundings
+    rules: tuple[Rule, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,8 +111,10 @@ class Program:
     """How the program under test is started."""
 
     launch: tuple[Template, ...]
-    timeout: float = 10.0
-    """Seconds for one launch."""
+    launchers: Mapping[str, tuple[Template, ...]] = field(default_factory=dict)
+    build: tuple[Template, ...] = ()
+    output_cap: int = 8 * 1024 * 1024
+    """Bytes kept of each stream."""
     env_inherit: tuple[str, ...] = ("PATH",)
     fresh_directory: bool = True
     oracle: str | None = None
@@ -51,6 +137,7 @@ class Matrix:
     index: int
     name: str
     line: Sequence
+    """The line, or the lines of all steps one after another: what its axes and groups stand in."""
     line_text: str
     axes: Mapping[str, Values]
     columns: tuple[str, ...] = ()
@@ -64,8 +151,8 @@ class Matrix:
     effort: str = "normal"
     limit: int | None = None
     """The most vectors it may have; None stands for the usual limit."""
-    surroundings: Surroundings = field(default_factory=Surroundings)
-    """The program's defaults with the matrix's own keys laid over them."""
+    steps: tuple[Step, ...] = ()
+    """The launches of each case; a matrix with a line has one step."""
     rules: tuple[Rule, ...] = ()
     origin: str = ""
 

@@ -50,6 +50,8 @@ class Case:
     values: Mapping[str, Any]
     fault: str | None = None
     """Why the vector could not be made (an expression in it failed)."""
+    more: tuple[tuple[str, ...], ...] = ()
+    """The vectors of further steps."""
 
 
 def case_scope(

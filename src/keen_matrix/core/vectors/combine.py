@@ -71,6 +71,8 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
         )
     except NoRows as none:
         raise no_rows_fault(constraints, none.clash) from None
+    except ValueError as error:
+        raise CombineFault(str(error), "combine") from None
     return Combined(covering, strength)
 
 

@@ -32,6 +32,8 @@ SMALL_TUPLES = 800
 SMALL_WORK = 500_000
 TRIAL_SHARES = (0.6, 0.12, 0.08)
 """Parts of the work that the smallest starts get; what is left goes to the best result. The smallest start mostly wins."""
+MOST_ROWS = 2_000_000
+"""Rows that are made at all; a system that needs more is too large for any strength above 1."""
 SHRINK_TUPLES = 3_000_000
 """Above so many tuples only growth is used: counting how often each is covered would take too much memory."""
 SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
@@ -127,6 +129,11 @@ class _Search:
         self.feasible = Feasible(levels, rules) if rules else None
         if self.feasible is not None and self.feasible.any_row({}) is None:
             raise NoRows(clashing(levels, rules))
+        least = prod(sorted(levels)[-strength:])
+        if least > MOST_ROWS:
+            raise ValueError(
+                f"{least:,} rows at least are needed for a strength of {strength}; at most {MOST_ROWS:,} are made"
+            )
         self.axes = block_axes(len(levels), strength, focus)
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
         started = time.monotonic()

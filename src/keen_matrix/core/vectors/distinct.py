@@ -27,6 +27,8 @@ class _Unclear(Exception):
 
 def provably_distinct(matrix: Matrix, layout: Layout) -> bool:
     """Return True only when no two rows can give the same vector; False when that is not so, or is not plain to see."""
+    if len(matrix.steps) > 1:
+        return False
     used: set[str] = set()
     try:
         _first_words(matrix.line, {END}, matrix, used)

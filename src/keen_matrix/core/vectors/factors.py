@@ -198,11 +198,7 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
 
     visit(matrix.line, ())
     free = {name for name, paths in used.items() if () in paths}
-    around = matrix.surroundings
-    templates = [
-        *(template for _, template in (*around.env, *around.files)),
-        *([around.stdin] if around.stdin else []),
-    ]
+    templates = [template for step in matrix.steps for _, template in step.surroundings.templates]
     for template in templates:
         free |= template.names
     return used, free

@@ -59,7 +59,9 @@ class CaseMaker:
         self.spec, self.matrix = spec, matrix
         self.layout: Layout = layout_of(matrix)
         self.constraints = constraints_of(matrix, self.layout, spec.here, functions)
-        self._words = _Words(matrix, self.layout, spec.here, {**FUNCTIONS, **functions})
+        every = {**FUNCTIONS, **functions}
+        lines = [step.line for step in matrix.steps]
+        self._words, *self._more = [_Words(line, self.layout, spec.here, every) for line in lines]
         self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
         self._around = _varying_surroundings(matrix)
         self.distinct = provably_distinct(matrix, self.layout)
@@ -96,18 +98,19 @@ class CaseMaker:
                 values[name] = None
         fault = None
         try:
-            argv = self._words.of(row)
+            argv, more = self._words.of(row), tuple(words.of(row) for words in self._more)
         except ExpressionFault as error:
-            argv, fault = (), str(error)
-        if self._around or fault:
-            key = (self.matrix.name, *argv, *self._surroundings_key(values, argv, fault))
+            argv, more, fault = (), (), str(error)
+        if self._around or fault or more:
+            later = [word for words in more for word in ("\0", *words)]
+            key = (self.matrix.name, *argv, *later, *self._surroundings_key(values, argv, fault))
         else:
             key = (self.matrix.name, *argv)
-        return Case(sequence, case_id(key), self.matrix.index, argv, values, fault)
+        return Case(sequence, case_id(key), self.matrix.index, argv, values, fault, more)
 
     def json_lines(self) -> Iterator[str]:
         """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
-        if self._around or self.layout.hidden or not self._words.has_entries or not self.distinct:
+        if self._around or self._more or self.layout.hidden or not self._words.has_entries or not self.distinct:
             yield from (_json(case_fields(case, self.matrix.name)) + "\n" for case in self.cases())
             return
         columns = [(number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups]
@@ -143,19 +146,22 @@ def _json_value(name: str, column: Any, level: int) -> str:
 
 
 def _varying_surroundings(matrix: Matrix) -> list[tuple[str, Template]]:
-    around = matrix.surroundings
-    named = [*around.env, *around.files, *([("", around.stdin)] if around.stdin else [])]
-    return [(name, template) for name, template in named if template.constant is None]
+    return [
+        (name, template)
+        for step in matrix.steps
+        for name, template in step.surroundings.templates
+        if template.constant is None
+    ]
 
 
 class _Words:
     """The line of a matrix, made into words row by row. What a word gives is kept for the levels that it reads."""
 
-    def __init__(self, matrix: Matrix, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
+    def __init__(self, line: Sequence, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
         self._layout, self._here, self._functions = layout, here, functions
-        self._plan = self._sequence(matrix.line)
+        self._plan = self._sequence(line)
         self._flat = all(isinstance(each, _Slot) for each in self._plan)
-        self._glued = any(item.glued for item in _items(matrix.line))
+        self._glued = any(item.glued for item in _items(line))
 
     def of(self, row: Row) -> tuple[str, ...]:
         """Return the vector of one row. Raises ExpressionFault."""

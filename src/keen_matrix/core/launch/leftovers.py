@@ -1,0 +1,114 @@
+"""Finding and ending the processes that a program left behind, and nobody else's.
+
+On Linux a worker is the subreaper of everything below it (prctl(2)): whatever a program starts, in a new session or by
+forking twice, becomes the worker's own child once its parent is gone. A child of ours that we did not start ourselves was
+left behind; which case it belongs to is told by its session, or by the home directory in its environment.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import signal
+import sys
+
+PR_SET_CHILD_SUBREAPER = 36
+FIRST_WAIT = 0.1
+"""Seconds that processes get to end by themselves once their program has."""
+ROUNDS = 50
+"""Generations of processes that are ended one after another, before something that breeds faster is given up."""
+
+
+def become_subreaper() -> bool:
+    """Have the system hand orphaned descendants to this process; tell whether it does."""
+    if not sys.platform.startswith("linux"):
+        return False
+    try:
+        return bool(ctypes.CDLL(None, use_errno=True).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0)
+    except (OSError, AttributeError):
+        return False
+
+
+def children() -> list[int]:
+    """Return the numbers of this process's children, zombies included."""
+    me = os.getpid()
+    try:
+        with open(f"/proc/self/task/{me}/children", "rb") as file:
+            return [int(each) for each in file.read().split()]
+    except OSError:
+        return [pid for pid in _all_processes() if _parent(pid) == me]
+
+
+def _all_processes() -> list[int]:
+    return [int(each) for each in os.listdir("/proc") if each.isdecimal()]
+
+
+def _stat_fields(pid: int) -> list[bytes]:
+    """Return the fields of /proc/PID/stat after the name: state, parent, group, session, … (proc(5)); [] when it is gone."""
+    try:
+        with open(f"/proc/{pid}/stat", "rb") as file:
+            return file.read().rpartition(b")")[2].split()
+    except OSError:
+        return []
+
+
+def _parent(pid: int) -> int:
+    fields = _stat_fields(pid)
+    return int(fields[1]) if len(fields) > 1 else 0
+
+
+def name_of(pid: int) -> str:
+    """Return the name of a process, or its number when it is gone."""
+    try:
+        with open(f"/proc/{pid}/comm", "rb") as file:
+            return file.read().decode("utf-8", "replace").strip()
+    except OSError:
+        return str(pid)
+
+
+def is_zombie(pid: int) -> bool:
+    """Tell whether a process has ended and only waits to be reaped."""
+    fields = _stat_fields(pid)
+    return not fields or fields[0] == b"Z"
+
+
+def belongs_to(pid: int, session: int, home: str) -> bool:
+    """Tell whether a process was started by the program of a session, or has a case's home in its environment."""
+    fields = _stat_fields(pid)
+    if len(fields) > 3 and int(fields[3]) == session:
+        return True
+    try:
+        with open(f"/proc/{pid}/environ", "rb") as file:
+            return b"HOME=" + home.encode() in file.read().split(b"\0")
+    except OSError:
+        return False
+
+
+def reap_strays(known: set[int]) -> list[int]:
+    """Reap children that have ended and are nobody's; return those that still run."""
+    running = []
+    for pid in children():
+        if pid in known:
+            continue
+        if is_zombie(pid):
+            try:
+                os.waitpid(pid, os.WNOHANG)
+            except ChildProcessError:
+                continue
+        else:
+            running.append(pid)
+    return running
+
+
+def end(pids: list[int]) -> None:
+    """End some children of ours and reap them."""
+    for pid in pids:
+        try:
+            os.kill(pid, signal.SIGKILL)
+        except ProcessLookupError:
+            continue
+    for pid in pids:
+        try:
+            os.waitpid(pid, 0)
+        except ChildProcessError:
+            continue

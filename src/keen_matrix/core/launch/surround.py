@@ -1,0 +1,226 @@
+"""Putting a case's surroundings in place: its environment, its files, its standard input, all filled in."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+from collections.abc import Mapping
+from typing import Any
+
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.launch.child import Answering, Start, Stopping
+from keen_matrix.core.launch.directories import CaseDirectories
+from keen_matrix.core.launch.environment import find_program
+from keen_matrix.core.spec.model import Put, Stdin, Surroundings
+
+MOST_LISTED = 1_000
+"""Files that are listed by name in a record; beyond, only their number is."""
+COMPARED_BYTES = 65_536
+"""Size up to which a file that was put in place is read to see whether it changed."""
+
+
+class SurroundingsFault(Exception):
+    """What a case should have around it could not be made."""
+
+
+def environment_of(
+    base: Mapping[str, str], around: Surroundings, scope: Scope, places: CaseDirectories
+) -> dict[str, str]:
+    """Return the environment of one launch. Raises ExpressionFault."""
+    env = {**base, "HOME": places.home, "TMPDIR": places.tmp}
+    if around.terminal is not None:
+        env |= {"COLUMNS": str(around.terminal.columns), "LINES": str(around.terminal.rows)}
+    for name, template in around.env:
+        if template is None:
+            env.pop(name, None)
+        else:
+            env[name] = template.render(scope)
+    return env
+
+
+def start_of(
+    file: str, argv: list[str], env: dict[str, str], directory: str, around: Surroundings, scope: Scope, here: str
+) -> Start:
+    """Return how to start one launch. Raises ExpressionFault or SurroundingsFault."""
+    if around.stdin is None and not (around.terminal or around.dialogue or around.stop):  # by far the commonest
+        return Start(file=file, argv=argv, env=env, directory=directory, timeout=around.timeout)
+    stdin = around.stdin or Stdin()
+    terminal, stop = around.terminal, around.stop
+    moments = (("stdout", stop.when_stdout), ("stderr", stop.when_stderr)) if stop else ()
+    return Start(
+        file=file,
+        argv=argv,
+        env=env,
+        directory=directory,
+        timeout=around.timeout,
+        stdin=_input(stdin, scope, here),
+        closed=stdin.closed,
+        chain=tuple(_command(words, scope, env, here) for words in stdin.chain),
+        terminal=(terminal.columns, terminal.rows, terminal.stderr_apart) if terminal else None,
+        dialogue=tuple(
+            Answering(prompt=_bytes(each.prompt, scope), reply=_bytes(each.reply, scope), within=each.within)
+            for each in around.dialogue
+        ),
+        stop=Stopping(
+            signal=stop.signal,
+            after=stop.after,
+            when=tuple((stream, _bytes(text, scope)) for stream, text in moments if text is not None),
+        )
+        if stop
+        else None,
+    )
+
+
+def _bytes(template: Template, scope: Scope) -> bytes:
+    return template.render(scope).encode("utf-8", "surrogateescape")
+
+
+def _input(stdin: Stdin, scope: Scope, here: str) -> bytes:
+    if stdin.text is not None:
+        return _bytes(stdin.text, scope)
+    if stdin.file is None:
+        return b""
+    path = os.path.join(here, stdin.file.render(scope))
+    try:
+        if not stat.S_ISREG(os.stat(path).st_mode):
+            raise SurroundingsFault(f"{path}, which should be standard input, is no file")
+        with open(path, "rb") as file:
+            return file.read()
+    except (OSError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or error
+        raise SurroundingsFault(f"{path}, which should be standard input, cannot be read: {reason}") from None
+
+
+def _command(
+    words: tuple[Template, ...], scope: Scope, env: Mapping[str, str], here: str
+) -> tuple[str, tuple[str, ...]]:
+    rendered = tuple(word.render(scope) for word in words)
+    file, reason = find_program(rendered[0], env.get("PATH"), here)
+    if reason:
+        raise SurroundingsFault(f"the command that feeds standard input cannot be launched: {reason}")
+    return file, rendered
+
+
+def put_files(files: tuple[tuple[str, Put], ...], scope: Scope, places: CaseDirectories, here: str) -> dict[str, Any]:
+    """Put files in place and return what stands there now, to be compared after the launch.
+
+    Raises ExpressionFault or SurroundingsFault.
+    """
+    if not files:
+        return {}
+    places.touched()
+    for name, put in files:
+        path = os.path.join(places.work, name)
+        try:
+            os.makedirs(os.path.dirname(path), exist_ok=True)
+            _put_one(put, path, scope, places, here)
+        except (OSError, shutil.Error) as error:
+            raise SurroundingsFault(
+                f"{name} could not be put in place: {getattr(error, 'strerror', None) or error}"
+            ) from None
+    return snapshot(places.work)
+
+
+def _put_one(put: Put, path: str, scope: Scope, places: CaseDirectories, here: str) -> None:
+    if put.folder:
+        os.makedirs(path, exist_ok=True)
+    elif put.copy is not None:
+        source = os.path.join(here, put.copy.render(scope))
+        if os.path.isdir(source):
+            shutil.copytree(source, path, symlinks=True, dirs_exist_ok=True)
+        else:
+            shutil.copy(source, path)
+    elif put.link is not None:
+        target = put.link.render(scope)
+        inside = os.path.normpath(os.path.join(os.path.dirname(path), target))
+        if os.path.isabs(target) or not inside.startswith(places.work + os.sep):
+            raise SurroundingsFault(f"the link to {target} leads out of the case's directory")
+        os.symlink(target, path)
+    else:
+        content = put.data if put.data is not None else _bytes(put.text, scope) if put.text is not None else b""
+        with open(path, "wb") as file:
+            file.write(content)
+    if put.mode is not None:
+        os.chmod(path, put.mode)
+
+
+def snapshot(root: str) -> dict[str, tuple[Any, ...]]:
+    """Return what stands below a directory: name → kind, size, mode, time, and the content of small files."""
+    found: dict[str, tuple[Any, ...]] = {}
+    folders = [root]
+    while folders:
+        folder = folders.pop()
+        try:
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    found[entry.path[len(root) + 1 :]] = _state(entry.path)
+                    if entry.is_dir(follow_symlinks=False):
+                        folders.append(entry.path)
+        except OSError:  # a folder that its program has locked: what is in it cannot be told
+            continue
+    return found
+
+
+def _state(path: str) -> tuple[Any, ...]:
+    info = os.lstat(path)
+    kind = "folder" if stat.S_ISDIR(info.st_mode) else "link" if stat.S_ISLNK(info.st_mode) else "file"
+    size = 0 if kind == "folder" else info.st_size
+    content: Any = None
+    if stat.S_ISREG(info.st_mode) and size <= COMPARED_BYTES:
+        try:
+            with open(path, "rb") as file:
+                content = hash(file.read())
+        except OSError:
+            content = None
+    elif kind == "link":
+        content = os.readlink(path)
+    when = 0 if kind == "folder" or content is not None else info.st_mtime_ns
+    return kind, size, stat.S_IMODE(info.st_mode), when, content
+
+
+def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, dict[str, Any]]:
+    """Return what a launch did to the files below a directory: name → state, kind, size in bytes, mode.
+
+    Large files are not read: their size, mode and time tell. At most MOST_LISTED are listed by name; "…" counts the rest.
+    """
+    after = snapshot_light(root, before)
+    changes: dict[str, dict[str, Any]] = {}
+    left_out = 0
+    for name in sorted({*before, *after}):
+        old, new = before.get(name), after.get(name)
+        if old == new:
+            continue
+        if len(changes) >= MOST_LISTED:
+            left_out += 1
+        elif new is None:
+            changes[name] = {"state": "deleted"}
+        else:
+            state = "created" if old is None else "changed"
+            changes[name] = {"state": state, "kind": new[0], "size": new[1], "mode": f"{new[2]:o}"}
+    if left_out:
+        changes["…"] = {"state": "more", "count": left_out}
+    return changes
+
+
+def snapshot_light(root: str, before: Mapping[str, tuple[Any, ...]]) -> dict[str, tuple[Any, ...]]:
+    """Return a snapshot in which only files that were there before are read."""
+    if before:
+        return snapshot(root)
+    found: dict[str, tuple[Any, ...]] = {}
+    folders = [root]
+    while folders:
+        folder = folders.pop()
+        try:
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    info = entry.stat(follow_symlinks=False)
+                    is_folder = stat.S_ISDIR(info.st_mode)
+                    kind = "folder" if is_folder else "link" if stat.S_ISLNK(info.st_mode) else "file"
+                    size = 0 if is_folder else info.st_size
+                    found[entry.path[len(root) + 1 :]] = (kind, size, stat.S_IMODE(info.st_mode))
+                    if is_folder:
+                        folders.append(entry.path)
+        except OSError:
+            continue
+    return found
