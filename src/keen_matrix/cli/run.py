@@ -9,7 +9,8 @@ import os
 import signal
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.shared import (
@@ -19,15 +20,16 @@ from keen_matrix.cli.shared import (
     spec_paths,
     whole_number,
 )
-from keen_matrix.core.errors import Misuse, RunFault, SpecFault
+from keen_matrix.core.errors import Misuse, RunFault, SpecFault, nearest
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
-from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal, header
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal, header, read_journal
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.errors import Problem
-    from keen_matrix.core.expressions import Scope
+    from keen_matrix.core.expressions import Scope, Template
     from keen_matrix.core.launch.engine import ResolvedLaunch
+    from keen_matrix.core.launch.wire import LiveFrame
     from keen_matrix.core.results.tally import FailureGroup, Tally
     from keen_matrix.core.spec.model import Matrix, Spec, Stdin
     from keen_matrix.core.vectors.case import Case
@@ -49,20 +51,42 @@ GROUPS_SHOWN = 12
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser)
-    add_selection_options(parser)
-    parser.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
-    parser.add_argument(
-        "--journal",
-        metavar="FILE",
-        default=DEFAULT_JOURNAL,
-        help=f"where the results go (default {DEFAULT_JOURNAL})",
+    choice = parser.add_argument_group("which vectors")
+    add_selection_options(choice)
+    choice.add_argument("--failed", action="store_true", help="only those that did not hold last time (by the journal)")
+    choice.add_argument(
+        "--shard", type=_shard, metavar="K/N", help="only the K-th of N parts: disjoint, together complete"
     )
-    parser.add_argument(
+    choice.add_argument(
         "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"
     )
-    amount = parser.add_mutually_exclusive_group()
+    choice.add_argument("--seed", type=int, metavar="N", help="combine with this seed instead of the spec's")
+    how = parser.add_argument_group("how they are run")
+    how.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
+    how.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
+    how.add_argument(
+        "--program", metavar="WORDS", help="start another build of the program; {here} is the folder of the spec"
+    )
+    how.add_argument("--repeat", type=whole_number, default=1, metavar="N", help="launch each case N times; outcomes "
+                     "that disagree make it unsteady")  # fmt: skip
+    how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
+    how.add_argument("--resume", action="store_true", help="go on with the run in the journal where it was broken off")
+    output = parser.add_argument_group("output")
+    output.add_argument(
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help=f"where the results go (default {DEFAULT_JOURNAL})"
+    )
+    output.add_argument("--keep", action="store_true", help="keep the directories of failing cases and say where")
+    output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
+    amount = output.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
     amount.add_argument("--details", action="store_true", help="every failing case in full, with everything it printed")
+
+
+def _shard(text: str) -> tuple[int, int]:
+    part, slash, parts = text.partition("/")
+    if not (slash and part.isdecimal() and parts.isdecimal() and 1 <= int(part) <= int(parts)):
+        raise argparse.ArgumentTypeError(f"expected a part such as 2/5, found {text!r}")
+    return int(part), int(parts)
 
 
 def main(options: argparse.Namespace) -> int:
@@ -70,12 +94,57 @@ def main(options: argparse.Namespace) -> int:
     paths = spec_paths(options.specs)
     jobs = options.jobs or default_jobs()
     with _terminating_signals(), WorkerPool(jobs) as pool:  # workers start up while the specs are read
-        specs = load_all(paths)
+        specs = [adapted(spec, options) for spec in load_all(paths)]
         from keen_matrix.cli.console.screen import Screen
 
         session = Session(pool, Screen(sys.stdout, color=options.color), options, jobs)
-        with Journal(options.journal) as journal:
-            return session.run(specs, journal)
+        failed = failed_ids(options.journal) if options.failed else None
+        if failed is not None and not failed:
+            session.screen.line(("everything held last time; there is nothing to run again", "good"))
+            return 0
+        session.prepare(specs)
+        with Journal(options.journal, keep=options.resume) as journal:
+            return session.run(specs, journal, failed)
+
+
+def adapted(spec: Spec, options: argparse.Namespace) -> Spec:
+    """Return a spec with the launcher, program and seed that the command line asks for. Raises Misuse."""
+    program = spec.program
+    if options.launcher is not None and options.program is not None:
+        raise Misuse("--launcher and --program both say how to start the program; give one of them")
+    if options.launcher is not None:
+        if options.launcher not in program.launchers:
+            hint = nearest(options.launcher, program.launchers)
+            known = ", ".join(program.launchers) or "none"
+            more = f"; did you mean {hint}?" if hint else f"; it has {known}"
+            raise Misuse(f"{spec.path} has no launcher {options.launcher!r}{more}")
+        program = replace(program, launch=program.launchers[options.launcher])
+    if options.program is not None:
+        program = replace(program, launch=program_words(options.program))
+    if options.seed is not None:
+        spec = replace(spec, matrices=tuple(replace(matrix, seed=options.seed) for matrix in spec.matrices))
+    return replace(spec, program=program)
+
+
+def program_words(text: str) -> tuple[Template, ...]:
+    """Return the launch words of --program; a word that names a file from here is made to name it from anywhere."""
+    from keen_matrix.core.expressions import Template
+    from keen_matrix.core.spec.load import launch_templates
+
+    words = launch_templates(text)
+    if not words:
+        raise Misuse("--program is empty; expected the words that start the program")
+    return tuple(
+        Template(os.path.abspath(word.constant), literal=True)
+        if word.constant is not None and os.sep in word.constant and os.path.exists(word.constant)
+        else word
+        for word in words
+    )
+
+
+def failed_ids(journal: str) -> set[str]:
+    """Return the ids of the cases of a journal that did not hold. Raises RunFault."""
+    return {fields["id"] for fields in read_journal(journal) if "id" in fields and fields["verdict"] != "held"}
 
 
 def load_all(paths: Sequence[str]) -> list[Spec]:
@@ -117,23 +186,30 @@ class Session:
         self.tallies: list[Tally] = []
         self.started = time.monotonic()
 
-    def run(self, specs: Sequence[Spec], journal: Journal) -> int:
+    def prepare(self, specs: Sequence[Spec]) -> None:
+        """Build what the specs build, and look up every program, before anything is written. Raises RunFault, Misuse."""
+        for spec in specs:
+            refuse_too_many(spec, self.options.limit)
+        for spec in specs:
+            if spec.program.build:
+                build(spec)
+        self.launches = {spec.path: resolved_launch(spec) for spec in specs}
+
+    def run(self, specs: Sequence[Spec], journal: Journal, failed: set[str] | None) -> int:
         """Run every spec and report; return the exit status."""
         from keen_matrix.core.results.tally import total_counts
 
-        for spec in specs:
-            refuse_too_many(spec, self.options.limit)
-        launches = {spec.path: resolved_launch(spec) for spec in specs}
         interrupted = False
         try:
             for spec in specs:
-                self._run_spec(spec, launches[spec.path], journal)
+                if not self._stopping():
+                    self._run_spec(spec, self.launches[spec.path], journal, failed)
         except KeyboardInterrupt:
             interrupted = True
-            self._write_finished(journal)
+            self._write_finished(journal, interrupted=True)
         counts = total_counts(self.tallies)
         if not counts and not interrupted:
-            raise Misuse(f"no vector matches {' '.join(f'--only {each}' for each in self.options.only)}")
+            raise Misuse(self._nothing_selected())
         self._report(journal, interrupted)
         if interrupted:
             return 130
@@ -141,39 +217,122 @@ class Session:
             return 3
         return 0 if counts["held"] == counts.total() else 1
 
-    def _run_spec(self, spec: Spec, launch: ResolvedLaunch, journal: Journal) -> None:
+    def _nothing_selected(self) -> str:
+        asked = [f"--only {each}" for each in self.options.only]
+        asked += ["--failed"] if self.options.failed else []
+        asked += ["--shard {}/{}".format(*self.options.shard)] if self.options.shard else []
+        return f"no vector matches {' '.join(asked)}" if asked else "the specs have no vectors"
+
+    def _stopping(self) -> bool:
+        from keen_matrix.core.results.tally import total_counts
+
+        if not self.options.stop_after:
+            return False
+        counts = total_counts(self.tallies)
+        return bool(counts.total() - counts["held"] >= self.options.stop_after)
+
+    def _run_spec(self, spec: Spec, launch: ResolvedLaunch, journal: Journal, failed: set[str] | None) -> None:
         from keen_matrix.cli.console.progress import Progress
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
 
         tally = Tally(spec)
-        selected = selector(self.options.only, spec)
+        done, closed = self._resume(spec, tally, journal)
+        if closed:
+            self.tallies.append(tally)
+            return
+        tests = [selector(self.options.only, spec), *self._other_tests(failed)]
+        selected = [test for test in tests if test is not None]
         cases: Iterator[Case] = unfold(spec)
-        if selected is not None:
-            cases = filter(selected, cases)
+        if selected:
+            cases = (case for case in cases if all(test(case) for test in selected))
             first = next(cases, None)
             if first is None:
                 return
             cases = itertools.chain([first], cases)
+        if done:
+            cases = (case for case in cases if case.id not in done)
         self.tallies.append(tally)
-        journal.write_fields(header(spec, self.jobs))
-        self.pool.plan(spec, launch)
-        total = None if selected else vector_count(spec)
-        with (
-            Progress(total, enabled=True) as progress,
-            contextlib.closing(self.pool.results(cases)) as results,
-        ):
-            for result in results:
-                failed = tally.add(result, journal.write(result.line))
-                progress.step(held=failed is None)
+        if not done:
+            fields = header(spec, self.jobs)
+            for name in ("launcher", "program", "seed", "repeat"):
+                if getattr(self.options, name) not in (None, 1):
+                    fields[name] = getattr(self.options, name)
+            if self.options.shard:
+                fields["shard"] = "{}/{}".format(*self.options.shard)
+            journal.write_fields(fields)
+        keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept")
+        self.pool.plan(
+            spec, launch, keep=keep if self.options.keep else "", repeat=self.options.repeat,
+            live=self._show_live if self.options.live else None,
+        )  # fmt: skip
+        total = None if selected or done else vector_count(spec)
+        cases = self._until_stopped(cases)
+        with Progress(total, enabled=not self.options.live) as progress:
+            results = self.pool.results(cases)
+            with contextlib.closing(results):
+                for result in results:
+                    unheld = tally.add(result, journal.write(result.line))
+                    progress.step(held=unheld is None)
         self._write_finished(journal)
 
-    def _write_finished(self, journal: Journal) -> None:
+    def _until_stopped(self, cases: Iterator[Case]) -> Iterator[Case]:
+        for case in cases:
+            if self._stopping():
+                return
+            yield case
+
+    def _other_tests(self, failed: set[str] | None) -> Iterator[Callable[[Case], bool]]:
+        if failed is not None:
+            yield lambda case: case.id in failed
+        if self.options.shard:
+            from keen_matrix.core.vectors.case import shard_of
+
+            part, parts = self.options.shard
+            yield lambda case: shard_of(case.id, parts) == part
+
+    def _resume(self, spec: Spec, tally: Tally, journal: Journal) -> tuple[set[str], bool]:
+        """Count the cases of a spec that the journal holds already; return their ids, and whether the spec was finished.
+
+        Raises Misuse when the spec has changed since.
+        """
+        done: set[str] = set()
+        if not self.options.resume:
+            return done, False
+        by_name = {matrix.name: matrix.index for matrix in spec.matrices}
+        current = closed = False
+        for offset, line, fields in journal.lines():
+            if "journal" in fields:
+                current = fields["spec"] == spec.path
+                if current and fields["spec_digest"] != spec.digest:
+                    raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
+            elif current and "id" in fields and fields["matrix"] in by_name:
+                done.add(fields["id"])
+                tally.add_record(fields, by_name[fields["matrix"]], offset, line)
+            elif current and "finished" in fields:
+                closed = True
+        return done, closed
+
+    def _show_live(self, frame: LiveFrame) -> None:
+        """Show some output as it came: whose it is, on which stream, how long after the start."""
+        from keen_matrix.cli.console.safe import visible_line
+
+        text = frame.text.decode("utf-8", "surrogateescape")
+        style = "came" if frame.stream == "stderr" else "dim"
+        for line in text.removesuffix("\n").split("\n"):
+            self.screen.line(
+                (frame.id[:6], "place"), " ", (f"{frame.stream} {frame.seconds:7.3f} s ", style),
+                (f"{self.screen.sign('bar')} ", "dim"), visible_line(line[:2_000], self.screen.sign("space")),
+            )  # fmt: skip
+        self.screen.flush()
+
+    def _write_finished(self, journal: Journal, *, interrupted: bool = False) -> None:
         import datetime
 
         if self.tallies:
             finished = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
-            journal.write_fields({"finished": finished, "counts": dict(self.tallies[-1].counts)})
+            fields: dict[str, Any] = {"finished": finished, "counts": dict(self.tallies[-1].counts)}
+            journal.write_fields({**fields, "interrupted": True} if interrupted else fields)
 
     def _report(self, journal: Journal, interrupted: bool) -> None:
         from keen_matrix.cli.console.safe import shell_line
@@ -230,6 +389,36 @@ class Session:
         )
 
 
+BUILD_TAIL = 20
+"""Lines of a failed build's output that are repeated in the error."""
+
+
+def build(spec: Spec) -> None:
+    """Run the build command of a spec, its output going to standard error as it comes. Raises RunFault when it fails."""
+    import subprocess
+
+    from keen_matrix.cli.console.safe import escape, shell_line
+    from keen_matrix.core.expressions import Scope
+
+    words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
+    print(f"build: {escape(shell_line(words))}", file=sys.stderr, flush=True)
+    tail: list[str] = []
+    try:
+        with subprocess.Popen(
+            words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, cwd=spec.here
+        ) as process:
+            assert process.stdout is not None
+            for raw in process.stdout:
+                line = escape(raw.decode("utf-8", "replace").rstrip("\n"))
+                print(f"  {line}", file=sys.stderr, flush=True)
+                tail = [*tail[-BUILD_TAIL + 1 :], line]
+    except (OSError, ValueError) as error:
+        raise RunFault(f"the build cannot be run: {getattr(error, 'strerror', None) or error}") from None
+    if process.returncode:
+        shown = "".join(f"\n  {line}" for line in tail)
+        raise RunFault(f"the build failed with exit {process.returncode}, so nothing was run; its last lines:{shown}")
+
+
 def vector_count(spec: Spec) -> int | None:
     """Return how many rows the matrices of a spec have together, without unfolding; None when that is not known."""
     from keen_matrix.core.vectors.counting import matrix_count
@@ -240,7 +429,7 @@ def vector_count(spec: Spec) -> int | None:
 
 def refuse_too_many(spec: Spec, limit: int | None) -> None:
     """Raise Misuse when a matrix has more vectors than its limit, before anything is built."""
-    from keen_matrix.core.spec.deep import MOST_VECTORS
+    from keen_matrix.core.spec.faults import MOST_VECTORS
     from keen_matrix.core.vectors.counting import matrix_count
 
     for matrix in spec.matrices:

@@ -32,7 +32,7 @@ def add_spec_options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
-def add_selection_options(parser: argparse.ArgumentParser) -> None:
+def add_selection_options(parser: argparse._ActionsContainer) -> None:
     """Add the choice of vectors."""
     parser.add_argument(
         "--only", action="append", default=[], metavar="PATTERN",

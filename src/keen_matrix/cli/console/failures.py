@@ -74,7 +74,7 @@ def _write_aspect(screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str
     rule = aspect.get("rule", "")
     for number, row in enumerate(rows):
         label = name if number == 0 else ""
-        segments: list[Segment] = ["  ", (pad(label, LABEL), "strong"), *row]
+        segments: list[Segment] = ["  ", (pad(label, max(LABEL, len(label) + 1)), "strong"), *row]
         if number == 0 and rule:
             used = sum(len(each if isinstance(each, str) else each[0]) for each in segments)
             gap = screen.width - used - len(rule)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple, TypeAlias
 
@@ -62,6 +62,7 @@ class Cascade:
     def __init__(self, rules: Iterable[Rule]) -> None:
         self._rules = tuple(rules)
         always = all(rule.when is None for rule in self._rules)
+        self._held: dict[tuple[str, str], AspectResult] = {}
         self._fixed = self._merge(self._rules) if always else None
 
     @staticmethod
@@ -83,18 +84,43 @@ class Cascade:
         except ExpressionFault as fault:
             result = AspectResult(aspect="rules", held=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
-        built_in = tuple(_built_in(outcome, chosen, timeout, cap))
+        built_in = () if _plainly_fine(outcome) else tuple(_built_in(outcome, chosen, timeout, cap))
         if outcome.unlaunched is not None or outcome.timed_out or outcome.flooded or outcome.unasked is not None:
             # what was seen of such a launch is no answer to any other expectation
             verdict: Verdict = (
                 "unlaunched" if outcome.unlaunched is not None else "hung" if outcome.timed_out else "differed"
             )
             return Judged(verdict=verdict, aspects=built_in)
-        aspects = (
-            *built_in,
-            *(result for name, each in chosen.items() for result in _checked(name, each, outcome, scope)),
+        aspects = list(built_in)
+        for name, each in chosen.items():
+            if not isinstance(each.aspect, BUILT_IN):
+                self._check(name, each, outcome, scope, aspects)
+        return Judged(verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects))
+
+    def _check(self, name: str, chosen: Chosen, outcome: Outcome, scope: Scope, found: list[AspectResult]) -> None:
+        """Add the results of one aspect: one for each mismatch, or one that it held."""
+        try:
+            mismatches = list(chosen.aspect.check(outcome, scope))
+        except (ExpressionFault, ValueError, TypeError) as error:
+            mismatches = [failed_expectation(error)]
+        if not mismatches:
+            key = (name, chosen.origin)
+            if key not in self._held:
+                self._held[key] = AspectResult(aspect=name, held=True, rule=chosen.origin)
+            found.append(self._held[key])
+        for mismatch in mismatches:
+            found.append(AspectResult(aspect=name, held=False, mismatch=mismatch, rule=chosen.origin))
+
+
+def _plainly_fine(outcome: Outcome) -> bool:
+    """Tell at once of the commonest outcome that no built-in check can fail."""
+    return (
+        outcome.exit is not None
+        and not outcome.stderr
+        and not (
+            outcome.timed_out or outcome.flooded or outcome.feeders or outcome.leftovers or outcome.unasked is not None
         )
-        return Judged(verdict=_verdict(aspects, chosen), aspects=aspects)
+    )
 
 
 def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, cap: int) -> Iterable[AspectResult]:
@@ -138,25 +164,11 @@ def _allowed(chosen: Mapping[str, Chosen], name: str, kind: type[CrashAspect] | 
     return found is not None and isinstance(found.aspect, kind) and found.aspect.allowed
 
 
-def _checked(name: str, chosen: Chosen, outcome: Outcome, scope: Scope) -> Iterable[AspectResult]:
-    if isinstance(chosen.aspect, BUILT_IN):
-        return
-    try:
-        mismatches = list(chosen.aspect.check(outcome, scope))
-    except (ExpressionFault, ValueError, TypeError) as error:
-        mismatches = [failed_expectation(error)]
-    for mismatch in mismatches:
-        yield AspectResult(aspect=name, held=False, mismatch=mismatch, rule=chosen.origin)
-    if not mismatches:
-        yield AspectResult(aspect=name, held=True, rule=chosen.origin)
-
-
-def _verdict(aspects: Iterable[AspectResult], chosen: Mapping[str, Chosen]) -> Verdict:
+def _verdict(aspects: Sequence[AspectResult], built_in: int) -> Verdict:
+    """Return the verdict that the results come to; the first `built_in` of them are of built-in checks."""
     failed = {result.aspect for result in aspects if not result.held}
     if "crash" in failed:
         return "crashed"
     if failed:
         return "differed"
-    if all(isinstance(each.aspect, BUILT_IN) for each in chosen.values()):
-        return "unchecked"
-    return "held"
+    return "held" if len(aspects) > built_in else "unchecked"

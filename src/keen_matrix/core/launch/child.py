@@ -278,6 +278,8 @@ class Launch:
 
     def on_event(self, fd: int) -> None:
         """Take the event of one of the descriptors."""
+        if self.finished:
+            return
         if fd in self.streams:
             self._read(fd)
         elif fd == self._stdin:
@@ -388,6 +390,8 @@ class Launch:
         self._step, self._deadline = "stopping", time.monotonic() + STOP_GRACE
 
     def _close_stream(self, fd: int) -> None:
+        # Closing alone is not enough for epoll: for a moment after posix_spawn returns, a child of another slot still
+        # holds a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
         self.poller.unregister(fd)
         os.close(fd)
         del self.streams[fd]

@@ -25,6 +25,7 @@ class CaseDirectories:
         self.root = root
         self.work, self.home, self.tmp = (os.path.join(root, name) for name in NAMES)
         self.root_bytes = root.encode()
+        self._paths = (root, self.work, self.home, self.tmp)
         self._stamps: tuple[int, ...] | None = None
         self._made_at = 0
         self.masks = tuple(
@@ -54,18 +55,16 @@ class CaseDirectories:
         except OSError:
             return True
 
-    def clean(self, launched_at_ns: int) -> None:
-        """Have the directories ready for the next case; `launched_at_ns` is the wall clock when this one was started."""
+    def clean(self) -> None:
+        """Have the directories ready for the next case, after one that may have changed them."""
         if self._stamps is None:
             return
         try:
-            if not self.changed(launched_at_ns):
-                return
             now = self._changed_at()
             fresh = self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
             if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
                 self._stamps = now
-                self._made_at = max(max(now), self._made_at)
+                self._made_at = max(*now, self._made_at)
                 return
         except OSError:
             pass
@@ -73,7 +72,8 @@ class CaseDirectories:
         self.prepare()
 
     def _changed_at(self) -> tuple[int, ...]:
-        return tuple(os.lstat(path).st_ctime_ns for path in (self.root, self.work, self.home, self.tmp))
+        lstat = os.lstat
+        return tuple([lstat(path).st_ctime_ns for path in self._paths])
 
     @staticmethod
     def _is_fresh(path: str) -> bool:

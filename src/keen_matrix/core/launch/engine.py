@@ -12,7 +12,6 @@ import socket
 import subprocess
 import sys
 import tempfile
-from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple, TypeAlias
@@ -64,9 +63,9 @@ class _Worker:
 
     @property
     def wanted(self) -> int:
-        """How many more cases the worker should have."""
-        ahead = int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4))
-        return self.slots + max(1, min(ahead, AHEAD_MOST)) - self.outstanding
+        """How many more cases the worker should have; 0 while it still has half of them, so that they travel together."""
+        ahead = max(1, min(int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4)), AHEAD_MOST))
+        return 0 if self.outstanding > self.slots + ahead // 2 else self.slots + ahead - self.outstanding
 
 
 class WorkerPool:
@@ -145,13 +144,17 @@ class WorkerPool:
             poller.register(fd, select.POLLIN)
         supply = iter(cases)
         dry = False
+        watched = dict.fromkeys(by_fd, select.POLLIN)
         while True:
-            if not dry:
+            if not dry and any(worker.wanted > 0 for worker in self.workers):
                 dry = self._feed(supply)
-            for worker in self.workers:
+            for fd, worker in by_fd.items():
                 if worker.unsent:
                     self._send(worker)
-                poller.modify(worker.control, select.POLLIN | (select.POLLOUT if worker.unsent else 0))
+                mask = select.POLLIN | (select.POLLOUT if worker.unsent else 0)
+                if watched[fd] != mask:
+                    watched[fd] = mask
+                    poller.modify(fd, mask)
             if dry and not any(worker.outstanding for worker in self.workers):
                 return
             for fd, _ in poller.poll():
@@ -159,21 +162,19 @@ class WorkerPool:
 
     def _feed(self, supply: Iterator[Case]) -> bool:
         """Hand cases to the workers that want some, a few at a time to each; tell whether the supply has run dry."""
-        batches: list[tuple[_Worker, list[Any]]] = [(worker, []) for worker in self.workers]
-        # whoever waits for the most is served first, so that the last cases of a run are shared out
-        wanting = deque(sorted((each for each in batches if each[0].wanted > 0), key=lambda each: -each[0].wanted))
+        wanting = [(worker, worker.wanted, list[Any]()) for worker in self.workers]
         dry = False
-        while wanting:
-            worker, batch = wanting.popleft()
-            case = next(supply, None)
-            if case is None:
-                dry = True
-                break
-            batch.append(case_tuple(case))
-            worker.outstanding += 1
-            if worker.wanted > 0:
-                wanting.append((worker, batch))
-        for worker, batch in batches:
+        # one to each in turn, so that the last cases of a run are shared out
+        for turn in range(max(count for _, count, _ in wanting)):
+            for worker, count, batch in wanting:
+                if turn < count and not dry:
+                    case = next(supply, None)
+                    if case is None:
+                        dry = True
+                        break
+                    batch.append(case_tuple(case))
+                    worker.outstanding += 1
+        for worker, _, batch in wanting:
             if batch:
                 worker.unsent += pack(batch)
         return dry

@@ -39,6 +39,9 @@ RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 RETRY_SECONDS = 0.1
 RETRY_MOST = 300
 """Tries, a tenth of a second apart, while the system has no process or memory to spare."""
+HOLD_SECONDS = 0.01
+HOLD_BYTES = 32_768
+"""How long, and how much of, results wait to be sent together: waking the engine costs as much as checking a small case."""
 LARGE_OUTPUT = 1 << 20
 """Output that makes our own memory grow enough to spoil what is measured of the next program."""
 
@@ -57,6 +60,7 @@ class Slot:
         self._tries = 0
         self._repeats: list[bytes] = []
         self._first: dict[str, Any] = {}
+        self._moved = True
 
     # --- beginning ---
 
@@ -187,10 +191,11 @@ class Slot:
         outcome.directory = self.directories.work if fresh else worker.plan.spec.here
         self._mask(outcome)
         around = worker.steps[case.matrix][self._step].surroundings
-        if fresh and (self._before or self.directories.changed(self.launched_at_ns)):
+        self._moved = self.directories.changed(self.launched_at_ns) or self._step > 0
+        if fresh and (self._before or self._moved):
             outcome.files = file_changes(self._before, self.directories.work)
         cascade = worker.cascades[case.matrix][self._step]
-        with time_limit(CHECK_SECONDS):
+        with time_limit(CHECK_SECONDS) if worker.functions else _NO_LIMIT:  # only the user's own functions can hang
             judged = cascade.judge(outcome, self.scope, timeout=around.timeout, cap=worker.plan.cap)
         worker.forget(self)
         self._record.add(self.words, outcome, judged)
@@ -207,7 +212,8 @@ class Slot:
         if worker.plan.keep and fields["verdict"] != "held" and worker.plan.spec.program.fresh_directory:
             fields["kept"] = self._keep(worker.plan.keep, case.id)
         big = len(self.launch.outcome.stdout) + len(self.launch.outcome.stderr) > LARGE_OUTPUT
-        self.directories.clean(self.launched_at_ns)
+        if self._moved:
+            self.directories.clean()
         repeat = worker.plan.repeat
         if repeat > 1:
             self._repeats.append(self._record.essence())
@@ -270,6 +276,9 @@ def time_limit(seconds: int) -> Any:
         signal.setitimer(signal.ITIMER_REAL, 0)
 
 
+_NO_LIMIT = contextlib.nullcontext()
+
+
 def _check_took_too_long(*_: object) -> None:
     raise ValueError(f"the check took longer than {CHECK_SECONDS} s")
 
@@ -293,6 +302,8 @@ class Worker:
         """Descriptor → the slot whose launch its events belong to."""
         self.concluding: list[Slot] = []
         self.waited_for_system = 0
+        self._outbox = bytearray()
+        self._flush_at = 0.0
         self.alone = True
         child.SUBREAPER = leftovers.become_subreaper()
         self._woken, wake = os.pipe()
@@ -334,8 +345,17 @@ class Worker:
         return lambda stream, chunk, seconds: self.send(pack_live(case.id, stream, seconds, chunk))
 
     def send(self, frame: bytes) -> None:
-        """Send a frame to the engine."""
-        self.control.sendall(frame)
+        """Send a frame to the engine, together with others that come within HOLD_SECONDS."""
+        if not self._outbox:
+            self._flush_at = time.monotonic() + HOLD_SECONDS
+        self._outbox += frame
+        if len(self._outbox) > HOLD_BYTES:
+            self._flush()
+
+    def _flush(self) -> None:
+        if self._outbox:
+            self.control.sendall(self._outbox)
+            self._outbox.clear()
 
     def adopt(self, slot: Slot) -> None:
         """Route the events of a slot's launch to it."""
@@ -347,6 +367,9 @@ class Worker:
 
     def forget(self, slot: Slot) -> None:
         """Drop the routes of a slot whose launch has ended."""
+        if self.alone:
+            self.owners.clear()
+            return
         for fd in [fd for fd, owner in self.owners.items() if owner is slot]:
             del self.owners[fd]
 
@@ -377,6 +400,8 @@ class Worker:
 
     def _leave(self) -> None:
         """End every program and remove the directories, also when the engine was killed."""
+        with contextlib.suppress(OSError):
+            self._flush()
         for slot in self.slots:
             if slot.launch is not None:
                 slot.launch.abort()
@@ -438,8 +463,15 @@ class Worker:
 
     def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
         if not running:
+            self._flush()
             return self.poller.poll()  # type: ignore[no-any-return]
-        wait = min(slot.deadline for slot in running) - time.monotonic()
+        now = time.monotonic()
+        wait = (running[0].deadline if len(running) == 1 else min(slot.deadline for slot in running)) - now
+        if self._outbox:
+            if self._flush_at <= now:
+                self._flush()
+            else:
+                wait = min(wait, self._flush_at - now)
         # an epoll timeout counts whole milliseconds rounded up; never turn a short wait into a busy one
         return self.poller.poll(max(wait, 0.0) * self._poll_unit)  # type: ignore[no-any-return]
 

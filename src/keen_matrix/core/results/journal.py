@@ -33,14 +33,48 @@ def header(spec: Spec, jobs: int) -> dict[str, Any]:
 class Journal:
     """A journal being written. Every line is in the file, whole, before `write` returns; a failed write leaves no part."""
 
-    def __init__(self, path: str) -> None:
+    def __init__(self, path: str, *, keep: bool = False) -> None:
         self.path = path
         self.size = 0
         try:
             os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
-            self._fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o644)
+            flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | (0 if keep else os.O_TRUNC)
+            self._fd = os.open(path, flags, 0o644)
+            if keep:
+                self._drop_end()
         except OSError as error:
             raise RunFault(f"the journal {path} cannot be written: {error.strerror}") from None
+
+    def _drop_end(self) -> None:
+        """Take away what a broken-off run may have left at the end: a torn line, and the note of an interruption."""
+        keep = 0
+        with open(self._fd, "rb", closefd=False) as file:
+            for line in file:
+                if not line.endswith(b"\n"):
+                    break
+                if not line.startswith(b'{"finished"'):
+                    keep += len(line)
+                    continue
+                if b'"interrupted":true' in line:
+                    break
+                keep += len(line)
+        os.ftruncate(self._fd, keep)
+        self.size = os.lseek(self._fd, keep, os.SEEK_SET)
+
+    def lines(self) -> Iterator[tuple[int, bytes, dict[str, Any]]]:
+        """Yield every line written so far with its offset and its object. Raises RunFault when one is no journal line."""
+        offset = 0
+        while offset < self.size:
+            line, at = b"", offset
+            while not line.endswith(b"\n"):
+                line += os.pread(self._fd, 1 << 16, at + len(line))
+                if b"\n" in line:
+                    line = line[: line.index(b"\n") + 1]
+            try:
+                yield offset, line, json.loads(line)
+            except ValueError:
+                raise RunFault(f"{self.path}: at byte {offset} stands no line of a journal") from None
+            offset += len(line)
 
     def write(self, line: bytes) -> int:
         """Append one line and return its offset. Raises RunFault, for instance when the disk is full."""

@@ -7,6 +7,8 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
+import orjson
+
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
 from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.launch.outcome import Outcome
@@ -151,4 +153,7 @@ def stream_bytes(fields: Mapping[str, Any], name: str) -> bytes:
 
 def encode(fields: Mapping[str, Any]) -> bytes:
     """Return a record as one line of JSON, its newline included."""
-    return (_encode(fields) + "\n").encode("utf-8", "backslashreplace")
+    try:
+        return orjson.dumps(fields) + b"\n"
+    except TypeError:  # an integer beyond 64 bits, or a surrogate from a value that is no text
+        return (_encode(fields) + "\n").encode("utf-8", "backslashreplace")

@@ -53,6 +53,11 @@ class Tally:
         self._group(fields, result, offset)
         return fields
 
+    def add_record(self, fields: dict[str, Any], matrix: int, offset: int, line: bytes) -> None:
+        """Count a case that an earlier run has written to the journal."""
+        number = VERDICTS.index(fields["verdict"])
+        self.add(ResultFrame(offset, matrix, number, fields["seconds"], line), offset)
+
     def _group(self, fields: dict[str, Any], result: ResultFrame, offset: int) -> None:
         key = (result.matrix, *failure_key(fields))
         group = self._groups.get(key)

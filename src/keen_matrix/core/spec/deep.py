@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
 from math import prod
 from typing import Any
 
-from keen_matrix.core.errors import Problem, SpecFault
+from keen_matrix.core.errors import Problem
 from keen_matrix.core.expressions import as_text
+from keen_matrix.core.spec.faults import MOST_VECTORS, fault_problem
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.spec.source import KeyPath, Source, read_source
+from keen_matrix.core.spec.source import KeyPath, Source
 from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, clashing
 from keen_matrix.core.vectors.combine import (
     CombineFault,
@@ -20,34 +20,13 @@ from keen_matrix.core.vectors.combine import (
     possible_strength,
     strength_of,
 )
-from keen_matrix.core.vectors.constraints import Constraint, WhereFault, count_rows
+from keen_matrix.core.vectors.constraints import WhereFault, count_rows
 from keen_matrix.core.vectors.unfold import CaseMaker
 
-MOST_VECTORS = 100_000
-"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that says so."""
 MOST_TRIED = 200_000
 """Combinations on which a condition is tried to see whether it is always or never true."""
 MOST_COMPARED = 100_000
 """Values of an axis that are compared with each other."""
-
-
-@contextmanager
-def placed_faults(spec: Spec, matrix: Matrix) -> Iterator[None]:
-    """Turn what goes wrong while a matrix is combined into a SpecFault with its place."""
-    try:
-        yield
-    except (CombineFault, WhereFault) as fault:
-        raise SpecFault([fault_problem(read_source(spec.path), matrix, fault)]) from None
-
-
-def fault_problem(source: Source, matrix: Matrix, fault: CombineFault | WhereFault) -> Problem:
-    """Return the problem that a fault of combining stands for."""
-    path: KeyPath = ("matrix", matrix.index)
-    if isinstance(fault, WhereFault):
-        return source.problem((*path, "where", fault.number), str(fault))
-    key = (fault.key,) if fault.key else ()
-    number = (fault.number,) if fault.number is not None else ()
-    return source.problem((*path, *key, *number), f'matrix "{matrix.name}": {fault}')
 
 
 def deep_problems(
@@ -191,6 +170,3 @@ def _tuples(sizes: Sequence[int]) -> Iterator[tuple[int, ...]]:
     from itertools import product
 
     return product(*(range(size) for size in sizes))
-
-
-__all__ = ["MOST_VECTORS", "Constraint", "deep_problems", "fault_problem", "placed_faults"]

@@ -19,7 +19,7 @@ MERGE_CHECK = 200_000
 
 def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None) -> int | None:
     """Return how many rows the full product of a matrix has, constraints kept; None when that cannot be told cheaply."""
-    from keen_matrix.core.spec.deep import placed_faults
+    from keen_matrix.core.spec.faults import placed_faults
 
     layout = layout_of(matrix)
     functions = oracle_functions(spec.program.oracle) if functions is None else functions
@@ -53,7 +53,7 @@ class Counts:
 
 def counts_of(spec: Spec, matrix: Matrix) -> Counts:
     """Return the counts of a matrix; the full product is never built. Raises SpecFault."""
-    from keen_matrix.core.spec.deep import placed_faults
+    from keen_matrix.core.spec.faults import placed_faults
 
     maker = CaseMaker(spec, matrix, oracle_functions(spec.program.oracle))
     product = product_count(spec, matrix)

@@ -71,7 +71,7 @@ class CaseMaker:
 
     def rows(self) -> Iterator[Row]:
         """Yield the rows of levels that the matrix combines to. Raises SpecFault when it cannot be combined as it asks."""
-        from keen_matrix.core.spec.deep import placed_faults
+        from keen_matrix.core.spec.faults import placed_faults
 
         with placed_faults(self.spec, self.matrix):
             yield from rows_of(self.matrix, self.layout, self.constraints)
