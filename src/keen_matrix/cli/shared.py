@@ -36,7 +36,8 @@ def add_selection_options(parser: argparse._ActionsContainer) -> None:
     """Add the choice of vectors."""
     parser.add_argument(
         "--only", action="append", default=[], metavar="PATTERN",
-        help="take only vectors whose id begins so, whose matrix is named so, or that hold such a word (* and ? allowed; --only=-v "
+        help="take only vectors whose id begins so, whose matrix is named so, or that hold such a word (* and ? allowed; "
+        "--only=-v "
         "for a word with a dash); "
         "may be given again",
     )  # fmt: skip

@@ -7,6 +7,7 @@ from typing import Any
 
 from keen_matrix.cli.console.safe import escape, pad, quoted, shell_line, shell_word, visible_line
 from keen_matrix.cli.console.screen import Screen, Segment
+from keen_matrix.cli.shared import counted_noun
 from keen_matrix.core.expect.differences import difference, first_difference, split_lines
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.results.records import stream_bytes
@@ -192,7 +193,7 @@ def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> 
             continue
         shown = lines if whole else lines[-4:]
         skipped = len(lines) - len(shown)
-        screen.line("  ", (label, "dim"), f"  ({skipped:,} lines before)" if skipped else "")
+        screen.line("  ", (label, "dim"), f"  ({counted_noun(skipped, 'line')} before)" if skipped else "")
         for line in shown:
             screen.line("    ", (f"{screen.sign('bar')} ", "dim"), visible_line(line[:2_000], screen.sign("space")))
 

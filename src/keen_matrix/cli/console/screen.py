@@ -17,7 +17,8 @@ STYLES = {
     "crashed": "bold magenta", "expected": "green", "came": "red",
 }  # fmt: skip
 SIGNS = {"held": ("●", "+"), "differed": ("✕", "x"), "crashed": ("▲", "!"), "hung": ("◔", "~"), "unlaunched": ("○", "o"),
-         "unchecked": ("?", "?"), "space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"),
+         "unchecked": ("?", "?"), "unsteady": ("≈", "="),
+         "space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"),
          "ellipsis": ("…", "...")}  # fmt: skip
 """Signs differ in shape as well as in colour; each has an ASCII form."""
 

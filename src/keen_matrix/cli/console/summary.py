@@ -12,6 +12,7 @@ from keen_matrix.core.results.tally import Tally
 
 STYLE_OF = {
     "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
+    "unsteady": "warn",
 }  # fmt: skip
 
 
@@ -41,7 +42,11 @@ def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
     total, held = counts.total(), counts["held"]
     worst = next(
-        (verdict for verdict in ("crashed", "hung", "unlaunched", "differed", "unchecked") if counts[verdict]),
+        (
+            verdict
+            for verdict in ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked")
+            if counts[verdict]
+        ),
         "held",
     )
     start: list[Segment] = ["  ", (screen.sign(worst), STYLE_OF[worst]), f" {name}  "]

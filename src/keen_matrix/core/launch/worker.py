@@ -172,12 +172,14 @@ class Slot:
             return False
         if self._lingering_until > now:
             return False
-        launch.outcome.leftovers = sorted(leftovers.name_of(pid) for pid in strays)
-        for _ in range(leftovers.ROUNDS):
+        names: list[str] = []
+        for _ in range(leftovers.ROUNDS):  # ending a process makes its children ours, and the next to be ended
+            names += [leftovers.name_of(pid) for pid in strays]
             leftovers.end(strays)
             strays = worker.strays_of(self)
             if not strays:
                 break
+        launch.outcome.leftovers = sorted(names)
         return True
 
     def conclude(self) -> None:

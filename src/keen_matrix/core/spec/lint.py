@@ -53,12 +53,8 @@ class _Checker:
         self._launch(data.get("launch"))
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
-        defaults = [
-            (("program", "stdin"), data.get("stdin")),
-            *_table_texts(("program", "env"), data.get("env")),
-        ]
-        for path, text in [*defaults, *_table_texts(("files",), self.source.data.get("files"))]:
-            self._template(path, text, self._all_names() | CASE_NAMES)
+        self._around(("program",), data, self._all_names() | CASE_NAMES)
+        self._texts(("files",), self.source.data.get("files"), self._all_names() | CASE_NAMES)
         self._file_names(("files",), self.source.data.get("files"))
         self._rules(("expect",), self.source.data.get("expect"), self._all_names() | CASE_NAMES)
 
@@ -143,12 +139,34 @@ class _Checker:
         for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
             self._expression((*path, "where", number), text, known | {"here"})
         self._line(path, data.get("line"), known)
-        known |= CASE_NAMES
-        for each, text in [((*path, "stdin"), data.get("stdin")), *_table_texts((*path, "env"), data.get("env")),
-                           *_table_texts((*path, "files"), data.get("files"))]:  # fmt: skip
-            self._template(each, text, known)
+        self._around(path, data, known | CASE_NAMES)
+        self._texts((*path, "files"), data.get("files"), known | CASE_NAMES)
         self._file_names((*path, "files"), data.get("files"))
-        self._rules((*path, "expect"), data.get("expect"), known)
+        self._rules((*path, "expect"), data.get("expect"), known | CASE_NAMES)
+        steps = data.get("steps")
+        for number, step in enumerate(steps if isinstance(steps, list) else []):
+            if isinstance(step, dict):
+                where = (*path, "steps", number)
+                self._line(where, step.get("line"), known)
+                self._around(where, step, known | CASE_NAMES)
+                self._rules((*where, "expect"), step.get("expect"), known | CASE_NAMES)
+
+    def _around(self, path: KeyPath, data: dict[str, Any], known: set[str]) -> None:
+        """Check the templates of what stands around a case."""
+        for key in ("stdin", "env", "dialogue", "stop"):
+            self._texts((*path, key), data.get(key), known)
+
+    def _texts(self, path: KeyPath, value: Any, known: set[str]) -> None:
+        """Check every text below a key, however deep, but for those that are no templates."""
+        if isinstance(value, str):
+            self._template(path, value, known)
+        elif isinstance(value, dict):
+            for key, each in value.items():
+                if key not in ("mode", "bytes", "signal"):
+                    self._texts((*path, key), each, known)
+        elif isinstance(value, list):
+            for number, each in enumerate(value):
+                self._texts((*path, number), each, known)
 
     def _line(self, path: KeyPath, line: Any, axes: set[str]) -> None:
         if isinstance(line, str):
