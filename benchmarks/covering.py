@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from itertools import combinations
 from math import prod
 from typing import Any
+
+from results import write_section
 
 from keen_matrix.core.vectors.arrays.blocks import block_axes, lower_bound
 from keen_matrix.core.vectors.covering import covering_rows
@@ -87,30 +89,38 @@ def line(name: str, levels: list[int], strength: int, published: int | None, goa
 
 
 def main() -> None:
-    only = [word for word in sys.argv[1:] if word not in ("quick", "normal", "thorough")]
-    for effort in [word for word in sys.argv[1:] if word in ("quick", "normal", "thorough")] or ["normal"]:
-        print(
-            f"\n| system ({effort}) | strength | bound | best published | good generator | rows | seconds | complete |"
-        )
-        print("|---|---|---|---|---|---|---|---|")
-        for name, levels, strength, published, one, ten in SYSTEMS:
-            if only and name not in only:
-                continue
-            goal = str(ten if effort == "thorough" else one)
-            print(line(name, levels, strength, published, goal, effort), flush=True)
-        for name, levels, strength in EVERYDAY if not only else []:
-            print(line(name, levels, strength, None, "-", effort), flush=True)
-        for strength in (2, 3) if not only else ():
-            started = time.perf_counter()
-            rows = covering_rows(CONSTRAINED_LEVELS, strength, allowed=ALLOWED, effort=effort)  # type: ignore[arg-type]
-            seconds = time.perf_counter() - started
-            bound = prod(sorted(CONSTRAINED_LEVELS)[-strength:])
-            fine = all(allowed(row) for row in rows)
-            goal = {(2, 0): 1.2, (2, 1): 1.12, (3, 0): 1.65, (3, 1): 1.3}[strength, int(effort == "thorough")]
-            print(
-                f"| 12 axes, constraints | {strength} | {bound} | - | {goal * bound:.0f} | {len(rows)} | {seconds:.2f} | "
-                f"{'yes' if fine else 'NO'} |", flush=True,
-            )  # fmt: skip
+    words = sys.argv[1:]
+    only = [word for word in words if word not in ("quick", "normal", "thorough")]
+    for effort in [word for word in words if word in ("quick", "normal", "thorough")] or ["normal"]:
+        lines = list(head_and_rows(effort, only))
+        if not only:
+            write_section(f"Covering arrays, effort {effort}", f"python benchmarks/covering.py {effort}", lines)
+
+
+def head_and_rows(effort: str, only: list[str]) -> Iterator[str]:
+    """Yield the table of one effort, printing it as it is made."""
+    for text in rows_of(effort, only):
+        print(text, flush=True)
+        yield text
+
+
+def rows_of(effort: str, only: list[str]) -> Iterator[str]:
+    yield "| system | strength | bound | best published | good generator | rows | seconds | complete |"
+    yield "|---|---|---|---|---|---|---|---|"
+    for name, levels, strength, published, one, ten in SYSTEMS:
+        if not only or name in only:
+            yield line(name, levels, strength, published, str(ten if effort == "thorough" else one), effort)
+    for name, levels, strength in EVERYDAY if not only else []:
+        yield line(name, levels, strength, None, "-", effort)
+    for strength in (2, 3) if not only else ():
+        started = time.perf_counter()
+        rows = covering_rows(CONSTRAINED_LEVELS, strength, allowed=ALLOWED, effort=effort)  # type: ignore[arg-type]
+        seconds = time.perf_counter() - started
+        bound = prod(sorted(CONSTRAINED_LEVELS)[-strength:])
+        goal = {(2, 0): 1.2, (2, 1): 1.12, (3, 0): 1.65, (3, 1): 1.3}[strength, int(effort == "thorough")]
+        fine = "yes" if all(allowed(row) for row in rows) else "NO"
+        yield (f"| 12 axes, constraints | {strength} | {bound} | - | {goal * bound:.0f} | {len(rows)} | "
+               f"{seconds:.2f} | {fine} |")  # fmt: skip
 
 
 if __name__ == "__main__":

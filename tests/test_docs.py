@@ -1,0 +1,46 @@
+"""The documentation: every spec in it holds, every link leads somewhere, every command is in it and has help."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.cli import COMMANDS
+from tests.conftest import Place
+
+ROOT = Path(__file__).parent.parent
+PAGES = sorted([ROOT / "README.md", *ROOT.glob("docs/*.md")])
+SPECS = [
+    (f"{page.stem}-{number}", text)
+    for page in PAGES
+    for number, text in enumerate(re.findall(r"```toml\n(.*?)```", page.read_text(), re.DOTALL), 1)
+    if text.lstrip().startswith("[program]") and "{here}" not in text
+]
+
+
+@pytest.mark.parametrize(("name", "text"), SPECS, ids=[name for name, _ in SPECS])
+def test_every_spec_of_the_documentation_holds(place: Place, name: str, text: str) -> None:
+    (place.folder / f"{name}.matrix.toml").write_text(text)
+    came = place.call("lint")
+    assert came.status == 0, came.out
+    came = place.call("run")
+    assert came.status == 0, came.out
+
+
+def test_the_pages_show_specs() -> None:
+    assert len(SPECS) >= 5
+
+
+@pytest.mark.parametrize("page", PAGES, ids=[page.name for page in PAGES])
+def test_every_link_leads_somewhere(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+        assert (page.parent / target).exists(), target
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help_with_an_example_and_stands_in_the_readme(place: Place, command: str) -> None:
+    came = place.call(command, "--help")
+    assert came.status == 0 and "example" in came.out and "keen-matrix" in came.out
+    assert f"`keen-matrix {command}`" in (ROOT / "README.md").read_text()
