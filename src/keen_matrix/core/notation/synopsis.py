@@ -1,0 +1,267 @@
+"""The synopsis: the usage line in POSIX notation (XBD 12.1), read by the same grammar as the line of a matrix.
+
+    synopsis = { option | NAME [ "..." ] | keyword | "--" | group [ "..." ] }
+    option   = spelling { "," spelling } [ "..." ] [ "=" NAME ] { NAME [ "..." ] } | option "[" [ "=" ] NAME "]"
+    NAME     = upper-case word | "<" name ">"
+    keyword  = lower-case word, typed as it is
+
+Outside brackets an option takes one NAME; inside `[ ]` or `( )` it takes all that follow it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import TypeAlias
+
+from keen_matrix.core.errors import NotationFault
+from keen_matrix.core.notation.nodes import Field, Group, Sequence, Span, Word
+from keen_matrix.core.notation.parse import parse_line
+
+_SPELLING = re.compile(r"-[^\s\-=,\[\]|()][^\s=,\[\]|()]*|--[^\s\-=,\[\]|()][^\s=,\[\]|()]*")
+_NAME = re.compile(r"[^\sa-z\-\[\]|(),][^\sa-z\[\]|(),]*")
+_ANGLED = re.compile(r"<[^<>\s][^<>]*>")
+_KEYWORD = re.compile(r"[a-z0-9@%+:._/][\w@%+:./-]*|-")
+DOTS = "..."
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    """A NAME for a value. `several` tells that three dots follow it, `optional` that it stands in brackets of its own."""
+
+    name: str
+    several: bool = False
+    optional: bool = False
+    angled: bool = False
+    span: Span = field(default=(0, 0), compare=False)
+
+    def __str__(self) -> str:
+        text = f"<{self.name}>" if self.angled else self.name
+        text += DOTS if self.several else ""
+        return f"[{text}]" if self.optional else text
+
+
+@dataclass(frozen=True, slots=True)
+class OptionUse:
+    """An option where it stands in a synopsis: its spellings and the values it takes."""
+
+    spellings: tuple[str, ...]
+    values: tuple[Name, ...] = ()
+    value_form: str = " "
+    """How the synopsis writes the value: " " apart, "=" joined, "[=]" optional and joined, "[]" optional and glued."""
+    again: bool = False
+    """Whether it may be given more than once."""
+    span: Span = field(default=(0, 0), compare=False)
+
+    def __str__(self) -> str:
+        text = ",".join(self.spellings) + (DOTS if self.again else "")
+        if self.value_form == "[=]":
+            return f"{text}[={self.values[0]}]"
+        if self.value_form == "[]":
+            return f"{text}[{self.values[0]}]"
+        if self.value_form == "=":
+            return f"{text}={self.values[0]}"
+        return " ".join([text, *map(str, self.values)])
+
+
+@dataclass(frozen=True, slots=True)
+class Operand:
+    """An operand."""
+
+    name: Name
+
+    def __str__(self) -> str:
+        return str(self.name)
+
+
+@dataclass(frozen=True, slots=True)
+class Keyword:
+    """A word that is typed as it is."""
+
+    word: str
+    span: Span = field(default=(0, 0), compare=False)
+
+    def __str__(self) -> str:
+        return self.word
+
+
+@dataclass(frozen=True, slots=True)
+class Delimiter:
+    """`--`, after which every word is an operand."""
+
+    span: Span = field(default=(0, 0), compare=False)
+
+    def __str__(self) -> str:
+        return "--"
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """`[ a | b ]`, `( a | b )`, with `several` when three dots follow."""
+
+    alternatives: tuple[Form, ...]
+    optional: bool
+    several: bool = False
+    span: Span = field(default=(0, 0), compare=False)
+
+    def __str__(self) -> str:
+        inner = " | ".join(map(str, self.alternatives))
+        return (f"[{inner}]" if self.optional else f"({inner})") + (DOTS if self.several else "")
+
+
+Item: TypeAlias = OptionUse | Operand | Keyword | Delimiter | Choice
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """Items one after another: a whole synopsis line, or one alternative of a choice."""
+
+    items: tuple[Item, ...]
+
+    def __str__(self) -> str:
+        return " ".join(map(str, self.items))
+
+    def walk(self) -> Iterator[Item]:
+        """Yield every item, those of choices included, in the order of the text."""
+        for item in self.items:
+            yield item
+            if isinstance(item, Choice):
+                for alternative in item.alternatives:
+                    yield from alternative.walk()
+
+
+def parse_synopsis(text: str) -> Form:
+    """Parse one synopsis line. `str()` of the result gives the line back. Raises NotationFault with the place."""
+    return _Reader(text).form(parse_line(text), bracketed=False)
+
+
+class _Reader:
+    """Turns the words and groups of the common grammar into options, operands and keywords."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+
+    def fault(self, message: str, at: int) -> NotationFault:
+        return NotationFault(message, self.text, at)
+
+    def form(self, sequence: Sequence, *, bracketed: bool) -> Form:
+        """Read the items of one sequence."""
+        rest = list(sequence.items)
+        items: list[Item] = []
+        while rest:
+            item = rest.pop(0)
+            if isinstance(item, Group):
+                items.append(self.choice(item, rest))
+                continue
+            word = self.literal(item)
+            if item.glued:
+                raise self.fault("this is glued to what stands before it; expected white space", item.span[0])
+            if word == "--":
+                items.append(Delimiter(item.span))
+            elif word.startswith("-") and word != "-":
+                items.append(self.option(item, word, rest, bracketed=bracketed))
+            else:
+                items.append(self.operand(item, word, rest))
+        return Form(tuple(items))
+
+    def literal(self, word: Word) -> str:
+        """Return the text of a word. Raises NotationFault when it holds a field."""
+        text = word.literal
+        if text is None:
+            place = next(part for part in word.parts if isinstance(part, Field))
+            raise self.fault("a synopsis has no { } fields; a value is a NAME in capitals", place.span[0])
+        return text
+
+    def choice(self, group: Group, rest: list[Word | Group]) -> Choice:
+        """choice = "[" form { "|" form } "]" [ "..." ]"""
+        if group.glued:
+            raise self.fault("a group is glued to what stands before it; expected white space", group.span[0])
+        several = False
+        if rest and isinstance(rest[0], Word) and rest[0].glued and rest[0].literal == DOTS:
+            rest.pop(0)
+            several = True
+        alternatives = tuple(self.form(each, bracketed=True) for each in group.alternatives)
+        return Choice(alternatives, group.optional, several, group.span)
+
+    def operand(self, item: Word, word: str, rest: list[Word | Group]) -> Item:
+        """Read an operand's NAME or a keyword."""
+        name = self.name(item, word)
+        if name is not None:
+            if not name.several and rest and isinstance(rest[0], Word) and self.literal(rest[0]) == DOTS:
+                rest.pop(0)
+                name = Name(name.name, True, False, name.angled, name.span)
+            return Operand(name)
+        if _KEYWORD.fullmatch(word):
+            return Keyword(word, item.span)
+        raise self.fault(
+            f'"{word}" is no option, no NAME in capitals and no keyword in small letters; <{word}> makes it a NAME',
+            item.span[0],
+        )
+
+    def name(self, item: Word, word: str) -> Name | None:
+        """Return the NAME that a word is, or None."""
+        bare = word.removesuffix(DOTS)
+        several = bare != word and bool(bare)
+        if _ANGLED.fullmatch(bare):
+            return Name(bare[1:-1], several, angled=True, span=item.span)
+        if _NAME.fullmatch(bare) and any(character.isupper() for character in bare):
+            return Name(bare, several, span=item.span)
+        return None
+
+    def option(self, item: Word, word: str, rest: list[Word | Group], *, bracketed: bool) -> OptionUse:
+        """Read an option and the NAMEs that belong to it."""
+        head, equals, value = word.partition("=")
+        bare = head.removesuffix(DOTS)
+        again = bare != head
+        spellings = tuple(bare.split(","))
+        at = item.span[0]
+        for spelling in spellings:
+            if not _SPELLING.fullmatch(spelling):
+                raise self.fault(f'"{spelling}" is no spelling of an option; expected -x or --name', at)
+            at += len(spelling) + 1
+        if len(set(spellings)) < len(spellings):
+            raise self.fault("a spelling stands twice here", item.span[0])
+        if equals:
+            name = self.name(Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value)
+            if name is None:
+                raise self.fault('expected a NAME in capitals after "="', item.span[1] - len(value))
+            return OptionUse(spellings, (name,), "=", again, item.span)
+        if rest and isinstance(rest[0], Group) and rest[0].glued:
+            return self.optional_value(spellings, again, rest.pop(0), item.span)  # type: ignore[arg-type]
+        values = tuple(self.values(rest, bracketed=bracketed))
+        return OptionUse(spellings, values, " ", again, item.span)
+
+    def optional_value(self, spellings: tuple[str, ...], again: bool, group: Group, span: Span) -> OptionUse:
+        """option = spelling "[" [ "=" ] NAME "]" """
+        words = [item for each in group.alternatives for item in each.items]
+        word = words[0] if len(words) == 1 and isinstance(words[0], Word) else None
+        text = self.literal(word) if word else ""
+        name = self.name(word, text.removeprefix("=")) if word else None
+        if name is None or not group.optional:
+            raise self.fault("expected [=NAME] after an option, its optional value", group.span[0])
+        return OptionUse(spellings, (name,), "[=]" if text.startswith("=") else "[]", again, span)
+
+    def values(self, rest: list[Word | Group], *, bracketed: bool) -> Iterator[Name]:
+        """Yield the NAMEs that belong to an option: one outside brackets, all that follow inside."""
+        while rest:
+            item = rest[0]
+            if isinstance(item, Group):
+                inner = item.alternatives[0].items if bracketed and item.optional and not item.glued else ()
+                word = inner[0] if len(inner) == 1 and len(item.alternatives) == 1 else None
+                name = self.name(word, self.literal(word)) if isinstance(word, Word) else None
+                if name is None:
+                    return
+                rest.pop(0)
+                yield Name(name.name, name.several, True, name.angled, name.span)
+                continue
+            name = self.name(item, self.literal(item))
+            if name is None:
+                return
+            rest.pop(0)
+            if not name.several and rest and isinstance(rest[0], Word) and self.literal(rest[0]) == DOTS:
+                rest.pop(0)
+                name = Name(name.name, True, False, name.angled, name.span)
+            yield name
+            if not bracketed:
+                return

@@ -1,0 +1,353 @@
+"""The signature: synopsis, value types and reading style, compiled so that vectors can be judged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+
+from keen_matrix.core.errors import KeenMatrixError, nearest
+from keen_matrix.core.expressions import Expression
+from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Name, OptionUse, parse_synopsis
+from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
+
+if TYPE_CHECKING:
+    from keen_matrix.core.signature.judge import Judgement
+
+Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
+STYLES: tuple[Style, ...] = ("gnu", "posix", "one-dash")
+
+KINDS = (
+    "too-few", "too-many", "bad-type", "out-of-range", "not-a-choice", "unknown-option", "missing-value",
+    "unexpected-value", "missing-option", "conflict", "repeated", "ambiguous", "where",
+)  # fmt: skip
+"""The kinds of refusal that judging finds by itself; `where` is a condition of the signature that does not hold."""
+
+
+class SignatureFault(KeenMatrixError):
+    """A signature does not make sense; `key` is the key of it to blame, `item` the number or name below that key."""
+
+    def __init__(self, message: str, key: str = "", item: str | int | None = None, suggestion: str | None = None) -> None:
+        self.key, self.item, self.suggestion = key, item, suggestion
+        super().__init__(message)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Switches:
+    """Single habits of reading; None leaves a habit open where reasonable programs differ, and vectors that depend on it
+    are judged unspecified."""
+
+    abbreviations: bool | None = None
+    """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does, POSIX knows none)."""
+    bundling: bool | None = True
+    """Whether flags may share one dash (POSIX guideline 5)."""
+    interleaved: bool | None = True
+    """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
+    joined: bool | None = True
+    """Whether a value may stand in the word of its option (`-n3`, `--riders=3`; POSIX guideline 6 asks for two words)."""
+    repeat: Literal["last", "refuse", "collect"] | None = None
+    """What a second use of an option does that may not be given again."""
+    negative_numbers: bool | None = None
+    """Whether a word such as `-5` is a value or operand and no option."""
+    dash_values: Literal["take", "refuse"] | None = None
+    """Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt take it)."""
+    help_wins: bool | None = None
+    """Whether a help option anywhere beats other faults."""
+
+
+_STYLE_SWITCHES: Mapping[str, Switches] = {
+    "gnu": Switches(),
+    "posix": Switches(abbreviations=False, interleaved=False),
+    "one-dash": Switches(bundling=False, interleaved=None, joined=None),
+}
+SWITCH_NAMES = tuple(each.name for each in fields(Switches))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Option:
+    """An option of one form of the synopsis."""
+
+    use: OptionUse
+    least: int
+    """Words that it takes at least."""
+    most: int | None
+    """Words that it takes at the most; None for any number."""
+    again: bool
+    after_keywords: int = 0
+    """Keywords of the form that stand before it."""
+
+    @property
+    def spellings(self) -> tuple[str, ...]:
+        """All spellings, in the order of the synopsis."""
+        return self.use.spellings
+
+    @property
+    def key(self) -> str:
+        """The spelling that stands for it: the first long one, else the first."""
+        return next((each for each in self.spellings if each.startswith("--")), self.spellings[0])
+
+    @property
+    def takes_value(self) -> bool:
+        """Whether a value belongs to it, optional or not."""
+        return bool(self.use.values)
+
+    @property
+    def optional_value(self) -> bool:
+        """Whether its value may be left out (and can only be joined)."""
+        return self.use.value_form in ("[=]", "[]")
+
+    @property
+    def value_names(self) -> tuple[str, ...]:
+        """The NAMEs of its values."""
+        return tuple(each.name for each in self.use.values)
+
+    def name_of(self, number: int) -> str:
+        """Return the NAME of its value of a number; an open number of values all have the last NAME."""
+        return self.use.values[min(number, len(self.use.values) - 1)].name
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class FormModel:
+    """One line of the synopsis with its options by spelling."""
+
+    form: Form
+    options: tuple[Option, ...]
+    by_spelling: Mapping[str, Option]
+    by_use: Mapping[int, Option]
+    """id() of an OptionUse node → its option."""
+    keywords: int
+    """Keywords that stand before any operand: subcommands."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnRefusal:
+    """A refusal that a signature adds: a condition on the values, and the kind it is called."""
+
+    when: Expression
+    kind: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Signature:
+    """What a program says it accepts. Make one with `Signature.from_synopsis`."""
+
+    lines: tuple[Form, ...]
+    values: Mapping[str, ValueType]
+    style: Style = "gnu"
+    switches: Switches = field(default_factory=Switches)
+    help: tuple[str, ...] = ()
+    where: tuple[Expression, ...] = ()
+    refuse: tuple[OwnRefusal, ...] = ()
+    functions: Mapping[str, Callable[..., Any]] = field(default_factory=dict)
+    """Functions that `where` and `refuse` may call, those of the oracle file."""
+    forms: tuple[FormModel, ...] = ()
+
+    @staticmethod
+    def from_synopsis(
+        text: str | Sequence[str],
+        values: Mapping[str, Any] | None = None,
+        style: Style = "gnu",
+        *,
+        help: Sequence[str] | None = None,
+        where: Sequence[str] = (),
+        refuse: Sequence[Mapping[str, str]] = (),
+        **switches: Any,
+    ) -> Signature:
+        """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for several forms.
+
+        `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to ValueTypes; a NAME that is
+        not in it is a text. `style` is gnu, posix or one-dash; switches (see Switches) override single habits. `help`
+        are the spellings of help, `--help` by default in the gnu style (GNU Coding Standards 4.8.2).
+        Raises NotationFault for a line that does not parse and SignatureFault for what does not fit together.
+        """
+        lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
+        if style not in STYLES:
+            raise SignatureFault(f"{style!r} is no style; expected one of {', '.join(STYLES)}", "style")
+        unknown = next((name for name in switches if name not in SWITCH_NAMES), None)
+        if unknown is not None:
+            raise SignatureFault(f"{unknown!r} is no switch; expected one of {', '.join(SWITCH_NAMES)}", unknown)
+        types = {name: value_type(name, table) for name, table in (values or {}).items()}
+        return Signature(
+            lines=lines,
+            values=types,
+            style=style,
+            switches=replace(_STYLE_SWITCHES[style], **switches),
+            help=tuple(help) if help is not None else ("--help",) if style == "gnu" else (),
+            where=tuple(Expression(each) for each in where),
+            refuse=tuple(OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse),
+        ).compiled()
+
+    def compiled(self) -> Signature:
+        """Return the signature with its forms worked out. Raises SignatureFault when it does not fit together."""
+        names = {name for line in self.lines for name in names_of(line)}
+        for name in self.values:
+            if name not in names:
+                known = ", ".join(sorted(names)) or "none"
+                raise SignatureFault(f'the synopsis has no value "{name}"; it has {known}', "values", name,
+                                     nearest(name, names))  # fmt: skip
+        types = {name: self.values.get(name) or ValueType(name=name) for name in sorted(names)}
+        whole = replace(self, values=types)
+        return replace(whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines)))
+
+    def _form(self, line: Form, number: int) -> FormModel:
+        options: list[Option] = []
+        by_spelling: dict[str, Option] = {}
+        by_use: dict[int, Option] = {}
+        places = _option_places(line)
+        for use, again, keywords in places:
+            option = self._option(use, again, keywords)
+            twin = by_spelling.get(use.spellings[0])
+            if twin is not None and twin.spellings == use.spellings and twin.use.values == use.values:
+                by_use[id(use)] = twin  # the same option in another alternative
+                continue
+            for spelling in use.spellings:
+                if spelling in by_spelling:
+                    raise SignatureFault(f"{spelling} stands for two different options", "synopsis", number)
+                by_spelling[spelling] = option
+            by_use[id(use)] = option
+            options.append(option)
+        for spelling in self.help:
+            if spelling.startswith("-") and spelling not in by_spelling:
+                option = self._option(OptionUse((spelling,)), True, 0)
+                by_spelling[spelling] = option
+        return FormModel(line, tuple(options), by_spelling, by_use, _leading_keywords(line))
+
+    def _option(self, use: OptionUse, again: bool, keywords: int) -> Option:
+        least = 0 if use.value_form in ("[=]", "[]") else sum(1 for each in use.values if not each.optional)
+        most: int | None = len(use.values)
+        if any(each.several for each in use.values):
+            most = None
+        if len(use.values) == 1 and (count := self.values[use.values[0].name].count) is not None:
+            least, most = count
+        return Option(use, least, most, again or use.again, keywords)
+
+    def value_type(self, name: str) -> ValueType:
+        """Return the type of a NAME."""
+        return self.values[name]
+
+    def judge(self, words: Sequence[str]) -> Judgement:
+        """Return what a conforming program does with a vector: accepted, refused (with every kind and culprit), or unspecified.
+
+        Follows the POSIX Utility Syntax Guidelines (XBD 12.2) and the GNU long-option conventions as the style and the
+        switches say; takes time in proportion to words and options.
+        """
+        from keen_matrix.core.signature.judge import judge
+
+        return judge(self, words)
+
+    @property
+    def options(self) -> tuple[Option, ...]:
+        """The options of all forms, each key once."""
+        found: dict[str, Option] = {}
+        for form in self.forms:
+            for option in form.options:
+                found.setdefault(option.key, option)
+        return tuple(found.values())
+
+    @property
+    def operand_names(self) -> tuple[str, ...]:
+        """The NAMEs of operands of all forms, in order."""
+        from keen_matrix.core.notation.synopsis import Operand
+
+        return tuple(
+            dict.fromkeys(item.name.name for line in self.lines for item in line.walk() if isinstance(item, Operand))
+        )
+
+
+def names_of(form: Form) -> Iterable[str]:
+    """Yield the NAMEs of a synopsis line, of options and operands."""
+    from keen_matrix.core.notation.synopsis import Operand
+
+    for item in form.walk():
+        if isinstance(item, OptionUse):
+            yield from (each.name for each in item.values)
+        elif isinstance(item, Operand):
+            yield item.name.name
+
+
+def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
+    """Return every option use with whether dots let it be given again, and the keywords before it."""
+    found: list[tuple[OptionUse, bool, int]] = []
+    seen = 0
+
+    def walk(items: Iterable[Any], again: bool) -> None:
+        nonlocal seen
+        for item in items:
+            if isinstance(item, OptionUse):
+                found.append((item, again, seen))
+            elif isinstance(item, Keyword):
+                seen += 1
+            elif isinstance(item, Choice):
+                for alternative in item.alternatives:
+                    walk(alternative.items, again or item.several)
+
+    walk(form.items, False)
+    return found
+
+
+def _leading_keywords(form: Form) -> int:
+    count = 0
+    for item in form.items:
+        if isinstance(item, Keyword):
+            count += 1
+        elif not isinstance(item, (OptionUse, Choice)) or (isinstance(item, Choice) and _has_operand(item)):
+            break
+    return count
+
+
+def _has_operand(choice: Choice) -> bool:
+    from keen_matrix.core.notation.synopsis import Operand
+
+    return any(isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk())
+
+
+def parse_count(value: Any) -> tuple[int, int | None]:
+    """Return the bounds of a count: 2, "2..4", "1.." (None: no upper end). Raises ValueError."""
+    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+        return value, value
+    low, dots, high = value.partition("..") if isinstance(value, str) else ("", "", "")
+    if dots and low.isdecimal() and (not high or (high.isdecimal() and int(low) <= int(high))):
+        return int(low), int(high) if high else None
+    raise ValueError('expected a count such as 2, "2..4" or "1.."')
+
+
+def value_type(name: str, table: Any) -> ValueType:
+    """Return the value type of a NAME from a table as a spec writes it. Raises SignatureFault."""
+    if isinstance(table, ValueType):
+        return replace(table, name=name)
+    known = {"type", "min", "max", "of", "case", "matches", "default", "example", "count"}
+    for key in table:
+        if key not in known:
+            raise SignatureFault(f'"{key}" is no key of a value', "values", name, nearest(key, known))
+    kind = table.get("type", "choice" if "of" in table else "text")
+    if kind not in TYPE_NAMES:
+        raise SignatureFault(f'{name}: "{kind}" is no type; expected one of {", ".join(TYPE_NAMES)}', "values", name,
+                             nearest(str(kind), TYPE_NAMES))  # fmt: skip
+    if (kind == "choice") != bool(table.get("of")):
+        raise SignatureFault(
+            f"{name}: a choice needs what it is a choice of" if kind == "choice" else f'{name}: "of" goes with a choice',
+            "values", name)  # fmt: skip
+    low, high = table.get("min"), table.get("max")
+    try:
+        if low is not None and high is not None and low > high:
+            raise SignatureFault(f"{name}: min {low} is more than max {high}", "values", name)
+        count = parse_count(table["count"]) if "count" in table else None
+    except (ValueError, TypeError) as error:
+        raise SignatureFault(f"{name}: {error}", "values", name) from None
+    example = table.get("example")
+    made = ValueType(
+        name=name, type=kind, min=low, max=high, choices=tuple(map(str, table.get("of", ()))),
+        ignore_case=table.get("case") == "ignore", matches=table.get("matches"), default=table.get("default"),
+        example=None if example is None else str(example), count=count,
+    )  # fmt: skip
+    if made.example is not None and kind not in ("file", "dir") and made.read(made.example).status == "illegal":
+        raise SignatureFault(
+            f"{name}: its example {made.example!r} is no legal value: {made.read(made.example).reason}", "values", name
+        )
+    return made
+
+
+__all__ = [
+    "KINDS", "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "Signature", "SignatureFault", "Style", "Switches",
+    "names_of", "parse_count", "value_type",
+]  # fmt: skip
