@@ -10,14 +10,16 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.engine import run
+    from keen_matrix.core.signature.model import Signature
     from keen_matrix.core.spec.load import load_spec
     from keen_matrix.core.vectors.covering import covering_rows
     from keen_matrix.core.vectors.unfold import unfold
 
 __version__ = "0.1.0"
-__all__ = ["covering_rows", "load_spec", "run", "unfold"]
+__all__ = ["Signature", "covering_rows", "load_spec", "run", "unfold"]
 
 _PLACES = {
+    "Signature": "keen_matrix.core.signature.model",
     "covering_rows": "keen_matrix.core.vectors.covering",
     "load_spec": "keen_matrix.core.spec.load",
     "run": "keen_matrix.core.launch.engine",

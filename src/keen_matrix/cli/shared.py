@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING
 
@@ -12,7 +12,7 @@ from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.vectors.case import ALPHABET, ID_LENGTH, SHORTEST_ID
 
 if TYPE_CHECKING:
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.spec.model import Matrix, Spec
     from keen_matrix.core.vectors.case import Case
 
 SUFFIX = ".matrix.toml"
@@ -120,3 +120,22 @@ def counted_noun(count: int, noun: str) -> str:
     if count == 1:
         return f"1 {noun}"
     return f"{count:,} {noun}s" if count else f"no {noun}s"
+
+
+def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
+    """Return the case whose id begins so, with its spec and matrix. Raises Misuse when there is none, or several."""
+    from keen_matrix.core.vectors.unfold import unfold_matrix
+
+    found = [
+        (spec, matrix, case)
+        for spec in specs
+        for matrix in spec.matrices
+        for case in unfold_matrix(spec, matrix)
+        if case.id.startswith(id)
+    ]
+    if not found:
+        raise Misuse(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
+    if len({case.id for _, _, case in found}) > 1:
+        ids = " ".join(case.id for _, _, case in found[:6])
+        raise Misuse(f"several ids begin with {id!r}: {ids}")
+    return found[0]

@@ -11,7 +11,14 @@ import time
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths
+from keen_matrix.cli.shared import (
+    add_selection_options,
+    add_spec_options,
+    counted_noun,
+    find_case,
+    selector,
+    spec_paths,
+)
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.vectors.case import SHOWN_ID
 
@@ -25,6 +32,7 @@ examples:
   keen-matrix unfold fare.matrix.toml              a table for each matrix
   keen-matrix unfold --format shell | head -3      lines that can be pasted into a shell
   keen-matrix unfold --count                       how many vectors, and how thoroughly they are combined
+  keen-matrix unfold --why k3f9x2                  how one vector came about, and what it is held to
 """
 
 VALUE_WIDTH = 24
@@ -46,6 +54,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="how to show them (default: table)",
     )
     parser.add_argument(
+        "--why", metavar="ID", help="tell how one vector came about: its values, what the signature says of it, its rules"
+    )
+    parser.add_argument(
         "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
     )
 
@@ -60,6 +71,11 @@ def main(options: argparse.Namespace) -> int:
     if options.count:
         for spec in load_all(paths):
             write_counts(screen, spec)
+        return 0
+    if options.why:
+        from keen_matrix.cli.console.why import write_why
+
+        write_why(screen, *find_case(load_all(paths), options.why))
         return 0
     found = False
     for spec in load_all(paths):
@@ -96,6 +112,8 @@ def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
 def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Case], rest: Iterator[Case]) -> int:
     from keen_matrix.cli.console.safe import cells, cut, pad
 
+    if matrix.family:
+        return _write_family(screen, spec, matrix, [*sample, *rest])
     names = list(sample[0].values)
     rows = [[_shown(screen, case.values.get(name)) for name in names] for case in sample]
     widths = [
@@ -110,6 +128,36 @@ def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Ca
         screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", "  ".join([*shown, ""]), *_words(case))
         count += 1
     return count
+
+
+def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> int:
+    """Write a derived family: kind and culprit of each vector, and what was left out."""
+    from keen_matrix.cli.console.safe import cells, cut, escape, pad
+    from keen_matrix.core.vectors.derived import family_for
+
+    screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim"))
+    shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
+    widths = [max(cells(head), *(cells(row[at]) for row in shown)) for at, head in enumerate(("kind", "culprit"))]
+    screen.line(("  " + "  ".join((pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")), "dim"))
+    for case, (kind, culprit) in zip(cases, shown, strict=True):
+        screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", pad(kind, widths[0]), "  ", pad(culprit, widths[1]), "  ",
+                    *_words(case), *_others(screen, case))  # fmt: skip
+    for text in family_for(spec, matrix).left_out:
+        screen.line(("  left out: ", "dim"), (text, "dim"))
+    return len(cases)
+
+
+def _others(screen: Screen, case: Case) -> list[Any]:
+    """Return what else a case launches, to be compared."""
+    from keen_matrix.cli.console.safe import cut, shell_line
+
+    if case.relation is None or not case.more:
+        return []
+    if case.relation[0] == "differs":
+        return [(f"  {screen.sign('to')} {len(case.more) // 2 + 1} pairs, one must differ", "dim")]
+    others = list(dict.fromkeys(shell_line(words) for words in case.more if words != case.argv))
+    text = " ; ".join(others) if others else "once more" if not case.relation[2] else "by every launcher"
+    return [(f"  {screen.sign('to')} {cut(text, 120)}", "dim")]
 
 
 def _shown(screen: Screen, value: Any) -> str:
@@ -168,6 +216,7 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one JSON object per vector: the journal's, without an outcome."""
     from keen_matrix.core.oracle import oracle_functions
     from keen_matrix.core.results.records import case_fields, encode
+    from keen_matrix.core.vectors.derived import family_cases
     from keen_matrix.core.vectors.unfold import CaseMaker
 
     found = False
@@ -176,7 +225,11 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     if not options.only:
         functions = oracle_functions(spec.program.oracle)
         for matrix in spec.matrices:
-            lines = CaseMaker(spec, matrix, functions).json_lines()
+            lines = (
+                (encode(case_fields(case, matrix.name)).decode() for case in family_cases(spec, matrix))
+                if matrix.family
+                else CaseMaker(spec, matrix, functions).json_lines()
+            )
             while chunk := "".join(itertools.islice(lines, JSON_CHUNK)):
                 found = True
                 write(chunk.encode("utf-8", "backslashreplace"))
@@ -193,7 +246,8 @@ def _csv(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     from keen_matrix.core.expressions import as_text
     from keen_matrix.core.vectors.factors import layout_of
 
-    names = list(dict.fromkeys(name for matrix in spec.matrices for name in layout_of(matrix).names))
+    written = [matrix for matrix in spec.matrices if not matrix.family]
+    names = list(dict.fromkeys(name for matrix in written for name in layout_of(matrix).names))
     writer = csv.writer(screen.stream, lineterminator="\n")
     found = False
     for matrix, cases in _matrices(spec, options):

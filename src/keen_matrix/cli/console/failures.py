@@ -42,6 +42,7 @@ def write_failure(
         (fields["id"][:SHOWN_ID], "place"),
         "   ",
         (fields["verdict"], _style(fields["verdict"])),
+        *_about(fields),
     )
     screen.line("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
     if fields["verdict"] == "unchecked":
@@ -56,6 +57,14 @@ def write_failure(
     if others:
         tail = f" and {more:,} more" if more else ""
         screen.line("  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail)
+
+
+def _about(fields: Mapping[str, Any]) -> list[Segment]:
+    """Return what a derived vector is about: its kind and its culprit."""
+    if not fields.get("family"):
+        return []
+    about = " ".join(each for each in (fields.get("kind"), fields.get("note") or fields.get("culprit")) if each)
+    return [("   ", ""), (about, "dim")] if about else []
 
 
 def _cut_line(line: str) -> str:
@@ -114,6 +123,26 @@ def _aspect_rows(
     elif form == "steady":
         yield _expected("the same outcome every time")
         yield _came(f"{actual} different ones in {fields['repeats']['times']} launches")
+    elif aspect["aspect"] in ("alike", "effect"):
+        yield from _compared_rows(screen, aspect, fields, details=details)
+    elif form == "blame":
+        yield _expected(f"the message to blame {quoted(expected)}")
+        yield _came(f"it names {escape(actual)} instead")
+    elif form == "names":
+        yield _expected(f"the message to name {quoted(expected)}")
+        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+    elif form == "help":
+        yield _expected(escape(expected))
+        yield _came("not in the help text" if aspect["actual"] == "" and expected.startswith("to name") else "nothing")
+    elif form == "undeclared":
+        yield _expected("no option that the synopsis does not have")
+        yield _came(f"the help lists {escape(actual)}")
+    elif form == "other-files":
+        yield _expected("other files left alone")
+        yield _came(escape(actual))
+    elif form == "renamed":
+        yield _expected(f"to show the name {expected}")
+        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")))
     elif form == "cap":
         yield _expected(f"at most {int(expected):,} bytes a stream")
         yield _came(f"more on {actual}; the program was ended, the beginning is kept")
@@ -128,6 +157,29 @@ def _aspect_rows(
     else:
         yield _expected(_form_text(screen, form, expected))
         yield _came(_came_text(screen, form, actual))
+
+
+def _compared_rows(
+    screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool
+) -> Iterator[list[Segment]]:
+    """Yield how a launch differs from the first one of its case, or that an option made no difference."""
+    form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
+    if form == "effect":
+        yield _expected(f"{fields.get('culprit', 'the option')} to make a difference")
+        yield _came(f"the same in {counted_noun(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
+        return
+    other = fields["steps"][aspect["step"] - 1]["argv"]
+    same = tuple(other) == tuple(fields["argv"])
+    yield [("compared  ", "dim"), "once more" if same else shell_line(other)]
+    if form == "files":
+        yield _expected("the same files")
+        yield _came(escape(actual))
+    elif form == "exit":
+        yield _expected(f"exit {expected}, as before")
+        yield _came(f"exit {actual}")
+    else:
+        yield [(f"{form}", "dim")]
+        yield from _text_rows(screen, expected, actual, details=details)
 
 
 def _expected(text: str) -> list[Segment]:

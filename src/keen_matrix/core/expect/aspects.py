@@ -6,6 +6,7 @@ import os
 import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
+from fnmatch import fnmatchcase
 from typing import Any, Protocol
 
 from keen_matrix.core.errors import ExpressionFault
@@ -199,6 +200,25 @@ def _read_file(path: str) -> tuple[bytes, str]:
         return b"", "absent"
     except OSError as error:
         return b"", f"unreadable: {error.strerror}"
+
+
+@dataclass(frozen=True, slots=True)
+class OtherFilesAspect:
+    """Files that no expectation names must be left alone, unless that is allowed."""
+
+    named: tuple[str, ...]
+    allowed: bool
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch that lists every other file created, changed or deleted."""
+        if self.allowed:
+            return
+        others = [f"{name} {change['state']}" for name, change in outcome.files.items() if not self._is_named(name)]
+        if others:
+            yield Mismatch(form="other-files", expected="", actual=", ".join(others))
+
+    def _is_named(self, name: str) -> bool:
+        return any(fnmatchcase(name, each) or each.startswith(name + os.sep) for each in self.named)
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,14 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.aspects import Aspect, CrashAspect, LeftoversAspect, Mismatch, failed_expectation
+from keen_matrix.core.expect.aspects import (
+    Aspect,
+    CrashAspect,
+    LeftoversAspect,
+    Mismatch,
+    OtherFilesAspect,
+    failed_expectation,
+)
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.expressions import Scope
@@ -29,6 +36,10 @@ def worst_of(verdicts: Iterable[str]) -> str:
 
 BUILT_IN = (CrashAspect, LeftoversAspect)
 """Aspects that a rule only relaxes; naming one checks nothing."""
+
+
+REMARKABLE = frozenset({"blame", "help"})
+"""Aspects that may have something to remark on."""
 
 
 class Chosen(NamedTuple):
@@ -54,6 +65,8 @@ class Judged:
 
     verdict: Verdict
     aspects: tuple[AspectResult, ...]
+    remarks: tuple[str, ...] = ()
+    """What is worth a word though it is no failure."""
 
 
 class Cascade:
@@ -63,6 +76,7 @@ class Cascade:
         self._rules = tuple(rules)
         always = all(rule.when is None for rule in self._rules)
         self._held: dict[tuple[str, str], AspectResult] = {}
+        self._remarkable = any(name in REMARKABLE for rule in self._rules for name in rule.aspects)
         self._fixed = self._merge(self._rules) if always else None
 
     @staticmethod
@@ -93,9 +107,24 @@ class Cascade:
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
         for name, each in chosen.items():
+            if isinstance(each.aspect, OtherFilesAspect):
+                each = Chosen(self._others(each.aspect, chosen), each.origin)
             if not isinstance(each.aspect, BUILT_IN):
                 self._check(name, each, outcome, scope, aspects)
-        return Judged(verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects))
+        remarks = self._remarks(chosen, outcome, scope) if self._remarkable else ()
+        return Judged(verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks)
+
+    @staticmethod
+    def _others(aspect: OtherFilesAspect, chosen: Mapping[str, Chosen]) -> OtherFilesAspect:
+        """Return the aspect with the files that other aspects look at: those are no others."""
+        named = tuple(name.removeprefix("files.") for name in chosen if name.startswith("files."))
+        return OtherFilesAspect((*aspect.named, *named), aspect.allowed)
+
+    @staticmethod
+    def _remarks(chosen: Mapping[str, Chosen], outcome: Outcome, scope: Scope) -> tuple[str, ...]:
+        from keen_matrix.core.expect.refusals import remarks_of
+
+        return tuple(remarks_of((each.aspect for each in chosen.values()), outcome, scope))
 
     def _check(self, name: str, chosen: Chosen, outcome: Outcome, scope: Scope, found: list[AspectResult]) -> None:
         """Add the results of one aspect: one for each mismatch, or one that it held."""

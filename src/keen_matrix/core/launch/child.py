@@ -94,6 +94,8 @@ class Start:
     stdin: bytes = b""
     closed: bool = False
     """Whether standard input is closed instead of empty."""
+    silent: bool = False
+    """Whether standard input stays open with nothing coming."""
     chain: tuple[tuple[str, tuple[str, ...]], ...] = ()
     """Commands whose output is piped into each other and then into the program: file and words of each."""
     terminal: tuple[int, int, bool] | None = None
@@ -190,13 +192,13 @@ class Launch:
             theirs += (self._chain_end, in_write)
             self._chain_write = in_write
             actions.append((os.POSIX_SPAWN_DUP2, self._chain_end, 0))
-        elif start.stdin or start.dialogue:
+        elif start.stdin or start.dialogue or start.silent:
             in_read, in_write = os.pipe()
             ours.append(in_write)
             theirs.append(in_read)
             os.set_blocking(in_write, False)
             self._stdin, self._stdin_left = in_write, memoryview(start.stdin)
-            self._keep_stdin = bool(start.dialogue)
+            self._keep_stdin = bool(start.dialogue) or start.silent
             actions.append((os.POSIX_SPAWN_DUP2, in_read, 0))
         elif start.closed:
             actions.append((os.POSIX_SPAWN_CLOSE, 0))

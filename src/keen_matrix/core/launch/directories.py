@@ -55,6 +55,11 @@ class CaseDirectories:
         except OSError:
             return True
 
+    def renew(self) -> None:
+        """Have empty directories, whatever was done to those that are there."""
+        self._stamps = None
+        self.prepare()
+
     def clean(self) -> None:
         """Have the directories ready for the next case, after one that may have changed them."""
         if self._stamps is None:

@@ -112,6 +112,7 @@ class WorkerPool:
         self._live = live
         bare = replace(
             spec,
+            signature=None,  # what it says of a vector travels with the case
             matrices=tuple(
                 replace(
                     matrix, axes={}, rows=(), columns=(), line=_NO_LINE, where=(), always=(), steps=_bare(matrix.steps)
@@ -120,6 +121,7 @@ class WorkerPool:
             ),
         )
         environment = base_environment(spec.program.env_inherit, os.environ)
+        launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
         for number, worker in enumerate(self.workers):
             worker.unsent += pack(
                 Plan(
@@ -133,6 +135,7 @@ class WorkerPool:
                     keep=keep,
                     repeat=repeat,
                     live=live is not None,
+                    launchers=launchers,
                 )
             )
 
@@ -248,6 +251,39 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     if reason:
         raise RunFault(f"the program cannot be launched: {reason}")
     return ResolvedLaunch(found, tuple(words))
+
+
+def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str, tuple[str, tuple[str, ...]]]:
+    """Return the other ways to start a spec's program that its derived families need, by name.
+
+    The family `renamed` starts it through a link in `folder`. Raises RunFault when a launcher does not exist.
+    """
+    families = {matrix.family for matrix in spec.matrices}
+    found: dict[str, tuple[str, tuple[str, ...]]] = {}
+    if spec.program.launchers:
+        for name, words in spec.program.launchers.items():
+            try:
+                found[name] = tuple(resolved_launch(replace(spec, program=replace(spec.program, launch=words))))  # type: ignore[assignment]
+            except RunFault:
+                if "launchers" in families:
+                    raise
+    if "renamed" in families:
+        found["renamed"] = _renamed(launch, folder)
+    return found
+
+
+def _renamed(launch: ResolvedLaunch, folder: str) -> tuple[str, tuple[str, ...]]:
+    """Link the program, or the script that its launch names last, under another name."""
+    from keen_matrix.core.signature.families.renamed import RENAMED
+
+    os.makedirs(folder, exist_ok=True)
+    at = next((n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0)
+    target = launch.words[at] if at else launch.file
+    link = os.path.join(folder, RENAMED + os.path.splitext(target)[1])
+    with contextlib.suppress(FileExistsError):
+        os.symlink(os.path.abspath(target), link)
+    words = (*launch.words[:at], link, *launch.words[at + 1 :])
+    return (launch.file if at else link), words
 
 
 @dataclass(frozen=True, slots=True)

@@ -42,5 +42,7 @@ class Outcome:
     """What came in which order: stream, bytes, seconds since the start."""
     files: dict[str, dict[str, Any]] = field(default_factory=dict)
     """What the launch did to the files of its directory."""
+    state: dict[str, tuple[Any, ...]] = field(default_factory=dict)
+    """What stood in the directory afterwards; only looked at when launches are compared."""
     directory: str = ""
     """The case's working directory; it exists only until the outcome has been checked."""

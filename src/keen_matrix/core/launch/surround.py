@@ -6,6 +6,7 @@ import os
 import shutil
 import stat
 from collections.abc import Mapping
+from hashlib import blake2b
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
@@ -56,6 +57,7 @@ def start_of(
         timeout=around.timeout,
         stdin=_input(stdin, scope, here),
         closed=stdin.closed,
+        silent=stdin.silent,
         chain=tuple(_command(words, scope, env, here) for words in stdin.chain),
         terminal=(terminal.columns, terminal.rows, terminal.stderr_apart) if terminal else None,
         dialogue=tuple(
@@ -177,6 +179,30 @@ def _state(path: str) -> tuple[Any, ...]:
         content = os.readlink(path)
     when = 0 if kind == "folder" or content is not None else info.st_mtime_ns
     return kind, size, stat.S_IMODE(info.st_mode), when, content
+
+
+def directory_state(root: str) -> dict[str, tuple[Any, ...]]:
+    """Return what stands below a directory, to be compared with another: name → kind, size, mode, digest of the content.
+
+    A file of more than STATE_BYTES is told by its size alone.
+    """
+    found: dict[str, tuple[Any, ...]] = {}
+    for name, (kind, size, mode, _, _) in snapshot(root).items():
+        digest = ""
+        path = os.path.join(root, name)
+        if kind == "link":
+            digest = os.readlink(path)
+        elif kind == "file" and stat.S_ISREG(os.lstat(path).st_mode) and size <= STATE_BYTES:
+            try:
+                with open(path, "rb") as file:
+                    digest = blake2b(file.read(), digest_size=12).hexdigest()
+            except OSError:
+                digest = "unreadable"
+        found[name] = (kind, size, f"{mode:o}", digest)
+    return found
+
+
+STATE_BYTES = 64 * 1024 * 1024
 
 
 def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, dict[str, Any]]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import pickle
 import struct
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case
+from keen_matrix.core.vectors.case import Case, Standing
 
 _LENGTH = struct.Struct("!I")
 _RESULT = struct.Struct("!BIIBd")
@@ -41,6 +41,8 @@ class Plan:
     """How often each case is launched."""
     live: bool = False
     """Whether output is sent as it comes."""
+    launchers: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
+    """Other ways to start the program: the file and the words of each."""
 
 
 class ResultFrame(NamedTuple):
@@ -110,4 +112,16 @@ class FrameReader:
 
 def case_tuple(case: Case) -> tuple[Any, ...]:
     """Return a case as a plain tuple, which pickles several times faster than the object."""
-    return (case.sequence, case.id, case.matrix, case.argv, case.values, case.fault, case.more)
+    plain = (case.sequence, case.id, case.matrix, case.argv, case.values, case.fault, case.more)
+    if not case.standings and case.relation is None:
+        return plain
+    standings = tuple(map(tuple, case.standings))
+    return (*plain, standings, case.relation, case.family, case.kind, case.culprit, case.note)
+
+
+def case_of(fields: tuple[Any, ...]) -> Case:
+    """Return the case of such a tuple."""
+    case = Case(*fields)
+    if case.standings:
+        case.standings = tuple(Standing(*each) for each in case.standings)
+    return case

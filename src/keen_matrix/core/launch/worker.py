@@ -28,8 +28,16 @@ from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch
 from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
 from keen_matrix.core.launch.outcome import Outcome
-from keen_matrix.core.launch.surround import SurroundingsFault, environment_of, file_changes, put_files, start_of
-from keen_matrix.core.launch.wire import FrameReader, Plan, pack_live, pack_result
+from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
+from keen_matrix.core.launch.surround import (
+    SurroundingsFault,
+    directory_state,
+    environment_of,
+    file_changes,
+    put_files,
+    start_of,
+)
+from keen_matrix.core.launch.wire import FrameReader, Plan, case_of, pack_live, pack_result
 from keen_matrix.core.results.records import Record, encode
 from keen_matrix.core.spec.model import Matrix, Step
 from keen_matrix.core.vectors.case import Case, case_scope
@@ -85,8 +93,17 @@ class Slot:
         assert case is not None
         plan = worker.plan
         argv = case.argv if self._step == 0 else case.more[self._step - 1]
-        step = worker.steps[case.matrix][self._step]
-        self.scope = case_scope(case.values, argv, case.id, plan.spec.here, worker.functions)
+        step = self._spec_step
+        file, words = plan.file, plan.launch
+        standing = standing_at(case, self._step)
+        self.scope = case_scope(case.values, argv, case.id, plan.spec.here, worker.functions, standing)
+        if case.relation is not None:
+            launcher = case.relation[2][self._step] if case.relation[2] else ""
+            launcher = "renamed" if case.relation[0] == "renamed" else launcher
+            file, words = plan.launchers[launcher] if launcher else (file, words)
+            if case.relation[1][self._step] and not first:
+                self.directories.renew()
+                first = True
         self.launch = launch = Launch(worker.poller, plan.cap, worker.live_for(case) if plan.live else None)
         self._lingering_until = 0.0
         self.words = argv
@@ -99,14 +116,20 @@ class Slot:
                 self._before = put_files(around.files, self.scope, places, plan.spec.here)
             env = environment_of(plan.environment, around, self.scope, places)
             directory = places.work if plan.spec.program.fresh_directory else plan.spec.here
-            self._start = start_of(plan.file, [*plan.launch, *argv], env, directory, around, self.scope, plan.spec.here)
+            self._start = start_of(file, [*words, *argv], env, directory, around, self.scope, plan.spec.here)
             self._launch_now()
         except (SurroundingsFault, ExpressionFault) as fault:
             self._unlaunched(str(fault))
         except (OSError, ValueError) as error:
-            self._unlaunched(launch_reason(error, plan.launch, argv))
+            self._unlaunched(launch_reason(error, words, argv))
         if launch.finished:
             worker.concluding.append(self)
+
+    @property
+    def _spec_step(self) -> Step:
+        """The step of the spec that the launch belongs to: launches that are compared are all of the first."""
+        assert self.case is not None
+        return self.worker.steps[self.case.matrix][0 if self.case.relation is not None else self._step]
 
     def _launch_now(self) -> None:
         """Start the program; while the system is out of processes or descriptors, try again a little later."""
@@ -192,11 +215,13 @@ class Slot:
         fresh = worker.plan.spec.program.fresh_directory
         outcome.directory = self.directories.work if fresh else worker.plan.spec.here
         self._mask(outcome)
-        around = worker.steps[case.matrix][self._step].surroundings
+        around = self._spec_step.surroundings
         self._moved = self.directories.changed(self.launched_at_ns) or self._step > 0
         if fresh and (self._before or self._moved):
             outcome.files = file_changes(self._before, self.directories.work)
-        cascade = worker.cascades[case.matrix][self._step]
+        if case.relation is not None and fresh and "files" in case.relation[3]:
+            outcome.state = directory_state(self.directories.work)
+        cascade = worker.cascade_of(case, self._step)
         with time_limit(CHECK_SECONDS) if worker.functions else _NO_LIMIT:  # only the user's own functions can hang
             judged = cascade.judge(outcome, self.scope, timeout=around.timeout, cap=worker.plan.cap)
         worker.forget(self)
@@ -279,6 +304,7 @@ def time_limit(seconds: int) -> Any:
 
 
 _NO_LIMIT = contextlib.nullcontext()
+_NO_RULES = Cascade(())
 
 
 def _check_took_too_long(*_: object) -> None:
@@ -297,7 +323,8 @@ class Worker:
         self.slots: list[Slot] = []
         self.closing = False
         self.functions: Mapping[str, Callable[..., Any]] = {}
-        self.cascades: dict[int, list[Cascade]] = {}
+        self.cascades: dict[tuple[object, ...], Cascade] = {}
+        self.matrices: dict[int, Matrix] = {}
         self.steps: dict[int, tuple[Step, ...]] = {}
         self.names: dict[int, str] = {}
         self.owners: dict[int, Slot] = {}
@@ -330,17 +357,26 @@ class Worker:
         from keen_matrix.core.oracle import oracle_functions
 
         self.plan = plan
+        self.cascades.clear()
         self.functions = oracle_functions(plan.spec.program.oracle)
         for matrix in plan.spec.matrices:
             self.steps[matrix.index] = matrix.steps
-            self.cascades[matrix.index] = [self._cascade(matrix, step) for step in matrix.steps]
+            self.matrices[matrix.index] = matrix
             self.names[matrix.index] = matrix.name
         os.makedirs(plan.root, exist_ok=True)
         self.slots = [Slot(self, number) for number in range(plan.slots)]
         self.alone = plan.slots == 1
 
-    def _cascade(self, matrix: Matrix, step: Step) -> Cascade:
-        return Cascade((*self.plan.spec.rules, *matrix.rules, *step.rules))
+    def cascade_of(self, case: Case, number: int) -> Cascade:
+        """Return the rules for a launch of a case; launches that are only compared have none."""
+        if case.relation is not None and number:
+            return _NO_RULES
+        key = rules_key(case, number)
+        found = self.cascades.get(key)
+        if found is None:
+            rules = rules_for(self.plan.spec, self.matrices[case.matrix], case, number)
+            found = self.cascades[key] = Cascade(rules)
+        return found
 
     def live_for(self, case: Case) -> Callable[[str, bytes, float], None]:
         """Return the function that shows the output of a case as it comes."""
@@ -499,7 +535,7 @@ class Worker:
             elif message is None:
                 self.closing = True
             else:
-                self.queue.extend(Case(*fields) for fields in message)
+                self.queue.extend(map(case_of, message))
 
 
 def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ...]) -> str:

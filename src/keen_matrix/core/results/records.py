@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import orjson
 
+from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
 from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.launch.outcome import Outcome
@@ -25,12 +26,18 @@ def case_fields(case: Case, matrix: str) -> dict[str, Any]:
     fields: dict[str, Any] = {
         "id": case.id,
         "matrix": matrix,
-        "family": None,
-        "kind": None,
+        "family": case.family or None,
+        "kind": case.kind or None,
         "argv": case.argv,
         "values": case.values,
-        "judgement": None,
+        "judgement": case.standings[0].status if case.standings else None,
     }
+    if case.culprit:
+        fields["culprit"] = case.culprit
+    if case.note:
+        fields["note"] = case.note
+    if case.relation:
+        fields["relation"] = case.relation[0]
     if case.more:
         fields["more_argv"] = case.more
     if case.fault:
@@ -59,14 +66,22 @@ class Record:
 
     def fields(self, floor: int) -> dict[str, Any]:
         """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes."""
-        _, outcome, judged = self._launches[-1]
+        relation = self._case.relation
+        compared = list(compare(relation, self._launches)) if relation is not None else []
+        _, outcome, judged = self._launches[-1 if relation is None else 0]
         fields = case_fields(self._case, self._matrix)
+        remarks = list(dict.fromkeys(remark for _, _, each in self._launches for remark in each.remarks))
+        if remarks:
+            fields["remarks"] = remarks
         if len(self._launches) == 1:
-            fields["verdict"] = judged.verdict
+            fields["verdict"] = _with_compared(judged.verdict, compared)
             _outcome_fields(fields, outcome, floor)
-            fields["aspects"] = [aspect_fields(each) for each in judged.aspects]
+            fields["aspects"] = [aspect_fields(each) for each in (*judged.aspects, *(each for _, each in compared))]
             return fields
-        fields["verdict"] = worst_of(judged.verdict for _, _, judged in self._launches)
+        verdicts = [judged.verdict for _, _, judged in self._launches]
+        if relation is not None:
+            verdicts = [verdicts[0], *(each for each in verdicts[1:] if each != "unchecked")]
+        fields["verdict"] = _with_compared(worst_of(verdicts), compared)
         _outcome_fields(fields, outcome, floor)
         fields["seconds"] = round(sum(each.seconds for _, each, _ in self._launches), 6)
         fields["aspects"] = [
@@ -74,6 +89,7 @@ class Record:
             for number, (_, _, judged) in enumerate(self._launches, 1)
             for each in judged.aspects
         ]
+        fields["aspects"] += [{**aspect_fields(each), "step": number} for number, each in compared]
         fields["steps"] = []
         for words, each, judged in self._launches:
             step: dict[str, Any] = {"argv": words, "verdict": judged.verdict}
@@ -110,6 +126,13 @@ def _outcome_fields(fields: dict[str, Any], outcome: Outcome, floor: int) -> Non
         fields["leftovers"] = outcome.leftovers
     if outcome.stopped is not None:
         fields["stopped"] = signal_name(outcome.stopped)
+
+
+def _with_compared(verdict: str, compared: Sequence[tuple[int, AspectResult]]) -> str:
+    """Return a verdict that also stands for how launches compared."""
+    if not all(each.held for _, each in compared):
+        return worst_of([verdict, "differed"])
+    return "held" if compared and verdict == "unchecked" else verdict
 
 
 MOST_ARRIVALS = 500

@@ -589,19 +589,17 @@ class _Resolver:
         if any(isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk()):
             self.judged.excluded = (*self.judged.excluded, *(
                 given.option for given in self.judged.given if id(given.option) in touched[0][1]))  # fmt: skip
-        found: list[Any] = []
+        pattern: list[Any] = []
         for each in taken:
             part = self._sequence(each.items)
-            found += [((tuple(part),), False, True)] if choice.several and part else part
-        return found
+            pattern += [((tuple(part),), False, True)] if choice.several and part else part
+        return pattern
 
     def _conflict(self, touched: list[tuple[Form, set[int]]]) -> None:
         """Refuse options of different alternatives; the culprit is the one that comes second."""
-        first = touched[0][1]
         order = [given for given in self.judged.given if any(id(given.option) in found for _, found in touched)]
         groups = [next(number for number, (_, found) in enumerate(touched) if id(g.option) in found) for g in order]
         late = next((given for given, group in zip(order, groups, strict=True) if group != groups[0]), order[-1])
-        del first
         spellings = [spelling for given in order for spelling in given.option.spellings]
         names = " and ".join(dict.fromkeys(given.spelling for given in order))
         self.judged.refuse("conflict", late.spelling, *spellings, why=f"{names} exclude each other")
@@ -679,7 +677,7 @@ class _Matcher:
     def run(self, words: Sequence[str]) -> Matched:
         """Return how the words fit."""
         threads = self._closure([(0, None)])
-        for number, word in enumerate(words):
+        for word in words:
             following = [
                 (at + 1, (self.code[at][0], self.code[at][1], word, bound))
                 for at, bound in threads
@@ -689,7 +687,6 @@ class _Matcher:
                 ended = any(self.code[at][0] == "end" for at, _ in threads)
                 keywords = tuple(self.code[at][1] for at, _ in threads if self.code[at][0] == "keyword")
                 bound = threads[0][1] if threads else None
-                del number
                 return Matched(_unwound(bound), word, () if ended else tuple(dict.fromkeys(keywords)))
             threads = self._closure(following)
         ended_at = next((bound for at, bound in threads if self.code[at][0] == "end"), _NOT_ENDED)

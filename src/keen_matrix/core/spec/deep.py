@@ -21,6 +21,7 @@ from keen_matrix.core.vectors.combine import (
     strength_of,
 )
 from keen_matrix.core.vectors.constraints import WhereFault, count_rows
+from keen_matrix.core.vectors.derived import family_for
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 MOST_TRIED = 200_000
@@ -38,8 +39,21 @@ def deep_problems(
     """
     problems: list[Problem] = []
     for matrix in spec.matrices:
+        if matrix.family:
+            problems += _idle_family(spec, source, matrix)
+            continue
         problems += _DeepChecker(spec, matrix, source, functions, used).problems()
     return problems
+
+
+def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
+    """Return a warning about a derived family that comes to nothing."""
+    family = family_for(spec, matrix)
+    if family.vectors:
+        return []
+    why = f" ({'; '.join(family.left_out)})" if family.left_out else ""
+    path: KeyPath = ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
+    return [source.problem(path, f'the family "{matrix.family}" has no vectors{why}', warning=True, at_key=True)]
 
 
 class _DeepChecker:

@@ -26,6 +26,7 @@ from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.expect.exits import parse_exit, signal_number
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
+from keen_matrix.core.notation.synopsis import parse_synopsis
 
 MAX_STRENGTH = 6
 """Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
@@ -266,6 +267,11 @@ class Expectations(Table):
         description="Files of the case's directory after the launch.",
         examples=[{"ticket.txt": "Skerry to Holm"}],
     )
+    other_files: Literal["none", "allowed"] | None = Field(
+        None,
+        description="Whether files that no expectation names may be created, changed or deleted (not by a refusal).",
+        examples=["none"],
+    )
     leftovers: Literal["none", "allowed"] | None = Field(
         None,
         description="Whether the program may leave processes behind (it may not, unless allowed).",
@@ -274,6 +280,26 @@ class Expectations(Table):
     crash: Literal["allowed", "forbidden"] | None = Field(
         None, description="Whether a crash is a failure (it is, unless allowed).", examples=["allowed"]
     )
+
+
+class RefusalKind(Expectations):
+    """What must come of a vector that the signature says must be refused, for one kind of refusal."""
+
+    names_culprit: bool | None = Field(
+        None, description="Whether the message must name what is to blame.", examples=[True]
+    )
+    blame: Literal["culprit", "anything"] | None = Field(
+        None,
+        description="Whether the message may name other arguments and not the one to blame (it may not, by default).",
+        examples=["anything"],
+    )
+
+
+class RefusalTable(RefusalKind):
+    """What must come of every vector that the signature says must be refused; [refusal.KIND] for one kind alone."""
+
+    model_config = ConfigDict(extra="allow", frozen=True, alias_generator=_kebab, validate_by_name=False)
+    __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)
 
 
 class ExpectRule(Expectations):
@@ -511,7 +537,7 @@ class ProgramTable(Around):
     )
 
 
-# --- axes and matrices ---
+# --- values ---
 
 Scalar = str | int | float | bool | list[str | int | float | bool]
 
@@ -533,6 +559,128 @@ AxisValue = Annotated[
 ]
 
 
+# --- the signature ---
+
+
+def _synopsis(value: Any) -> Any:
+    lines = value if isinstance(value, list) else [value]
+    if not lines or not all(isinstance(each, str) for each in lines):
+        raise _fault("expected a usage line, or a list of them")
+    for line in lines:
+        try:
+            parse_synopsis(line)
+        except NotationFault as fault:
+            offset = {"offset": fault.offset} if isinstance(value, str) else {}
+            reason = fault.message if isinstance(value, str) else f'in "{line}": {fault.message}'
+            raise PydanticCustomError("notation", "{reason}", {"reason": reason, **offset}) from None
+    return value
+
+
+def _count(value: Any) -> Any:
+    from keen_matrix.core.signature.model import parse_count
+
+    try:
+        parse_count(value)
+    except ValueError as error:
+        raise _fault(str(error)) from None
+    return value
+
+
+def _number_or_date(value: Any) -> Any:
+    if isinstance(value, datetime.date):
+        return value.isoformat()
+    if isinstance(value, str):
+        try:
+            return datetime.date.fromisoformat(value).isoformat()
+        except ValueError:
+            raise _fault(f"expected a number or a date, found {value!r}") from None
+    if isinstance(value, bool) or not isinstance(value, (int, float)):
+        raise _fault(f"expected a number or a date, found {kind_of(value)}")
+    return value
+
+
+Bound = Annotated[Any, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})]
+
+
+class ValueTable(Table):
+    """The type of a value of the synopsis."""
+
+    type: Literal["text", "int", "float", "bool", "choice", "date", "file", "dir", "path"] | None = Field(
+        None, description="What it is; a choice when `of` is given, else a text.", examples=["int"]
+    )
+    min: Bound = Field(None, description="The least number or first date; of a text its least length.", examples=[1])
+    max: Bound = Field(None, description="The largest number or last date; of a text its length.", examples=[60])
+    of: Annotated[list[AxisValue], Field(min_length=1)] | None = Field(
+        None, description="What a choice may be.", examples=[["text", "json"]]
+    )
+    case: Literal["exact", "ignore"] = Field(
+        "exact", description="Whether a choice may be written in other letter case.", examples=["ignore"]
+    )
+    matches: Annotated[str, AfterValidator(_regex)] | None = Field(
+        None, description="A regular expression that the whole text matches.", examples=["[A-Z]{3}"]
+    )
+    default: AxisValue = Field(None, description="What it is when it is not given.", examples=[1])
+    example: AxisValue = Field(None, description="A usual legal value, tried first.", examples=["3"])
+    count: Annotated[Any, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
+        None, description="How many words it has.", examples=["2..4", "1.."]
+    )
+
+
+class RefuseTable(Table):
+    """A refusal that the program makes for reasons of its own."""
+
+    when: ExpressionText = Field(description="The condition, on values by NAME.", examples=["ORIGIN == DESTINATION"])
+    kind: Annotated[str, Field(pattern="^[a-z][a-z0-9-]*$")] = Field(
+        description="What this kind of refusal is called.", examples=["same-port"]
+    )
+
+
+FamilyText = Literal["help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"]
+
+
+class SignatureTable(Table):
+    """What the program says it accepts."""
+
+    synopsis: Annotated[
+        Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, _STRINGS]})
+    ] = Field(description="The usage line in POSIX notation, or several.", examples=["[-n,--riders RIDERS] ORIGIN"])
+    style: Literal["gnu", "posix", "one-dash"] = Field(
+        "gnu", description="How the program reads its words.", examples=["posix"]
+    )
+    help: list[str] | None = Field(
+        None, description='Spellings of help; ["--help"] by default in the gnu style.', examples=[["-h", "--help"]]
+    )
+    help_complete: bool = Field(
+        False, description="Whether an option that the help names and the synopsis does not is a failure.", examples=[True]
+    )
+    values: dict[str, ValueTable] = Field(
+        {}, description="The types of the values, by NAME.", examples=[{"RIDERS": {"type": "int", "min": 1}}]
+    )
+    where: list[ExpressionText] = Field(
+        [], description="What accepted vectors satisfy.", examples=[["ORIGIN != DESTINATION"]]
+    )
+    refuse: list[RefuseTable] = Field(
+        [], description="Refusals of kinds of the program's own.", examples=[[]]
+    )
+    derive: list[FamilyText] = Field(
+        ["help", "accepted", "refusals", "rephrasings"], description="The families to run.", examples=[["refusals"]]
+    )
+    abbreviations: bool | None = Field(None, description="Whether long options may be shortened.", examples=[False])
+    bundling: bool | None = Field(None, description="Whether flags may share one dash.", examples=[True])
+    interleaved: bool | None = Field(None, description="Whether options may follow operands.", examples=[True])
+    joined: bool | None = Field(None, description="Whether a value may join its option.", examples=[True])
+    repeat: Literal["last", "refuse", "collect"] | None = Field(
+        None, description="What a second use of an option does.", examples=["refuse"]
+    )
+    negative_numbers: bool | None = Field(None, description="Whether -5 is a value and no option.", examples=[True])
+    dash_values: Literal["take", "refuse"] | None = Field(
+        None, description="Whether the word after a valued option may begin with a dash.", examples=["take"]
+    )
+    help_wins: bool | None = Field(None, description="Whether help beats other faults.", examples=[True])
+
+
+# --- axes and matrices ---
+
 def _times(value: Any) -> Any:
     if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
         return f"{value}..{value}"
@@ -543,7 +691,7 @@ def _times(value: Any) -> Any:
 
 
 class AxisTable(Table):
-    """Where the values of an axis come from: exactly one of values, from/to, lines, table/column, repeat, sample."""
+    """Where the values of an axis come from: exactly one of values, from/to, lines, table/column, repeat, edges, bad, sample."""
 
     values: list[AxisValue] | None = Field(None, description="The values themselves.", examples=[["Skerry", "Holm"]])
     from_: float | int | None = Field(None, description="First number of a range.", examples=[1])
@@ -558,17 +706,26 @@ class AxisTable(Table):
     times: Annotated[str, BeforeValidator(_times, json_schema_input_type=str | int)] | None = Field(
         None, description="How often the repeated word is given.", examples=["0..4"]
     )
+    edges: str | None = Field(
+        None, description="A NAME of the signature: its legal values at the edges.", examples=["RIDERS"]
+    )
+    bad: str | None = Field(
+        None, description="A NAME of the signature: values that it plainly cannot have.", examples=["RIDERS"]
+    )
     sample: Annotated[int, Field(ge=1)] | None = Field(
         None, description="How many values to draw, without putting back.", examples=[20]
     )
-    of: AxisOf | None = Field(None, description="Where the sample is drawn from.", examples=[{"from": 1, "to": 1000}])
+    of: AxisOf | None = Field(
+        None, description="Where the sample is drawn from: an axis, or a NAME of the signature.",
+        examples=[{"from": 1, "to": 1000}],
+    )  # fmt: skip
     seed: int = Field(0, description="Seed of the sample.", examples=[7])
 
     @model_validator(mode="after")
     def _one_source(self) -> AxisTable:
         leads = {
             "values": self.values, "from": self.from_, "lines": self.lines, "table": self.table,
-            "repeat": self.repeat, "sample": self.sample,
+            "repeat": self.repeat, "sample": self.sample, "edges": self.edges, "bad": self.bad,
         }  # fmt: skip
         given = [name for name, value in leads.items() if value is not None]
         if len(given) != 1:
@@ -596,6 +753,10 @@ class AxisTable(Table):
                 raise _fault(f"from {self.from_} to {self.to} in steps of {step} gives no value; expected {way}")
 
 
+def _sample_source(value: Any) -> Any:
+    return {"edges": value} if isinstance(value, str) else _axis(value)
+
+
 def _axis(value: Any) -> Any:
     if isinstance(value, list):
         if not value:
@@ -606,7 +767,7 @@ def _axis(value: Any) -> Any:
     return value
 
 
-AxisOf = Annotated[AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)]
+AxisOf = Annotated[AxisTable, BeforeValidator(_sample_source, json_schema_input_type=str | list[Scalar] | AxisTable)]
 AxisSource = Annotated[AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)]
 
 
@@ -726,5 +887,10 @@ class SpecDocument(Table):
     )
     expect: Annotated[Expectations, Field(description="What every vector must do, unless a rule says otherwise.",
                                           examples=[{"exit": 0}])] = Expectations()  # fmt: skip
+    refusal: Annotated[RefusalTable, Field(description="What must come of every vector that the signature refuses.",
+                                           examples=[{"exit": 2}])] = RefusalTable()  # fmt: skip
+    signature: SignatureTable | None = Field(
+        None, description="What the program says it accepts.", examples=[{"synopsis": "[-n,--riders RIDERS] ORIGIN"}]
+    )
     files: FilesTable = {}
     matrix: list[CheckedMatrix] = Field([], description="The matrices.", examples=[[]])

@@ -26,7 +26,7 @@ def placed_faults(spec: Spec, matrix: Matrix) -> Iterator[None]:
 
 def fault_problem(source: Source, matrix: Matrix, fault: CombineFault | WhereFault) -> Problem:
     """Return the problem that a fault of combining stands for."""
-    path: KeyPath = ("matrix", matrix.index)
+    path: KeyPath = ("signature",) if matrix.family else ("matrix", matrix.index)
     if isinstance(fault, WhereFault):
         return source.problem((*path, "where", fault.number), str(fault))
     key = (fault.key,) if fault.key else ()

@@ -10,7 +10,10 @@ from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nea
 from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
-from keen_matrix.core.spec.document import SpecDocument
+from keen_matrix.core.signature.judge import identifier
+from keen_matrix.core.signature.model import KINDS
+from keen_matrix.core.signature.requests import builders
+from keen_matrix.core.spec.document import RefusalTable, SpecDocument
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
 
@@ -57,6 +60,47 @@ class _Checker:
         self._texts(("files",), self.source.data.get("files"), self._all_names() | CASE_NAMES)
         self._file_names(("files",), self.source.data.get("files"))
         self._rules(("expect",), self.source.data.get("expect"), self._all_names() | CASE_NAMES)
+        self._refusal(self.source.data.get("refusal"), document)
+        self._signature(self.source.data.get("signature"))
+
+    def _refusal(self, data: Any, document: SpecDocument) -> None:
+        """Check [refusal] and its kinds."""
+        if not isinstance(data, dict):
+            return
+        if document.signature is None:
+            self.add(("refusal",), "[refusal] needs a [signature], which says what must be refused", at_key=True)
+        known = self._all_names() | CASE_NAMES | {"culprit"}
+        self._rules(("refusal",), data, known)
+        own = {each.kind for each in document.signature.refuse} if document.signature else set()
+        keys = {field.alias or name for name, field in RefusalTable.model_fields.items()}
+        for key, value in data.items():
+            if key in keys:
+                continue
+            if isinstance(value, dict) and key not in {*KINDS, *own}:
+                hint = nearest(key, {*KINDS, *own, *keys})
+                expected = None if hint else f"one of {', '.join((*KINDS, *sorted(own)))}"
+                self.add(("refusal", key), f'"{key}" is no kind of refusal', at_key=True, suggestion=hint, expected=expected)
+            self._rules(("refusal", key), value, known)
+
+    def _signature(self, data: Any) -> None:
+        """Check the conditions of the signature, and what its families need."""
+        signature = self.spec.signature
+        if not isinstance(data, dict) or signature is None:
+            return
+        known = {identifier(name) for name in signature.values} | {"words", "argc"}
+        for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
+            self._expression(("signature", "where", number), text, known)
+        for number, each in enumerate(data["refuse"] if isinstance(data.get("refuse"), list) else []):
+            self._expression(("signature", "refuse", number, "when"), each.get("when"), known)
+        for name, kind in signature.values.items():
+            if kind.type in ("file", "dir") and kind.closed and not kind.legal():
+                message = f"{name} is a {kind.type} that exists, and the spec puts none in place"
+                self.problems.append(self.source.problem(("signature", "values", name), message, at_key=True, warning=True,
+                                                         expected='[files] with one, or type = "path"'))  # fmt: skip
+        if not any(builder.smallest() for builder in builders(signature)):
+            reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[-1:]
+            self.add(("signature",), "no vector can be made that this signature accepts", at_key=True,
+                     expected=f"examples that are legal ({'; '.join(reason)})")  # fmt: skip
 
     def _all_names(self) -> set[str]:
         """Return the axes and columns of all matrices: what stands outside of them may be written for any."""
@@ -64,7 +108,13 @@ class _Checker:
         for data in self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []:
             axes = data.get("axes") if isinstance(data, dict) else None
             names |= set(axes) if isinstance(axes, dict) else set()
-        return names
+        return names | self._signature_names()
+
+    def _signature_names(self) -> set[str]:
+        """Return what a signature lends to expressions: its NAMEs, and the culprit of a refusal."""
+        if self.spec.signature is None:
+            return set()
+        return {identifier(name) for name in self.spec.signature.values} | {"culprit"}
 
     def _launch(self, launch: Any) -> None:
         path: KeyPath = ("program", "launch")
@@ -95,10 +145,9 @@ class _Checker:
     def matrices(self) -> None:
         """Check every matrix, and that no two have the same name."""
         raw = self.source.data.get("matrix")
-        if "matrix" not in self.source.data:
-            self.problems.append(
-                Problem(path=self.source.path, message="the spec has no [[matrix]]", expected="at least one")
-            )
+        if "matrix" not in self.source.data and "signature" not in self.source.data:
+            message = "the spec has neither a [[matrix]] nor a [signature]"
+            self.problems.append(Problem(path=self.source.path, message=message, expected="at least one of them"))
         compiled = {matrix.index: matrix for matrix in self.spec.matrices}
         first: dict[str, int] = {}
         for index, data in enumerate(raw if isinstance(raw, list) else []):
@@ -115,6 +164,8 @@ class _Checker:
             expected = f"another name; the first one stands in line {line}"
             self.add(("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected)
         first.setdefault(name, index)
+        if name in {matrix.name for matrix in self.spec.matrices if matrix.family}:
+            self.add(("matrix", index, "name"), f'"{name}" is the name of a derived family', expected="another name")
 
     def _matrix(self, index: int, data: dict[str, Any], matrix: Matrix | None) -> None:
         """Check one matrix; `matrix` is None when it did not validate, and then its raw data must do."""
@@ -133,12 +184,13 @@ class _Checker:
                     at_key=True,
                     expected="one of the two",
                 )
-        known = {*axes, *(each for each in columns if isinstance(each, str))}
+        own = {*axes, *(each for each in columns if isinstance(each, str))}
+        known = own | self._signature_names()
         if matrix is None and isinstance(data.get("rows"), str):
             return  # the columns of a CSV file are not known, so neither is what names may be used
         for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
-            self._expression((*path, "where", number), text, known | {"here"})
-        self._line(path, data.get("line"), known)
+            self._expression((*path, "where", number), text, own | {"here"})
+        self._line(path, data.get("line"), own)
         self._around(path, data, known | CASE_NAMES)
         self._texts((*path, "files"), data.get("files"), known | CASE_NAMES)
         self._file_names((*path, "files"), data.get("files"))
@@ -147,7 +199,7 @@ class _Checker:
         for number, step in enumerate(steps if isinstance(steps, list) else []):
             if isinstance(step, dict):
                 where = (*path, "steps", number)
-                self._line(where, step.get("line"), known)
+                self._line(where, step.get("line"), own)
                 self._around(where, step, known | CASE_NAMES)
                 self._rules((*where, "expect"), step.get("expect"), known | CASE_NAMES)
 

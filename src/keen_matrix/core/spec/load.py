@@ -3,33 +3,44 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from keen_matrix.core.errors import Problem, SpecFault, nearest
+from keen_matrix.core.errors import Problem, RunFault, SpecFault, nearest
 from keen_matrix.core.expect.aspects import (
     Aspect,
     CrashAspect,
     ExitAspect,
     FileAspect,
     LeftoversAspect,
+    OtherFilesAspect,
     SignalAspect,
     StreamAspect,
     text_forms,
 )
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
-from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.expect.refusals import blame_aspects, help_rule, refusal_promise
+from keen_matrix.core.expressions import Expression, Template, as_text
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
+from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.signature.families import FAMILIES
+from keen_matrix.core.signature.model import SWITCH_NAMES, Signature, SignatureFault
+from keen_matrix.core.signature.values import ValueType
 from keen_matrix.core.spec.document import (
     Around,
     Expectations,
     MatrixTable,
     ProgramTable,
     PutTable,
+    RefusalKind,
+    RefusalTable,
+    SignatureTable,
     SpecDocument,
     StdinTable,
     StepTable,
@@ -39,6 +50,7 @@ from keen_matrix.core.spec.model import (
     Matrix,
     Program,
     Put,
+    RefusalRules,
     Rule,
     Spec,
     Stdin,
@@ -100,6 +112,8 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
     return SpecDocument.model_construct(
         program=program,
         expect=expect,
+        refusal=_part(RefusalTable, data.get("refusal", {})) or RefusalTable(),
+        signature=_part(SignatureTable, data["signature"]) if "signature" in data else None,
         files=checked.files if checked else {},
         matrix=[each if each is not None else _INVALID for each in matrices],
     )
@@ -122,10 +136,13 @@ class Compiler:
     def __init__(self, source: Source) -> None:
         self.source = source
         self.problems: list[Problem] = []
+        self.signature: Signature | None = None
 
     def spec(self, document: SpecDocument) -> Spec:
         """Return the compiled spec."""
         here = self.source.here
+        self.signature = self._signature(document, here)
+        derived = self._derived(document)
         name = os.path.basename(self.source.path).removesuffix(SUFFIX)
         return Spec(
             path=self.source.path,
@@ -133,13 +150,87 @@ class Compiler:
             name=name,
             digest=self.source.digest,
             program=self.program(document, here),
-            rules=(self.rule(document.expect, ("expect",)),),
-            matrices=tuple(
+            rules=self._accepted_rules(document),
+            signature=self.signature,
+            refusal=self._refusal_rules(document) if self.signature else None,
+            help_rules=(help_rule(self.signature, document.signature.help_complete, self._place("signature")),)
+            if self.signature and document.signature
+            else (),
+            matrices=derived
+            + tuple(
                 self.matrix(index, table, document, here)
                 for index, table in enumerate(document.matrix)
                 if table is not _INVALID
             ),
         )
+
+    def _place(self, *path: str) -> str:
+        return f"{os.path.basename(self.source.path)}:{self.source.line(path)}"
+
+    def _signature(self, document: SpecDocument, here: str) -> Signature | None:
+        """Return the compiled signature; what does not fit together in it is a problem."""
+        table = document.signature
+        if table is None:
+            return None
+        values = {
+            name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True).items()}
+            for name, value in table.values.items()
+        }
+        fresh = document.program.directory == "fresh"
+        switches = {name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None}
+        try:
+            made = Signature.from_synopsis(
+                table.synopsis, values, table.style, help=table.help, where=table.where,
+                refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
+            )  # fmt: skip
+        except SignatureFault as fault:
+            steps = [each for each in (fault.key, fault.item) if each not in ("", None)]
+            path: KeyPath = ("signature", *steps)
+            self.problems.append(self.source.problem(path, str(fault), suggestion=fault.suggestion, at_key=True))
+            return None
+        known = {name: _known_files(document, value, fresh) for name, value in made.values.items()}
+        types = {name: replace(value, known=known[name], closed=fresh) for name, value in made.values.items()}
+        functions: Mapping[str, Any] = {}
+        if document.program.oracle and (table.where or table.refuse):
+            with contextlib.suppress(RunFault):  # lint tells of it
+                functions = oracle_functions(os.path.join(here, document.program.oracle))
+        return replace(made, values=types, functions=functions)
+
+    def _derived(self, document: SpecDocument) -> tuple[Matrix, ...]:
+        """Return the derived families as matrices, numbered after those of the spec."""
+        if self.signature is None or document.signature is None:
+            return ()
+        names = [name for name in FAMILIES if name in document.signature.derive]
+        nothing = LineSequence(())
+        found = []
+        for number, name in enumerate(names):
+            around = surroundings_of(document.program, files=document.files)
+            if name == "refusals":
+                around = replace(around, stdin=Stdin(silent=True))
+            step = Step(line=nothing, surroundings=around)
+            found.append(Matrix(index=len(document.matrix) + number, name=name, line=nothing, line_text="", axes={},
+                                steps=(step,), family=name, origin=self._place("signature")))  # fmt: skip
+        return tuple(found)
+
+    def _accepted_rules(self, document: SpecDocument) -> tuple[Rule, ...]:
+        """Return the rules of accepted vectors; a signature alone promises that they exit 0."""
+        rule = self.rule(document.expect, ("expect",))
+        if self.signature is None or document.expect.model_fields_set:
+            return (rule,)
+        promise = {"exit": ExitAspect(ExitExpectation(((0, 0),)))}
+        return (Rule(when=None, aspects=promise, origins={"exit": self._place("signature")}),)
+
+    def _refusal_rules(self, document: SpecDocument) -> RefusalRules:
+        assert self.signature is not None
+        promise = refusal_promise(self.signature, self._place("signature"))
+        table = document.refusal
+        general = self.rule(table, ("refusal",), promise)
+        kinds = {
+            kind: self.rule(each, ("refusal", kind), promise)
+            for kind, each in (table.__pydantic_extra__ or {}).items()
+            if isinstance(each, Expectations)
+        }
+        return RefusalRules(general=(promise, general), kinds=kinds)
 
     def program(self, document: SpecDocument, here: str) -> Program:
         """Return the program, its launch words still with their fields."""
@@ -154,9 +245,11 @@ class Compiler:
             oracle=os.path.join(here, table.oracle) if table.oracle else None,
         )
 
-    def rule(self, table: Expectations, path: KeyPath) -> Rule:
-        """Return one rule with the line of every aspect it names."""
+    def rule(self, table: Expectations, path: KeyPath, promise: Rule | None = None) -> Rule:
+        """Return one rule with the line of every aspect it names. `promise` is what a [refusal] changes."""
         aspects = dict(compiled_aspects(table))
+        if promise is not None and isinstance(table, RefusalKind):
+            aspects |= dict(blame_aspects(table, promise))
         when = getattr(table, "when", None)
         shown = os.path.basename(self.source.path)
         return Rule(
@@ -209,7 +302,7 @@ class Compiler:
     def axis(self, name: str, table: Any, path: KeyPath, here: str) -> Values:
         """Return the values of an axis."""
         try:
-            return axis_values(table, here)
+            return axis_values(table, here, self.signature.values if self.signature else None)
         except SourceFault as fault:
             key = (fault.key,) if fault.key else ()
             self.problems.append(self.source.problem((*path, "axes", name, *key), f"axis {name}: {fault}"))
@@ -360,10 +453,28 @@ def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
         yield "stderr", StreamAspect("stderr", text_forms(table.stderr))
     for name, file in table.files.items():
         yield f"files.{name}", FileAspect(name, text_forms(file), file.absent)
+    if table.other_files is not None:
+        named = tuple(table.files)
+        yield "other-files", OtherFilesAspect(named, table.other_files == "allowed")
     if table.leftovers is not None:
         yield "leftovers", LeftoversAspect(table.leftovers == "allowed")
     if table.crash is not None:
         yield "crash", CrashAspect(table.crash == "allowed")
+
+
+def _plain(value: Any) -> Any:
+    return [as_text(each) for each in value] if isinstance(value, list) else value
+
+
+def _known_files(document: SpecDocument, value: ValueType, fresh: bool) -> frozenset[str]:
+    """Return the names that a file or dir value can have: what the spec puts in place, or its example beside the spec."""
+    if value.type not in ("file", "dir"):
+        return frozenset()
+    if not fresh:
+        return frozenset({value.example} if value.example else ())
+    folders = {name for name, put in document.files.items() if put.dir}
+    folders |= {os.path.dirname(name) for name in document.files if os.path.dirname(name)}
+    return frozenset(folders if value.type == "dir" else set(document.files) - folders)
 
 
 def _aspect_path(name: str) -> KeyPath:

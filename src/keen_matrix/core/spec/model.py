@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.expect.aspects import Aspect
     from keen_matrix.core.expressions import Expression, Template
     from keen_matrix.core.notation.nodes import Sequence
+    from keen_matrix.core.signature.model import Signature
     from keen_matrix.core.vectors.axes import Values
 
 
@@ -33,6 +34,8 @@ class Stdin:
     file: Template | None = None
     chain: tuple[tuple[Template, ...], ...] = ()
     closed: bool = False
+    silent: bool = False
+    """Open, with nothing coming: a program that reads it waits."""
 
     @property
     def templates(self) -> tuple[Template, ...]:
@@ -155,6 +158,16 @@ class Matrix:
     """The launches of each case; a matrix with a line has one step."""
     rules: tuple[Rule, ...] = ()
     origin: str = ""
+    family: str = ""
+    """The derived family that this is; empty for a matrix that a spec writes out."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RefusalRules:
+    """The rules for vectors that the signature refuses: the promise that holds by default, [refusal], [refusal.KIND]."""
+
+    general: tuple[Rule, ...]
+    kinds: Mapping[str, Rule]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -168,6 +181,11 @@ class Spec:
     program: Program
     rules: tuple[Rule, ...]
     matrices: tuple[Matrix, ...]
+    """The derived families first, then the matrices of the spec."""
+    signature: Signature | None = None
+    refusal: RefusalRules | None = None
+    help_rules: tuple[Rule, ...] = ()
+    """What a derived vector that asks for help must do, in place of [expect]."""
 
     @property
     def seed(self) -> int:

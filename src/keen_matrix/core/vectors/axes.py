@@ -6,12 +6,13 @@ import csv
 import io
 import os
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, TypeAlias, overload
 
 if TYPE_CHECKING:
+    from keen_matrix.core.signature.values import ValueType
     from keen_matrix.core.spec.document import AxisTable
 
 Values: TypeAlias = "Sequence[Any]"
@@ -62,8 +63,11 @@ def decimal_range(start: float, to: float, step: float) -> Sequence[Any]:
     return DecimalRange(first, by, int((last - first) // by) + 1)
 
 
-def axis_values(table: AxisTable, here: str) -> Values:
-    """Return the values that an axis table stands for; files are looked up beside the spec. Raises SourceFault."""
+def axis_values(table: AxisTable, here: str, types: Mapping[str, ValueType] | None = None) -> Values:
+    """Return the values that an axis table stands for; files are looked up beside the spec, NAMEs in `types`.
+
+    Raises SourceFault.
+    """
     if table.values is not None:
         return tuple(table.values)
     if table.from_ is not None and table.to is not None:
@@ -75,8 +79,36 @@ def axis_values(table: AxisTable, here: str) -> Values:
     if table.repeat is not None:
         low, _, high = (table.times or "").partition("..")
         return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
+    if table.edges is not None:
+        return tuple(_type_of(table.edges, "edges", types).legal())
+    if table.bad is not None:
+        values = tuple(_type_of(table.bad, "bad", types).bad())
+        if not values:
+            raise SourceFault(f"{table.bad} has no values that are plainly bad", "bad")
+        return values
     assert table.sample is not None and table.of is not None
-    return _sample(axis_values(table.of, here), table.sample, table.seed)
+    if table.of.edges is not None:
+        return _sample(_every(_type_of(table.of.edges, "of", types)), table.sample, table.seed)
+    return _sample(axis_values(table.of, here, types), table.sample, table.seed)
+
+
+def _type_of(name: str, key: str, types: Mapping[str, ValueType] | None) -> ValueType:
+    if types is None:
+        raise SourceFault(f'"{key}" needs a [signature], whose value it names', key)
+    if name not in types:
+        from keen_matrix.core.errors import nearest
+
+        hint = nearest(name, types)
+        more = f'; did you mean "{hint}"?' if hint else f"; it has {', '.join(types)}"
+        raise SourceFault(f'the signature has no value "{name}"{more}', key)
+    return types[name]
+
+
+def _every(kind: ValueType) -> Values:
+    """Return all values to draw a sample from: a bounded whole number's, or those at the edges."""
+    if kind.type == "int" and kind.min is not None and kind.max is not None:
+        return range(kind.min, kind.max + 1)
+    return tuple(kind.legal())
 
 
 def _sample(values: Values, count: int, seed: int) -> Values:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from hashlib import blake2b
-from typing import Any
+from typing import Any, NamedTuple
 
 from keen_matrix.core.expressions import FUNCTIONS, Scope
 
@@ -35,12 +35,27 @@ def case_id_of(key: str) -> str:
     ))  # fmt: skip
 
 
+MENTIONS = "culprit mentions"
+"""Name under which checks, not expressions, find what a message could name instead of the culprit."""
+
+
 def shard_of(id: str, parts: int) -> int:
     """Return the part, counted from 1, that a case belongs to: by its id alone, so that cases added later move no other."""
     number = 0
     for character in id:
         number = number * len(ALPHABET) + ALPHABET.index(character)
     return number % parts + 1
+
+
+class Standing(NamedTuple):
+    """What the signature says of a vector. `bound` maps NAMEs, as expressions write them, to their values."""
+
+    status: str
+    kinds: tuple[str, ...] = ()
+    culprit: str = ""
+    mentions: tuple[str, ...] = ()
+    help: bool = False
+    bound: Mapping[str, Any] = {}
 
 
 @dataclass(slots=True)
@@ -59,7 +74,20 @@ class Case:
     fault: str | None = None
     """Why the vector could not be made (an expression in it failed)."""
     more: tuple[tuple[str, ...], ...] = ()
-    """The vectors of further steps."""
+    """The vectors of further steps, or of further launches that are compared with the first."""
+    standings: tuple[Standing, ...] = ()
+    """What the signature says of each launch's vector; empty without a signature."""
+    relation: tuple[str, tuple[bool, ...], tuple[str, ...], tuple[str, ...]] | None = None
+    """How the launches must compare (see Relation of the families): name, fresh, launchers, aspects."""
+    family: str = ""
+    kind: str = ""
+    culprit: str = ""
+    note: str = ""
+
+    @property
+    def standing(self) -> Standing | None:
+        """What the signature says of the vector."""
+        return self.standings[0] if self.standings else None
 
 
 def case_scope(
@@ -68,9 +96,15 @@ def case_scope(
     id: str,
     here: str,
     functions: Mapping[str, Callable[..., Any]],
+    standing: Standing | None = None,
 ) -> Scope:
-    """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`, `given(…)`."""
+    """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`, `given(…)`.
+
+    With a signature also its NAMEs and, of a vector that it refuses, `culprit`.
+    """
     names = {"words": list(argv), "argc": len(argv), "here": here, "case_id": id, **values}
+    if standing is not None:
+        names = {**standing.bound, "culprit": standing.culprit, MENTIONS: standing.mentions, **names}
     return Scope(names, {**FUNCTIONS, "given": _given(argv), **functions})
 
 

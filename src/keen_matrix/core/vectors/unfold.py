@@ -16,6 +16,7 @@ from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.case import Case, case_id, case_id_of
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
+from keen_matrix.core.vectors.derived import family_cases, standing_of
 from keen_matrix.core.vectors.distinct import provably_distinct
 from keen_matrix.core.vectors.factors import Layout, layout_of
 
@@ -48,8 +49,10 @@ def unfold_matrix(
         from keen_matrix.core.oracle import oracle_functions
 
         functions = oracle_functions(spec.program.oracle)
-    maker = CaseMaker(spec, matrix, functions)
-    yield from maker.cases()
+    if matrix.family:
+        yield from family_cases(spec, matrix)
+    else:
+        yield from CaseMaker(spec, matrix, functions).cases()
 
 
 class CaseMaker:
@@ -64,6 +67,7 @@ class CaseMaker:
         self._words, *self._more = [_Words(line, self.layout, spec.here, every) for line in lines]
         self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
         self._around = _varying_surroundings(matrix)
+        self._standing = _Kept(lambda words: standing_of(spec.signature, words))  # type: ignore[arg-type]
         self.distinct = provably_distinct(matrix, self.layout)
         """Whether no two rows can give the same vector."""
         self.merged = 0
@@ -106,11 +110,16 @@ class CaseMaker:
             key = (self.matrix.name, *argv, *later, *self._surroundings_key(values, argv, fault))
         else:
             key = (self.matrix.name, *argv)
-        return Case(sequence, case_id(key), self.matrix.index, argv, values, fault, more)
+        case = Case(sequence, case_id(key), self.matrix.index, argv, values, fault, more)
+        if self.spec.signature is not None and not fault:
+            case.standings = tuple(self._standing[words] for words in (argv, *more))
+            case.kind, case.culprit = " ".join(case.standings[0].kinds), case.standings[0].culprit
+        return case
 
     def json_lines(self) -> Iterator[str]:
         """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
-        if self._around or self._more or self.layout.hidden or not self._words.has_entries or not self.distinct:
+        particular = self.spec.signature or self._around or self._more or self.layout.hidden
+        if particular or not self._words.has_entries or not self.distinct:
             yield from (_json(case_fields(case, self.matrix.name)) + "\n" for case in self.cases())
             return
         columns = [(number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups]

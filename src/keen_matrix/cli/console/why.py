@@ -1,0 +1,67 @@
+"""How a case came about: its words and values, what the signature says of them, and every rule that it is held to."""
+
+from __future__ import annotations
+
+from keen_matrix.cli.console.safe import cut, escape, pad, shell_line
+from keen_matrix.cli.console.screen import Screen
+from keen_matrix.core.expect.cascade import Cascade, Chosen
+from keen_matrix.core.expect.wording import describe_aspect
+from keen_matrix.core.expressions import as_text
+from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.vectors.case import SHOWN_ID, Case, case_scope
+
+VALUE_WIDTH = 60
+
+
+def write_why(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
+    """Write the story of one case."""
+    about = [("   ", ""), (" ".join(filter(None, (case.kind, case.note or case.culprit))), "dim")] if case.kind else []
+    screen.line((matrix.name, "strong"), "   ", (case.id[:SHOWN_ID], "place"), *about)
+    screen.line("  ", shell_line(case.argv) if case.argv else ("no words", "dim"))
+    for words in case.more:
+        screen.line("  ", ("then  ", "dim"), shell_line(words) if words else "no words")
+    where = matrix.origin
+    screen.line()
+    screen.line(("comes from", "strong"), "  ", f"the family {matrix.family}, " if matrix.family else "",
+                (where, "place"), f"   {escape(matrix.line_text)}" if matrix.line_text else "")  # fmt: skip
+    for name, value in case.values.items():
+        shown = screen.sign("dash") if value is None else escape(as_text(value))
+        screen.line("  ", (pad(escape(name), 18), "dim"), cut(shown, VALUE_WIDTH))
+    _write_judgement(screen, spec, case)
+    _write_rules(screen, spec, matrix, case)
+
+
+def _write_judgement(screen: Screen, spec: Spec, case: Case) -> None:
+    if spec.signature is None:
+        return
+    judgement = spec.signature.judge(case.argv)
+    style = {"accepted": "good", "refused": "bad"}.get(judgement.status, "warn")
+    screen.line()
+    screen.line(("the signature says", "strong"), "  ", (judgement.status, style),
+                f"  {', '.join(judgement.kinds)}" if judgement.kinds else "")  # fmt: skip
+    for reason in judgement.reasons:
+        screen.line("  ", escape(reason))
+
+
+def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
+    from keen_matrix.core.launch.rules import rules_for
+
+    screen.line()
+    screen.line(("is held to", "strong"))
+    standing = case.standing
+    scope = case_scope(case.values, case.argv, case.id, spec.here, oracle_functions(spec.program.oracle), standing)
+    for number in range(len(matrix.steps)):
+        chosen = Cascade(rules_for(spec, matrix, case, number)).chosen(scope)
+        for name, each in chosen.items():
+            _write_aspect(screen, name if len(matrix.steps) == 1 else f"{number + 1} {name}", each)
+    if case.relation is not None:
+        text = {"alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
+                "renamed": "the new name is shown"}[case.relation[0]]  # fmt: skip
+        screen.line("  ", (pad("compared", 12), "strong"), text)
+    screen.line("  ", (pad("always", 12), "strong"), "it starts, ends in time, does not crash, leaves no process behind")
+
+
+def _write_aspect(screen: Screen, name: str, chosen: Chosen) -> None:
+    text = describe_aspect(chosen.aspect)
+    screen.line("  ", (pad(name, 12), "strong"), pad(cut(escape(text), 70), 70), "  ", (chosen.origin, "dim"))

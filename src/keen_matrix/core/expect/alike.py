@@ -1,0 +1,86 @@
+"""Comparing launches of one case with each other: they must be alike, or an option must make a difference."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from typing import TypeAlias
+
+from keen_matrix.core.expect.aspects import Mismatch, describe_end
+from keen_matrix.core.expect.cascade import AspectResult, Judged
+from keen_matrix.core.launch.outcome import Outcome
+
+Launched: TypeAlias = tuple[tuple[str, ...], Outcome, Judged]
+MOST_NAMED = 6
+"""Files that are named when directories differ."""
+
+
+def compare(
+    relation: tuple[str, tuple[bool, ...], tuple[str, ...], tuple[str, ...]], launches: Sequence[Launched]
+) -> Iterator[tuple[int, AspectResult]]:
+    """Yield how launches compare: the number of the launch that is compared, counted from 1, and the result."""
+    name, _, _, aspects = relation
+    if name == "renamed":
+        yield from _renamed(launches[0][1])
+    elif name == "differs":
+        yield from _differs(launches, aspects)
+    else:
+        for number, (_, outcome, _) in enumerate(launches[1:], 2):
+            for result in _alike(launches[0][1], outcome, aspects):
+                yield number, result
+
+
+def _alike(first: Outcome, other: Outcome, aspects: Sequence[str]) -> Iterator[AspectResult]:
+    """Yield one result that all is alike, or one for each aspect that is not."""
+    found = list(differences_of(first, other, aspects))
+    if not found:
+        yield AspectResult(aspect="alike", held=True)
+    for mismatch in found:
+        yield AspectResult(aspect="alike", held=False, mismatch=mismatch)
+
+
+def differences_of(first: Outcome, other: Outcome, aspects: Sequence[str]) -> Iterator[Mismatch]:
+    """Yield what is not alike in two outcomes; the form names the aspect."""
+    if "exit" in aspects and describe_end(first) != describe_end(other):
+        yield Mismatch(form="exit", expected=describe_end(first), actual=describe_end(other))
+    for stream in ("stdout", "stderr"):
+        if stream in aspects and getattr(first, stream) != getattr(other, stream):
+            texts = [getattr(each, stream).decode("utf-8", "surrogateescape") for each in (first, other)]
+            yield Mismatch(form=stream, expected=texts[0], actual=texts[1])
+    if "files" in aspects and first.state != other.state:
+        names = sorted({*first.state, *other.state})
+        changed = [name for name in names if first.state.get(name) != other.state.get(name)]
+        shown = [f"{name} {_change(first, other, name)}" for name in changed[:MOST_NAMED]]
+        more = f" and {len(changed) - MOST_NAMED} more" if len(changed) > MOST_NAMED else ""
+        yield Mismatch(form="files", expected="", actual=", ".join(shown) + more)
+
+
+def _change(first: Outcome, other: Outcome, name: str) -> str:
+    if name not in other.state:
+        return "is missing"
+    if name not in first.state:
+        return "is new"
+    before, after = first.state[name], other.state[name]
+    if before[1] != after[1]:
+        return f"has {after[1]:,} bytes instead of {before[1]:,}"
+    return "has other content" if before[3] != after[3] else f"has mode {after[2]} instead of {before[2]}"
+
+
+def _differs(launches: Sequence[Launched], aspects: Sequence[str]) -> Iterator[tuple[int, AspectResult]]:
+    pairs = list(zip(launches[::2], launches[1::2], strict=False))
+    if any(next(differences_of(first[1], other[1], aspects), None) for first, other in pairs):
+        yield 1, AspectResult(aspect="effect", held=True)
+    elif pairs:
+        text = " ".join(pairs[0][1][0])
+        mismatch = Mismatch(form="effect", expected=text, actual=str(len(pairs)))
+        yield 2, AspectResult(aspect="effect", held=False, mismatch=mismatch)
+
+
+def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
+    from keen_matrix.core.signature.families.renamed import RENAMED
+
+    text = (outcome.stdout + outcome.stderr).decode("utf-8", "replace")
+    if re.search(re.escape(RENAMED), text):
+        yield 1, AspectResult(aspect="renamed", held=True)
+    else:
+        yield 1, AspectResult(aspect="renamed", held=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text))

@@ -1,0 +1,35 @@
+"""Which rules a launch of a case is held to: by what the signature says of its vector, then its matrix's and its step's."""
+
+from __future__ import annotations
+
+from keen_matrix.core.spec.model import Matrix, Rule, Spec
+from keen_matrix.core.vectors.case import Case, Standing
+
+
+def standing_at(case: Case, number: int) -> Standing | None:
+    """Return what the signature says of the vector of one launch of a case."""
+    return case.standings[min(number, len(case.standings) - 1)] if case.standings else None
+
+
+def rules_key(case: Case, number: int) -> tuple[object, ...]:
+    """Return what two launches must share to be held to the same rules."""
+    standing = standing_at(case, number)
+    refused = standing.kinds if standing is not None and standing.status == "refused" else None
+    helps = standing is not None and standing.help and case.family == "help"
+    return (case.matrix, number, refused, helps)
+
+
+def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule, ...]:
+    """Return the rules of a launch, from the most general to the most particular."""
+    _, _, refused, helps = rules_key(case, number)
+    if helps:
+        general = spec.help_rules
+    elif case.family == "renamed":
+        general = ()
+    elif refused is None or spec.refusal is None:
+        general = spec.rules
+    else:
+        assert isinstance(refused, tuple)
+        kinds = spec.refusal.kinds
+        general = (*spec.refusal.general, *(kinds[kind] for kind in refused if kind in kinds))
+    return (*general, *matrix.rules, *matrix.steps[number].rules)

@@ -1,0 +1,283 @@
+"""From a help text to a synopsis: the usage line brought into our notation, its options completed from the list."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.notation.synopsis import Choice, Form, Name, Operand, OptionUse, parse_synopsis
+from keen_matrix.core.signature.helptext import HelpOperand, HelpOption, HelpText, default_in, option_of, range_in
+from keen_matrix.core.signature.model import Signature
+
+_ALL_OPTIONS = re.compile(
+    r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
+)
+MOST_OPTIONS = 400
+
+
+@dataclass(slots=True)
+class Draft:
+    """A first signature, and what was guessed."""
+
+    synopsis: str
+    style: str
+    help: list[str]
+    values: dict[str, dict[str, Any]] = field(default_factory=dict)
+    notes: dict[str, str] = field(default_factory=dict)
+    """NAME or option key → what the help says of it."""
+    doubts: list[str] = field(default_factory=list)
+
+
+def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
+    """Return a first signature from a help text; `program` are the words that the usage line begins with."""
+    options = {spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings}
+    doubts: list[str] = []
+    usage = next(iter(page.usages), "")
+    if len(page.usages) > 1:
+        doubts.append(f"the help has {len(page.usages)} usage lines; only the first is drafted")
+    forms = _usage_form(usage, program, page, doubts)
+    used: set[str] = set()
+    items = list(_completed(forms, options, used))
+    listed = [option for option in page.options[:MOST_OPTIONS] if not used & set(option.spellings)]
+    front = [f"[{_option_text(option)}]" for option in listed]
+    operands_at = next((n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items))
+    items[operands_at:operands_at] = front
+    helps = [each for each in ("-h", "--help", "-help", "-?") if each in options or each in usage]
+    style = _style(options, usage)
+    draft = Draft(" ".join(items), style, [], doubts=doubts)
+    draft.help = helps
+    _without_doubles(draft)
+    _guess_values(draft, page, options)
+    return draft
+
+
+def _style(options: Iterable[str], usage: str) -> str:
+    known = list(options) or re.findall(r"(?<![\w-])--?\w[\w-]*", usage)
+    if any(re.match(r"^-\w[\w-]{2,}", each) for each in known) and not any(each.startswith("--") for each in known):
+        return "one-dash"
+    return "gnu" if any(each.startswith("--") for each in known) or not known else "posix"
+
+
+def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list[str]) -> list[str]:
+    """Return the items of a usage line in our notation."""
+    text = _without_program(usage, program)
+    text = _ALL_OPTIONS.sub(" ", text)
+    text = re.sub(r"\boptions?\b(?=\s|$)", " ", text) if page.options else text
+    text = text.replace("…", "...").replace("[--]", " ")
+    lower = {each.name for each in page.operands}
+    text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)
+    text = re.sub(r"\[\s+", "[", re.sub(r"\s+\]", "]", text))
+    # argparse: "FILE [FILE ...]" and "[FILE ...]"; also "[FILE [FILE ...]]"
+    text = re.sub(r"(?<![\w<])(<?[\w./-]+>?) \[\1 ?\.\.\.\]", r"\1...", text)
+    text = re.sub(r"\[(<?[\w./-]+>?) \[\1 ?\.\.\.\]\]", r"[\1...]", text)
+    text = re.sub(r"(\S) \.\.\.", r"\1...", text)
+    items = []
+    for item in _split_items(text):
+        made = _item(item, lower)
+        if made is None:
+            doubts.append(f"this part of the usage line was not understood: {item}")
+        elif made:
+            items.append(made)
+    return items
+
+
+def _without_program(usage: str, program: Sequence[str]) -> str:
+    words = usage.split()
+    names = {word.rsplit("/", 1)[-1] for word in program}
+    names |= {name.rsplit(".", 1)[0] for name in names}
+    count = 1 if words else 0
+    if words[:1] and words[0] in ("python", "python3", "node", "perl", "sh", "bash") and len(words) > 1:
+        count = 2 if words[1] != "-m" else 3
+    while count < len(words) and words[count] in names:
+        count += 1
+    return " ".join(words[count:])
+
+
+def _braced(inner: str) -> str:
+    return "COMMAND" if "," in inner or "|" in inner else inner
+
+
+def _split_items(text: str) -> Iterator[str]:
+    """Yield the top-level items of a usage line: a bracketed group, an option with the words behind it, a word."""
+    depth, start, at = 0, 0, 0
+    while at < len(text):
+        character = text[at]
+        depth += character in "[(<"
+        depth -= character in "])>"
+        if character == " " and depth <= 0:
+            if text[start:at].strip():
+                yield text[start:at].strip()
+            start, depth = at + 1, 0
+        at += 1
+    if text[start:].strip():
+        yield text[start:].strip()
+
+
+def _item(item: str, lower: set[str]) -> str | None:
+    """Return one item in our notation, empty to leave it out, or None when it is not understood."""
+    for attempt in (item, _names_in(item, lower)):
+        bundle = re.fullmatch(r"\[-(\w{2,})\]", attempt)
+        if bundle and not attempt.startswith("[--"):
+            return " ".join(f"[-{letter}]" for letter in dict.fromkeys(bundle[1]))
+        try:
+            form = parse_synopsis(attempt)
+        except KeenMatrixError:
+            continue
+        if any(type(each).__name__ == "Keyword" for each in form.walk()):
+            continue
+        return str(form)
+    return None
+
+
+def _names_in(item: str, lower: set[str]) -> str:
+    """Return an item whose lower-case words are NAMEs, and whose other signs are those of our notation."""
+    text = re.sub(r"\[no-\]", "", item)
+    text = re.sub(r"<([^<>]+)>", lambda match: _name_of(match[1]), text)
+    text = re.sub(r"(?<![\w-])([A-Za-z][\w.:/-]*)", lambda match: _name_of(match[1]), text)
+    text = re.sub(r"=([a-z][\w.-]*)", lambda match: "=" + _name_of(match[1]), text)
+    text = re.sub(r"(-{1,2}[\w-]+)\[([A-Z][\w-]*)\]", r"\1[=\2]", text)
+    return text.replace("/-", " | -")
+
+
+def _name_of(word: str) -> str:
+    return re.sub(r"\W+", "_", word).strip("_").upper() or "VALUE"
+
+
+def _completed(items: Sequence[str], options: Mapping[str, HelpOption], used: set[str]) -> Iterator[str]:
+    """Yield the items with every option spelt in full, as the list has it."""
+    for item in items:
+        form = parse_synopsis(item)
+        yield str(_complete_form(form, options, used))
+
+
+def _complete_form(form: Form, options: Mapping[str, HelpOption], used: set[str]) -> Form:
+    items: list[Any] = []
+    for item in form.items:
+        if isinstance(item, OptionUse):
+            listed = next((options[each] for each in item.spellings if each in options), None)
+            used |= set(listed.spellings if listed else item.spellings)
+            items.append(_merged(item, listed))
+        elif isinstance(item, Choice):
+            alternatives = tuple(_complete_form(each, options, used) for each in item.alternatives)
+            items.append(Choice(_different(alternatives), item.optional, item.several))
+        else:
+            items.append(item)
+    return Form(tuple(items))
+
+
+def _different(alternatives: tuple[Form, ...]) -> tuple[Form, ...]:
+    """Return alternatives without doubles: `-n NUM | --lines=NUM` are one option, once completed."""
+    return tuple(dict.fromkeys(alternatives))
+
+
+def _merged(use: OptionUse, listed: HelpOption | None) -> OptionUse:
+    if listed is None:
+        return use
+    names = tuple(Name(each) for each in listed.values) or use.values
+    if use.values and len(use.values) != len(names):
+        names = use.values
+    form = use.value_form if use.values else " "
+    if listed.optional_value and len(names) == 1:
+        form = "[=]" if any(each.startswith("--") for each in listed.spellings) else "[]"
+    elif form == "=":
+        form = " "
+    if listed.several and names:
+        names = (*names[:-1], Name(names[-1].name, True))
+    return OptionUse(listed.spellings, names, form, use.again)
+
+
+def _option_text(option: HelpOption) -> str:
+    text = ",".join(option.spellings)
+    if not option.values:
+        return text
+    if option.optional_value and len(option.values) == 1:
+        long = any(each.startswith("--") for each in option.spellings)
+        return f"{text}[={option.values[0]}]" if long else f"{text}[{option.values[0]}]"
+    return f"{text} {' '.join(option.values)}" + ("..." if option.several else "")
+
+
+def _without_doubles(draft: Draft) -> None:
+    """Leave out what would make the synopsis refuse itself: a spelling that stands for two options."""
+    kept: list[str] = []
+    seen: set[str] = set()
+    for item in _split_items(draft.synopsis):
+        form = parse_synopsis(item)
+        spellings = {each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings}
+        if spellings & seen:
+            draft.doubts.append(f"{item} stands for an option that is there already")
+            continue
+        seen |= spellings
+        kept.append(item)
+    draft.synopsis = " ".join(kept)
+
+
+_NUMBERS = re.compile(r"^(?:N|NUM|NUMBER|COUNT|INT|UINT|INTEGER|LINES|BYTES|WIDTH|HEIGHT|COLS|COLUMNS|DEPTH|LEVEL|JOBS)$")
+_FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
+_PATHS = re.compile(r"(?:FILE|FILENAME|PATH|PATHSPEC|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$")
+
+
+def _guess_values(draft: Draft, page: HelpText, options: Mapping[str, HelpOption]) -> None:
+    """Guess the types of values from names, choices, defaults and texts."""
+    form = parse_synopsis(draft.synopsis)
+    operands = {_name_of(each.name): each for each in page.operands}
+    for item in form.walk():
+        if isinstance(item, OptionUse) and item.values:
+            listed = options.get(item.spellings[0])
+            text = listed.text if listed else ""
+            name = item.values[0].name
+            guess = _guess(name, text, listed.choices if listed else ())
+            if listed and listed.default is not None and len(item.values) == 1 and guess.get("type") in ("int", "float"):
+                number = re.fullmatch(r"-?\d+(?:\.\d+)?", listed.default)
+                if number:
+                    guess["default"] = float(number[0]) if guess["type"] == "float" else int(float(number[0]))
+            _note(draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1])
+        elif isinstance(item, Operand):
+            found: HelpOperand | None = operands.get(_name_of(item.name.name))
+            choices = found.choices if found else next((o.choices for o in page.operands if o.choices), ())
+            choices = choices if item.name.name == "COMMAND" or found else ()
+            _note(draft, item.name.name, _guess(item.name.name, found.text if found else "", choices),
+                  found.text if found else "")  # fmt: skip
+
+
+def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
+    if choices and all(choices):
+        return {"type": "choice", "of": list(choices)}
+    low = text.lower()
+    if _NUMBERS.match(name) or re.search(r"\b(?:number of|how many|an integer|a whole number|count of)\b", low):
+        guess: dict[str, Any] = {"type": "int"}
+    elif _FLOATS.match(name):
+        guess = {"type": "float"}
+    elif _PATHS.search(name):
+        return {"type": "path"}
+    elif name in ("DATE", "DAY") and "yyyy-mm-dd" in low:
+        return {"type": "date"}
+    else:
+        bounds = range_in(text)
+        if bounds and default_in(text) and re.fullmatch(r"-?\d+", default_in(text) or ""):
+            return {"type": "int", "min": bounds[0], "max": bounds[1]}
+        return {}
+    bounds = range_in(text)
+    if bounds:
+        guess |= {"min": bounds[0], "max": bounds[1]}
+    return guess
+
+
+def _note(draft: Draft, name: str, guess: dict[str, Any], text: str) -> None:
+    if name in draft.values or name in draft.notes:
+        if guess and guess != draft.values.get(name):
+            draft.doubts.append(f"{name} stands for values of different kinds; give one of them another NAME")
+        return
+    draft.notes[name] = text
+    if guess:
+        draft.values[name] = guess
+
+
+def checked(draft: Draft) -> Signature:
+    """Return the signature of a draft. Raises KeenMatrixError when it does not fit together."""
+    return Signature.from_synopsis(draft.synopsis, draft.values, draft.style, help=draft.help)  # type: ignore[arg-type]
+
+
+__all__ = ["Draft", "checked", "draft_signature", "option_of"]

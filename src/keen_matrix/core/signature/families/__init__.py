@@ -1,0 +1,102 @@
+"""The derived families: vectors that follow from the signature alone, each family a module with one function `vectors`.
+
+A family yields what it can think of; what the judgement does not bear out is dropped here, so that no family ever holds a
+sound program to something that the signature does not settle.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import lru_cache
+from importlib import import_module
+from typing import Literal, TypeAlias
+
+from keen_matrix.core.signature.model import Signature
+
+FamilyName: TypeAlias = Literal[
+    "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"
+]
+FAMILIES: tuple[FamilyName, ...] = (
+    "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers",
+)  # fmt: skip
+DEFAULT_FAMILIES: tuple[FamilyName, ...] = ("help", "accepted", "refusals", "rephrasings")
+LIMITS = {
+    "help": 12, "accepted": 80, "refusals": 400, "rephrasings": 60, "effects": 60, "again": 4, "renamed": 3, "launchers": 6,
+}  # fmt: skip
+"""The most vectors of a family: enough for thirty options, and few enough to run before every commit."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Relation:
+    """How the launches of one case must compare.
+
+    `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one pair differs; `renamed`:
+    messages show the name that the program was started by. `fresh` tells for each launch whether it gets a directory of
+    its own, `launchers` how it is started (empty: as usual).
+    """
+
+    name: Literal["alike", "differs", "renamed"]
+    fresh: tuple[bool, ...]
+    launchers: tuple[str, ...] = ()
+    aspects: tuple[str, ...] = ("exit", "stdout", "stderr", "files")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Vector:
+    """A derived vector: what it is about, and its words."""
+
+    words: tuple[str, ...]
+    kind: str
+    culprit: str = ""
+    mentions: tuple[str, ...] = ()
+    note: str = ""
+    more: tuple[tuple[str, ...], ...] = ()
+    """Further launches of the same case."""
+    relation: Relation | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Family:
+    """The vectors of a family, and what was left out of it."""
+
+    name: str
+    vectors: tuple[Vector, ...]
+    left_out: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class Notes:
+    """What a family says it had to leave out."""
+
+    unsettled: int = 0
+    texts: list[str] = field(default_factory=list)
+
+
+@lru_cache(maxsize=64)
+def family_of(signature: Signature, name: str, launchers: tuple[str, ...] = ()) -> Family:
+    """Return a family of a signature. `launchers` are the names of other ways to start the program."""
+    notes = Notes()
+    module = import_module(f"keen_matrix.core.signature.families.{name}")
+    proposed: Iterator[Vector] = module.vectors(signature, notes, launchers)
+    found: dict[tuple[object, ...], Vector] = {}
+    beyond = 0
+    for vector in proposed:
+        key = (vector.words, vector.more)
+        if key in found:
+            continue
+        if len(found) >= LIMITS[name]:
+            beyond += 1
+            continue
+        found[key] = vector
+    left_out = list(dict.fromkeys(notes.texts))
+    if notes.unsettled:
+        left_out.append(f"{notes.unsettled} vectors that the signature does not settle")
+    if beyond:
+        left_out.append(f"{beyond} vectors beyond the {LIMITS[name]} that a family has")
+    return Family(name, tuple(found.values()), tuple(left_out))
+
+
+def alike(count: int, launchers: tuple[str, ...] = ()) -> Relation:
+    """Return the relation of so many launches, each in a directory of its own, that must all do the same."""
+    return Relation(name="alike", fresh=(True,) * count, launchers=launchers)

@@ -1,0 +1,192 @@
+"""The family `accepted`: counts of operands, each option alone, values at their edges, and pairs of all of these."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from keen_matrix.core.expressions import Expression, Scope
+from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
+from keen_matrix.core.signature.families import Notes, Vector
+from keen_matrix.core.signature.judge import condition_functions, identifier
+from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.requests import (
+    Builder,
+    OptionPart,
+    Request,
+    builders,
+    is_help,
+    operand_count,
+    plain_options,
+)
+
+MOST_EDGES = 6
+"""Legal values tried of one NAME."""
+MOST_COUNTS = 5
+"""Counts of operands tried of one NAME."""
+
+
+def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+    """Yield vectors that every conforming program accepts."""
+    for builder in builders(signature):
+        for kind, culprit, request in _requests(signature, builder):
+            if request is None:
+                continue
+            words = request.words()
+            if signature.judge(words).status == "accepted":
+                yield Vector(words=words, kind=kind, culprit=culprit)
+            else:
+                notes.unsettled += 1
+
+
+def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, Request | None]]:
+    smallest = builder.smallest()
+    yield "smallest", "", smallest
+    for item in builder.form.form.walk():
+        if isinstance(item, Operand):
+            for count in _counts(signature, item):
+                yield "count", f"{count} {item.name.name}", builder.with_counts(item.name.name, count)
+    for option in plain_options(signature, builder.form):
+        yield "option", option.key, builder.smallest([option])
+        if option.optional_value:
+            request = builder.smallest([option])
+            if request is not None:
+                yield "option", option.key, _bare(request, option.key)
+    yield from _edges(signature, builder)
+    yield "fullest", "", builder.fullest()
+    yield from (("pairs", "", request) for request in _Pairs(signature, builder).requests())
+
+
+def _bare(request: Request, key: str) -> Request:
+    """Return a request in which the optional value of an option is left out."""
+    parts = [part if part.option.key != key else OptionPart(part.option, part.spelling) for part in request.options]
+    return Request(request.form, tuple(parts), request.operands, request.delimiter)
+
+
+def _counts(signature: Signature, item: Operand) -> list[int]:
+    least, most = operand_count(signature, item)
+    top = least + 2 if most is None else most
+    return sorted({least, min(least + 1, top), top})[:MOST_COUNTS]
+
+
+def _edges(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, Request | None]]:
+    """Yield the smallest request with each legal value of each NAME in turn."""
+    wanted = [None, *plain_options(signature, builder.form)]
+    done: set[tuple[str, str, str]] = set()
+    for option in wanted:
+        request = builder.smallest([option] if option else [])
+        for place, number, name, _ in request.slots() if request else ():
+            owner = request.options[place].option.key if request and isinstance(place, int) else ""
+            for value in signature.values[name].legal()[:MOST_EDGES]:
+                if request is not None and (name, owner, value) not in done:
+                    done.add((name, owner, value))
+                    yield "edge", name, _settled(signature, request.with_value(place, number, value), (place, number))
+
+
+def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]) -> Request:
+    """Return the request with another of its values changed, when a condition forbids it as it is."""
+    if signature.judge(request.words()).status == "accepted":
+        return request
+    for place, number, name, _ in request.slots():
+        if (place, number) == kept:
+            continue
+        for value in signature.values[name].legal()[:MOST_EDGES]:
+            tried = request.with_value(place, number, value)
+            if signature.judge(tried.words()).status == "accepted":
+                return tried
+    return request
+
+
+class _Pairs:
+    """Every pair of choices and values of one form, in few requests (a covering array)."""
+
+    def __init__(self, signature: Signature, builder: Builder) -> None:
+        self.signature, self.builder = signature, builder
+        self.choices = [item for item in builder.form.form.walk() if isinstance(item, Choice) and not self._is_help(item)]
+        self.names = [name for name in signature.values if self._used(name)]
+        self.levels = [len(each.alternatives) + each.optional for each in self.choices]
+        self.legal = {name: signature.values[name].legal()[:MOST_EDGES] or ["word"] for name in self.names}
+        self.levels += [len(self.legal[name]) for name in self.names]
+
+    def _is_help(self, choice: Choice) -> bool:
+        form = self.builder.form
+        return any(
+            isinstance(item, OptionUse) and is_help(self.signature, form.by_use[id(item)])
+            for each in choice.alternatives for item in each.walk()
+        )  # fmt: skip
+
+    def _used(self, name: str) -> bool:
+        from keen_matrix.core.signature.model import names_of
+
+        return name in set(names_of(self.builder.form.form))
+
+    def requests(self) -> Iterator[Request]:
+        """Yield the requests; conditions are kept to, and no pair is left out that some request can have."""
+        from keen_matrix.core.vectors.covering import NoRows, covering_rows
+
+        if len(self.levels) < 2:
+            return
+        rules = [self._rule(condition, False) for condition in self.signature.where]
+        rules += [self._rule(own.when, True) for own in self.signature.refuse]
+        try:
+            rows = covering_rows(self.levels, 2, allowed=rules or None, effort="quick").tolist()
+        except NoRows:
+            return
+        for row in rows:
+            yield self._request(row)
+
+    def _rule(self, condition: Expression, forbidden: bool) -> Any:
+        functions = condition_functions(self.signature, set())
+
+        def allowed(row: Any) -> bool:
+            value = condition.evaluate(Scope(_RowNames(self, row), functions))
+            return bool(value) is not forbidden
+
+        return allowed
+
+    def _request(self, row: list[int]) -> Request:
+        parts: list[OptionPart] = []
+        operands: list[Any] = []
+        picked = dict(zip(map(id, self.choices), row, strict=False))
+        self._walk(self.builder.form.form, picked, parts, operands)
+        made = Request(self.builder.form, tuple(parts), tuple(operands))
+        for place, number, name, _ in list(made.slots()):
+            made = made.with_value(place, number, self.value(row, name))
+        return made
+
+    def _walk(self, form: Any, picked: dict[int, int], parts: list[OptionPart], operands: list[Any]) -> None:
+        for item in form.items:
+            if isinstance(item, OptionUse):
+                self.builder._add_option(item, parts)
+            elif isinstance(item, Choice):
+                level = picked.get(id(item), 0) - item.optional
+                if level >= 0:
+                    self._walk(item.alternatives[level], picked, parts, operands)
+            else:
+                single = type(form)((item,))
+                from keen_matrix.core.signature.requests import _Wish
+
+                self.builder._sequence(single, _Wish(set(), full=False), parts, operands)
+
+    def value(self, row: Any, name: str) -> str:
+        """Return the value of a NAME in a row."""
+        level: int = row[len(self.choices) + self.names.index(name)]
+        return self.legal[name][level]
+
+
+class _RowNames(Mapping[str, Any]):
+    """What a condition sees of a row: values of NAMEs, read only when asked for."""
+
+    def __init__(self, pairs: _Pairs, row: Any) -> None:
+        self.pairs, self.row = pairs, row
+        self.by_identifier = {identifier(name): name for name in pairs.names}
+
+    def __getitem__(self, key: str) -> Any:
+        name = self.by_identifier[key]
+        return self.pairs.signature.values[name].converted(self.pairs.value(self.row, name))
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.by_identifier)
+
+    def __len__(self) -> int:
+        return len(self.by_identifier)

@@ -1,0 +1,19 @@
+"""The family `again`: the same vector once more in the same directory, and in a fresh one, must do the same."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from keen_matrix.core.signature.families import Notes, Relation, Vector
+from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.requests import builders
+
+
+def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+    """Yield accepted vectors that are launched three times: first, in the same directory, in a fresh one."""
+    for builder in builders(signature):
+        for kind, request in (("smallest", builder.smallest()), ("fullest", builder.fullest())):
+            if request is not None:
+                words = request.words()
+                yield Vector(words=words, more=(words, words), kind=kind,
+                             relation=Relation(name="alike", fresh=(True, False, True)))  # fmt: skip

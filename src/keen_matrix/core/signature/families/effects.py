@@ -1,0 +1,52 @@
+"""The family `effects`: an option must make a difference somewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from keen_matrix.core.signature.families import Notes, Relation, Vector
+from keen_matrix.core.signature.model import Option, Signature
+from keen_matrix.core.signature.requests import Builder, OptionPart, Request, builders, fitting, plain_options
+
+MOST_VALUES = 3
+"""Values that are not the default, tried of one option."""
+
+
+def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+    """Yield for each option pairs of vectors without and with it; in one of them something must differ."""
+    for builder in builders(signature):
+        for option in plain_options(signature, builder.form):
+            pairs = list(dict.fromkeys(_pairs(signature, builder, option)))
+            if not pairs:
+                notes.texts.append(f"{option.key}: no accepted vector has it that is also accepted without it")
+                continue
+            flat = [words for pair in pairs for words in pair]
+            relation = Relation(name="differs", fresh=(True,) * len(flat))
+            yield Vector(words=flat[0], more=tuple(flat[1:]), kind="effect", culprit=option.key,
+                         mentions=option.spellings, relation=relation)  # fmt: skip
+
+
+def _pairs(signature: Signature, builder: Builder, option: Option) -> Iterator[tuple[tuple[str, ...], tuple[str, ...]]]:
+    for base in (builder.smallest([option]), builder.fullest([option])):
+        if base is None:
+            continue
+        without = fitting(signature, base.without_option(option))
+        if without is None:
+            continue
+        for values in _values(signature, builder, option):
+            parts = tuple(
+                OptionPart(option, part.spelling, values) if part.option is option else part for part in base.options
+            )
+            request = Request(base.form, parts, base.operands, base.delimiter)
+            if signature.judge(request.words()).status == "accepted":
+                yield without.words(), request.words()
+
+
+def _values(signature: Signature, builder: Builder, option: Option) -> list[tuple[str, ...]]:
+    if not option.takes_value:
+        return [()]
+    name = option.name_of(0)
+    kind = signature.values[name]
+    others = [each for each in kind.legal() if kind.default is None or each != str(kind.default)][:MOST_VALUES]
+    more = tuple(builder.usual(option.name_of(number), number) for number in range(1, option.least))
+    return [(each, *more) for each in others]

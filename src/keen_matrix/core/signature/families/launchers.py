@@ -1,0 +1,26 @@
+"""The family `launchers`: accepted and refused vectors do the same under every launcher."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from keen_matrix.core.signature.families import Notes, Vector, alike
+from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.requests import builders
+
+
+def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+    """Yield vectors that are launched once by each launcher."""
+    if not launchers:
+        notes.texts.append("the spec has no [program.launchers]")
+        return
+    relation = alike(1 + len(launchers), ("", *launchers))
+    for builder in builders(signature):
+        for kind, request in (("smallest", builder.smallest()), ("fullest", builder.fullest())):
+            if request is not None:
+                words = request.words()
+                yield Vector(words=words, more=(words,) * len(launchers), kind=kind, relation=relation)
+        request = builder.smallest()
+        words = (*request.words(), "superfluous") if request is not None else ("superfluous",)
+        if signature.judge(words).status == "refused":
+            yield Vector(words=words, more=(words,) * len(launchers), kind="refused", relation=relation)

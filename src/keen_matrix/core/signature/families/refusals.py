@@ -1,0 +1,268 @@
+"""The family `refusals`: for every kind that applies, vectors that have exactly that one fault.
+
+Each fault comes in the smallest vector that is otherwise legal; the first of each kind and place also beside full use.
+That a vector has this one fault and no other is the judgement's word, not this module's.
+"""
+
+from __future__ import annotations
+
+import string
+from collections.abc import Iterator
+from itertools import combinations, islice, product
+from typing import NamedTuple
+
+from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse
+from keen_matrix.core.signature.families import Notes, Vector
+from keen_matrix.core.signature.model import Option, Signature
+from keen_matrix.core.signature.requests import MOST_TRIED, Builder, OptionPart, Request, builders, plain_options
+
+EXTRA = "superfluous"
+UNKNOWN_LONG = "--no-such-option"
+
+
+class _Fault(NamedTuple):
+    """A vector that should have one fault of a kind; `place` is the option, operand or condition that it concerns."""
+
+    kind: str
+    place: str
+    words: tuple[str, ...]
+    note: str = ""
+
+
+def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+    """Yield vectors that every conforming program refuses, each for one reason."""
+    for builder in builders(signature):
+        for fault in _faults(signature, builder):
+            judgement = signature.judge(fault.words)
+            if judgement.status != "refused" or len(judgement.refusals) != 1:
+                notes.unsettled += 1
+                continue
+            refusal = judgement.refusals[0]
+            if refusal.kind == fault.kind:
+                yield Vector(words=fault.words, kind=fault.kind, culprit=refusal.culprit, mentions=refusal.mentions,
+                             note=fault.note or fault.place)  # fmt: skip
+
+
+def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+    small, full = builder.smallest(), builder.fullest()
+    bases = [each for each in dict.fromkeys([small, full]) if each is not None]
+    for number, base in enumerate(bases):
+        yield from _operand_counts(signature, builder, base)
+        yield from _unknown(signature, builder, base, every=number == 0)
+        yield from _missing_options(base)
+        yield from _keywords(base)
+        yield from _flags_with_values(builder, base, signature)
+    yield from _values(signature, builder, full)
+    yield from _missing_values(signature, builder, bases)
+    yield from _conflicts(signature, builder)
+    yield from _repeated(signature, builder)
+    yield from _conditions(signature, builder)
+
+
+def _operand_counts(signature: Signature, builder: Builder, base: Request) -> Iterator[_Fault]:
+    """One operand after another taken away, down to none; one too many."""
+    named = [number for number, part in enumerate(base.operands) if part.name]
+    for count in range(len(named) - 1, -1, -1):
+        kept = [part for number, part in enumerate(base.operands) if not part.name or named.index(number) < count]
+        gone = base.operands[named[count]].name
+        yield _Fault("too-few", gone, Request(base.form, base.options, tuple(kept), base.delimiter).words())
+    counts = [item for item in builder.form.form.walk() if isinstance(item, (Operand, Keyword))]
+    if counts or not named:
+        words = base.words()
+        yield _Fault("too-many", "operand", (*words, EXTRA))
+
+
+def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bool) -> Iterator[_Fault]:
+    """An option that is none, short and long; each long option misspelt by a dropped, a doubled and a swapped letter."""
+    known = builder.form.by_spelling
+    letter = next((each for each in "zqxjkwyZQXJKW" if f"-{each}" not in known), None)
+    if letter and not any(each.startswith(f"-{letter}") for each in known):
+        yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"))
+    long = "-no-such-option" if signature.style == "one-dash" else UNKNOWN_LONG
+    yield _Fault("unknown-option", long, _with_front(base, long))
+    if not every:
+        return
+    for option in plain_options(signature, builder.form):
+        for spelling in option.spellings:
+            for wrong in misspelt(spelling):
+                value = builder.usual(option.name_of(0)) if option.takes_value and not option.optional_value else ""
+                word = f"{wrong}={value}" if value and spelling.startswith("--") else wrong
+                yield _Fault("unknown-option", spelling, _with_front(base, word), f"{wrong} for {spelling}")
+
+
+def misspelt(spelling: str) -> list[str]:
+    """Return a long option with a letter dropped, doubled, and two swapped, near its middle."""
+    dashes = len(spelling) - len(spelling.lstrip("-"))
+    name = spelling[dashes:]
+    if len(name) < 3:
+        return []
+    middle = len(name) // 2
+    wrong = [name[:middle] + name[middle + 1 :], name[: middle + 1] + name[middle:]]
+    swap = next((at for at in (middle - 1, *range(len(name) - 1)) if name[at] != name[at + 1]), None)
+    if swap is not None:
+        wrong.append(name[:swap] + name[swap + 1] + name[swap] + name[swap + 2 :])
+    return [spelling[:dashes] + each for each in dict.fromkeys(wrong) if each != name and each[0] in string.ascii_letters]
+
+
+def _with_front(base: Request, *words: str) -> tuple[str, ...]:
+    """Return the words of a request with more words before its operands (after its keywords)."""
+    made = list(base.words())
+    at = base.form.keywords
+    if at:
+        keywords = [part.word for part in base.operands if not part.name][:at]
+        at = next((made.index(word) + 1 for word in reversed(keywords) if word in made), 0)
+    return (*made[:at], *words, *made[at:])
+
+
+def _missing_options(base: Request) -> Iterator[_Fault]:
+    for part in base.options:
+        yield _Fault("missing-option", part.option.key, base.without_option(part.option).words())
+
+
+def _keywords(base: Request) -> Iterator[_Fault]:
+    for number, part in enumerate(base.operands):
+        if not part.name:
+            for wrong in ("nonesuch", *misspelt(f"--{part.word}")):
+                yield _Fault("not-a-choice", part.word, base.with_value("operand", number, wrong.lstrip("-")).words())
+
+
+def _flags_with_values(builder: Builder, base: Request, signature: Signature) -> Iterator[_Fault]:
+    for option in plain_options(signature, builder.form):
+        if option.takes_value:
+            continue
+        request = builder.smallest([option])
+        for spelling in option.spellings:
+            if request is not None and spelling.startswith("--"):
+                bare = request.without_option(option)
+                yield _Fault("unexpected-value", spelling, _with_front(bare, f"{spelling}=value"))
+
+
+def _values(signature: Signature, builder: Builder, full: Request | None) -> Iterator[_Fault]:
+    """Every bad value of every NAME: of operands, and of options, apart and joined."""
+    done: set[tuple[str, str]] = set()
+    for option in [None, *plain_options(signature, builder.form)]:
+        request = builder.smallest([option] if option else [])
+        for place, number, name, _ in request.slots() if request else ():
+            assert request is not None
+            owner = request.options[place].option.key if isinstance(place, int) else ""
+            if (name, owner) in done:
+                continue
+            done.add((name, owner))
+            yield from _bad_values(signature, request, place, number, name, every=True)
+            if full is not None:
+                yield from _bad_in_full(signature, full, name, owner)
+
+
+def _bad_values(
+    signature: Signature, request: Request, place: int | str, number: int, name: str, *, every: bool
+) -> Iterator[_Fault]:
+    for value in signature.values[name].bad()[: None if every else 1]:
+        kind = signature.values[name].read(value).kind
+        changed = request.with_value(place, number, value)
+        note = f"{name} {value!r}"
+        if isinstance(place, str):
+            yield _Fault(kind, name, changed.words(), note)
+            continue
+        part = changed.options[place]
+        for spelling in part.option.spellings if every else part.option.spellings[:1]:
+            for writing in ("apart", "joined"):
+                if writing == "joined" and (number or not value):
+                    continue
+                parts = list(changed.options)
+                parts[place] = OptionPart(part.option, spelling, part.values, writing)
+                again = Request(changed.form, tuple(parts), changed.operands, changed.delimiter)
+                yield _Fault(kind, part.option.key, again.words(), f"{note}, {writing} with {spelling}")
+
+
+def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> Iterator[_Fault]:
+    """The first bad value of each kind, beside full use."""
+    for place, number, found, _ in full.slots():
+        if found == name and (full.options[place].option.key if isinstance(place, int) else "") == owner:
+            seen: set[str] = set()
+            for value in signature.values[name].bad():
+                kind = signature.values[name].read(value).kind
+                if kind not in seen:
+                    seen.add(kind)
+                    yield _Fault(kind, owner or name, full.with_value(place, number, value).words(), f"{name} {value!r}")
+            return
+
+
+def _missing_values(signature: Signature, builder: Builder, bases: list[Request]) -> Iterator[_Fault]:
+    """Each valued option last, without its value."""
+    for option in plain_options(signature, builder.form):
+        if not option.least:
+            continue
+        for base in bases:
+            bare = base.without_option(option)
+            request = builder.plain([option], full=False).without_option(option) if not bare.operands else bare
+            for spelling in option.spellings:
+                yield _Fault("missing-value", spelling, (*request.words(), spelling))
+            if option.least > 1:
+                values = [builder.usual(option.name_of(number), number) for number in range(option.least - 1)]
+                yield _Fault("missing-value", option.key, (*request.words(), option.key, *values))
+
+
+def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+    """Each pair of options that exclude each other, in both orders and with every spelling."""
+    for choice in (item for item in builder.form.form.walk() if isinstance(item, Choice) and not item.several):
+        heads = [option for each in choice.alternatives if (option := _first_option(builder, each)) is not None]
+        for first, second in combinations(heads, 2):
+            if first is second:
+                continue
+            base = builder.smallest([first]) or builder.plain([first], full=False)
+            bare = base.without_option(first).without_option(second)
+            for left in first.spellings:
+                for right in second.spellings:
+                    one, two = (_part(builder, option, spelling) for option, spelling in ((first, left), (second, right)))
+                    for order in ((one, two), (two, one)):
+                        made = Request(bare.form, (*bare.options, *order), bare.operands, bare.delimiter)
+                        yield _Fault("conflict", f"{left} {right}", made.words())
+            full = builder.fullest([first])
+            if full is not None:
+                yield _Fault("conflict", f"{first.key} {second.key}",
+                             full.with_option(_part(builder, second, second.key)).words())  # fmt: skip
+
+
+def _first_option(builder: Builder, form: object) -> Option | None:
+    items = form.walk()  # type: ignore[attr-defined]
+    return next((builder.form.by_use[id(item)] for item in items if isinstance(item, OptionUse)), None)
+
+
+def _part(builder: Builder, option: Option, spelling: str) -> OptionPart:
+    values = tuple(builder.usual(option.name_of(number), number) for number in range(option.least))
+    return OptionPart(option, spelling, values)
+
+
+def _repeated(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+    if signature.switches.repeat != "refuse":
+        return
+    for option in plain_options(signature, builder.form):
+        request = builder.smallest([option])
+        if request is not None:
+            for spelling in option.spellings:
+                yield _Fault("repeated", option.key, request.with_option(_part(builder, option, spelling)).words())
+
+
+def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+    """Values that are legal one by one and break one condition of the signature."""
+    conditions = [("where", each) for each in signature.where] + [(own.kind, own.when) for own in signature.refuse]
+    for kind, condition in conditions:
+        owners = [
+            option for option in plain_options(signature, builder.form)
+            if any(name.replace("-", "_") in condition.names for name in option.value_names)
+        ]  # fmt: skip
+        found = 0
+        for full in (False, True):
+            base = builder.plain(owners, full=full)
+            slots = [each for each in base.slots() if each[2].replace("-", "_") in condition.names]
+            choices = [signature.values[name].legal()[:6] for _, _, name, _ in slots]
+            for picks in islice(product(*choices), MOST_TRIED):
+                tried = base
+                for (place, number, _, _), value in zip(slots, picks, strict=True):
+                    tried = tried.with_value(place, number, value)
+                judgement = signature.judge(tried.words())
+                if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [kind]:
+                    found += 1
+                    yield _Fault(kind, condition.source, tried.words(), condition.source)
+                    if found >= (3 if not full else 4):
+                        break

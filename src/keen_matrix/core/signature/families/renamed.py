@@ -1,0 +1,26 @@
+"""The family `renamed`: started through a link of another name, a program shows that name in usage and messages."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from keen_matrix.core.signature.families import Notes, Relation, Vector
+from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.requests import builders
+
+RENAMED = "another-name"
+"""The name of the link."""
+
+
+def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+    """Yield vectors whose answer names the program: help, and a refusal."""
+    relation = Relation(name="renamed", fresh=(True,))
+    for spelling in signature.help[:1]:
+        yield Vector(words=(spelling,), kind="usage", culprit=RENAMED, relation=relation)
+    for builder in builders(signature):
+        request = builder.smallest()
+        if request is not None:
+            words = (*request.words(), "superfluous")
+            if signature.judge(words).status == "refused":
+                yield Vector(words=words, kind="message", culprit=RENAMED, relation=relation)
+                return

@@ -1,0 +1,254 @@
+"""Requests: what a vector says, before it is spelled out in words. The families are made of them.
+
+A request is options with their values and operands, of one form of the synopsis. The smallest request of a form is what
+it requires and nothing else; the fullest takes every option once, and of alternatives the longest.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from itertools import islice, product
+from typing import Literal, TypeAlias
+
+from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
+from keen_matrix.core.signature.judge import _USUAL_HELP
+from keen_matrix.core.signature.model import FormModel, Option, Signature
+
+MOST_TRIED = 4_000
+"""Combinations of values that are tried to find some that all conditions of a signature allow."""
+MANY = 2
+"""Operands that stand for "any number" in the fullest request."""
+
+Writing: TypeAlias = Literal["apart", "joined"]
+
+
+@dataclass(frozen=True, slots=True)
+class OptionPart:
+    """An option with its values, in one spelling."""
+
+    option: Option
+    spelling: str
+    values: tuple[str, ...] = ()
+    writing: Writing = "apart"
+
+    def words(self) -> list[str]:
+        """Return the words that it gives."""
+        if self.values and (self.writing == "joined" or self.option.optional_value):
+            glue = "=" if self.spelling.startswith("--") or len(self.spelling) > 2 else ""
+            return [f"{self.spelling}{glue}{self.values[0]}", *self.values[1:]]
+        return [self.spelling, *self.values]
+
+
+@dataclass(frozen=True, slots=True)
+class OperandPart:
+    """An operand, or a keyword when `name` is empty."""
+
+    name: str
+    word: str
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """What a vector says."""
+
+    form: FormModel
+    options: tuple[OptionPart, ...] = ()
+    operands: tuple[OperandPart, ...] = ()
+    delimiter: bool = False
+
+    def words(self, place: Literal["first", "last"] = "first") -> tuple[str, ...]:
+        """Return the vector: keywords with their options, options before operands (or after them)."""
+        found: list[str] = []
+        late: list[str] = []
+        operands = list(self.operands)
+        for number in range(self.form.keywords + 1):
+            for part in self.options:
+                if min(part.option.after_keywords, self.form.keywords) == number:
+                    (late if place == "last" and number == self.form.keywords else found).extend(part.words())
+            if number < self.form.keywords and operands and not operands[0].name:
+                found.append(operands.pop(0).word)
+        if self.delimiter:
+            found += late
+            late = []
+            found.append("--")
+        return (*found, *(part.word for part in operands), *late)
+
+    def with_option(self, part: OptionPart) -> Request:
+        """Return the request with one more option part."""
+        return replace(self, options=(*self.options, part))
+
+    def without_option(self, option: Option) -> Request:
+        """Return the request without an option."""
+        return replace(self, options=tuple(part for part in self.options if part.option is not option))
+
+    def with_value(self, place: int | str, number: int, word: str) -> Request:
+        """Return the request with another value: of option part `place` and value `number`, or of operand `number`."""
+        if isinstance(place, str):
+            parts = list(self.operands)
+            parts[number] = replace(parts[number], word=word)
+            return replace(self, operands=tuple(parts))
+        options = list(self.options)
+        values = list(options[place].values)
+        values[number] = word
+        options[place] = replace(options[place], values=tuple(values))
+        return replace(self, options=tuple(options))
+
+    def slots(self) -> Iterator[tuple[int | str, int, str, str]]:
+        """Yield every value in it: place and number for with_value, NAME, word."""
+        for place, part in enumerate(self.options):
+            for number, value in enumerate(part.values):
+                yield place, number, part.option.name_of(number), value
+        for number, operand in enumerate(self.operands):
+            if operand.name:
+                yield "operand", number, operand.name, operand.word
+
+
+def is_help(signature: Signature, option: Option) -> bool:
+    """Tell whether an option asks for help or the version: it makes a program do nothing else."""
+    return any(each in signature.help or each in _USUAL_HELP - {"-h", "-V"} for each in option.spellings)
+
+
+class Builder:
+    """Builds requests of one form."""
+
+    def __init__(self, signature: Signature, form: FormModel) -> None:
+        self.signature, self.form = signature, form
+
+    def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
+        """Return the smallest accepted request that has the wanted options, or None when conditions allow none."""
+        return self._request(_Wish(set(map(id, wanted)), full=False))
+
+    def fullest(self, wanted: Iterable[Option] = ()) -> Request | None:
+        """Return the fullest accepted request that has the wanted options, or None when conditions allow none."""
+        return self._request(_Wish(set(map(id, wanted)), full=True)) or self.smallest(wanted)
+
+    def with_counts(self, name: str, count: int) -> Request | None:
+        """Return the smallest accepted request with so many operands of a NAME."""
+        return self._request(_Wish(set(), full=False, counts={name: count}))
+
+    def plain(self, wanted: Iterable[Option], *, full: bool) -> Request:
+        """Return a request with usual values, whether or not it is accepted."""
+        return self._made(_Wish(set(map(id, wanted)), full=full))
+
+    def _request(self, wish: _Wish) -> Request | None:
+        return fitting(self.signature, self._made(wish))
+
+    def _made(self, wish: _Wish) -> Request:
+        options: list[OptionPart] = []
+        operands: list[OperandPart] = []
+        delimiter = self._sequence(self.form.form, wish, options, operands)
+        return Request(self.form, tuple(options), tuple(operands), delimiter)
+
+    def _sequence(self, form: Form, wish: _Wish, options: list[OptionPart], operands: list[OperandPart]) -> bool:
+        delimiter = False
+        for item in form.items:
+            if isinstance(item, OptionUse):
+                self._add_option(item, options)
+            elif isinstance(item, Keyword):
+                operands.append(OperandPart("", item.word))
+            elif isinstance(item, Delimiter):
+                delimiter = True
+            elif isinstance(item, Operand):
+                self._add_operand(item, wish, operands)
+            else:
+                chosen = self._chosen(item, wish)
+                if chosen is not None:
+                    delimiter |= self._sequence(chosen, wish, options, operands)
+        return delimiter
+
+    def _chosen(self, choice: Choice, wish: _Wish) -> Form | None:
+        for each in choice.alternatives:
+            if any(isinstance(i, OptionUse) and id(self.form.by_use[id(i)]) in wish.options for i in each.walk()):
+                return each
+            if any(isinstance(i, Operand) and i.name.name in wish.counts and not wish.full for i in each.walk()):
+                return each
+        fit = [each for each in choice.alternatives if not self._asks_help(each)] or list(choice.alternatives)
+        if wish.full:
+            return None if self._asks_help(fit[0]) and choice.optional else max(fit, key=lambda each: len(list(each.walk())))
+        return None if choice.optional else min(fit, key=lambda each: len(list(each.walk())))
+
+    def _asks_help(self, form: Form) -> bool:
+        return any(
+            isinstance(item, OptionUse) and is_help(self.signature, self.form.by_use[id(item)]) for item in form.walk()
+        )
+
+    def _add_option(self, use: OptionUse, options: list[OptionPart]) -> None:
+        option = self.form.by_use[id(use)]
+        if any(part.option is option for part in options):
+            return
+        count = max(option.least, 1) if option.takes_value else 0
+        values = tuple(self.usual(option.name_of(number), number) for number in range(count))
+        options.append(OptionPart(option, option.key, values))
+
+    def _add_operand(self, item: Operand, wish: _Wish, operands: list[OperandPart]) -> None:
+        name = item.name.name
+        least, most = operand_count(self.signature, item)
+        count = wish.counts.get(name, least)
+        if wish.full:
+            count = max(least, MANY) if most is None else min(most, max(least, MANY))
+        operands += [OperandPart(name, self.usual(name, number)) for number in range(count)]
+
+    def usual(self, name: str, number: int = 0) -> str:
+        """Return a legal value of a NAME; several of them differ where the type has several."""
+        legal = self.signature.values[name].legal()
+        return legal[number % len(legal)] if legal else "word"
+
+
+@dataclass(frozen=True, slots=True)
+class _Wish:
+    """What a request should have: options by identity, counts of operands, everything."""
+
+    options: set[int]
+    full: bool
+    counts: dict[str, int] = field(default_factory=dict)
+
+
+def operand_count(signature: Signature, item: Operand) -> tuple[int, int | None]:
+    """Return how many operands of a NAME there may be: least and most (None for any number)."""
+    count = signature.values[item.name.name].count
+    if count is not None:
+        return count
+    return 1, None if item.name.several else 1
+
+
+def fitting(signature: Signature, request: Request) -> Request | None:
+    """Return the request with values that make it accepted, changing as few as need be; None when none are found."""
+    if signature.judge(request.words()).status == "accepted":
+        return request
+    slots = list(request.slots())
+    choices = [list(dict.fromkeys([word, *signature.values[name].legal()]))[:8] for _, _, name, word in slots]
+    orders = sorted(islice(product(*(range(len(each)) for each in choices)), MOST_TRIED), key=lambda t: (sum(map(bool, t)), t))
+    for picks in orders:
+        tried = request
+        for (place, number, _, _), options, pick in zip(slots, choices, picks, strict=True):
+            if pick:
+                tried = tried.with_value(place, number, options[pick])
+        if signature.judge(tried.words()).status == "accepted":
+            return tried
+    return None
+
+
+@lru_cache(maxsize=16)
+def builders(signature: Signature) -> tuple[Builder, ...]:
+    """Return a builder for each form."""
+    return tuple(Builder(signature, form) for form in signature.forms)
+
+
+def plain_options(signature: Signature, form: FormModel) -> list[Option]:
+    """Return the options of a form that do something else than give help or a version."""
+    return [option for option in form.options if not is_help(signature, option)]
+
+
+def each_request(signature: Signature, make: Callable[[Builder], Request | None]) -> Iterator[Request]:
+    """Yield a request of each form that has one."""
+    for builder in builders(signature):
+        request = make(builder)
+        if request is not None:
+            yield request
+
+
+def joined_words(words: Sequence[str]) -> str:
+    """Return words as one line, for notes."""
+    return " ".join(words)

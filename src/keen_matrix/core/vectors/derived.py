@@ -1,0 +1,67 @@
+"""Cases of the derived families, and the standing that the signature gives to any vector."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from keen_matrix.core.signature.families import Family, Vector, family_of
+from keen_matrix.core.signature.judge import Judgement, identifier, named_values
+from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.vectors.case import Case, Standing, case_id
+
+
+def family_for(spec: Spec, matrix: Matrix) -> Family:
+    """Return the derived family that a matrix of a spec stands for."""
+    assert spec.signature is not None
+    return family_of(spec.signature, matrix.family, tuple(spec.program.launchers))
+
+
+def family_cases(spec: Spec, matrix: Matrix) -> Iterator[Case]:
+    """Yield the cases of a derived family."""
+    assert spec.signature is not None
+    for number, vector in enumerate(family_for(spec, matrix).vectors):
+        yield _case(spec.signature, matrix, vector, number)
+
+
+def _case(signature: Signature, matrix: Matrix, vector: Vector, number: int) -> Case:
+    judgement = signature.judge(vector.words)
+    relation = vector.relation
+    later = [word for words in vector.more for word in ("\0", *words)]
+    case = Case(number, case_id((matrix.name, *vector.words, *later)), matrix.index, vector.words,
+                shown_bindings(judgement), None, vector.more)  # fmt: skip
+    case.family, case.kind, case.culprit, case.note = matrix.family, vector.kind, vector.culprit, vector.note
+    case.standings = (standing_of(signature, vector.words, judgement),)
+    if relation is not None:
+        case.relation = (relation.name, relation.fresh, relation.launchers, relation.aspects)
+    return case
+
+
+def shown_bindings(judgement: Judgement) -> dict[str, Any]:
+    """Return what a vector's options and operands were bound to, as the values of its case."""
+    return dict(judgement.bindings)
+
+
+def standing_of(signature: Signature, words: Sequence[str], judgement: Judgement | None = None) -> Standing:
+    """Return what a signature says of a vector, as a case carries it."""
+    found = signature.judge(words) if judgement is None else judgement
+    names = named_values(signature, signature.forms[0], found.bindings, words)
+    for form in signature.forms[1:]:
+        for name, value in named_values(signature, form, found.bindings, words).items():
+            if value is not None:
+                names[name] = value
+    names.pop("words")
+    names.pop("argc")
+    first = found.refusals[0] if found.refusals else None
+    return Standing(
+        status=found.status,
+        kinds=found.kinds if found.status == "refused" else (),
+        culprit=first.culprit if first and found.status == "refused" else "",
+        mentions=tuple(dict.fromkeys(word for each in found.refusals for word in each.mentions)),
+        help=found.help,
+        bound=names,
+    )
+
+
+__all__ = ["family_cases", "family_for", "identifier", "standing_of"]
