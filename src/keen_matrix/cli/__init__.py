@@ -13,6 +13,7 @@ from keen_matrix import __version__
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
     "unfold": "show the vectors without running anything",
+    "draft": "write a first spec from a program's own help text",
     "lint": "read specs only and point out every problem",
     "schema": "print the JSON Schema of specs, for editors",
     "demo": "put the sample ferry office in a folder and run it",

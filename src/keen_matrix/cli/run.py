@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from keen_matrix.cli.shared import (
     add_selection_options,
     add_spec_options,
+    counted_noun,
     selector,
     spec_paths,
     whole_number,
@@ -348,6 +349,8 @@ class Session:
             shown = 0
             for tally in self.tallies:
                 shown = self._write_failures(tally, journal, shown)
+            for tally in self.tallies:
+                self._write_remarks(tally)
         counts = total_counts(self.tallies)
         self.screen.line()
         if interrupted:
@@ -357,6 +360,13 @@ class Session:
         if first is not None:
             again = f"keen-matrix run --only {first.ids[0][1][:6]} --details"
             self.screen.line("again: ", (again, "strong"))
+
+    def _write_remarks(self, tally: Tally) -> None:
+        """Write what is worth a word though it is no failure."""
+        for text, (count, ids) in tally.remarks.items():
+            shown = " ".join(each[:6] for each in ids)
+            self.screen.line()
+            self.screen.line(("remark", "warn"), f"   {counted_noun(count, 'vector')}: {text}   ", (shown, "place"))
 
     def _write_failures(self, tally: Tally, journal: Journal, shown: int) -> int:
         groups = tally.groups

@@ -15,7 +15,7 @@ from keen_matrix.core.vectors.case import SHOWN_ID
 
 LINE_SHOWN = 2_000
 """Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one hides the rest."""
-LABEL = 9
+LABEL = 12
 """Width of the column that names the aspect."""
 _FORM_WORDS = {
     "contains": "to contain ",
@@ -252,7 +252,8 @@ def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> 
 
 def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mapping[str, Any]) -> str:
     """Return the line that repeats a case by hand: environment and standard input before the words."""
-    steps = [fields["argv"], *fields.get("more_argv", ())]
+    compared = fields.get("relation") is not None  # what it is compared with stands beside the difference
+    steps = [fields["argv"], *(() if compared else fields.get("more_argv", ()))]
     line = " ; ".join(shell_line([*launch, *words]) for words in steps)
     env = "".join(f"{name}={shell_word(value)} " for name, value in around.get("env", {}).items() if value is not None)
     unset = [name for name, value in around.get("env", {}).items() if value is None]

@@ -19,6 +19,10 @@ IDS_KEPT = 12
 """Ids kept of each group, to be named beside the failure that is shown in full."""
 
 
+REMARK_CULPRIT = re.compile(r"(the message does not name) .*", re.DOTALL)
+REMARK_IDS = 3
+
+
 @dataclass(slots=True)
 class FailureGroup:
     """Cases that went wrong in the same way. The one that comes first in the spec stands for all."""
@@ -40,6 +44,8 @@ class Tally:
         self.spec = spec
         self.by_matrix: dict[int, Counter[str]] = {matrix.index: Counter() for matrix in spec.matrices}
         self._groups: dict[tuple[Any, ...], FailureGroup] = {}
+        self.remarks: dict[str, tuple[int, list[str]]] = {}
+        """What is worth a word though it is no failure: how often, and the first ids."""
         self.ungrouped = 0
         """Failures beyond MOST_GROUPS different ones."""
 
@@ -47,11 +53,19 @@ class Tally:
         """Count a result whose line stands at `offset` in the journal; return its record when it did not hold."""
         verdict = VERDICTS[result.verdict]
         self.by_matrix[result.matrix][verdict] += 1
+        if b'"remarks":' in result.line:
+            self._remark(json.loads(result.line))
         if verdict == "held":
             return None
         fields: dict[str, Any] = json.loads(result.line)
         self._group(fields, result, offset)
         return fields
+
+    def _remark(self, fields: Mapping[str, Any]) -> None:
+        for text in fields.get("remarks", ()):
+            kind = REMARK_CULPRIT.sub(r"\1 its culprit", text)
+            count, ids = self.remarks.setdefault(kind, (0, []))
+            self.remarks[kind] = (count + 1, [*ids, fields["id"]][:REMARK_IDS])
 
     def add_record(self, fields: dict[str, Any], matrix: int, offset: int, line: bytes) -> None:
         """Count a case that an earlier run has written to the journal."""
@@ -104,9 +118,21 @@ def failure_key(fields: Mapping[str, Any]) -> tuple[Any, ...]:
 
     Numbers and the words of the vector are what differs between cases that fail for one reason, so they are left out.
     """
-    words = sorted({word for word in fields["argv"] if len(word) > 1}, key=len, reverse=True)
     failed = [each for each in fields["aspects"] if not each["held"]]
+    if fields.get("family"):  # its kind says what is the same; texts differ with the fault's place
+        ends = ((each["aspect"], each["form"], *_end(each)) for each in failed)
+        return (fields["verdict"], fields.get("kind"), *dict.fromkeys(ends))
+    words = sorted({word for word in fields["argv"] if len(word) > 1}, key=len, reverse=True)
     return (fields["verdict"], *((each["aspect"], each["form"], *_texts(each, words)) for each in failed))
+
+
+def _end(aspect: Mapping[str, Any]) -> tuple[str, ...]:
+    """Return how a launch ended, or what error went unhandled, as far as it tells causes apart."""
+    if aspect["aspect"] == "exit":
+        return (str(aspect["actual"]),)
+    if aspect["aspect"] == "crash":
+        return tuple(str(aspect["actual"]).split(":")[:2])
+    return ()
 
 
 def _texts(aspect: Mapping[str, Any], words: list[str]) -> tuple[str, str]:

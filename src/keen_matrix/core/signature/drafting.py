@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from keen_matrix.core.errors import KeenMatrixError
@@ -16,13 +16,14 @@ _ALL_OPTIONS = re.compile(
     r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
 )
 MOST_OPTIONS = 400
+MOST_USAGES = 6
 
 
 @dataclass(slots=True)
 class Draft:
     """A first signature, and what was guessed."""
 
-    synopsis: str
+    synopsis: list[str]
     style: str
     help: list[str]
     values: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -35,23 +36,28 @@ def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
     """Return a first signature from a help text; `program` are the words that the usage line begins with."""
     options = {spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings}
     doubts: list[str] = []
-    usage = next(iter(page.usages), "")
-    if len(page.usages) > 1:
-        doubts.append(f"the help has {len(page.usages)} usage lines; only the first is drafted")
-    forms = _usage_form(usage, program, page, doubts)
+    usages = page.usages[:MOST_USAGES] or ("",)
+    if len(page.usages) > MOST_USAGES:
+        doubts.append(f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted")
+    lines = [_line_of(usage, program, page, options, doubts) for usage in usages]
+    helps = [each for each in ("-h", "--help", "-help", "-?") if each in options or each in usages[0]]
+    draft = Draft(list(dict.fromkeys(lines)), _style(options, usages[0]), helps, doubts=doubts)
+    for line in draft.synopsis:
+        _guess_values(draft, line, page, options)
+    return draft
+
+
+def _line_of(
+    usage: str, program: Sequence[str], page: HelpText, options: Mapping[str, HelpOption], doubts: list[str]
+) -> str:
+    """Return one usage line as a synopsis, with the listed options that it does not name itself."""
     used: set[str] = set()
-    items = list(_completed(forms, options, used))
+    items = list(_completed(_usage_form(usage, program, page, doubts), options, used))
     listed = [option for option in page.options[:MOST_OPTIONS] if not used & set(option.spellings)]
     front = [f"[{_option_text(option)}]" for option in listed]
-    operands_at = next((n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items))
-    items[operands_at:operands_at] = front
-    helps = [each for each in ("-h", "--help", "-help", "-?") if each in options or each in usage]
-    style = _style(options, usage)
-    draft = Draft(" ".join(items), style, [], doubts=doubts)
-    draft.help = helps
-    _without_doubles(draft)
-    _guess_values(draft, page, options)
-    return draft
+    at = next((n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items))
+    items[at:at] = front
+    return _without_doubles(items, doubts)
 
 
 def _style(options: Iterable[str], usage: str) -> str:
@@ -176,6 +182,8 @@ def _different(alternatives: tuple[Form, ...]) -> tuple[Form, ...]:
 def _merged(use: OptionUse, listed: HelpOption | None) -> OptionUse:
     if listed is None:
         return use
+    if listed.choices:
+        listed = replace(listed, values=(_name_of(_key_of(listed).lstrip("-")),))
     names = tuple(Name(each) for each in listed.values) or use.values
     if use.values and len(use.values) != len(names):
         names = use.values
@@ -189,8 +197,14 @@ def _merged(use: OptionUse, listed: HelpOption | None) -> OptionUse:
     return OptionUse(listed.spellings, names, form, use.again)
 
 
+def _key_of(option: HelpOption) -> str:
+    return next((each for each in option.spellings if each.startswith("--")), option.spellings[0])
+
+
 def _option_text(option: HelpOption) -> str:
     text = ",".join(option.spellings)
+    if option.choices:
+        return f"{text} {_name_of(_key_of(option).lstrip('-'))}"
     if not option.values:
         return text
     if option.optional_value and len(option.values) == 1:
@@ -199,19 +213,19 @@ def _option_text(option: HelpOption) -> str:
     return f"{text} {' '.join(option.values)}" + ("..." if option.several else "")
 
 
-def _without_doubles(draft: Draft) -> None:
-    """Leave out what would make the synopsis refuse itself: a spelling that stands for two options."""
+def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
+    """Return the items but for those that would make the synopsis refuse itself: a spelling that stands for two options."""
     kept: list[str] = []
     seen: set[str] = set()
-    for item in _split_items(draft.synopsis):
+    for item in items:
         form = parse_synopsis(item)
         spellings = {each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings}
         if spellings & seen:
-            draft.doubts.append(f"{item} stands for an option that is there already")
+            doubts.append(f"{item} stands for an option that is there already")
             continue
         seen |= spellings
         kept.append(item)
-    draft.synopsis = " ".join(kept)
+    return " ".join(kept)
 
 
 _NUMBERS = re.compile(r"^(?:N|NUM|NUMBER|COUNT|INT|UINT|INTEGER|LINES|BYTES|WIDTH|HEIGHT|COLS|COLUMNS|DEPTH|LEVEL|JOBS)$")
@@ -219,9 +233,9 @@ _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
 _PATHS = re.compile(r"(?:FILE|FILENAME|PATH|PATHSPEC|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$")
 
 
-def _guess_values(draft: Draft, page: HelpText, options: Mapping[str, HelpOption]) -> None:
+def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str, HelpOption]) -> None:
     """Guess the types of values from names, choices, defaults and texts."""
-    form = parse_synopsis(draft.synopsis)
+    form = parse_synopsis(line)
     operands = {_name_of(each.name): each for each in page.operands}
     for item in form.walk():
         if isinstance(item, OptionUse) and item.values:

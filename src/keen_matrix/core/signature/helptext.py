@@ -55,7 +55,7 @@ _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
 _HEADING = re.compile(r"^[ ]{0,2}[A-Z][\w ,/()-]*:\s*$|^[A-Z][A-Z ]+$")
 _OPTION_LINE = re.compile(r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$")
 _NAME = r"[A-Z][A-Z0-9_]*(?:[-:.=/][A-Z0-9_]+)*|<[^<>]+>|\{[^{}]+\}|'[^']+'|\"[^\"]+\""
-_SPELLING = re.compile(r"(--?\[no-\][\w-]+|--[\w][\w.-]*|-[\w?#@][\w-]*)(.*)", re.DOTALL)
+_SPELLING = re.compile(r"(--?\[no-\][\w-]+|--\w[\w-]*(?:\.[\w-]+)*|-[\w?#@][\w-]*)(.*)", re.DOTALL)
 _BLANK_SECTION = re.compile(r"^\s*(?:positional arguments|arguments|operands)\s*:?\s*$", re.IGNORECASE)
 
 
@@ -67,7 +67,8 @@ def read_help(text: str) -> HelpText:
 
 def _plain(text: str) -> str:
     """Return a text without escape sequences and overstriking (as manual pages have it)."""
-    return re.sub(r"\x1b\[[0-9;]*[A-Za-z]|.\x08", "", text)
+    text = re.sub(r"\x1b\[[0-9;]*[A-Za-z]|.\x08", "", text)
+    return re.sub(r"^(\s*-[\w?]),\s+(?=--)", r"\1, ", text, flags=re.MULTILINE)
 
 
 # --- usage lines ---
@@ -153,16 +154,18 @@ def option_of(head: str, text: str = "") -> HelpOption | None:
         if not match:
             return None
         name, rest = match[1], match[2].strip()
+        if name in spellings and rest:
+            optional = True
         if "[no-]" in name:
             spellings += [name.replace("[no-]", ""), name.replace("[no-]", "no-")]
         else:
             spellings.append(name)
-        if rest:
+        if rest and rest not in (".", ",", ":"):
             read = _values(rest)
             if read is None:
                 return None
             found, is_optional, is_several, of = read
-            values = values or found
+            values = values or [_value_name(name) if each == "VALUE" else each for each in found]
             optional, several, choices = optional or is_optional, several or is_several, choices or of
     if not spellings:
         return None
@@ -172,7 +175,7 @@ def option_of(head: str, text: str = "") -> HelpOption | None:
 def _values(rest: str) -> tuple[list[str], bool, bool, tuple[str, ...]] | None:
     """Return the values that stand behind a spelling: NAMEs, whether optional, whether several, and choices."""
     optional = bool(re.match(r"^\[=?", rest))
-    several = "..." in rest or "…" in rest
+    several = ("..." in rest or "…" in rest) and re.search(r"\w", rest) is not None
     bare = re.sub(r"\.\.\.|…|[\[\]=()]", " ", rest).replace("|", " | ").strip()
     choices: tuple[str, ...] = ()
     braced = re.search(r"\{([^{}]+)\}", rest)
@@ -191,6 +194,11 @@ def _values(rest: str) -> tuple[list[str], bool, bool, tuple[str, ...]] | None:
     if len(names) > 3 or len(rest) > 40:
         return None  # a sentence, no list of values
     return names, optional, several, choices
+
+
+def _value_name(spelling: str) -> str:
+    """Return a NAME for a value that the help does not name: the option's own."""
+    return re.sub(r"\W+", "_", spelling.strip("-")).strip("_").upper() or "VALUE"
 
 
 def default_in(text: str) -> str | None:

@@ -418,8 +418,10 @@ class _FormJudge:
         for given in self.given:
             key, old = given.option.key, found.get(given.option.key)
             several = given.option.most is None or given.option.most > 1
-            if not given.values:
-                found[key] = True if old is None else (1 if old is True else int(old)) + 1
+            if not given.values and given.option.takes_value:
+                found.setdefault(key, True)
+            elif not given.values:
+                found[key] = True if old is None else int(old) + 1
             elif given.option.again or self.switches.repeat == "collect":
                 found[key] = [*(old if isinstance(old, list) else []), *given.values]
             else:
