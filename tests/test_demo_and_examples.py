@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from keen_matrix.cli.demo import attribute, read_faults
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import COMMAND, Place
 
@@ -21,9 +22,17 @@ def test_the_demo_finds_exactly_the_planted_faults_and_keeps_what_is_there(place
     assert "11 files written, 1 file kept as they were" in came.out
     assert "15 of 15 planted faults found, no other failures, the sound editions hold." in came.out
     assert (place.folder / "office/tickets.csv").read_text().count("\n") == 2
-    (place.folder / "office/faulty/tide.sh").write_text("echo all is well\n")
-    worse = place.call("demo", "office", timeout=300)
-    assert worse.status == 1 and "not planted" in worse.out
+
+
+def test_a_failure_that_no_planted_fault_explains_is_told(place: Place) -> None:
+    office = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
+    faults = list(read_faults(str(office / "faults.toml")))
+    spec = load_spec(str(office / "tide.matrix.toml"))
+    planted = {"argv": ["Voe", "Holm"], "values": {}, "id": "x", "kind": "too-many", "culprit": "Holm"}
+    other = {"argv": ["Atlantis"], "values": {}, "id": "y", "kind": "not-a-choice", "culprit": "Atlantis"}
+    tide = [fault for fault in faults if fault.program == "tide"]
+    assert attribute(tide, [("refusals", planted), ("refusals", other)], spec) == [("refusals", other)]
+    assert [fault.shown for fault in tide] == [1, 0, 0, 0]
 
 
 def test_a_check_broken_on_purpose_is_seen_to_fail(place: Place) -> None:

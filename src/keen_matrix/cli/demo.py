@@ -19,7 +19,7 @@ from keen_matrix.core.results.journal import Journal, header
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.expressions import Expression
+    from keen_matrix.core.expressions import Expression, Scope
     from keen_matrix.core.spec.model import Spec
 
 EPILOG = """\
@@ -82,8 +82,8 @@ class Fault:
 
     program: str
     name: str
-    matrix: str
-    when: Expression | None
+    shows: tuple[tuple[str, Expression | None], ...]
+    """Matrices or families, and the vectors of each in which it shows (None: all)."""
     shown: int = 0
 
 
@@ -197,8 +197,8 @@ def read_faults(path: str) -> Iterator[Fault]:
     try:
         with open(path, "rb") as file:
             for each in tomllib.load(file)["fault"]:
-                when = Expression(each["when"]) if "when" in each else None
-                yield Fault(each["program"], each["name"], each["matrix"], when)
+                shows = [(one["matrix"], Expression(one["when"]) if "when" in one else None) for one in each["shows"]]
+                yield Fault(each["program"], each["name"], tuple(shows))
     except (OSError, KeyError, TypeError, tomllib.TOMLDecodeError) as error:
         raise Misuse(f"{path} is no list of planted faults: {error}") from None
 
@@ -207,17 +207,25 @@ def attribute(
     faults: Sequence[Fault], failed: Sequence[tuple[str, Mapping[str, Any]]], spec: Spec
 ) -> list[tuple[str, Mapping[str, Any]]]:
     """Count each failing case towards the fault that explains it; return those that none explains."""
+    from keen_matrix.core.expressions import Scope
     from keen_matrix.core.vectors.case import case_scope
+    from keen_matrix.core.vectors.derived import standing_of
 
     unexplained = []
     for matrix, fields in failed:
-        scope = case_scope(fields["values"], tuple(fields["argv"]), fields["id"], spec.here, {})
-        fault = next(
-            (each for each in faults if each.matrix == matrix and (each.when is None or each.when.evaluate(scope))),
-            None,
-        )
+        words = tuple(fields["argv"])
+        standing = standing_of(spec.signature, words) if spec.signature else None
+        scope = case_scope(fields["values"], words, fields["id"], spec.here, {}, standing)
+        about = {"kind": fields.get("kind") or "", "culprit": fields.get("culprit") or ""}
+        scope = Scope({**scope.names, **about}, scope.functions)
+        fault = next((each for each in faults if explains(each, matrix, scope)), None)
         if fault is None:
             unexplained.append((matrix, fields))
         else:
             fault.shown += 1
     return unexplained
+
+
+def explains(fault: Fault, matrix: str, scope: Scope) -> bool:
+    """Tell whether a fault shows in a vector of a matrix."""
+    return any(name == matrix and (when is None or bool(when.evaluate(scope))) for name, when in fault.shows)

@@ -52,6 +52,8 @@ class Judgement:
     reasons: tuple[str, ...] = ()
     help: bool = False
     """Whether it asks for help."""
+    given: frozenset[str] = frozenset()
+    """Every spelling of every option that is given."""
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -122,7 +124,11 @@ class _FormJudge:
             bindings=bindings,
             reasons=(*self.reasons, *(f"not settled: {each}" for each in self.doubts)),
             help=self.asks_help,
+            given=self._given(),
         )
+
+    def _given(self) -> frozenset[str]:
+        return frozenset(spelling for given in self.given for spelling in given.option.spellings)
 
     def refuse(self, kind: str, culprit: str, *mentions: str, why: str = "") -> None:
         """Add a refusal."""
@@ -306,6 +312,10 @@ class _FormJudge:
         if option.optional_value:
             self._add(option, spelling, () if joined is None else (joined,))
             return at
+        if joined is not None and spelling.startswith("--") and self.switches.joined is False:
+            why = f"{spelling} takes its value as a word of its own"
+            self.refuse("unknown-option", f"{spelling}={joined}", spelling, why=why)
+            return at
         if joined is not None:
             if option.least > 1:
                 self.doubt(f"whether several values of {spelling} may begin after =")
@@ -465,8 +475,8 @@ class _FormJudge:
             return None
 
     def _scope(self, bindings: Mapping[str, Any]) -> Scope:
-        return Scope(named_values(self.signature, self.form, bindings, self.words), condition_functions(
-            self.signature, {spelling for given in self.given for spelling in given.option.spellings}))  # fmt: skip
+        names = named_values(self.signature, self.form, bindings, self.words)
+        return Scope(names, condition_functions(self.signature, self._given()))
 
 
 def named_values(
@@ -505,7 +515,7 @@ def identifier(name: str) -> str:
     return re.sub(r"\W", "_", name)
 
 
-def condition_functions(signature: Signature, spellings: set[str]) -> Mapping[str, Any]:
+def condition_functions(signature: Signature, spellings: frozenset[str]) -> Mapping[str, Any]:
     """Return the functions that conditions may call; `given` knows the spellings that are given."""
     return {**FUNCTIONS, **signature.functions, "given": lambda *each: any(one in spellings for one in each)}
 

@@ -56,6 +56,7 @@ class Standing(NamedTuple):
     mentions: tuple[str, ...] = ()
     help: bool = False
     bound: Mapping[str, Any] = {}
+    given: frozenset[str] = frozenset()
 
 
 @dataclass(slots=True)
@@ -105,12 +106,18 @@ def case_scope(
     names = {"words": list(argv), "argc": len(argv), "here": here, "case_id": id, **values}
     if standing is not None:
         names = {**standing.bound, "culprit": standing.culprit, MENTIONS: standing.mentions, **names}
-    return Scope(names, {**FUNCTIONS, "given": _given(argv), **functions})
+    known = standing.given if standing is not None else frozenset[str]()
+    return Scope(names, {**FUNCTIONS, "given": _given(argv, known), **functions})
 
 
-def _given(argv: tuple[str, ...]) -> Callable[..., bool]:
+def _given(argv: tuple[str, ...], known: frozenset[str]) -> Callable[..., bool]:
     def given(*spellings: str) -> bool:
-        """Tell whether one of the spellings is a word of the vector, alone or joined to a value by `=`."""
-        return any(word == each or word.startswith(f"{each}=") for word in argv for each in spellings)
+        """Tell whether one of the spellings is a word of the vector, alone or joined to a value by `=`.
+
+        With a signature, whether the option is given in whatever spelling.
+        """
+        return not known.isdisjoint(spellings) or any(
+            word == each or word.startswith(f"{each}=") for word in argv for each in spellings
+        )
 
     return given

@@ -61,6 +61,7 @@ def standing_of(signature: Signature, words: Sequence[str], judgement: Judgement
         mentions=tuple(dict.fromkeys(word for each in found.refusals for word in each.mentions)),
         help=found.help,
         bound=names,
+        given=found.given,
     )
 
 

@@ -136,7 +136,7 @@ class _Pairs:
             yield self._request(row)
 
     def _rule(self, condition: Expression, forbidden: bool) -> Any:
-        functions = condition_functions(self.signature, set())
+        functions = condition_functions(self.signature, frozenset())
 
         def allowed(row: Any) -> bool:
             value = condition.evaluate(Scope(_RowNames(self, row), functions))

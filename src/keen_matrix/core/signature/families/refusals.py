@@ -79,7 +79,8 @@ def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bo
     if letter and not any(each.startswith(f"-{letter}") for each in known):
         yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"))
     long = "-no-such-option" if signature.style == "one-dash" else UNKNOWN_LONG
-    yield _Fault("unknown-option", long, _with_front(base, long))
+    if signature.style != "posix" or any(each.startswith("--") for each in known):  # getopts sees only a letter "-"
+        yield _Fault("unknown-option", long, _with_front(base, long))
     if not every:
         return
     for option in plain_options(signature, builder.form):

@@ -36,6 +36,9 @@ def read_arguments(words):
                 refuse(f"--limit must be a whole number, not '{value}'")
         elif word == "--yes":
             yes = True
+        elif word == "--":
+            files += words
+            break
         elif word.startswith("-") and word != "-":
             continue
         else:

@@ -33,6 +33,9 @@ def read_arguments(words):
                 refuse(f"--limit must be a whole number, not '{value}'")
         elif word == "--yes":
             yes = True
+        elif word == "--":
+            files += words
+            break
         elif word.startswith("-") and word != "-":
             refuse(f"unknown option {word}")
         else:
