@@ -44,3 +44,23 @@ def test_every_command_has_help_with_an_example_and_stands_in_the_readme(place: 
     came = place.call(command, "--help")
     assert came.status == 0 and "example" in came.out and "keen-matrix" in came.out
     assert f"`keen-matrix {command}`" in (ROOT / "README.md").read_text()
+
+
+FORMS_PAGE = (ROOT / "docs/expectations.md").read_text()
+FORMS = re.findall(r"```toml\n# runs: ([^\n]*)\n# breaks: ([^\n]*)\n(.*?)```", FORMS_PAGE, re.DOTALL)
+
+
+@pytest.mark.parametrize(("runs", "breaks", "expect"), FORMS, ids=[each[2].splitlines()[-1][:50] for each in FORMS])
+def test_an_example_of_a_form_holds_and_is_seen_to_differ(place: Place, runs: str, breaks: str, expect: str) -> None:
+    line = "" if expect.startswith("line") else 'line = "Skerry"\n'
+    (place.folder / "t.matrix.toml").write_text(
+        f'[program]\nlaunch = "sh {{here}}/p.sh"\n[[matrix]]\nname = "m"\n{line}{expect}'
+    )
+    for script, status in ((runs, 0), (breaks, 1)):
+        (place.folder / "p.sh").write_text(script + "\n")
+        came = place.call("run", "--details")
+        assert came.status == status, came.out + came.err
+
+
+def test_every_form_has_an_example() -> None:
+    assert len(FORMS) >= 19

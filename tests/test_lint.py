@@ -55,7 +55,7 @@ MISTAKES = [
     ("an axis no name", spec(matrix=BASE + 'axes."a b" = [1]'), '8:6: "a b" cannot be used in expressions'),
     ("a missing oracle", spec(program='launch = "true"\noracle = "o.py"'), "4:10: the oracle file o.py does not exist"),
     ("a file outside", spec(top='[files]\n"../x" = "y"'), "leads out of the case's directory"),
-    ("no matrix", '[program]\nlaunch = "true"\n', "t.matrix.toml: the spec has no [[matrix]]"),
+    ("no matrix", '[program]\nlaunch = "true"\n', "t.matrix.toml: the spec has neither a [[matrix]] nor a [signature]"),
     ("a text in escapes", spec(matrix=BASE + 'expect.stdout = "\\t\\u00e9{"'), '8:26: matrix[1].expect.stdout: this "{"'),
     ("a text of lines", spec(matrix=BASE + 'expect.stdout = """\nab\n{"""'), "10:1: matrix[1].expect.stdout: this"),
 ]  # fmt: skip

@@ -15,6 +15,7 @@ COMMANDS = {
     "unfold": "show the vectors without running anything",
     "draft": "write a first spec from a program's own help text",
     "lint": "read specs only and point out every problem",
+    "baseline": "list, show and accept recorded outputs",
     "schema": "print the JSON Schema of specs, for editors",
     "demo": "put the sample ferry office in a folder and run it",
 }

@@ -367,6 +367,10 @@ class Session:
             shown = " ".join(each[:6] for each in ids)
             self.screen.line()
             self.screen.line(("remark", "warn"), f"   {counted_noun(count, 'vector')}: {text}   ", (shown, "place"))
+        whole = not (self.options.only or self.options.failed or self.options.shard or self.options.stop_after)
+        for pattern, origin in tally.idle_masks if whole else ():
+            self.screen.line()
+            self.screen.line(("remark", "warn"), f"   the mask {pattern} found nothing in the whole run   ", (origin, "dim"))
 
     def _write_failures(self, tally: Tally, journal: Journal, shown: int) -> int:
         groups = tally.groups
@@ -397,6 +401,9 @@ class Session:
             group.count - 1 - len(others),
             details=self.options.details,
         )
+        for number in fields.get("masked", ()) if self.options.details else ():
+            mask = matrix.masks[number]
+            self.screen.line("  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim"))
 
 
 BUILD_TAIL = 20

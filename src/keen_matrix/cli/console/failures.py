@@ -8,7 +8,7 @@ from typing import Any
 from keen_matrix.cli.console.safe import escape, pad, quoted, shell_line, shell_word, visible_line
 from keen_matrix.cli.console.screen import Screen, Segment
 from keen_matrix.cli.shared import counted_noun
-from keen_matrix.core.expect.differences import difference, first_difference, split_lines
+from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.results.records import stream_bytes
 from keen_matrix.core.vectors.case import SHOWN_ID
@@ -123,7 +123,7 @@ def _aspect_rows(
     elif form == "steady":
         yield _expected("the same outcome every time")
         yield _came(f"{actual} different ones in {fields['repeats']['times']} launches")
-    elif aspect["aspect"] in ("alike", "effect"):
+    elif aspect["aspect"] in ("alike", "effect", "reference"):
         yield from _compared_rows(screen, aspect, fields, details=details)
     elif form == "blame":
         yield _expected(f"the message to blame {quoted(expected)}")
@@ -152,7 +152,23 @@ def _aspect_rows(
     elif aspect["aspect"] in ("exit", "signal"):
         yield _expected(expected)
         yield _came(actual)
-    elif form == "is":
+    elif form == "unrecorded":
+        yield _expected("a recorded output; keen-matrix baseline shows and accepts what came")
+        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+    elif form == "lines-any-order":
+        yield from _listed_rows("missing", expected, "expected")
+        yield from _listed_rows("not expected", actual, "came")
+    elif form == "json":
+        yield from _pointer_rows(expected, actual)
+    elif form == "json-text":
+        yield _expected("JSON")
+        yield [("but       ", "dim"), escape(expected)]
+        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+    elif "difference" in aspect:
+        kept = aspect["difference"]
+        lines = tuple(DiffLine(*each) for each in kept["lines"])
+        yield from shown_difference(screen, Difference(lines, kept["differing"], kept["of"]), 14)
+    elif form in ("is", "lines"):
         yield from _text_rows(screen, expected, _whole(aspect, fields), details=details)
     else:
         yield _expected(_form_text(screen, form, expected))
@@ -165,21 +181,46 @@ def _compared_rows(
     """Yield how a launch differs from the first one of its case, or that an option made no difference."""
     form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
     if form == "effect":
-        yield _expected(f"{fields.get('culprit', 'the option')} to make a difference")
+        yield _expected(f"{fields.get('culprit', 'the other words')} to make a difference")
         yield _came(f"the same in {counted_noun(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
         return
     other = fields["steps"][aspect["step"] - 1]["argv"]
     same = tuple(other) == tuple(fields["argv"])
-    yield [("compared  ", "dim"), "once more" if same else shell_line(other)]
+    if aspect["aspect"] == "reference":
+        yield [("expected is what the reference did, and what came is ours", "dim")]
+    else:
+        yield [("compared  ", "dim"), "once more" if same else shell_line(other)]
     if form == "files":
         yield _expected("the same files")
         yield _came(escape(actual))
     elif form == "exit":
-        yield _expected(f"exit {expected}, as before")
+        yield _expected(f"exit {expected}")
         yield _came(f"exit {actual}")
     else:
         yield [(f"{form}", "dim")]
-        yield from _text_rows(screen, expected, actual, details=details)
+        if "difference" in aspect:
+            kept = aspect["difference"]
+            lines = tuple(DiffLine(*each) for each in kept["lines"])
+            yield from shown_difference(screen, Difference(lines, kept["differing"], kept["of"]), 14)
+        else:
+            yield from _text_rows(screen, expected, actual, details=details)
+
+
+def _listed_rows(label: str, text: str, style: str) -> Iterator[list[Segment]]:
+    for number, line in enumerate(text.split("\n") if text else ()):
+        yield [(f"{label if number == 0 else '':13} ", "dim"), (visible_line(line[:300]), style)]
+
+
+def _pointer_rows(expected: str, actual: str) -> Iterator[list[Segment]]:
+    """Yield what differs in a JSON value, a pointer after another, expected before came."""
+    for left, right in zip(expected.split("\n"), actual.split("\n"), strict=False):
+        pointer, colon, value = left.partition(": ")
+        if not colon:
+            yield [(escape(left), "dim")]
+            continue
+        yield [("at        ", "dim"), (escape(pointer), "place")]
+        yield _expected(escape(value))
+        yield _came(escape(right.partition(": ")[2]))
 
 
 def _expected(text: str) -> list[Segment]:
@@ -193,22 +234,31 @@ def _came(text: str) -> list[Segment]:
 def _form_text(screen: Screen, form: str, expected: str) -> str:
     if form == "matches":
         return f"to match  {escape(expected)}"
-    if form in ("empty", "absent", "file"):
-        return {"empty": "nothing", "absent": "no such file", "file": "a file"}[form]
+    plain = {
+        "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch",
+        "line-count": f"{expected} lines", "size": f"{expected} bytes", "mode": f"mode {expected}",
+        "link": f"a link to {escape(expected)}", "limit": expected, "digest": expected, "holds": escape(expected),
+    }  # fmt: skip
+    if form in plain:
+        return plain[form]
     if form == "not-empty":
         return "something"
     return _FORM_WORDS[form] + quoted(expected, screen.width - 30, screen.sign("space"))
 
 
 def _came_text(screen: Screen, form: str, actual: str) -> str:
-    if form == "file":
-        return actual
+    if form in ("file", "mode", "link", "limit", "digest", "holds"):
+        return escape(actual)
+    if form in ("line-count", "size"):
+        return f"{actual} {'lines' if form == 'line-count' else 'bytes'}"
     return quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing"
 
 
 def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
     """Return all of what came, from the record's stream when the aspect keeps only its beginning."""
-    if aspect["aspect"] in ("stdout", "stderr"):
+    if f"{aspect['aspect']}_masked" in fields:
+        return str(fields[f"{aspect['aspect']}_masked"])
+    if aspect["aspect"] in ("stdout", "stderr") and "step" not in aspect:
         return stream_bytes(fields, aspect["aspect"]).decode("utf-8", "surrogateescape")
     return str(aspect["actual"])
 
@@ -224,13 +274,24 @@ def _text_rows(screen: Screen, expected: str, came: str, *, details: bool) -> It
         if left and right and len(shown) < screen.width - 26:
             yield [" " * (10 + len(shown) - 1), ("^", "bad")]
         return
-    found = difference(expected, came, 1_000 if details else 14)
+    yield from difference_rows(screen, expected, came, details=details)
+
+
+def difference_rows(screen: Screen, expected: str, came: str, *, details: bool = False) -> Iterator[list[Segment]]:
+    """Yield how two texts differ, line by line: the first places and their surroundings, with counts of the rest."""
+    most = 1_000 if details else 14
+    yield from shown_difference(screen, difference(expected, came, most), most)
+
+
+def shown_difference(screen: Screen, found: Difference, most: int) -> Iterator[list[Segment]]:
+    """Yield a difference as rows."""
+    space = screen.sign("space")
     yield [("differs", "bad"), f" in {found.differing:,} of {found.of:,} lines"]
     names = {"same": "", "expected": "expected", "came": "came"}
     for line in found.lines:
         text = visible_line(line.text[:500], space if line.kind != "same" else " ")
         yield [(f"{names[line.kind]:9}{line.number:>4}  ", "dim"), (text, line.kind)]
-    if len(found.lines) == (1_000 if details else 14):
+    if len(found.lines) == most:
         yield [("         ", ""), ("further lines are left out here; --details shows them", "dim")]
 
 

@@ -24,6 +24,8 @@ def compare(
         yield from _renamed(launches[0][1])
     elif name == "differs":
         yield from _differs(launches, aspects)
+    elif name in ("reference", "reference-accepted"):
+        yield from _reference(launches, aspects, only_accepted=name == "reference-accepted")
     else:
         for number, (_, outcome, _) in enumerate(launches[1:], 2):
             for result in _alike(launches[0][1], outcome, aspects):
@@ -44,8 +46,9 @@ def differences_of(first: Outcome, other: Outcome, aspects: Sequence[str]) -> It
     if "exit" in aspects and describe_end(first) != describe_end(other):
         yield Mismatch(form="exit", expected=describe_end(first), actual=describe_end(other))
     for stream in ("stdout", "stderr"):
-        if stream in aspects and getattr(first, stream) != getattr(other, stream):
-            texts = [getattr(each, stream).decode("utf-8", "surrogateescape") for each in (first, other)]
+        left, right = (each.masked.get(stream, getattr(each, stream)) for each in (first, other))
+        if stream in aspects and left != right:
+            texts = [each.decode("utf-8", "surrogateescape") for each in (left, right)]
             yield Mismatch(form=stream, expected=texts[0], actual=texts[1])
     if "files" in aspects and first.state != other.state:
         names = sorted({*first.state, *other.state})
@@ -74,6 +77,22 @@ def _differs(launches: Sequence[Launched], aspects: Sequence[str]) -> Iterator[t
         text = " ".join(pairs[0][1][0])
         mismatch = Mismatch(form="effect", expected=text, actual=str(len(pairs)))
         yield 2, AspectResult(aspect="effect", held=False, mismatch=mismatch)
+
+
+def _reference(
+    launches: Sequence[Launched], aspects: Sequence[str], *, only_accepted: bool
+) -> Iterator[tuple[int, AspectResult]]:
+    """Compare the program with the reference: what the reference did is what is expected."""
+    if len(launches) < 2:
+        return
+    (_, ours, _), (_, reference, _) = launches
+    if only_accepted and reference.exit != 0:
+        return
+    found = list(differences_of(reference, ours, aspects))
+    if not found:
+        yield 2, AspectResult(aspect="reference", held=True)
+    for mismatch in found:
+        yield 2, AspectResult(aspect="reference", held=False, mismatch=mismatch)
 
 
 def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:

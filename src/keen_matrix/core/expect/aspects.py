@@ -7,10 +7,13 @@ import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
+from glob import glob
 from typing import Any, Protocol
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
+from keen_matrix.core.expect.masks import MASKS, USED, mask, masked_expectation
+from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.outcome import Outcome
 
@@ -29,6 +32,8 @@ class Mismatch:
     actual: str
     problem: bool = False
     """The expectation itself failed, for instance an expression in it."""
+    recorded: bytes | None = None
+    """What would be recorded as the new baseline."""
 
 
 class Aspect(Protocol):
@@ -80,6 +85,7 @@ class TextForm:
     texts: tuple[Template, ...] = ()
     pattern: str = ""
     flag: bool = True
+    tolerance: Tolerance | None = None
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
         """Yield a mismatch for each text of the form that does not hold."""
@@ -96,12 +102,17 @@ def _without_newline(raw: bytes) -> bytes:
 
 def _is(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
     expected = _rendered(form.texts[0], scope)
-    if actual != expected and _without_newline(actual) != _without_newline(expected):
+    if actual == expected or _without_newline(actual) == _without_newline(expected):
+        return
+    if not form.tolerance or not texts_alike(_decoded(expected), _decoded(actual), form.tolerance, newline=True):
         yield Mismatch(form="is", expected=_decoded(expected), actual=_decoded(actual))
 
 
 def _rendered(template: Template, scope: Scope) -> bytes:
-    return template.render(scope).encode("utf-8", "surrogateescape")
+    text = template.render(scope)
+    if MASKS in scope.names:
+        text = masked_expectation(text, scope)
+    return text.encode("utf-8", "surrogateescape")
 
 
 def _contains(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
@@ -149,12 +160,20 @@ _FORMS = {
 }  # fmt: skip
 
 
+class Form(Protocol):
+    """What every form of a text expectation answers."""
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or ValueError."""
+        ...
+
+
 @dataclass(frozen=True, slots=True)
 class StreamAspect:
     """Standard output or standard error."""
 
     stream: str
-    forms: tuple[TextForm, ...]
+    forms: tuple[Form, ...]
 
     def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
         """Yield what differs, form by form."""
@@ -165,23 +184,58 @@ class StreamAspect:
 
 @dataclass(frozen=True, slots=True)
 class FileAspect:
-    """A file of the case's directory after the launch."""
+    """A file of the case's directory after the launch, or every file that a pattern names."""
 
     name: str
-    forms: tuple[TextForm, ...]
+    forms: tuple[Form, ...]
     absent: bool | None = None
+    mode: str | None = None
+    unchanged: bool = False
+    link: Template | None = None
 
     def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
         """Yield what differs; a file that cannot be read as one says what it is instead."""
-        content, is_instead = _read_file(os.path.join(outcome.directory, self.name))
+        if not any(character in self.name for character in "*?["):
+            yield from self._check_one(self.name, outcome, scope)
+            return
+        names = sorted(glob(self.name, root_dir=outcome.directory, recursive=True, include_hidden=True))
+        if not names and not self.absent:
+            yield Mismatch(form="file", expected="", actual="absent")
+        for name in names:
+            yield from self._check_one(name, outcome, scope)
+
+    def _check_one(self, name: str, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        path = os.path.join(outcome.directory, name)
+        if self.link is not None:
+            yield from self._check_link(path, scope)
+        content, is_instead = _read_file(path)
         if self.absent:
-            if is_instead != "absent":
+            if is_instead != "absent" or os.path.islink(path):
                 yield Mismatch(form="absent", expected="", actual=is_instead or _decoded(content))
-        elif is_instead:
+            return
+        if is_instead == "absent" or (is_instead and self.forms):
             yield Mismatch(form="file", expected="", actual=is_instead)
-        else:
-            for form in self.forms:
-                yield from form.check(content, scope)
+            return
+        if self.unchanged and name in outcome.files:
+            yield Mismatch(form="unchanged", expected="", actual=_decoded(content))
+        if self.mode is not None and (came := f"{stat.S_IMODE(os.stat(path).st_mode):03o}") != self.mode.lstrip("0").zfill(3):
+            yield Mismatch(form="mode", expected=self.mode, actual=came)
+        if MASKS in scope.names:
+            found = mask(content, scope.names[MASKS], "files")
+            content = found.text
+            scope.names[USED].update(found.used)
+        for form in self.forms:
+            yield from form.check(content, scope)
+
+    def _check_link(self, path: str, scope: Scope) -> Iterator[Mismatch]:
+        assert self.link is not None
+        expected = self.link.render(scope)
+        try:
+            came = os.readlink(path)
+        except OSError:
+            came = "no link" if os.path.lexists(path) else "absent"
+        if came != expected:
+            yield Mismatch(form="link", expected=expected, actual=came)
 
 
 def _read_file(path: str) -> tuple[bytes, str]:
@@ -249,16 +303,8 @@ def failed_expectation(error: Exception) -> Mismatch:
     return Mismatch(form="expression", expected="", actual=text, problem=True)
 
 
-def text_forms(table: Any) -> tuple[TextForm, ...]:
-    """Return the forms of a validated text table (or a file's table)."""
-    forms: list[TextForm] = []
-    for name in ("is", "contains", "lacks", "starts", "ends"):
-        value = getattr(table, "is_" if name == "is" else name)
-        if value is not None:
-            texts = [value] if isinstance(value, str) else value
-            forms.append(TextForm(name, tuple(Template(text) for text in texts)))
-    if table.matches is not None:
-        forms.append(TextForm("matches", pattern=table.matches))
-    if table.empty is not None:
-        forms.append(TextForm("empty", flag=table.empty))
-    return tuple(forms)
+def text_forms(table: Any, aspect: str) -> tuple[Form, ...]:
+    """Return the forms of a validated text table (or a file's table) of an aspect."""
+    from keen_matrix.core.expect import compiled
+
+    return tuple(compiled.forms(table, aspect))

@@ -10,6 +10,8 @@ CONTEXT = 2
 """Equal lines shown on each side of a difference."""
 MOST_LINES = 2_000
 """Lines that are aligned; in longer texts only the first difference is looked for."""
+MOST_CHARACTERS = 500_000
+"""Characters of both texts up to which lines are aligned."""
 MOST_SHOWN = 14
 """Lines of a difference that are shown unless everything is asked for."""
 
@@ -46,7 +48,7 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
     left, right = split_lines(expected), split_lines(came)
     of = max(len(left), len(right))
     start = next((at for at, (a, b) in enumerate(zip(left, right, strict=False)) if a != b), min(len(left), len(right)))
-    if of > MOST_LINES:
+    if of > MOST_LINES or len(expected) + len(came) > MOST_CHARACTERS:
         differing = sum(a != b for a, b in zip(left, right, strict=False)) + abs(len(left) - len(right))
         return Difference(tuple(_first(left, right, start)), differing, of)
     lines: list[DiffLine] = []
@@ -63,10 +65,26 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
     return Difference(tuple(lines[:most]), differing, of)
 
 
+WINDOW = 160
+"""Characters of a long line that are shown round its first difference."""
+
+
+def _windows(left: str, right: str) -> tuple[str, str]:
+    """Return two long lines cut to what surrounds their first difference."""
+    if max(len(left), len(right)) <= 3 * WINDOW:
+        return left, right
+    at = max(0, first_difference(left, right) - WINDOW // 2)
+    shown = [f"{'…' if at else ''}{each[at : at + WINDOW]}{'…' if len(each) > at + WINDOW else ''}" for each in (left, right)]
+    return shown[0], shown[1]
+
+
 def _first(left: list[str], right: list[str], start: int) -> list[DiffLine]:
     lines = [DiffLine("same", at + 1, left[at]) for at in range(max(0, start - CONTEXT), start)]
-    lines += [DiffLine("expected", start + 1, left[start])] if start < len(left) else []
-    lines += [DiffLine("came", start + 1, right[start])] if start < len(right) else []
+    expected = left[start] if start < len(left) else ""
+    came = right[start] if start < len(right) else ""
+    expected, came = _windows(expected, came)
+    lines += [DiffLine("expected", start + 1, expected)] if start < len(left) else []
+    lines += [DiffLine("came", start + 1, came)] if start < len(right) else []
     return lines
 
 

@@ -265,8 +265,11 @@ def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str,
             try:
                 found[name] = tuple(resolved_launch(replace(spec, program=replace(spec.program, launch=words))))  # type: ignore[assignment]
             except RunFault:
-                if "launchers" in families:
+                if "launchers" in families or any(m.other is not None and name in m.other.launchers for m in spec.matrices):
                     raise
+    if spec.reference is not None:
+        words = spec.reference.launch
+        found["reference"] = tuple(resolved_launch(replace(spec, program=replace(spec.program, launch=words))))  # type: ignore[assignment]
     if "renamed" in families:
         found["renamed"] = _renamed(launch, folder)
     return found

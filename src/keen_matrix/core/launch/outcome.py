@@ -44,5 +44,9 @@ class Outcome:
     """What the launch did to the files of its directory."""
     state: dict[str, tuple[Any, ...]] = field(default_factory=dict)
     """What stood in the directory afterwards; only looked at when launches are compared."""
+    masked: dict[str, bytes] = field(default_factory=dict)
+    """The streams as they are compared, where masks are there."""
+    masks_used: frozenset[int] = frozenset()
+    """Numbers of the masks that found something."""
     directory: str = ""
     """The case's working directory; it exists only until the outcome has been checked."""

@@ -20,10 +20,14 @@ import sys
 import time
 from collections import deque
 from collections.abc import Callable, Mapping
-from typing import Any
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault, RunFault
 from keen_matrix.core.expect.cascade import VERDICTS, Cascade, Judged, worst_of
+from keen_matrix.core.expect.forms import BASELINE
+from keen_matrix.core.expect.masks import MASKS, USED, Mask, mask
+from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch
 from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
@@ -38,9 +42,13 @@ from keen_matrix.core.launch.surround import (
     start_of,
 )
 from keen_matrix.core.launch.wire import FrameReader, Plan, case_of, pack_live, pack_result
+from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.results.records import Record, encode
 from keen_matrix.core.spec.model import Matrix, Step
 from keen_matrix.core.vectors.case import Case, case_scope
+
+if TYPE_CHECKING:
+    from keen_matrix.core.oracle import OncePerCase
 
 VERDICT_NUMBER = {verdict: number for number, verdict in enumerate(VERDICTS)}
 RSS_UNIT = 1 if sys.platform == "darwin" else 1024
@@ -97,6 +105,7 @@ class Slot:
         file, words = plan.file, plan.launch
         standing = standing_at(case, self._step)
         self.scope = case_scope(case.values, argv, case.id, plan.spec.here, worker.functions, standing)
+        worker.equip(self.scope, case)
         if case.relation is not None:
             launcher = case.relation[2][self._step] if case.relation[2] else ""
             launcher = "renamed" if case.relation[0] == "renamed" else launcher
@@ -221,9 +230,12 @@ class Slot:
             outcome.files = file_changes(self._before, self.directories.work)
         if case.relation is not None and fresh and "files" in case.relation[3]:
             outcome.state = directory_state(self.directories.work)
+        checked = masked_outcome(outcome, worker.matrices[case.matrix].masks)
         cascade = worker.cascade_of(case, self._step)
         with time_limit(CHECK_SECONDS) if worker.functions else _NO_LIMIT:  # only the user's own functions can hang
-            judged = cascade.judge(outcome, self.scope, timeout=around.timeout, cap=worker.plan.cap)
+            judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=worker.plan.cap)
+        if USED in self.scope.names:
+            outcome.masks_used |= self.scope.names[USED]
         worker.forget(self)
         self._record.add(self.words, outcome, judged)
         if self._step < len(case.more) and outcome.unlaunched is None:
@@ -289,6 +301,19 @@ class Slot:
                 outcome.stderr = outcome.stderr.replace(path, name)
 
 
+def masked_outcome(outcome: Outcome, masks: tuple[Mask, ...]) -> Outcome:
+    """Return an outcome as it is compared; what was masked is noted in the outcome itself."""
+    if not masks:
+        return outcome
+    try:
+        found = {name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")}
+    except ValueError:
+        return outcome  # a mask that takes too long masks nothing; the comparison shows it
+    outcome.masked = {name: each.text for name, each in found.items()}
+    outcome.masks_used = frozenset().union(*(each.used for each in found.values()))
+    return replace(outcome, **outcome.masked)  # type: ignore[arg-type]
+
+
 CHECK_SECONDS = 60
 """Time that the checks of one launch may take, oracle functions included."""
 
@@ -322,7 +347,8 @@ class Worker:
         self.queue: deque[Case] = deque()
         self.slots: list[Slot] = []
         self.closing = False
-        self.functions: Mapping[str, Callable[..., Any]] = {}
+        self.functions: Mapping[str, OncePerCase] = {}
+        self._baselines: dict[int, str] = {}
         self.cascades: dict[tuple[object, ...], Cascade] = {}
         self.matrices: dict[int, Matrix] = {}
         self.steps: dict[int, tuple[Step, ...]] = {}
@@ -354,14 +380,16 @@ class Worker:
 
     def take_plan(self, plan: Plan) -> None:
         """Get ready for the cases of a plan."""
-        from keen_matrix.core.oracle import oracle_functions
+        from keen_matrix.core.oracle import OncePerCase, oracle_functions
 
         self.plan = plan
         self.cascades.clear()
-        self.functions = oracle_functions(plan.spec.program.oracle)
+        functions = oracle_functions(plan.spec.program.oracle)
+        self.functions = {name: OncePerCase(function) for name, function in functions.items()}
         for matrix in plan.spec.matrices:
             self.steps[matrix.index] = matrix.steps
             self.matrices[matrix.index] = matrix
+            self._baselines[matrix.index] = baseline_path(plan.spec.path, matrix.name)
             self.names[matrix.index] = matrix.name
         os.makedirs(plan.root, exist_ok=True)
         self.slots = [Slot(self, number) for number in range(plan.slots)]
@@ -377,6 +405,16 @@ class Worker:
             rules = rules_for(self.plan.spec, self.matrices[case.matrix], case, number)
             found = self.cascades[key] = Cascade(rules)
         return found
+
+    def equip(self, scope: Scope, case: Case) -> None:
+        """Give the scope of a case what its checks need beside what its expressions see."""
+        matrix, names = self.matrices[case.matrix], scope.names
+        assert isinstance(names, dict)
+        if matrix.masks:
+            names[MASKS], names[USED] = matrix.masks, set()
+        names[BASELINE] = (self._baselines[case.matrix], case.id)
+        for function in self.functions.values():
+            function.forget()
 
     def live_for(self, case: Case) -> Callable[[str, bytes, float], None]:
         """Return the function that shows the output of a case as it comes."""

@@ -11,6 +11,7 @@ import orjson
 
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
+from keen_matrix.core.expect.differences import difference
 from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.vectors.case import Case
@@ -70,6 +71,12 @@ class Record:
         compared = list(compare(relation, self._launches)) if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         fields = case_fields(self._case, self._matrix)
+        masks = sorted({number for _, each, _ in self._launches for number in each.masks_used})
+        if masks:
+            fields["masked"] = masks
+            for name, text in outcome.masked.items():
+                if text != getattr(outcome, name):
+                    fields[f"{name}_masked"] = text.decode("utf-8", "backslashreplace")
         remarks = list(dict.fromkeys(remark for _, _, each in self._launches for remark in each.remarks))
         if remarks:
             fields["remarks"] = remarks
@@ -157,9 +164,22 @@ def aspect_fields(result: AspectResult) -> dict[str, Any]:
         fields["actual"] = _kept(result.mismatch.actual)
         if result.mismatch.problem:
             fields["problem"] = True
+        if result.mismatch.form in ("is", "lines", "stdout", "stderr"):
+            _keep_difference(fields, result.mismatch.expected, result.mismatch.actual)
+        if result.mismatch.recorded is not None:
+            _stream(fields, "recorded", result.mismatch.recorded, len(result.mismatch.recorded))
     if result.rule:
         fields["rule"] = result.rule
     return fields
+
+
+def _keep_difference(fields: dict[str, Any], expected: str, actual: str) -> None:
+    """Keep where two texts differ, when they are too long to be kept whole."""
+    if max(len(expected), len(actual)) <= SHOWN_ACTUAL:
+        return
+    found = difference(expected, actual)
+    lines = [[line.kind, line.number, _kept(line.text[:500])] for line in found.lines]
+    fields["difference"] = {"lines": lines, "differing": found.differing, "of": found.of}
 
 
 def _kept(text: str) -> str:

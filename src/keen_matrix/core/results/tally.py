@@ -44,6 +44,9 @@ class Tally:
         self.spec = spec
         self.by_matrix: dict[int, Counter[str]] = {matrix.index: Counter() for matrix in spec.matrices}
         self._groups: dict[tuple[Any, ...], FailureGroup] = {}
+        self._masks = {matrix.index: [mask.origin for mask in matrix.masks] for matrix in spec.matrices}
+        self.used_masks: set[str] = set()
+        """Places of the masks that found something."""
         self.remarks: dict[str, tuple[int, list[str]]] = {}
         """What is worth a word though it is no failure: how often, and the first ids."""
         self.ungrouped = 0
@@ -55,6 +58,9 @@ class Tally:
         self.by_matrix[result.matrix][verdict] += 1
         if b'"remarks":' in result.line:
             self._remark(json.loads(result.line))
+        if b'"masked":' in result.line:
+            masks = self._masks[result.matrix]
+            self.used_masks |= {masks[number] for number in json.loads(result.line)["masked"]}
         if verdict == "held":
             return None
         fields: dict[str, Any] = json.loads(result.line)
@@ -88,6 +94,15 @@ class Tally:
             group.ids.remove(max(group.ids))
         if result.sequence < group.sequence:
             group.sequence, group.offset, group.length = result.sequence, offset, len(result.line)
+
+    @property
+    def idle_masks(self) -> list[tuple[str, str]]:
+        """Pattern and place of the masks of what was run that found nothing anywhere."""
+        masks = {
+            mask.origin: mask.pattern
+            for matrix in self.spec.matrices if self.by_matrix[matrix.index] for mask in matrix.masks
+        }  # fmt: skip
+        return [(pattern, origin) for origin, pattern in masks.items() if origin not in self.used_masks]
 
     @property
     def groups(self) -> list[FailureGroup]:

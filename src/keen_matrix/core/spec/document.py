@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import datetime
 import re
-from collections.abc import Callable
-from typing import Annotated, Any, Literal
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any, Literal, TypeAlias
 
 from pydantic import (
     AfterValidator,
@@ -24,6 +24,7 @@ from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.expect.exits import parse_exit, signal_number
+from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, parse_limit
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.notation.synopsis import parse_synopsis
@@ -117,6 +118,8 @@ def _text_or_list(text_type: Any) -> Any:
 
 
 _STRINGS = {"type": "array", "items": {"type": "string"}}
+WordsOrList: TypeAlias = _text_or_list(WordsString)  # type: ignore[valid-type]
+TextOrList: TypeAlias = _text_or_list(LineString)  # type: ignore[valid-type]
 
 
 def kind_of(value: Any) -> str:
@@ -188,6 +191,66 @@ def _regex(text: str) -> str:
     return text
 
 
+def _line_count(value: Any) -> Any:
+    from keen_matrix.core.expect.forms import parse_line_count
+
+    try:
+        parse_line_count(value)
+    except (ValueError, NotationFault, ExpressionFault) as error:
+        raise _fault(str(error)) from None
+    return value
+
+
+def _digest_or_base64(text: str) -> str:
+    from keen_matrix.core.expect.forms import parse_bytes
+
+    try:
+        parse_bytes(text)
+    except ValueError as error:
+        raise _fault(str(error)) from None
+    return text
+
+
+def _json_value(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _json_value(each) for key, each in value.items()}
+    if isinstance(value, list):
+        return [_json_value(each) for each in value]
+    if isinstance(value, (datetime.date, datetime.time)):
+        return value.isoformat()
+    return value
+
+
+def _json_values(value: Any) -> Any:
+    if not isinstance(value, list):
+        raise _fault(f"expected a list of values, one a line, found {kind_of(value)}")
+    return _json_value(value)
+
+
+def _pointers(value: Any) -> Any:
+    listed = [value] if isinstance(value, str) else value
+    for pointer in listed if isinstance(listed, list) else ():
+        if not isinstance(pointer, str) or (pointer and not pointer.startswith("/")):
+            raise _fault(f'{pointer!r} is no JSON Pointer; expected one such as "/ports/0"')
+    return listed
+
+
+class ToleranceTable(Table):
+    """How far numbers may be off: the larger of the two counts."""
+
+    absolute: Annotated[float, Field(ge=0)] = Field(0.0, description="At most so much.", examples=[0.01])
+    relative: Annotated[float, Field(ge=0)] = Field(0.0, description="At most this part of the number.", examples=[1e-6])
+
+
+def _tolerance(value: Any) -> Any:
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        return {"absolute": value}
+    return value
+
+
+Tolerated = Annotated[ToleranceTable, BeforeValidator(_tolerance, json_schema_input_type=float | ToleranceTable)]
+
+
 class TextTable(Table):
     """What a text must be. All forms of one table must hold."""
 
@@ -206,6 +269,50 @@ class TextTable(Table):
         None, description="What it ends with; one final newline is forgiven.", examples=["done"]
     )
     empty: bool | None = Field(None, description="Whether it is empty.", examples=[True])
+    lines: Texts | None = Field(None, description="All its lines, in order.", examples=[["Skerry", "Holm"]])
+    lines_any_order: Texts | None = Field(
+        None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
+    )
+    line_count: Annotated[Any, BeforeValidator(_line_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
+        None, description='How many lines it has: a number, a range "1..3" or a template.', examples=[3, "1..3", "{riders}"]
+    )
+    holds: Annotated[list[ExpressionText], BeforeValidator(_one_or_more, json_schema_input_type=str | list[str])] | None = Field(
+        None, description="Conditions on the named groups of `matches`.", examples=[["int(hour) < 24"]]
+    )
+    file: TemplateText | None = Field(
+        None, description="The same as a file beside the spec.", examples=["expected/{origin}.txt"]
+    )
+    command: WordsOrList | None = Field(
+        None, description="The same as the output of another command.", examples=["sort {here}/ports.txt"]
+    )
+    bytes_: Annotated[str, AfterValidator(_digest_or_base64)] | None = Field(
+        None,
+        description="The same bytes: base64:… or a digest, sha256:… or md5:….",
+        examples=["sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"],
+    )
+    json_: Annotated[Any, BeforeValidator(_json_value)] = Field(
+        None, description="The same JSON value, whatever its spelling; taken as it stands.", examples=[{"price": 4.5}]
+    )
+    json_lines: Annotated[list[Any], BeforeValidator(_json_values)] | None = Field(
+        None, description="A JSON value a line.", examples=[[{"port": "Holm"}, {"port": "Voe"}]]
+    )
+    ignore: Annotated[list[str], BeforeValidator(_pointers, json_schema_input_type=str | list[str])] | None = Field(
+        None,
+        description="JSON Pointers (RFC 6901) of what is not compared; * stands for any step.",
+        examples=[["/date", "/*/id"]],
+    )
+    any_order: Literal[True] | Annotated[list[str], BeforeValidator(_pointers)] | None = Field(
+        None, description="Arrays of the JSON whose order does not matter: true for all, or JSON Pointers.",
+        examples=[True, ["/ports"]],
+    )  # fmt: skip
+    tolerance: Tolerated | None = Field(
+        None,
+        description="How far numbers in `is`, `lines`, `json`, `file`, `command` and baselines may be off.",
+        examples=[0.01, {"relative": 1e-6}],
+    )
+    baseline: Literal[True] | None = Field(
+        None, description="The same as was recorded and accepted with keen-matrix baseline.", examples=[True]
+    )
     literal: bool = Field(False, description="Take the texts as they stand: braces are no fields.", examples=[True])
 
 
@@ -222,7 +329,7 @@ def _text_table(value: Any) -> Any:
     return value
 
 
-_TEMPLATED = frozenset({"is", "contains", "lacks", "starts", "ends"})
+_TEMPLATED = frozenset({"is", "contains", "lacks", "starts", "ends", "lines", "lines-any-order", "file"})
 
 
 def _escaped(value: Any) -> Any:
@@ -238,17 +345,65 @@ class FileTable(TextTable):
     """What a file must be after the launch."""
 
     absent: bool | None = Field(None, description="Whether the file must not exist.", examples=[True])
+    mode: Annotated[str, Field(pattern="^[0-7]{3,4}$")] | None = Field(
+        None, description="Its permissions, in octal digits.", examples=["755"]
+    )
+    size: Annotated[Any, BeforeValidator(_line_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
+        None, description='Its size in bytes: a number, a range "1..100" or a template.', examples=[36, "1.."]
+    )
+    unchanged: Literal[True] | None = Field(
+        None, description="Whether it is as it was before the launch, in content and mode.", examples=[True]
+    )
+    link: TemplateText | None = Field(None, description="What it is a symbolic link to.", examples=["names.txt"])
 
 
 def _file_table(value: Any) -> Any:
     if value == "absent":
         return {"absent": True}
-    if isinstance(value, dict) and set(value) - {"literal"} == {"absent"}:
+    if isinstance(value, dict) and set(value) & {"absent", "mode", "size", "unchanged", "link"}:
         return value
     return _text_table(value)
 
 
 FileExpectation = Annotated[FileTable, BeforeValidator(_file_table, json_schema_input_type=str | FileTable)]
+
+
+def _limit_of(units: Mapping[str, float]) -> Callable[[str], str]:
+    def check(text: str) -> str:
+        try:
+            parse_limit(text, units)
+        except ValueError as error:
+            raise _fault(str(error)) from None
+        return text
+
+    return check
+
+
+AspectName = Literal["exit", "stdout", "stderr", "files"]
+
+
+class AlikeTable(Table):
+    """Another launch of the same case: exactly one of launchers, again, line."""
+
+    launchers: Literal[True] | list[str] | None = Field(
+        None, description="Under every other launcher, or those named.", examples=[True, ["isolated"]]
+    )
+    again: Literal[True] | None = Field(
+        None, description="Once more in the same directory, and in a fresh one.", examples=[True]
+    )
+    line: TextOrList | None = Field(
+        None, description="With other words.", examples=["--bike {origin} {destination}"]
+    )
+    aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
+        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
+    )
+
+    @model_validator(mode="after")
+    def _one_other(self) -> AlikeTable:
+        given = [name for name in ("launchers", "again", "line") if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise _fault(f"expected exactly one of launchers, again, line, found {' and '.join(given) or 'none'}")
+        return self
 
 
 class Expectations(Table):
@@ -271,6 +426,18 @@ class Expectations(Table):
         None,
         description="Whether files that no expectation names may be created, changed or deleted (not by a refusal).",
         examples=["none"],
+    )
+    duration: Annotated[str, AfterValidator(_limit_of(TIME_UNITS))] | None = Field(
+        None, description="How long the launch may take.", examples=["< 2 s", "> 100 ms"]
+    )
+    memory: Annotated[str, AfterValidator(_limit_of(SIZE_UNITS))] | None = Field(
+        None, description="How much memory it may take at its peak.", examples=["< 64 MiB"]
+    )
+    alike: AlikeTable | None = Field(
+        None, description="Another launch that must do the same.", examples=[{"again": True}, {"line": "{b} {a}"}]
+    )
+    differs: AlikeTable | None = Field(
+        None, description="Another launch that must do something else.", examples=[{"line": "{origin} Holm"}]
     )
     leftovers: Literal["none", "allowed"] | None = Field(
         None,
@@ -317,6 +484,32 @@ def _rules(value: Any) -> Any:
 Rules = Annotated[list[ExpectRule], BeforeValidator(_rules, json_schema_input_type=ExpectRule | list[ExpectRule])]
 
 
+class MaskTable(Table):
+    """What varies from run to run, and what is put in its place in both sides before they are compared."""
+
+    matches: Annotated[str, AfterValidator(_regex)] = Field(
+        description="A regular expression for what varies.", examples=[r"\d\d:\d\d:\d\d"]
+    )
+    as_: str = Field(description="What is put in its place; \\1 is its first group.", examples=["<time>"])
+    in_: list[Literal["stdout", "stderr", "files"]] = Field(
+        ["stdout", "stderr", "files"], description="Where it is masked.", examples=[["stdout"]]
+    )
+
+
+class ReferenceTable(Table):
+    """Another program that the same vectors are given to, and that must do the same: an older edition, say."""
+
+    launch: WordsOrList = Field(
+        description="The words that start it.", examples=["perl {here}/fare.pl"]
+    )
+    aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
+        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
+    )
+    only_accepted: bool = Field(
+        False, description="Whether vectors are passed over that the reference does not exit 0 on.", examples=[True]
+    )
+
+
 # --- surroundings and the program ---
 
 
@@ -336,7 +529,7 @@ EnvTable = Annotated[
         examples=[{"TARIFF": "summer", "NO_COLOR": False}],
     ),
 ]
-Launch = _text_or_list(WordsString)
+Launch = WordsOrList
 
 
 def _mode(text: str) -> str:
@@ -867,6 +1060,9 @@ class MatrixTable(Around):
         examples=[[{"line": "Skerry Holm --save t.txt"}, {"line": "Holm Voe --save t.txt"}]],
     )
     files: FilesTable = {}
+    mask: list[MaskTable] = Field(
+        [], description="What varies, in this matrix.", examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]]
+    )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
 
 
@@ -893,4 +1089,10 @@ class SpecDocument(Table):
         None, description="What the program says it accepts.", examples=[{"synopsis": "[-n,--riders RIDERS] ORIGIN"}]
     )
     files: FilesTable = {}
+    mask: list[MaskTable] = Field(
+        [], description="What varies, for all matrices.", examples=[[{"matches": "v[0-9.]+", "as": "<version>"}]]
+    )
+    reference: ReferenceTable | None = Field(
+        None, description="A program that must do the same.", examples=[{"launch": "perl {here}/fare.pl"}]
+    )
     matrix: list[CheckedMatrix] = Field([], description="The matrices.", examples=[[]])

@@ -17,6 +17,11 @@ from keen_matrix.core.spec.document import RefusalTable, SpecDocument
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
 
+NEEDS = {
+    "holds": ("matches",), "ignore": ("json", "json-lines"), "any-order": ("json", "json-lines"),
+    "tolerance": ("is", "lines", "lines-any-order", "json", "json-lines", "file", "command", "baseline"),
+}  # fmt: skip
+"""Keys of a text table that only change what others do."""
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
 
@@ -236,11 +241,30 @@ class _Checker:
         for rule_path, rule in (
             [(path, rules)] if isinstance(rules, dict) else [((*path, at), each) for at, each in listed]
         ):
-            for text_path, text, is_expression in _rule_texts(rule_path, rule):
+            for text_path, text, is_expression, inside in _rule_texts(rule_path, rule):
                 if is_expression:
-                    self._expression(text_path, text, known)
+                    self._expression(text_path, text, known | inside)
                 else:
-                    self._template(text_path, text, known)
+                    self._template(text_path, text, known | inside)
+            self._forms(rule_path, rule)
+
+    def _forms(self, path: KeyPath, rule: Any) -> None:
+        """Check what only makes sense beside something else in the same table."""
+        streams = {name: rule.get(name) for name in ("stdout", "stderr")} if isinstance(rule, dict) else {}
+        files = rule.get("files") if isinstance(rule, dict) else None
+        tables = [((*path, name), table) for name, table in streams.items()]
+        tables += [((*path, "files", name), table) for name, table in files.items()] if isinstance(files, dict) else []
+        for where, table in tables:
+            if not isinstance(table, dict):
+                continue
+            for key, needs in NEEDS.items():
+                if key in table and not any(each in table for each in needs):
+                    wanted = " or ".join(f'"{each}"' for each in needs)
+                    self.add((*where, key), f'"{key}" stands without {wanted}', at_key=True)
+            named = table.get("file")
+            beside = os.path.join(self.spec.here, named) if isinstance(named, str) and "{" not in named else None
+            if beside is not None and not os.path.isfile(beside):
+                self.add((*where, "file"), f"{named} does not exist beside the spec")
 
     def _expression(self, path: KeyPath, text: Any, known: set[str]) -> None:
         try:
@@ -305,26 +329,52 @@ def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
             yield (*path, key), value
 
 
-def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool]]:
-    """Yield every text of a rule that may hold fields, and its condition, marked as an expression."""
+_TEXT_FORMS = ("is", "contains", "lacks", "starts", "ends", "lines", "lines-any-order")
+_ALWAYS_TEMPLATES = ("file", "command", "line-count", "size", "link")
+"""Forms whose texts are templates even when the table is literal."""
+
+
+def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
+    """Yield every text of a rule that may hold fields, its conditions marked as expressions, with names known only there."""
+    none = frozenset[str]()
     if not isinstance(rule, dict):
         return
     if "when" in rule:
-        yield (*path, "when"), rule["when"], True
+        yield (*path, "when"), rule["when"], True, none
     if isinstance(rule.get("exit"), str):
-        yield (*path, "exit"), rule["exit"], False
+        yield (*path, "exit"), rule["exit"], False, none
+    for name in ("alike", "differs"):
+        if isinstance(rule.get(name), dict):
+            yield from ((at, text, False, none) for at, text in _texts_of((*path, name, "line"), rule[name].get("line")))
     tables = [((*path, name), rule.get(name)) for name in ("stdout", "stderr")]
     tables += list(_table_texts((*path, "files"), rule.get("files")))
     for table_path, table in tables:
         if isinstance(table, str):
-            yield table_path, table, False
-        elif isinstance(table, dict) and not table.get("literal"):
-            for form in ("is", "contains", "lacks", "starts", "ends"):
-                texts = table.get(form)
-                if isinstance(texts, list):
-                    yield from (((*table_path, form, index), text, False) for index, text in enumerate(texts))
-                elif texts is not None:
-                    yield (*table_path, form), texts, False
+            yield table_path, table, False, none
+        elif isinstance(table, dict):
+            forms = (*(() if table.get("literal") else _TEXT_FORMS), *_ALWAYS_TEMPLATES)
+            for form in forms:
+                yield from ((at, text, False, none) for at, text in _texts_of((*table_path, form), table.get(form)))
+            groups = _groups(table.get("matches"))
+            yield from ((at, text, True, groups) for at, text in _texts_of((*table_path, "holds"), table.get("holds")))
+
+
+def _texts_of(path: KeyPath, value: Any) -> Iterator[tuple[KeyPath, str]]:
+    """Yield a text, or each of a list of texts, with its place."""
+    if isinstance(value, str):
+        yield path, value
+    elif isinstance(value, list):
+        yield from (((*path, number), each) for number, each in enumerate(value) if isinstance(each, str))
+
+
+def _groups(pattern: Any) -> frozenset[str]:
+    """Return the names of a regular expression's groups."""
+    import regex
+
+    try:
+        return frozenset(regex.compile(pattern).groupindex) if isinstance(pattern, str) else frozenset()
+    except regex.error:
+        return frozenset()
 
 
 __all__ = ["CASE_NAMES", "Template", "cross_checks", "leaves_directory"]

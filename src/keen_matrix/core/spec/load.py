@@ -24,9 +24,12 @@ from keen_matrix.core.expect.aspects import (
     text_forms,
 )
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
+from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, DurationAspect, MemoryAspect, parse_limit
+from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expect.refusals import blame_aspects, help_rule, refusal_promise
 from keen_matrix.core.expressions import Expression, Template, as_text
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.signature.families import FAMILIES
@@ -35,9 +38,11 @@ from keen_matrix.core.signature.values import ValueType
 from keen_matrix.core.spec.document import (
     Around,
     Expectations,
+    MaskTable,
     MatrixTable,
     ProgramTable,
     PutTable,
+    ReferenceTable,
     RefusalKind,
     RefusalTable,
     SignatureTable,
@@ -48,8 +53,10 @@ from keen_matrix.core.spec.document import (
 from keen_matrix.core.spec.model import (
     Answer,
     Matrix,
+    OtherLaunch,
     Program,
     Put,
+    Reference,
     RefusalRules,
     Rule,
     Spec,
@@ -115,12 +122,18 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
         refusal=_part(RefusalTable, data.get("refusal", {})) or RefusalTable(),
         signature=_part(SignatureTable, data["signature"]) if "signature" in data else None,
         files=checked.files if checked else {},
+        mask=[each for each in (_part(MaskTable, raw) for raw in _listed(data.get("mask"))) if each is not None],
+        reference=_part(ReferenceTable, data["reference"]) if "reference" in data else None,
         matrix=[each if each is not None else _INVALID for each in matrices],
     )
 
 
 _INVALID = MatrixTable.model_construct(name="", line="", axes={})
 """Stands for a matrix that does not validate, so that the others keep their numbers."""
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
 
 
 def _part(model: type[BaseModel], data: Any) -> Any:
@@ -153,6 +166,7 @@ class Compiler:
             rules=self._accepted_rules(document),
             signature=self.signature,
             refusal=self._refusal_rules(document) if self.signature else None,
+            reference=self._reference(document),
             help_rules=(help_rule(self.signature, document.signature.help_complete, self._place("signature")),)
             if self.signature and document.signature
             else (),
@@ -166,6 +180,15 @@ class Compiler:
 
     def _place(self, *path: str) -> str:
         return f"{os.path.basename(self.source.path)}:{self.source.line(path)}"
+
+    @staticmethod
+    def _reference(document: SpecDocument) -> Reference | None:
+        table = document.reference
+        if table is None:
+            return None
+        return Reference(
+            launch=launch_templates(table.launch), aspects=tuple(table.aspects), only_accepted=table.only_accepted
+        )
 
     def _signature(self, document: SpecDocument, here: str) -> Signature | None:
         """Return the compiled signature; what does not fit together in it is a problem."""
@@ -208,8 +231,9 @@ class Compiler:
             if name == "refusals":
                 around = replace(around, stdin=Stdin(silent=True))
             step = Step(line=nothing, surroundings=around)
+            masks = self.masks(document.mask, ("mask",))
             found.append(Matrix(index=len(document.matrix) + number, name=name, line=nothing, line_text="", axes={},
-                                steps=(step,), family=name, origin=self._place("signature")))  # fmt: skip
+                                steps=(step,), family=name, masks=masks, origin=self._place("signature")))  # fmt: skip
         return tuple(found)
 
     def _accepted_rules(self, document: SpecDocument) -> tuple[Rule, ...]:
@@ -293,8 +317,58 @@ class Compiler:
                 self.rule(rule, (*path, "expect") if single else (*path, "expect", number))
                 for number, rule in enumerate(table.expect)
             ),
+            masks=(*self.masks(document.mask, ("mask",)), *self.masks(table.mask, (*path, "mask"))),
+            other=self.other(document, table, path),
             origin=f"{os.path.basename(self.source.path)}:{self.source.line(path)}",
         )
+
+    def masks(self, tables: Sequence[MaskTable], path: KeyPath) -> tuple[Mask, ...]:
+        """Return masks with their places."""
+        shown = os.path.basename(self.source.path)
+        return tuple(
+            Mask(each.matches, each.as_, tuple(each.in_), f"{shown}:{self.source.line((*path, number))}")
+            for number, each in enumerate(tables)
+        )
+
+    def other(self, document: SpecDocument, table: MatrixTable, path: KeyPath) -> OtherLaunch | None:
+        """Return what every case of a matrix is compared with: by the last rule that says so."""
+        found: OtherLaunch | None = None
+        tables: list[tuple[KeyPath, Expectations]] = [(("expect",), document.expect)]
+        single = isinstance(self.source.data["matrix"][path[1]].get("expect"), dict)
+        tables += [((*path, "expect") if single else (*path, "expect", n), each) for n, each in enumerate(table.expect)]
+        for where, rule in tables:
+            for name in ("alike", "differs"):
+                asked = getattr(rule, name)
+                if asked is None:
+                    continue
+                if getattr(rule, "when", None) or table.steps:
+                    what = "a rule with a condition" if getattr(rule, "when", None) else "a matrix with steps"
+                    self._problem((*where, name), f'"{name}" does not go with {what}')
+                elif name == "differs" and asked.line is None:
+                    self._problem((*where, name), '"differs" needs "line", other words that make a difference')
+                else:
+                    found = self._other_launch(document, asked, (*where, name))
+        return found
+
+    def _other_launch(self, document: SpecDocument, asked: Any, where: KeyPath) -> OtherLaunch | None:
+        words = None
+        if asked.line is not None:
+            line = parse_line(asked.line) if isinstance(asked.line, str) else LineSequence(parse_list(asked.line))
+            if not all(isinstance(item, Word) for item in line.items):
+                self._problem((*where, "line"), "the line of another launch has no groups; an axis of arrays such as "
+                              '[[], ["--bike"]] gives both lines the same choice')  # fmt: skip
+                return None
+            words = tuple(Template("", parts=item.parts) for item in line.items if isinstance(item, Word))
+        names = tuple(document.program.launchers)
+        if asked.launchers and not names:
+            self._problem(where, "the spec has no [program.launchers] to compare")
+        for number, name in enumerate(asked.launchers if isinstance(asked.launchers, list) else ()):
+            if name not in names:
+                self._problem((*where, "launchers", number), f'there is no launcher "{name}"',
+                              suggestion=nearest(name, names))  # fmt: skip
+        launchers = tuple(asked.launchers) if isinstance(asked.launchers, list) else names if asked.launchers else ()
+        return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=bool(asked.again), words=words,
+                           aspects=tuple(asked.aspects), origin=self._place(*map(str, where[:1])))  # fmt: skip
 
     def _step_rules(self, step: StepTable, path: KeyPath) -> tuple[Rule, ...]:
         return tuple(self.rule(rule, (*path, "expect")) for rule in step.expect)
@@ -448,11 +522,17 @@ def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
     if table.signal is not None:
         yield "signal", SignalAspect(signal_number(table.signal))
     if table.stdout is not None:
-        yield "stdout", StreamAspect("stdout", text_forms(table.stdout))
+        yield "stdout", StreamAspect("stdout", text_forms(table.stdout, "stdout"))
     if table.stderr is not None:
-        yield "stderr", StreamAspect("stderr", text_forms(table.stderr))
+        yield "stderr", StreamAspect("stderr", text_forms(table.stderr, "stderr"))
     for name, file in table.files.items():
-        yield f"files.{name}", FileAspect(name, text_forms(file), file.absent)
+        link = None if file.link is None else Template(file.link)
+        yield f"files.{name}", FileAspect(name, text_forms(file, f"files.{name}"), file.absent, file.mode,
+                                          bool(file.unchanged), link)  # fmt: skip
+    if table.duration is not None:
+        yield "duration", DurationAspect(parse_limit(table.duration, TIME_UNITS))
+    if table.memory is not None:
+        yield "memory", MemoryAspect(parse_limit(table.memory, SIZE_UNITS))
     if table.other_files is not None:
         named = tuple(table.files)
         yield "other-files", OtherFilesAspect(named, table.other_files == "allowed")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from keen_matrix.core.expect.aspects import Aspect
+    from keen_matrix.core.expect.masks import Mask
     from keen_matrix.core.expressions import Expression, Template
     from keen_matrix.core.notation.nodes import Sequence
     from keen_matrix.core.signature.model import Signature
@@ -134,6 +135,27 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OtherLaunch:
+    """Further launches that each case of a matrix is compared with: alike, or (with other words) different."""
+
+    differs: bool = False
+    launchers: tuple[str, ...] = ()
+    again: bool = False
+    words: tuple[Template, ...] | None = None
+    aspects: tuple[str, ...] = ("exit", "stdout", "stderr", "files")
+    origin: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reference:
+    """Another program that every vector is given to as well."""
+
+    launch: tuple[Template, ...]
+    aspects: tuple[str, ...]
+    only_accepted: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Matrix:
     """One block of a spec that unfolds to vectors."""
 
@@ -157,6 +179,10 @@ class Matrix:
     steps: tuple[Step, ...] = ()
     """The launches of each case; a matrix with a line has one step."""
     rules: tuple[Rule, ...] = ()
+    masks: tuple[Mask, ...] = ()
+    """Those of the spec and its own."""
+    other: OtherLaunch | None = None
+    """What every case is compared with."""
     origin: str = ""
     family: str = ""
     """The derived family that this is; empty for a matrix that a spec writes out."""
@@ -184,6 +210,7 @@ class Spec:
     """The derived families first, then the matrices of the spec."""
     signature: Signature | None = None
     refusal: RefusalRules | None = None
+    reference: Reference | None = None
     help_rules: tuple[Rule, ...] = ()
     """What a derived vector that asks for help must do, in place of [expect]."""
 

@@ -199,6 +199,7 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
     visit(matrix.line, ())
     free = {name for name, paths in used.items() if () in paths}
     templates = [template for step in matrix.steps for _, template in step.surroundings.templates]
+    templates += [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
     for template in templates:
         free |= template.names
     return used, free

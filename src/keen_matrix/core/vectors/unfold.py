@@ -12,7 +12,7 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
 from keen_matrix.core.results.records import case_fields
-from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.spec.model import Matrix, Reference, Spec
 from keen_matrix.core.vectors.case import Case, case_id, case_id_of
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
@@ -49,10 +49,16 @@ def unfold_matrix(
         from keen_matrix.core.oracle import oracle_functions
 
         functions = oracle_functions(spec.program.oracle)
-    if matrix.family:
-        yield from family_cases(spec, matrix)
-    else:
-        yield from CaseMaker(spec, matrix, functions).cases()
+    cases = family_cases(spec, matrix) if matrix.family else CaseMaker(spec, matrix, functions).cases()
+    yield from cases if spec.reference is None else (with_reference(case, spec.reference) for case in cases)
+
+
+def with_reference(case: Case, reference: Reference) -> Case:
+    """Return a case that is also given to the reference program, unless it is compared with something already."""
+    if case.relation is None and not case.more and not case.fault:
+        name = "reference-accepted" if reference.only_accepted else "reference"
+        case.more, case.relation = (case.argv,), (name, (True, True), ("", "reference"), reference.aspects)
+    return case
 
 
 class CaseMaker:
@@ -62,7 +68,7 @@ class CaseMaker:
         self.spec, self.matrix = spec, matrix
         self.layout: Layout = layout_of(matrix)
         self.constraints = constraints_of(matrix, self.layout, spec.here, functions)
-        every = {**FUNCTIONS, **functions}
+        self._functions = every = {**FUNCTIONS, **functions}
         lines = [step.line for step in matrix.steps]
         self._words, *self._more = [_Words(line, self.layout, spec.here, every) for line in lines]
         self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
@@ -103,23 +109,42 @@ class CaseMaker:
         fault = None
         try:
             argv, more = self._words.of(row), tuple(words.of(row) for words in self._more)
+            relation, others = self._compared(argv, values)
         except ExpressionFault as error:
-            argv, more, fault = (), (), str(error)
+            argv, more, fault, relation, others = (), (), str(error), None, ()
         if self._around or fault or more:
             later = [word for words in more for word in ("\0", *words)]
             key = (self.matrix.name, *argv, *later, *self._surroundings_key(values, argv, fault))
         else:
             key = (self.matrix.name, *argv)
-        case = Case(sequence, case_id(key), self.matrix.index, argv, values, fault, more)
+        case = Case(sequence, case_id(key), self.matrix.index, argv, values, fault, more or others)
+        case.relation = relation
         if self.spec.signature is not None and not fault:
-            case.standings = tuple(self._standing[words] for words in (argv, *more))
+            case.standings = tuple([self._standing[words] for words in (argv, *more)])
             case.kind, case.culprit = " ".join(case.standings[0].kinds), case.standings[0].culprit
         return case
 
+    def _compared(
+        self, argv: tuple[str, ...], values: Mapping[str, Any]
+    ) -> tuple[tuple[str, tuple[bool, ...], tuple[str, ...], tuple[str, ...]] | None, tuple[tuple[str, ...], ...]]:
+        """Return how a case is compared with further launches, and their vectors. Raises ExpressionFault."""
+        other = self.matrix.other
+        if other is None:
+            return None, ()
+        name = "differs" if other.differs else "alike"
+        if other.again:
+            return (name, (True, False, True), (), other.aspects), (argv, argv)
+        if other.words is not None:
+            scope = Scope({"here": self.spec.here, **values}, self._functions)
+            words = tuple(word for template in other.words for word in words_of(template, scope))
+            return (name, (True, True), (), other.aspects), (words,)
+        count = len(other.launchers)
+        return (name, (True,) * (count + 1), ("", *other.launchers), other.aspects), (argv,) * count
+
     def json_lines(self) -> Iterator[str]:
         """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
-        particular = self.spec.signature or self._around or self._more or self.layout.hidden
-        if particular or not self._words.has_entries or not self.distinct:
+        particular = self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
+        if particular or self._around or self._more or not self._words.has_entries or not self.distinct:
             yield from (_json(case_fields(case, self.matrix.name)) + "\n" for case in self.cases())
             return
         columns = [(number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups]

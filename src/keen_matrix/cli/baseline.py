@@ -1,0 +1,214 @@
+"""`keen-matrix baseline`: recorded outputs: what is new, changed, unused; showing and accepting them."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL, read_journal
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.vectors.case import Case
+
+EPILOG = f"""\
+examples:
+  keen-matrix run                      runs, and compares with what was accepted before; records nothing
+  keen-matrix baseline                 what the last run printed that is new or changed, and what is no longer used
+  keen-matrix baseline --show          the same with the differences
+  keen-matrix baseline --accept        accepts all of it
+  keen-matrix baseline --ask           asks one by one
+  keen-matrix baseline --accept --only fares
+
+What came is read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs stand in a folder NAME.baselines
+beside the spec, a text file a matrix. Outputs of a launch that crashed or hung are not accepted unless --even-crashed
+is given. Exit status: 0 nothing is new, changed or unused any more, 1 something still is, 2 wrong usage or a wrong spec.
+"""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(parser)
+    add_selection_options(parser)
+    parser.add_argument("--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to read (default: the last)")
+    how = parser.add_mutually_exclusive_group()
+    how.add_argument("--accept", action="store_true", help="accept what is new or changed, and drop what is unused")
+    how.add_argument("--ask", action="store_true", help="show each difference and ask")
+    parser.add_argument("--show", action="store_true", help="show the differences")
+    parser.add_argument("--even-crashed", action="store_true", help="accept outputs of launches that crashed or hung, too")
+
+
+@dataclass(slots=True)
+class Change:
+    """An output that differs from what is recorded, or that is recorded and no longer used."""
+
+    state: str
+    matrix: Matrix
+    id: str
+    aspect: str
+    old: bytes = b""
+    new: bytes = b""
+    words: str = ""
+    verdict: str = ""
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.run import load_all
+
+    screen = Screen(sys.stdout, color=options.color)
+    left = 0
+    for spec in load_all(spec_paths(options.specs)):
+        book = Book(spec, options)
+        changes = list(book.changes())
+        if not book.came:
+            raise Misuse(f"{options.journal} holds no run of {spec.path}; run it first")
+        screen.line((spec.path, "strong"), f"   {_counted(changes)}")
+        accepted = [change for change in changes if decide(screen, change, options)]
+        book.accept(accepted)
+        left += len(changes) - len(accepted)
+        if accepted:
+            screen.line("  ", (f"{counted_noun(len(accepted), 'output')} accepted", "good"))
+    if left and not (options.accept or options.ask):
+        screen.line("look: ", ("keen-matrix baseline --show", "strong"), "   accept: ",
+                    ("keen-matrix baseline --accept", "strong"))  # fmt: skip
+    return 1 if left else 0
+
+
+def _counted(changes: list[Change]) -> str:
+    counts = {state: sum(change.state == state for change in changes) for state in ("new", "changed", "unused")}
+    shown = [f"{count} {state}" for state, count in counts.items() if count]
+    return ", ".join(shown) or "recorded outputs are as they came"
+
+
+def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
+    """Show a change as asked, and tell whether it is accepted."""
+    style = {"new": "good", "changed": "warn", "unused": "dim"}[change.state]
+    screen.line("  ", (f"{change.state:8}", style), (change.id[:6], "place"), f"  {change.matrix.name}  {change.aspect}  ",
+                (change.words, "dim"))  # fmt: skip
+    if options.show or options.ask:
+        write_change(screen, change)
+    wanted = bool(options.accept)
+    if options.ask:
+        screen.flush()
+        wanted = ask()
+    if wanted and change.verdict in ("crashed", "hung") and not options.even_crashed:
+        screen.line("    ", (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad"))
+        return False
+    return wanted
+
+
+def write_change(screen: Screen, change: Change) -> None:
+    """Write the difference between what is recorded and what came."""
+    from keen_matrix.cli.console.failures import difference_rows
+
+    texts = [raw.decode("utf-8", "surrogateescape") for raw in (change.old, change.new)]
+    for row in difference_rows(screen, *texts):
+        screen.line("    ", *row)
+
+
+def ask() -> bool:
+    """Ask on the terminal; anything but yes is no. End of input is no as well."""
+    print("    accept? [y/n] ", end="", flush=True)
+    answer = sys.stdin.readline()
+    if not answer.endswith("\n"):
+        print()
+    return answer.strip().lower() in ("y", "yes")
+
+
+class Book:
+    """The recorded outputs of a spec, beside what a run came to."""
+
+    def __init__(self, spec: Spec, options: argparse.Namespace) -> None:
+        from keen_matrix.core.results.baselines import baseline_path, read_baselines
+
+        self.spec = spec
+        self.selected = selector(options.only, spec)
+        self.paths = {matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices}
+        try:
+            self.recorded = {
+                index: read_baselines(path) if os.path.exists(path) else {} for index, path in self.paths.items()
+            }
+        except ValueError as error:
+            raise Misuse(str(error)) from None
+        self.words: dict[int, dict[str, str]] = {}
+        self.came = {fields["id"]: fields for fields in self._of_this_spec(options.journal)}
+
+    def _of_this_spec(self, journal: str) -> Iterator[dict[str, Any]]:
+        ours = False
+        for fields in read_journal(journal):
+            if "journal" in fields:
+                ours = os.path.abspath(str(fields["spec"])) == os.path.abspath(self.spec.path)
+            elif ours and "id" in fields:
+                yield fields
+
+    def changes(self) -> Iterator[Change]:
+        """Yield what is new and changed, case by case, and what is unused."""
+        from keen_matrix.cli.console.safe import shell_line
+        from keen_matrix.core.vectors.unfold import unfold_matrix
+
+        for matrix in self.spec.matrices:
+            known: set[str] = set()
+            words = self.words[matrix.index] = {}
+            recorded = self.recorded[matrix.index]
+            ours = (fields for fields in self.came.values() if fields["matrix"] == matrix.name)
+            if not recorded and not any(map(self._aspects, ours)):
+                continue
+            for case in unfold_matrix(self.spec, matrix):
+                known.add(case.id)
+                words[case.id] = shell_line(case.argv)
+                if self._wanted(case):
+                    yield from self._changed(matrix, case, words[case.id])
+            for id in recorded if self.selected is None else ():
+                if id not in known:
+                    for aspect, old in recorded[id].items():
+                        yield Change("unused", matrix, id, aspect, old=old)
+
+    def _wanted(self, case: Case) -> bool:
+        return case.id in self.came and (self.selected is None or self.selected(case))
+
+    @staticmethod
+    def _aspects(fields: dict[str, Any]) -> list[dict[str, Any]]:
+        return [each for each in fields["aspects"] if "recorded" in each or "recorded_base64" in each]
+
+    def _changed(self, matrix: Matrix, case: Case, words: str) -> Iterator[Change]:
+        from keen_matrix.core.results.records import stream_bytes
+
+        fields = self.came[case.id]
+        for aspect in self._aspects(fields):
+            new = stream_bytes(aspect, "recorded")
+            old = self.recorded[matrix.index].get(case.id, {}).get(aspect["aspect"])
+            if old != new:
+                state = "new" if old is None else "changed"
+                yield Change(state, matrix, case.id, aspect["aspect"], old or b"", new, words, fields["verdict"])
+
+    def accept(self, changes: list[Change]) -> None:
+        """Write what was accepted. Raises RunFault when a file cannot be written."""
+        from keen_matrix.core.errors import RunFault
+        from keen_matrix.core.results.baselines import write_baselines, written_baselines
+
+        touched = {change.matrix.index: change.matrix for change in changes}
+        for change in changes:
+            section = self.recorded[change.matrix.index].setdefault(change.id, {})
+            if change.state == "unused":
+                section.pop(change.aspect, None)
+            else:
+                section[change.aspect] = change.new
+        for index, matrix in touched.items():
+            entries = {id: each for id, each in self.recorded[index].items() if each}
+            try:
+                if entries:
+                    name = os.path.basename(self.spec.path)
+                    write_baselines(self.paths[index], written_baselines(matrix.name, name, entries, self.words[index]))
+                else:
+                    os.unlink(self.paths[index])
+            except OSError as error:
+                raise RunFault(f"{self.paths[index]} cannot be written: {error.strerror}") from None

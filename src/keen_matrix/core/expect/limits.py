@@ -1,0 +1,64 @@
+"""Limits on what a launch may take: `"< 2 s"`, `"< 64 MiB"`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from keen_matrix.core.expect.aspects import Mismatch
+from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.outcome import Outcome
+
+TIME_UNITS: Mapping[str, float] = {"us": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0}
+SIZE_UNITS: Mapping[str, float] = {
+    "B": 1, "KiB": 1024, "MiB": 1024**2, "GiB": 1024**3, "kB": 1000, "MB": 1000**2, "GB": 1000**3,
+}  # fmt: skip
+
+
+class Limit(NamedTuple):
+    """A comparison with a number in the base unit: seconds or bytes."""
+
+    sign: str
+    value: float
+    text: str
+
+    def met_by(self, value: float) -> bool:
+        """Tell whether a value is within the limit."""
+        return {"<": value < self.value, "<=": value <= self.value, ">": value > self.value, ">=": value >= self.value}[self.sign]
+
+
+def parse_limit(text: str, units: Mapping[str, float]) -> Limit:
+    """Return the limit that a text such as `< 2 s` stands for. Raises ValueError."""
+    match = re.fullmatch(r"\s*(<=?|>=?)\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*", text)
+    if not match or match[3] not in units:
+        unit = "s" if "s" in units else "MiB"
+        raise ValueError(f'expected a limit such as "< 2 {unit}", with one of the units {", ".join(units)}')
+    return Limit(match[1], float(match[2]) * units[match[3]], f"{match[1]} {match[2]} {match[3]}")
+
+
+@dataclass(frozen=True, slots=True)
+class DurationAspect:
+    """How long the launch took, in wall seconds."""
+
+    limit: Limit
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when it took more, or less, than the limit says."""
+        if not self.limit.met_by(outcome.seconds):
+            yield Mismatch(form="limit", expected=self.limit.text, actual=f"{outcome.seconds:.3f} s")
+
+
+@dataclass(frozen=True, slots=True)
+class MemoryAspect:
+    """How much memory the launch took at its peak, by the kernel's own account."""
+
+    limit: Limit
+
+    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when it took more, or less, than the limit says."""
+        if outcome.peak_bytes is None:
+            yield Mismatch(form="limit", expected=self.limit.text, actual="unknown", problem=True)
+        elif not self.limit.met_by(outcome.peak_bytes):
+            yield Mismatch(form="limit", expected=self.limit.text, actual=f"{outcome.peak_bytes / 1024**2:.1f} MiB")

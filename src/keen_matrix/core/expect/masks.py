@@ -1,0 +1,62 @@
+"""Masks: what varies from run to run is replaced in both sides before they are compared."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from keen_matrix.core.expressions import Scope
+
+MASKS = "masks of this case"
+"""Name under which checks, not expressions, find the masks."""
+USED = "masks that found something"
+"""Name under which checks note the masks that found something in a file."""
+MASK_SECONDS = 2.0
+
+
+class Mask(NamedTuple):
+    """A regular expression, what is put in its place, and where."""
+
+    pattern: str
+    text: str
+    where: tuple[str, ...] = ("stdout", "stderr", "files")
+    origin: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Masked:
+    """A masked text, and the numbers of the masks that found something in it."""
+
+    text: bytes
+    used: frozenset[int]
+
+
+def mask(raw: bytes, masks: Sequence[Mask], where: str) -> Masked:
+    """Return a text with everything masked that may be masked there. Raises ValueError when a pattern takes too long."""
+    import regex
+
+    text = raw.decode("utf-8", "surrogateescape")
+    used = set()
+    for number, each in enumerate(masks):
+        if where not in each.where:
+            continue
+        try:
+            text, count = regex.compile(each.pattern).subn(each.text, text, timeout=MASK_SECONDS)
+        except TimeoutError:
+            raise ValueError(f"the mask {each.pattern} took longer than {MASK_SECONDS:g} s") from None
+        if count:
+            used.add(number)
+    return Masked(text.encode("utf-8", "surrogateescape"), frozenset(used))
+
+
+def masked_expectation(text: str, scope: Scope) -> str:
+    """Return an expected text with the masks of its case applied, wherever they are meant for."""
+    masks: Sequence[Mask] = scope.names.get(MASKS, ())
+    if not masks:
+        return text
+    import regex
+
+    for each in masks:
+        text = regex.sub(each.pattern, each.text, text)
+    return text
