@@ -16,6 +16,10 @@ COMMANDS = {
     "draft": "write a first spec from a program's own help text",
     "lint": "read specs only and point out every problem",
     "baseline": "list, show and accept recorded outputs",
+    "report": "a journal as grids, junit, tap, html, markdown, csv, json or a picture",
+    "compare": "two runs: what newly fails or holds, prints something else, got slower",
+    "replay": "run one case again and show everything about it",
+    "history": "past runs: flaky cases, slow ones, the trend of one",
     "schema": "print the JSON Schema of specs, for editors",
     "demo": "put the sample ferry office in a folder and run it",
 }
@@ -76,6 +80,10 @@ def main(words: Sequence[str] | None = None) -> int:
             file=sys.stderr,
         )
         return EXIT_NOT_RUN
+    if "_ARGCOMPLETE" in os.environ:
+        from keen_matrix.cli.completion import complete
+
+        complete(build_parser())
     words = sys.argv[1:] if words is None else list(words)
     chosen = next((word for word in words if not word.startswith("-")), "")
     try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import datetime
 import itertools
 import os
 import signal
@@ -13,6 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from keen_matrix.cli.report import axes_of, report_target, write_grids, write_to
 from keen_matrix.cli.shared import (
     add_selection_options,
     add_spec_options,
@@ -22,6 +24,7 @@ from keen_matrix.cli.shared import (
     whole_number,
 )
 from keen_matrix.core.errors import Misuse, RunFault, SpecFault, nearest
+from keen_matrix.core.expect.cascade import VERDICTS
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal, header, read_journal
 
@@ -31,6 +34,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.expressions import Scope, Template
     from keen_matrix.core.launch.engine import ResolvedLaunch
     from keen_matrix.core.launch.wire import LiveFrame
+    from keen_matrix.core.results.history import Recorder
     from keen_matrix.core.results.tally import FailureGroup, Tally
     from keen_matrix.core.spec.model import Matrix, Spec, Stdin
     from keen_matrix.core.vectors.case import Case
@@ -70,6 +74,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     how.add_argument("--repeat", type=whole_number, default=1, metavar="N", help="launch each case N times; outcomes "
                      "that disagree make it unsteady")  # fmt: skip
+    how.add_argument("--failed-first", action="store_true", help="begin with those that did not hold last time")
+    how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
     how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
     how.add_argument("--resume", action="store_true", help="go on with the run in the journal where it was broken off")
     output = parser.add_argument_group("output")
@@ -78,6 +84,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     output.add_argument("--keep", action="store_true", help="keep the directories of failing cases and say where")
     output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
+    output.add_argument("--report", action="append", default=[], type=report_target, metavar="FORMAT=FILE",
+                        help="write a report as well (see keen-matrix report); may be given again")  # fmt: skip
+    output.add_argument("--grid", action="store_true", help="show how cases came out by two axes of each matrix")
+    output.add_argument("--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what separates failures best)")
     amount = output.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
     amount.add_argument("--details", action="store_true", help="every failing case in full, with everything it printed")
@@ -252,10 +262,11 @@ class Session:
                 return
             cases = itertools.chain([first], cases)
         if done:
+            selected.append(lambda case: case.id not in done)
             cases = (case for case in cases if case.id not in done)
         self.tallies.append(tally)
         if not done:
-            fields = header(spec, self.jobs)
+            fields = {**header(spec, self.jobs), "launch": list(launch.words)}
             for name in ("launcher", "program", "seed", "repeat"):
                 if getattr(self.options, name) not in (None, 1):
                     fields[name] = getattr(self.options, name)
@@ -268,14 +279,58 @@ class Session:
             live=self._show_live if self.options.live else None,
         )  # fmt: skip
         total = None if selected or done else vector_count(spec)
-        cases = self._until_stopped(cases)
-        with Progress(total, enabled=not self.options.live) as progress:
-            results = self.pool.results(cases)
-            with contextlib.closing(results):
-                for result in results:
-                    unheld = tally.add(result, journal.write(result.line))
-                    progress.step(held=unheld is None)
+        cases = self._until_stopped(self._ordered(spec, cases, selected))
+        recorder = self._recorder(spec, launch, part=bool(selected or done))
+        names = {matrix.index: matrix.name for matrix in spec.matrices}
+        try:
+            with Progress(total, enabled=not self.options.live, jobs=self.jobs) as progress:
+                results = self.pool.results(cases)
+                with contextlib.closing(results):
+                    for result in results:
+                        unheld = tally.add(result, journal.write(result.line))
+                        id = result.line[7:17].decode()
+                        recorder.add(id, names[result.matrix], VERDICTS[result.verdict], result.seconds)
+                        progress.step(held=unheld is None)
+        finally:
+            recorder.finish(tally.counts)
+            if recorder.trouble:
+                print(f"keen-matrix: {recorder.trouble}", file=sys.stderr)
         self._write_finished(journal)
+
+    def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
+        from keen_matrix.core.results.history import NAME, Recorder, Run, program_digest
+
+        now = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
+        run = Run(spec=os.path.abspath(spec.path), spec_digest=spec.digest, program=" ".join(launch.words), jobs=self.jobs,
+                  program_digest=program_digest(launch.words), started=now, part=part, counts={})  # fmt: skip
+        return Recorder(os.path.join(os.path.dirname(self.options.journal) or ".", NAME), run)
+
+    def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
+        """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
+        if not (self.options.failed_first or self.options.slow_last):
+            return cases
+        from keen_matrix.core.results.history import NAME, History
+        from keen_matrix.core.results.order import failed_first, slow_last
+
+        path = os.path.join(os.path.dirname(self.options.journal) or ".", NAME)
+        try:
+            with History(path, create=False) as history:
+                known = history.last_of(os.path.abspath(spec.path))
+        except RunFault:
+            return cases
+
+        def again() -> Iterator[Case]:
+            return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
+
+        if self.options.failed_first:
+            return failed_first(again, known)
+        return slow_last(again, known)
+
+    @staticmethod
+    def _unfolded(spec: Spec) -> Iterator[Case]:
+        from keen_matrix.core.vectors.unfold import unfold
+
+        return unfold(spec)
 
     def _until_stopped(self, cases: Iterator[Case]) -> Iterator[Case]:
         for case in cases:
@@ -328,8 +383,6 @@ class Session:
         self.screen.flush()
 
     def _write_finished(self, journal: Journal, *, interrupted: bool = False) -> None:
-        import datetime
-
         if self.tallies:
             finished = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
             fields: dict[str, Any] = {"finished": finished, "counts": dict(self.tallies[-1].counts)}
@@ -351,6 +404,14 @@ class Session:
                 shown = self._write_failures(tally, journal, shown)
             for tally in self.tallies:
                 self._write_remarks(tally)
+        if self.options.grid or self.options.by:
+            from keen_matrix.reports import Report
+
+            write_grids(self.screen, Report([self.options.journal], by=axes_of(self.options.by)))
+        for format, file in self.options.report:
+            from keen_matrix.reports import Report
+
+            write_to(Report([self.options.journal], file, axes_of(self.options.by)), format, file)
         counts = total_counts(self.tallies)
         self.screen.line()
         if interrupted:

@@ -47,9 +47,7 @@ def write_failure(
     screen.line("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
     if fields["verdict"] == "unchecked":
         screen.line("  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn"))
-    for aspect in fields["aspects"]:
-        if not aspect["held"]:
-            _write_aspect(screen, aspect, fields, details=details)
+    write_aspects(screen, fields, details=details)
     if details or fields["verdict"] == "hung":
         write_streams(screen, fields, whole=details)
     if "kept" in fields:
@@ -57,6 +55,13 @@ def write_failure(
     if others:
         tail = f" and {more:,} more" if more else ""
         screen.line("  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail)
+
+
+def write_aspects(screen: Screen, fields: Mapping[str, Any], *, details: bool) -> None:
+    """Write every aspect of a case that did not hold."""
+    for aspect in fields["aspects"]:
+        if not aspect["held"]:
+            _write_aspect(screen, aspect, fields, details=details)
 
 
 def _about(fields: Mapping[str, Any]) -> list[Segment]:

@@ -18,6 +18,7 @@ STYLES = {
 }  # fmt: skip
 SIGNS = {"held": ("●", "+"), "differed": ("✕", "x"), "crashed": ("▲", "!"), "hung": ("◔", "~"), "unlaunched": ("○", "o"),
          "unchecked": ("?", "?"), "unsteady": ("≈", "="),
+         "mixed": ("◐", "%"), "blank": ("·", "."),
          "space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"),
          "ellipsis": ("…", "...")}  # fmt: skip
 """Signs differ in shape as well as in colour; each has an ASCII form."""

@@ -39,6 +39,11 @@ def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
         )
 
 
+def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]) -> None:
+    """Write the row of one matrix."""
+    screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}")))
+
+
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
     total, held = counts.total(), counts["held"]
     worst = next(

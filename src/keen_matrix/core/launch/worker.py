@@ -75,6 +75,7 @@ class Slot:
         self._again_at = 0.0
         self._tries = 0
         self._repeats: list[bytes] = []
+        self._times: list[float] = []
         self._first: dict[str, Any] = {}
         self._moved = True
 
@@ -83,7 +84,7 @@ class Slot:
     def begin(self, case: Case) -> None:
         """Start a case."""
         self.case = case
-        self._repeats = []
+        self._repeats, self._times = [], []
         self._begin_run()
 
     def _begin_run(self) -> None:
@@ -256,6 +257,7 @@ class Slot:
         repeat = worker.plan.repeat
         if repeat > 1:
             self._repeats.append(self._record.essence())
+            self._times.append(fields["seconds"])
             self._first = fields if len(self._repeats) == 1 else self._first
             if len(self._repeats) < repeat and fields["verdict"] != "unlaunched":
                 if fields["verdict"] != "held" and self._first["verdict"] == "held":
@@ -273,7 +275,7 @@ class Slot:
         """Return the record of a repeated case: the first that did not hold, or the first; unsteady when they disagree."""
         fields = self._first if self._first["verdict"] != "held" or last["verdict"] == "held" else last
         kinds = len(set(self._repeats))
-        fields["repeats"] = {"times": len(self._repeats), "different": kinds}
+        fields["repeats"] = {"times": len(self._repeats), "different": kinds, "seconds": self._times}
         if kinds > 1:
             fields["verdict"] = worst_of([fields["verdict"], "unsteady"])
             fields["aspects"].append(

@@ -1,0 +1,58 @@
+"""`keen-matrix compare`: two runs held against each other."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from keen_matrix.cli.shared import counted_noun
+
+EPILOG = """\
+examples:
+  keen-matrix run --journal before.jsonl
+  keen-matrix run --journal after.jsonl --program "python3 new/fare.py"
+  keen-matrix compare before.jsonl after.jsonl
+
+With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
+exit status: 0 nothing newly fails, 1 something does, 3 a journal cannot be read
+"""
+
+SHOWN = 10
+"""Cases of each kind that are listed unless --all is given."""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    parser.add_argument("before", metavar="A", help="journal of the earlier run")
+    parser.add_argument("after", metavar="B", help="journal of the later run")
+    parser.add_argument("--all", action="store_true", help=f"list every case, not only {SHOWN} of each kind")
+    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.results.compare import KINDS, compare_runs
+
+    screen = Screen(sys.stdout, color=options.color)
+    found = compare_runs([options.before], [options.after])
+    styles = {"newly failing": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
+    for kind in KINDS:
+        count = found.counts.get(kind, 0)
+        if not count:
+            continue
+        screen.line((kind, styles.get(kind, "strong")), f"  {count:,}")
+        listed = found.changes[kind]
+        for change in listed if options.all else listed[:SHOWN]:
+            how = " ".join(each for each in (change.before, screen.sign("to") if change.before and change.after else "",
+                                             change.after) if each)  # fmt: skip
+            screen.line("  ", (change.id[:6], "place"), f"  {change.matrix}  ", shell_line(change.argv)[:90], f"   {how}")
+        left = count - (len(listed) if options.all else min(SHOWN, len(listed)))
+        if left:
+            screen.line((f"  and {left:,} more", "dim"))
+    pace = f", each takes {found.pace:.2f} times as long at the median" if found.pace is not None else ""
+    if not found.counts:
+        screen.line(("nothing differs", "good"))
+    screen.line(f"{counted_noun(found.both, 'case')} in both{pace}.")
+    return 1 if found.counts.get("newly failing") else 0

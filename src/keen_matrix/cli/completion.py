@@ -1,0 +1,58 @@
+"""Completion in a shell: commands, options, and what only the specs of this folder know: names of matrices, ids."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator
+from typing import Any
+
+from keen_matrix.cli.shared import spec_paths
+from keen_matrix.core.errors import KeenMatrixError
+
+MOST_IDS = 2_000
+
+
+def complete(parser: argparse.ArgumentParser) -> None:
+    """Answer the shell and leave, when it asks for completions."""
+    import argcomplete
+
+    for action in _actions(parser):
+        if "--only" in action.option_strings:
+            action.completer = matrix_names  # type: ignore[attr-defined]
+        elif "--why" in action.option_strings or action.dest in ("id", "ids"):
+            action.completer = ids  # type: ignore[attr-defined]
+        elif action.dest == "specs":
+            action.completer = argcomplete.completers.FilesCompleter(["toml"])  # type: ignore[attr-defined]
+    argcomplete.autocomplete(parser)
+
+
+def _actions(parser: argparse.ArgumentParser) -> Iterator[argparse.Action]:
+    for action in parser._actions:
+        yield action
+        if isinstance(action, argparse._SubParsersAction):
+            for sub in action.choices.values():
+                yield from _actions(sub)
+
+
+def _specs() -> Iterator[Any]:
+    from keen_matrix.core.spec.load import load_spec
+
+    try:
+        for path in spec_paths([]):
+            yield load_spec(path)
+    except KeenMatrixError:
+        return
+
+
+def matrix_names(prefix: str, **_: Any) -> list[str]:
+    """Return the names of matrices and families that begin so."""
+    return [matrix.name for spec in _specs() for matrix in spec.matrices if matrix.name.startswith(prefix)]
+
+
+def ids(prefix: str, **_: Any) -> list[str]:
+    """Return the ids of cases that begin so."""
+    from itertools import islice
+
+    from keen_matrix.core.vectors.unfold import unfold
+
+    return [case.id[:6] for spec in _specs() for case in islice(unfold(spec), MOST_IDS) if case.id.startswith(prefix)]

@@ -1,0 +1,97 @@
+"""`keen-matrix history`: past runs, flaky cases, slow ones, the trend of a case."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import TYPE_CHECKING
+
+from keen_matrix.cli.shared import counted_noun, whole_number
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.results.history import NAME
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.results.history import History
+
+DEFAULT = os.path.join(os.path.dirname(DEFAULT_JOURNAL), NAME)
+EPILOG = f"""\
+examples:
+  keen-matrix history              the last runs, flaky cases, the slowest ones
+  keen-matrix history k3f9x2       every run of one case
+  keen-matrix history --keep 50    drop all but the newest 50 runs of each spec
+
+Every run is entered into {DEFAULT}. A case is flaky when its verdict changed and neither the spec nor the program did.
+"""
+SHOWN_RUNS = 12
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    parser.add_argument("id", nargs="?", metavar="ID", help="show the trend of this case")
+    parser.add_argument("--file", metavar="FILE", default=DEFAULT, help=f"the history (default {DEFAULT})")
+    parser.add_argument("--keep", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec")
+    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.results.history import History
+
+    screen = Screen(sys.stdout, color=options.color)
+    with History(options.file, create=False) as history:
+        if history.set_aside:
+            screen.line((f"the history was damaged and is set aside as {history.set_aside}", "bad"))
+        if options.keep:
+            screen.line(f"{counted_noun(history.prune(options.keep), 'run')} dropped")
+        elif options.id:
+            write_trend(screen, history, options.id)
+        else:
+            write_runs(screen, history)
+            write_cases(screen, history)
+    return 0
+
+
+def write_runs(screen: Screen, history: History) -> None:
+    """Write the last runs."""
+    runs = list(history.runs())
+    for run in runs[:SHOWN_RUNS]:
+        total, held = sum(run.counts.values()), run.counts.get("held", 0)
+        style = "good" if total == held else "bad"
+        what = "  part" if run.part else ""
+        screen.line((f"{run.started[:19].replace('T', ' ')}", "dim"), "  ", (f"{held:>6,} of {total:<6,} hold", style),
+                    f"  {run.seconds:8.1f} s   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
+    if len(runs) > SHOWN_RUNS:
+        screen.line((f"and {counted_noun(len(runs) - SHOWN_RUNS, 'earlier run')}", "dim"))
+
+
+def write_cases(screen: Screen, history: History) -> None:
+    """Write flaky and slow cases."""
+    flaky = sorted(history.flaky(), key=lambda each: -each[3])
+    screen.line()
+    screen.line(("flaky", "strong"), "  no case changed its verdict while spec and program stayed" if not flaky else "")
+    for id, matrix, _, changes, verdicts in flaky[:10]:
+        signs = " ".join(screen.sign(verdict) for verdict in verdicts[-30:])
+        screen.line("  ", (id[:6], "place"), f"  {matrix}  {counted_noun(changes, 'change')}   {signs}")
+    screen.line()
+    screen.line(("slowest", "strong"))
+    for id, matrix, seconds, count in history.slowest(most=6):
+        screen.line(f"  {seconds:8.3f} s  ", (id[:6], "place"), f"  {matrix}  ", (counted_noun(count, "run"), "dim"))
+
+
+def write_trend(screen: Screen, history: History, id: str) -> None:
+    """Write every run of one case. Raises Misuse when there is none."""
+    rows = history.trend(id)
+    if not rows:
+        raise Misuse(f"no case whose id begins with {id!r} is in the history")
+    most = max(row[4] for row in rows) or 1.0
+    last = ""
+    for started, full, matrix, verdict, seconds, digest in rows:
+        bar = screen.sign("bar") * max(1, round(seconds / most * 30))
+        changed = "  spec or program changed" if last and digest != last else ""
+        last = digest
+        screen.line((started[:19].replace("T", " "), "dim"), "  ", (full[:6], "place"), f"  {matrix}  ",
+                    (screen.sign(verdict), ""), f" {verdict:10} {seconds:8.3f} s  ", (bar, "dim"), (changed, "warn"))  # fmt: skip

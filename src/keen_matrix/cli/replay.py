@@ -1,0 +1,130 @@
+"""`keen-matrix replay`: one case once more, with everything about it."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.spec.model import Matrix, Spec
+
+EPILOG = """\
+examples:
+  keen-matrix replay k3f9x2                         run the case again and show everything
+  keen-matrix replay k3f9x2 --as-script again.sh    a shell script that does it without Keen Matrix
+
+exit status: that of run
+"""
+
+MOST_FILES = 30
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    parser.add_argument("id", metavar="ID", help="the beginning of the case's id")
+    add_spec_options(parser)
+    parser.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
+    parser.add_argument("--program", metavar="WORDS", help="start another build of the program")
+    parser.add_argument("--as-script", metavar="FILE", help="write a shell script that launches the case by hand")
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.console.why import write_why
+    from keen_matrix.cli.run import adapted, load_all
+
+    screen = Screen(sys.stdout, color=options.color)
+    options.seed = None
+    specs = [adapted(spec, options) for spec in load_all(spec_paths(options.specs))]
+    spec, matrix, case = find_case(specs, options.id)
+    if options.as_script:
+        from keen_matrix.cli.script import script_of
+
+        write_script(options.as_script, script_of(spec, matrix, case))
+        screen.line("written: ", (options.as_script, "place"), f"   run it with: sh {options.as_script}")
+        return 0
+    write_why(screen, spec, matrix, case)
+    with WorkerPool(1) as pool:
+        pool.plan(spec, resolved_launch(spec))
+        fields = json.loads(next(iter(pool.results([case]))).line)
+    screen.line()
+    write_outcome(screen, spec, matrix, fields)
+    return {"held": 0, "unlaunched": 3}.get(fields["verdict"], 1)
+
+
+def write_script(path: str, text: str) -> None:
+    """Write a script that can be run. Raises RunFault."""
+    try:
+        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
+            file.write(text)
+        os.chmod(path, 0o755)
+    except OSError as error:
+        raise RunFault(f"{path} cannot be written: {error.strerror}") from None
+
+
+def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, Any]) -> None:
+    """Write what a case came to: its launches one after another, then every aspect."""
+    from keen_matrix.cli.console.failures import repeat_line, write_aspects
+    from keen_matrix.cli.console.summary import STYLE_OF
+    from keen_matrix.cli.run import shown_launch, surroundings_shown
+
+    screen.line(("came to", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
+                (fields["verdict"], STYLE_OF[fields["verdict"]]))  # fmt: skip
+    screen.line("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
+    steps = fields.get("steps") or [fields]
+    for number, step in enumerate(steps, 1):
+        if len(steps) > 1:
+            screen.line()
+            screen.line((f"launch {number}", "strong"), "  ", " ".join(step["argv"]))
+        _write_launch(screen, step)
+    screen.line()
+    screen.line(("aspects", "strong"))
+    for aspect in fields["aspects"]:
+        if aspect["held"]:
+            screen.line("  ", (screen.sign("held"), "good"), f" {aspect['aspect']:12}", ("  " + aspect.get("rule", ""), "dim"))
+    write_aspects(screen, fields, details=True)
+    for remark in fields.get("remarks", ()):
+        screen.line("  ", ("remark  ", "warn"), remark)
+
+
+def _write_launch(screen: Screen, step: dict[str, Any]) -> None:
+    how = f"signal {step['signal']}" if step.get("signal") else f"exit {step.get('exit')}"
+    peak = f", {step['peak_bytes'] / 1024**2:.1f} MiB" if step.get("peak_bytes") else ""
+    used = f"{step['seconds']:.3f} s (user {step['user_seconds']:.3f}, system {step['system_seconds']:.3f}){peak}"
+    screen.line("  ", (how, "strong"), f"   {used}")
+    for prompt, reply in step.get("dialogue", ()):
+        screen.line("  ", ("answered  ", "dim"), f"{prompt!r} with {reply!r}")
+    _write_streams(screen, step)
+    files = list(step.get("files", {}).items())
+    for name, change in files[:MOST_FILES]:
+        about = f"{change.get('size', 0):,} bytes, mode {change.get('mode', '')}" if "size" in change else ""
+        screen.line("  ", (f"{change['state']:8}", "dim"), f"  {name}   ", (about, "dim"))
+    if len(files) > MOST_FILES:
+        screen.line("  ", (f"and {len(files) - MOST_FILES} more files", "dim"))
+
+
+def _write_streams(screen: Screen, step: dict[str, Any]) -> None:
+    """Write both streams, interleaved with times where the order is known."""
+    from keen_matrix.cli.console.failures import write_streams
+    from keen_matrix.cli.console.safe import visible_line
+    from keen_matrix.core.results.records import stream_bytes
+
+    arrivals = step.get("arrivals")
+    if not arrivals:
+        write_streams(screen, step, whole=True)
+        return
+    left = {name: stream_bytes(step, name) for name in ("stdout", "stderr")}
+    for name, size, seconds in arrivals:
+        piece, left[name] = left[name][:size], left[name][size:]
+        for line in piece.decode("utf-8", "surrogateescape").removesuffix("\n").split("\n"):
+            style = "came" if name == "stderr" else "dim"
+            screen.line("  ", (f"{name} {seconds:7.3f} s ", style), (f"{screen.sign('bar')} ", "dim"), visible_line(line[:2_000]))

@@ -1,0 +1,153 @@
+"""`keen-matrix report`: a journal, or several shards of a run, in another format or as grids on the terminal."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import TYPE_CHECKING
+
+from keen_matrix.core.errors import Misuse, RunFault, nearest
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.reports import Report
+
+EPILOG = f"""\
+examples:
+  keen-matrix report                                    the last run on the terminal, with a grid of each matrix
+  keen-matrix report --by origin,riders                 grids by these axes
+  keen-matrix report --as html -o run.html              one self-contained page
+  keen-matrix report shard1.jsonl shard2.jsonl --as junit -o run.xml
+  keen-matrix report --as picture -o run.png
+
+formats: junit, tap, html, markdown, csv, json, picture (.png or .svg), annotations. RUN is a journal, by default the last
+one ({DEFAULT_JOURNAL}); several are read as one run.
+"""
+
+FORMATS = ("junit", "tap", "html", "markdown", "csv", "json", "picture", "annotations")
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    parser.add_argument("runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)")
+    parser.add_argument("--as", dest="format", choices=FORMATS, help="the format; without it, grids on the terminal")
+    parser.add_argument("-o", "--output", metavar="FILE", help="where it goes (default: standard output)")
+    parser.add_argument("--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids")
+    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.reports import Report
+
+    runs = options.runs or [DEFAULT_JOURNAL]
+    if options.format is None:
+        if options.output is not None:
+            raise Misuse("-o needs a format: --as junit, for instance")
+        report = Report(runs, by=axes_of(options.by))
+        write_terminal(report, options)
+        return 0
+    write_to(Report(runs, options.output or "", axes_of(options.by)), options.format, options.output)
+    return 0
+
+
+def axes_of(text: str | None) -> list[str]:
+    """Return the axes that --by names."""
+    return [each.strip() for each in text.split(",") if each.strip()] if text else []
+
+
+def report_target(text: str) -> tuple[str, str]:
+    """Read FORMAT=FILE."""
+    format, equals, file = text.partition("=")
+    if not equals or not file:
+        raise argparse.ArgumentTypeError(f"expected FORMAT=FILE, found {text!r}")
+    if format not in FORMATS:
+        hint = nearest(format, FORMATS)
+        more = f"; did you mean {hint}?" if hint else f"; expected one of {', '.join(FORMATS)}"
+        raise argparse.ArgumentTypeError(f"{format!r} is no format{more}")
+    return format, file
+
+
+def write_to(report: Report, format: str, output: str | None) -> None:
+    """Write a report to a file, whole or not at all, or to standard output. Raises RunFault."""
+    from keen_matrix.reports import write_report
+
+    if output is None:
+        sys.stdout.flush()
+        write_report(format, report, sys.stdout.buffer)
+        sys.stdout.buffer.flush()
+        return
+    temporary = f"{output}.new"
+    try:
+        if os.path.dirname(output):
+            os.makedirs(os.path.dirname(output), exist_ok=True)
+        with open(temporary, "wb") as stream:
+            write_report(format, report, stream)
+        os.replace(temporary, output)
+    except OSError as error:
+        raise RunFault(f"{output} cannot be written: {error.strerror}") from None
+    finally:
+        if os.path.exists(temporary):
+            os.unlink(temporary)
+
+
+def write_terminal(report: Report, options: argparse.Namespace) -> None:
+    """Write the run on the terminal: counts, grids, causes, the slowest cases."""
+    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.console.summary import STYLE_OF, write_counts_row
+
+    screen = Screen(sys.stdout, color=options.color)
+    summary = report.summary
+    width = min(40, max((len(each.name) for each in summary.matrices.values()), default=0))
+    spec = ""
+    for matrix in summary.matrices.values():
+        if matrix.spec != spec:
+            spec = matrix.spec
+            screen.line((spec, "strong"))
+        write_counts_row(screen, matrix.name, width, matrix.counts)
+    write_grids(screen, report)
+    if summary.causes:
+        screen.line()
+        screen.line(("causes", "strong"))
+    for cause in sorted(summary.causes, key=lambda each: -each.count)[:12]:
+        failed = list(dict.fromkeys(each["aspect"] for each in cause.fields["aspects"] if not each["held"]))
+        screen.line(f"  {cause.count:>5,}  ", (cause.fields["verdict"], STYLE_OF[cause.fields["verdict"]]),
+                    f"  {cause.fields['matrix']}: {', '.join(failed)}   ", (cause.ids[0][:6], "place"))  # fmt: skip
+    screen.line()
+    screen.line(("slowest", "strong"))
+    for seconds, id, name, fields in summary.slowest[:5]:
+        screen.line(f"  {seconds:8.3f} s  ", (id[:6], "place"), f"  {name}  ", (shell_line(fields["argv"])[:80], "dim"))
+
+
+def write_grids(screen: Screen, report: Report) -> None:
+    """Write the grids of every matrix that has two axes, or those that have the axes asked for."""
+    from keen_matrix.cli.console.grid import write_grid, write_legend
+    from keen_matrix.core.results.grid import chosen_axes, grids_of
+
+    matrices = list(report.summary.matrices.values())
+    if report.by:
+        fitting = [each for each in matrices if all(name in each.axes for name in report.by)]
+        if not fitting:
+            known = list(dict.fromkeys(name for each in matrices for name in each.axes))
+            wrong = next((name for name in report.by if name not in known), None)
+            if wrong is None:
+                raise Misuse(f"no matrix has all of the axes {', '.join(report.by)}")
+            hint = nearest(wrong, known)
+            more = f"; did you mean {hint!r}?" if hint else f"; there are {', '.join(known) or 'none'}"
+            raise Misuse(f"no matrix has an axis {wrong!r}{more}")
+        matrices = fitting
+    drawn = False
+    for matrix in matrices:
+        axes = chosen_axes(matrix, report.by)
+        if len(axes) < 2:
+            continue
+        for grid in grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes,
+                             always_split=bool(report.by)):  # fmt: skip
+            screen.line()
+            write_grid(screen, grid)
+            drawn = True
+    if drawn:
+        write_legend(screen)

@@ -1,0 +1,108 @@
+"""A shell script that launches one case by hand: its directory, files, environment, standard input, words."""
+
+from __future__ import annotations
+
+import base64
+import os
+import shlex
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.engine import resolved_launch
+from keen_matrix.core.launch.environment import base_environment
+from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.vectors.case import Case, case_scope
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.model import Matrix, Put, Spec, Stdin, Surroundings
+
+_HEAD = """\
+#!/bin/sh
+# One vector of {spec}, matrix "{matrix}", as Keen Matrix launches it ({id}).
+{notes}set -eu
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+mkdir "$work/dir" "$work/home" "$work/tmp"
+cd "$work/dir"
+"""
+
+
+def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
+    """Return the script. It exits with the last launch's exit code."""
+    scope = case_scope(case.values, case.argv, case.id, spec.here, oracle_functions(spec.program.oracle), case.standing)
+    launch = resolved_launch(spec)
+    around = matrix.steps[0].surroundings
+    notes = "".join(
+        f"# {text}\n"
+        for text, there in (
+            ("Keen Matrix runs it on a terminal: run this script on one.", around.terminal),
+            ("Keen Matrix answers its prompts: answer them yourself.", around.dialogue),
+            ("Keen Matrix ends it with a signal: stop it yourself.", around.stop),
+        )
+        if there
+    )
+    lines = [_HEAD.format(spec=_plain(os.path.basename(spec.path)), matrix=_plain(matrix.name), id=case.id, notes=notes)]
+    lines += _files(around, scope, spec.here)
+    if not spec.program.fresh_directory:
+        lines.append(f"cd {shlex.quote(spec.here)}\n")
+    vectors = [case.argv, *(() if case.relation is not None else case.more)]
+    for number, words in enumerate(vectors):
+        step = matrix.steps[min(number, len(matrix.steps) - 1)].surroundings
+        lines.append(_launch(spec, step, [*launch.words, *words], scope))
+    return "".join(lines)
+
+
+def _plain(text: str) -> str:
+    return "".join(character if character.isprintable() else "?" for character in text)
+
+
+def _launch(spec: Spec, around: Surroundings, words: list[str], scope: Scope) -> str:
+    env = base_environment(spec.program.env_inherit, os.environ)
+    for name, template in around.env:
+        if template is None:
+            env.pop(name, None)
+        else:
+            env[name] = template.render(scope)
+    pairs = [shlex.quote(f"{name}={value}") for name, value in sorted(env.items())]
+    prefix = " ".join(['HOME="$work/home"', 'TMPDIR="$work/tmp"', *pairs])
+    line = f"env -i {prefix} \\\n  {' '.join(map(shlex.quote, words))}"
+    return _fed(around.stdin, line, scope, spec.here) + "\n"
+
+
+def _fed(stdin: Stdin | None, line: str, scope: Scope, here: str) -> str:
+    if stdin is None:
+        return f"{line} < /dev/null"
+    if stdin.closed:
+        return f"{line} <&-"
+    if stdin.silent:
+        return f"sleep 60 | {line}   # standard input stays open and silent"
+    if stdin.file is not None:
+        return f"{line} < {shlex.quote(os.path.join(here, stdin.file.render(scope)))}"
+    if stdin.chain:
+        feeding = " | ".join(" ".join(shlex.quote(word.render(scope)) for word in words) for words in stdin.chain)
+        return f"{feeding} | {line}"
+    text = stdin.text.render(scope) if stdin.text is not None else ""
+    return f"printf %s {shlex.quote(text)} | {line}" if text else f"{line} < /dev/null"
+
+
+def _files(around: Surroundings, scope: Scope, here: str) -> Iterator[str]:
+    for name, put in around.files:
+        path = shlex.quote(name)
+        if os.path.dirname(name):
+            yield f"mkdir -p {shlex.quote(os.path.dirname(name))}\n"
+        yield _put(put, path, scope, here)
+        if put.mode is not None:
+            yield f"chmod {put.mode:o} {path}\n"
+
+
+def _put(put: Put, path: str, scope: Scope, here: str) -> str:
+    if put.folder:
+        return f"mkdir -p {path}\n"
+    if put.link is not None:
+        return f"ln -s {shlex.quote(put.link.render(scope))} {path}\n"
+    if put.copy is not None:
+        return f"cp -r {shlex.quote(os.path.join(here, put.copy.render(scope)))} {path}\n"
+    if put.data is not None:
+        return f"printf %s {shlex.quote(base64.b64encode(put.data).decode())} | base64 -d > {path}\n"
+    return f"printf %s {shlex.quote(put.text.render(scope) if put.text is not None else '')} > {path}\n"

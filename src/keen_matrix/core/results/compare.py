@@ -1,0 +1,138 @@
+"""Two runs held against each other: what newly fails, newly holds, prints something else, got faster or slower.
+
+The cases of both are kept in a temporary database, so that a million of them take no memory.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from hashlib import blake2b
+from statistics import median
+from typing import Any
+
+from keen_matrix.core.results.reading import cases_of
+
+SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
+"""Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a second longer."""
+STEADY_FACTOR = 1.1
+"""With repetitions it must take a tenth longer, and every repetition of one run longer than every one of the other."""
+LEAST_REPETITIONS = 3
+"""Repetitions from which times are compared one by one: three against three agree by chance once in twenty."""
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What became of one case."""
+
+    id: str
+    matrix: str
+    argv: tuple[str, ...]
+    before: str
+    after: str
+    """Verdicts, or seconds for a change of speed."""
+
+
+@dataclass(slots=True)
+class Comparison:
+    """Everything that differs between two runs; lists are cut to MOST_LISTED, the counts are whole."""
+
+    counts: dict[str, int] = field(default_factory=dict)
+    changes: dict[str, list[Change]] = field(default_factory=dict)
+    both: int = 0
+    pace: float | None = None
+    """Median of after/before of the seconds of all cases in both."""
+
+    def add(self, kind: str, change: Change) -> None:
+        """Take one change."""
+        self.counts[kind] = self.counts.get(kind, 0) + 1
+        listed = self.changes.setdefault(kind, [])
+        if len(listed) < MOST_LISTED:
+            listed.append(change)
+
+
+MOST_LISTED = 2_000
+KINDS = ("newly failing", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
+_TABLE = "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
+_KEY = "PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"
+
+
+def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
+    """Return what differs between two runs, each one or more journals. Raises RunFault when one cannot be read."""
+    with tempfile.NamedTemporaryFile(prefix="keen-matrix-", suffix=".sqlite3") as file:
+        database = sqlite3.connect(file.name, isolation_level=None)
+        try:
+            database.execute("PRAGMA journal_mode = OFF")
+            database.execute("PRAGMA synchronous = OFF")
+            for name, paths in (("a", before), ("b", after)):
+                database.execute(_TABLE.format(name) + _KEY)
+                database.execute("BEGIN")
+                database.executemany(f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths))
+                database.execute("COMMIT")
+            return _compared(database)
+        finally:
+            database.close()
+
+
+def _rows(paths: Sequence[str]) -> Iterator[tuple[Any, ...]]:
+    for header, fields in cases_of(paths):
+        times = fields.get("repeats", {}).get("seconds")
+        spec = str(header.get("spec", "")).rsplit("/", 1)[-1]
+        yield (fields["id"], spec, fields["matrix"], json.dumps(fields["argv"]), fields["verdict"], output_digest(fields),
+               fields["seconds"], json.dumps(times) if times else None)  # fmt: skip
+
+
+def output_digest(fields: dict[str, Any]) -> bytes:
+    """Return a digest of what a launch did: its end, its streams (masked, where masks are), the files it left."""
+    seen = [fields.get("exit"), fields.get("signal"), sorted(fields.get("files", {}).items())]
+    for name in ("stdout", "stderr"):
+        seen.append(fields.get(f"{name}_masked", fields.get(name, fields.get(f"{name}_base64"))))
+    return blake2b(repr(seen).encode("utf-8", "surrogatepass"), digest_size=12).digest()
+
+
+def _compared(database: sqlite3.Connection) -> Comparison:
+    found = Comparison()
+    ratios: list[float] = []
+    query = (
+        "SELECT a.id, a.matrix, a.argv, a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times "
+        "FROM a JOIN b USING (id, matrix, spec)"
+    )
+    for id, matrix, argv, old, new, digest, other, seconds, later, times, later_times in database.execute(query):
+        found.both += 1
+        words = tuple(json.loads(argv))
+        if seconds > 0 and len(ratios) < 1_000_000:
+            ratios.append(later / seconds)
+        if old != new:
+            kind = "newly failing" if old == "held" else "newly held" if new == "held" else "other verdict"
+            found.add(kind, Change(id, matrix, words, old, new))
+        elif digest != other:
+            found.add("other output", Change(id, matrix, words, old, new))
+        speed = _speed(seconds, later, json.loads(times) if times else [], json.loads(later_times) if later_times else [])
+        if speed:
+            found.add(speed, Change(id, matrix, words, f"{seconds:.3f} s", f"{later:.3f} s"))
+    for kind, one, two in (("gone", "a", "b"), ("new", "b", "a")):
+        rows = database.execute(
+            f"SELECT id, matrix, argv, verdict FROM {one} x WHERE NOT EXISTS "
+            f"(SELECT 1 FROM {two} y WHERE y.id = x.id AND y.matrix = x.matrix AND y.spec = x.spec)"
+        )
+        for id, matrix, argv, verdict in rows:
+            pair = (verdict, "") if kind == "gone" else ("", verdict)
+            found.add(kind, Change(id, matrix, tuple(json.loads(argv)), *pair))
+    found.pace = median(ratios) if ratios else None
+    return found
+
+
+def _speed(before: float, after: float, times: list[float], later: list[float]) -> str:
+    """Return whether a case got faster or slower beyond what noise explains; empty when it did not."""
+    if len(times) >= LEAST_REPETITIONS and len(later) >= LEAST_REPETITIONS:
+        if min(later) > max(times) and median(later) > STEADY_FACTOR * median(times):
+            return "slower"
+        if max(later) < min(times) and median(times) > STEADY_FACTOR * median(later):
+            return "faster"
+        return ""
+    if after > SLOWER_FACTOR * before and after - before > SLOWER_SECONDS:
+        return "slower"
+    return "faster" if before > SLOWER_FACTOR * after and before - after > SLOWER_SECONDS else ""

@@ -1,0 +1,187 @@
+"""What a run comes to, from its journal in one pass and bounded memory: counts, axis values, causes, the slowest cases."""
+
+from __future__ import annotations
+
+import heapq
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from math import log2
+from typing import Any, TypeAlias
+
+from keen_matrix.core.expressions import as_text
+from keen_matrix.core.results.reading import CaseRecord
+from keen_matrix.core.results.tally import failure_key
+
+MOST_VALUES = 60
+"""Different values of an axis that are counted apart; an axis with more separates nothing that a grid could show."""
+MOST_CAUSES = 200
+"""Different causes kept with a case each."""
+SLOWEST = 10
+ABSENT = "—"
+"""How the value of an axis is written that stands in a part left out."""
+Counts: TypeAlias = list[int]
+"""Cases that held, and cases that did not."""
+
+
+@dataclass(slots=True)
+class Cause:
+    """Cases that did not hold for one reason; `fields` is the record of the first."""
+
+    fields: dict[str, Any]
+    count: int = 0
+    ids: list[str] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class MatrixSummary:
+    """One matrix, or derived family, of a run."""
+
+    spec: str
+    name: str
+    family: str
+    counts: Counter[str] = field(default_factory=Counter)
+    seconds: float = 0.0
+    axes: dict[str, dict[str, Counts]] = field(default_factory=dict)
+    """Axis → value → held and not held."""
+    causes: dict[tuple[Any, ...], Cause] = field(default_factory=dict)
+
+    @property
+    def total(self) -> int:
+        """How many cases it has."""
+        return self.counts.total()
+
+    @property
+    def held(self) -> int:
+        """How many of them held."""
+        return self.counts["held"]
+
+    def axes_by_gain(self) -> list[str]:
+        """Return the axes by how well their values tell failing cases from holding ones, best first."""
+        wide = {name: values for name, values in self.axes.items() if 1 < len(values) <= MOST_VALUES}
+        return sorted(wide, key=lambda name: (-self._gain(wide[name]), len(wide[name]), name))
+
+    def _gain(self, values: Mapping[str, Counts]) -> float:
+        """Return the information, in bits, that an axis gives on whether a case holds (Shannon)."""
+        total = sum(map(sum, values.values()))
+        left = sum(sum(counts) / total * _entropy(counts) for counts in values.values())
+        whole = [sum(counts[at] for counts in values.values()) for at in (0, 1)]
+        return round(_entropy(whole) - left, 9)
+
+
+def _entropy(counts: Counts) -> float:
+    total = sum(counts)
+    return -sum(each / total * log2(each / total) for each in counts if each)
+
+
+@dataclass(slots=True)
+class RunSummary:
+    """A whole run."""
+
+    headers: list[dict[str, Any]] = field(default_factory=list)
+    matrices: dict[tuple[str, str], MatrixSummary] = field(default_factory=dict)
+    slowest: list[tuple[float, str, str, dict[str, Any]]] = field(default_factory=list)
+    """Seconds, id, matrix, record; the slowest first."""
+    value_names: dict[str, None] = field(default_factory=dict)
+    """Names of axes and columns, in order of appearance."""
+
+    @property
+    def counts(self) -> Counter[str]:
+        """How many cases came to each verdict."""
+        return sum((each.counts for each in self.matrices.values()), Counter[str]())
+
+    @property
+    def seconds(self) -> float:
+        """Seconds of all launches together."""
+        return sum(each.seconds for each in self.matrices.values())
+
+    @property
+    def causes(self) -> list[Cause]:
+        """The causes of everything that did not hold, matrix by matrix."""
+        return [cause for each in self.matrices.values() for cause in each.causes.values()]
+
+
+def shown_value(value: Any) -> str:
+    """Return a value of an axis as grids and tables show it."""
+    if value is None:
+        return ABSENT
+    if value is True:
+        return "given"
+    if isinstance(value, (list, tuple)):
+        return " ".join(map(as_text, value)) or "(none)"
+    return as_text(value) if value != "" else "''"
+
+
+BY_KIND = frozenset({"help", "refusals", "effects"})
+"""Families whose vectors are told apart by their kind and what they are about, not by what was given."""
+
+
+def axis_values_of(fields: Mapping[str, Any]) -> dict[str, str]:
+    """Return what a case is in each axis; a derived vector's are its kind and what it is about, or what it was bound to."""
+    if fields.get("family") in BY_KIND:
+        about = str(fields.get("note") or fields.get("culprit") or ABSENT)
+        about = about.rpartition(" for ")[2] if fields.get("kind") == "unknown-option" else about.split(" ", 1)[0]
+        return {"kind": fields.get("kind") or ABSENT, "about": about.rstrip(",")}
+    return {name: shown_value(value) for name, value in fields["values"].items()}
+
+
+def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
+    """Return the summary of a run."""
+    run = RunSummary()
+    heap: list[tuple[float, str, str, dict[str, Any]]] = []
+    last: Mapping[str, Any] | None = None
+    for header, fields in cases:
+        if header is not last:
+            last = header
+            run.headers.append(dict(header))
+        spec = str(header.get("spec", ""))
+        matrix = run.matrices.get((spec, fields["matrix"]))
+        if matrix is None:
+            matrix = MatrixSummary(spec, fields["matrix"], fields.get("family") or "")
+            run.matrices[spec, fields["matrix"]] = matrix
+        _count(run, matrix, fields)
+        entry = (fields["seconds"], fields["id"], fields["matrix"])
+        if len(heap) < SLOWEST:
+            heapq.heappush(heap, (*entry, _light(fields)))
+        elif entry > heap[0][:3]:
+            heapq.heapreplace(heap, (*entry, _light(fields)))
+    for matrix in run.matrices.values():
+        _fill_absent(matrix)
+    run.slowest = sorted(heap, key=lambda each: each[:3], reverse=True)
+    return run
+
+
+def _fill_absent(matrix: MatrixSummary) -> None:
+    """Count the cases that an axis does not stand in."""
+    for values in matrix.axes.values():
+        held, failed = (sum(counts[at] for counts in values.values()) for at in (0, 1))
+        left = [matrix.held - held, matrix.total - matrix.held - failed]
+        if any(left) and len(values) <= MOST_VALUES:
+            values[ABSENT] = [old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)]
+
+
+def _light(fields: Mapping[str, Any]) -> dict[str, Any]:
+    return {name: fields[name] for name in ("id", "matrix", "argv", "verdict", "seconds")}
+
+
+def _count(run: RunSummary, matrix: MatrixSummary, fields: dict[str, Any]) -> None:
+    held = fields["verdict"] == "held"
+    matrix.counts[fields["verdict"]] += 1
+    matrix.seconds += fields["seconds"]
+    for name in fields["values"]:
+        run.value_names.setdefault(name)
+    for name, value in axis_values_of(fields).items():
+        values = matrix.axes.setdefault(name, {})
+        if value in values or len(values) <= MOST_VALUES:
+            values.setdefault(value, [0, 0])[0 if held else 1] += 1
+    if held:
+        return
+    key = failure_key(fields)
+    cause = matrix.causes.get(key)
+    if cause is None:
+        if len(matrix.causes) >= MOST_CAUSES:
+            return
+        cause = matrix.causes[key] = Cause(fields)
+    cause.count += 1
+    if len(cause.ids) < 12:
+        cause.ids.append(fields["id"])

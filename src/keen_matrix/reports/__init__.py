@@ -1,0 +1,64 @@
+"""Reports from journals, in formats that other programs and people read.
+
+Each module has one function `write(report, stream)`; a report is read from its journals once for the summary and once
+more for the cases, so that a million of them take no more memory than a thousand.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from importlib import import_module
+from typing import Any, BinaryIO
+
+from keen_matrix.core.results.reading import CaseRecord, cases_of
+from keen_matrix.core.results.summary import RunSummary, summarize
+
+FORMATS = {
+    "junit": "XML for CI servers: a suite a matrix",
+    "tap": "Test Anything Protocol, version 14",
+    "html": "one self-contained page",
+    "markdown": "for a merge request",
+    "csv": "a row a case, axis values as columns",
+    "json": "a row a case, axis values as columns",
+    "picture": "PNG or SVG, by the file's ending",
+    "annotations": "workflow commands that point CI systems at rules",
+}
+"""Format → what it is for."""
+MODULES = {"csv": "tables", "json": "tables", "picture": "pictures"}
+
+
+@dataclass(slots=True)
+class Report:
+    """What a report is made of."""
+
+    paths: Sequence[str]
+    name: str = ""
+    """The file it goes to, for formats that depend on its ending."""
+    by: Sequence[str] = ()
+    """Axes that grids are asked to show."""
+    _summary: RunSummary | None = field(default=None, repr=False)
+
+    @property
+    def summary(self) -> RunSummary:
+        """The summary of the run. Raises RunFault when a journal cannot be read."""
+        if self._summary is None:
+            self._summary = summarize(self.cases())
+        return self._summary
+
+    def cases(self) -> Iterator[CaseRecord]:
+        """Yield the cases, anew each time."""
+        return cases_of(self.paths)
+
+    def cases_in(self, spec: str, matrix: str) -> Iterator[dict[str, Any]]:
+        """Yield the records of one matrix."""
+        return (fields for header, fields in cases_of(self.paths, matrix) if header.get("spec") == spec)
+
+
+def write_report(format: str, report: Report, stream: BinaryIO) -> None:
+    """Write a report in a format. Raises RunFault when a journal cannot be read, OSError when the stream fails."""
+    module = import_module(f"keen_matrix.reports.{MODULES.get(format, format)}")
+    if format in ("csv", "json"):
+        getattr(module, f"write_{format}")(report, stream)
+    else:
+        module.write(report, stream)

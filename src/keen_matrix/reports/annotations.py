@@ -1,0 +1,35 @@
+"""Annotations: workflow commands that make CI systems show a failure beside the rule that it broke."""
+
+from __future__ import annotations
+
+import os
+from typing import BinaryIO
+
+from keen_matrix.core.results.summary import Cause
+from keen_matrix.reports import Report
+from keen_matrix.reports.wording import first_rule, lines_of, message_of, title_of
+
+
+def write(report: Report, stream: BinaryIO) -> None:
+    """Write one command for each cause: the cases that failed for it stand in one annotation."""
+    for matrix in report.summary.matrices.values():
+        for cause in matrix.causes.values():
+            stream.write((_command(matrix.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
+
+
+def _command(spec: str, cause: Cause) -> str:
+    rule = first_rule(cause.fields)
+    line = rule.rpartition(":")[2] if rule else "1"
+    more = f" (and {cause.count - 1} more the same way)" if cause.count > 1 else ""
+    text = "\n".join([f"{message_of(cause.fields)}{more}", f"  {title_of(cause.fields)}", *lines_of(cause.fields)])
+    title = f"{cause.fields['matrix']} {cause.fields['id'][:6]}"
+    level = "warning" if cause.fields["verdict"] == "unchecked" else "error"
+    return f"::{level} file={_property(os.path.normpath(spec))},line={line},title={_property(title)}::{_data(text)}"
+
+
+def _data(text: str) -> str:
+    return text.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
+
+
+def _property(text: str) -> str:
+    return _data(text).replace(":", "%3A").replace(",", "%2C")

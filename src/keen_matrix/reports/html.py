@@ -1,0 +1,137 @@
+"""One self-contained HTML page: no request leaves it, and nothing that a program printed can run in it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any, BinaryIO
+
+from keen_matrix.cli.console.safe import escape, shell_line
+from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
+from keen_matrix.core.results.reading import CaseRecord
+from keen_matrix.core.results.summary import axis_values_of
+from keen_matrix.reports import Report
+from keen_matrix.reports.wording import OUTPUT_SHOWN, output_of, title_of
+
+MOST_CASES = 20_000
+"""Cases in the table. Those that did not hold come first; the page says how many held ones it leaves out."""
+MOST_DETAILED = 3_000
+"""Cases that did not hold with everything that they printed."""
+HELD_OUTPUT = 400
+"""Characters of each stream of a case that held."""
+BINS = 24
+MOST_GRID_CELLS = 4_000
+
+
+def write(report: Report, stream: BinaryIO) -> None:
+    """Write the page."""
+    import jinja2
+
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("keen_matrix.reports", "."), autoescape=True, undefined=jinja2.StrictUndefined,
+        trim_blocks=True, lstrip_blocks=True,
+    )  # fmt: skip
+    summary = report.summary
+    data, left_out = _cases(report)
+    grids = [grid for matrix in summary.matrices.values() for grid in _grids(report, matrix)]
+    page = environment.get_template("page.html.j2").stream(
+        counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
+        matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
+        histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=_sections(report),
+        data=_embedded(data),
+    )  # fmt: skip
+    for part in page:
+        stream.write(part.encode("utf-8", "backslashreplace"))
+
+
+def _embedded(data: Any) -> str:
+    """Return JSON that can stand inside a script element: no < that could end it, no separators of lines."""
+    text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
+    for character, code in (("<", "\\u003c"), (">", "\\u003e"), ("&", "\\u0026"), ("\u2028", "\\u2028"), ("\u2029", "\\u2029")):
+        text = text.replace(character, code)
+    return text
+
+
+def _grids(report: Report, matrix: Any) -> list[Grid]:
+    axes = chosen_axes(matrix, [name for name in report.by if name in matrix.axes])
+    if not axes:
+        return []
+    grids = grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes)
+    return [grid for grid in grids if len(grid.columns) * len(grid.rows) <= MOST_GRID_CELLS]
+
+
+def _cases(report: Report) -> tuple[dict[str, Any], int]:
+    """Return the cases of the page: those that did not hold, then those that held, and how many are left out."""
+    order = {key: number for number, key in enumerate(report.summary.matrices)}
+    failed: list[Any] = []
+    held: list[Any] = []
+    left_out = 0
+    for record in report.cases():
+        if record.fields["verdict"] != "held":
+            if len(failed) < MOST_CASES:
+                failed.append(_case(record, order, detailed=len(failed) < MOST_DETAILED))
+            else:
+                left_out += 1
+        elif len(held) < MOST_CASES:
+            held.append(_case(record, order, detailed=False))
+        else:
+            left_out += 1
+    kept = held[: max(0, MOST_CASES - len(failed))]
+    return {
+        "cases": failed + kept,
+        "matrices": [{"name": each.name, "spec": each.spec} for each in report.summary.matrices.values()],
+    }, left_out + len(held) - len(kept)
+
+
+def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool) -> dict[str, Any]:
+    header, fields = record
+    held = fields["verdict"] == "held"
+    launch = shell_line(header.get("launch", ()))
+    most = HELD_OUTPUT if held else OUTPUT_SHOWN
+    case = {
+        "id": fields["id"], "m": order[str(header.get("spec", "")), fields["matrix"]], "v": fields["verdict"],
+        "w": escape(title_of(fields))[:2_000], "s": round(fields["seconds"], 4), "x": axis_values_of(fields),
+        "k": fields.get("kind") or "", "exit": fields.get("exit"), "signal": fields.get("signal"),
+        "line": f"{launch} {shell_line(fields['argv'])}".strip()[:20_000],
+    }  # fmt: skip
+    if held or detailed:
+        case["out"], case["err"] = output_of(fields, "stdout", most), output_of(fields, "stderr", most)
+    if not held:
+        case["a"] = [_aspect(each, fields) for each in fields["aspects"] if not each["held"]]
+    return case
+
+
+def _aspect(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> dict[str, str]:
+    expected, actual = (_lines(str(aspect.get(name, ""))) for name in ("expected", "actual"))
+    if "difference" in aspect:
+        kept = aspect["difference"]
+        expected, actual = (
+            "\n".join(f"{number}  {escape(text)}" for kind, number, text in kept["lines"] if kind in ("same", side))
+            for side in ("expected", "came")
+        )
+    return {"a": str(aspect["aspect"]), "f": str(aspect.get("form", "")), "e": expected, "c": actual,
+            "r": str(aspect.get("rule", ""))}  # fmt: skip
+
+
+def _lines(text: str) -> str:
+    return "\n".join(map(escape, text.split("\n")))
+
+
+def _histogram(report: Report) -> dict[str, Any]:
+    """Return how many cases took how long, in bins of equal width on a logarithmic scale."""
+    from math import log10
+
+    low, high = -4.0, 3.0
+    bins = [[0, 0] for _ in range(BINS)]
+    for _, fields in report.cases():
+        at = min(BINS - 1, max(0, int((log10(max(fields["seconds"], 1e-9)) - low) / (high - low) * BINS)))
+        bins[at][fields["verdict"] != "held"] += 1
+    used = [number for number, pair in enumerate(bins) if any(pair)]
+    first, last = (used[0], used[-1] + 1) if used else (0, 1)
+    edges = [10 ** (low + number * (high - low) / BINS) for number in range(first, last + 1)]
+    return {"bins": bins[first:last], "edges": edges, "most": max((sum(pair) for pair in bins), default=1) or 1}
+
+
+def _sections(report: Report) -> list[Any]:
+    """Return further sections that other parts of Keen Matrix add to the page."""
+    return []

@@ -1,0 +1,78 @@
+"""JUnit XML: a suite a matrix. Held cases pass; crashed, hung and unlaunched ones are errors, unchecked ones are skipped."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any, BinaryIO
+from xml.sax.saxutils import XMLGenerator
+
+from keen_matrix.core.results.summary import MatrixSummary
+from keen_matrix.reports import Report
+from keen_matrix.reports.wording import lines_of, message_of, output_of, title_of
+
+_ERRORS = ("crashed", "hung", "unlaunched")
+_ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+OUTPUT_KEPT = 4_000
+"""Characters of a stream of a case that did not hold."""
+
+
+def write(report: Report, stream: BinaryIO) -> None:
+    """Write the report, case by case."""
+    xml = XMLGenerator(stream, encoding="utf-8", short_empty_elements=True)
+    counts, summary = report.summary.counts, report.summary
+    xml.startDocument()
+    xml.startElement("testsuites", _numbers(counts, summary.seconds, {"name": "keen-matrix"}))
+    for matrix in summary.matrices.values():
+        xml.ignorableWhitespace("\n")
+        started = str(summary.headers[0].get("started", ""))[:19] if summary.headers else ""
+        name = f"{matrix.spec}: {matrix.name}"
+        xml.startElement("testsuite", _numbers(matrix.counts, matrix.seconds, {"name": name, "timestamp": started}))
+        for fields in report.cases_in(matrix.spec, matrix.name):
+            _case(xml, matrix, fields)
+        xml.endElement("testsuite")
+    xml.endElement("testsuites")
+    xml.ignorableWhitespace("\n")
+    xml.endDocument()
+
+
+def _numbers(counts: Mapping[str, int], seconds: float, more: dict[str, str]) -> Any:
+    errors = sum(counts[verdict] for verdict in _ERRORS)
+    failures = sum(counts[verdict] for verdict in ("differed", "unsteady"))
+    return {
+        **{name: legal(text) for name, text in more.items()}, "tests": str(sum(counts.values())), "failures": str(failures),
+        "errors": str(errors), "skipped": str(counts["unchecked"]), "time": f"{seconds:.3f}",
+    }  # fmt: skip
+
+
+def legal(text: str) -> str:
+    """Return a text with what XML 1.0 cannot hold written as an escape."""
+    return _ILLEGAL.sub(lambda match: f"\\x{ord(match[0]):02x}", text)
+
+
+def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Mapping[str, Any]) -> None:
+    verdict = fields["verdict"]
+    xml.ignorableWhitespace("\n  ")
+    attributes: Any = {
+        "classname": legal(f"{matrix.spec}.{matrix.name}"), "name": legal(f"{fields['id'][:6]} {title_of(fields)}"[:500]),
+        "time": f"{fields['seconds']:.3f}",
+    }  # fmt: skip
+    xml.startElement("testcase", attributes)
+    if verdict == "unchecked":
+        _element(xml, "skipped", "no expectation looks at this vector")
+    elif verdict != "held":
+        _element(xml, "error" if verdict in _ERRORS else "failure", message_of(fields), verdict, "\n".join(lines_of(fields)))
+        for name, tag in (("stdout", "system-out"), ("stderr", "system-err")):
+            text = output_of(fields, name, OUTPUT_KEPT)
+            if text:
+                xml.startElement(tag, {})  # type: ignore[arg-type]
+                xml.characters(legal(text))
+                xml.endElement(tag)
+    xml.endElement("testcase")
+
+
+def _element(xml: XMLGenerator, tag: str, message: str, kind: str = "", text: str = "") -> None:
+    attributes: Any = {"message": legal(message)} | ({"type": kind} if kind else {})
+    xml.startElement(tag, attributes)
+    xml.characters(legal(text))
+    xml.endElement(tag)

@@ -1,0 +1,90 @@
+"""Markdown for a merge request: the summary, a grid of each matrix that did not hold, the failures folded."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import BinaryIO
+
+from keen_matrix.cli.console.safe import escape
+from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
+from keen_matrix.core.results.summary import Cause, MatrixSummary, RunSummary
+from keen_matrix.reports import Report
+from keen_matrix.reports.wording import lines_of, message_of, title_of
+
+SIGNS = {"held": "●", "mixed": "◐", "failed": "✕", "none": " "}
+MOST_CAUSES = 40
+MOST_COLUMNS = 16
+MOST_ROWS = 40
+
+
+def write(report: Report, stream: BinaryIO) -> None:
+    """Write the report."""
+    summary = report.summary
+    lines = [*_head(summary), *_table(summary)]
+    for matrix in summary.matrices.values():
+        if matrix.held < matrix.total:
+            axes = chosen_axes(matrix, report.by)
+            if axes:
+                for grid in grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes):
+                    lines += _grid(grid)
+    lines += _failures(summary)
+    stream.write(("\n".join(lines) + "\n").encode("utf-8", "backslashreplace"))
+
+
+def _head(summary: RunSummary) -> Iterator[str]:
+    counts = summary.counts
+    parts = [f"{count:,} {verdict}" for verdict, count in counts.items()]
+    yield f"### {'●' if counts['held'] == counts.total() else '✕'} {counts.total():,} vectors: {', '.join(parts)}"
+    yield ""
+
+
+def _table(summary: RunSummary) -> Iterator[str]:
+    yield "| spec | matrix | held | not held | seconds |"
+    yield "|---|---|--:|--:|--:|"
+    for matrix in summary.matrices.values():
+        left = matrix.total - matrix.held
+        name = f"**{cell(matrix.name)}**" if left else cell(matrix.name)
+        yield f"| {cell(matrix.spec)} | {name} | {matrix.held:,} | {left or ''} | {matrix.seconds:.1f} |"
+    yield ""
+
+
+def cell(text: str) -> str:
+    """Return a text that Markdown takes for nothing but a text, also in a table."""
+    return re.sub(r"([\\`*_{}\[\]<>#|~!])", r"\\\1", escape(text))
+
+
+def _grid(grid: Grid) -> Iterator[str]:
+    third = f", {cell(grid.third[0])} = {cell(grid.third[1])}" if grid.third else ""
+    yield f"<details><summary>{cell(grid.matrix)} by {cell(grid.across)}"
+    yield f"{f' and {cell(grid.down)}' if grid.down else ''}{third}</summary>"
+    yield ""
+    columns, rows = grid.columns[:MOST_COLUMNS], grid.rows[:MOST_ROWS]
+    yield f"| {cell(grid.down)} \\\\ {cell(grid.across)} | " + " | ".join(map(cell, columns)) + " |"
+    yield "|---|" + ":-:|" * len(columns)
+    for row in rows:
+        yield f"| {cell(row)} | " + " | ".join(SIGNS[grid.state(row, column)] for column in columns) + " |"
+    left = (len(grid.columns) - len(columns), len(grid.rows) - len(rows))
+    if any(left):
+        yield f"\n{left[0]} columns and {left[1]} rows are not shown."
+    yield "\n● held, ◐ some held, ✕ not held\n\n</details>\n"
+
+
+def _failures(summary: RunSummary) -> Iterator[str]:
+    causes = [(matrix, cause) for matrix in summary.matrices.values() for cause in matrix.causes.values()]
+    for matrix, cause in causes[:MOST_CAUSES]:
+        yield from _failure(matrix, cause)
+    if len(causes) > MOST_CAUSES:
+        yield f"{len(causes) - MOST_CAUSES} further causes are not shown."
+
+
+def _failure(matrix: MatrixSummary, cause: Cause) -> Iterator[str]:
+    count = f" × {cause.count}" if cause.count > 1 else ""
+    yield f"<details><summary>{cell(matrix.name)}: {cell(message_of(cause.fields))}{count}</summary>"
+    yield ""
+    body = [title_of(cause.fields), *lines_of(cause.fields)]
+    fence = "`" * max(3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0))
+    yield f"{fence}text"
+    yield from body
+    yield fence
+    yield f"`{' '.join(each[:6] for each in cause.ids)}`\n\n</details>\n"

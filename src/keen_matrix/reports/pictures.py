@@ -1,0 +1,116 @@
+"""A picture of a run: a heat map of each matrix that has one, and how long the cases took."""
+
+from __future__ import annotations
+
+import os
+from typing import Any, BinaryIO
+
+from keen_matrix.cli.console.safe import cut, escape
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
+from keen_matrix.reports import Report
+
+MOST_GRIDS = 6
+MOST_ROWS = 30
+MOST_COLUMNS = 16
+COLOURS = {"none": "#eceeea", "failed": "#d9776b", "mixed": "#e9c46a", "held": "#7fb894"}
+MARKS = {"none": "", "failed": "✕", "mixed": "◐", "held": "●"}
+INK = "#20242a"
+
+
+def write(report: Report, stream: BinaryIO) -> None:
+    """Draw the picture as PNG, or as SVG when the file's name ends so. Raises Misuse for another ending."""
+    ending = os.path.splitext(report.name)[1].lower() or ".png"
+    if ending not in (".png", ".svg"):
+        raise Misuse(f"a picture ends in .png or .svg, not in {ending}")
+    import matplotlib as mpl
+
+    mpl.use("agg")
+    from matplotlib import pyplot as plt
+
+    grids = _grids(report)
+    plt.rcParams.update({"font.size": 9, "svg.fonttype": "path", "text.color": INK, "axes.edgecolor": "#c9cdc8"})
+    rows = max(1, (len(grids) + 1) // 2)
+    heights = [max([_height(grid) for grid in grids[at : at + 2]] or [1.0]) for at in range(0, 2 * rows, 2)]
+    figure = plt.figure(figsize=(12.8, max(8.0, sum(heights) + 4.0)), layout="constrained")
+    counts = report.summary.counts
+    parts = ", ".join(f"{count:,} {verdict}" for verdict, count in counts.items())
+    figure.suptitle(f"{counts.total():,} vectors: {parts}", fontsize=13)
+    if not grids:
+        _durations(figure.add_subplot(), report)
+    else:
+        layout = figure.add_gridspec(rows + 1, 2, height_ratios=[*heights, 2.4])
+        for number, grid in enumerate(grids):
+            _heat(figure.add_subplot(layout[number // 2, number % 2]), grid)
+        _durations(figure.add_subplot(layout[rows, :]), report)
+    figure.savefig(stream, format=ending[1:], dpi=100, metadata={"Date": None} if ending == ".svg" else None)
+    plt.close(figure)
+
+
+def _height(grid: Grid) -> float:
+    return 0.9 + 0.24 * min(len(grid.rows), MOST_ROWS)
+
+
+def _grids(report: Report) -> list[Grid]:
+    """Return the grids that tell most: of matrices with failures first."""
+    matrices = sorted(report.summary.matrices.values(), key=lambda each: each.held == each.total)
+    found: list[Grid] = []
+    for matrix in matrices:
+        axes = chosen_axes(matrix, [name for name in report.by if name in matrix.axes])
+        if len(axes) > 1:
+            found += grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes)
+        if len(found) >= MOST_GRIDS:
+            break
+    return found[:MOST_GRIDS]
+
+
+def _heat(axes: Any, grid: Grid) -> None:
+    from matplotlib.colors import ListedColormap
+
+    states = list(COLOURS)
+    rows, columns = grid.rows[:MOST_ROWS], grid.columns[:MOST_COLUMNS]
+    levels = [[states.index(grid.state(row, column)) for column in columns] for row in rows]
+    axes.imshow(levels, cmap=ListedColormap(list(COLOURS.values())), vmin=0, vmax=3, aspect="auto")
+    for y, row in enumerate(rows):
+        for x, column in enumerate(columns):
+            axes.text(x, y, MARKS[grid.state(row, column)], ha="center", va="center", fontfamily="DejaVu Sans")
+    axes.set_xticks(range(len(columns)), [_plain(cut(escape(each), 14)) for each in columns],
+                    rotation=30 if len(columns) > 6 else 0, ha="right" if len(columns) > 6 else "center")  # fmt: skip
+    axes.set_yticks(range(len(rows)), [_plain(cut(escape(each), 22)) for each in rows])
+    axes.set_xticks([each - 0.5 for each in range(len(columns) + 1)], minor=True)
+    axes.set_yticks([each - 0.5 for each in range(len(rows) + 1)], minor=True)
+    axes.grid(which="minor", color="white", linewidth=2)
+    axes.tick_params(which="both", length=0)
+    third = f", {grid.third[0]} {grid.third[1]}" if grid.third else ""
+    left = (len(grid.columns) - len(columns)) + (len(grid.rows) - len(rows))
+    more = f" ({left} more not shown)" if left else ""
+    axes.set_title(_plain(f"{grid.matrix}: {grid.across} across, {grid.down} down{third}{more}"), fontsize=10, loc="left")
+    for side in axes.spines.values():
+        side.set_visible(False)
+
+
+def _plain(text: str) -> str:
+    """Return a text that is drawn as it stands: a dollar begins no formula."""
+    return text.replace("$", r"\$")
+
+
+def _durations(axes: Any, report: Report) -> None:
+    import numpy as np
+
+    seconds: dict[bool, list[float]] = {True: [], False: []}
+    for _, fields in report.cases():
+        seconds[fields["verdict"] == "held"].append(max(fields["seconds"], 1e-4))
+    every = seconds[True] + seconds[False]
+    if not every:
+        return
+    low, high = min(every), max(max(every), min(every) * 1.5)
+    bins = np.geomspace(low, high * 1.0001, 40)
+    axes.hist([seconds[True], seconds[False]], bins=bins, stacked=True, color=[COLOURS["held"], COLOURS["failed"]],
+              label=["held", "not held"])  # fmt: skip
+    axes.set_xscale("log")
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:g} s" if value >= 1 else f"{value * 1000:g} ms")
+    axes.xaxis.set_minor_formatter(lambda value, _: "")
+    axes.set_title("how long the cases took", fontsize=10, loc="left")
+    axes.set_ylabel("cases")
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(frameon=False)

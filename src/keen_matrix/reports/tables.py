@@ -1,0 +1,69 @@
+"""A row a case, axis values as columns: CSV (RFC 4180) and JSON, ready for pandas."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterator
+from typing import Any, BinaryIO
+
+from keen_matrix.core.results.reading import CaseRecord
+from keen_matrix.core.results.summary import shown_value
+from keen_matrix.reports import Report
+from keen_matrix.reports.wording import first_rule, title_of
+
+PLAIN = (
+    "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "exit", "signal", "seconds",
+    "user_seconds", "system_seconds", "peak_bytes", "stdout_bytes", "stderr_bytes",
+)  # fmt: skip
+"""Columns of every case; axes and columns of the spec follow, as `axis.NAME`."""
+
+
+def rows(report: Report) -> Iterator[dict[str, Any]]:
+    """Yield a row for each case, all with the same keys."""
+    names = list(report.summary.value_names)
+    for record in report.cases():
+        yield row_of(record, names)
+
+
+def row_of(record: CaseRecord, names: list[str]) -> dict[str, Any]:
+    """Return the row of one case."""
+    header, fields = record
+    failed = list(dict.fromkeys(each["aspect"] for each in fields["aspects"] if not each["held"]))
+    row: dict[str, Any] = {name: fields.get(name) for name in PLAIN}
+    row |= {
+        "spec": header.get("spec"), "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),
+        "stdout_bytes": _size(fields, "stdout"), "stderr_bytes": _size(fields, "stderr"),
+    }  # fmt: skip
+    values = fields["values"]
+    return row | {f"axis.{name}": values.get(name) for name in names}
+
+
+def _size(fields: dict[str, Any], name: str) -> int:
+    size = fields.get(f"{name}_bytes")
+    return int(size) if size is not None else len(str(fields.get(name) or "").encode())
+
+
+def write_csv(report: Report, stream: BinaryIO) -> None:
+    """Write the rows as CSV with a header."""
+    text = io.TextIOWrapper(stream, encoding="utf-8", errors="backslashreplace", newline="", write_through=True)
+    names = [*PLAIN, *(f"axis.{name}" for name in report.summary.value_names)]
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(names)
+    for row in rows(report):
+        writer.writerow([_cell(row[name]) for name in names])
+    text.detach()
+
+
+def _cell(value: Any) -> Any:
+    return shown_value(value) if isinstance(value, list) else "" if value is None else value
+
+
+def write_json(report: Report, stream: BinaryIO) -> None:
+    """Write the rows as one JSON array, a row a line."""
+    stream.write(b"[")
+    for number, row in enumerate(rows(report)):
+        text = json.dumps(row, ensure_ascii=False)
+        stream.write((",\n" if number else "\n").encode() + text.encode("utf-8", "backslashreplace"))
+    stream.write(b"\n]\n")

@@ -1,0 +1,332 @@
+"""Results that people and other programs use: grids, reports, comparisons, history, replays, completion."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import re
+import shutil
+import sqlite3
+import subprocess
+import time
+import xml.etree.ElementTree as ET
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.results.grid import Grid
+from tests.conftest import COMMAND, Place
+
+HOSTILE = "<script>document.title='owned'</script>]]>\x1b]0;title\x07\x1b[31mred \u202eabc"
+SPEC = """
+    [program]
+    launch = "sh {here}/p.sh"
+    timeout = 1
+    [expect]
+    exit = 0
+    [[matrix]]
+    name = "crossings"
+    line = "{port} {riders} [--bike]"
+    axes.port = ["Skerry", "Holm"]
+    axes.riders = [1, 2, 60]
+    expect.stdout = "{port}"
+    [[matrix]]
+    name = "hostile <b>, | `x`"
+    line = "{word}"
+    axes.word = ["hostile", "crash", "hang", "plain"]
+    [[matrix.expect]]
+    when = "word == 'hostile'"
+    stdout = "fine"
+    """
+SCRIPT = f"""
+    case $1 in
+        hostile) printf '%s\\n' "{HOSTILE}"; exit 1 ;;
+        crash) kill -SEGV $$ ;;
+        hang) sleep 9 ;;
+        Holm) [ "$2" = 60 ] && [ "$3" ] && echo wrong || echo Holm ;;
+        *) echo "$1" ;;
+    esac
+    """
+
+
+@pytest.fixture
+def ran(place: Place) -> Place:
+    place.write("p.sh", SCRIPT)
+    place.write("t.matrix.toml", SPEC)
+    assert place.call("run").status == 1
+    return place
+
+
+def test_a_grid_shows_what_separates_the_failures(ran: Place) -> None:
+    came = ran.call("report", env={"COLUMNS": "80"})
+    assert came.status == 0
+    assert "across riders, down port, --bike --bike" in came.out or "◐" in came.out, came.out
+    split = ran.call("report", "--by", "riders,port,--bike")
+    assert re.search(r"Holm +● +● +✕", split.out) and re.search(r"Skerry +● +● +●", split.out), split.out
+    wrong = ran.call("report", "--by", "rider")
+    assert wrong.status == 2 and "did you mean 'riders'" in wrong.err
+    plain = ran.call("report", env={"PYTHONIOENCODING": "ascii", "LC_ALL": "C"})
+    assert plain.out.isascii() and "+ all held" in plain.out
+    for width in ("60", "200"):
+        assert ran.call("run", "--grid", "--only", "crossings", env={"COLUMNS": width}).status == 1
+
+
+def test_cells_of_a_grid() -> None:
+    grid = Grid("m", "a", "b", ["1"], ["x"], {("x", "1"): [2, 0], ("x", "2"): [1, 1], ("x", "3"): [0, 1]})
+    assert [grid.state("x", column) for column in "1234"] == ["held", "mixed", "failed", "none"]
+
+
+def test_junit_is_legal_xml_with_a_suite_a_matrix(ran: Place) -> None:
+    assert ran.call("report", "--as", "junit", "-o", "out/run.xml").status == 0
+    root = ET.parse(ran.folder / "out/run.xml").getroot()
+    assert (root.get("tests"), root.get("failures"), root.get("errors")) == ("16", "2", "2")
+    assert [suite.get("name") for suite in root] == ["t.matrix.toml: crossings", "t.matrix.toml: hostile <b>, | `x`"]
+    bad = next(case for case in root.iter("testcase") if "hostile" in str(case.get("name")))
+    assert "\\e[31mred \\u202eabc" in str(bad.findtext("failure"))
+    assert next(root.iter("testcase")).get("time")
+
+
+def test_tap_counts_and_its_blocks_are_indented(ran: Place) -> None:
+    text = ran.call("report", "--as", "tap").out
+    assert text.startswith("TAP version 14\n1..16\n") and len(re.findall(r"^(?:not )?ok \d+ - ", text, re.MULTILINE)) == 16
+    assert text.count("\n  ---\n") == text.count("\n  ...\n") == len(re.findall(r"^not ok", text, re.MULTILINE)) == 4
+    assert "\x1b" not in text
+
+
+def test_rows_have_axis_values_as_columns(ran: Place) -> None:
+    rows = list(csv.DictReader(io.StringIO(ran.call("report", "--as", "csv").out)))
+    assert len(rows) == 16 and {row["axis.riders"] for row in rows if row["matrix"] == "crossings"} == {"1", "2", "60"}
+    same = json.loads(ran.call("report", "--as", "json").out)
+    assert [row["id"] for row in same] == [row["id"] for row in rows] and same[0]["axis.riders"] in (1, 2, 60)
+    failed = next(row for row in rows if row["verdict"] == "differed" and row["matrix"] == "crossings")
+    assert (failed["failed"], failed["rule"], failed["words"]) == ("stdout", "t.matrix.toml:12", "Holm 60 --bike")
+
+
+def test_markdown_and_annotations_hold_no_markup_of_others(ran: Place) -> None:
+    text = ran.call("report", "--as", "markdown").out
+    assert "12 held" in text and "<script>" not in re.sub(r"(`{3,})text\n.*?\n\1", "", text, flags=re.DOTALL) and "| ✕ |" in text
+    notes = ran.call("report", "--as", "annotations").out.splitlines()
+    assert len(notes) == 4 and all(re.match(r"::error file=t\.matrix\.toml,line=\d+,title=[^:]+::", each) for each in notes)
+
+
+@pytest.mark.parametrize("ending", ["png", "svg"])
+def test_a_picture_is_drawn(ran: Place, ending: str) -> None:
+    assert ran.call("run", "--report", f"picture=run.{ending}", "--brief").status == 1
+    head = (ran.folder / f"run.{ending}").read_bytes()[:100]
+    assert head.startswith(b"\x89PNG" if ending == "png" else b"<?xml")
+    wrong = ran.call("report", "--as", "picture", "-o", "run.bmp")
+    assert wrong.status == 2 and ".png or .svg" in wrong.err and not (ran.folder / "run.bmp").exists()
+
+
+def test_shards_are_read_as_one_run(ran: Place) -> None:
+    for part in ("1", "2"):
+        ran.call("run", "--shard", f"{part}/2", "--journal", f"{part}.jsonl")
+    root = ET.fromstring(ran.call("report", "1.jsonl", "2.jsonl", "--as", "junit").out)
+    assert root.get("tests") == "16"
+
+
+def test_a_journal_that_is_none_is_told(place: Place) -> None:
+    place.write("x.jsonl", '{"journal": 99}\n')
+    came = place.call("report", "x.jsonl")
+    assert came.status == 3 and "journal of version 99" in came.err
+    assert "cannot be read" in place.call("report").err
+
+
+CHROMIUM = shutil.which("chromium")
+DRIVE = """
+<script>
+const wait = () => new Promise(r => setTimeout(r, 30));
+(async () => {
+  const out = {}, at = id => document.getElementById(id), set = (id, v) => { at(id).value = v; at(id).dispatchEvent(new Event("input")); };
+  out.all = keenMatrix.count();
+  set("search", "skerry"); out.search = keenMatrix.count(); set("search", "");
+  set("verdict", "crashed"); out.crashed = keenMatrix.count(); set("verdict", "");
+  set("aspect", "stdout"); out.stdout = keenMatrix.count(); at("clear").click();
+  document.querySelector("button.cell").click(); out.cell = keenMatrix.count(); at("clear").click();
+  at("rows").firstChild.click(); await wait();
+  out.copied = null; document.execCommand = () => { out.copied = document.querySelector("textarea").value; return true; };
+  Object.defineProperty(navigator, "clipboard", { value: undefined });
+  document.querySelector(".detail .plain").click(); await wait();
+  out.detail = document.querySelector(".detail").textContent;
+  const begun = performance.now(); set("search", "hol"); out.filter = performance.now() - begun; at("clear").click();
+  out.title = document.title; out.scripts = document.querySelectorAll("script").length;
+  const pre = document.createElement("pre"); pre.id = "came"; pre.textContent = JSON.stringify(out); document.body.append(pre);
+})();
+</script>
+"""
+
+
+def drive(page: Path) -> dict[str, object]:
+    """Load a page in headless Chromium with a script that uses it, and return what the script saw."""
+    assert CHROMIUM
+    driven = page.with_name("driven.html")
+    driven.write_text(page.read_text().replace("</body>", DRIVE + "</body>"))
+    words = ["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+             "--disable-component-update", "--disable-sync", f"--user-data-dir={page.parent}/chromium",
+             "--virtual-time-budget=5000", "--dump-dom", f"file://{driven}"]  # fmt: skip
+    done = subprocess.run([CHROMIUM, *words], capture_output=True, text=True, timeout=90, check=True)
+    found = re.search(r'<pre id="came">(.*?)</pre>', done.stdout, re.DOTALL)
+    assert found, done.stdout[-2000:]
+    import html
+
+    return dict(json.loads(html.unescape(found[1])))
+
+
+@pytest.mark.skipif(CHROMIUM is None, reason="chromium is not installed")
+def test_the_page_filters_shows_and_copies_and_nothing_hostile_runs(ran: Place) -> None:
+    assert ran.call("report", "--as", "html", "-o", "run.html").status == 0
+    text = (ran.folder / "run.html").read_text()
+    assert "<script>document" not in text and not re.search(r"(?:src|href)=[\"']?(?:https?:)?//", text)
+    came = drive(ran.folder / "run.html")
+    assert (came["all"], came["search"], came["crashed"], came["stdout"]) == (16, 6, 1, 2)
+    assert came["cell"] and int(str(came["cell"])) < 16
+    assert str(came["copied"]).startswith("sh ") and "p.sh" in str(came["copied"])
+    assert came["title"] == "16 vectors: 12 held" and came["scripts"] == 3
+    assert "expected" in str(came["detail"]) and "came" in str(came["detail"])
+
+
+def test_compare_tells_what_changed(ran: Place) -> None:
+    shutil.copy(ran.folder / ".keen-matrix/last.jsonl", ran.folder / "a.jsonl")
+    same = ran.call("compare", "a.jsonl", "a.jsonl")
+    assert same.status == 0 and "nothing differs" in same.out and "16 cases in both" in same.out
+    ran.write("p.sh", SCRIPT.replace("Holm) [", "Holm) echo note >&2; [").replace('*) echo "$1"', "*) echo \"$1\" | tr S s"))
+    ran.write("t.matrix.toml", SPEC.replace("[1, 2, 60]", "[2, 60, 61]"))
+    ran.call("run", "--journal", "b.jsonl")
+    came = ran.call("compare", "a.jsonl", "b.jsonl", "--all")
+    assert came.status == 1
+    assert "newly failing  4" in came.out and "other output  4" in came.out and "new  4" in came.out and "gone  4" in came.out
+    back = ran.call("compare", "b.jsonl", "a.jsonl")
+    assert back.status == 0 and "newly held  4" in back.out
+
+
+def test_compare_respects_noise_when_there_are_repetitions(place: Place) -> None:
+    spec = '[program]\nlaunch = "sleep"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [0, 0.03]\nexpect.exit = 0\n'
+    place.write("t.matrix.toml", spec)
+    place.call("run", "--repeat", "4", "--journal", "a.jsonl")
+    place.call("run", "--repeat", "4", "--journal", "b.jsonl")
+    assert "slower" not in place.call("compare", "a.jsonl", "b.jsonl").out
+    slow = [json.loads(line) for line in (place.folder / "b.jsonl").read_text().splitlines()]
+    for case in slow:
+        if "id" in case:
+            case["repeats"]["seconds"] = [each * 1.3 + 0.1 for each in case["repeats"]["seconds"]]
+    (place.folder / "c.jsonl").write_text("".join(json.dumps(each) + "\n" for each in slow))
+    assert "slower  2" in place.call("compare", "a.jsonl", "c.jsonl").out
+    assert "faster  2" in place.call("compare", "c.jsonl", "a.jsonl").out
+
+
+FLAKY = """
+    [program]
+    launch = "sh -c 'n=$(cat {here}/count); test $1 != odd || test $n = even' p"
+    [[matrix]]
+    name = "m"
+    line = "{w}"
+    axes.w = ["odd", "other"]
+    expect.exit = 0
+    """
+
+
+def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
+    place.write("t.matrix.toml", FLAKY)
+    for state in ("even", "odd", "even"):
+        (place.folder / "count").write_text(state)
+        place.call("run")
+    came = place.call("history")
+    assert came.status == 0 and came.out.count("t.matrix.toml") == 3
+    flaky = re.search(r"(\w{6})  m  2 changes   ● ✕ ●", came.out)
+    assert flaky, came.out
+    trend = place.call("history", flaky[1])
+    assert [line.split()[4] for line in trend.out.splitlines()] == ["●", "✕", "●"]
+    place.write("t.matrix.toml", FLAKY + "\n")
+    (place.folder / "count").write_text("odd")
+    place.call("run", "--failed-first", "--jobs", "1")
+    assert "spec or program changed" in place.call("history", flaky[1]).out
+    (place.folder / "count").write_text("even")
+    place.call("run", "--failed-first", "--jobs", "1")
+    assert place.cases()[0]["argv"] == ["odd"]
+    place.call("run", "--slow-last", "--jobs", "1")
+    assert place.call("history", "--keep", "1").out == "5 runs dropped\n"
+    assert place.call("history", "zzzz").status == 2
+
+
+def test_a_damaged_history_is_set_aside_and_never_fatal(place: Place) -> None:
+    place.write("t.matrix.toml", FLAKY)
+    (place.folder / "count").write_text("even")
+    folder = place.folder / ".keen-matrix"
+    folder.mkdir()
+    (folder / "history.sqlite3").write_text("no database at all, but long enough to be looked at " * 20)
+    came = place.call("run")
+    assert came.status == 0 and "set aside" in came.err and len(list(folder.glob("*.broken"))) == 1
+    assert place.call("run").err == ""
+    with sqlite3.connect(folder / "history.sqlite3") as database:
+        database.execute("PRAGMA user_version = 99")
+    came = place.call("run")
+    assert came.status == 0 and "it is of version 99" in came.err
+
+
+def test_several_runs_at_once_share_a_history(place: Place) -> None:
+    place.write("t.matrix.toml", FLAKY)
+    (place.folder / "count").write_text("even")
+    started = [place.start("run", "--journal", f".keen-matrix/{n}.jsonl") for n in range(5)]
+    assert [each.wait(60) for each in started] == [0] * 5
+    for each in started:
+        each.communicate()
+    assert place.call("history").out.count("t.matrix.toml") == 5
+
+
+def test_replay_shows_everything_and_writes_a_script(ran: Place) -> None:
+    ran.write("s.matrix.toml", """
+        [program]
+        launch = "sh -c 'cat; cat a.txt; echo $V; echo oops >&2; exit 3' p"
+        [[matrix]]
+        name = "all of it"
+        line = "{w}"
+        axes.w = ["it's", "two words"]
+        stdin = "fed {w}\\n"
+        env.V = "v $w"
+        files."a.txt" = { text = "file\\n", mode = "600" }
+        expect.exit = 0
+        """)  # fmt: skip
+    id = json.loads(ran.call("unfold", "s.matrix.toml", "--format", "json").out.splitlines()[0])["id"]
+    came = ran.call("replay", id[:6], "s.matrix.toml")
+    assert came.status == 1
+    for text in ("comes from", "is held to", "differed", "stdout", "oops", "expected  0", "came      3", "always"):
+        assert text in came.out, came.out
+    assert ran.call("replay", id, "s.matrix.toml", "--as-script", "again.sh").status == 0
+    done = subprocess.run(["sh", "again.sh"], cwd=ran.folder, capture_output=True, text=True)
+    assert (done.stdout, done.stderr, done.returncode) == ("fed it's\nfile\nv $w\n", "oops\n", 3)
+    assert ran.call("replay", "zzzz").status == 2
+
+
+def test_the_shell_completes_commands_options_matrices_and_ids(ran: Place) -> None:
+    def completed(line: str) -> list[str]:
+        env = {**os.environ, "_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line)), "_ARGCOMPLETE_IFS": "\n"}
+        with open(ran.folder / "out", "w+b") as out:
+            subprocess.run(["bash", "-c", f'exec 8>&1 9>/dev/null; "{COMMAND}"'], env=env, cwd=ran.folder, stdout=out, check=False)
+            out.seek(0)
+            return [each.strip() for each in out.read().decode().splitlines()]
+
+    assert set(completed("keen-matrix re")) == {"report", "replay"}
+    assert "--journal" in completed("keen-matrix run --jou")[0]
+    assert completed("keen-matrix run --only cro") == ["crossings"]
+    assert len(completed("keen-matrix replay ")) >= 16
+
+
+def test_a_large_journal_is_reported_quickly(place: Place) -> None:
+    head = {"journal": 1, "version": "0", "spec": "t.matrix.toml", "spec_digest": "x", "started": "2026-01-01T00:00:00", "jobs": 2}
+    lines = [json.dumps(head)]
+    for number in range(10_000):
+        held = number % 50 != 0
+        aspects = [] if held else [{"aspect": "exit", "held": False, "form": "is", "expected": "0", "actual": "1"}]
+        lines.append(json.dumps({"id": f"{number:010d}", "matrix": "m", "family": None, "kind": None, "argv": [str(number)],
+                                 "values": {"a": number % 20, "b": number % 7}, "verdict": "held" if held else "differed", "exit": 0,
+                                 "signal": None, "seconds": 0.01, "user_seconds": 0, "system_seconds": 0, "peak_bytes": 1, "stdout": "x",
+                                 "stderr": "", "files": {}, "aspects": aspects}))  # fmt: skip
+    (place.folder / "big.jsonl").write_text("\n".join(lines) + "\n")
+    started = time.monotonic()
+    assert place.call("report", "big.jsonl", "--as", "html", "-o", "run.html").status == 0
+    assert time.monotonic() - started < 60
+    if CHROMIUM:
+        came = drive(place.folder / "run.html")
+        assert came["all"] == 10_000 and float(str(came["filter"])) < 1_000
