@@ -54,7 +54,9 @@ def row(program: str, folder: str) -> str:
     wrong = sorted(true - found)
     note = f"misses {' '.join(wrong[:4])}{' …' if len(wrong) > 4 else ''}" if wrong else ""
     note += "; does not lint clean" if problems else ""
-    return f"| `{program}` | {len(true & found)} of {len(true)} | {len(signature.values) if signature else 0} | {note} |"
+    return (
+        f"| `{program}` | {len(true & found)} of {len(true)} | {len(signature.values) if signature else 0} | {note} |"
+    )
 
 
 def main() -> None:

@@ -20,5 +20,7 @@ def pretty(text, indent):
 
 def in_order(words, reverse, numeric, unique):
     """What sort prints, in the C locale."""
-    chosen = sorted(set(words) if unique else words, key=(lambda word: (float(word), word)) if numeric else None, reverse=reverse)
+    chosen = sorted(
+        set(words) if unique else words, key=(lambda word: (float(word), word)) if numeric else None, reverse=reverse
+    )
     return "".join(word + "\n" for word in chosen)

@@ -51,7 +51,9 @@ def pointers(form: JsonForm, text: str) -> list[str]:
 )  # fmt: skip
 def test_json_by_value(form: JsonForm, text: str, differs: list[str]) -> None:
     found = pointers(form, text)
-    assert len(found) == len(differs) and all(each.startswith(want) for each, want in zip(found, differs, strict=True)), found
+    assert len(found) == len(differs) and all(
+        each.startswith(want) for each, want in zip(found, differs, strict=True)
+    ), found
 
 
 VALUES = st.recursive(
@@ -67,7 +69,12 @@ def test_a_value_is_like_its_own_json_and_pointers_read_back(value: Any) -> None
             assert parse_pointer(pointer((key,))) == (key,)
 
 
-@given(st.dictionaries(st.text("0123456789abcdef", min_size=4, max_size=10), st.dictionaries(st.sampled_from(["stdout", "files.a b"]), st.binary(), min_size=1)))
+@given(
+    st.dictionaries(
+        st.text("0123456789abcdef", min_size=4, max_size=10),
+        st.dictionaries(st.sampled_from(["stdout", "files.a b"]), st.binary(), min_size=1),
+    )
+)
 def test_recorded_outputs_read_back_whatever_the_bytes(entries: dict[str, dict[str, bytes]]) -> None:
     import tempfile
 
@@ -141,7 +148,10 @@ axes.n = [1, 0, 2]
 expect = { stdout = "{half(n)}", exit = "{half(n) * 0}" }
 """, 'echo $((4 / $1))')  # fmt: skip
     came = place.call("run", "--jobs", "1")
-    assert "could not be checked  the expression half(n) failed: ZeroDivisionError" in came.out and "with n = 0" in came.out
+    assert (
+        "could not be checked  the expression half(n) failed: ZeroDivisionError" in came.out
+        and "with n = 0" in came.out
+    )
     assert came.err.count("asked") == 4, "once a case; again where it failed"
 
 
@@ -155,12 +165,16 @@ name = "m"
 line = "{n}"
 axes.n = [1, 2, 3]
 """
-    spec(place, body, 'echo $1')
+    spec(place, body, "echo $1")
     assert place.call("run").status == 1
-    assert [case["verdict"] for case in sorted(place.cases(), key=lambda case: case["argv"])] == ["held", "held", "differed"]
-    spec(place, body.replace("[[matrix]]", "only-accepted = true\n[[matrix]]") + "expect.stderr = ''\n", 'echo $1')
+    assert [case["verdict"] for case in sorted(place.cases(), key=lambda case: case["argv"])] == [
+        "held",
+        "held",
+        "differed",
+    ]
+    spec(place, body.replace("[[matrix]]", "only-accepted = true\n[[matrix]]") + "expect.stderr = ''\n", "echo $1")
     assert place.call("run").status == 0
-    spec(place, body, 'echo $(( $1 / 2 * 2 ))')
+    spec(place, body, "echo $(( $1 / 2 * 2 ))")
     came = place.call("run", "--only", "1")
     assert 'expected  "1"' in came.out and 'came      "0"' in came.out
 
@@ -225,11 +239,20 @@ def test_an_output_of_a_crash_is_not_accepted_unless_told_to(place: Place) -> No
 
 
 def test_outputs_accepted_in_two_branches_merge(place: Place) -> None:
-    spec(place, '[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = { from = 1, to = 12 }\nexpect.stdout.baseline = true\n', "echo $1")
+    spec(
+        place,
+        '[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = { from = 1, to = 12 }\nexpect.stdout.baseline = true\n',
+        "echo $1",
+    )
     place.call("run")
 
     def git(*words: str) -> None:
-        subprocess.run(["git", "-c", "user.name=x", "-c", "user.email=x@x", *words], cwd=place.folder, check=True, capture_output=True)
+        subprocess.run(
+            ["git", "-c", "user.name=x", "-c", "user.email=x@x", *words],
+            cwd=place.folder,
+            check=True,
+            capture_output=True,
+        )
 
     ids = sorted(case["id"] for case in place.cases())
     place.call("baseline", "--accept", *(word for id in ids[::2] for word in ("--only", id)))

@@ -205,9 +205,13 @@ def random_signature(rng: random.Random, *, long: bool = True) -> tuple[Signatur
     words = rng.sample(["alpha", "beta", "color", "depth", "every", "force"], len(letters))
     options = []
     for letter, word in zip(letters, words, strict=True):
-        spellings = rng.choice([(f"-{letter}", f"--{word}"), (f"--{word}",), (f"-{letter}",)]) if long else (f"-{letter}",)
+        spellings = (
+            rng.choice([(f"-{letter}", f"--{word}"), (f"--{word}",), (f"-{letter}",)]) if long else (f"-{letter}",)
+        )
         options.append((*spellings, rng.choice(["", "", "N", "TEXT"])))
-    parts = [f"[{','.join(each[:-1])}{' ' + each[-1] + str(at) if each[-1] else ''}]" for at, each in enumerate(options)]
+    parts = [
+        f"[{','.join(each[:-1])}{' ' + each[-1] + str(at) if each[-1] else ''}]" for at, each in enumerate(options)
+    ]
     exclusive = len(options) > 2 and rng.random() < 0.4
     if exclusive:
         parts[0:2] = [f"[{parts[0][1:-1]} | {parts[1][1:-1]}]"]

@@ -90,7 +90,9 @@ def test_junit_is_legal_xml_with_a_suite_a_matrix(ran: Place) -> None:
 
 def test_tap_counts_and_its_blocks_are_indented(ran: Place) -> None:
     text = ran.call("report", "--as", "tap").out
-    assert text.startswith("TAP version 14\n1..16\n") and len(re.findall(r"^(?:not )?ok \d+ - ", text, re.MULTILINE)) == 16
+    assert (
+        text.startswith("TAP version 14\n1..16\n") and len(re.findall(r"^(?:not )?ok \d+ - ", text, re.MULTILINE)) == 16
+    )
     assert text.count("\n  ---\n") == text.count("\n  ...\n") == len(re.findall(r"^not ok", text, re.MULTILINE)) == 4
     assert "\x1b" not in text
 
@@ -106,9 +108,15 @@ def test_rows_have_axis_values_as_columns(ran: Place) -> None:
 
 def test_markdown_and_annotations_hold_no_markup_of_others(ran: Place) -> None:
     text = ran.call("report", "--as", "markdown").out
-    assert "12 held" in text and "<script>" not in re.sub(r"(`{3,})text\n.*?\n\1", "", text, flags=re.DOTALL) and "| ✕ |" in text
+    assert (
+        "12 held" in text
+        and "<script>" not in re.sub(r"(`{3,})text\n.*?\n\1", "", text, flags=re.DOTALL)
+        and "| ✕ |" in text
+    )
     notes = ran.call("report", "--as", "annotations").out.splitlines()
-    assert len(notes) == 4 and all(re.match(r"::error file=t\.matrix\.toml,line=\d+,title=[^:]+::", each) for each in notes)
+    assert len(notes) == 4 and all(
+        re.match(r"::error file=t\.matrix\.toml,line=\d+,title=[^:]+::", each) for each in notes
+    )
 
 
 @pytest.mark.parametrize("ending", ["png", "svg"])
@@ -191,12 +199,19 @@ def test_compare_tells_what_changed(ran: Place) -> None:
     shutil.copy(ran.folder / ".keen-matrix/last.jsonl", ran.folder / "a.jsonl")
     same = ran.call("compare", "a.jsonl", "a.jsonl")
     assert same.status == 0 and "nothing differs" in same.out and "16 cases in both" in same.out
-    ran.write("p.sh", SCRIPT.replace("Holm) [", "Holm) echo note >&2; [").replace('*) echo "$1"', "*) echo \"$1\" | tr S s"))
+    ran.write(
+        "p.sh", SCRIPT.replace("Holm) [", "Holm) echo note >&2; [").replace('*) echo "$1"', '*) echo "$1" | tr S s')
+    )
     ran.write("t.matrix.toml", SPEC.replace("[1, 2, 60]", "[2, 60, 61]"))
     ran.call("run", "--journal", "b.jsonl")
     came = ran.call("compare", "a.jsonl", "b.jsonl", "--all")
     assert came.status == 1
-    assert "newly failing  4" in came.out and "other output  4" in came.out and "new  4" in came.out and "gone  4" in came.out
+    assert (
+        "newly failing  4" in came.out
+        and "other output  4" in came.out
+        and "new  4" in came.out
+        and "gone  4" in came.out
+    )
     back = ran.call("compare", "b.jsonl", "a.jsonl")
     assert back.status == 0 and "newly held  4" in back.out
 
@@ -301,9 +316,17 @@ def test_replay_shows_everything_and_writes_a_script(ran: Place) -> None:
 
 def test_the_shell_completes_commands_options_matrices_and_ids(ran: Place) -> None:
     def completed(line: str) -> list[str]:
-        env = {**os.environ, "_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line)), "_ARGCOMPLETE_IFS": "\n"}
+        env = {
+            **os.environ,
+            "_ARGCOMPLETE": "1",
+            "COMP_LINE": line,
+            "COMP_POINT": str(len(line)),
+            "_ARGCOMPLETE_IFS": "\n",
+        }
         with open(ran.folder / "out", "w+b") as out:
-            subprocess.run(["bash", "-c", f'exec 8>&1 9>/dev/null; "{COMMAND}"'], env=env, cwd=ran.folder, stdout=out, check=False)
+            subprocess.run(
+                ["bash", "-c", f'exec 8>&1 9>/dev/null; "{COMMAND}"'], env=env, cwd=ran.folder, stdout=out, check=False
+            )
             out.seek(0)
             return [each.strip() for each in out.read().decode().splitlines()]
 
@@ -314,7 +337,14 @@ def test_the_shell_completes_commands_options_matrices_and_ids(ran: Place) -> No
 
 
 def test_a_large_journal_is_reported_quickly(place: Place) -> None:
-    head = {"journal": 1, "version": "0", "spec": "t.matrix.toml", "spec_digest": "x", "started": "2026-01-01T00:00:00", "jobs": 2}
+    head = {
+        "journal": 1,
+        "version": "0",
+        "spec": "t.matrix.toml",
+        "spec_digest": "x",
+        "started": "2026-01-01T00:00:00",
+        "jobs": 2,
+    }
     lines = [json.dumps(head)]
     for number in range(10_000):
         held = number % 50 != 0

@@ -64,7 +64,9 @@ def failed(place: Place) -> set[tuple[str, str, str]]:
     }  # fmt: skip
 
 
-def port(place: Place, script: str, *, derive: str = '["refusals"]', more: str = "", synopsis: str = "[-q] PORT") -> int:
+def port(
+    place: Place, script: str, *, derive: str = '["refusals"]', more: str = "", synopsis: str = "[-q] PORT"
+) -> int:
     place.write("port.sh", script)
     place.write("port.matrix.toml", PORT.format(derive=derive, more=more, synopsis=synopsis))
     return place.call("run").status
@@ -156,7 +158,7 @@ def test_the_help_family_reads_the_help(place: Place) -> None:
     derive = '["help"]'
     assert port(place, SOUND, derive=derive) == 0
     assert port(place, SOUND.replace("[-q] PORT", "PORT"), derive=derive) == 1
-    listed = SOUND.replace("PORT\"; }", 'PORT\n  -q  quiet\n  -z  zeal"; }')
+    listed = SOUND.replace('PORT"; }', 'PORT\n  -q  quiet\n  -z  zeal"; }')
     assert port(place, listed, derive=derive) == 0
     assert "the help lists -z" in place.call("run").out
     assert port(place, listed, derive=derive, more="help-complete = true") == 1
@@ -167,15 +169,26 @@ def test_the_help_family_reads_the_help(place: Place) -> None:
 
 def test_relations_between_launches(place: Place) -> None:
     every = '["rephrasings", "effects", "again", "renamed", "launchers"]'
-    named = SOUND.replace("usage: port", 'usage: ${0##*/}')
+    named = SOUND.replace("usage: port", "usage: ${0##*/}")
     launchers = '[program.launchers]\nstrict = "sh -u {here}/port.sh"'
     assert port(place, named, derive=every, more=launchers) == 0, place.call("run").out
-    assert Counter(case["family"] for case in place.cases()).keys() == {"rephrasings", "effects", "again", "renamed", "launchers"}
-    port(place, SOUND.replace('quiet=1', "quiet="), derive=every, more=launchers)
+    assert Counter(case["family"] for case in place.cases()).keys() == {
+        "rephrasings",
+        "effects",
+        "again",
+        "renamed",
+        "launchers",
+    }
+    port(place, SOUND.replace("quiet=1", "quiet="), derive=every, more=launchers)
     assert failed(place) >= {("effects", "effect", "effect")}
     port(place, named.replace('echo "port $1"', 'echo x >> log; echo "port $(cat log)"'), derive=every, more=launchers)
     assert {each for each in failed(place) if each[0] == "again"} == {("again", "smallest", "alike")}
-    port(place, named.replace('shift $((', '[ "$1" != -- ] || refuse "no --"\n    shift $(('), derive=every, more=launchers)
+    port(
+        place,
+        named.replace("shift $((", '[ "$1" != -- ] || refuse "no --"\n    shift $(('),
+        derive=every,
+        more=launchers,
+    )
     assert failed(place) == {("rephrasings", "after --", "alike")}
     port(place, named + "\necho $-", derive=every, more=launchers)
     assert {each[0] for each in failed(place)} >= {"launchers"}
@@ -208,7 +221,10 @@ def test_axes_of_a_signatures_values(place: Place) -> None:
         """)  # fmt: skip
     came = place.call("run")
     assert came.status == 1, "echo refuses nothing"
-    values = {name: [case["argv"][-1] for case in place.cases() if case["matrix"] == name] for name in ("edges", "bad", "some")}
+    values = {
+        name: [case["argv"][-1] for case in place.cases() if case["matrix"] == name]
+        for name in ("edges", "bad", "some")
+    }
     assert set(values["edges"]) == {"1", "2", "60"} and "61" in values["bad"] and "abc" in values["bad"]
     assert len(values["some"]) == 5 and all(1 <= int(each) <= 60 for each in values["some"])
     assert all(case["judgement"] == "refused" for case in place.cases() if case["matrix"] == "bad")
@@ -242,7 +258,9 @@ def test_unfold_shows_families_and_tells_why(place: Place) -> None:
     id = re.search(r"(\w{6})  not-a-choice +nonesuch +nonesuch\n", came.out)
     assert id
     why = place.call("unfold", "--why", id[1])
-    assert "the signature says  refused  not-a-choice" in why.out and "PORT 'nonesuch': it is none of Holm, Voe" in why.out
+    assert (
+        "the signature says  refused  not-a-choice" in why.out and "PORT 'nonesuch': it is none of Holm, Voe" in why.out
+    )
     assert "1..125" in why.out and "port.matrix.toml:5" in why.out
     assert place.call("unfold", "--why", "zzzz").status == 2
 

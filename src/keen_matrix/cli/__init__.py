@@ -20,6 +20,10 @@ COMMANDS = {
     "compare": "two runs: what newly fails or holds, prints something else, got slower",
     "replay": "run one case again and show everything about it",
     "history": "past runs: flaky cases, slow ones, the trend of one",
+    "doubt": "which expectations would pass for a wrong output",
+    "suspects": "what the failing cases share and the holding ones do not",
+    "narrow": "make a failing vector as small as it can be while it fails the same way",
+    "coverage": "which options, values, refusals and combinations the vectors reach, and what they miss",
     "schema": "print the JSON Schema of specs, for editors",
     "demo": "put the sample ferry office in a folder and run it",
 }

@@ -37,12 +37,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser)
     add_selection_options(parser)
-    parser.add_argument("--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to read (default: the last)")
+    parser.add_argument(
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to read (default: the last)"
+    )
     how = parser.add_mutually_exclusive_group()
     how.add_argument("--accept", action="store_true", help="accept what is new or changed, and drop what is unused")
     how.add_argument("--ask", action="store_true", help="show each difference and ask")
     parser.add_argument("--show", action="store_true", help="show the differences")
-    parser.add_argument("--even-crashed", action="store_true", help="accept outputs of launches that crashed or hung, too")
+    parser.add_argument(
+        "--even-crashed", action="store_true", help="accept outputs of launches that crashed or hung, too"
+    )
 
 
 @dataclass(slots=True)

@@ -47,7 +47,9 @@ def main(options: argparse.Namespace) -> int:
         for change in listed if options.all else listed[:SHOWN]:
             how = " ".join(each for each in (change.before, screen.sign("to") if change.before and change.after else "",
                                              change.after) if each)  # fmt: skip
-            screen.line("  ", (change.id[:6], "place"), f"  {change.matrix}  ", shell_line(change.argv)[:90], f"   {how}")
+            screen.line(
+                "  ", (change.id[:6], "place"), f"  {change.matrix}  ", shell_line(change.argv)[:90], f"   {how}"
+            )
         left = count - (len(listed) if options.all else min(SHOWN, len(listed)))
         if left:
             screen.line((f"  and {left:,} more", "dim"))

@@ -132,7 +132,11 @@ def spec_text(draft: Draft, program: list[str], asked: tuple[str, ...], folder: 
 
 
 def _signature_lines(draft: Draft) -> list[str]:
-    lines = ["[signature]", f"synopsis = {_synopsis(draft.synopsis)}", f'style = "{draft.style}"                       # guess']
+    lines = [
+        "[signature]",
+        f"synopsis = {_synopsis(draft.synopsis)}",
+        f'style = "{draft.style}"                       # guess',
+    ]
     lines.append(f"help = {_array(draft.help)}")
     lines.append('derive = ["help", "refusals"]          # then: "accepted", "rephrasings", "effects", "again"')
     names = [name for name in draft.notes if name in draft.values or draft.notes[name]]

@@ -90,7 +90,9 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
     screen.line(("aspects", "strong"))
     for aspect in fields["aspects"]:
         if aspect["held"]:
-            screen.line("  ", (screen.sign("held"), "good"), f" {aspect['aspect']:12}", ("  " + aspect.get("rule", ""), "dim"))
+            screen.line(
+                "  ", (screen.sign("held"), "good"), f" {aspect['aspect']:12}", ("  " + aspect.get("rule", ""), "dim")
+            )
     write_aspects(screen, fields, details=True)
     for remark in fields.get("remarks", ()):
         screen.line("  ", ("remark  ", "warn"), remark)
@@ -127,4 +129,9 @@ def _write_streams(screen: Screen, step: dict[str, Any]) -> None:
         piece, left[name] = left[name][:size], left[name][size:]
         for line in piece.decode("utf-8", "surrogateescape").removesuffix("\n").split("\n"):
             style = "came" if name == "stderr" else "dim"
-            screen.line("  ", (f"{name} {seconds:7.3f} s ", style), (f"{screen.sign('bar')} ", "dim"), visible_line(line[:2_000]))
+            screen.line(
+                "  ",
+                (f"{name} {seconds:7.3f} s ", style),
+                (f"{screen.sign('bar')} ", "dim"),
+                visible_line(line[:2_000]),
+            )

@@ -431,7 +431,9 @@ class Session:
         whole = not (self.options.only or self.options.failed or self.options.shard or self.options.stop_after)
         for pattern, origin in tally.idle_masks if whole else ():
             self.screen.line()
-            self.screen.line(("remark", "warn"), f"   the mask {pattern} found nothing in the whole run   ", (origin, "dim"))
+            self.screen.line(
+                ("remark", "warn"), f"   the mask {pattern} found nothing in the whole run   ", (origin, "dim")
+            )
 
     def _write_failures(self, tally: Tally, journal: Journal, shown: int) -> int:
         groups = tally.groups

@@ -42,7 +42,9 @@ def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
         )
         if there
     )
-    lines = [_HEAD.format(spec=_plain(os.path.basename(spec.path)), matrix=_plain(matrix.name), id=case.id, notes=notes)]
+    lines = [
+        _HEAD.format(spec=_plain(os.path.basename(spec.path)), matrix=_plain(matrix.name), id=case.id, notes=notes)
+    ]
     lines += _files(around, scope, spec.here)
     if not spec.program.fresh_directory:
         lines.append(f"cd {shlex.quote(spec.here)}\n")

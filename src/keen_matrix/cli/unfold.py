@@ -54,7 +54,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="how to show them (default: table)",
     )
     parser.add_argument(
-        "--why", metavar="ID", help="tell how one vector came about: its values, what the signature says of it, its rules"
+        "--why",
+        metavar="ID",
+        help="tell how one vector came about: its values, what the signature says of it, its rules",
     )
     parser.add_argument(
         "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
@@ -138,7 +140,9 @@ def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Ca
     screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim"))
     shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
     widths = [max(cells(head), *(cells(row[at]) for row in shown)) for at, head in enumerate(("kind", "culprit"))]
-    screen.line(("  " + "  ".join((pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")), "dim"))
+    screen.line(
+        ("  " + "  ".join((pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")), "dim")
+    )
     for case, (kind, culprit) in zip(cases, shown, strict=True):
         screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", pad(kind, widths[0]), "  ", pad(culprit, widths[1]), "  ",
                     *_words(case), *_others(screen, case))  # fmt: skip

@@ -11,6 +11,7 @@ from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.summary import axis_values_of
 from keen_matrix.reports import Report
+from keen_matrix.reports.heat import heats
 from keen_matrix.reports.wording import OUTPUT_SHOWN, output_of, title_of
 
 MOST_CASES = 20_000
@@ -37,7 +38,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     page = environment.get_template("page.html.j2").stream(
         counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
         matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
-        histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=_sections(report),
+        histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
         data=_embedded(data),
     )  # fmt: skip
     for part in page:
@@ -47,7 +48,13 @@ def write(report: Report, stream: BinaryIO) -> None:
 def _embedded(data: Any) -> str:
     """Return JSON that can stand inside a script element: no < that could end it, no separators of lines."""
     text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
-    for character, code in (("<", "\\u003c"), (">", "\\u003e"), ("&", "\\u0026"), ("\u2028", "\\u2028"), ("\u2029", "\\u2029")):
+    for character, code in (
+        ("<", "\\u003c"),
+        (">", "\\u003e"),
+        ("&", "\\u0026"),
+        ("\u2028", "\\u2028"),
+        ("\u2029", "\\u2029"),
+    ):
         text = text.replace(character, code)
     return text
 
@@ -130,8 +137,3 @@ def _histogram(report: Report) -> dict[str, Any]:
     first, last = (used[0], used[-1] + 1) if used else (0, 1)
     edges = [10 ** (low + number * (high - low) / BINS) for number in range(first, last + 1)]
     return {"bins": bins[first:last], "edges": edges, "most": max((sum(pair) for pair in bins), default=1) or 1}
-
-
-def _sections(report: Report) -> list[Any]:
-    """Return further sections that other parts of Keen Matrix add to the page."""
-    return []

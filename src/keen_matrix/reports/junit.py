@@ -61,7 +61,9 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Mapping[str, Any]) -
     if verdict == "unchecked":
         _element(xml, "skipped", "no expectation looks at this vector")
     elif verdict != "held":
-        _element(xml, "error" if verdict in _ERRORS else "failure", message_of(fields), verdict, "\n".join(lines_of(fields)))
+        _element(
+            xml, "error" if verdict in _ERRORS else "failure", message_of(fields), verdict, "\n".join(lines_of(fields))
+        )
         for name, tag in (("stdout", "system-out"), ("stderr", "system-err")):
             text = output_of(fields, name, OUTPUT_KEPT)
             if text:

@@ -9,6 +9,7 @@ from keen_matrix.cli.console.safe import cut, escape
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.reports import Report
+from keen_matrix.reports.heat import Heat, as_rows, heats
 
 MOST_GRIDS = 6
 MOST_ROWS = 30
@@ -28,7 +29,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     mpl.use("agg")
     from matplotlib import pyplot as plt
 
-    grids = _grids(report)
+    grids: list[Grid | Heat] = [*_grids(report), *heats(report)]
     plt.rcParams.update({"font.size": 9, "svg.fonttype": "path", "text.color": INK, "axes.edgecolor": "#c9cdc8"})
     rows = max(1, (len(grids) + 1) // 2)
     heights = [max([_height(grid) for grid in grids[at : at + 2]] or [1.0]) for at in range(0, 2 * rows, 2)]
@@ -41,13 +42,40 @@ def write(report: Report, stream: BinaryIO) -> None:
     else:
         layout = figure.add_gridspec(rows + 1, 2, height_ratios=[*heights, 2.4])
         for number, grid in enumerate(grids):
-            _heat(figure.add_subplot(layout[number // 2, number % 2]), grid)
+            axes = figure.add_subplot(layout[number // 2, number % 2])
+            if isinstance(grid, Heat):
+                _shares(axes, grid)
+            else:
+                _heat(axes, grid)
         _durations(figure.add_subplot(layout[rows, :]), report)
     figure.savefig(stream, format=ending[1:], dpi=100, metadata={"Date": None} if ending == ".svg" else None)
     plt.close(figure)
 
 
-def _height(grid: Grid) -> float:
+def _shares(axes: Any, heat: Heat) -> None:
+    """Draw a table of shares: a doubt or coverage map."""
+    import numpy as np
+    from matplotlib.colors import LinearSegmentedColormap
+
+    rows = heat.rows[:MOST_ROWS]
+    shares = np.array(
+        [[np.nan if each is None else each for each in row] for row in as_rows(heat)[:MOST_ROWS]], dtype=float
+    )
+    colours = LinearSegmentedColormap.from_list("shares", [COLOURS["failed"], COLOURS["mixed"], COLOURS["held"]])
+    colours.set_bad(COLOURS["none"])
+    axes.imshow(shares, cmap=colours, vmin=0, vmax=100, aspect="auto")
+    for y, row in enumerate(rows):
+        for x, cell in enumerate(row.cells):
+            axes.text(x, y, cell.text, ha="center", va="center", fontsize=8)
+    axes.set_xticks(range(len(heat.heads) - 1), [_plain(each) for each in heat.heads[1:]])
+    axes.set_yticks(range(len(rows)), [_plain(cut(escape(row.name), 26)) for row in rows])
+    axes.tick_params(length=0)
+    axes.set_title(_plain(f"{heat.title}: {heat.text}"), fontsize=9, loc="left", wrap=True)
+    for side in axes.spines.values():
+        side.set_visible(False)
+
+
+def _height(grid: Grid | Heat) -> float:
     return 0.9 + 0.24 * min(len(grid.rows), MOST_ROWS)
 
 
@@ -84,7 +112,9 @@ def _heat(axes: Any, grid: Grid) -> None:
     third = f", {grid.third[0]} {grid.third[1]}" if grid.third else ""
     left = (len(grid.columns) - len(columns)) + (len(grid.rows) - len(rows))
     more = f" ({left} more not shown)" if left else ""
-    axes.set_title(_plain(f"{grid.matrix}: {grid.across} across, {grid.down} down{third}{more}"), fontsize=10, loc="left")
+    axes.set_title(
+        _plain(f"{grid.matrix}: {grid.across} across, {grid.down} down{third}{more}"), fontsize=10, loc="left"
+    )
     for side in axes.spines.values():
         side.set_visible(False)
 

@@ -59,7 +59,9 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
         text = {"alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
                 "renamed": "the new name is shown"}[case.relation[0]]  # fmt: skip
         screen.line("  ", (pad("compared", 12), "strong"), text)
-    screen.line("  ", (pad("always", 12), "strong"), "it starts, ends in time, does not crash, leaves no process behind")
+    screen.line(
+        "  ", (pad("always", 12), "strong"), "it starts, ends in time, does not crash, leaves no process behind"
+    )
 
 
 def _write_aspect(screen: Screen, name: str, chosen: Chosen) -> None:

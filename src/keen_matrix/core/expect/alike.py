@@ -102,4 +102,9 @@ def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
     if re.search(re.escape(RENAMED), text):
         yield 1, AspectResult(aspect="renamed", held=True)
     else:
-        yield 1, AspectResult(aspect="renamed", held=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text))
+        yield (
+            1,
+            AspectResult(
+                aspect="renamed", held=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text)
+            ),
+        )

@@ -15,7 +15,7 @@ from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
 from keen_matrix.core.expect.masks import MASKS, USED, mask, masked_expectation
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.launch.outcome import Looked, Outcome
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
@@ -198,44 +198,68 @@ class FileAspect:
         if not any(character in self.name for character in "*?["):
             yield from self._check_one(self.name, outcome, scope)
             return
-        names = sorted(glob(self.name, root_dir=outcome.directory, recursive=True, include_hidden=True))
+        names = _names(outcome, self.name)
         if not names and not self.absent:
             yield Mismatch(form="file", expected="", actual="absent")
         for name in names:
             yield from self._check_one(name, outcome, scope)
 
     def _check_one(self, name: str, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
-        path = os.path.join(outcome.directory, name)
-        if self.link is not None:
-            yield from self._check_link(path, scope)
-        content, is_instead = _read_file(path)
+        found = look_at(outcome, name)
+        if self.link is not None and (expected := self.link.render(scope)) != found.link:
+            came = found.link or ("absent" if found.instead == "absent" else "no link")
+            yield Mismatch(form="link", expected=expected, actual=came)
+        content = found.content
         if self.absent:
-            if is_instead != "absent" or os.path.islink(path):
-                yield Mismatch(form="absent", expected="", actual=is_instead or _decoded(content))
+            if found.instead != "absent" or found.link:
+                yield Mismatch(form="absent", expected="", actual=found.instead or _decoded(content))
             return
-        if is_instead == "absent" or (is_instead and self.forms):
-            yield Mismatch(form="file", expected="", actual=is_instead)
+        if found.instead == "absent" or (found.instead and self.forms):
+            yield Mismatch(form="file", expected="", actual=found.instead)
             return
         if self.unchanged and name in outcome.files:
             yield Mismatch(form="unchanged", expected="", actual=_decoded(content))
-        if self.mode is not None and (came := f"{stat.S_IMODE(os.stat(path).st_mode):03o}") != self.mode.lstrip("0").zfill(3):
-            yield Mismatch(form="mode", expected=self.mode, actual=came)
+        if self.mode is not None and found.mode != self.mode.lstrip("0").zfill(3):
+            yield Mismatch(form="mode", expected=self.mode, actual=found.mode)
         if MASKS in scope.names:
-            found = mask(content, scope.names[MASKS], "files")
-            content = found.text
-            scope.names[USED].update(found.used)
+            masked = mask(content, scope.names[MASKS], "files")
+            content = masked.text
+            scope.names[USED].update(masked.used)
         for form in self.forms:
             yield from form.check(content, scope)
 
-    def _check_link(self, path: str, scope: Scope) -> Iterator[Mismatch]:
-        assert self.link is not None
-        expected = self.link.render(scope)
-        try:
-            came = os.readlink(path)
-        except OSError:
-            came = "no link" if os.path.lexists(path) else "absent"
-        if came != expected:
-            yield Mismatch(form="link", expected=expected, actual=came)
+
+KEPT_BYTES = 65_536
+"""Size up to which a file that an expectation looked at is kept with the outcome."""
+
+
+def look_at(outcome: Outcome, name: str) -> Looked:
+    """Return what stands at a file's place in a case's directory, or what was seen there while it still existed."""
+    known = outcome.looked_at.get(name)
+    if known is not None:
+        return known
+    if not outcome.directory:
+        return Looked(instead="absent")
+    path = os.path.join(outcome.directory, name)
+    content, instead = _read_file(path)
+    link = mode = ""
+    try:
+        link = os.readlink(path) if os.path.islink(path) else ""
+        mode = f"{stat.S_IMODE(os.stat(path).st_mode):03o}"
+    except OSError:
+        pass
+    found = Looked(content, instead, mode, link)
+    if len(content) <= KEPT_BYTES:
+        outcome.looked_at[name] = found
+    return found
+
+
+def _names(outcome: Outcome, pattern: str) -> list[str]:
+    """Return the files that a pattern names."""
+    if outcome.directory:
+        return sorted(glob(pattern, root_dir=outcome.directory, recursive=True, include_hidden=True))
+    return sorted(name for name, found in outcome.looked_at.items()
+                  if fnmatchcase(name, pattern) and found.instead != "absent")  # fmt: skip
 
 
 def _read_file(path: str) -> tuple[bytes, str]:

@@ -74,7 +74,9 @@ def _windows(left: str, right: str) -> tuple[str, str]:
     if max(len(left), len(right)) <= 3 * WINDOW:
         return left, right
     at = max(0, first_difference(left, right) - WINDOW // 2)
-    shown = [f"{'…' if at else ''}{each[at : at + WINDOW]}{'…' if len(each) > at + WINDOW else ''}" for each in (left, right)]
+    shown = [
+        f"{'…' if at else ''}{each[at : at + WINDOW]}{'…' if len(each) > at + WINDOW else ''}" for each in (left, right)
+    ]
     return shown[0], shown[1]
 
 

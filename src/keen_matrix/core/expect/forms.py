@@ -50,14 +50,18 @@ class LinesForm:
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
         """Yield a mismatch when lines are missing, extra, or (in order) different."""
-        expected = [line for text in self.texts for line in lines_of(masked_expectation(text.render(scope), scope)) or [""]]
+        expected = [
+            line for text in self.texts for line in lines_of(masked_expectation(text.render(scope), scope)) or [""]
+        ]
         came = lines_of(decoded(actual))
         if self.any_order:
             yield from self._counted(expected, came)
         elif len(came) != len(expected) or not all(
             texts_alike(left, right, self.tolerance) for left, right in zip(expected, came, strict=True)
         ):
-            yield Mismatch(form="lines", expected="\n".join(expected) + "\n" if expected else "", actual=decoded(actual))
+            yield Mismatch(
+                form="lines", expected="\n".join(expected) + "\n" if expected else "", actual=decoded(actual)
+            )
 
     def _counted(self, expected: list[str], came: list[str]) -> Iterator[Mismatch]:
         missing = list((Counter(expected) - Counter(came)).elements())
@@ -176,7 +180,9 @@ def parse_bytes(text: str) -> tuple[str, bytes]:
         except ValueError:
             raise ValueError(f"expected hex digits after {name}:") from None
         if len(digest) != hashlib.new(name).digest_size:
-            raise ValueError(f"a {name} digest has {hashlib.new(name).digest_size * 2} hex digits, this one {len(digest) * 2}")
+            raise ValueError(
+                f"a {name} digest has {hashlib.new(name).digest_size * 2} hex digits, this one {len(digest) * 2}"
+            )
         return name, digest
     raise ValueError('expected "base64:…" or a digest such as "sha256:…"')
 

@@ -26,7 +26,9 @@ class Limit(NamedTuple):
 
     def met_by(self, value: float) -> bool:
         """Tell whether a value is within the limit."""
-        return {"<": value < self.value, "<=": value <= self.value, ">": value > self.value, ">=": value >= self.value}[self.sign]
+        return {"<": value < self.value, "<=": value <= self.value, ">": value > self.value, ">=": value >= self.value}[
+            self.sign
+        ]
 
 
 def parse_limit(text: str, units: Mapping[str, float]) -> Limit:

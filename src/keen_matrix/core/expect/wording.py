@@ -44,7 +44,13 @@ def describe_aspect(aspect: Aspect) -> str:
     if isinstance(aspect, (CrashAspect, LeftoversAspect)):
         return "allowed" if aspect.allowed else "none"
     if isinstance(aspect, BlameAspect):
-        return "anything" if aspect.anything else "names the culprit" if aspect.must_name else "no other argument is blamed"
+        return (
+            "anything"
+            if aspect.anything
+            else "names the culprit"
+            if aspect.must_name
+            else "no other argument is blamed"
+        )
     if isinstance(aspect, HelpAspect):
         return "names every option and operand" + (", and no other" if aspect.complete else "")
     if isinstance(aspect, (DurationAspect, MemoryAspect)):

@@ -112,6 +112,7 @@ class WorkerPool:
         self._live = live
         bare = replace(
             spec,
+            path=os.path.abspath(spec.path),
             signature=None,  # what it says of a vector travels with the case
             matrices=tuple(
                 replace(
@@ -265,7 +266,9 @@ def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str,
             try:
                 found[name] = tuple(resolved_launch(replace(spec, program=replace(spec.program, launch=words))))  # type: ignore[assignment]
             except RunFault:
-                if "launchers" in families or any(m.other is not None and name in m.other.launchers for m in spec.matrices):
+                if "launchers" in families or any(
+                    m.other is not None and name in m.other.launchers for m in spec.matrices
+                ):
                     raise
     if spec.reference is not None:
         words = spec.reference.launch

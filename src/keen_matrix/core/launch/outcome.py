@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
+
+
+class Looked(NamedTuple):
+    """What stood at a file's place: its content, or what is there instead of a file; its mode, and where a link leads."""
+
+    content: bytes = b""
+    instead: str = ""
+    mode: str = ""
+    link: str = ""
 
 
 @dataclass(slots=True, kw_only=True)
@@ -48,5 +57,7 @@ class Outcome:
     """The streams as they are compared, where masks are there."""
     masks_used: frozenset[int] = frozenset()
     """Numbers of the masks that found something."""
+    looked_at: dict[str, Looked] = field(default_factory=dict)
+    """The files that expectations looked at; they stand for the directory once it is gone."""
     directory: str = ""
     """The case's working directory; it exists only until the outcome has been checked."""

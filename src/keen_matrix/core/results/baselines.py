@@ -51,9 +51,13 @@ def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
     return found
 
 
-def written_baselines(matrix: str, spec: str, entries: Mapping[str, Mapping[str, bytes]], words: Mapping[str, str]) -> bytes:
+def written_baselines(
+    matrix: str, spec: str, entries: Mapping[str, Mapping[str, bytes]], words: Mapping[str, str]
+) -> bytes:
     """Return the text of a file of recorded outputs; `words` are the vectors by id, for people."""
-    parts = [f"# Recorded outputs of the matrix \"{matrix}\" of {spec}; keen-matrix baseline shows and accepts them.\n".encode()]
+    parts = [
+        f'# Recorded outputs of the matrix "{matrix}" of {spec}; keen-matrix baseline shows and accepts them.\n'.encode()
+    ]
     for id in sorted(entries):
         parts.append(f"\n== {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n")
         for aspect in sorted(entries[id]):
@@ -84,9 +88,7 @@ def _escaped(line: bytes) -> bytes:
 
 
 def _unescaped(line: bytes) -> bytes:
-    return re.sub(
-        rb"\\(\\|x[0-9a-f]{2})", lambda m: b"\\" if m[1] == b"\\" else bytes([int(m[1][1:], 16)]), line
-    )
+    return re.sub(rb"\\(\\|x[0-9a-f]{2})", lambda m: b"\\" if m[1] == b"\\" else bytes([int(m[1][1:], 16)]), line)
 
 
 def write_baselines(path: str, text: bytes) -> None:

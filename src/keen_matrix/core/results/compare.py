@@ -56,7 +56,9 @@ class Comparison:
 
 MOST_LISTED = 2_000
 KINDS = ("newly failing", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
-_TABLE = "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
+_TABLE = (
+    "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
+)
 _KEY = "PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"
 
 
@@ -110,7 +112,9 @@ def _compared(database: sqlite3.Connection) -> Comparison:
             found.add(kind, Change(id, matrix, words, old, new))
         elif digest != other:
             found.add("other output", Change(id, matrix, words, old, new))
-        speed = _speed(seconds, later, json.loads(times) if times else [], json.loads(later_times) if later_times else [])
+        speed = _speed(
+            seconds, later, json.loads(times) if times else [], json.loads(later_times) if later_times else []
+        )
         if speed:
             found.add(speed, Change(id, matrix, words, f"{seconds:.3f} s", f"{later:.3f} s"))
     for kind, one, two in (("gone", "a", "b"), ("new", "b", "a")):

@@ -158,16 +158,12 @@ class History:
 
     def last_of(self, spec: str) -> dict[str, tuple[str, float]]:
         """Return the last verdict and seconds of each case of a spec, by id."""
-        query = (
-            "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE r.spec = ? ORDER BY c.run"
-        )
+        query = "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE r.spec = ? ORDER BY c.run"
         return {id: (verdict, seconds) for id, verdict, seconds in self._database.execute(query, (spec,))}
 
     def prune(self, keep: int) -> int:
         """Keep the newest runs of each spec and return how many were dropped."""
-        old = (
-            "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
-        )
+        old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
         self._database.execute("BEGIN IMMEDIATE")
         self._database.execute(f"DELETE FROM cases WHERE run IN ({old})", (keep,))
         dropped = self._database.execute(f"DELETE FROM runs WHERE number IN ({old})", (keep,)).rowcount
@@ -206,7 +202,9 @@ class Recorder:
         with self._guarded():
             self._history = History(path)
             if self._history.set_aside:
-                self.trouble = f"the history was damaged and is set aside as {self._history.set_aside}; a new one is begun"
+                self.trouble = (
+                    f"the history was damaged and is set aside as {self._history.set_aside}; a new one is begun"
+                )
             self._number = self._history.begin(run)
 
     @contextlib.contextmanager

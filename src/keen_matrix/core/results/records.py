@@ -12,8 +12,8 @@ import orjson
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
 from keen_matrix.core.expect.differences import difference
-from keen_matrix.core.expect.exits import signal_name
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.expect.exits import signal_name, signal_number
+from keen_matrix.core.launch.outcome import Looked, Outcome
 from keen_matrix.core.vectors.case import Case
 
 SHOWN_ACTUAL = 4096
@@ -117,6 +117,8 @@ def _outcome_fields(fields: dict[str, Any], outcome: Outcome, floor: int) -> Non
     _stream(fields, "stdout", outcome.stdout, outcome.stdout_bytes)
     _stream(fields, "stderr", outcome.stderr, outcome.stderr_bytes)
     fields["files"] = outcome.files
+    if outcome.looked_at:
+        fields["looked_at"] = {name: _looked(found) for name, found in outcome.looked_at.items()}
     if outcome.stdout and outcome.stderr and outcome.arrivals:
         fields["arrivals"] = [[stream, size, round(at, 4)] for stream, size, at in outcome.arrivals[:MOST_ARRIVALS]]
     if outcome.conversation:
@@ -133,6 +135,28 @@ def _outcome_fields(fields: dict[str, Any], outcome: Outcome, floor: int) -> Non
         fields["leftovers"] = outcome.leftovers
     if outcome.stopped is not None:
         fields["stopped"] = signal_name(outcome.stopped)
+
+
+def _looked(found: Looked) -> dict[str, str]:
+    kept = {name: getattr(found, name) for name in ("instead", "mode", "link") if getattr(found, name)}
+    _stream(kept, "content", found.content, len(found.content))
+    return kept
+
+
+def outcome_of(fields: Mapping[str, Any]) -> Outcome:
+    """Return the outcome of a launch as its record tells it: what is needed to ask expectations again."""
+    streams = {name: stream_bytes(fields, name) for name in ("stdout", "stderr")}
+    looked = {
+        name: Looked(stream_bytes(each, "content"), each.get("instead", ""), each.get("mode", ""), each.get("link", ""))
+        for name, each in fields.get("looked_at", {}).items()
+    }
+    return Outcome(
+        exit=fields.get("exit"), signal=None if fields.get("signal") is None else signal_number(fields["signal"]),
+        stdout=streams["stdout"], stderr=streams["stderr"], stdout_bytes=len(streams["stdout"]),
+        stderr_bytes=len(streams["stderr"]), seconds=fields["seconds"], peak_bytes=fields.get("peak_bytes"),
+        files=dict(fields.get("files", {})), looked_at=looked, leftovers=list(fields.get("leftovers", ())),
+        stopped=None if "stopped" not in fields else signal_number(fields["stopped"]),
+    )  # fmt: skip
 
 
 def _with_compared(verdict: str, compared: Sequence[tuple[int, AspectResult]]) -> str:

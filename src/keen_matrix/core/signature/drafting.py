@@ -228,7 +228,9 @@ def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
     return " ".join(kept)
 
 
-_NUMBERS = re.compile(r"^(?:N|NUM|NUMBER|COUNT|INT|UINT|INTEGER|LINES|BYTES|WIDTH|HEIGHT|COLS|COLUMNS|DEPTH|LEVEL|JOBS)$")
+_NUMBERS = re.compile(
+    r"^(?:N|NUM|NUMBER|COUNT|INT|UINT|INTEGER|LINES|BYTES|WIDTH|HEIGHT|COLS|COLUMNS|DEPTH|LEVEL|JOBS)$"
+)
 _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
 _PATHS = re.compile(r"(?:FILE|FILENAME|PATH|PATHSPEC|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$")
 
@@ -243,7 +245,12 @@ def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str,
             text = listed.text if listed else ""
             name = item.values[0].name
             guess = _guess(name, text, listed.choices if listed else ())
-            if listed and listed.default is not None and len(item.values) == 1 and guess.get("type") in ("int", "float"):
+            if (
+                listed
+                and listed.default is not None
+                and len(item.values) == 1
+                and guess.get("type") in ("int", "float")
+            ):
                 number = re.fullmatch(r"-?\d+(?:\.\d+)?", listed.default)
                 if number:
                     guess["default"] = float(number[0]) if guess["type"] == "float" else int(float(number[0]))

@@ -53,7 +53,9 @@ class HelpText:
 _USAGE = re.compile(r"^\s*(?:usage|synopsis)(?: of [^:]+)?\s*:?[ \t]*(.*)$", re.IGNORECASE)
 _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
 _HEADING = re.compile(r"^[ ]{0,2}[A-Z][\w ,/()-]*:\s*$|^[A-Z][A-Z ]+$")
-_OPTION_LINE = re.compile(r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$")
+_OPTION_LINE = re.compile(
+    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
+)
 _NAME = r"[A-Z][A-Z0-9_]*(?:[-:.=/][A-Z0-9_]+)*|<[^<>]+>|\{[^{}]+\}|'[^']+'|\"[^\"]+\""
 _SPELLING = re.compile(r"(--?\[no-\][\w-]+|--\w[\w-]*(?:\.[\w-]+)*|-[\w?#@][\w-]*)(.*)", re.DOTALL)
 _BLANK_SECTION = re.compile(r"^\s*(?:positional arguments|arguments|operands)\s*:?\s*$", re.IGNORECASE)

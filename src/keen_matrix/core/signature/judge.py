@@ -178,7 +178,11 @@ class _FormJudge:
                 if "--" in words[at:]:
                     self.doubt("a second -- is an operand to some and nothing to others")
                 continue
-            if _NEGATIVE.fullmatch(word) and word[:2] not in self.form.by_spelling and word not in self.form.by_spelling:
+            if (
+                _NEGATIVE.fullmatch(word)
+                and word[:2] not in self.form.by_spelling
+                and word not in self.form.by_spelling
+            ):
                 if self.switches.negative_numbers is False:
                     self.refuse("unknown-option", word, why=f"{word} is no option")
                     continue
@@ -212,8 +216,10 @@ class _FormJudge:
         named = f" = {shown!r} ({' '.join(option.value_names)})" if values else ""
         self.reasons.append(f"{spelling}: option {option.key}{named}")
         seen = len(self.operands)
-        if self.form.keywords and option in self.form.options and (
-            seen < option.after_keywords or (seen >= self.form.keywords > option.after_keywords)
+        if (
+            self.form.keywords
+            and option in self.form.options
+            and (seen < option.after_keywords or (seen >= self.form.keywords > option.after_keywords))
         ):
             self.doubt(f"whether {spelling} may stand on this side of the keyword")
 
@@ -223,7 +229,9 @@ class _FormJudge:
         option = self._named(name, word, [each for each in self.form.by_spelling if each.startswith("--")])
         if option is None:
             return at
-        spelling = next(each for each in option.spellings if each.startswith(name)) if name not in option.spellings else name
+        spelling = (
+            next(each for each in option.spellings if each.startswith(name)) if name not in option.spellings else name
+        )
         return self._with_value(option, spelling, value if equals else None, words, at)
 
     def _one_dash(self, word: str, words: list[str], at: int) -> int:
@@ -242,7 +250,9 @@ class _FormJudge:
             self.doubt(f"whether the flag {name} takes =")
         elif equals and self.switches.joined is None:
             self.doubt(f"whether {name} takes its value after =")
-        return self._with_value(option, name if name in option.spellings else option.key, value if equals else None, words, at)
+        return self._with_value(
+            option, name if name in option.spellings else option.key, value if equals else None, words, at
+        )
 
     def _named(self, name: str, word: str, candidates: Iterable[str]) -> Option | None:
         """Return the option of a name or of an abbreviation of it; else refuse or doubt and return None."""
@@ -620,7 +630,9 @@ class _Resolver:
         free = [each for each in choice.alternatives if not self._needs_option(each)]
         if not free:
             if not choice.optional:
-                options = [self._option(i) for each in choice.alternatives for i in each.items if isinstance(i, OptionUse)]
+                options = [
+                    self._option(i) for each in choice.alternatives for i in each.items if isinstance(i, OptionUse)
+                ]
                 spellings = [spelling for option in options for spelling in option.spellings]
                 names = " or ".join(option.key for option in options)
                 self.judged.refuse("missing-option", options[0].key, *spellings, why=f"{names} is required")

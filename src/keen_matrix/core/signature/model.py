@@ -27,7 +27,9 @@ KINDS = (
 class SignatureFault(KeenMatrixError):
     """A signature does not make sense; `key` is the key of it to blame, `item` the number or name below that key."""
 
-    def __init__(self, message: str, key: str = "", item: str | int | None = None, suggestion: str | None = None) -> None:
+    def __init__(
+        self, message: str, key: str = "", item: str | int | None = None, suggestion: str | None = None
+    ) -> None:
         self.key, self.item, self.suggestion = key, item, suggestion
         super().__init__(message)
 

@@ -166,7 +166,11 @@ class Builder:
                 return each
         fit = [each for each in choice.alternatives if not self._asks_help(each)] or list(choice.alternatives)
         if wish.full:
-            return None if self._asks_help(fit[0]) and choice.optional else max(fit, key=lambda each: len(list(each.walk())))
+            return (
+                None
+                if self._asks_help(fit[0]) and choice.optional
+                else max(fit, key=lambda each: len(list(each.walk())))
+            )
         return None if choice.optional else min(fit, key=lambda each: len(list(each.walk())))
 
     def _asks_help(self, form: Form) -> bool:
@@ -219,7 +223,9 @@ def fitting(signature: Signature, request: Request) -> Request | None:
         return request
     slots = list(request.slots())
     choices = [list(dict.fromkeys([word, *signature.values[name].legal()]))[:8] for _, _, name, word in slots]
-    orders = sorted(islice(product(*(range(len(each)) for each in choices)), MOST_TRIED), key=lambda t: (sum(map(bool, t)), t))
+    orders = sorted(
+        islice(product(*(range(len(each)) for each in choices)), MOST_TRIED), key=lambda t: (sum(map(bool, t)), t)
+    )
     for picks in orders:
         tried = request
         for (place, number, _, _), options, pick in zip(slots, choices, picks, strict=True):

@@ -176,7 +176,7 @@ class ValueType:
     def legal(self) -> list[str]:
         """Return legal values, the example first, then those at the edges; at least one unless the type allows none."""
         found: list[str] = [self.example] if self.example is not None else []
-        found += [each for each in getattr(self, f"_legal_{self.type}")() if each not in found]
+        found = list(dict.fromkeys([*found, *getattr(self, f"_legal_{self.type}")()]))
         kept = [each for each in found if self.read(each).status == "legal"]
         return kept or found[:1]
 

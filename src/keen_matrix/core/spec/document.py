@@ -239,7 +239,9 @@ class ToleranceTable(Table):
     """How far numbers may be off: the larger of the two counts."""
 
     absolute: Annotated[float, Field(ge=0)] = Field(0.0, description="At most so much.", examples=[0.01])
-    relative: Annotated[float, Field(ge=0)] = Field(0.0, description="At most this part of the number.", examples=[1e-6])
+    relative: Annotated[float, Field(ge=0)] = Field(
+        0.0, description="At most this part of the number.", examples=[1e-6]
+    )
 
 
 def _tolerance(value: Any) -> Any:
@@ -274,11 +276,13 @@ class TextTable(Table):
         None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
     )
     line_count: Annotated[Any, BeforeValidator(_line_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
-        None, description='How many lines it has: a number, a range "1..3" or a template.', examples=[3, "1..3", "{riders}"]
+        None,
+        description='How many lines it has: a number, a range "1..3" or a template.',
+        examples=[3, "1..3", "{riders}"],
     )
-    holds: Annotated[list[ExpressionText], BeforeValidator(_one_or_more, json_schema_input_type=str | list[str])] | None = Field(
-        None, description="Conditions on the named groups of `matches`.", examples=[["int(hour) < 24"]]
-    )
+    holds: (
+        Annotated[list[ExpressionText], BeforeValidator(_one_or_more, json_schema_input_type=str | list[str])] | None
+    ) = Field(None, description="Conditions on the named groups of `matches`.", examples=[["int(hour) < 24"]])
     file: TemplateText | None = Field(
         None, description="The same as a file beside the spec.", examples=["expected/{origin}.txt"]
     )
@@ -391,9 +395,7 @@ class AlikeTable(Table):
     again: Literal[True] | None = Field(
         None, description="Once more in the same directory, and in a fresh one.", examples=[True]
     )
-    line: TextOrList | None = Field(
-        None, description="With other words.", examples=["--bike {origin} {destination}"]
-    )
+    line: TextOrList | None = Field(None, description="With other words.", examples=["--bike {origin} {destination}"])
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
         ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
     )
@@ -499,9 +501,7 @@ class MaskTable(Table):
 class ReferenceTable(Table):
     """Another program that the same vectors are given to, and that must do the same: an older edition, say."""
 
-    launch: WordsOrList = Field(
-        description="The words that start it.", examples=["perl {here}/fare.pl"]
-    )
+    launch: WordsOrList = Field(description="The words that start it.", examples=["perl {here}/fare.pl"])
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
         ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
     )
@@ -834,9 +834,9 @@ FamilyText = Literal["help", "accepted", "refusals", "rephrasings", "effects", "
 class SignatureTable(Table):
     """What the program says it accepts."""
 
-    synopsis: Annotated[
-        Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, _STRINGS]})
-    ] = Field(description="The usage line in POSIX notation, or several.", examples=["[-n,--riders RIDERS] ORIGIN"])
+    synopsis: Annotated[Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, _STRINGS]})] = (
+        Field(description="The usage line in POSIX notation, or several.", examples=["[-n,--riders RIDERS] ORIGIN"])
+    )
     style: Literal["gnu", "posix", "one-dash"] = Field(
         "gnu", description="How the program reads its words.", examples=["posix"]
     )
@@ -844,7 +844,9 @@ class SignatureTable(Table):
         None, description='Spellings of help; ["--help"] by default in the gnu style.', examples=[["-h", "--help"]]
     )
     help_complete: bool = Field(
-        False, description="Whether an option that the help names and the synopsis does not is a failure.", examples=[True]
+        False,
+        description="Whether an option that the help names and the synopsis does not is a failure.",
+        examples=[True],
     )
     values: dict[str, ValueTable] = Field(
         {}, description="The types of the values, by NAME.", examples=[{"RIDERS": {"type": "int", "min": 1}}]
@@ -852,9 +854,7 @@ class SignatureTable(Table):
     where: list[ExpressionText] = Field(
         [], description="What accepted vectors satisfy.", examples=[["ORIGIN != DESTINATION"]]
     )
-    refuse: list[RefuseTable] = Field(
-        [], description="Refusals of kinds of the program's own.", examples=[[]]
-    )
+    refuse: list[RefuseTable] = Field([], description="Refusals of kinds of the program's own.", examples=[[]])
     derive: list[FamilyText] = Field(
         ["help", "accepted", "refusals", "rephrasings"], description="The families to run.", examples=[["refusals"]]
     )
@@ -873,6 +873,7 @@ class SignatureTable(Table):
 
 
 # --- axes and matrices ---
+
 
 def _times(value: Any) -> Any:
     if isinstance(value, int) and not isinstance(value, bool) and value >= 0:

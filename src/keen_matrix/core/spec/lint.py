@@ -84,7 +84,9 @@ class _Checker:
             if isinstance(value, dict) and key not in {*KINDS, *own}:
                 hint = nearest(key, {*KINDS, *own, *keys})
                 expected = None if hint else f"one of {', '.join((*KINDS, *sorted(own)))}"
-                self.add(("refusal", key), f'"{key}" is no kind of refusal', at_key=True, suggestion=hint, expected=expected)
+                self.add(
+                    ("refusal", key), f'"{key}" is no kind of refusal', at_key=True, suggestion=hint, expected=expected
+                )
             self._rules(("refusal", key), value, known)
 
     def _signature(self, data: Any) -> None:
@@ -345,7 +347,9 @@ def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, 
         yield (*path, "exit"), rule["exit"], False, none
     for name in ("alike", "differs"):
         if isinstance(rule.get(name), dict):
-            yield from ((at, text, False, none) for at, text in _texts_of((*path, name, "line"), rule[name].get("line")))
+            yield from (
+                (at, text, False, none) for at, text in _texts_of((*path, name, "line"), rule[name].get("line"))
+            )
     tables = [((*path, name), rule.get(name)) for name in ("stdout", "stderr")]
     tables += list(_table_texts((*path, "files"), rule.get("files")))
     for table_path, table in tables:

@@ -63,6 +63,8 @@ class _WithAbsent(Sequence[Any]):
         return len(self.values) + 1
 
     def __getitem__(self, index: Any) -> Any:
+        if index > len(self.values):
+            raise IndexError(index)
         return self.values[index] if index < len(self.values) else None
 
 

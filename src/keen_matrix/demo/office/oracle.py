@@ -43,10 +43,24 @@ def stopped(seats, yes):
     return not yes and sum(ABOARD.values()) > seats
 
 
-def manifest(title, seats, yes):
-    """What is printed of those aboard when nobody answers the question."""
-    question = f"{sum(ABOARD.values())} seats, {seats} allowed. Proceed? [y/n] "
-    if stopped(seats, yes):
-        return question + "stopped\n"
+def aboard(title):
+    """The list of those aboard."""
     lines = [title, *(f"{name:20} {count:3}" for name, count in ABOARD.items()), f"{'in all':20} {15:3}"]
     return "\n".join(lines) + "\n"
+
+
+def question(seats):
+    """What is asked when there are more than so many seats."""
+    return f"{sum(ABOARD.values())} seats, {seats} allowed. Proceed? [y/n] "
+
+
+def manifest(title, seats, yes):
+    """What is printed when nobody answers the question."""
+    return question(seats) + "stopped\n" if stopped(seats, yes) else aboard(title)
+
+
+def answered(seats, yes, answer):
+    """What is printed when somebody does."""
+    if yes:
+        return aboard("Manifest")
+    return question(seats) + (aboard("Manifest") if answer == "y" else "stopped\n")

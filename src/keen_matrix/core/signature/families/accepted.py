@@ -102,7 +102,9 @@ class _Pairs:
 
     def __init__(self, signature: Signature, builder: Builder) -> None:
         self.signature, self.builder = signature, builder
-        self.choices = [item for item in builder.form.form.walk() if isinstance(item, Choice) and not self._is_help(item)]
+        self.choices = [
+            item for item in builder.form.form.walk() if isinstance(item, Choice) and not self._is_help(item)
+        ]
         self.names = [name for name in signature.values if self._used(name)]
         self.levels = [len(each.alternatives) + each.optional for each in self.choices]
         self.legal = {name: signature.values[name].legal()[:MOST_EDGES] or ["word"] for name in self.names}
@@ -133,7 +135,7 @@ class _Pairs:
         except NoRows:
             return
         for row in rows:
-            yield self._request(row)
+            yield self.request_of(row)
 
     def _rule(self, condition: Expression, forbidden: bool) -> Any:
         functions = condition_functions(self.signature, frozenset())
@@ -144,7 +146,8 @@ class _Pairs:
 
         return allowed
 
-    def _request(self, row: list[int]) -> Request:
+    def request_of(self, row: list[int]) -> Request:
+        """Return the request of a row of choices and values."""
         parts: list[OptionPart] = []
         operands: list[Any] = []
         picked = dict(zip(map(id, self.choices), row, strict=False))
@@ -190,3 +193,13 @@ class _RowNames(Mapping[str, Any]):
 
     def __len__(self) -> int:
         return len(self.by_identifier)
+
+
+def all_requests(signature: Signature) -> Iterator[tuple[str, ...]]:
+    """Yield the vectors of every combination of choices and edge values of each form, the simplest first."""
+    from itertools import product
+
+    for builder in builders(signature):
+        pairs = _Pairs(signature, builder)
+        for row in product(*(range(level) for level in pairs.levels)):
+            yield pairs.request_of(list(row)).words()

@@ -102,7 +102,9 @@ def misspelt(spelling: str) -> list[str]:
     swap = next((at for at in (middle - 1, *range(len(name) - 1)) if name[at] != name[at + 1]), None)
     if swap is not None:
         wrong.append(name[:swap] + name[swap + 1] + name[swap] + name[swap + 2 :])
-    return [spelling[:dashes] + each for each in dict.fromkeys(wrong) if each != name and each[0] in string.ascii_letters]
+    return [
+        spelling[:dashes] + each for each in dict.fromkeys(wrong) if each != name and each[0] in string.ascii_letters
+    ]
 
 
 def _with_front(base: Request, *words: str) -> tuple[str, ...]:
@@ -184,7 +186,9 @@ def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> 
                 kind = signature.values[name].read(value).kind
                 if kind not in seen:
                     seen.add(kind)
-                    yield _Fault(kind, owner or name, full.with_value(place, number, value).words(), f"{name} {value!r}")
+                    yield _Fault(
+                        kind, owner or name, full.with_value(place, number, value).words(), f"{name} {value!r}"
+                    )
             return
 
 
@@ -214,7 +218,9 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
             bare = base.without_option(first).without_option(second)
             for left in first.spellings:
                 for right in second.spellings:
-                    one, two = (_part(builder, option, spelling) for option, spelling in ((first, left), (second, right)))
+                    one, two = (
+                        _part(builder, option, spelling) for option, spelling in ((first, left), (second, right))
+                    )
                     for order in ((one, two), (two, one)):
                         made = Request(bare.form, (*bare.options, *order), bare.operands, bare.delimiter)
                         yield _Fault("conflict", f"{left} {right}", made.words())

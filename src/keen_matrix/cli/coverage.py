@@ -1,0 +1,129 @@
+"""`keen-matrix coverage`: what the vectors reach, and what they miss."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.doubt import style_of
+from keen_matrix.cli.insight import percent
+from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.core.errors import Misuse, RunFault
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.coverage import Coverage
+    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.vectors.case import Case
+
+EPILOG = """\
+examples:
+  keen-matrix coverage                       what the vectors of each spec reach
+  keen-matrix coverage --journal run.jsonl   what a run reached: only the cases in it
+  keen-matrix coverage --fail-under 90       for CI
+
+Nothing is launched. exit status: 0, or 1 with --fail-under when a spec is below it
+"""
+
+SHOWN = 6
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(parser)
+    parser.add_argument("--journal", metavar="FILE", help="count only the cases of this run")
+    parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is reached")
+    parser.add_argument(
+        "--all", action="store_true", help=f"list everything that is missing, not only {SHOWN} of each part"
+    )
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.run import load_all
+    from keen_matrix.core.insight.coverage import coverage_of
+
+    screen = Screen(sys.stdout, color=options.color)
+    worst = 100.0
+    for number, spec in enumerate(load_all(spec_paths(options.specs))):
+        records = records_of(spec, options.journal)
+        if options.journal and not records:
+            raise Misuse(f"{options.journal} holds no run of {spec.path}")
+        found = coverage_of(spec, _cases(spec, records if options.journal else None), help_text_in(records))
+        worst = min(worst, found.percent)
+        if number:
+            screen.line()
+        write_coverage(screen, spec.path, found, None if options.all else SHOWN)
+    if options.fail_under is not None and worst < options.fail_under:
+        screen.line()
+        screen.line((f"{worst:.1f} % is less than {options.fail_under:g} %", "bad"))
+        return 1
+    return 0
+
+
+def records_of(spec: Spec, journal: str | None) -> dict[str, dict[str, Any]]:
+    """Return the records of a spec in a journal; of the last run, if there is one, when none is named."""
+    from keen_matrix.core.results.reading import cases_of
+
+    path = journal or DEFAULT_JOURNAL
+    if journal is None and not os.path.exists(path):
+        return {}
+    try:
+        return {
+            fields["id"]: fields for header, fields in cases_of([path])
+            if os.path.abspath(str(header.get("spec"))) == os.path.abspath(spec.path)
+        }  # fmt: skip
+    except RunFault:
+        if journal is None:
+            return {}
+        raise
+
+
+def help_text_in(records: dict[str, dict[str, Any]]) -> str:
+    """Return the help text that a run saw, or nothing."""
+    return next((str(each.get("stdout", "")) for each in records.values() if each.get("family") == "help"), "")
+
+
+def _cases(spec: Spec, records: dict[str, dict[str, Any]] | None) -> Iterator[Case]:
+    from keen_matrix.core.vectors.unfold import unfold
+
+    return (case for case in unfold(spec) if records is None or case.id in records)
+
+
+def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None) -> None:
+    """Write each part with what is missing, then which aspects are checked."""
+    from keen_matrix.cli.console.safe import cut, pad
+
+    screen.line((path, "strong"), "   ", (f"{found.percent:.1f} %", style_of(found.percent)), (" reached", "dim"))
+    width = min(44, max((len(part.name) for part in found.parts), default=0))
+    for part in found.parts:
+        if not part.total:
+            continue
+        screen.line("  ", pad(cut(part.name, width), width), "  ", (f"{part.percent:5.1f} %", style_of(part.percent)),
+                    f"  {part.reached:>6,} of {part.total:<6,}")  # fmt: skip
+        for what in part.missing[:most]:
+            screen.line("      ", ("missing  ", "warn"), what)
+        left = part.total - part.reached - len(part.missing[:most])
+        if left > 0:
+            screen.line("      ", (f"and {left:,} more", "dim"))
+        for line in part.closing[:2]:
+            screen.line("      ", ("would add it  ", "dim"), (line, "expected"))
+    if found.unlisted:
+        screen.line("  ", ("never used: ", "warn"), f"{', '.join(found.unlisted)}, which the help lists")
+    screen.line()
+    names = list(dict.fromkeys(name for counts in found.aspects.values() for name in counts))
+    width = min(30, max((len(name) for name in found.aspects), default=0))
+    screen.line(("aspects checked", "strong"), ("   in how many of the cases of each matrix", "dim"))
+    screen.line("  ", " " * width, "  ", ("  ".join(pad(name, max(6, len(name))) for name in names), "dim"))
+    for matrix, counts in found.aspects.items():
+        cells: list[Any] = []
+        for name in names:
+            count, total = counts.get(name, 0), found.cases[matrix]
+            text = "all" if count >= total else str(count) if count else screen.sign("blank")
+            cells.append((pad(text, max(6, len(name)) + 2), "good" if count >= total else "warn" if count else "dim"))
+        screen.line("  ", pad(cut(matrix, width), width), "  ", *cells)

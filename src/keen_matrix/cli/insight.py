@@ -1,0 +1,74 @@
+"""What the insight commands share: the last run of a spec, read from its journal."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.model import Spec
+
+
+def add_run_options(parser: argparse.ArgumentParser) -> None:
+    """Add the specs and the journal."""
+    add_spec_options(parser)
+    parser.add_argument(
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
+    )
+
+
+def percent(text: str) -> float:
+    """Read an option value that is a percentage."""
+    try:
+        value = float(text.removesuffix("%"))
+    except ValueError:
+        value = -1.0
+    if not 0 <= value <= 100:
+        raise argparse.ArgumentTypeError(f"expected a percentage from 0 to 100, found {text!r}")
+    return value
+
+
+def runs_of(options: argparse.Namespace) -> Iterator[tuple[Spec, dict[str, dict[str, Any]]]]:
+    """Yield each spec that the journal holds a run of, with its records by id.
+
+    Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was named, or of any.
+    """
+    from keen_matrix.cli.run import load_all
+    from keen_matrix.core.results.reading import cases_of
+
+    by_spec: dict[str, dict[str, dict[str, Any]]] = {}
+    headers: dict[str, Mapping[str, Any]] = {}
+    for header, fields in cases_of([options.journal]):
+        path = os.path.abspath(str(header["spec"]))
+        headers[path] = header
+        by_spec.setdefault(path, {})[fields["id"]] = fields
+    found = False
+    for spec in load_all(spec_paths(options.specs)):
+        records = by_spec.get(os.path.abspath(spec.path))
+        if records:
+            found = True
+            yield as_run(spec, headers[os.path.abspath(spec.path)]), records
+        elif options.specs:
+            raise Misuse(f"{options.journal} holds no run of {spec.path}; run it first")
+    if not found:
+        raise Misuse(f"{options.journal} holds no run of the specs below this folder; run them first")
+
+
+def as_run(spec: Spec, header: Mapping[str, Any]) -> Spec:
+    """Return a spec with the launcher or the other build of the program that a run of it was made with."""
+    from dataclasses import replace
+
+    from keen_matrix.cli.run import program_words
+
+    program = spec.program
+    if header.get("program"):
+        program = replace(program, launch=program_words(str(header["program"])))
+    elif header.get("launcher") in program.launchers:
+        program = replace(program, launch=program.launchers[str(header["launcher"])])
+    return replace(spec, program=program)

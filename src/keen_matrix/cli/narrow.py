@@ -1,0 +1,155 @@
+"""`keen-matrix narrow`: a failing vector made as small as it can be while it fails the same way."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Mapping, Sequence
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.insight import runs_of
+from keen_matrix.cli.shared import add_spec_options, counted_noun, whole_number
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.narrow import Narrowed
+    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.vectors.case import Case
+
+EPILOG = """\
+examples:
+  keen-matrix run
+  keen-matrix narrow                 one failing case of each cause of the last run
+  keen-matrix narrow --id k3f9x2     this one
+
+exit status: 0, or 1 when a case holds now, 2 when there is nothing to narrow
+"""
+
+MOST_CASES = 8
+"""Cases that are narrowed unless ids are given."""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(parser)
+    parser.add_argument(
+        "--id", action="append", dest="ids", default=[], metavar="ID", help="a failing case; may be given again"
+    )
+    parser.add_argument(
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
+    )
+    parser.add_argument(
+        "--launches", type=whole_number, default=200, metavar="N", help="launches for one case (default 200)"
+    )
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.narrow import Narrower
+
+    screen = Screen(sys.stdout, color=options.color)
+    done = held = 0
+    for spec, records in runs_of(options):
+        chosen = chosen_cases(spec, records, options.ids)
+        if not chosen:
+            continue
+        with WorkerPool(default_jobs()) as pool:
+            for matrix, case in chosen:
+                narrower = Narrower(spec, matrix, case, partial(launched, pool, spec), options.launches)
+                found = narrower.narrowed()
+                if done:
+                    screen.line()
+                done += 1
+                held += found.fields["verdict"] == "held"
+                write_narrowed(screen, spec, case, found)
+    if not done:
+        raise Misuse(
+            "nothing failed in that run"
+            if not options.ids
+            else f"no failing case has an id that begins with {options.ids[0]}"
+        )
+    return 1 if held else 0
+
+
+def chosen_cases(spec: Spec, records: Mapping[str, Mapping[str, Any]], ids: Sequence[str]) -> list[tuple[Matrix, Case]]:
+    """Return the failing cases asked for, or one of each cause: the one with the fewest words."""
+    from keen_matrix.core.results.tally import failure_key
+    from keen_matrix.core.vectors.unfold import unfold_matrix
+
+    failing = {
+        id: fields for id, fields in records.items() if fields["verdict"] not in ("held", "unchecked", "unlaunched")
+    }
+    if ids:
+        wanted = {id for id in failing if id.startswith(tuple(ids))}
+    else:
+        by_cause: dict[Any, tuple[int, str]] = {}
+        for id, fields in failing.items():
+            key = (fields["matrix"], *failure_key(fields))
+            by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields["argv"])), id))
+        wanted = {id for _, id in list(by_cause.values())[:MOST_CASES]}
+    return [
+        (matrix, case) for matrix in spec.matrices for case in unfold_matrix(spec, matrix)
+        if case.id in wanted and records[case.id]["matrix"] == matrix.name
+    ]  # fmt: skip
+
+
+def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Mapping[str, Any]]:
+    """Launch cases of a matrix, which may be another than the spec's, and return their records in order."""
+    from dataclasses import replace
+
+    others = tuple(matrix if each.index == matrix.index else each for each in spec.matrices)
+    changed = replace(spec, matrices=others)
+    pool.plan(changed, resolved_launch(changed))
+    for number, case in enumerate(cases):
+        case.sequence = number
+    results = {result.sequence: json.loads(result.line) for result in pool.results(cases)}
+    return [results[number] for number in range(len(cases))]
+
+
+def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> None:
+    """Write the bare vector, how it was found, its shell line, and a block to paste into the spec."""
+    from keen_matrix.cli.console.failures import repeat_line, write_aspects
+    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.cli.run import shown_launch, surroundings_shown
+
+    screen.line((found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv))
+    for step in found.steps:
+        screen.line("  ", (f"{step.what:28}", "dim"), "  ", shell_line(step.words) or "no words")
+    for note in found.notes:
+        screen.line("  ", (note, "warn"))
+    words = f"{counted_noun(len(found.case.argv), 'word')} of {len(case.argv)}"
+    limit = "; the limit of launches was reached, --launches allows more" if found.stopped else ""
+    screen.line("  ", (f"{words}, {found.launches} launched{limit}", "dim"))
+    if found.fields["verdict"] == "held":
+        return
+    fields = {**found.fields, "argv": list(found.case.argv)}
+    around = surroundings_shown(spec, found.matrix, fields)
+    screen.line("  ", (repeat_line(shown_launch(spec), fields, around), "strong"))
+    write_aspects(screen, found.fields, details=False)
+    screen.line("  ", ("to keep it in the spec:", "dim"))
+    for line in block_of(found):
+        screen.line("    ", (line, "expected"))
+
+
+def block_of(found: Narrowed) -> list[str]:
+    """Return a matrix with the bare vector and what it is held to, to be pasted into the spec."""
+    words = json.dumps([word.replace("{", "{{").replace("}", "}}") for word in found.case.argv], ensure_ascii=False)
+    lines = ["[[matrix]]", f'name = "{found.case.id[:6]}, narrowed"', f"line = {words}"]
+    around = found.matrix.steps[0].surroundings
+    if around.stdin is not None and around.stdin.text is not None and around.stdin.text.constant is not None:
+        lines.append(f"stdin = {json.dumps(around.stdin.text.constant, ensure_ascii=False)}")
+    for aspect in found.fields["aspects"]:
+        if not aspect["held"] and aspect.get("form") == "is" and "expected" in aspect:
+            value = aspect["expected"]
+            if aspect["aspect"] == "exit":
+                lines.append(f"expect.exit = {value if value.isdecimal() else json.dumps(value)}")
+            elif aspect["aspect"] in ("stdout", "stderr"):
+                text = json.dumps(value.removesuffix(chr(10)).replace("{", "{{").replace("}", "}}"), ensure_ascii=False)
+                lines.append(f"expect.{aspect['aspect']} = {text}")
+    return lines

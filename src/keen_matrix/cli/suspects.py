@@ -1,0 +1,128 @@
+"""`keen-matrix suspects`: what the failing cases of a run share and the holding ones do not."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.insight import add_run_options, runs_of
+from keen_matrix.cli.shared import whole_number
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.features import Observed
+    from keen_matrix.core.insight.suspects import Suspicion
+    from keen_matrix.core.spec.model import Spec
+
+EPILOG = """\
+examples:
+  keen-matrix run
+  keen-matrix suspects                  the options, values and traits of words that go with the failures
+  keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
+
+exit status: 0 nothing failed, 1 something did
+"""
+
+
+ROUND = 4
+"""Vectors launched before the suspects are asked again: what comes decides which to try next."""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_run_options(parser)
+    parser.add_argument(
+        "--confirm", type=whole_number, metavar="N", help="launch up to N further vectors to tell rivals apart"
+    )
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.suspects import suspects_of
+
+    screen = Screen(sys.stdout, color=options.color)
+    failed = False
+    for spec, records in runs_of(options):
+        screen.line((spec.path, "strong"))
+        quiet = True
+        for pool, cases in pools_of(spec, records):
+            if all(case.held for case in cases):
+                continue
+            failed, quiet = True, False
+            suspicion = suspects_of(pool, cases)
+            write_suspicion(screen, suspicion)
+            if options.confirm:
+                confirm(screen, spec, options, cases, suspicion)
+        if quiet:
+            screen.line("  ", ("every case held", "good"))
+    return 1 if failed else 0
+
+
+def pools_of(spec: Spec, records: dict[str, dict[str, Any]]) -> Iterator[tuple[str, list[Observed]]]:
+    """Yield the cases that can be held against each other: with a signature all that it accepts and all that it refuses;
+    else, and where axes say more, those of each matrix."""
+    from keen_matrix.core.insight.features import observe
+
+    accepted: list[Observed] = []
+    refused: list[Observed] = []
+    alone: dict[str, list[Observed]] = {}
+    for fields in records.values():
+        signature = spec.signature
+        if fields["verdict"] == "unlaunched":
+            continue
+        judgement = signature.judge(fields["argv"]) if signature is not None else None
+        if judgement is None or fields.get("more_argv") or judgement.status == "unspecified" or judgement.help:
+            alone.setdefault(fields["matrix"], []).append(observe(fields, None, None, with_values=True))
+        else:
+            case = observe(fields, signature, judgement, with_values=False)
+            (refused if case.refused else accepted).append(case)
+    if accepted:
+        yield "accepted vectors", accepted
+    if refused:
+        yield "refused vectors", refused
+    yield from alone.items()
+
+
+def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
+    """Write what was found in one pool."""
+    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.core.insight.suspects import sentence
+
+    screen.line()
+    screen.line("  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} fail, {suspicion.holding:,} hold")
+    for cause in suspicion.causes:
+        screen.line("    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong"))
+        screen.line("          ", sentence(cause, suspicion))
+        screen.line("          ", ("such as  ", "dim"), shell_line(cause.example), "   ", (cause.ids[0][:6], "place"))
+        for rival in cause.rivals[:3]:
+            screen.line("          ", ("or       ", "dim"), str(rival), ("   explains as much", "dim"))
+    if suspicion.unexplained:
+        ids = " ".join(each[:6] for each in suspicion.unexplained[:8])
+        count = (f"{len(suspicion.unexplained):>4}", "bad")
+        screen.line("    ", count, "  no set of up to three features explains  ", (ids, "place"))
+
+
+def confirm(
+    screen: Screen, spec: Spec, options: argparse.Namespace, cases: list[Observed], suspicion: Suspicion
+) -> None:
+    """Launch further vectors on which rival suspects disagree, a few at a time, and write what is left of the rivals."""
+    from keen_matrix.core.insight.confirm import further_cases, observed_of
+    from keen_matrix.core.insight.suspects import suspects_of
+
+    every, launched = list(cases), 0
+    while launched < options.confirm:
+        chosen = further_cases(spec, every, suspicion, min(ROUND, options.confirm - launched))
+        if not chosen:
+            break
+        launched += len(chosen)
+        every += observed_of(spec, chosen)
+        suspicion = suspects_of(suspicion.pool, every)
+    screen.line()
+    if not launched:
+        screen.line("    ", ("no vector of the signature or the matrices tells the rivals apart", "dim"))
+        return
+    screen.line(f"  after {launched} further vectors" if launched > 1 else "  after 1 further vector")
+    write_suspicion(screen, suspicion)

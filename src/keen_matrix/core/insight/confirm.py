@@ -1,0 +1,127 @@
+"""Further vectors that tell rival suspects apart: those that one of them covers and another does not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from itertools import islice
+
+from keen_matrix.core.insight.features import Feature, Observed, observe
+from keen_matrix.core.insight.suspects import CauseFound, Suspicion
+from keen_matrix.core.launch.engine import run
+from keen_matrix.core.results.records import case_fields
+from keen_matrix.core.signature.families.accepted import all_requests
+from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.vectors.case import Case, case_id
+from keen_matrix.core.vectors.derived import standing_of
+from keen_matrix.core.vectors.unfold import unfold_matrix
+
+MOST_CANDIDATES = 20_000
+"""Vectors that are looked through for such that tell rivals apart."""
+
+
+def further_cases(spec: Spec, known: Sequence[Observed], suspicion: Suspicion, most: int) -> list[Case]:
+    """Return up to `most` new cases, each covered by some of the rivals of a cause and not by others."""
+    tried = {case.words for case in known}
+    limits = {
+        feature for case in known for feature in case.features if feature.relation in ("is at least", "is at most")
+    }
+    found: list[Case] = []
+    pool = list(islice(_candidates(spec), MOST_CANDIDATES))
+    for cause in suspicion.causes:
+        rivals = [cause.suspect, *cause.rivals]
+        limited = any(each.relation in ("is at least", "is at most") for each in cause.suspect.features)
+        if len(rivals) < 2 and not limited:
+            continue
+        wanted = max(1, most // max(1, len(suspicion.causes)))
+        seen_patterns: dict[tuple[bool, ...], int] = {}
+        for case in (*_between(spec, known, cause), *(pool if len(rivals) > 1 else ())):
+            if len(found) >= most or wanted <= 0:
+                break
+            if case.argv in tried:
+                continue
+            features = _features(spec, case, limits)
+            pattern = tuple(set(rival.features) <= features for rival in rivals)
+            telling = any(pattern) and not all(pattern)
+            if (telling or case.note == BETWEEN) and seen_patterns.get(pattern, 0) < 3:
+                seen_patterns[pattern] = seen_patterns.get(pattern, 0) + 1
+                tried.add(case.argv)
+                found.append(case)
+                wanted -= 1
+    return found
+
+
+BETWEEN = "between"
+
+
+def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterator[Case]:
+    """Yield the example of a cause with other numbers: at its limits, and halfway to the next number that holds."""
+    if spec.signature is None:
+        return
+    example = next(case for case in known if case.words == cause.example)
+    for feature in dict.fromkeys(f for each in (cause.suspect, *cause.rivals) for f in each.features):
+        if feature.relation not in ("is at least", "is at most") or feature.subject not in spec.signature.values:
+            continue
+        number, limit = example.numbers[feature.subject], float(feature.value)
+        alike = {case.numbers[feature.subject] for case in known
+                 if case.held and feature.subject in case.numbers and _twin(case, example, feature.subject)}  # fmt: skip
+        low = max((each for each in alike if each < limit), default=None)
+        tries = [limit, *([(low + limit) // 2, limit - 1] if low is not None else [limit - 1])]
+        for value in tries:
+            words = tuple(f"{value:g}" if word == f"{number:g}" else word for word in cause.example)
+            standing = standing_of(spec.signature, words)
+            if standing.status == "accepted" and words != cause.example:
+                home = next((matrix for matrix in spec.matrices if matrix.family == "accepted"), spec.matrices[0])
+                case = Case(0, case_id(("confirm", *words)), home.index, words, dict(standing.bound))
+                case.standings, case.family, case.note = (standing,), home.family, BETWEEN
+                yield case
+
+
+def _twin(case: Observed, example: Observed, subject: str) -> bool:
+    """Tell whether a case has every option that another has, apart from one value."""
+    given = {feature for feature in example.features if feature.relation == "given"}
+    return given <= case.features and case.held
+
+
+def _candidates(spec: Spec) -> Iterator[Case]:
+    """Yield further vectors: every combination that the signature's choices and edges allow, and every row of each matrix."""
+    matrices = [matrix for matrix in spec.matrices if not matrix.family]
+    if spec.signature is not None:
+        home = next((matrix for matrix in spec.matrices if matrix.family == "accepted"), None) or spec.matrices[0]
+        for words in all_requests(spec.signature):
+            standing = standing_of(spec.signature, words)
+            if standing.status == "accepted":
+                case = Case(0, case_id(("confirm", *words)), home.index, words, dict(standing.bound))
+                case.standings, case.family = (standing,), home.family
+                yield case
+    for matrix in matrices:
+        if not matrix.steps or len(matrix.steps) == 1:
+            yield from unfold_matrix(spec, replace(matrix, combine="all", limit=MOST_CANDIDATES))
+
+
+def _features(spec: Spec, case: Case, limits: set[Feature]) -> set[Feature]:
+    fields = {**case_fields(case, ""), "verdict": "held"}
+    judgement = spec.signature.judge(case.argv) if spec.signature is not None else None
+    seen = observe(fields, spec.signature, judgement, with_values=judgement is None)
+    found = set(seen.features)
+    for limit in limits:
+        number = seen.numbers.get(limit.subject)
+        if number is None:
+            continue
+        bound = float(limit.value)
+        above = limit.relation == "is at least"
+        if (number >= bound) if above else (number <= bound):
+            found.add(limit)
+    return found
+
+
+def observed_of(spec: Spec, cases: Sequence[Case]) -> list[Observed]:
+    """Launch cases and return what was observed of them."""
+    found = []
+    for result in run(cases, spec):
+        judgement = spec.signature.judge(result.fields["argv"]) if spec.signature is not None else None
+        found.append(observe(result.fields, spec.signature, judgement, with_values=judgement is None))
+    return found
+
+
+__all__ = ["further_cases", "observed_of"]

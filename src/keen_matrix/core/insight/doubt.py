@@ -1,0 +1,192 @@
+"""Doubt: outcomes that held are altered on purpose, and the expectations asked again. What none of them notices is a doubt."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from keen_matrix.core.errors import ExpressionFault
+from keen_matrix.core.expect.aspects import Aspect, FileAspect, StreamAspect
+from keen_matrix.core.expect.cascade import Chosen
+from keen_matrix.core.expect.forms import LinesForm
+from keen_matrix.core.expect.json_form import JsonForm
+from keen_matrix.core.expressions import Scope
+from keen_matrix.core.insight.alterations import Altered, Context, alterations
+from keen_matrix.core.insight.checking import Checker, recorded_cases
+from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.vectors.case import Case
+
+MOST_MESSAGES = 40
+"""Messages of other refusals that are kept to be exchanged."""
+
+
+@dataclass(slots=True)
+class Weakness:
+    """What one rule, or the want of one, leaves open on one aspect."""
+
+    matrix: str
+    aspect: str
+    rule: str
+    """Place of the rule; of the matrix when no rule looks at the aspect."""
+    named: bool
+    """Whether a rule looks at the aspect at all."""
+    cases: set[str] = field(default_factory=set)
+    alterations: dict[str, str] = field(default_factory=dict)
+    """What went unnoticed → the id of a case in which it did."""
+    closing: str = ""
+    """The expectation that would notice."""
+
+
+@dataclass(slots=True)
+class Score:
+    """How many alterations of a matrix, or of an aspect of it, were noticed."""
+
+    noticed: int = 0
+    tried: int = 0
+
+    @property
+    def percent(self) -> float:
+        """The part that was noticed, in percent; 100 when nothing was tried."""
+        return 100.0 * self.noticed / self.tried if self.tried else 100.0
+
+
+@dataclass(slots=True)
+class Doubts:
+    """Everything that was found."""
+
+    weaknesses: dict[tuple[str, str, str], Weakness] = field(default_factory=dict)
+    scores: dict[str, dict[str, Score]] = field(default_factory=dict)
+    """Matrix → aspect → score."""
+    by_case: dict[str, int] = field(default_factory=dict)
+
+    def of(self, matrix: str) -> Score:
+        """Return the score of a whole matrix."""
+        parts = self.scores.get(matrix, {}).values()
+        return Score(sum(each.noticed for each in parts), sum(each.tried for each in parts))
+
+    @property
+    def whole(self) -> Score:
+        """The score of the spec."""
+        parts = [self.of(matrix) for matrix in self.scores]
+        return Score(sum(each.noticed for each in parts), sum(each.tried for each in parts))
+
+
+def doubts_of(spec: Spec, records: Mapping[str, Mapping[str, Any]]) -> Doubts:
+    """Return what the expectations of a spec leave open, by the recorded outcomes of its held cases. Nothing is launched."""
+    found = Doubts()
+    checker = Checker(spec)
+    messages = _messages(records)
+    words = [template.constant or "" for template in spec.program.launch]
+    program = os.path.splitext(os.path.basename(words[-1] if words else ""))[0]
+    for template in spec.program.launch:
+        if template.source == "" and template.constant is None:
+            program = os.path.splitext(os.path.basename(template.render(Scope({"here": spec.here}))))[0]
+    for matrix, case, fields, outcomes in recorded_cases(spec, records):
+        if fields["verdict"] == "held" and (case.relation is not None or len(outcomes) == 1):
+            _doubt(found, checker, matrix, case, outcomes, messages, program)
+    return found
+
+
+def _messages(records: Mapping[str, Mapping[str, Any]]) -> list[bytes]:
+    kinds: dict[str, bytes] = {}
+    for fields in records.values():
+        if fields.get("judgement") == "refused" and fields.get("stderr") and len(kinds) < MOST_MESSAGES:
+            kinds.setdefault(str(fields.get("kind")), str(fields["stderr"]).encode())
+    return list(kinds.values())
+
+
+def _doubt(
+    found: Doubts,
+    checker: Checker,
+    matrix: Matrix,
+    case: Case,
+    outcomes: list[Outcome],
+    messages: list[bytes],
+    program: str,
+) -> None:
+    scope = checker.begin(matrix, case)
+    try:
+        chosen = checker.chosen(matrix, case, scope)
+    except ExpressionFault:
+        return
+    outcome, others = outcomes[0], outcomes[1:]
+    if not checker.holds(matrix, case, scope, outcome, others):
+        return  # the spec has changed since, or something varies: it says nothing about alterations
+    own = [each for each in messages if each != outcome.stderr]
+    context = Context(messages=own, program=program, timed="duration" in chosen)
+    for altered in alterations(outcome, context):
+        if _is_allowed(checker, matrix, chosen, outcome, altered):
+            continue
+        score = found.scores.setdefault(matrix.name, {}).setdefault(altered.aspect.split(".")[0], Score())
+        score.tried += 1
+        if checker.holds(matrix, case, scope, altered.outcome, others):
+            _add(found, matrix, case, chosen, outcome, altered)
+        else:
+            score.noticed += 1
+
+
+def _is_allowed(
+    checker: Checker, matrix: Matrix, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
+) -> bool:
+    """Tell whether a spec says that such a difference does not matter: a mask, a tolerance, any order, a value of JSON."""
+    before, after = checker.masked(matrix, outcome), checker.masked(matrix, altered.outcome)
+    if altered.aspect in ("stdout", "stderr") and (before.stdout, before.stderr) == (after.stdout, after.stderr):
+        return True
+    each = chosen.get(altered.aspect)
+    for form in _forms(each.aspect) if each else ():
+        tolerance = getattr(form, "tolerance", None)
+        if tolerance and ("number" in altered.what or "digit" in altered.what):
+            return True
+        if isinstance(form, LinesForm) and form.any_order and "swapped" in altered.what:
+            return True
+        if isinstance(form, JsonForm) and "a trailing space" in altered.what:
+            return True
+    return False
+
+
+def _forms(aspect: Aspect) -> Iterator[Any]:
+    if isinstance(aspect, (StreamAspect, FileAspect)):
+        yield from aspect.forms
+
+
+def _add(
+    found: Doubts, matrix: Matrix, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
+) -> None:
+    each = chosen.get(altered.aspect)
+    origin = each.origin if each else matrix.origin
+    key = (matrix.name, altered.aspect, origin)
+    weakness = found.weaknesses.get(key)
+    if weakness is None:
+        weakness = found.weaknesses[key] = Weakness(matrix.name, altered.aspect, origin, each is not None)
+        weakness.closing = closing_line(altered.aspect, outcome)
+    weakness.cases.add(case.id)
+    weakness.alterations.setdefault(altered.what, case.id)
+    found.by_case[case.id] = found.by_case.get(case.id, 0) + 1
+
+
+def closing_line(aspect: str, outcome: Outcome) -> str:
+    """Return the line of a spec that would hold an outcome to what it was."""
+    if aspect == "exit":
+        return f"expect.exit = {outcome.exit}"
+    if aspect == "duration":
+        return f'expect.duration = "< {max(0.01, outcome.seconds * 1.5):.2g} s"'
+    if aspect == "other-files":
+        return 'expect.other-files = "none"'
+    if aspect.startswith("files."):
+        name = aspect.removeprefix("files.")
+        found = outcome.looked_at[name]
+        return f'expect.files."{name}" = {{ is = {_quoted(found.content)}, mode = "{found.mode}" }}'
+    raw: bytes = getattr(outcome, aspect)
+    if len(raw) > 200:
+        return f"expect.{aspect}.baseline = true"
+    return f"expect.{aspect} = {_quoted(raw.removesuffix(chr(10).encode()))}"
+
+
+def _quoted(raw: bytes) -> str:
+    import json
+
+    text = raw.decode("utf-8", "backslashreplace").replace("{", "{{").replace("}", "}}")
+    return json.dumps(text, ensure_ascii=False)

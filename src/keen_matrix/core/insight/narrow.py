@@ -1,0 +1,352 @@
+"""Narrowing: a failing vector made as small as it can be while it fails in the same aspects for the same reason.
+
+1. In the space of its matrix: optional parts are left out, axes set to their simplest values.
+2. Word by word (delta debugging, Zeller 2002): halves, smaller parts, single words; then simpler words.
+3. Standard input and files, line by line.
+
+An accepted vector stays accepted, and a refused one refused for the same kinds. Where what is expected is a text written
+for these very words, other words would fail for another reason, so steps 2 and 3 are left out.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, TypeAlias
+
+from keen_matrix.core.expressions import FUNCTIONS, Template, as_text
+from keen_matrix.core.launch.rules import rules_for
+from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.spec.model import Matrix, Put, Spec, Stdin
+from keen_matrix.core.vectors.case import Case, case_id, case_scope
+from keen_matrix.core.vectors.derived import standing_of
+from keen_matrix.core.vectors.unfold import CaseMaker
+
+WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal", "dialogue"})
+"""Aspects whose expectation is no text written for the words of a vector."""
+Launcher: TypeAlias = Callable[[Matrix, Sequence[Case]], list[Mapping[str, Any]]]
+
+
+@dataclass(slots=True)
+class Step:
+    """A change that was kept."""
+
+    what: str
+    words: tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Narrowed:
+    """The smallest vector found, and how it was found."""
+
+    case: Case
+    matrix: Matrix
+    fields: Mapping[str, Any]
+    steps: list[Step] = field(default_factory=list)
+    launches: int = 0
+    tried: int = 0
+    stopped: bool = False
+    """Whether the limit of launches was reached before everything was tried."""
+    notes: list[str] = field(default_factory=list)
+
+
+def reason_of(fields: Mapping[str, Any]) -> tuple[Any, ...]:
+    """Return what must stay the same for a failure to be the same: verdict, aspects, how the launch ended or crashed."""
+    failed = sorted({each["aspect"] for each in fields["aspects"] if not each["held"]})
+    crash = next((str(each["actual"]).split(":")[:2] for each in fields["aspects"] if each["aspect"] == "crash"), None)
+    ends = sorted(str(each["actual"]) for each in fields["aspects"] if each["aspect"] == "exit" and not each["held"])
+    return fields["verdict"], tuple(failed), tuple(crash or ()), tuple(ends)
+
+
+class Narrower:
+    """Narrows one case. `launch` launches cases of a matrix and returns their records in order."""
+
+    def __init__(self, spec: Spec, matrix: Matrix, case: Case, launch: Launcher, most: int) -> None:
+        self.spec, self.launch, self.most = spec, launch, most
+        self.functions = oracle_functions(spec.program.oracle)
+        fields = launch(matrix, [case])[0]
+        self.found = Narrowed(case, matrix, fields, launches=1)
+        self.reason = reason_of(fields)
+        self.known: dict[tuple[Any, ...], bool] = {}
+
+    def narrowed(self) -> Narrowed:
+        """Return the smallest vector that fails the same way."""
+        found = self.found
+        if found.fields["verdict"] == "held":
+            found.notes.append("it holds now")
+            return found
+        if found.case.relation is not None and any(words != found.case.argv for words in found.case.more):
+            found.notes.append("it is compared with other words, so it is left as it is")
+            return found
+        if not found.matrix.family and len(found.matrix.steps) == 1:
+            self._in_matrix()
+        if self._may_change_words():
+            self._words()
+        if set(self.reason[1]) <= WORDLESS:
+            self._surroundings()
+        return found
+
+    # --- trying ---
+
+    def _try(self, what: str, matrix: Matrix, candidates: Sequence[Case]) -> bool:
+        """Launch candidates and take the first that fails the same way; tell whether there was one."""
+        fresh = [case for case in candidates if self._key(matrix, case) not in self.known]
+        room = self.most - self.found.launches
+        if len(fresh) > room:
+            self.found.stopped = True
+            fresh = fresh[:room]
+        if fresh:
+            self.found.launches += len(fresh)
+            self.found.tried += len(fresh)
+            for case, fields in zip(fresh, self.launch(matrix, fresh), strict=True):
+                same = reason_of(fields) == self.reason
+                self.known[self._key(matrix, case)] = same
+                if same:
+                    self.found.case, self.found.matrix, self.found.fields = case, matrix, fields
+                    self.found.steps.append(Step(what, case.argv))
+                    return True
+        return False
+
+    @staticmethod
+    def _key(matrix: Matrix, case: Case) -> tuple[Any, ...]:
+        around = matrix.steps[0].surroundings
+        stdin = around.stdin.text.source if around.stdin and around.stdin.text else None
+        files = tuple((name, put.text.source if put.text else "") for name, put in around.files)
+        return case.argv, tuple(sorted((name, str(value)) for name, value in case.values.items())), stdin, files
+
+    # --- 1. in the space of the matrix ---
+
+    def _in_matrix(self) -> None:
+        maker = CaseMaker(self.spec, self.found.matrix, self.functions)
+        row = self._row(maker)
+        if row is None:
+            return
+        changed = True
+        while changed and not self.found.stopped:
+            changed = False
+            for number in range(len(row)):
+                options = list(self._simpler(maker, row, number))
+                cases = [(other, maker.case(tuple(other))) for other in options]
+                name = maker.layout.factors[number].name
+                for other, case in cases:
+                    usable = case.fault is None and case.argv != self.found.case.argv and self._same_standing(case)
+                    what = f"{name}: {_level_text(maker, number, other[number])}"
+                    if usable and self._try(what, self.found.matrix, [case]):
+                        row, changed = list(other), True
+                        break
+
+    def _row(self, maker: CaseMaker) -> list[int] | None:
+        """Return the levels of the case, or None when its values do not tell them."""
+        row: list[int | None] = [None] * len(maker.layout.factors)
+        for name, number in maker.layout.names.items():
+            column, value = maker.layout.values[name], self.found.case.values.get(name)
+            if len(column) > 100_000:
+                return None
+            at = next(
+                (
+                    level
+                    for level in range(len(column))
+                    if column[level] == value and type(column[level]) is type(value)
+                ),
+                None,
+            )
+            if at is None:
+                return None
+            if row[number] is None:
+                row[number] = at
+        return None if any(level is None for level in row) else [level for level in row if level is not None]
+
+    def _simpler(self, maker: CaseMaker, row: list[int], number: int) -> Iterator[list[int]]:
+        """Yield rows in which one factor is simpler, the simplest first; what hangs on it is put right."""
+        factor = maker.layout.factors[number]
+        order = sorted(range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level)))
+        for level in order[: order.index(row[number])] if row[number] in order else ():
+            other = list(row)
+            other[number] = level
+            for at, each in enumerate(maker.layout.factors):
+                if each.parents:
+                    there = any(other[group] == taken for group, taken in each.parents)
+                    if not there:
+                        other[at] = each.levels - 1
+                    elif other[at] == each.levels - 1:
+                        other[at] = 0
+            if all(constraint.allows(other) for constraint in maker.constraints):
+                yield other
+
+    # --- 2. words ---
+
+    def _may_change_words(self) -> bool:
+        matrix = self.found.matrix
+        own = {*matrix.axes, *matrix.columns}
+        used: set[str] = set()
+        for rule in rules_for(self.spec, matrix, self.found.case, 0):
+            used |= set(rule.when.names) if rule.when else set()
+            used |= _names_in(rule.aspects.values())
+        if used & own:
+            self.found.notes.append(
+                "what is expected is written for these axis values, so single words are left as they are"
+            )
+            return False
+        if self.spec.signature is None and not set(self.reason[1]) <= WORDLESS:
+            self.found.notes.append("what is expected is written for these words, so single words are left as they are")
+            return False
+        return True
+
+    def _words(self) -> None:
+        words = list(self.found.case.argv)
+        size = max(1, len(words) // 2)
+        while words and not self.found.stopped:
+            parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]
+            if self._try_words(f"{size} word{'s' if size > 1 else ''} left out", parts):
+                words = list(self.found.case.argv)
+                size = max(1, min(size, len(words) // 2))
+            elif size == 1:
+                break
+            else:
+                size //= 2
+        changed = True
+        while changed and not self.found.stopped:
+            changed = False
+            for at in range(len(self.found.case.argv)):
+                current = list(self.found.case.argv)
+                simpler = [[*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])]
+                if self._try_words("a simpler word", simpler):
+                    changed = True
+                    break
+
+    def _try_words(self, what: str, vectors: Sequence[Sequence[str]]) -> bool:
+        for words in vectors:
+            case = self._case(tuple(words))
+            if self._same_standing(case) and self._try(what, self.found.matrix, [case]):
+                return True
+        return False
+
+    def _case(self, words: tuple[str, ...]) -> Case:
+        old = self.found.case
+        case = Case(
+            0, case_id((self.found.matrix.name, *words)), old.matrix, words, old.values, None, (words,) * len(old.more)
+        )
+        case.relation, case.family, case.kind, case.note = old.relation, old.family, old.kind, old.note
+        if self.spec.signature is not None:
+            case.standings = (standing_of(self.spec.signature, words),)
+            case.culprit = case.standings[0].culprit or old.culprit
+        return case
+
+    def _same_standing(self, case: Case) -> bool:
+        """Tell whether the signature says the same of a vector as of the one that failed."""
+        before, after = self.found.case.standing, case.standing
+        return (
+            before is None
+            or after is None
+            or (before.status, before.kinds, before.help) == (after.status, after.kinds, after.help)
+        )
+
+    # --- 3. standard input and files ---
+
+    def _surroundings(self) -> None:
+        around = self.found.matrix.steps[0].surroundings
+        if around.stdin is not None and around.stdin.text is not None:
+            self._shrink_text(around.stdin.text, lambda text: replace(
+                self._around(), stdin=Stdin(text=Template(text, literal=True))), "standard input")  # fmt: skip
+        for number, (name, put) in enumerate(around.files):
+            if put.text is not None:
+
+                def with_file(text: str, number: int = number) -> Any:
+                    files = list(self._around().files)
+                    files[number] = (
+                        files[number][0],
+                        Put(text=Template(text, literal=True), mode=files[number][1].mode),
+                    )
+                    return replace(self._around(), files=tuple(files))
+
+                self._shrink_text(put.text, with_file, name)
+
+    def _around(self) -> Any:
+        return self.found.matrix.steps[0].surroundings
+
+    def _shrink_text(self, template: Template, put: Callable[[str], Any], what: str) -> None:
+        case = self.found.case
+        scope = case_scope(case.values, case.argv, case.id, self.spec.here, self.functions or FUNCTIONS, case.standing)
+        lines = template.render(scope).splitlines(keepends=True)
+        size = max(1, len(lines))
+        while lines and not self.found.stopped:
+            for at in range(0, len(lines), size):
+                kept = lines[:at] + lines[at + size :]
+                step = replace(self.found.matrix.steps[0], surroundings=put("".join(kept)))
+                if self._try(
+                    f"{what}: {len(lines) - len(kept)} lines left out",
+                    replace(self.found.matrix, steps=(step,)),
+                    [self.found.case],
+                ):
+                    lines = kept
+                    break
+            else:
+                if size == 1:
+                    break
+                size //= 2
+            size = max(1, min(size, len(lines)))
+
+
+def _value(maker: CaseMaker, number: int, level: int) -> Any:
+    factor = maker.layout.factors[number]
+    name = (
+        factor.name
+        if factor.name in maker.layout.values
+        else next(n for n, at in maker.layout.names.items() if at == number)
+    )
+    return maker.layout.values[name][level]
+
+
+def _level_text(maker: CaseMaker, number: int, level: int) -> str:
+    value = _value(maker, number, level)
+    return "left out" if value is None else as_text(value)
+
+
+def _simplicity(value: Any) -> tuple[Any, ...]:
+    """Return a key by which simpler values come first: nothing, small numbers, short texts."""
+    if value is None:
+        return (0,)
+    if isinstance(value, (int, float)):
+        return (1, abs(value), value < 0)
+    if isinstance(value, (list, tuple)):
+        return (2, len(value), sum(len(as_text(each)) for each in value), str(value))
+    text = as_text(value)
+    return (2, 1, len(text), not text.isascii(), text)
+
+
+def simpler_words(word: str) -> Iterator[str]:
+    """Yield simpler words than a word, the simplest first: smaller numbers, shorter texts; of --name=value, the value."""
+    head, equals, value = word.partition("=")
+    if equals and head.startswith("--"):
+        yield from (f"{head}={each}" for each in simpler_words(value))
+        return
+    if re.fullmatch(r"-?\d+", word):
+        number = int(word)
+        tries = dict.fromkeys([0, 1, number // 10, number // 2, number - 1 if number > 0 else number + 1])
+        yield from (str(each) for each in tries if abs(each) < abs(number))
+        return
+    if word.startswith("-"):
+        return
+    if len(word) > 1:
+        yield word[0]
+        yield word[: len(word) // 2]
+        yield word[len(word) // 2 :]
+        yield word[:-1]
+
+
+def _names_in(values: Any) -> set[str]:
+    """Return the names that the templates of aspects read, however deep they stand."""
+    found: set[str] = set()
+    stack = list(values)
+    while stack:
+        each = stack.pop()
+        if isinstance(each, Template):
+            found |= each.names
+        elif isinstance(each, (list, tuple)):
+            stack += each
+        elif hasattr(each, "names") and hasattr(each, "source"):
+            found |= set(each.names)
+        elif hasattr(type(each), "__dataclass_fields__"):
+            stack += [getattr(each, name) for name in type(each).__dataclass_fields__]
+    return found

@@ -1,0 +1,98 @@
+"""Heat tables for reports: how closely expectations look (doubt), and what the vectors reach (coverage)."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.insight.coverage import Coverage, coverage_of
+from keen_matrix.core.insight.doubt import Doubts, doubts_of
+from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.vectors.unfold import unfold
+from keen_matrix.reports import Report
+
+MOST_CASES = 5_000
+"""Cases of a spec up to which a report works these tables out: they ask every expectation some twenty times."""
+
+
+class Cell(NamedTuple):
+    """A cell: a share from 0 to 100, and what is written in it. No text: the cell is empty."""
+
+    share: float
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A row with its name."""
+
+    name: str
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Heat:
+    """A table whose cells are coloured by their share."""
+
+    title: str
+    text: str
+    heads: tuple[str, ...]
+    rows: tuple[Row, ...]
+
+
+def heats(report: Report) -> Iterator[Heat]:
+    """Yield the tables of each spec that still is as it was in the run; none for larger runs."""
+    if report.summary.counts.total() > MOST_CASES:
+        return
+    for header in report.summary.headers:
+        path = str(header.get("spec", ""))
+        if not os.path.isfile(path):
+            continue
+        with contextlib.suppress(KeenMatrixError):
+            spec = load_spec(path)
+            if spec.digest == header.get("spec_digest"):
+                yield from _of_spec(report, spec, path)
+
+
+def _of_spec(report: Report, spec: Spec, path: str) -> Iterator[Heat]:
+    records = {fields["id"]: fields for owner, fields in report.cases() if owner.get("spec") == path}
+    doubts = doubts_of(spec, records)
+    if doubts.scores:
+        yield _doubt_heat(spec, doubts)
+    found = coverage_of(spec, (case for case in unfold(spec) if case.id in records))
+    if any(part.total for part in found.parts):
+        yield _coverage_heat(spec, found)
+
+
+def _doubt_heat(spec: Spec, doubts: Doubts) -> Heat:
+    aspects = list(dict.fromkeys(aspect for parts in doubts.scores.values() for aspect in parts))
+    rows = []
+    for name, parts in doubts.scores.items():
+        cells = [_cell(parts[aspect].percent) if aspect in parts else Cell(0, "") for aspect in aspects]
+        rows.append(Row(name, (*cells, _cell(doubts.of(name).percent))))
+    whole = doubts.whole
+    text = f"{whole.noticed:,} of {whole.tried:,} alterations of held outcomes are noticed, {whole.percent:.1f} %"
+    return Heat(f"Doubt, {spec.name}", text, ("", *aspects, "all"), tuple(rows))
+
+
+def _coverage_heat(spec: Spec, found: Coverage) -> Heat:
+    rows = [
+        Row(part.name, (_cell(part.percent), Cell(part.percent, f"{part.reached:,} of {part.total:,}")))
+        for part in found.parts if part.total
+    ]  # fmt: skip
+    text = f"What the vectors of the run reach, {found.percent:.1f} % at the mean of the parts"
+    return Heat(f"Coverage, {spec.name}", text, ("", "reached", "of"), tuple(rows))
+
+
+def _cell(percent: float) -> Cell:
+    return Cell(percent, f"{percent:.0f} %")
+
+
+def as_rows(heat: Heat) -> list[list[Any]]:
+    """Return the shares of a table, None where a cell is empty."""
+    return [[cell.share if cell.text else None for cell in row.cells] for row in heat.rows]

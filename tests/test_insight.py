@@ -1,0 +1,272 @@
+"""Insight: doubt, suspects, narrowing, coverage; on small programs with faults that are known."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.insight.alterations import Context, alterations, text_alterations
+from keen_matrix.core.insight.features import Feature, Observed
+from keen_matrix.core.insight.narrow import simpler_words
+from keen_matrix.core.insight.suspects import suspects_of
+from keen_matrix.core.launch.outcome import Looked, Outcome
+from tests.conftest import Place
+
+OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
+
+
+@pytest.fixture
+def office(place: Place) -> Place:
+    """The ferry office, its Python programs started by this very interpreter."""
+    shutil.copytree(OFFICE, place.folder, dirs_exist_ok=True)
+    for spec in place.folder.glob("*.matrix.toml"):
+        text = (
+            spec.read_text()
+            .replace('"python3 {here}', f'"{sys.executable} {{here}}')
+            .replace('["python3"', f'["{sys.executable}"')
+        )
+        spec.write_text(text)
+    return place
+
+
+def test_every_alteration_changes_something_and_none_comes_twice() -> None:
+    outcome = Outcome(exit=2, stdout=b"Fare 4.50\nto Holm\n", stderr=b"p: no\n", seconds=1.0,
+                      looked_at={"t.txt": Looked(b"x\n", mode="644")}, files={"t.txt": {"state": "created"}})  # fmt: skip
+    found = list(alterations(outcome, Context(messages=[b"q: other\n"], program="p", timed=True)))
+    assert len({each.what for each in found}) == len(found) >= 20
+    assert all(each.outcome != outcome for each in found)
+    assert {each.aspect for each in found} == {"exit", "stdout", "stderr", "files.t.txt", "other-files", "duration"}
+    assert dict(text_alterations(b"a 19\nb\n"))["a number off by one"] == b"a 20\nb\n"
+    assert [what for what, _ in text_alterations(b"")] == ["an extra line at the end"]
+
+
+DOUBTED = """
+    [program]
+    launch = "sh -c 'echo fare 4.50; echo to Holm; echo note >&2' p"
+    [[matrix]]
+    name = "m"
+    line = "x"
+    {expect}
+    """
+SCORES = {
+    "expect = { exit = 0, stderr = 'note', stdout = \"fare 4.50\\nto Holm\" }": 100,
+    "expect = { exit = 0, stderr = 'note', stdout.contains = 'fare' }": 31,
+    "expect.exit = 0": 20,
+    "expect = { exit = 'nonzero' }": None,
+    "expect = { exit = 0, stderr = 'note', stdout.lines-any-order = ['to Holm', 'fare 4.50'] }": 100,
+    "expect = { exit = 0, stderr = 'note', stdout = { lines = ['fare 4.5', 'to Holm'], tolerance = 0.5 } }": 100,
+    "mask = [{ matches = '\\d+', as = 'N' }]\nexpect = { exit = 0, stderr = 'note', stdout = \"fare N.N\\nto Holm\" }": 100,
+}
+
+
+@pytest.mark.parametrize("expect", SCORES)
+def test_doubt_scores_how_closely_expectations_look(place: Place, expect: str) -> None:
+    place.write("t.matrix.toml", DOUBTED.replace("{expect}", expect))
+    place.call("run")
+    came = place.call("doubt", "--fail-under", "95")
+    score = SCORES[expect]
+    found = re.search(r"noticed, ([\d.]+) %", came.out)
+    assert found, came.out
+    if score is None:
+        assert "0 of 0" in came.out, "only outcomes that held are altered"
+    else:
+        assert (float(found[1]) == 100) is (score == 100) and abs(float(found[1]) - score) < 25, came.out
+        assert came.status == (0 if score == 100 else 1)
+
+
+def test_a_doubt_names_its_rule_an_alteration_and_what_would_close_it(place: Place) -> None:
+    place.write("t.matrix.toml", DOUBTED.replace("{expect}", "expect = { exit = 0, stdout.contains = 'fare' }"))
+    place.call("run")
+    came = place.call("doubt").out
+    assert "t.matrix.toml:7  looks at it, not closely enough" in came and "stdout: the last line dropped" in came
+    line = re.search(r"it would be noticed by  (expect\.stdout = .*)", came)
+    assert line
+    place.write(
+        "t.matrix.toml", DOUBTED.replace("{expect}", f"expect.exit = 0\n    {line[1]}\n    expect.stderr = 'note'")
+    )
+    assert place.call("run").status == 0
+    assert "100.0 %" in place.call("doubt").out
+
+
+def test_the_demo_is_strict_and_doubting_it_is_quick(office: Place) -> None:
+    assert office.call("run", "tide.matrix.toml").status == 0
+    started = time.monotonic()
+    came = office.call("doubt", "tide.matrix.toml", "--fail-under", "90")
+    assert came.status == 0, came.out
+    assert time.monotonic() - started < 20
+
+
+def cases(words: str) -> list[Observed]:
+    """Return cases: a line a case, `+` before one that held, then its features as name=value, numbers apart."""
+    found = []
+    for number, line in enumerate(words.strip().splitlines()):
+        sign, *features = line.split()
+        case = Observed(str(number), tuple(features), sign == "+")
+        for each in features:
+            name, _, value = each.partition("=")
+            if value.isdecimal():
+                case.numbers[name] = int(value)
+            else:
+                case.features.add(Feature(name, "is", value))
+        found.append(case)
+    return found
+
+
+SUSPECTS = {
+    "one factor": ("- a=x b=p\n+ a=y b=p\n- a=x b=q\n+ a=y b=q", ["a is x"]),
+    "two factors": ("- a=x b=p\n+ a=y b=p\n+ a=x b=q\n+ a=y b=q\n- a=x b=p", ["a is x and b is p"]),
+    "three factors": (
+        "\n".join(f"{'-' if (a, b, c) == ('x', 'p', 'm') else '+'} a={a} b={b} c={c}" for a in "xy" for b in "pq" for c in "mn"),
+        ["a is x and b is p and c is m"],
+    ),
+    "a limit": ("+ n=1\n+ n=5\n- n=9\n- n=60", ["n is at least 9"]),
+    "two causes": ("- a=x b=q\n- a=x b=p\n- a=y b=r\n+ a=y b=p\n+ a=z b=q\n- a=z b=r", ["a is x", "b is r"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SUSPECTS)
+def test_suspects_are_the_smallest_sets_and_causes_are_told_apart(name: str) -> None:
+    text, expected = SUSPECTS[name]
+    found = suspects_of("all", cases(text))
+    assert sorted(str(cause.suspect) for cause in found.causes) == sorted(expected)
+    assert not found.unexplained
+
+
+def test_failures_without_anything_in_common_are_not_explained() -> None:
+    found = suspects_of("all", cases("- a=x\n+ a=x\n"))
+    assert found.unexplained == ["0"] and not found.causes
+
+
+@pytest.fixture
+def subtle(office: Place) -> Place:
+    """A run of the edition whose only fault takes three things at once."""
+    came = office.call(
+        "run",
+        "fare.matrix.toml",
+        "--program",
+        f"{sys.executable} subtle/fare.py",
+        "--only",
+        "fares",
+        "--only",
+        "accepted",
+    )
+    assert came.status == 1
+    return office
+
+
+def test_three_things_at_once_are_found_confirmed_and_narrowed(subtle: Place) -> None:
+    came = subtle.call("suspects", "fare.matrix.toml", "--confirm", "24")
+    assert came.status == 1
+    first, _, confirmed = came.out.partition("further vectors")
+    assert "--bike together with --round-trip and RIDERS is at least" in first
+    assert "--bike and --round-trip and RIDERS is at least 10" in confirmed, came.out
+    came = subtle.call("narrow", "fare.matrix.toml", "--launches", "60")
+    assert came.status == 0, came.err
+    bare = re.findall(r"line = (\[.*\])", came.out)
+    assert bare and all(
+        {"10", "--bike", "--round-trip"} < set(json.loads(each)) and len(json.loads(each)) == 6 for each in bare
+    )
+
+
+def test_narrowing_keeps_the_reason_and_shrinks_words_and_input(place: Place) -> None:
+    place.write("p.py", """
+        import sys
+        text = sys.stdin.read()
+        if "boom" in sys.argv[1:] and "bad" in text:
+            raise ValueError("both")
+        """)  # fmt: skip
+    place.write("t.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        [expect]
+        exit = 0
+        [[matrix]]
+        name = "m"
+        line = "one two boom three [four] five"
+        stdin = "a\\nb\\nbad\\nc\\n"
+        """)  # fmt: skip
+    place.call("run")
+    came = place.call("narrow")
+    assert came.status == 0
+    assert 'line = ["boom"]' in came.out and 'stdin = "bad\\n"' in came.out, came.out
+    assert "1 word of" in came.out and "ValueError" in came.out
+    few = place.call("narrow", "--launches", "3")
+    assert "the limit of launches was reached" in few.out
+    assert place.call("narrow", "--id", "zzzz").status == 2
+
+
+def test_words_are_left_alone_when_the_expectation_is_written_for_them(place: Place) -> None:
+    place.write(
+        "t.matrix.toml",
+        '[program]\nlaunch = "echo"\n[[matrix]]\nname = "m"\nline = "{w} more"\naxes.w = ["abc"]\nexpect.stdout = "{w}"\n',
+    )
+    place.call("run")
+    assert "single words are left as they are" in place.call("narrow").out
+
+
+@pytest.mark.parametrize(
+    ("word", "simpler"),
+    [("60", ["0", "1", "6", "30", "59"]), ("--riders=4", ["--riders=0", "--riders=1", "--riders=2", "--riders=3"]),
+     ("abcd", ["a", "ab", "cd", "abc"]), ("--bike", []), ("0", [])],
+)  # fmt: skip
+def test_simpler_words(word: str, simpler: list[str]) -> None:
+    assert list(simpler_words(word)) == simpler
+
+
+def test_coverage_counts_and_names_what_is_missing(place: Place) -> None:
+    text = """
+        [program]
+        launch = "true"
+        [signature]
+        synopsis = "[-n,--riders N] [--bike | --car] PORT"
+        values.N = { type = "int", min = 1, max = 60 }
+        derive = []
+        [[matrix]]
+        name = "m"
+        line = "{port} -n {n} [--bike]"
+        combine = "each"
+        axes.port = ["Holm", "Voe"]
+        axes.n = [1, 2]
+        expect.exit = 0
+        """
+    place.write("t.matrix.toml", text)
+    came = place.call("coverage", "--all")
+    assert came.status == 0
+    for wanted in ("options and spellings              50.0 %       2 of 4", "missing  --riders", "missing  N '60'",
+                   "missing  bad-type", "missing  --bike before --car", "missing  before operands", "pairs of m",
+                   'would add it  combine = "pairs"', "after operands" ):  # fmt: skip
+        assert (wanted in came.out) is (wanted != "after operands"), (wanted, came.out)
+    assert place.call("coverage", "--fail-under", "90").status == 1
+    place.write(
+        "t.matrix.toml",
+        text.replace("derive = []", 'derive = ["accepted", "refusals", "rephrasings"]').replace('"each"', '"triples"'),
+    )
+    came = place.call("coverage", "--fail-under", "100")
+    assert came.status == 0, came.out
+
+
+def test_coverage_of_a_run_counts_only_its_cases(office: Place) -> None:
+    office.call("run", "tide.matrix.toml", "--only", "times")
+    came = office.call("coverage", "tide.matrix.toml", "--journal", ".keen-matrix/last.jsonl")
+    assert re.search(r"pairs of times +100\.0 %", came.out) and "missing  -u" in came.out, came.out
+
+
+def test_insight_needs_a_run(place: Place) -> None:
+    place.write("t.matrix.toml", DOUBTED.replace("{expect}", "expect.exit = 0"))
+    for command in ("doubt", "suspects", "narrow"):
+        came = place.call(command)
+        assert came.status == 3 and "cannot be read" in came.err
+    place.call("run")
+    assert place.call("suspects").status == 0 and place.call("narrow").status == 2
+
+
+def test_the_page_and_the_picture_have_the_maps(office: Place) -> None:
+    office.call("run", "tide.matrix.toml", "--report", "html=run.html", "--report", "picture=run.svg")
+    page = (office.folder / "run.html").read_text()
+    assert "Doubt, tide" in page and "Coverage, tide" in page
