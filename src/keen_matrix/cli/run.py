@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from keen_matrix.cli.insight import percent
 from keen_matrix.cli.report import axes_of, report_target, write_grids, write_to
 from keen_matrix.cli.shared import (
     add_selection_options,
@@ -32,8 +33,11 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.errors import Problem
     from keen_matrix.core.expressions import Scope, Template
+    from keen_matrix.core.launch.cluster import ClusterPool
     from keen_matrix.core.launch.engine import ResolvedLaunch
+    from keen_matrix.core.launch.warm import WarmPlan
     from keen_matrix.core.launch.wire import LiveFrame
+    from keen_matrix.core.results.budget import Order, Reached
     from keen_matrix.core.results.history import Recorder
     from keen_matrix.core.results.tally import FailureGroup, Tally
     from keen_matrix.core.spec.model import Matrix, Spec, Stdin
@@ -46,7 +50,8 @@ examples:
   keen-matrix run --only k3f9x2 --details        one case, with everything it printed
 
 The results are written to {DEFAULT_JOURNAL}, a line per case as it finishes.
-exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run, 130 interrupted
+exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run, 4 what was run
+held and the budget did not suffice for the rest, 130 interrupted
 """
 
 GROUPS_SHOWN = 12
@@ -74,6 +79,19 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     how.add_argument("--repeat", type=whole_number, default=1, metavar="N", help="launch each case N times; outcomes "
                      "that disagree make it unsteady")  # fmt: skip
+    how.add_argument(
+        "--warm", action="store_true", help="fork a Python program from a keeper instead of starting it anew"
+    )
+    how.add_argument("--warm-check", type=percent, default=5.0, metavar="PERCENT", help="cases that are first launched "
+                     "both ways (default 5, at least 5 cases; 0 for none)")  # fmt: skip
+    how.add_argument(
+        "--cluster", metavar="ADDRESS", help="run on a Dask cluster: the address of its scheduler, or local"
+    )
+    how.add_argument("--cluster-shared", action="store_true", help="its workers see the same files: send no archive")
+    how.add_argument("--order", action="store_true", help="run first what covers most: failed ones, new ones, each kind "
+                     "of refusal, then most pairs a second")  # fmt: skip
+    how.add_argument("--budget", type=_budget, metavar="TIME", help='the same order, and stop in time: "30 s", "5 min"; '
+                     "exit status 4 when it did not suffice")  # fmt: skip
     how.add_argument("--failed-first", action="store_true", help="begin with those that did not hold last time")
     how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
     how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
@@ -100,6 +118,19 @@ def _shard(text: str) -> tuple[int, int]:
     return int(part), int(parts)
 
 
+def _budget(text: str) -> float:
+    from keen_matrix.core.results.budget import parse_budget
+
+    try:
+        return parse_budget(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{error}, found {text!r}") from None
+
+
+EXIT_BUDGET = 4
+"""Everything that was run held, and the budget did not suffice for the rest."""
+
+
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     paths = spec_paths(options.specs)
@@ -114,8 +145,28 @@ def main(options: argparse.Namespace) -> int:
             session.screen.line(("everything held last time; there is nothing to run again", "good"))
             return 0
         session.prepare(specs)
-        with Journal(options.journal, keep=options.resume) as journal:
+        with on_cluster(session, options, jobs), Journal(options.journal, keep=options.resume) as journal:
             return session.run(specs, journal, failed)
+
+
+@contextlib.contextmanager
+def on_cluster(session: Session, options: argparse.Namespace, jobs: int) -> Iterator[None]:
+    """Give a session the cluster that the command line asks for, while the block lasts. Raises Misuse or RunFault."""
+    if options.cluster is None:
+        yield
+        return
+    for name in ("keep", "live", "warm"):
+        if getattr(options, name):
+            raise Misuse(f"--{name} does not go with --cluster")
+    from keen_matrix.core.launch.cluster import ClusterPool, client_of, close_client
+
+    client = client_of(options.cluster, jobs)
+    try:
+        session.cluster = ClusterPool(client, shared=options.cluster_shared)
+        yield
+        session.cluster.close()
+    finally:
+        close_client(client)
 
 
 def adapted(spec: Spec, options: argparse.Namespace) -> Spec:
@@ -196,6 +247,11 @@ class Session:
         self.pool, self.screen, self.options, self.jobs = pool, screen, options, jobs
         self.tallies: list[Tally] = []
         self.started = time.monotonic()
+        self.cluster: ClusterPool | None = None
+        self.deadline = None if options.budget is None else self.started + options.budget
+        self.order: Order | None = None
+        self.budgets: list[tuple[Reached, int]] = []
+        """What each spec's run reached within the budget, and how many of its cases were left."""
 
     def prepare(self, specs: Sequence[Spec]) -> None:
         """Build what the specs build, and look up every program, before anything is written. Raises RunFault, Misuse."""
@@ -215,18 +271,28 @@ class Session:
             for spec in specs:
                 if not self._stopping():
                     self._run_spec(spec, self.launches[spec.path], journal, failed)
+                elif self.deadline is not None:
+                    from keen_matrix.core.results.budget import Reached
+
+                    left = vector_count(spec) or 1
+                    self.budgets.append((Reached(of_cases=left), left))
         except KeyboardInterrupt:
             interrupted = True
             self._write_finished(journal, interrupted=True)
         counts = total_counts(self.tallies)
         if not counts and not interrupted:
+            if self.budgets:
+                self.screen.line(("the budget was over before the first launch", "bad"))
+                return EXIT_BUDGET
             raise Misuse(self._nothing_selected())
         self._report(journal, interrupted)
         if interrupted:
             return 130
         if counts["unlaunched"] == counts.total():
             return 3
-        return 0 if counts["held"] == counts.total() else 1
+        if counts["held"] != counts.total():
+            return 1
+        return EXIT_BUDGET if any(left for _, left in self.budgets) else 0
 
     def _nothing_selected(self) -> str:
         asked = [f"--only {each}" for each in self.options.only]
@@ -237,6 +303,8 @@ class Session:
     def _stopping(self) -> bool:
         from keen_matrix.core.results.tally import total_counts
 
+        if self.deadline is not None and time.monotonic() >= self.deadline:
+            return True
         if not self.options.stop_after:
             return False
         counts = total_counts(self.tallies)
@@ -274,9 +342,11 @@ class Session:
                 fields["shard"] = "{}/{}".format(*self.options.shard)
             journal.write_fields(fields)
         keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept")
+        if self.cluster is not None:
+            self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
         self.pool.plan(
             spec, launch, keep=keep if self.options.keep else "", repeat=self.options.repeat,
-            live=self._show_live if self.options.live else None,
+            live=self._show_live if self.options.live else None, warm=self._warm_plan(spec, launch, selected),
         )  # fmt: skip
         total = None if selected or done else vector_count(spec)
         cases = self._until_stopped(self._ordered(spec, cases, selected))
@@ -284,7 +354,7 @@ class Session:
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         try:
             with Progress(total, enabled=not self.options.live, jobs=self.jobs) as progress:
-                results = self.pool.results(cases)
+                results = (self.cluster or self.pool).results(cases)
                 with contextlib.closing(results):
                     for result in results:
                         unheld = tally.add(result, journal.write(result.line))
@@ -295,7 +365,40 @@ class Session:
             recorder.finish(tally.counts)
             if recorder.trouble:
                 print(f"keen-matrix: {recorder.trouble}", file=sys.stderr)
+        if self.options.budget is not None and self.order is not None:
+            handed = tally.total
+            self.budgets.append((self.order.reached(handed), len(self.order.cases) - handed))
         self._write_finished(journal)
+
+    def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, selected: list[Callable[[Case], bool]]) -> WarmPlan | None:
+        """Return how the program is run warm, when that is asked for and does what cold launches do; else say why not."""
+        if not (self.options.warm or spec.program.warm):
+            return None
+        from dataclasses import replace as changed
+
+        from keen_matrix.core.launch.environment import base_environment
+        from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
+        from keen_matrix.core.launch.warmcheck import check_warm
+
+        def unfolded() -> Iterator[Case]:
+            return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
+
+        try:
+            plan = warm_plan(launch.file, launch.words)
+            first = next(unfolded(), None)
+            environment = base_environment(spec.program.env_inherit, os.environ)
+            modules = imported_modules(plan, first.argv if first else (), environment)
+            plan = changed(plan, modules=modules)
+            few = self.options.warm_check and self.options.budget is not None  # a budget is for cases, not for checks
+            found = check_warm(self.pool, spec, launch, plan, unfolded, 0.01 if few else self.options.warm_check)
+        except ColdOnly as reason:
+            print(f"keen-matrix: launched cold: {reason}", file=sys.stderr)
+            return None
+        if found.id:
+            print(f"keen-matrix: launched cold: the case {found.id[:6]} differs in {found.aspect} when it is launched warm",
+                  file=sys.stderr)  # fmt: skip
+            return None
+        return plan
 
     def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
         from keen_matrix.core.results.history import NAME, Recorder, Run, program_digest
@@ -307,7 +410,7 @@ class Session:
 
     def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
         """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
-        if not (self.options.failed_first or self.options.slow_last):
+        if not (self.options.failed_first or self.options.slow_last or self.options.order or self.options.budget):
             return cases
         from keen_matrix.core.results.history import NAME, History
         from keen_matrix.core.results.order import failed_first, slow_last
@@ -317,7 +420,14 @@ class Session:
             with History(path, create=False) as history:
                 known = history.last_of(os.path.abspath(spec.path))
         except RunFault:
-            return cases
+            if not (self.options.order or self.options.budget):
+                return cases
+            known = {}
+        if self.options.order or self.options.budget:
+            from keen_matrix.core.results.budget import ordered
+
+            self.order = ordered(cases, known)
+            return iter(self.order)
 
         def again() -> Iterator[Case]:
             return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
@@ -412,6 +522,13 @@ class Session:
             from keen_matrix.reports import Report
 
             write_to(Report([self.options.journal], file, axes_of(self.options.by)), format, file)
+        for reached, left in self.budgets:
+            from keen_matrix.core.results.budget import shares
+
+            text = f"{reached.cases:,} of {reached.of_cases:,} cases, {', '.join(shares(reached).values())}"
+            self.screen.line()
+            self.screen.line(("budget", "warn" if left else "good"), f"   {text}; ",
+                             (f"{left:,} cases left" if left else "it sufficed", "warn" if left else "good"))  # fmt: skip
         counts = total_counts(self.tallies)
         self.screen.line()
         if interrupted:

@@ -26,9 +26,12 @@ import time
 import tty
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from keen_matrix.core.launch.outcome import Outcome
+
+if TYPE_CHECKING:
+    from keen_matrix.core.launch.warm import Ended, Keeper
 
 TERMINATE_GRACE = 0.5
 """Seconds between SIGTERM and SIGKILL."""
@@ -88,6 +91,8 @@ class Start:
 
     file: str
     argv: Sequence[str]
+    launch_words: int = 1
+    """How many of `argv` are launch words; the vector stands behind them."""
     env: Mapping[str, str]
     directory: str
     timeout: float
@@ -114,6 +119,9 @@ class Launch:
 
     def __init__(self, poller: Poller, cap: int, live: Callable[[str, bytes, float], None] | None = None) -> None:
         self.poller, self.cap, self.live = poller, cap, live
+        self.keeper: Keeper | None = None
+        """The keeper that forks the program; None when it is started from nothing."""
+        self._ended: Ended | None = None
         self.pid = 0
         self.outcome = Outcome()
         self.finished = False
@@ -151,10 +159,7 @@ class Launch:
             os.chdir(start.directory)
             self._start_chain(start, theirs)
             self.started = time.monotonic()
-            self.pid = os.posix_spawn(
-                start.file, list(start.argv), start.env,
-                file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED,
-            )  # fmt: skip
+            self.pid = self._spawn(start, actions, theirs)
         except BaseException:
             for fd in (*ours, *theirs):
                 os.close(fd)
@@ -176,6 +181,24 @@ class Launch:
             self._answers, self._stop = list(start.dialogue), start.stop
             self._asked_since = self.started
             self._next_deadline()
+
+    def _spawn(self, start: Start, actions: list[tuple[int, ...]], theirs: list[int]) -> int:
+        """Start the child, from nothing or by a keeper, and return its number."""
+        if self.keeper is None:
+            return os.posix_spawn(
+                start.file, list(start.argv), start.env, file_actions=actions, setsid=True, setsigmask=[],
+                setsigdef=_RESTORED,
+            )  # fmt: skip
+        fds = [-1, -1, -1]
+        for action in actions:
+            if action[0] == os.POSIX_SPAWN_DUP2:
+                fds[action[2]] = action[1]
+            else:
+                fds[action[1]] = os.open(os.devnull, os.O_RDONLY)
+                theirs.append(fds[action[1]])
+        pid = self.keeper.launch(start.argv[start.launch_words :], start.env, start.directory, fds)
+        self.poller.register(self.keeper.control.fileno(), select.POLLIN)
+        return pid
 
     def _plumb(self, start: Start, ours: list[int], theirs: list[int]) -> list[tuple[int, ...]]:
         """Make the pipes or the terminal of a launch; return what the child does with them."""
@@ -286,6 +309,8 @@ class Launch:
             self._read(fd)
         elif fd == self._stdin:
             self._feed()
+        elif self.keeper is not None and fd == self.keeper.control.fileno():
+            self._on_keeper()
         if self._exited and not self.streams:
             self._finish()
 
@@ -408,10 +433,27 @@ class Launch:
         """
         if self.feeders:
             self._reap_feeders()
-        if self._exited or self.finished:
+        if self._exited or self.finished or self.keeper is not None:
             return
         if os.waitid(os.P_PID, self.pid, os.WEXITED | os.WNOHANG | os.WNOWAIT) is None:
             return
+        self._on_exit()
+
+    def _on_keeper(self) -> None:
+        """Take what the keeper says of the child's end; a keeper that is gone took the child with it."""
+        assert self.keeper is not None
+        try:
+            self._ended = self.keeper.ended()
+        except OSError:
+            self._signal_group(signal.SIGKILL)
+            self._ended = None
+            self.keeper_lost = True
+        self._on_exit()
+
+    keeper_lost = False
+
+    def _on_exit(self) -> None:
+        """The program itself has ended: drain its streams."""
         now = time.monotonic()
         self._exited = True
         self.outcome.seconds = now - self.started
@@ -499,6 +541,20 @@ class Launch:
             self.outcome.seconds = now - self.started
         self._finish()
 
+    def _finish_warm(self) -> None:
+        """Take the end of a program that a keeper forked."""
+        ended, outcome = self._ended, self.outcome
+        if ended is None:
+            self.keeper_lost = True
+            outcome.unlaunched = None if not self._exited else "the keeper of warm launches ended unexpectedly"
+            return
+        if os.WIFSIGNALED(ended.status):
+            outcome.signal = os.WTERMSIG(ended.status)
+        else:
+            outcome.exit = os.WEXITSTATUS(ended.status)
+        outcome.user_seconds, outcome.system_seconds = ended.user_seconds, ended.system_seconds
+        outcome.peak_bytes = ended.peak * _RSS_UNIT
+
     def abort(self) -> None:
         """End the program at once and forget about it: the run is over."""
         if self.finished or not self.pid:
@@ -524,7 +580,11 @@ class Launch:
         if self._stdin >= 0:
             self._close_stdin()
         outcome = self.outcome
-        if self._exited:
+        if self.keeper is not None:
+            with contextlib.suppress(OSError, ValueError):
+                self.poller.unregister(self.keeper.control.fileno())
+            self._finish_warm()
+        elif self._exited:
             _, status, usage = os.wait4(self.pid, 0)
             if os.WIFSIGNALED(status):
                 outcome.signal = os.WTERMSIG(status)

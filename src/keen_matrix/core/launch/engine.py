@@ -14,7 +14,7 @@ import sys
 import tempfile
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Scope
@@ -24,6 +24,9 @@ from keen_matrix.core.launch.wire import FrameReader, LiveFrame, Plan, ResultFra
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.spec.model import Spec, Step
 from keen_matrix.core.vectors.case import Case
+
+if TYPE_CHECKING:
+    from keen_matrix.core.launch.warm import WarmPlan
 
 AHEAD_SECONDS = 0.05
 """Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to lose at the end."""
@@ -102,12 +105,19 @@ class WorkerPool:
         return _Worker(process, ours, FrameReader(), bytearray(), slots)
 
     def plan(
-        self, spec: Spec, launch: ResolvedLaunch, *, keep: str = "", repeat: int = 1, live: LiveSink | None = None
+        self,
+        spec: Spec,
+        launch: ResolvedLaunch,
+        *,
+        keep: str = "",
+        repeat: int = 1,
+        live: LiveSink | None = None,
+        warm: WarmPlan | None = None,
     ) -> None:
         """Tell every worker what it will run.
 
         `keep` is the folder in which directories of failing cases are kept, `repeat` how often each case is launched,
-        and `live` gets output as it comes.
+        `live` gets output as it comes, and `warm` has the program forked from keepers.
         """
         self._live = live
         bare = replace(
@@ -137,6 +147,7 @@ class WorkerPool:
                     repeat=repeat,
                     live=live is not None,
                     launchers=launchers,
+                    warm=warm,
                 )
             )
 

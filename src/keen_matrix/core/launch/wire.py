@@ -6,10 +6,13 @@ import pickle
 import struct
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from keen_matrix.core.spec.model import Spec
 from keen_matrix.core.vectors.case import Case, Standing
+
+if TYPE_CHECKING:
+    from keen_matrix.core.launch.warm import WarmPlan
 
 _LENGTH = struct.Struct("!I")
 _RESULT = struct.Struct("!BIIBd")
@@ -41,6 +44,8 @@ class Plan:
     """How often each case is launched."""
     live: bool = False
     """Whether output is sent as it comes."""
+    warm: WarmPlan | None = None
+    """How the program is run warm; None to start it anew each time."""
     launchers: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
     """Other ways to start the program: the file and the words of each."""
 

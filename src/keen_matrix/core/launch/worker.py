@@ -48,6 +48,7 @@ from keen_matrix.core.spec.model import Matrix, Step
 from keen_matrix.core.vectors.case import Case, case_scope
 
 if TYPE_CHECKING:
+    from keen_matrix.core.launch.warm import Keeper
     from keen_matrix.core.oracle import OncePerCase
 
 VERDICT_NUMBER = {verdict: number for number, verdict in enumerate(VERDICTS)}
@@ -78,6 +79,8 @@ class Slot:
         self._times: list[float] = []
         self._first: dict[str, Any] = {}
         self._moved = True
+        self._warm = False
+        self.keeper: Keeper | None = None
 
     # --- beginning ---
 
@@ -127,6 +130,8 @@ class Slot:
             env = environment_of(plan.environment, around, self.scope, places)
             directory = places.work if plan.spec.program.fresh_directory else plan.spec.here
             self._start = start_of(file, [*words, *argv], env, directory, around, self.scope, plan.spec.here)
+            self._start = replace(self._start, launch_words=len(words)) if plan.warm else self._start
+            self._warm = plan.warm is not None and words == plan.launch and self._may_be_warm(case, env)
             self._launch_now()
         except (SurroundingsFault, ExpressionFault) as fault:
             self._unlaunched(str(fault))
@@ -134,6 +139,32 @@ class Slot:
             self._unlaunched(launch_reason(error, words, argv))
         if launch.finished:
             worker.concluding.append(self)
+
+    def _may_be_warm(self, case: Case, env: Mapping[str, str]) -> bool:
+        from keen_matrix.core.launch.warm import is_warmable
+
+        start = self._start
+        about_launching = case.family in ("renamed", "launchers")
+        plain = not (start.terminal or start.closed or about_launching)
+        return plain and is_warmable(env, self.worker.plan.environment)
+
+    def _ready_keeper(self) -> Keeper | None:
+        """Return this slot's keeper, started when there is none yet; None when it does not come up."""
+        from keen_matrix.core.launch.warm import Keeper
+
+        if self.keeper is None:
+            assert self.worker.plan.warm is not None
+            try:
+                self.keeper = Keeper(self.worker.plan.warm, self.worker.plan.environment)
+            except OSError:
+                self._warm = False
+        return self.keeper
+
+    def close_keeper(self) -> None:
+        """End this slot's keeper."""
+        if self.keeper is not None:
+            self.keeper.close()
+            self.keeper = None
 
     @property
     def _spec_step(self) -> Step:
@@ -145,6 +176,7 @@ class Slot:
         """Start the program; while the system is out of processes or descriptors, try again a little later."""
         assert self.launch is not None
         try:
+            self.launch.keeper = self._ready_keeper() if self._warm else None
             self.launch.start(self._start)
             self.worker.adopt(self)
             self._again_at, self._tries = 0.0, 0
@@ -221,6 +253,8 @@ class Slot:
         assert case is not None and launch is not None
         if not self.settle():
             return
+        if launch.keeper_lost:
+            self.close_keeper()
         worker, outcome = self.worker, launch.outcome
         fresh = worker.plan.spec.program.fresh_directory
         outcome.directory = self.directories.work if fresh else worker.plan.spec.here
@@ -394,6 +428,8 @@ class Worker:
             self._baselines[matrix.index] = baseline_path(plan.spec.path, matrix.name)
             self.names[matrix.index] = matrix.name
         os.makedirs(plan.root, exist_ok=True)
+        for slot in self.slots:
+            slot.close_keeper()
         self.slots = [Slot(self, number) for number in range(plan.slots)]
         self.alone = plan.slots == 1
 
@@ -442,6 +478,8 @@ class Worker:
             self.owners[fd] = slot
         if slot.launch._stdin >= 0:
             self.owners[slot.launch._stdin] = slot
+        if slot.launch.keeper is not None:
+            self.owners[slot.launch.keeper.control.fileno()] = slot
 
     def forget(self, slot: Slot) -> None:
         """Drop the routes of a slot whose launch has ended."""
@@ -455,6 +493,7 @@ class Worker:
         """Return running processes that a slot's finished program left behind."""
         known = {each.launch.pid for each in self.slots if each.launch is not None and not each.launch.finished}
         known |= {pid for each in self.slots if each.launch is not None for pid in each.launch.feeders if pid}
+        known |= {each.keeper.process.pid for each in self.slots if each.keeper is not None}
         running = leftovers.reap_strays(known)
         assert slot.launch is not None
         if self.alone:
@@ -483,6 +522,7 @@ class Worker:
         for slot in self.slots:
             if slot.launch is not None:
                 slot.launch.abort()
+            slot.close_keeper()
         if child.SUBREAPER:
             for _ in range(leftovers.ROUNDS):
                 running = leftovers.reap_strays(set())

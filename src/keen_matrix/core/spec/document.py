@@ -720,6 +720,9 @@ class ProgramTable(Around):
         description="Where a case runs: in an empty directory of its own or in the spec's folder.",
         examples=["fresh"],
     )
+    warm: bool = Field(
+        False, description="Whether a Python program is forked from a keeper instead of started anew.", examples=[True]
+    )
     output_cap: Annotated[Any, BeforeValidator(_size), WithJsonSchema({"type": ["string", "integer"]})] = Field(
         8 * 1024 * 1024,
         description="How much of each stream is kept; a program that prints more is ended.",

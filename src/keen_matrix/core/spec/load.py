@@ -263,6 +263,7 @@ class Compiler:
             launch=launch_templates(table.launch),
             launchers={name: launch_templates(launch) for name, launch in table.launchers.items()},
             build=launch_templates(table.build) if table.build else (),
+            warm=table.warm,
             output_cap=table.output_cap,
             env_inherit=tuple(table.env_inherit),
             fresh_directory=table.directory == "fresh",

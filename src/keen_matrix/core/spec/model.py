@@ -117,6 +117,8 @@ class Program:
     launch: tuple[Template, ...]
     launchers: Mapping[str, tuple[Template, ...]] = field(default_factory=dict)
     build: tuple[Template, ...] = ()
+    warm: bool = False
+    """Whether a Python program is forked from a keeper instead of started anew."""
     output_cap: int = 8 * 1024 * 1024
     """Bytes kept of each stream."""
     env_inherit: tuple[str, ...] = ("PATH",)

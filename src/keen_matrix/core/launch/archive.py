@@ -1,0 +1,64 @@
+"""A spec with everything beside it as one archive, named by its content, to be unpacked on another machine."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import io
+import os
+import shutil
+import tarfile
+import tempfile
+from collections.abc import Iterator
+
+from keen_matrix.core.errors import RunFault
+
+MOST_BYTES = 512 * 1024 * 1024
+"""Size of all files together; a larger folder is better shared by a file system."""
+LEFT_OUT = frozenset({".git", ".keen-matrix", "__pycache__", "node_modules", ".venv"})
+
+
+def archive_of(folder: str) -> tuple[str, bytes]:
+    """Return the digest and the bytes of an archive of a folder; hidden tool folders are left out. Raises RunFault."""
+    stream = io.BytesIO()
+    total = 0
+    digest = hashlib.blake2b(digest_size=16)
+    with tarfile.open(fileobj=stream, mode="w:gz", compresslevel=1) as archive:
+        for path, name in _files(folder):
+            with contextlib.suppress(FileNotFoundError):
+                info = os.lstat(path)
+                total += info.st_size
+                if total > MOST_BYTES:
+                    raise RunFault(
+                        f"{folder} holds more than {MOST_BYTES:,} bytes; --cluster-shared uses a shared file system"
+                    )
+                archive.add(path, arcname=name, recursive=False)
+                digest.update(
+                    f"{name}\0{info.st_mode}\0{info.st_size}\0{info.st_mtime_ns}\0".encode("utf-8", "surrogateescape")
+                )
+    return digest.hexdigest(), stream.getvalue()
+
+
+def _files(folder: str) -> Iterator[tuple[str, str]]:
+    for root, folders, files in os.walk(folder):
+        folders[:] = sorted(each for each in folders if each not in LEFT_OUT)
+        for each in (*folders, *sorted(files)):
+            path = os.path.join(root, each)
+            yield path, os.path.relpath(path, folder)
+
+
+def unpacked(digest: str, archive: bytes) -> str:
+    """Return the folder that an archive is unpacked in on this machine, unpacking it when it is not there yet."""
+    home = os.path.join(tempfile.gettempdir(), f"keen-matrix-{os.getuid()}")
+    place = os.path.join(home, digest)
+    if os.path.isdir(place):
+        return place
+    os.makedirs(home, mode=0o700, exist_ok=True)
+    half = tempfile.mkdtemp(prefix="unpacking-", dir=home)
+    with tarfile.open(fileobj=io.BytesIO(archive), mode="r:gz") as tar:
+        tar.extractall(half, filter="data") if hasattr(tarfile, "data_filter") else tar.extractall(half)
+    try:
+        os.rename(half, place)
+    except OSError:  # another worker of this machine was quicker
+        shutil.rmtree(half, ignore_errors=True)
+    return place

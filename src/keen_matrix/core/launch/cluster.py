@@ -1,0 +1,265 @@
+"""Running cases on many machines: batches of them go to the workers of a Dask cluster, and their results come back.
+
+Dask sees to scheduling, to workers that die (a batch is then run elsewhere), and to cancelling. Each worker keeps one pool
+of our own between batches. A batch is so large that it takes about two seconds.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pickle
+import platform
+import time
+from collections.abc import Generator, Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from itertools import islice
+from typing import Any
+
+from keen_matrix import __version__
+from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
+from keen_matrix.core.launch.archive import archive_of, unpacked
+from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.core.launch.wire import ResultFrame, case_of, case_tuple
+from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.vectors.case import Case
+
+BATCH_SECONDS = 2.0
+FIRST_BATCH = 8
+MOST_BATCH = 20_000
+AHEAD = 2
+"""Batches that wait at each worker, so that it is never idle while results travel."""
+WAIT_SECONDS = 30.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Task:
+    """What a worker has to know of a spec: its archive or, on a shared file system, its folder."""
+
+    digest: str
+    name: str
+    folder: str
+    shared: bool
+    launch: tuple[str, ...] = ()
+    """Launch words in place of the spec's own, fields filled in but for {here}."""
+    repeat: int = 1
+
+
+def client_of(address: str, jobs: int) -> Any:
+    """Return a client of a cluster: of the scheduler at an address, or of one started here for "local". Raises Misuse."""
+    try:
+        import dask
+        from distributed import Client, LocalCluster
+    except ImportError:
+        raise Misuse("clusters need an extra: python3 -m pip install 'keen-matrix[cluster]'") from None
+    dask.config.set({"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"})
+    try:
+        if address == "local":
+            cluster = LocalCluster(
+                n_workers=jobs, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50
+            )
+            return Client(cluster)
+        return Client(address, timeout=WAIT_SECONDS)
+    except (OSError, TimeoutError, ValueError) as error:
+        raise RunFault(f"the cluster {address} cannot be reached: {error}") from None
+
+
+def close_client(client: Any) -> None:
+    """Close a client, and the cluster when it was started for it."""
+    cluster = client.cluster
+    with contextlib.suppress(Exception):
+        client.close(timeout=5)
+    if cluster is not None:
+        with contextlib.suppress(Exception):
+            cluster.close(timeout=5)
+
+
+class ClusterPool:
+    """Runs the cases of one spec on a cluster. Used as a worker pool is: `results` yields a frame for every case."""
+
+    def __init__(self, client: Any, *, shared: bool = False) -> None:
+        self.client, self.shared = client, shared
+        self._task: Task | None = None
+        self._archive: Any = None
+        self._here = ""
+
+    def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
+        """Send a spec to the workers. Raises RunFault when one has another version, or cannot start the program."""
+        folder = spec.here
+        digest, archive = ("", b"") if self.shared else archive_of(folder)
+        self._here = folder
+        words = tuple(word.replace(folder, "{here}") for word in launch)
+        self._task = Task(digest=digest, name=os.path.basename(spec.path), folder=folder, shared=self.shared, launch=words,
+                          repeat=repeat)  # fmt: skip
+        self._archive = self.client.scatter(archive, broadcast=True) if archive else b""
+        self._greet()
+
+    def _greet(self) -> None:
+        workers = self.client.run(version_of)
+        if not workers:
+            raise RunFault("the cluster has no workers")
+        for address, version in sorted(workers.items()):
+            if version != __version__:
+                raise RunFault(f"the worker {address} has Keen Matrix {version or 'not at all'}, this is {__version__}")
+        futures = [
+            self.client.submit(
+                prepare, self._task, self._archive, workers=[address], allow_other_workers=False, pure=False
+            )
+            for address in workers
+        ]
+        for future, address in zip(futures, workers, strict=True):
+            fault = future.result()
+            if fault:
+                raise RunFault(f"the worker {address}: {fault}")
+
+    def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
+        """Yield a result for every case as batches come back; leaving early cancels what is still out."""
+        from distributed import as_completed
+
+        supply = iter(cases)
+        pace, slots = 0.0, max(1, sum(self.client.nthreads().values()))
+        running = as_completed(with_results=False)
+        out: dict[str, Any] = {}
+        number = 0
+        try:
+            while True:
+                while len(out) < slots * (1 + AHEAD):
+                    size = FIRST_BATCH if not pace else max(1, min(MOST_BATCH, int(BATCH_SECONDS / pace)))
+                    batch = [case_tuple(case) for case in islice(supply, size)]
+                    if not batch:
+                        break
+                    number += 1
+                    key = f"keen-matrix-{os.getpid()}-{id(self)}-{number}"
+                    future = self.client.submit(
+                        run_batch, self._task, self._archive, self._here, pickle.dumps(batch), key=key, pure=False
+                    )
+                    out[future.key] = future
+                    running.add(future)
+                if not out:
+                    return
+                future = next(running)
+                out.pop(future.key)
+                seconds, frames = future.result()
+                if frames:
+                    fresh = seconds / len(frames)
+                    pace = fresh if not pace else pace + (fresh - pace) * 0.3
+                for frame in frames:
+                    yield ResultFrame(*frame)
+        finally:
+            if out:
+                self.client.cancel(list(out.values()))
+
+    def close(self) -> None:
+        """Have the workers end their pools."""
+        with contextlib.suppress(Exception):
+            self.client.run(close_pool)
+
+
+# --- what runs on a worker ---
+
+_POOL: dict[str, Any] = {}
+"""This worker's pool and the specs that it has read, by task."""
+
+
+def version_of() -> str:
+    """Return the version of Keen Matrix on a worker."""
+    return __version__
+
+
+def close_pool() -> None:
+    """End this worker's pool."""
+    pool = _POOL.pop("pool", None)
+    _POOL.clear()
+    if pool is not None:
+        pool.close()
+
+
+def prepare(task: Task, archive: bytes) -> str:
+    """Unpack, read and build a spec on a worker; return what is wrong, or nothing."""
+    try:
+        spec = _spec_of(task, archive)
+        resolved_launch(spec)
+    except KeenMatrixError as error:
+        return str(error)
+    return ""
+
+
+def _spec_of(task: Task, archive: bytes) -> Spec:
+    from keen_matrix.core.spec.load import launch_templates, load_spec
+
+    key = (task.digest, task.folder, task.name, task.launch)
+    known = _POOL.get("spec")
+    if known is not None and known[0] == key:
+        return known[1]  # type: ignore[no-any-return]
+    folder = task.folder if task.shared else unpacked(task.digest, archive)
+    spec = load_spec(os.path.join(folder, task.name))
+    if task.launch:
+        spec = replace(spec, program=replace(spec.program, launch=launch_templates(list(task.launch))))
+    if spec.program.build:
+        _build_once(spec, task)
+    _POOL["spec"] = (key, spec)
+    return spec
+
+
+def _build_once(spec: Spec, task: Task) -> None:
+    """Build a spec's program once a machine and archive. Raises RunFault."""
+    import fcntl
+    import subprocess
+
+    from keen_matrix.core.expressions import Scope
+
+    mark = os.path.join(spec.here, ".keen-matrix-built")
+    with open(f"{mark}.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if os.path.exists(mark) and not task.shared:
+            return
+        words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
+        done = subprocess.run(words, cwd=spec.here, stdin=subprocess.DEVNULL, capture_output=True, check=False)
+        if done.returncode:
+            tail = (done.stdout + done.stderr).decode("utf-8", "replace").splitlines()[-5:]
+            raise RunFault(f"the build failed on {platform.node()} with exit {done.returncode}: {' / '.join(tail)}")
+        with open(mark, "w"):
+            pass
+
+
+def run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[tuple[Any, ...]]]:
+    """Launch the cases of a batch on a worker; return the seconds and the result frames as plain tuples."""
+    started = time.monotonic()
+    spec = _spec_of(task, archive)
+    pool = _POOL.get("pool")
+    if pool is None:
+        pool = _POOL["pool"] = WorkerPool(1)
+    if _POOL.get("planned") != (spec.path, task.launch, task.repeat):
+        pool.plan(spec, resolved_launch(spec), repeat=task.repeat)
+        _POOL["planned"] = (spec.path, task.launch, task.repeat)
+    cases = (_moved(case_of(fields), here, spec.here) for fields in pickle.loads(batch))
+    frames = [_home(tuple(frame), here, spec.here) for frame in pool.results(cases)]
+    return time.monotonic() - started, frames
+
+
+def _moved(case: Case, old: str, new: str) -> Case:
+    """Return a case whose words name files in the spec's folder here instead of where they were unfolded."""
+    if old == new or not any(old in word for words in (case.argv, *case.more) for word in words):
+        return case
+    case.argv = tuple(word.replace(old, new) for word in case.argv)
+    case.more = tuple(tuple(word.replace(old, new) for word in words) for words in case.more)
+    return case
+
+
+def _home(frame: tuple[Any, ...], old: str, new: str) -> tuple[Any, ...]:
+    """Return a frame whose record names the spec's folder as it is at home."""
+    if old == new or new.encode() not in frame[-1]:
+        return frame
+    return (*frame[:-1], frame[-1].replace(new.encode(), old.encode()))
+
+
+def batches(cases: Iterable[Case], size: int) -> Iterator[list[Case]]:
+    """Yield cases in lists of a size."""
+    supply = iter(cases)
+    while batch := list(islice(supply, size)):
+        yield batch
+
+
+def described(client: Any) -> Mapping[str, int]:
+    """Return the workers of a cluster with their threads."""
+    return dict(client.nthreads())

@@ -1,0 +1,218 @@
+"""Warm launches: a Python program is forked from a keeper instead of started anew.
+
+Found here: whether a program can be run warm, what it imports, and whether warm and cold launches do the same.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import re
+import socket
+import struct
+import subprocess
+import sys
+import tempfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper.py")
+LENGTH, STARTED, ENDED = struct.Struct("!I"), struct.Struct("!ci"), struct.Struct("!ciddq")
+READY_SECONDS = 20.0
+PROBE_SECONDS = 20.0
+MOST_MODULES = 2_000
+_PYTHON = re.compile(r"python(?:\d+(?:\.\d+)?)?")
+_WITH_VALUE = frozenset({"-W", "-X"})
+_IMPORT = re.compile(rb"^import time:\s+\d+ \|\s+\d+ \|\s*([\w.]+)\s*$", re.MULTILINE)
+
+
+class ColdOnly(Exception):
+    """A program cannot be run warm; the text says why."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WarmPlan:
+    """What a keeper has to know: the interpreter with its switches, what it runs, and what it imports beforehand."""
+
+    interpreter: str
+    switches: tuple[str, ...]
+    kind: str
+    name: str
+    modules: tuple[str, ...] = ()
+
+
+def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
+    """Return how a launch is run warm: `python3 -S fare.py`, `python3 -m pkg`, or an installed console script.
+
+    Raises ColdOnly when the launch words start no Python program that a keeper can run.
+    """
+    if not _PYTHON.fullmatch(os.path.basename(words[0])):
+        return _script_plan(file, words)
+    rest = list(words[1:])
+    switches: list[str] = []
+    while rest and rest[0].startswith("-") and rest[0] != "-":
+        word = rest.pop(0)
+        if word == "-m" and len(rest) == 1:
+            return WarmPlan(interpreter=file, switches=tuple(switches), kind="module", name=rest[0])
+        if word in ("-m", "-c") or word.startswith(("-c", "-m")):
+            raise ColdOnly(
+                f"the launch words have {word}; warm launches take a file or -m MODULE, with no words behind it"
+            )
+        switches.append(word)
+        if word in _WITH_VALUE and rest:
+            switches.append(rest.pop(0))
+    if len(rest) != 1 or not os.path.isfile(rest[0]):
+        raise ColdOnly("the launch words name no Python file as their last word")
+    return WarmPlan(interpreter=file, switches=tuple(switches), kind="file", name=rest[0])
+
+
+def _script_plan(file: str, words: Sequence[str]) -> WarmPlan:
+    """An installed console script: a file whose first line names a Python interpreter."""
+    try:
+        with open(file, "rb") as script:
+            first = script.readline(512).decode("utf-8", "replace")
+    except OSError as error:
+        raise ColdOnly(f"{file} cannot be read: {error.strerror}") from None
+    if not first.startswith("#!") or len(words) > 1:
+        raise ColdOnly(f"{words[0]} is no Python program")
+    parts = first[2:].split()
+    if parts and os.path.basename(parts[0]) == "env":
+        parts = [each for each in parts[1:] if each != "-S"]
+    if not parts or not _PYTHON.fullmatch(os.path.basename(parts[0])):
+        raise ColdOnly(f"{words[0]} is no Python program")
+    import shutil
+
+    interpreter = parts[0] if os.sep in parts[0] else shutil.which(parts[0])
+    if interpreter is None:
+        raise ColdOnly(f"there is no {parts[0]} in PATH")
+    return WarmPlan(interpreter=interpreter, switches=tuple(parts[1:]), kind="file", name=file)
+
+
+def imported_modules(plan: WarmPlan, argv: Sequence[str], environment: Mapping[str, str]) -> tuple[str, ...]:
+    """Return what a program imports of the standard library and installed packages, from one launch from nothing.
+
+    It runs in an empty directory with nothing on standard input. The program's own files are never among them.
+    """
+    target = ["-m", plan.name] if plan.kind == "module" else [plan.name]
+    words = [plan.interpreter, *plan.switches, "-X", "importtime", *target, *argv]
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
+        env = {**environment, "HOME": folder, "TMPDIR": folder}
+        try:
+            done = subprocess.run(
+                words,
+                cwd=folder,
+                env=env,
+                stdin=subprocess.DEVNULL,
+                capture_output=True,
+                timeout=PROBE_SECONDS,
+                check=False,
+            )
+        except (OSError, subprocess.TimeoutExpired) as error:
+            raise ColdOnly(f"the launch that tells what it imports did not end: {error}") from None
+        names = list(dict.fromkeys(name.decode() for name in _IMPORT.findall(done.stderr)))[:MOST_MODULES]
+        return _installed(plan, names, env, folder)
+
+
+_ASK = """
+import importlib.util, os, sys, sysconfig
+roots = tuple(os.path.realpath(p) + os.sep for p in {*sysconfig.get_paths().values(), os.path.dirname(os.__file__)} if p)
+for name in sys.stdin.read().split():
+    if name.startswith("__main__"):
+        continue
+    try:
+        spec = importlib.util.find_spec(name)
+    except Exception:
+        continue
+    if spec and (spec.origin in ("built-in", "frozen") or (spec.origin and os.path.realpath(spec.origin).startswith(roots))):
+        print(name)
+"""
+
+
+def _installed(plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], folder: str) -> tuple[str, ...]:
+    """Return those of some modules that the interpreter finds in its library or its installed packages."""
+    done = subprocess.run(
+        [plan.interpreter, *plan.switches, "-c", _ASK], input="\n".join(names), cwd=folder, env=dict(env),
+        capture_output=True, text=True, timeout=PROBE_SECONDS, check=False,
+    )  # fmt: skip
+    return tuple(done.stdout.split())
+
+
+class Ended(NamedTuple):
+    """How a child of a keeper ended: its wait status, seconds used, and peak memory in the kernel's unit."""
+
+    status: int
+    user_seconds: float
+    system_seconds: float
+    peak: int
+
+
+class Keeper:
+    """A worker's end of one keeper."""
+
+    def __init__(self, plan: WarmPlan, environment: Mapping[str, str]) -> None:
+        """Start a keeper and wait until it has imported everything. Raises OSError when it does not come up."""
+        self._plan = plan
+        self.control, theirs = socket.socketpair()
+        with theirs:
+            self.process = subprocess.Popen(
+                [plan.interpreter, *plan.switches, KEEPER, str(theirs.fileno())], pass_fds=[theirs.fileno()],
+                env={**environment, "PYTHONDONTWRITEBYTECODE": "1"}, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL, start_new_session=True, cwd="/",
+            )  # fmt: skip
+        try:
+            self._send({"target": (plan.kind, plan.name), "modules": plan.modules}, ())
+            self.control.settimeout(READY_SECONDS)
+            if self.control.recv(1) != b"R":
+                raise OSError("the keeper ended before it was ready")
+            self.control.settimeout(None)
+        except OSError:
+            self.close()
+            raise
+
+    def _send(self, message: Mapping[str, object], fds: Sequence[int]) -> None:
+        body = pickle.dumps(dict(message), protocol=4)
+        head = LENGTH.pack(len(body))
+        if fds:
+            socket.send_fds(self.control, [head], list(fds))
+            self.control.sendall(body)
+        else:
+            self.control.sendall(head + body)
+
+    def launch(self, argv: Sequence[str], env: Mapping[str, str], directory: str, fds: Sequence[int]) -> int:
+        """Have a child launched and return its number. Raises OSError when the keeper is gone."""
+        self._send({"argv": list(argv), "env": dict(env), "directory": directory, "switches": self._plan.switches}, fds)
+        answer = self._read(STARTED.size)
+        return int(STARTED.unpack(answer)[1])
+
+    def ended(self) -> Ended:
+        """Return how the child ended; to be called when the socket can be read. Raises OSError when the keeper is gone."""
+        _, status, user, system, peak = ENDED.unpack(self._read(ENDED.size))
+        return Ended(status, user, system, peak)
+
+    def _read(self, size: int) -> bytes:
+        data = b""
+        while len(data) < size:
+            part = self.control.recv(size - len(data))
+            if not part:
+                raise OSError("the keeper is gone")
+            data += part
+        return data
+
+    def close(self) -> None:
+        """End the keeper."""
+        self.control.close()
+        self.process.kill()
+        self.process.wait()
+
+
+def is_warmable(env: Mapping[str, str], base: Mapping[str, str]) -> bool:
+    """Tell whether a launch with this environment can be warm: what an interpreter reads at its start is as the keeper had."""
+    return all(
+        env.get(name) == base.get(name)
+        for name in {*env, *base}
+        if name.startswith("PYTHON") or name in ("LC_ALL", "LANG", "LC_CTYPE")
+    )
+
+
+__all__ = ["ColdOnly", "Ended", "Keeper", "WarmPlan", "imported_modules", "is_warmable", "sys", "warm_plan"]

@@ -1,0 +1,137 @@
+"""Warm launches do what cold ones do: the same program both ways, in every way that a program can end."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import Any
+
+import pytest
+
+from keen_matrix.core.launch.warm import ColdOnly, warm_plan
+from keen_matrix.core.launch.warmcheck import difference_of
+from tests.conftest import Place
+
+PROGRAM = """
+    import argparse, atexit, json, os, sys, threading, time, tempfile, random
+
+    def boom():
+        raise ValueError("words: " + sys.argv[1])
+
+    atexit.register(lambda: print("at exit"))
+    what = sys.argv[1]
+    print("argv", sys.argv[1:], "name", __name__, "file", os.path.basename(__file__), "path", os.path.basename(sys.path[0]))
+    print("env", os.environ.get("V"), os.getenv("HOME") == os.path.expanduser("~"), "cwd", os.listdir("."), file=sys.stderr)
+    if what == "exit": sys.exit(3)
+    if what == "text": sys.exit("a text")
+    if what == "none": sys.exit()
+    if what == "big": sys.exit(300)
+    if what == "boom": boom()
+    if what == "chain":
+        try: boom()
+        except ValueError as e: raise KeyError("later") from e
+    if what == "kill": sys.stdout.flush(); os.kill(os.getpid(), 9)
+    if what == "interrupt": raise KeyboardInterrupt
+    if what == "usage": argparse.ArgumentParser().parse_args(["--none"])
+    if what == "stdin": print(json.dumps(sys.stdin.read()))
+    if what == "thread": threading.Thread(target=lambda: (time.sleep(0.05), print("thread done"))).start()
+    if what == "file": open("made.txt", "w").write("x")
+    if what == "child": sys.stdout.flush(); os.system("echo child; pwd >/dev/null")
+    if what == "buffered": sys.stdout.write("no newline")
+    if what == "hang": time.sleep(9)
+    if what == "import": import own; print(own.VALUE)
+    if what == "main": import __main__; print(__main__.__dict__ is globals(), sys.modules["__main__"].what)
+    if what == "hard": sys.stdout.flush(); os._exit(7)
+    if what == "hook": sys.excepthook = lambda *a: print("hooked", a[0].__name__, file=sys.stderr); boom()
+    """
+WAYS = ["exit", "text", "none", "big", "boom", "chain", "kill", "interrupt", "usage", "stdin", "thread", "file", "child", "buffered",
+        "hang", "import", "main", "hard", "hook", "plain"]  # fmt: skip
+SPEC = """
+    [program]
+    launch = "{launch}"
+    timeout = 1.5
+    env.V = "value"
+    {program}
+    [[matrix]]
+    name = "ways"
+    line = "{{way}} 'two words' ''"
+    axes.way = {ways}
+    stdin = "fed\\n"
+    expect.exit = "0..255"
+    """
+
+
+def both(place: Place, launch: str, env: str = "") -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
+    text = SPEC.format(launch=launch, ways=json.dumps(WAYS), program=env)
+    place.write("t.matrix.toml", text)
+    place.call("run", "--journal", "cold.jsonl")
+    came = place.call("run", "--warm", "--warm-check", "0", "--journal", "warm.jsonl")
+    assert "launched cold" not in came.err, came.err
+    cold, warm = ({case["values"]["way"]: case for case in place.cases(name)} for name in ("cold.jsonl", "warm.jsonl"))
+    return {way: (cold[way], warm[way]) for way in WAYS}
+
+
+@pytest.mark.parametrize("how", ["file", "module", "script"])
+def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
+    place.write("p.py", PROGRAM)
+    place.write("own.py", "VALUE = 'own file'\n")
+    launch = f"{sys.executable} {{here}}/p.py"
+    if how == "module":
+        place.write("pkg/__main__.py", PROGRAM)
+        place.write("pkg/__init__.py", "")
+        place.write("own.py", "VALUE = 'own file'\n")
+        launch = f"{sys.executable} -m pkg"
+    if how == "script":
+        path = place.write("tool", f"#!{sys.executable}\n" + PROGRAM)
+        path.write_text(path.read_text().replace("\n    ", "\n"))
+        path.chmod(0o755)
+        launch = "{here}/tool"
+    path = f'env.PYTHONPATH = "{place.folder}"' if how == "module" else ""
+    found = both(place, launch, path)
+    unlike = {way: (difference_of(*pair), pair[0], pair[1]) for way, pair in found.items() if difference_of(*pair)}
+    assert not unlike, json.dumps(unlike, indent=1)[:3000]
+    if how == "file":
+        faster = [way for way, (cold, warm) in found.items() if warm["seconds"] < cold["seconds"]]
+        assert len(faster) > len(WAYS) / 2
+        assert all(warm["peak_bytes"] > 1_000_000 for way, (_, warm) in found.items() if way not in ("hang",))
+
+
+def test_a_difference_makes_the_run_cold_and_says_where(place: Place) -> None:
+    place.write("p.py", """
+        import sys, time
+        print("warm" if "keeper" in repr(sys._getframe(1) if sys._getframe().f_back else "") else "cold")
+        """)  # fmt: skip
+    place.write("t.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        warm = true
+        [[matrix]]
+        name = "m"
+        line = "{{n}}"
+        axes.n = {{ from = 1, to = 12 }}
+        expect.stdout = "cold"
+        """)  # fmt: skip
+    came = place.call("run")
+    assert came.status == 0 and "differs in " in came.err and "launched cold: the case" in came.err, came.err
+
+
+@pytest.mark.parametrize(
+    ("words", "reason"),
+    [(["sh", "p.sh"], "no Python program"), (["python3", "-c", "x"], "-c"), (["python3", "-m", "a", "b"], "-m"), (["python3", "none.py"], "no Python file")],
+)  # fmt: skip
+def test_what_cannot_be_run_warm_is_told(words: list[str], reason: str) -> None:
+    with pytest.raises(ColdOnly, match=reason):
+        warm_plan("/bin/sh", words)
+
+
+def test_switches_and_modules_are_read_from_the_launch_words() -> None:
+    plan = warm_plan("/usr/bin/python3", ["python3", "-S", "-W", "error", "-m", "json.tool"])
+    assert (plan.switches, plan.kind, plan.name) == (("-S", "-W", "error"), "module", "json.tool")
+
+
+def test_a_shell_program_asked_to_run_warm_is_run_cold(place: Place) -> None:
+    place.write(
+        "t.matrix.toml", '[program]\nlaunch = "echo"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout = "x"\n'
+    )
+    came = place.call("run", "--warm")
+    assert came.status == 0 and "launched cold: echo is no Python program" in came.err
