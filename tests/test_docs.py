@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import runpy
 from pathlib import Path
 
 import pytest
@@ -64,3 +65,9 @@ def test_an_example_of_a_form_holds_and_is_seen_to_differ(place: Place, runs: st
 
 def test_every_form_has_an_example() -> None:
     assert len(FORMS) >= 19
+
+
+def test_the_reference_pages_are_what_models_and_parsers_say() -> None:
+    made = runpy.run_path(str(ROOT / "docs/generate.py"))
+    for name, text in made["pages"]():
+        assert (ROOT / "docs" / name).read_text() == text, f"python docs/generate.py writes {name} anew"

@@ -51,10 +51,10 @@ def main(options: argparse.Namespace) -> int:
     screen = Screen(sys.stdout, color=options.color)
     worst = 100.0
     for number, spec in enumerate(load_all(spec_paths(options.specs))):
-        records = records_of(spec, options.journal)
-        if options.journal and not records:
+        ids, help_text = seen_in(spec, options.journal)
+        if options.journal and not ids:
             raise Misuse(f"{options.journal} holds no run of {spec.path}")
-        found = coverage_of(spec, _cases(spec, records if options.journal else None), help_text_in(records))
+        found = coverage_of(spec, _cases(spec, ids if options.journal else None), help_text)
         worst = min(worst, found.percent)
         if number:
             screen.line()
@@ -66,33 +66,31 @@ def main(options: argparse.Namespace) -> int:
     return 0
 
 
-def records_of(spec: Spec, journal: str | None) -> dict[str, dict[str, Any]]:
-    """Return the records of a spec in a journal; of the last run, if there is one, when none is named."""
+def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
+    """Return the ids of a spec's cases in a journal, and the help text that it saw; of the last run when none is named."""
     from keen_matrix.core.results.reading import cases_of
 
     path = journal or DEFAULT_JOURNAL
+    ids: set[str] = set()
+    help_text = ""
     if journal is None and not os.path.exists(path):
-        return {}
+        return ids, help_text
     try:
-        return {
-            fields["id"]: fields for header, fields in cases_of([path])
-            if os.path.abspath(str(header.get("spec"))) == os.path.abspath(spec.path)
-        }  # fmt: skip
+        for header, fields in cases_of([path]):
+            if os.path.abspath(str(header.get("spec"))) == os.path.abspath(spec.path):
+                ids.add(fields["id"])
+                if not help_text and fields.get("family") == "help":
+                    help_text = str(fields.get("stdout", ""))
     except RunFault:
-        if journal is None:
-            return {}
-        raise
+        if journal is not None:
+            raise
+    return ids, help_text
 
 
-def help_text_in(records: dict[str, dict[str, Any]]) -> str:
-    """Return the help text that a run saw, or nothing."""
-    return next((str(each.get("stdout", "")) for each in records.values() if each.get("family") == "help"), "")
-
-
-def _cases(spec: Spec, records: dict[str, dict[str, Any]] | None) -> Iterator[Case]:
+def _cases(spec: Spec, ids: set[str] | None) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold
 
-    return (case for case in unfold(spec) if records is None or case.id in records)
+    return (case for case in unfold(spec) if ids is None or case.id in ids)
 
 
 def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None) -> None:

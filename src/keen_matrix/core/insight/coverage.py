@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from itertools import combinations
+from itertools import combinations, product
 from math import prod
+from typing import TYPE_CHECKING
 
-from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expressions import as_text
-from keen_matrix.core.launch.rules import rules_for
+from keen_matrix.core.launch.rules import rules_for, rules_key
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
 from keen_matrix.core.signature.families import family_of
+from keen_matrix.core.signature.judge import identifier
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import is_help
 from keen_matrix.core.spec.model import Matrix, Spec
@@ -21,6 +21,11 @@ from keen_matrix.core.vectors.combine import strength_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.factors import layout_of
 
+if TYPE_CHECKING:
+    from keen_matrix.core.vectors.arrays.feasible import Feasible
+
+MOST_LEVELS = 2_000
+"""Levels of an axis up to which its tuples are counted."""
 MOST_TUPLES = 2_000_000
 """Tuples of a strength that are counted; larger matrices are told as not counted."""
 MOST_MISSING = 200
@@ -71,42 +76,108 @@ class Coverage:
 
 
 def coverage_of(spec: Spec, cases: Iterable[Case], help_text: str = "") -> Coverage:
-    """Return what the cases of a spec reach. `help_text` is the program's own, when it is known from a run."""
+    """Return what the cases of a spec reach, in one pass and bounded memory.
+
+    `help_text` is the program's own, when it is known from a run.
+    """
     found = Coverage()
-    every = list(cases)
-    if spec.signature is not None:
-        found.parts += _signature_parts(spec.signature, every)
-    by_matrix: dict[int, list[Case]] = {}
-    for case in every:
-        by_matrix.setdefault(case.matrix, []).append(case)
+    matrices = {matrix.index: matrix for matrix in spec.matrices}
+    signature = _SignatureCount(spec.signature) if spec.signature is not None else None
+    tuples: dict[int, _TupleCount] = {}
+    aspects = _AspectCount(spec)
+    for case in cases:
+        matrix = matrices[case.matrix]
+        aspects.add(matrix, case)
+        if signature is not None:
+            signature.add(case)
+        if not matrix.family:
+            if matrix.index not in tuples:
+                tuples[matrix.index] = _TupleCount(spec, matrix)
+            tuples[matrix.index].add(case)
+    if signature is not None:
+        found.parts += signature.parts()
     for matrix in spec.matrices:
-        own = by_matrix.get(matrix.index, [])
-        if own:
-            _count_aspects(found, spec, matrix, own)
-            if not matrix.family:
-                found.parts += _tuple_parts(spec, matrix, own)
-    if help_text:
-        found.unlisted = list(_unused_help(help_text, every))
+        if matrix.index in tuples:
+            found.parts += tuples[matrix.index].parts()
+    found.aspects, found.cases = aspects.counts, aspects.cases
+    if help_text and signature is not None:
+        found.unlisted = list(_unused_help(help_text, signature.dashed))
     return found
 
 
 # --- the signature ---
 
 
-def _signature_parts(signature: Signature, cases: list[Case]) -> Iterator[Part]:
-    accepted = [case for case in cases if case.standing is not None and case.standing.status == "accepted"]
-    words = {word for case in cases for words in (case.argv, *case.more) for word in words}
-    options = [option for option in signature.options if not is_help(signature, option)]
-    spellings = Part("options and spellings")
-    for option in options:
-        for spelling in option.spellings:
-            used = any(_uses(word, spelling) for word in words)
-            spellings.count(spelling, used, f'derive = [..., "rephrasings"]   # or a line with {spelling}')
-    yield spellings
-    yield _edges(signature, accepted)
-    yield _refusals(signature, cases)
-    yield _orders(signature, cases)
-    yield _positions(signature, cases, options)
+class _SignatureCount:
+    """What of a signature the cases have reached so far."""
+
+    def __init__(self, signature: Signature) -> None:
+        self.signature = signature
+        self.options = [option for option in signature.options if not is_help(signature, option)]
+        self.dashed: set[str] = set()
+        """Words that begin with a dash, values cut off."""
+        self.wanted = {
+            identifier(name): {as_text(kind.converted(value)) for value in kind.legal()[:6]}
+            for name, kind in signature.values.items()
+        }
+        self.seen: dict[str, set[str]] = {name: set() for name in self.wanted}
+        self.refusals: set[tuple[str, str]] = set()
+        self.orders = dict.fromkeys(_exclusive_orders(signature), False)
+        self.before = self.after = self.delimited = False
+
+    def add(self, case: Case) -> None:
+        """Count one case and the further vectors that it is compared with."""
+        for words in (case.argv, *case.more):
+            flags = [word.startswith("-") and word not in ("-", "--") for word in words]
+            self.dashed |= {word.partition("=")[0] for word, flag in zip(words, flags, strict=True) if flag}
+            if case.standing is not None and case.standing.status == "accepted":
+                self._add_places(words, flags)
+        for pair, there in self.orders.items():
+            self.orders[pair] = there or _before(case.argv, *pair)
+        standing = case.standing
+        if standing is not None and standing.status == "refused":
+            self.refusals |= {(kind, _about(standing.mentions)) for kind in standing.kinds}
+        elif standing is not None and standing.status == "accepted":
+            for name, value in standing.bound.items():
+                for each in value if isinstance(value, list) else [value]:
+                    if (text := as_text(each)) in self.wanted.get(name, ()):
+                        self.seen[name].add(text)
+
+    def _add_places(self, words: tuple[str, ...], flags: list[bool]) -> None:
+        self.before = self.before or bool(flags and flags[0] and not all(flags))
+        self.after = self.after or bool(flags and not flags[0] and any(flags))
+        self.delimited = self.delimited or "--" in words
+
+    def parts(self) -> Iterator[Part]:
+        """Yield what was counted."""
+        spellings = Part("options and spellings")
+        for option in self.options:
+            for spelling in option.spellings:
+                used = any(_uses(word, spelling) for word in self.dashed)
+                spellings.count(spelling, used, f'derive = [..., "rephrasings"]   # or a line with {spelling}')
+        yield spellings
+        edges = Part("values at their edges")
+        for name, kind in self.signature.values.items():
+            for value in kind.legal()[:6]:
+                there = as_text(kind.converted(value)) in self.seen[identifier(name)]
+                edges.count(f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}')
+        yield edges
+        refusals = Part("refusals by kind and argument")
+        wanted = {(vector.kind, _about(vector.mentions)) for vector in family_of(self.signature, "refusals").vectors}
+        for pair in sorted(wanted):
+            refusals.count(" ".join(pair), pair in self.refusals, 'derive = [..., "refusals"]')
+        yield refusals
+        orders = Part("exclusive options in both orders")
+        for (one, two), there in self.orders.items():
+            orders.count(f"{one[-1]} before {two[-1]}", there, f'line = "{one[-1]} {two[-1]} …"')
+        yield orders
+        places = Part("positions of options")
+        if self.options and self.signature.operand_names:
+            places.count("before operands", self.before, 'derive = [..., "accepted"]')
+            if self.signature.switches.interleaved:
+                places.count("after operands", self.after, 'derive = [..., "rephrasings"]')
+            places.count("operands after --", self.delimited, 'derive = [..., "rephrasings"]')
+        yield places
 
 
 def _uses(word: str, spelling: str) -> bool:
@@ -116,43 +187,14 @@ def _uses(word: str, spelling: str) -> bool:
     return short and word.startswith("-") and not word.startswith("--") and spelling[1] in word[1:]
 
 
-def _edges(signature: Signature, cases: list[Case]) -> Part:
-    part = Part("values at their edges")
-    seen: dict[str, set[str]] = {}
-    for case in cases:
-        assert case.standing is not None
-        for name, value in case.standing.bound.items():
-            for each in value if isinstance(value, list) else [value]:
-                seen.setdefault(name, set()).add(as_text(each))
-    for name, kind in signature.values.items():
-        for value in kind.legal()[:6]:
-            there = as_text(kind.converted(value)) in seen.get(name.replace("-", "_"), ())
-            part.count(f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}')
-    return part
-
-
-def _refusals(signature: Signature, cases: list[Case]) -> Part:
-    """Count kinds of refusal per option and operand: those that the family would make, and the cases that have them."""
-    part = Part("refusals by kind and argument")
-    wanted = {(vector.kind, _about(vector.mentions)) for vector in family_of(signature, "refusals").vectors}
-    reached = {
-        (kind, _about(case.standing.mentions))
-        for case in cases if case.standing is not None and case.standing.status == "refused" for kind in case.standing.kinds
-    }  # fmt: skip
-    for kind, about in sorted(wanted):
-        part.count(f"{kind} {about}", (kind, about) in reached, 'derive = [..., "refusals"]')
-    return part
-
-
 def _about(mentions: tuple[str, ...]) -> str:
     """Return the option or NAME that a refusal concerns, or nothing when it concerns a word that is none."""
     return next((each for each in mentions[1:] if each.startswith("--") or each.isupper()), mentions[0] if len(mentions) == 1
                 and (mentions[0].startswith("--") or mentions[0].isupper()) else "")  # fmt: skip
 
 
-def _orders(signature: Signature, cases: list[Case]) -> Part:
-    part = Part("exclusive options in both orders")
-    vectors = [case.argv for case in cases]
+def _exclusive_orders(signature: Signature) -> Iterator[tuple[tuple[str, ...], tuple[str, ...]]]:
+    """Yield the spellings of each two options that exclude each other, in both orders."""
     for form in signature.forms:
         for choice in (item for item in form.form.walk() if isinstance(item, Choice)):
             heads = [
@@ -160,10 +202,8 @@ def _orders(signature: Signature, cases: list[Case]) -> Part:
                 for each in choice.alternatives if (item := next((i for i in each.walk() if isinstance(i, OptionUse)), None))
             ]  # fmt: skip
             for first, second in combinations(heads, 2):
-                for one, two in ((first, second), (second, first)):
-                    there = any(_before(words, one, two) for words in vectors)
-                    part.count(f"{one[-1]} before {two[-1]}", there, f'line = "{one[-1]} {two[-1]} …"')
-    return part
+                yield first, second
+                yield second, first
 
 
 def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, ...]) -> bool:
@@ -171,120 +211,110 @@ def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, .
     return bool(places[0] and places[1] and min(places[0]) < max(places[1]))
 
 
-def _positions(signature: Signature, cases: list[Case], options: Sequence[object]) -> Part:
-    part = Part("positions of options")
-    if not options or not signature.operand_names:
-        return part
-    accepted = [case for case in cases if case.standing is not None and case.standing.status == "accepted"]
-    vectors = [words for case in accepted for words in (case.argv, *case.more)]
-    dashed = [[word.startswith("-") and word not in ("-", "--") for word in words] for words in vectors]
-    before = any(flags and flags[0] and not all(flags) for flags in dashed)
-    part.count("before operands", before, 'derive = [..., "accepted"]')
-    if signature.switches.interleaved:
-        after = any(True in flags[at:] for flags in dashed for at in range(1, len(flags)) if not flags[0])
-        part.count("after operands", after, 'derive = [..., "rephrasings"]')
-    part.count("operands after --", any("--" in words for words in vectors), 'derive = [..., "rephrasings"]')
-    return part
-
-
 # --- axes ---
 
 
-def _tuple_parts(spec: Spec, matrix: Matrix, cases: list[Case]) -> Iterator[Part]:
-    """Count the pairs and triples of a matrix that its cases hold, of those that some allowed vector can hold."""
-    from keen_matrix.core.oracle import oracle_functions
-    from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule
+class _TupleCount:
+    """The pairs and triples of one matrix that its cases hold, of those that some allowed vector can hold."""
 
-    layout = layout_of(matrix)
-    sizes = [factor.levels for factor in layout.factors]
-    names = [
-        next((n for n, at in layout.names.items() if at == number), factor.name)
-        for number, factor in enumerate(layout.factors)
-    ]
-    levels: list[dict[str, int]] = []
-    for number, name in enumerate(names):
-        column = layout.values.get(name)
-        if column is None or sizes[number] > 2_000:
+    def __init__(self, spec: Spec, matrix: Matrix) -> None:
+        self.spec, self.matrix = spec, matrix
+        layout = self.layout = layout_of(matrix)
+        self.sizes = [factor.levels for factor in layout.factors]
+        self.names = [
+            next((name for name, at in layout.names.items() if at == number), factor.name)
+            for number, factor in enumerate(layout.factors)
+        ]
+        self.usable = all(size <= MOST_LEVELS for size in self.sizes) and all(
+            name in layout.values for name in self.names
+        )
+        self.levels: list[dict[str, int]] = []
+        if self.usable:
+            for name in self.names:
+                column = layout.values[name]
+                self.levels.append({repr(column[level]): level for level in range(len(column))})
+        asked = max(strength_of(matrix) or 3, 2)
+        self.seen: dict[tuple[int, ...], set[tuple[int, ...]]] = {}
+        for strength in (2, 3):
+            tuples = sum(
+                prod(self.sizes[axis] for axis in axes) for axes in combinations(range(len(self.sizes)), strength)
+            )
+            if self.usable and strength <= asked and tuples <= MOST_TUPLES:
+                self.seen |= {axes: set() for axes in combinations(range(len(self.sizes)), strength)}
+
+    def add(self, case: Case) -> None:
+        """Count one case."""
+        if not self.seen:
             return
-        levels.append({repr(column[level]): level for level in range(len(column))})
-    rows = []
-    for case in cases:
-        found = [levels[number].get(repr(case.values.get(name))) for number, name in enumerate(names)]
-        if None not in found:
-            rows.append(found)
-    rules = [
-        Rule(each.factors, each.test)
-        for each in constraints_of(matrix, layout, spec.here, oracle_functions(spec.program.oracle))
-    ]
-    feasible = Feasible(sizes, rules) if rules else None
-    asked = strength_of(matrix) or 3
-    for strength in (2, 3):
-        if len(sizes) < strength or strength > max(asked, 2):
-            continue
-        if sum(prod(sizes[axis] for axis in axes) for axes in combinations(range(len(sizes)), strength)) > MOST_TUPLES:
-            continue
-        noun = {2: "pairs", 3: "triples"}[strength]
-        part = Part(f"{noun} of {matrix.name}")
-        _count_tuples(part, rows, sizes, names, layout, feasible, strength)
-        if part.missing:
-            part.closing = [f'combine = "{noun}"   # in {matrix.name}']
-        yield part
+        row = [self.levels[at].get(repr(case.values.get(name)), -1) for at, name in enumerate(self.names)]
+        if -1 not in row:
+            for axes, seen in self.seen.items():
+                seen.add(tuple([row[axis] for axis in axes]))
 
+    def parts(self) -> Iterator[Part]:
+        """Yield what was counted, pairs first."""
+        from keen_matrix.core.oracle import oracle_functions
+        from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule
 
-def _count_tuples(
-    part: Part,
-    rows: list[list[int | None]],
-    sizes: list[int],
-    names: list[str],
-    layout: object,
-    feasible: object,
-    strength: int,
-) -> None:
-    from itertools import product
+        functions = oracle_functions(self.spec.program.oracle)
+        constraints = constraints_of(self.matrix, self.layout, self.spec.here, functions)
+        rules = [Rule(each.factors, each.test) for each in constraints]
+        feasible = Feasible(self.sizes, rules) if rules else None
+        for strength, noun in ((2, "pairs"), (3, "triples")):
+            groups = [(axes, seen) for axes, seen in self.seen.items() if len(axes) == strength]
+            if not groups:
+                continue
+            part = Part(f"{noun} of {self.matrix.name}")
+            for axes, seen in groups:
+                self._count(part, axes, seen, feasible)
+            if part.missing:
+                part.closing = [f'combine = "{noun}"   # in {self.matrix.name}']
+            yield part
 
-    values = layout.values  # type: ignore[attr-defined]
-    for axes in combinations(range(len(sizes)), strength):
-        seen = {tuple(row[axis] for axis in axes) for row in rows}
-        for levels in product(*(range(sizes[axis]) for axis in axes)):
+    def _count(self, part: Part, axes: tuple[int, ...], seen: set[tuple[int, ...]], feasible: Feasible | None) -> None:
+        linked = feasible is not None and any(axis in feasible.component for axis in axes)
+        for levels in product(*(range(self.sizes[axis]) for axis in axes)):
             if levels in seen:
                 part.count("", True)
-                continue
-            linked = feasible is not None and any(axis in feasible.component for axis in axes)  # type: ignore[attr-defined]
-            if linked and not feasible.possible(list(axes), list(levels)):  # type: ignore[attr-defined]
-                continue
-            shown = ", ".join(
-                f"{names[axis]} {as_text(values[names[axis]][level]) or 'left out'}"
-                for axis, level in zip(axes, levels, strict=True)
-            )
-            part.count(shown, False)
+            elif not linked or (feasible is not None and feasible.possible(list(axes), list(levels))):
+                shown = (
+                    f"{self.names[axis]} {as_text(self.layout.values[self.names[axis]][level]) or 'left out'}"
+                    for axis, level in zip(axes, levels, strict=True)
+                )
+                part.count(", ".join(shown), False)
 
 
 # --- expectations and help ---
 
 
-def _count_aspects(found: Coverage, spec: Spec, matrix: Matrix, cases: list[Case]) -> None:
-    counts = found.aspects.setdefault(matrix.name, {})
-    found.cases[matrix.name] = len(cases)
-    for case in cases:
-        for number in range(len(matrix.steps)):
-            rules = Cascade(rules_for(spec, matrix, case, number if case.relation is None else 0))
-            names = {name.split(".")[0] for rule in rules._rules for name in rule.aspects}
-            for name in names:
-                counts[name] = counts.get(name, 0) + 1
-            if case.relation is not None:
-                counts["alike"] = counts.get("alike", 0) + 1
-                break
+class _AspectCount:
+    """In how many cases of each matrix an aspect is checked."""
+
+    def __init__(self, spec: Spec) -> None:
+        self.spec = spec
+        self.counts: dict[str, dict[str, int]] = {}
+        self.cases: dict[str, int] = {}
+        self._names: dict[tuple[object, ...], frozenset[str]] = {}
+
+    def add(self, matrix: Matrix, case: Case) -> None:
+        """Count one case."""
+        counts = self.counts.setdefault(matrix.name, {})
+        self.cases[matrix.name] = self.cases.get(matrix.name, 0) + 1
+        names: set[str] = {"alike"} if case.relation is not None else set()
+        for number in range(1 if case.relation is not None else len(matrix.steps)):
+            key = rules_key(case, number)
+            if key not in self._names:
+                rules = rules_for(self.spec, matrix, case, number)
+                self._names[key] = frozenset(name.split(".")[0] for rule in rules for name in rule.aspects)
+            names |= self._names[key]
+        for name in names:
+            counts[name] = counts.get(name, 0) + 1
 
 
-def _unused_help(text: str, cases: list[Case]) -> Iterator[str]:
+def _unused_help(text: str, dashed: Iterable[str]) -> Iterator[str]:
     from keen_matrix.core.signature.helptext import read_help
 
-    words = {word for case in cases for words in (case.argv, *case.more) for word in words}
+    used = list(dashed)
     for option in read_help(text).options:
-        if not any(_uses(word, spelling) for word in words for spelling in option.spellings):
+        if not any(_uses(word, spelling) for word in used for spelling in option.spellings):
             yield option.spellings[-1]
-
-
-def shown_words(words: Iterable[str]) -> str:
-    """Return words as a TOML list."""
-    return json.dumps(list(words), ensure_ascii=False)
