@@ -22,7 +22,7 @@ MISTAKES = [
     ("a syntax error", "[program\n", '1:9: this is no TOML: expected'),
     ("an unknown key", spec(program='launch = "true"\ntimeot = 3'), '4:1: "timeot" is no key of [program] … did you mean "timeout"?'),
     ("an unknown table", spec(more="[expct]\nexit = 0"), '9:2: "expct" is no key of the spec … did you mean "expect"?'),
-    ("a key far from any", spec(more="[expect]\nzzz = 0"), '10:1: "zzz" is no key of [expect] … expected one of crash, exit'),
+    ("a key far from any", spec(more="[expect]\nzzz = 0"), '10:1: "zzz" is no key of [expect] … expected one of alike, crash, differs, duration, exit'),
     ("a wrong type", spec(program='launch = "true"\ntimeout = "long"'), "4:11: program.timeout is a text … expected a number"),
     ("no launch", spec(program="timeout = 1"), '2:2: "launch" is missing in [program]'),
     ("an empty launch", spec(program='launch = " "'), "3:10: launch is empty … expected the words that start the program"),

@@ -48,7 +48,7 @@ def test_a_failure_shows_expected_before_came_and_a_line_to_paste(place: Place) 
     came = place.call("run")
     assert came.status == 1
     assert "  sh greet.sh 'Ben Ten'\n" in came.out
-    assert "  exit     expected  0" in came.out and "           came      3\n" in came.out
+    assert "  exit        expected  0" in came.out and "              came      3\n" in came.out
     assert 'expected  "hello Ben Ten"' in came.out and r'came      "hello  Ben\t\e[31m·"' in came.out
     assert "greet.matrix.toml:6\n" in came.out and "greet.matrix.toml:11\n" in came.out
     assert "\x1b" not in came.out

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from importlib.resources import as_file, files
 from typing import TYPE_CHECKING, Any
 
+from keen_matrix.cli.run import trusted_warm_plan
 from keen_matrix.cli.shared import counted_noun, whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
@@ -125,7 +126,11 @@ class Demo:
         from keen_matrix.core.vectors.unfold import unfold
 
         came, tally = Edition(), Tally(spec)
-        self.pool.plan(spec, resolved_launch(spec))
+        launch = resolved_launch(spec)
+        warm = None
+        if spec.program.warm:
+            warm, _ = trusted_warm_plan(self.pool, spec, launch, lambda: unfold(spec), 1.0)
+        self.pool.plan(spec, launch, warm=warm)
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
         with Journal(path) as journal, Progress(None, enabled=True) as progress:

@@ -371,33 +371,17 @@ class Session:
         self._write_finished(journal)
 
     def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, selected: list[Callable[[Case], bool]]) -> WarmPlan | None:
-        """Return how the program is run warm, when that is asked for and does what cold launches do; else say why not."""
-        if not (self.options.warm or spec.program.warm):
+        """Return how the program is run warm, when that is asked for; say so when it cannot be."""
+        if not (self.options.warm or spec.program.warm) or self.cluster is not None:
             return None
-        from dataclasses import replace as changed
-
-        from keen_matrix.core.launch.environment import base_environment
-        from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
-        from keen_matrix.core.launch.warmcheck import check_warm
+        few = self.options.warm_check and self.options.budget is not None  # a budget is for cases, not for checks
 
         def unfolded() -> Iterator[Case]:
             return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
 
-        try:
-            plan = warm_plan(launch.file, launch.words)
-            first = next(unfolded(), None)
-            environment = base_environment(spec.program.env_inherit, os.environ)
-            modules = imported_modules(plan, first.argv if first else (), environment)
-            plan = changed(plan, modules=modules)
-            few = self.options.warm_check and self.options.budget is not None  # a budget is for cases, not for checks
-            found = check_warm(self.pool, spec, launch, plan, unfolded, 0.01 if few else self.options.warm_check)
-        except ColdOnly as reason:
+        plan, reason = trusted_warm_plan(self.pool, spec, launch, unfolded, 0.01 if few else self.options.warm_check)
+        if reason:
             print(f"keen-matrix: launched cold: {reason}", file=sys.stderr)
-            return None
-        if found.id:
-            print(f"keen-matrix: launched cold: the case {found.id[:6]} differs in {found.aspect} when it is launched warm",
-                  file=sys.stderr)  # fmt: skip
-            return None
         return plan
 
     def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
@@ -584,6 +568,27 @@ class Session:
         for number in fields.get("masked", ()) if self.options.details else ():
             mask = matrix.masks[number]
             self.screen.line("  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim"))
+
+
+def trusted_warm_plan(
+    pool: WorkerPool, spec: Spec, launch: ResolvedLaunch, unfold: Callable[[], Iterator[Case]], percent: float
+) -> tuple[WarmPlan | None, str]:
+    """Return how a program is run warm, once a sample of its cases did the same both ways; or None and why not."""
+    from keen_matrix.core.launch.environment import base_environment
+    from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
+    from keen_matrix.core.launch.warmcheck import check_warm
+
+    try:
+        plan = warm_plan(launch.file, launch.words)
+        first = next(unfold(), None)
+        environment = base_environment(spec.program.env_inherit, os.environ)
+        plan = replace(plan, modules=imported_modules(plan, first.argv if first else (), environment))
+        found = check_warm(pool, spec, launch, plan, unfold, percent)
+    except ColdOnly as reason:
+        return None, str(reason)
+    if found.id:
+        return None, f"the case {found.id[:6]} differs in {found.aspect} when it is launched warm"
+    return plan, ""
 
 
 BUILD_TAIL = 20

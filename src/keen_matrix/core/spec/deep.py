@@ -21,7 +21,6 @@ from keen_matrix.core.vectors.combine import (
     strength_of,
 )
 from keen_matrix.core.vectors.constraints import WhereFault, count_rows
-from keen_matrix.core.vectors.derived import family_for
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 MOST_TRIED = 200_000
@@ -48,6 +47,8 @@ def deep_problems(
 
 def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
     """Return a warning about a derived family that comes to nothing."""
+    from keen_matrix.core.vectors.derived import family_for
+
     family = family_for(spec, matrix)
     if family.vectors:
         return []

@@ -27,7 +27,6 @@ from keen_matrix.core.expect.exits import parse_exit, signal_number
 from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, parse_limit
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
-from keen_matrix.core.notation.synopsis import parse_synopsis
 
 MAX_STRENGTH = 6
 """Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
@@ -759,6 +758,8 @@ AxisValue = Annotated[
 
 
 def _synopsis(value: Any) -> Any:
+    from keen_matrix.core.notation.synopsis import parse_synopsis
+
     lines = value if isinstance(value, list) else [value]
     if not lines or not all(isinstance(each, str) for each in lines):
         raise _fault("expected a usage line, or a list of them")

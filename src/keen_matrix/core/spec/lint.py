@@ -10,9 +10,6 @@ from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nea
 from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
-from keen_matrix.core.signature.judge import identifier
-from keen_matrix.core.signature.model import KINDS
-from keen_matrix.core.signature.requests import builders
 from keen_matrix.core.spec.document import RefusalTable, SpecDocument
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
@@ -74,6 +71,8 @@ class _Checker:
             return
         if document.signature is None:
             self.add(("refusal",), "[refusal] needs a [signature], which says what must be refused", at_key=True)
+        from keen_matrix.core.signature.model import KINDS
+
         known = self._all_names() | CASE_NAMES | {"culprit"}
         self._rules(("refusal",), data, known)
         own = {each.kind for each in document.signature.refuse} if document.signature else set()
@@ -94,6 +93,9 @@ class _Checker:
         signature = self.spec.signature
         if not isinstance(data, dict) or signature is None:
             return
+        from keen_matrix.core.signature.judge import identifier
+        from keen_matrix.core.signature.requests import builders
+
         known = {identifier(name) for name in signature.values} | {"words", "argc"}
         for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
             self._expression(("signature", "where", number), text, known)
@@ -121,6 +123,8 @@ class _Checker:
         """Return what a signature lends to expressions: its NAMEs, and the culprit of a refusal."""
         if self.spec.signature is None:
             return set()
+        from keen_matrix.core.signature.judge import identifier
+
         return {identifier(name) for name in self.spec.signature.values} | {"culprit"}
 
     def _launch(self, launch: Any) -> None:

@@ -7,7 +7,7 @@ import contextlib
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ValidationError
 
@@ -26,15 +26,11 @@ from keen_matrix.core.expect.aspects import (
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
 from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, DurationAspect, MemoryAspect, parse_limit
 from keen_matrix.core.expect.masks import Mask
-from keen_matrix.core.expect.refusals import blame_aspects, help_rule, refusal_promise
 from keen_matrix.core.expressions import Expression, Template, as_text
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.oracle import oracle_functions
-from keen_matrix.core.signature.families import FAMILIES
-from keen_matrix.core.signature.model import SWITCH_NAMES, Signature, SignatureFault
-from keen_matrix.core.signature.values import ValueType
 from keen_matrix.core.spec.document import (
     Around,
     Expectations,
@@ -69,6 +65,10 @@ from keen_matrix.core.spec.model import (
 from keen_matrix.core.spec.problems import problems_of
 from keen_matrix.core.spec.source import KeyPath, Source, read_source
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
+
+if TYPE_CHECKING:  # at run time only for specs with a signature: a third of what a small run's start would cost
+    from keen_matrix.core.signature.model import Signature
+    from keen_matrix.core.signature.values import ValueType
 
 SUFFIX = ".matrix.toml"
 
@@ -167,9 +167,7 @@ class Compiler:
             signature=self.signature,
             refusal=self._refusal_rules(document) if self.signature else None,
             reference=self._reference(document),
-            help_rules=(help_rule(self.signature, document.signature.help_complete, self._place("signature")),)
-            if self.signature and document.signature
-            else (),
+            help_rules=self._help_rules(document),
             matrices=derived
             + tuple(
                 self.matrix(index, table, document, here)
@@ -180,6 +178,13 @@ class Compiler:
 
     def _place(self, *path: str) -> str:
         return f"{os.path.basename(self.source.path)}:{self.source.line(path)}"
+
+    def _help_rules(self, document: SpecDocument) -> tuple[Rule, ...]:
+        if self.signature is None or document.signature is None:
+            return ()
+        from keen_matrix.core.expect.refusals import help_rule
+
+        return (help_rule(self.signature, document.signature.help_complete, self._place("signature")),)
 
     @staticmethod
     def _reference(document: SpecDocument) -> Reference | None:
@@ -195,6 +200,8 @@ class Compiler:
         table = document.signature
         if table is None:
             return None
+        from keen_matrix.core.signature.model import SWITCH_NAMES, Signature, SignatureFault
+
         values = {
             name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True).items()}
             for name, value in table.values.items()
@@ -223,6 +230,8 @@ class Compiler:
         """Return the derived families as matrices, numbered after those of the spec."""
         if self.signature is None or document.signature is None:
             return ()
+        from keen_matrix.core.signature.families import FAMILIES
+
         names = [name for name in FAMILIES if name in document.signature.derive]
         nothing = LineSequence(())
         found = []
@@ -245,6 +254,8 @@ class Compiler:
         return (Rule(when=None, aspects=promise, origins={"exit": self._place("signature")}),)
 
     def _refusal_rules(self, document: SpecDocument) -> RefusalRules:
+        from keen_matrix.core.expect.refusals import refusal_promise
+
         assert self.signature is not None
         promise = refusal_promise(self.signature, self._place("signature"))
         table = document.refusal
@@ -274,6 +285,8 @@ class Compiler:
         """Return one rule with the line of every aspect it names. `promise` is what a [refusal] changes."""
         aspects = dict(compiled_aspects(table))
         if promise is not None and isinstance(table, RefusalKind):
+            from keen_matrix.core.expect.refusals import blame_aspects
+
             aspects |= dict(blame_aspects(table, promise))
         when = getattr(table, "when", None)
         shown = os.path.basename(self.source.path)

@@ -10,7 +10,6 @@ from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.combine import combined, strength_of
 from keen_matrix.core.vectors.constraints import constraints_of, count_rows
-from keen_matrix.core.vectors.derived import family_for
 from keen_matrix.core.vectors.factors import layout_of
 from keen_matrix.core.vectors.unfold import CaseMaker
 
@@ -31,8 +30,14 @@ def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[.
 def matrix_count(spec: Spec, matrix: Matrix) -> int | None:
     """Return how many rows a matrix takes, identical vectors not yet merged; None when only unfolding tells."""
     if matrix.family:
-        return len(family_for(spec, matrix).vectors)
+        return _family_size(spec, matrix)
     return product_count(spec, matrix) if strength_of(matrix) is None else None
+
+
+def _family_size(spec: Spec, matrix: Matrix) -> int:
+    from keen_matrix.core.vectors.derived import family_for  # costly, and of use with a signature alone
+
+    return len(family_for(spec, matrix).vectors)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,7 +64,7 @@ def counts_of(spec: Spec, matrix: Matrix) -> Counts:
     from keen_matrix.core.spec.faults import placed_faults
 
     if matrix.family:
-        return Counts(vectors=len(family_for(spec, matrix).vectors), product=None)
+        return Counts(vectors=_family_size(spec, matrix), product=None)
     maker = CaseMaker(spec, matrix, oracle_functions(spec.program.oracle))
     product = product_count(spec, matrix)
     if strength_of(matrix) is not None:

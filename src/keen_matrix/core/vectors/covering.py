@@ -241,7 +241,7 @@ class _Search:
         """Yield arrays from algebra over the first axes of the order, values beyond an axis's own left open."""
         order, strength, count = self._order(), self.strength, len(self.levels)
         if max(self.levels) == 2 and strength == 2 and count > 3:
-            yield fields.binary(count), count
+            yield self._on_axes(fields.binary(count), list(range(count))), count
         if count == strength + 1:
             sums = fields.zero_sum([self.levels[axis] for axis in order], strength)
             yield self._on_axes(sums, order), count

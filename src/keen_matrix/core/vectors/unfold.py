@@ -13,10 +13,9 @@ from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
 from keen_matrix.core.results.records import case_fields
 from keen_matrix.core.spec.model import Matrix, Reference, Spec
-from keen_matrix.core.vectors.case import Case, case_id, case_id_of
+from keen_matrix.core.vectors.case import Case, Standing, case_id, case_id_of
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
-from keen_matrix.core.vectors.derived import family_cases, standing_of
 from keen_matrix.core.vectors.distinct import provably_distinct
 from keen_matrix.core.vectors.factors import Layout, layout_of
 
@@ -49,8 +48,21 @@ def unfold_matrix(
         from keen_matrix.core.oracle import oracle_functions
 
         functions = oracle_functions(spec.program.oracle)
-    cases = family_cases(spec, matrix) if matrix.family else CaseMaker(spec, matrix, functions).cases()
+    cases = _family_cases(spec, matrix) if matrix.family else CaseMaker(spec, matrix, functions).cases()
     yield from cases if spec.reference is None else (with_reference(case, spec.reference) for case in cases)
+
+
+def _family_cases(spec: Spec, matrix: Matrix) -> Iterator[Case]:
+    from keen_matrix.core.vectors.derived import family_cases  # costly, and of use with a signature alone
+
+    return family_cases(spec, matrix)
+
+
+def _standing(spec: Spec, words: tuple[str, ...]) -> Standing:
+    from keen_matrix.core.vectors.derived import standing_of
+
+    assert spec.signature is not None
+    return standing_of(spec.signature, words)
 
 
 def with_reference(case: Case, reference: Reference) -> Case:
@@ -73,7 +85,7 @@ class CaseMaker:
         self._words, *self._more = [_Words(line, self.layout, spec.here, every) for line in lines]
         self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
         self._around = _varying_surroundings(matrix)
-        self._standing = _Kept(lambda words: standing_of(spec.signature, words))  # type: ignore[arg-type]
+        self._standing = _Kept(partial(_standing, spec))
         self.distinct = provably_distinct(matrix, self.layout)
         """Whether no two rows can give the same vector."""
         self.merged = 0

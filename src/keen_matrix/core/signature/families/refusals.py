@@ -14,7 +14,15 @@ from typing import NamedTuple
 from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.families import Notes, Vector
 from keen_matrix.core.signature.model import Option, Signature
-from keen_matrix.core.signature.requests import MOST_TRIED, Builder, OptionPart, Request, builders, plain_options
+from keen_matrix.core.signature.requests import (
+    MOST_TRIED,
+    Builder,
+    OptionPart,
+    Request,
+    builders,
+    operand_count,
+    plain_options,
+)
 
 EXTRA = "superfluous"
 UNKNOWN_LONG = "--no-such-option"
@@ -70,6 +78,12 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
     if counts or not named:
         words = base.words()
         yield _Fault("too-many", "operand", (*words, EXTRA))
+    for item in counts:
+        most = operand_count(signature, item)[1] if isinstance(item, Operand) else 1
+        if isinstance(item, Operand) and most is not None and most > 1:
+            name = item.name.name
+            if (counted := builder.with_counts(name, most)) is not None:
+                yield _Fault("too-many", name, (*counted.words(), builder.usual(name, most)), f"{most + 1} {name}")
 
 
 def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bool) -> Iterator[_Fault]:

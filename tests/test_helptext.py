@@ -1,0 +1,173 @@
+"""Reading help texts in the layouts that programs commonly print, and bringing usage lines into our notation."""
+
+from __future__ import annotations
+
+import textwrap
+
+import pytest
+
+from keen_matrix.core.signature.drafting import checked, draft_signature
+from keen_matrix.core.signature.helptext import default_in, option_of, range_in, read_help
+
+ARGPARSE = """
+    usage: fare [-h] [-n RIDERS] [--bike | --car] [--format {text,json}]
+                ORIGIN DESTINATION [PORT ...]
+
+    What a crossing costs.
+
+    positional arguments:
+      ORIGIN                where the crossing starts
+      DESTINATION           where it ends
+
+    options:
+      -h, --help            show this help message and exit
+      -n RIDERS, --riders RIDERS
+                            people, 1 to 60 (default 1)
+      --bike                with a bike each
+      --format {text,json}  how to print it
+    """
+GNU = """
+    Usage: order [OPTION]... [FILE]...
+      or:  order [OPTION]... --files0-from=F
+    Write sorted lines.
+
+      -b, --ignore-blanks         ignore leading blanks
+      -k, --key=KEYDEF            sort via a key; KEYDEF gives location
+                                    and type
+          --color[=WHEN]          colour the output; WHEN can be always
+      -S, --buffer-size=SIZE      use SIZE for main memory
+          --help     display this help and exit
+    """
+GO = """
+    Usage of ferry:
+      -n int
+        \tnumber of riders (default 5)
+      -name string
+        \tname of the port
+      -v\tverbose
+    """
+NODE = """
+    Usage: ferry [options] <origin> [destination]
+
+    Options:
+      -V, --version          output the version number
+      -p, --port <number>    port to use (default: "80")
+      --no-color             no colours
+      -t, --tags <tag...>    several tags
+      -h, --help             display help for command
+    """
+GIT = """
+    usage: boat load [<options>] [--] <crate>...
+
+        -v, --[no-]verbose    be verbose
+        -n, --dry-run         dry run
+        --weight <n>          weight of each
+    """
+GETOPTS = """
+    usage: tide [-q] [-d DAY] [-u UNIT] PORT
+      -q       only the time
+      -d DAY   day of the week, 1 to 7 (default 1)
+    """
+MANUAL = """
+    SYNOPSIS
+           moor [-abc] [-f FILE] ROPE...
+
+    OPTIONS
+           -a     all
+           -f FILE
+                  read FILE
+    """
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        (ARGPARSE, {"-h --help": "", "-n --riders": "RIDERS", "--bike": "", "--format": "FORMAT"}),
+        (GNU, {"-b --ignore-blanks": "", "-k --key": "KEYDEF", "--color": "WHEN", "-S --buffer-size": "SIZE", "--help": ""}),
+        (GO, {"-n": "INT", "-name": "STRING", "-v": ""}),
+        (NODE, {"-V --version": "", "-p --port": "NUMBER", "--no-color": "", "-t --tags": "TAG", "-h --help": ""}),
+        (GIT, {"-v --verbose --no-verbose": "", "-n --dry-run": "", "--weight": "N"}),
+        (GETOPTS, {"-q": "", "-d": "DAY"}),
+        (MANUAL, {"-a": "", "-f": "FILE"}),
+    ],
+    ids=["argparse", "gnu", "go", "node", "git", "getopts", "manual"],
+)  # fmt: skip
+def test_options_are_read_in_every_layout(text: str, expected: dict[str, str]) -> None:
+    page = read_help(textwrap.dedent(text))
+    assert {" ".join(each.spellings): " ".join(each.values) for each in page.options} == expected
+
+
+@pytest.mark.parametrize(
+    ("text", "program", "synopsis"),
+    [
+        (ARGPARSE, "fare", "[-h,--help] [-n,--riders RIDERS] [--bike | --car] [--format FORMAT] ORIGIN DESTINATION [PORT...]"),
+        (GNU, "order", "[-b,--ignore-blanks] [-k,--key KEYDEF] [--color[=WHEN]] [-S,--buffer-size SIZE] [--help] [FILE]..."),
+        (GETOPTS, "tide", "[-q] [-d DAY] [-u UNIT] PORT"),
+        (NODE, "ferry", "[-V,--version] [-p,--port NUMBER] [--no-color] [-t,--tags TAG...] [-h,--help] <origin> [DESTINATION]"),
+        (GIT, "boat load", "[-v,--verbose,--no-verbose] [-n,--dry-run] [--weight N] <crate>..."),
+        (MANUAL, "moor", "[-a] [-b] [-c] [-f FILE] ROPE..."),
+    ],
+    ids=["argparse", "gnu", "getopts", "node", "git", "manual"],
+)  # fmt: skip
+def test_a_usage_line_becomes_a_synopsis_that_fits_together(text: str, program: str, synopsis: str) -> None:
+    draft = draft_signature(read_help(textwrap.dedent(text)), program.split())
+    assert draft.synopsis[0] == synopsis
+    assert checked(draft).forms
+
+
+def test_types_are_guessed_from_names_defaults_choices_and_ranges() -> None:
+    draft = draft_signature(read_help(textwrap.dedent(ARGPARSE)), ["fare"])
+    assert draft.values["RIDERS"] == {"type": "int", "min": 1, "max": 60, "default": 1}
+    assert draft.values["FORMAT"] == {"type": "choice", "of": ["text", "json"]}
+    go = draft_signature(read_help(textwrap.dedent(GO)), ["ferry"])
+    assert go.style == "one-dash" and go.values["INT"] == {"type": "int", "default": 5}
+    assert draft_signature(read_help(textwrap.dedent(GETOPTS)), ["tide"]).style == "posix"
+
+
+@pytest.mark.parametrize(
+    ("text", "default"),
+    [("people (default 5)", "5"), ('port (default: "80")', "80"), ("[default: text]", "text"), ("defaults to 7", "7"), ("40 by default", "40"),
+     ("the default is none of these words", None), ("no word of it", None)],
+)  # fmt: skip
+def test_defaults_in_texts(text: str, default: str | None) -> None:
+    assert default_in(text) == default or (default is None and default_in(text) in (None, "none"))
+
+
+@pytest.mark.parametrize(
+    ("text", "bounds"),
+    [
+        ("1 to 60", (1, 60)),
+        ("between 2 and 9", (2, 9)),
+        ("0..5", (0, 5)),
+        ("1-7", (1, 7)),
+        ("9 to 1", None),
+        ("many", None),
+    ],
+)
+def test_ranges_in_texts(text: str, bounds: tuple[int, int] | None) -> None:
+    assert range_in(text) == bounds
+
+
+@pytest.mark.parametrize(
+    ("head", "spellings", "values"),
+    [
+        ("-n, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)), ("-n RIDERS, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)),
+        ("--size=W,H", ("--size",), ("W", "H")), ("-x | --extra", ("-x", "--extra"), ()), ("--color[=WHEN]", ("--color",), ("WHEN",)),
+        ("--name=", ("--name",), ("NAME",)), ("-o <file>", ("-o",), ("FILE",)), ("--dry-run", ("--dry-run",), ()),
+    ],
+)  # fmt: skip
+def test_heads_of_option_lines(head: str, spellings: tuple[str, ...], values: tuple[str, ...]) -> None:
+    option = option_of(head)
+    assert option is not None and (option.spellings, option.values) == (spellings, values)
+
+
+@pytest.mark.parametrize(
+    "head", ["- a list item", "-- ", "-n is what one would give to the program in such a case as this one here"]
+)
+def test_sentences_are_no_options(head: str) -> None:
+    assert option_of(head) is None
+
+
+def test_escape_sequences_and_overstriking_are_no_part_of_a_help_text() -> None:
+    page = read_help("usage: \x1b[1mp\x1b[0m [-a]\n\n  \x1b[1m-a\x1b[0m, --all   N\bNa\bam\bme\be\n")
+    assert [each.spellings for each in page.options] == [("-a", "--all")] and page.options[0].text == "Name"
