@@ -19,7 +19,7 @@ from keen_matrix.core.errors import RunFault
 
 NAME = "history.sqlite3"
 VERSION = 1
-BATCH = 10_000
+BATCH = 2_000
 WAIT_SECONDS = 15.0
 """How long a run waits while another one writes."""
 _SCHEMA = """

@@ -29,7 +29,7 @@ EFFORTS: Mapping[str, int] = {"quick": 0, "normal": 40_000_000, "thorough": 360_
 """Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a small machine)."""
 SMALL_TUPLES = 800
 """Systems with no more tuples (8 axes of 5 values have 700) get a part of the work, so that they are answered at once."""
-SMALL_WORK = 500_000
+SMALL_WORK = 3_000_000
 TRIAL_SHARES = (0.6, 0.12, 0.08)
 """Parts of the work that the smallest starts get; what is left goes to the best result. The smallest start mostly wins."""
 MOST_ROWS = 2_000_000
@@ -138,7 +138,7 @@ class _Search:
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
         started = time.monotonic()
         limit = EFFORTS[effort]
-        if self.total <= SMALL_TUPLES and effort == "normal" and max(map(len, self.axes)) <= 2:
+        if self.total <= SMALL_TUPLES and effort == "normal":
             limit = SMALL_WORK
         self._parts: dict[tuple[tuple[int, int], ...], bool] = {}
         self.work = Work(limit, lambda: time.monotonic() - started > SAFETY_SECONDS[effort])

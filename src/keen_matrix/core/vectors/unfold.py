@@ -282,7 +282,7 @@ class _Kept(dict[Any, Any]):
         return found
 
 
-MAX_KEPT = 100_000
+MAX_KEPT = 8_192
 """Answers kept for one place of the line; an axis of a billion values must not fill the memory."""
 
 
