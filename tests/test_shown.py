@@ -1,0 +1,141 @@
+"""What is read on the terminal: how each kind of expectation tells that it failed, and how it is told in words."""
+
+from __future__ import annotations
+
+import json
+import re
+
+import pytest
+
+from tests.conftest import Place
+
+DIGEST = "sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+SCRIPT = r"""
+printf 'one\ntwo \nthr\tee\n'; echo bad >&2; echo out > out.txt
+case $1 in fail) exit 3;; sleep) sleep 5;; term) kill -TERM $$;; left) (exec sleep 1 >/dev/null 2>&1) & ;;
+    colour) printf '\033[31mred\033[0m\n\033]0;title\007';; long) head -c 4000 /dev/zero | tr '\0' x;; esac
+exit 0
+"""
+# what stands in the matrix, the lines that tell the failure, and the expectation in words
+FAILURES: dict[str, tuple[str, list[str], str]] = {
+    "exit": ('line = "fail"', ["exit expected 0", "came 3"], "0"),
+    "exits": ('expect.exit = [1, 2, 9]', ["exit expected 1 or 2 or 9", "came 0"], "1 or 2 or 9"),
+    "text": (r'expect.stdout = "one\ntwo\nthr\tee\n"', ["stdout differs in 1 of 3 lines", "1 one", "expected 2 two", "came 2 two·", r"3 thr\tee"],
+             'is "one'),
+    "contains": ('expect.stdout.contains = ["four", "one"]', ['stdout expected to contain "four"', r'came "one\ntwo \nthr\tee\n"'],
+                 'contains "four" and "one"'),
+    "lacks": ('expect.stdout.lacks = "two"', ['stdout expected not to contain "two"'], 'lacks "two"'),
+    "nothing": ('expect.stderr = ""', ["stderr expected nothing", 'came "bad"'], "is"),
+    "pattern": (r"expect.stdout.matches = '^\d+$'", [r"stdout expected to match ^\d+$"], r"matches ^\d+$"),
+    "lines": (r'expect.stdout.lines = ["one", "three", "thr\tee"]', ["stdout differs in 1 of 3 lines", "expected 2 three", "came 2 two·"],
+              "has the lines 'one', 'three'"),
+    "any order": ('expect.stdout.lines-any-order = ["two ", "one", "four"]', ["stdout missing four", r"not expected thr\tee"], "in any order"),
+    "count": ('expect.stdout.line-count = "4..9"', ["stdout expected 4..9 lines", "came 3 lines"], "has 4 to 9 lines"),
+    "bytes": ('expect.stdout.bytes = "base64:b25l"', ["stdout differs in 2 of 3 lines", "came 2 two·"], "is the given bytes"),
+    "starts": ('expect.stdout.starts = "two"', ['stdout expected to start with "two"'], 'starts with "two"'),
+    "ends": ('expect.stdout.ends = "one"', ['stdout expected to end with "one"'], 'ends with "one"'),
+    "json": ("expect.stdout.json = { a = 1 }", ["stdout expected JSON", "but Expecting value at line 1, column 1"], 'is the JSON {"a": 1}'),
+    "groups": ("expect.stdout = { matches = '(?s)(?P<first>\\w+).*', holds = \"first == 'two'\" }", ["stdout expected first == 'two'", "came first = 'one'"],
+               "first == 'two' holds"),
+    "command": ("expect.stdout.command = \"printf 'one\\\\nTWO\\\\n'\"", ["stdout differs in 2 of 3 lines", "expected 2 TWO"], "prints"),
+    "digest": (f'expect.stdout.bytes = "{DIGEST}"', [f"stdout expected {DIGEST}", "came sha256:a9d5ac7e"], "has the sha256 digest"),
+    "file": ('expect.files."out.txt" = "in"', ['out.txt expected "in"', 'came "out"'], 'is "in"'),
+    "absent": ('expect.files."out.txt".absent = true', ["out.txt expected no such file"], "absent"),
+    "mode": ('expect.files."out.txt".mode = "755"', ["out.txt expected mode 755", "came 644"], "has mode 755"),
+    "missing": ('expect.files."none.txt".contains = "x"', ["none.txt expected a file", "came absent"], 'contains "x"'),
+    "others": ('expect.other-files = "none"', ["other-files expected other files left alone", "came out.txt created"], "none created, changed or deleted"),
+    "duration": ('expect.duration = "> 60 min"', ["duration expected > 60 min", "came 0."], "> 60 min"),
+    "memory": ('expect.memory = "> 4 GiB"', ["memory expected > 4 GiB", "MiB"], "> 4 GiB"),
+    "signal": ('expect.signal = "TERM"', ["signal expected TERM", "came exit 0"], "TERM"),
+    "killed": ('line = "term"', ["crash expected no crash", "exit expected 0"], "0"),
+}  # fmt: skip
+
+
+def _spec() -> str:
+    parts = ['[program]\nlaunch = "sh {here}/p.sh"\n[expect]\nexit = 0\nstderr = "bad"\n']
+    for name, (text, _, _) in FAILURES.items():
+        line = "" if text.startswith("line") else 'line = "go"\n'
+        parts.append(f'[[matrix]]\nname = "{name}"\n{line}{text}\n')
+    return "".join(parts)
+
+
+@pytest.fixture(scope="module")
+def ran(tmp_path_factory: pytest.TempPathFactory) -> Place:
+    place = Place(tmp_path_factory.mktemp("shown"))
+    place.write("p.sh", SCRIPT)
+    place.write("all.matrix.toml", _spec())
+    assert place.call("lint").status == 0
+    return place
+
+
+@pytest.fixture(scope="module")
+def blocks(ran: Place) -> dict[str, str]:
+    """The failure blocks of one run by matrix, spaces brought together."""
+    came = ran.call("run", "--details")
+    assert came.status == 1 and f"{len(FAILURES)} vectors: {len(FAILURES) - 1} differed, 1 crashed" in came.out
+    found = {}
+    for block in came.out.split("\n\n")[1:]:
+        first, _, rest = block.strip("\n").partition("\n")
+        if first.endswith(("   differed", "   crashed")):
+            found[first.split("   ")[0]] = re.sub(r" +", " ", rest)
+    return found
+
+
+@pytest.mark.parametrize("name", FAILURES)
+def test_a_failure_is_told_by_what_was_expected_and_what_came(blocks: dict[str, str], name: str) -> None:
+    at = 0
+    for line in FAILURES[name][1]:
+        assert line in blocks[name][at:], blocks[name]
+        at = blocks[name].index(line, at)
+    if not FAILURES[name][0].startswith("line"):
+        assert re.search(r"all\.matrix\.toml:\d+\n", blocks[name]), "the place of the rule is told"
+
+
+@pytest.fixture(scope="module")
+def ids(ran: Place) -> dict[str, str]:
+    found = ran.call("unfold", "--format", "json").out.splitlines()
+    return {each["matrix"]: each["id"] for each in map(json.loads, found) if "id" in each}
+
+
+@pytest.mark.parametrize(
+    "name", ["text", "count", "groups", "absent", "mode", "others", "memory", "command", "digest", "any order"]
+)
+def test_an_expectation_is_told_in_words(ran: Place, ids: dict[str, str], name: str) -> None:
+    came = ran.call("unfold", "--why", ids[name])
+    assert came.status == 0 and FAILURES[name][2] in came.out
+    assert "always      it starts, ends in time, does not crash, leaves no process behind" in came.out
+
+
+HOSTILE = '[program]\nlaunch = "sh {here}/p.sh"\n[expect]\nexit = 0\nstdout = ""\n[[matrix]]\nname = "m"\nline = "{w}"\naxes.w = ["colour", "long"]\n'
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ("run", "--details"),
+        ("run", "--brief"),
+        ("replay",),
+        ("report", "--as", "markdown"),
+        ("report", "--as", "tap"),
+    ],
+)
+def test_what_a_program_prints_never_reaches_the_terminal_as_it_is(place: Place, command: tuple[str, ...]) -> None:
+    place.write("p.sh", SCRIPT)
+    place.write("h.matrix.toml", HOSTILE)
+    place.call("run")
+    colour = next(each for each in place.cases() if "colour" in each["argv"])
+    words = (*command, colour["id"]) if command[0] == "replay" else command
+    came = place.call(*words, env={"NO_COLOR": "1"})
+    assert came.status in (0, 1) and (came.out or came.err)
+    assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f]", came.out + came.err)
+    if command[0] == "replay" or "--details" in command:
+        assert r"\e[31mred" in came.out
+
+
+def test_colour_is_used_only_where_it_is_wanted(ran: Place) -> None:
+    plain = ran.call("run", "--color", "never")
+    coloured = ran.call("run", "--color", "always", env={"NO_COLOR": ""})
+    assert "\x1b" not in plain.out and "\x1b[" in coloured.out
+    bare = re.sub(r"\x1b\[[0-9;]*m", "", coloured.out)
+    timeless = [re.sub(r"\d+\.\d+ ", "", each) for each in (bare, plain.out)]
+    assert timeless[0] == timeless[1], "colour says nothing that the text does not"
