@@ -360,3 +360,52 @@ def test_a_large_journal_is_reported_quickly(place: Place) -> None:
     if CHROMIUM:
         came = drive(place.folder / "run.html")
         assert came["all"] == 10_000 and float(str(came["filter"])) < 1_000
+
+
+def test_another_build_is_remembered_by_the_line_to_paste_and_by_replay(place: Place) -> None:
+    place.write("good.sh", 'echo "$1"')
+    place.write("bad.sh", "echo other")
+    for name in ("a", "b"):
+        place.write(f"{name}.matrix.toml", """
+            [program]
+            launch = "sh {here}/good.sh"
+            [[matrix]]
+            name = "m"
+            line = "word"
+            expect.stdout = "word"
+            """)  # fmt: skip
+    assert place.call("run").status == 0
+    came = place.call("run", "a.matrix.toml", "--program", "sh bad.sh")
+    id = place.cases()[0]["id"]
+    assert f"again: keen-matrix run --only {id[:6]} --program 'sh bad.sh' --details" in came.out
+    assert place.call("replay", id[:6], "a.matrix.toml").status == 1
+    assert place.call("replay", id[:6], "a.matrix.toml", "--program", "sh good.sh").status == 0
+    assert place.call("replay", id[:6], "b.matrix.toml").status == 0, "the last run was none of this spec"
+    (place.folder / ".keen-matrix/last.jsonl").write_bytes(b"torn\n{")
+    assert place.call("replay", id[:6], "a.matrix.toml").status == 0
+
+
+def test_recorded_outputs_are_those_of_the_specs_that_ran_last(place: Place) -> None:
+    place.write("p.sh", 'echo "$1"')
+    for name in ("a", "b"):
+        place.write(f"{name}.matrix.toml", """
+            [program]
+            launch = "sh {here}/p.sh"
+            [[matrix]]
+            name = "m"
+            line = "word"
+            expect.stdout.baseline = true
+            """)  # fmt: skip
+    assert place.call("baseline").status == 3, "nothing has run yet"
+    place.call("run", "b.matrix.toml")
+    came = place.call("baseline")
+    assert came.status == 1 and "b.matrix.toml   1 new" in came.out and "a.matrix.toml" not in came.out
+    assert "holds no run of a.matrix.toml" in place.call("baseline", "a.matrix.toml").err
+    assert place.call("baseline", "--accept").status == 0 and place.call("run", "b.matrix.toml").status == 0
+
+
+def test_a_program_to_draft_may_be_quoted_as_one_text(place: Place) -> None:
+    place.write("my program.sh", "echo 'usage: p [-a] FILE'")
+    apart, together = place.call("draft", "sh", "my program.sh"), place.call("draft", "sh 'my program.sh'")
+    assert apart.status == 0 and apart.out == together.out
+    assert "cannot be read as words" in place.call("draft", "sh 'my").err

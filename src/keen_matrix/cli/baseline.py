@@ -69,10 +69,13 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.run import load_all
 
     screen = Screen(sys.stdout, color=options.color)
-    left = 0
+    left, found = 0, False
     for spec in load_all(spec_paths(options.specs)):
         book = Book(spec, options)
         changes = list(book.changes())
+        if not book.came and not options.specs:
+            continue
+        found = True
         if not book.came:
             raise Misuse(f"{options.journal} holds no run of {spec.path}; run it first")
         screen.line((spec.path, "strong"), f"   {_counted(changes)}")
@@ -81,6 +84,8 @@ def main(options: argparse.Namespace) -> int:
         left += len(changes) - len(accepted)
         if accepted:
             screen.line("  ", (f"{counted_noun(len(accepted), 'output')} accepted", "good"))
+    if not found:
+        raise Misuse(f"{options.journal} holds no run of the specs below this folder; run them first")
     if left and not (options.accept or options.ask):
         screen.line("look: ", ("keen-matrix baseline --show", "strong"), "   accept: ",
                     ("keen-matrix baseline --accept", "strong"))  # fmt: skip
@@ -113,10 +118,21 @@ def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
 def write_change(screen: Screen, change: Change) -> None:
     """Write the difference between what is recorded and what came."""
     from keen_matrix.cli.console.failures import difference_rows
+    from keen_matrix.cli.console.safe import cut, visible_line
+    from keen_matrix.core.expect.differences import MOST_SHOWN, split_lines
 
-    texts = [raw.decode("utf-8", "surrogateescape") for raw in (change.old, change.new)]
-    for row in difference_rows(screen, *texts):
-        screen.line("    ", *row)
+    old, new = (raw.decode("utf-8", "surrogateescape") for raw in (change.old, change.new))
+    if change.state == "changed":
+        for row in difference_rows(screen, old, new):
+            screen.line("    ", *row)
+        return
+    lines = split_lines(new if change.state == "new" else old)
+    for line in lines[:MOST_SHOWN]:
+        screen.line("    ", (f"{screen.sign('bar')} ", "dim"), cut(visible_line(line), 200))
+    if len(lines) > MOST_SHOWN:
+        screen.line("    ", (f"and {len(lines) - MOST_SHOWN:,} more lines", "dim"))
+    if not lines:
+        screen.line("    ", ("nothing", "dim"))
 
 
 def ask() -> bool:

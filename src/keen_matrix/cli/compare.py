@@ -45,14 +45,14 @@ def main(options: argparse.Namespace) -> int:
         screen.line((kind, styles.get(kind, "strong")), f"  {count:,}")
         listed = found.changes[kind]
         for change in listed if options.all else listed[:SHOWN]:
-            how = " ".join(each for each in (change.before, screen.sign("to") if change.before and change.after else "",
-                                             change.after) if each)  # fmt: skip
+            how = f" {screen.sign('to')} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
             screen.line(
                 "  ", (change.id[:6], "place"), f"  {change.matrix}  ", shell_line(change.argv)[:90], f"   {how}"
             )
         left = count - (len(listed) if options.all else min(SHOWN, len(listed)))
         if left:
             screen.line((f"  and {left:,} more", "dim"))
+        screen.line()
     pace = f", each takes {found.pace:.2f} times as long at the median" if found.pace is not None else ""
     if not found.counts:
         screen.line(("nothing differs", "good"))

@@ -176,6 +176,9 @@ class Demo:
             (shell_line(["keen-matrix", "run", self.folder]), "strong"),
             "   or break a check in a spec",
         )
+        subtle = shell_line([*["keen-matrix", "run", "fare.matrix.toml", "--program"], "python3 subtle/fare.py"])
+        self.screen.line("A fault that needs three things at once:")
+        self.screen.line("  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong"))
         return 0 if exactly else 1
 
 

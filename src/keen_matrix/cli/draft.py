@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
 import sys
 from typing import TYPE_CHECKING, Any
 
@@ -37,6 +38,7 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.core.signature.drafting import draft_signature
 
+    options.program = _apart(options.program)
     words = [_absolute(word) for word in options.program]
     asked, page = help_of(words)
     draft = draft_signature(page, options.program)
@@ -52,6 +54,16 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
     print(f"{options.output} written; next: keen-matrix unfold {options.output}")
     return 0
+
+
+def _apart(program: list[str]) -> list[str]:
+    """Return the words of a program that was given as one quoted text, as `run --program` takes it."""
+    if len(program) != 1 or not any(each.isspace() for each in program[0]) or os.path.exists(program[0]):
+        return program
+    try:
+        return shlex.split(program[0])
+    except ValueError as error:
+        raise Misuse(f"the program cannot be read as words: {error}") from None
 
 
 def _absolute(word: str) -> str:

@@ -32,7 +32,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("id", metavar="ID", help="the beginning of the case's id")
     add_spec_options(parser)
     parser.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
-    parser.add_argument("--program", metavar="WORDS", help="start another build of the program")
+    parser.add_argument(
+        "--program", metavar="WORDS", help="start another build of the program (default: that of the last run)"
+    )
     parser.add_argument("--as-script", metavar="FILE", help="write a shell script that launches the case by hand")
 
 
@@ -45,6 +47,8 @@ def main(options: argparse.Namespace) -> int:
     screen = Screen(sys.stdout, color=options.color)
     options.seed = None
     specs = [adapted(spec, options) for spec in load_all(spec_paths(options.specs))]
+    if options.launcher is None and options.program is None:
+        specs = as_last_run(specs)
     spec, matrix, case = find_case(specs, options.id)
     if options.as_script:
         from keen_matrix.cli.script import script_of
@@ -59,6 +63,16 @@ def main(options: argparse.Namespace) -> int:
     screen.line()
     write_outcome(screen, spec, matrix, fields)
     return {"held": 0, "unlaunched": 3}.get(fields["verdict"], 1)
+
+
+def as_last_run(specs: list[Spec]) -> list[Spec]:
+    """Return specs with the launcher or the other build that the last run of each was made with, if it lies here."""
+    from keen_matrix.cli.insight import as_run
+    from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+    from keen_matrix.core.results.reading import headers_of
+
+    headers = {os.path.abspath(str(header["spec"])): header for header in headers_of(DEFAULT_JOURNAL)}
+    return [as_run(spec, headers.get(os.path.abspath(spec.path), {})) for spec in specs]
 
 
 def write_script(path: str, text: str) -> None:

@@ -114,7 +114,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line(("causes", "strong"))
     for cause in sorted(summary.causes, key=lambda each: -each.count)[:12]:
         failed = list(dict.fromkeys(each["aspect"] for each in cause.fields["aspects"] if not each["held"]))
-        screen.line(f"  {cause.count:>5,}  ", (cause.fields["verdict"], STYLE_OF[cause.fields["verdict"]]),
+        screen.line(f"  {cause.count:>5,}  ", (f"{cause.fields['verdict']:8}", STYLE_OF[cause.fields["verdict"]]),
                     f"  {cause.fields['matrix']}: {', '.join(failed)}   ", (cause.ids[0][:6], "place"))  # fmt: skip
     screen.line()
     screen.line(("slowest", "strong"))
@@ -150,4 +150,5 @@ def write_grids(screen: Screen, report: Report) -> None:
             write_grid(screen, grid)
             drawn = True
     if drawn:
+        screen.line()
         write_legend(screen)

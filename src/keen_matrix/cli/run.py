@@ -198,10 +198,15 @@ def program_words(text: str) -> tuple[Template, ...]:
         raise Misuse("--program is empty; expected the words that start the program")
     return tuple(
         Template(os.path.abspath(word.constant), literal=True)
-        if word.constant is not None and os.sep in word.constant and os.path.exists(word.constant)
+        if word.constant is not None and _names_a_file(word.constant, first=number == 0)
         else word
-        for word in words
+        for number, word in enumerate(words)
     )
+
+
+def _names_a_file(word: str, *, first: bool) -> bool:
+    """Tell whether a word of a program names a file from here; the first, without a slash, is looked up in PATH."""
+    return os.path.exists(word) if os.sep in word else not first and os.path.isfile(word)
 
 
 def failed_ids(journal: str) -> set[str]:
@@ -520,8 +525,11 @@ class Session:
         self.screen.line(*summary_segments(counts, seconds, self.jobs))
         first = next((group for tally in self.tallies for group in tally.groups), None)
         if first is not None:
-            again = f"keen-matrix run --only {first.ids[0][1][:6]} --details"
-            self.screen.line("again: ", (again, "strong"))
+            words = ["keen-matrix", "run", "--only", first.ids[0][1][:6]]
+            for name in ("launcher", "program", "seed"):
+                if getattr(self.options, name) is not None:
+                    words += [f"--{name}", str(getattr(self.options, name))]
+            self.screen.line("again: ", (shell_line([*words, "--details"]), "strong"))
 
     def _write_remarks(self, tally: Tally) -> None:
         """Write what is worth a word though it is no failure."""

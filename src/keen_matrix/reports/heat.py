@@ -85,7 +85,7 @@ def _coverage_heat(spec: Spec, found: Coverage) -> Heat:
         Row(part.name, (_cell(part.percent), Cell(part.percent, f"{part.reached:,} of {part.total:,}")))
         for part in found.parts if part.total
     ]  # fmt: skip
-    text = f"What the vectors of the run reach, {found.percent:.1f} % at the mean of the parts"
+    text = f"what the run reached, {found.percent:.1f} % on average"
     return Heat(f"Coverage, {spec.name}", text, ("", "reached", "of"), tuple(rows))
 
 

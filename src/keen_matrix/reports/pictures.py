@@ -68,7 +68,7 @@ def _shares(axes: Any, heat: Heat) -> None:
         for x, cell in enumerate(row.cells):
             axes.text(x, y, cell.text, ha="center", va="center", fontsize=8)
     axes.set_xticks(range(len(heat.heads) - 1), [_plain(each) for each in heat.heads[1:]])
-    axes.set_yticks(range(len(rows)), [_plain(cut(escape(row.name), 26)) for row in rows])
+    axes.set_yticks(range(len(rows)), [_plain(cut(escape(row.name), 34)) for row in rows])
     axes.tick_params(length=0)
     axes.set_title(_plain(f"{heat.title}: {heat.text}"), fontsize=9, loc="left", wrap=True)
     for side in axes.spines.values():
@@ -102,7 +102,7 @@ def _heat(axes: Any, grid: Grid) -> None:
     for y, row in enumerate(rows):
         for x, column in enumerate(columns):
             axes.text(x, y, MARKS[grid.state(row, column)], ha="center", va="center", fontfamily="DejaVu Sans")
-    axes.set_xticks(range(len(columns)), [_plain(cut(escape(each), 14)) for each in columns],
+    axes.set_xticks(range(len(columns)), [_plain(cut(escape(each), 18)) for each in columns],
                     rotation=30 if len(columns) > 6 else 0, ha="right" if len(columns) > 6 else "center")  # fmt: skip
     axes.set_yticks(range(len(rows)), [_plain(cut(escape(each), 22)) for each in rows])
     axes.set_xticks([each - 0.5 for each in range(len(columns) + 1)], minor=True)

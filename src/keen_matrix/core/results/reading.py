@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
@@ -49,6 +50,18 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
                     header = fields
     except OSError as error:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None
+
+
+def headers_of(path: str) -> Iterator[Mapping[str, Any]]:
+    """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes of what is no journal."""
+    try:
+        with open(path, "rb") as file:
+            for line in file:
+                if line.startswith(b'{"journal"'):
+                    with contextlib.suppress(orjson.JSONDecodeError):
+                        yield orjson.loads(line)
+    except OSError:
+        return
 
 
 def _check_version(path: str, fields: Any) -> None:
