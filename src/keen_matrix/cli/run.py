@@ -665,7 +665,9 @@ def shown_launch(spec: Spec) -> list[str]:
     for template in spec.program.launch:
         word = template.render(Scope({"here": spec.here}))
         near = os.path.normpath(template.render(Scope({"here": here})))
-        shorter = template.constant is None and os.path.exists(near) and len(near) < len(word)
+        if template.constant is not None and word.startswith(os.getcwd() + os.sep):  # a file of --program
+            near = os.path.relpath(word)
+        shorter = near != word and os.path.exists(near) and len(near) < len(word)
         words.append((near if os.sep in near or words else f".{os.sep}{near}") if shorter else word)
     return words
 
