@@ -409,3 +409,26 @@ def test_a_program_to_draft_may_be_quoted_as_one_text(place: Place) -> None:
     apart, together = place.call("draft", "sh", "my program.sh"), place.call("draft", "sh 'my program.sh'")
     assert apart.status == 0 and apart.out == together.out
     assert "cannot be read as words" in place.call("draft", "sh 'my").err
+
+
+def test_reports_keep_the_order_of_the_spec_whichever_case_ends_first(place: Place) -> None:
+    place.write("o.matrix.toml", """
+        [program]
+        launch = "sh -c '[ $1 = slow ] && sleep 0.3; exit $2' p"
+        [[matrix]]
+        name = "zebra"
+        line = "{pace} {code}"
+        axes.pace = ["slow", "fast"]
+        axes.code = [0, 1]
+        expect.exit = 0
+        [[matrix]]
+        name = "ant"
+        line = "fast 0"
+        expect.exit = 0
+        """)  # fmt: skip
+    place.call("run", "--jobs", "4")
+    assert place.cases()[0]["argv"][0] == "fast", "a later case ended first"
+    came = place.call("report", "--by", "pace,code").out
+    assert came.index("zebra") < came.index("ant") and came.index("slow  fast") > 0
+    suites = ET.fromstring(place.call("report", "--as", "junit").out).findall("testsuite")
+    assert [each.get("name", "").split(": ")[-1] for each in suites] == ["zebra", "ant"]

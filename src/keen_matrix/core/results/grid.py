@@ -103,7 +103,7 @@ def _order(grid: Grid, matrix: MatrixSummary) -> None:
 
 
 def _ordered(values: set[str], known: Mapping[str, Any]) -> list[str]:
-    """Return values in the order in which the run met them, numbers by size."""
+    """Return values in the order of their axis, numbers by size."""
     try:
         return sorted(values, key=lambda each: (each == ABSENT, float(each) if each != ABSENT else 0))
     except ValueError:

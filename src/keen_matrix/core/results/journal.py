@@ -27,7 +27,22 @@ def header(spec: Spec, jobs: int) -> dict[str, Any]:
         "started": datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
         "platform": f"{platform.system()} {platform.release()} {platform.machine()}",
         "jobs": jobs,
+        "matrices": [matrix.name for matrix in spec.matrices],
+        "axes": _axes(spec),
     }
+
+
+def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
+    """Return the values of each matrix's axes in their order, as grids show them; long axes are left out."""
+    from keen_matrix.core.results.summary import MOST_VALUES, shown_value
+
+    named = {
+        matrix.name: {
+            name: list(map(shown_value, values)) for name, values in matrix.axes.items() if len(values) <= MOST_VALUES
+        }
+        for matrix in spec.matrices
+    }
+    return {name: axes for name, axes in named.items() if axes}
 
 
 class Journal:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from math import log2
 from typing import Any, TypeAlias
@@ -145,8 +145,17 @@ def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
             heapq.heappush(heap, (*entry, _light(fields)))
         elif entry > heap[0][:3]:
             heapq.heapreplace(heap, (*entry, _light(fields)))
+    orders = {str(header.get("spec", "")): header.get("axes") or {} for header in run.headers}
     for matrix in run.matrices.values():
         _fill_absent(matrix)
+        _put_in_order(matrix, orders[matrix.spec].get(matrix.name, {}))
+    places = {
+        (str(header.get("spec", "")), name): (number, place)
+        for number, header in enumerate(run.headers)
+        for place, name in enumerate(header.get("matrices") or ())
+    }
+    last_place = (len(run.headers), 0)
+    run.matrices = dict(sorted(run.matrices.items(), key=lambda item: places.get(item[0], last_place)))
     run.slowest = sorted(heap, key=lambda each: each[:3], reverse=True)
     return run
 
@@ -158,6 +167,14 @@ def _fill_absent(matrix: MatrixSummary) -> None:
         left = [matrix.held - held, matrix.total - matrix.held - failed]
         if any(left) and len(values) <= MOST_VALUES:
             values[ABSENT] = [old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)]
+
+
+def _put_in_order(matrix: MatrixSummary, orders: Mapping[str, Sequence[str]]) -> None:
+    """Put values in the order of the spec, others in that of the alphabet, whichever case finished first; absence last."""
+    for name, values in matrix.axes.items():
+        order = {value: number for number, value in enumerate(orders.get(name, ()))}
+        told = sorted(values, key=lambda each: (each == ABSENT, order.get(each, len(order)), each))
+        matrix.axes[name] = {value: values[value] for value in told}
 
 
 def _light(fields: Mapping[str, Any]) -> dict[str, Any]:
