@@ -112,7 +112,8 @@ def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
 
 
 def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Case], rest: Iterator[Case]) -> int:
-    from keen_matrix.cli.console.safe import cells, cut, pad
+    from keen_matrix.cli.console.safe import cut, pad
+    from keen_matrix.core.width import cells
 
     if matrix.family:
         return _write_family(screen, spec, matrix, [*sample, *rest])
@@ -134,8 +135,9 @@ def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Ca
 
 def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> int:
     """Write a derived family: kind and culprit of each vector, and what was left out."""
-    from keen_matrix.cli.console.safe import cells, cut, escape, pad
+    from keen_matrix.cli.console.safe import cut, escape, pad
     from keen_matrix.core.vectors.derived import family_for
+    from keen_matrix.core.width import cells
 
     screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim"))
     shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]

@@ -15,6 +15,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from keen_matrix.core.width import cells
+
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """Return the known word most like `word`, or None when nothing comes close."""
@@ -118,4 +120,4 @@ def caret_lines(text: str, offset: int) -> tuple[str, str]:
         line, at = line[cut : cut + EXCERPT_WIDTH], at - cut
         if cut:
             line = "…" + line[1:]
-    return line, " " * at + "^"
+    return line, " " * cells(line[:at]) + "^"

@@ -12,6 +12,7 @@ from keen_matrix.core.expect.differences import Difference, DiffLine, difference
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.results.records import stream_bytes
 from keen_matrix.core.vectors.case import SHOWN_ID
+from keen_matrix.core.width import cells
 
 LINE_SHOWN = 2_000
 """Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one hides the rest."""
@@ -276,8 +277,8 @@ def _text_rows(screen: Screen, expected: str, came: str, *, details: bool) -> It
         yield _expected(quoted(left, screen.width - 24, space) if left else "nothing")
         yield _came(quoted(right, screen.width - 24, space) if right else "nothing")
         shown = quoted(right[: first_difference(left, right)], 10_000)
-        if left and right and len(shown) < screen.width - 26:
-            yield [" " * (10 + len(shown) - 1), ("^", "bad")]
+        if left and right and cells(shown) < screen.width - 26:
+            yield [" " * (10 + cells(shown) - 1), ("^", "bad")]
         return
     yield from difference_rows(screen, expected, came, details=details)
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from keen_matrix.cli.console.safe import cells, cut, escape, pad
+from keen_matrix.cli.console.safe import cut, escape, pad
 from keen_matrix.cli.console.screen import Screen, Segment
 from keen_matrix.core.results.grid import Grid, State
+from keen_matrix.core.width import cells
 
 LABEL_WIDTH = 18
 COLUMN_WIDTH = 12

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import shlex
-import unicodedata
 from collections.abc import Iterable
+
+from keen_matrix.core.width import cells
 
 _CONTROLS = re.compile(
     r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\U000e0000-\U000e007f]"
@@ -41,15 +42,6 @@ def quoted(text: str, width: int = 200, space: str = "·") -> str:
         return shown
     head, tail = width * 2 // 3, width // 4
     return f"{shown[:head]} … {shown[-tail:]} ({len(text):,} characters)"
-
-
-def cells(text: str) -> int:
-    """Return the width of a text in terminal cells: wide characters count two, combining ones none."""
-    if text.isascii():
-        return len(text)
-    return sum(
-        0 if unicodedata.combining(each) else 2 if unicodedata.east_asian_width(each) in "WF" else 1 for each in text
-    )
 
 
 def pad(text: str, width: int) -> str:
