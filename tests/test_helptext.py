@@ -26,6 +26,19 @@ ARGPARSE = """
       --bike                with a bike each
       --format {text,json}  how to print it
     """
+BOOK = """
+    usage: book [-h] [-n RIDERS] [-o FILE]
+                {Skerry,Holm} [names ...]
+
+    positional arguments:
+      {Skerry,Holm}
+      names
+
+    options:
+      -h, --help            show this help message and exit
+      -n RIDERS, --riders RIDERS
+      -o FILE, --out FILE
+    """
 GNU = """
     Usage: order [OPTION]... [FILE]...
       or:  order [OPTION]... --files0-from=F
@@ -106,8 +119,9 @@ def test_options_are_read_in_every_layout(text: str, expected: dict[str, str]) -
         (NODE, "ferry", "[-V,--version] [-p,--port NUMBER] [--no-color] [-t,--tags TAG...] [-h,--help] <origin> [DESTINATION]"),
         (GIT, "boat load", "[-v,--verbose,--no-verbose] [-n,--dry-run] [--weight N] <crate>..."),
         (MANUAL, "moor", "[-a] [-b] [-c] [-f FILE] ROPE..."),
+        (BOOK, "book", "[-h,--help] [-n,--riders RIDERS] [-o,--out FILE] COMMAND [NAMES...]"),
     ],
-    ids=["argparse", "gnu", "getopts", "node", "git", "manual"],
+    ids=["argparse", "gnu", "getopts", "node", "git", "manual", "choices"],
 )  # fmt: skip
 def test_a_usage_line_becomes_a_synopsis_that_fits_together(text: str, program: str, synopsis: str) -> None:
     draft = draft_signature(read_help(textwrap.dedent(text)), program.split())

@@ -112,10 +112,11 @@ def without_usage(text: str) -> str:
 def help_rule(signature: Signature, complete: bool, origin: str) -> Rule:
     """Return the rule that a help text is held to: exit 0, nothing on standard error, every option and operand named."""
     options = tuple(option.spellings for option in signature.options)
+    operands = tuple((name, signature.values[name].choices) for name in signature.operand_names)
     aspects: dict[str, Aspect] = {
         "exit": ExitAspect(ExitExpectation(((0, 0),))),
         "stderr": StreamAspect("stderr", (TextForm("empty", flag=True),)),
-        "help": HelpAspect(options, signature.operand_names, signature.help, complete),
+        "help": HelpAspect(options, operands, signature.help, complete),
     }
     return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))
 
@@ -125,7 +126,8 @@ class HelpAspect:
     """The help text, on standard output, names every option and operand of the signature."""
 
     options: tuple[tuple[str, ...], ...]
-    operands: tuple[str, ...]
+    operands: tuple[tuple[str, tuple[str, ...]], ...]
+    """Name and choices; an operand without a name in the help may be told by all its choices."""
     help: tuple[str, ...]
     complete: bool = False
 
@@ -136,7 +138,10 @@ class HelpAspect:
             yield Mismatch(form="help", expected="a help text on standard output", actual="")
             return
         missing = [", ".join(each) for each in self.options if not any(_stands_in(one, text) for one in each)]
-        missing += [name for name in self.operands if not is_named(name, text)]
+        missing += [
+            name for name, choices in self.operands
+            if not is_named(name, text) and not (choices and all(_stands_in(each, text) for each in choices))
+        ]  # fmt: skip
         if missing:
             yield Mismatch(form="help", expected="to name " + ", ".join(missing), actual="")
         if self.complete and (unknown := self.undeclared(text)):

@@ -142,7 +142,7 @@ def _names_in(item: str, lower: set[str]) -> str:
     """Return an item whose lower-case words are NAMEs, and whose other signs are those of our notation."""
     text = re.sub(r"\[no-\]", "", item)
     text = re.sub(r"<([^<>]+)>", lambda match: _name_of(match[1]), text)
-    text = re.sub(r"(?<![\w-])([A-Za-z][\w.:/-]*)", lambda match: _name_of(match[1]), text)
+    text = re.sub(r"(?<![\w-])([A-Za-z](?:[\w.:/-]*[\w/-])?)", lambda match: _name_of(match[1]), text)
     text = re.sub(r"=([a-z][\w.-]*)", lambda match: "=" + _name_of(match[1]), text)
     text = re.sub(r"(-{1,2}[\w-]+)\[([A-Z][\w-]*)\]", r"\1[=\2]", text)
     return text.replace("/-", " | -")
