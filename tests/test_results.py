@@ -217,18 +217,24 @@ def test_compare_tells_what_changed(ran: Place) -> None:
 
 
 def test_compare_respects_noise_when_there_are_repetitions(place: Place) -> None:
-    spec = '[program]\nlaunch = "sleep"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [0, 0.03]\nexpect.exit = 0\n'
+    spec = '[program]\nlaunch = "sleep"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [0, 0.001]\nexpect.exit = 0\n'
     place.write("t.matrix.toml", spec)
     place.call("run", "--repeat", "4", "--journal", "a.jsonl")
-    place.call("run", "--repeat", "4", "--journal", "b.jsonl")
-    assert "slower" not in place.call("compare", "a.jsonl", "b.jsonl").out
-    slow = [json.loads(line) for line in (place.folder / "b.jsonl").read_text().splitlines()]
-    for case in slow:
-        if "id" in case:
-            case["repeats"]["seconds"] = [each * 1.3 + 0.1 for each in case["repeats"]["seconds"]]
-    (place.folder / "c.jsonl").write_text("".join(json.dumps(each) + "\n" for each in slow))
-    assert "slower  2" in place.call("compare", "a.jsonl", "c.jsonl").out
-    assert "faster  2" in place.call("compare", "c.jsonl", "a.jsonl").out
+
+    def timed(name: str, seconds: list[float]) -> None:
+        cases = place.journal("a.jsonl")
+        for case in cases:
+            if "id" in case:
+                assert len(case["repeats"]["seconds"]) == 4
+                case["repeats"]["seconds"], case["seconds"] = seconds, sum(seconds) / 4
+        (place.folder / name).write_text("".join(json.dumps(each) + "\n" for each in cases))
+
+    timed("first.jsonl", [0.030, 0.031, 0.042, 0.033])
+    timed("noisy.jsonl", [0.032, 0.030, 0.034, 0.044])
+    timed("slow.jsonl", [0.139, 0.140, 0.151, 0.142])
+    assert "slower" not in place.call("compare", "first.jsonl", "noisy.jsonl").out
+    assert "slower  2" in place.call("compare", "first.jsonl", "slow.jsonl").out
+    assert "faster  2" in place.call("compare", "slow.jsonl", "first.jsonl").out
 
 
 FLAKY = """
