@@ -261,7 +261,7 @@ def test_insight_needs_a_run(place: Place) -> None:
     place.write("t.matrix.toml", DOUBTED.replace("{expect}", "expect.exit = 0"))
     for command in ("doubt", "suspects", "narrow"):
         came = place.call(command)
-        assert came.status == 3 and "cannot be read" in came.err
+        assert came.status == 3 and "there is no journal" in came.err
     place.call("run")
     assert place.call("suspects").status == 0 and place.call("narrow").status == 2
 

@@ -139,7 +139,7 @@ def test_a_journal_that_is_none_is_told(place: Place) -> None:
     place.write("x.jsonl", '{"journal": 99}\n')
     came = place.call("report", "x.jsonl")
     assert came.status == 3 and "journal of version 99" in came.err
-    assert "cannot be read" in place.call("report").err
+    assert "there is no journal" in place.call("report").err
 
 
 CHROMIUM = shutil.which("chromium")

@@ -48,6 +48,8 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
                     yield CaseRecord(header, fields)
                 elif "journal" in fields:
                     header = fields
+    except FileNotFoundError:
+        raise RunFault(f"there is no journal {path}; a run writes one") from None
     except OSError as error:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None
 
