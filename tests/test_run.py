@@ -452,3 +452,21 @@ def test_ids_stay_when_a_spec_is_put_in_another_order(place: Place) -> None:
         for name in ("a.matrix.toml", "b.matrix.toml")
     ]
     assert ids[0] == ids[1] and len(ids[0]) == 5
+
+
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        (["lnit"], "there is no command 'lnit'; did you mean lint?"),
+        (["frobnicate"], "there is no command 'frobnicate', see keen-matrix --help"),
+        (["run", "--onyl", "x"], "unrecognized arguments: --onyl; did you mean --only?"),
+        (["run", "--job", "3"], "did you mean --jobs?"),
+        (["--versoin"], "did you mean --version?"),
+        (["run", "--jobs"], "argument --jobs: expected one argument"),
+        (["run", "--jobs", "none"], "--jobs"),
+        (["run", "--zzzzzz"], "unrecognized arguments: --zzzzzz\n"),
+    ],
+)
+def test_a_wrong_call_is_answered_with_the_nearest_right_word(place: Place, words: list[str], message: str) -> None:
+    came = place.call(*words)
+    assert came.status == 2 and came.out == "" and message in came.err and "Traceback" not in came.err

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from importlib import import_module
+from typing import NoReturn
 
 from keen_matrix import __version__
 
@@ -44,13 +46,35 @@ A first spec, hello.matrix.toml:
 
 Then: keen-matrix run
 
-exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run, 130 interrupted
+exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run,
+4 a budget did not suffice, 130 interrupted
 """
 
 
-def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
+class Parser(argparse.ArgumentParser):
+    """A parser whose errors name the nearest right word."""
+
+    commands: Mapping[str, Parser]
+
+    def hint(self, word: str) -> str:
+        """Return a question with the option or command most like a wrong word, or nothing when none is near."""
+        from keen_matrix.core.errors import nearest
+
+        known = re.findall(r"(?<![\w-])--[\w-]+", self.format_help()) if word.startswith("-") else COMMANDS
+        found = nearest(word.partition("=")[0], known)
+        return f"; did you mean {found}?" if found else ""
+
+    def error(self, message: str) -> NoReturn:
+        """Print the usage and the message, and leave with status 2."""
+        wrong = re.match(r"argument COMMAND: invalid choice: '(.*?)'", message)
+        super().error(
+            f"there is no command {wrong[1]!r}{self.hint(wrong[1]) or ', see keen-matrix --help'}" if wrong else message
+        )
+
+
+def build_parser(chosen: str | None = None) -> Parser:
     """Return the parser; only the chosen command (None: every command) gets its options, since they cost imports."""
-    parser = argparse.ArgumentParser(
+    parser = Parser(
         prog="keen-matrix",
         description="Declare how a console program is called; get every argument vector run and checked.",
         epilog=_EPILOG,
@@ -59,6 +83,7 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"keen-matrix {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    parser.commands = commands.choices
     for name, summary in COMMANDS.items():
         if chosen in (name, None):
             module = import_module(f"keen_matrix.cli.{name}")
@@ -92,7 +117,10 @@ def main(words: Sequence[str] | None = None) -> int:
     chosen = next((word for word in words if not word.startswith("-")), "")
     try:
         parser = build_parser(chosen)
-        options = parser.parse_args(words)
+        options, unknown = parser.parse_known_args(words)
+        if unknown:
+            owner = parser.commands.get(chosen, parser)
+            owner.error(f"unrecognized arguments: {' '.join(unknown)}{owner.hint(unknown[0])}")
         if options.command is None:
             parser.print_help()
             return EXIT_MISUSE

@@ -289,8 +289,8 @@ def write_counts(screen: Screen, spec: Spec) -> None:
             screen.line("  ", (name, "strong"), "  not counted: its constraints reach too far; only unfolding tells")
             continue
         total += counts.vectors
-        product = f"{counts.product:,}" if counts.product is not None else "an unknown number of"
-        text = f"  {counts.vectors:>12,} of {product} in the full product"
+        whole = f" of {counts.product:,} in the full product" if counts.product is not None else ""
+        text = f"  {counts.vectors:>12,}{' derived from the signature' if matrix.family else whole}"
         if counts.strength:
             noun = {1: "values", 2: "pairs", 3: "triples"}.get(counts.strength, f"sets of {counts.strength} values")
             text += f"; all {counts.tuples:,} {noun} covered"
