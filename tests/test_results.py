@@ -261,10 +261,10 @@ def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
     assert [line.split()[4] for line in trend.out.splitlines()] == ["●", "✕", "●"]
     place.write("t.matrix.toml", FLAKY + "\n")
     (place.folder / "count").write_text("odd")
-    place.call("run", "--failed-first", "--jobs", "1")
+    place.call("run", "--unheld-first", "--jobs", "1")
     assert "spec or program changed" in place.call("history", flaky[1]).out
     (place.folder / "count").write_text("even")
-    place.call("run", "--failed-first", "--jobs", "1")
+    place.call("run", "--unheld-first", "--jobs", "1")
     assert place.cases()[0]["argv"] == ["odd"]
     place.call("run", "--slow-last", "--jobs", "1")
     assert place.call("history", "--keep", "1").out == "5 runs dropped\n"

@@ -92,7 +92,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
                      "of refusal, then most pairs a second")  # fmt: skip
     how.add_argument("--budget", type=_budget, metavar="TIME", help='the same order, and stop in time: "30 s", "5 min"; '
                      "exit status 4 when it did not suffice")  # fmt: skip
-    how.add_argument("--failed-first", action="store_true", help="begin with those that did not hold last time")
+    how.add_argument("--unheld-first", action="store_true", help="begin with those that did not hold last time")
     how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
     how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
     how.add_argument("--resume", action="store_true", help="go on with the run in the journal where it was broken off")
@@ -363,8 +363,7 @@ class Session:
                 with contextlib.closing(results):
                     for result in results:
                         unheld = tally.add(result, journal.write(result.line))
-                        id = result.line[7:17].decode()
-                        recorder.add(id, names[result.matrix], VERDICTS[result.verdict], result.seconds)
+                        recorder.add(result.id, names[result.matrix], VERDICTS[result.verdict], result.seconds)
                         progress.step(held=unheld is None)
         finally:
             recorder.finish(tally.counts)
@@ -399,10 +398,10 @@ class Session:
 
     def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
         """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
-        if not (self.options.failed_first or self.options.slow_last or self.options.order or self.options.budget):
+        if not (self.options.unheld_first or self.options.slow_last or self.options.order or self.options.budget):
             return cases
         from keen_matrix.core.results.history import NAME, History
-        from keen_matrix.core.results.order import failed_first, slow_last
+        from keen_matrix.core.results.order import slow_last, unheld_first
 
         path = os.path.join(os.path.dirname(self.options.journal) or ".", NAME)
         try:
@@ -421,8 +420,8 @@ class Session:
         def again() -> Iterator[Case]:
             return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
 
-        if self.options.failed_first:
-            return failed_first(again, known)
+        if self.options.unheld_first:
+            return unheld_first(again, known)
         return slow_last(again, known)
 
     @staticmethod
@@ -525,7 +524,7 @@ class Session:
         self.screen.line(*summary_segments(counts, seconds, self.jobs))
         first = next((group for tally in self.tallies for group in tally.groups), None)
         if first is not None:
-            words = ["keen-matrix", "run", "--only", first.ids[0][1][:6]]
+            words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
             for name in ("launcher", "program", "seed"):
                 if getattr(self.options, name) is not None:
                     words += [f"--{name}", str(getattr(self.options, name))]

@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import io
 import os
-import shutil
+import stat
 import tarfile
 import tempfile
 from collections.abc import Iterator
@@ -33,9 +33,12 @@ def archive_of(folder: str) -> tuple[str, bytes]:
                         f"{folder} holds more than {MOST_BYTES:,} bytes; --cluster-shared uses a shared file system"
                     )
                 archive.add(path, arcname=name, recursive=False)
-                digest.update(
-                    f"{name}\0{info.st_mode}\0{info.st_size}\0{info.st_mtime_ns}\0".encode("utf-8", "surrogateescape")
-                )
+                digest.update(f"{name}\0{info.st_mode}\0{info.st_size}\0".encode("utf-8", "surrogateescape"))
+                if stat.S_ISREG(info.st_mode):
+                    with open(path, "rb") as file:
+                        digest.update(hashlib.file_digest(file, "blake2b").digest())
+                elif stat.S_ISLNK(info.st_mode):
+                    digest.update(os.fsencode(os.readlink(path)))
     return digest.hexdigest(), stream.getvalue()
 
 
@@ -47,18 +50,12 @@ def _files(folder: str) -> Iterator[tuple[str, str]]:
             yield path, os.path.relpath(path, folder)
 
 
-def unpacked(digest: str, archive: bytes) -> str:
-    """Return the folder that an archive is unpacked in on this machine, unpacking it when it is not there yet."""
-    home = os.path.join(tempfile.gettempdir(), f"keen-matrix-{os.getuid()}")
+def unpacked(digest: str, archive: bytes, home: str) -> str:
+    """Return the folder below `home` that an archive is unpacked in, unpacking it when it is not there yet."""
     place = os.path.join(home, digest)
-    if os.path.isdir(place):
-        return place
-    os.makedirs(home, mode=0o700, exist_ok=True)
-    half = tempfile.mkdtemp(prefix="unpacking-", dir=home)
-    with tarfile.open(fileobj=io.BytesIO(archive), mode="r:gz") as tar:
-        tar.extractall(half, filter="data") if hasattr(tarfile, "data_filter") else tar.extractall(half)
-    try:
+    if not os.path.isdir(place):
+        half = tempfile.mkdtemp(prefix="unpacking-", dir=home)
+        with tarfile.open(fileobj=io.BytesIO(archive), mode="r:gz") as tar:
+            tar.extractall(half, filter="data") if hasattr(tarfile, "data_filter") else tar.extractall(half)
         os.rename(half, place)
-    except OSError:  # another worker of this machine was quicker
-        shutil.rmtree(half, ignore_errors=True)
     return place

@@ -111,7 +111,6 @@ class Start:
 
 STOP_GRACE = 2.0
 """Seconds that a program gets to end after the signal that its spec ends it with."""
-LIVE_BYTES = 1 << 16
 
 
 class Launch:

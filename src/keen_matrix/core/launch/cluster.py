@@ -6,12 +6,15 @@ of our own between batches. A batch is so large that it takes about two seconds.
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import os
 import pickle
 import platform
+import shutil
+import tempfile
 import time
-from collections.abc import Generator, Iterable, Iterator, Mapping
+from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any
@@ -167,11 +170,21 @@ def version_of() -> str:
 
 
 def close_pool() -> None:
-    """End this worker's pool."""
-    pool = _POOL.pop("pool", None)
+    """End this worker's pool and remove what it unpacked."""
+    pool, home = _POOL.pop("pool", None), _POOL.pop("home", None)
     _POOL.clear()
     if pool is not None:
         pool.close()
+    if home is not None:
+        shutil.rmtree(home, ignore_errors=True)
+
+
+def _home_here() -> str:
+    """Return this worker's own folder for archives; it is removed after a run, and when the worker ends."""
+    if "home" not in _POOL:
+        _POOL["home"] = tempfile.mkdtemp(prefix="keen-matrix-spec-")
+        atexit.register(shutil.rmtree, _POOL["home"], ignore_errors=True)
+    return str(_POOL["home"])
 
 
 def prepare(task: Task, archive: bytes) -> str:
@@ -191,35 +204,33 @@ def _spec_of(task: Task, archive: bytes) -> Spec:
     known = _POOL.get("spec")
     if known is not None and known[0] == key:
         return known[1]  # type: ignore[no-any-return]
-    folder = task.folder if task.shared else unpacked(task.digest, archive)
+    folder = task.folder if task.shared else unpacked(task.digest, archive, _home_here())
     spec = load_spec(os.path.join(folder, task.name))
     if task.launch:
         spec = replace(spec, program=replace(spec.program, launch=launch_templates(list(task.launch))))
     if spec.program.build:
-        _build_once(spec, task)
+        _build(spec)
     _POOL["spec"] = (key, spec)
     return spec
 
 
-def _build_once(spec: Spec, task: Task) -> None:
-    """Build a spec's program once a machine and archive. Raises RunFault."""
+def _build(spec: Spec) -> None:
+    """Build a spec's program once a worker, one after another where they share a folder. Raises RunFault."""
     import fcntl
     import subprocess
 
     from keen_matrix.core.expressions import Scope
 
-    mark = os.path.join(spec.here, ".keen-matrix-built")
-    with open(f"{mark}.lock", "w") as lock:
+    lock = os.open(spec.here, os.O_RDONLY)
+    try:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        if os.path.exists(mark) and not task.shared:
-            return
         words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
         done = subprocess.run(words, cwd=spec.here, stdin=subprocess.DEVNULL, capture_output=True, check=False)
         if done.returncode:
             tail = (done.stdout + done.stderr).decode("utf-8", "replace").splitlines()[-5:]
             raise RunFault(f"the build failed on {platform.node()} with exit {done.returncode}: {' / '.join(tail)}")
-        with open(mark, "w"):
-            pass
+    finally:
+        os.close(lock)
 
 
 def run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[tuple[Any, ...]]]:
@@ -258,8 +269,3 @@ def batches(cases: Iterable[Case], size: int) -> Iterator[list[Case]]:
     supply = iter(cases)
     while batch := list(islice(supply, size)):
         yield batch
-
-
-def described(client: Any) -> Mapping[str, int]:
-    """Return the workers of a cluster with their threads."""
-    return dict(client.nthreads())

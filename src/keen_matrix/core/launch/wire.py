@@ -18,8 +18,6 @@ _LENGTH = struct.Struct("!I")
 _RESULT = struct.Struct("!BIIBd")
 _LIVE = struct.Struct("!B10s6sd")
 _IS_RESULT, _IS_LIVE = 0, 1
-FRAME_CAP = 1 << 31
-"""A length above this is no frame of ours."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,6 +56,11 @@ class ResultFrame(NamedTuple):
     verdict: int
     seconds: float
     line: bytes
+
+    @property
+    def id(self) -> str:
+        """The case's id, with which every line begins."""
+        return self.line[7:17].decode()
 
 
 def pack(message: Any) -> bytes:

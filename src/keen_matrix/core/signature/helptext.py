@@ -52,7 +52,6 @@ class HelpText:
 
 _USAGE = re.compile(r"^\s*(?:usage|synopsis)(?: of [^:]+)?\s*:?[ \t]*(.*)$", re.IGNORECASE)
 _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
-_HEADING = re.compile(r"^[ ]{0,2}[A-Z][\w ,/()-]*:\s*$|^[A-Z][A-Z ]+$")
 _OPTION_LINE = re.compile(
     r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
 )

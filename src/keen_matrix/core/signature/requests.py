@@ -6,7 +6,7 @@ it requires and nothing else; the fullest takes every option once, and of altern
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from itertools import islice, product
@@ -245,16 +245,3 @@ def builders(signature: Signature) -> tuple[Builder, ...]:
 def plain_options(signature: Signature, form: FormModel) -> list[Option]:
     """Return the options of a form that do something else than give help or a version."""
     return [option for option in form.options if not is_help(signature, option)]
-
-
-def each_request(signature: Signature, make: Callable[[Builder], Request | None]) -> Iterator[Request]:
-    """Yield a request of each form that has one."""
-    for builder in builders(signature):
-        request = make(builder)
-        if request is not None:
-            yield request
-
-
-def joined_words(words: Sequence[str]) -> str:
-    """Return words as one line, for notes."""
-    return " ".join(words)

@@ -293,15 +293,6 @@ class ValueType:
             return text == "true"
         return text
 
-    def describe(self) -> str:
-        """Return the type in words: `int 1..60`, `one of text, json`."""
-        if self.type == "choice":
-            return f"one of {', '.join(self.choices)}"
-        if self.min is None and self.max is None:
-            return self.type
-        low, high = ("" if each is None else str(each) for each in (self.min, self.max))
-        return f"{self.type} {low}..{high}"
-
 
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
 _DOUBTFUL_INT = re.compile(

@@ -261,10 +261,6 @@ class Feasible:
             domains[other] = kept
         return True
 
-    def allows_row(self, row: Any) -> bool:
-        """Tell whether a complete row meets every constraint."""
-        return not self.never and all(rule.allows(row) for rule in self.rules)
-
     def allows_change(self, row: Ints, axis: int, value: int) -> bool:
         """Tell whether an allowed row still meets every constraint with one cell changed."""
         if axis not in self.of_axis:
