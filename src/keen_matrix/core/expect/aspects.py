@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from glob import glob
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
@@ -21,6 +21,10 @@ MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
 MAX_FILE_BYTES = 8 * 1024 * 1024
 """Bytes of a file that are read for a comparison; a larger file differs."""
+
+
+PlainText: TypeAlias = Callable[[bytes], bool]
+PlainTest: TypeAlias = Callable[[Outcome], bool]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -160,6 +164,29 @@ _FORMS = {
 }  # fmt: skip
 
 
+def plain_form(form: Form) -> PlainText | None:
+    """Return what plain_test does, for one form of a text expectation."""
+    if not isinstance(form, TextForm) or form.name == "matches":
+        return None
+    if form.name == "empty":
+        return (lambda raw: not raw) if form.flag else bool
+    constants = [template.constant for template in form.texts]
+    if None in constants:
+        return None
+    texts = [str(each).encode("utf-8", "surrogateescape") for each in constants]
+    first = texts[0] if texts else b""
+    if form.name == "is":
+        bare = _without_newline(first)
+        same = frozenset(each for each in (first, bare, bare + b"\n") if each == first or _without_newline(each) == bare)
+        return lambda raw: raw in same
+    if form.name in ("contains", "lacks"):
+        wanted = form.name == "contains"
+        return lambda raw: all((text in raw) is wanted for text in texts)
+    if form.name == "starts":
+        return lambda raw: raw.startswith(first)
+    return lambda raw: raw.endswith((first, first + b"\n"))
+
+
 class Form(Protocol):
     """What every form of a text expectation answers."""
 
@@ -180,6 +207,37 @@ class StreamAspect:
         raw: bytes = outcome.stdout if self.stream == "stdout" else outcome.stderr
         for form in self.forms:
             yield from form.check(raw, scope)
+
+
+def plain_test(aspect: Aspect) -> PlainTest | None:
+    """Return a quick test for an aspect that asks the same of every case, or None when it does not.
+
+    Where the test is true the aspect holds for an outcome without masks; where it is false, `check` tells more.
+    """
+    if isinstance(aspect, ExitAspect):
+        allowed = aspect.expectation.allowed
+        if isinstance(allowed, Template):
+            return None
+        codes = frozenset(code for low, high in allowed for code in range(low, high + 1))
+        return lambda outcome: outcome.exit in codes
+    if isinstance(aspect, OtherFilesAspect):
+        return lambda outcome: not outcome.files
+    if not isinstance(aspect, StreamAspect):
+        return None
+    tests = [plain_form(form) for form in aspect.forms]
+    known = tuple(test for test in tests if test is not None)
+    if len(known) != len(tests):
+        return None
+    if aspect.stream == "stdout":
+        return lambda outcome: all(test(outcome.stdout) for test in known)
+    return lambda outcome: all(test(outcome.stderr) for test in known)
+
+
+def takes_no_time(aspect: Aspect) -> bool:
+    """Tell whether an aspect is checked by comparing a code or some texts, however they are filled in."""
+    if isinstance(aspect, StreamAspect):
+        return all(isinstance(form, TextForm) and form.name != "matches" for form in aspect.forms)
+    return isinstance(aspect, (ExitAspect, SignalAspect, OtherFilesAspect, CrashAspect, LeftoversAspect))
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import compress
 from typing import Literal, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
@@ -13,7 +14,10 @@ from keen_matrix.core.expect.aspects import (
     LeftoversAspect,
     Mismatch,
     OtherFilesAspect,
+    PlainTest,
     failed_expectation,
+    plain_test,
+    takes_no_time,
 )
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.exits import signal_name
@@ -40,6 +44,10 @@ BUILT_IN = (CrashAspect, LeftoversAspect)
 
 REMARKABLE = frozenset({"blame", "help"})
 """Aspects that may have something to remark on."""
+
+
+MOST_KNOWN = 1_000
+"""Sets of rules whose checks are kept."""
 
 
 class Chosen(NamedTuple):
@@ -74,30 +82,41 @@ class Cascade:
 
     def __init__(self, rules: Iterable[Rule]) -> None:
         self._rules = tuple(rules)
-        always = all(rule.when is None for rule in self._rules)
-        self._held: dict[tuple[str, str], AspectResult] = {}
         self._remarkable = any(name in REMARKABLE for rule in self._rules for name in rule.aspects)
-        self._fixed = self._merge(self._rules) if always else None
+        self._quick = all(takes_no_time(aspect) for rule in self._rules for aspect in rule.aspects.values())
+        always = all(rule.when is None for rule in self._rules)
+        self._fixed = _Checks(self._rules) if always else None
+        self._known: dict[tuple[bool, ...], _Checks] = {}
 
-    @staticmethod
-    def _merge(rules: Iterable[Rule]) -> Mapping[str, Chosen]:
-        return {
-            name: Chosen(aspect, rule.origins.get(name, "")) for rule in rules for name, aspect in rule.aspects.items()
-        }
+    @property
+    def quick(self) -> bool:
+        """Whether checking takes no time to speak of: exit codes and texts compared, no patterns, files or commands."""
+        return self._quick
 
     def chosen(self, scope: Scope) -> Mapping[str, Chosen]:
         """Return for each aspect the expectation that has the last word. Raises ExpressionFault."""
+        return self._checks(scope).chosen
+
+    def _checks(self, scope: Scope) -> _Checks:
+        """Return what the rules that apply come to; it is worked out once for the same rules."""
         if self._fixed is not None:
             return self._fixed
-        return self._merge(rule for rule in self._rules if rule.when is None or rule.when.evaluate(scope))
+        applies = tuple(rule.when is None or bool(rule.when.evaluate(scope)) for rule in self._rules)
+        found = self._known.get(applies)
+        if found is None:
+            if len(self._known) >= MOST_KNOWN:
+                self._known.clear()
+            found = self._known[applies] = _Checks(compress(self._rules, applies))
+        return found
 
     def judge(self, outcome: Outcome, scope: Scope, *, timeout: float, cap: int) -> Judged:
         """Return the verdict on an outcome. A failing expression is a failed aspect, never an error here."""
         try:
-            chosen = self.chosen(scope)
+            checks = self._checks(scope)
         except ExpressionFault as fault:
             result = AspectResult(aspect="rules", held=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
+        chosen = checks.chosen
         built_in = () if _plainly_fine(outcome) else tuple(_built_in(outcome, chosen, timeout, cap))
         if outcome.unlaunched is not None or outcome.timed_out or outcome.flooded or outcome.unasked is not None:
             # what was seen of such a launch is no answer to any other expectation
@@ -106,19 +125,17 @@ class Cascade:
             )
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
-        for name, each in chosen.items():
-            if isinstance(each.aspect, OtherFilesAspect):
-                each = Chosen(self._others(each.aspect, chosen), each.origin)
-            if not isinstance(each.aspect, BUILT_IN):
-                self._check(name, each, outcome, scope, aspects)
+        plain = 0
+        for check in checks.steps:
+            if check.test is not None and not outcome.masked and check.test(outcome):
+                aspects.append(check.held)
+                plain += 1
+            else:
+                self._check(check, outcome, scope, aspects)
+        if plain == len(checks.steps) and not built_in and not self._remarkable:
+            return checks.all_held
         remarks = self._remarks(chosen, outcome, scope) if self._remarkable else ()
         return Judged(verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks)
-
-    @staticmethod
-    def _others(aspect: OtherFilesAspect, chosen: Mapping[str, Chosen]) -> OtherFilesAspect:
-        """Return the aspect with the files that other aspects look at: those are no others."""
-        named = tuple(name.removeprefix("files.") for name in chosen if name.startswith("files."))
-        return OtherFilesAspect((*aspect.named, *named), aspect.allowed)
 
     @staticmethod
     def _remarks(chosen: Mapping[str, Chosen], outcome: Outcome, scope: Scope) -> tuple[str, ...]:
@@ -126,19 +143,47 @@ class Cascade:
 
         return tuple(remarks_of((each.aspect for each in chosen.values()), outcome, scope))
 
-    def _check(self, name: str, chosen: Chosen, outcome: Outcome, scope: Scope, found: list[AspectResult]) -> None:
+    @staticmethod
+    def _check(check: _Check, outcome: Outcome, scope: Scope, found: list[AspectResult]) -> None:
         """Add the results of one aspect: one for each mismatch, or one that it held."""
+        held = check.held
         try:
-            mismatches = list(chosen.aspect.check(outcome, scope))
+            mismatches = list(check.aspect.check(outcome, scope))
         except (ExpressionFault, ValueError, TypeError) as error:
             mismatches = [failed_expectation(error)]
         if not mismatches:
-            key = (name, chosen.origin)
-            if key not in self._held:
-                self._held[key] = AspectResult(aspect=name, held=True, rule=chosen.origin)
-            found.append(self._held[key])
+            found.append(held)
         for mismatch in mismatches:
-            found.append(AspectResult(aspect=name, held=False, mismatch=mismatch, rule=chosen.origin))
+            found.append(AspectResult(aspect=held.aspect, held=False, mismatch=mismatch, rule=held.rule))
+
+
+class _Check(NamedTuple):
+    """One aspect to be checked: the quick test for it, if there is one, and the result when it holds."""
+
+    aspect: Aspect
+    test: PlainTest | None
+    held: AspectResult
+
+
+class _Checks:
+    """What a set of rules comes to."""
+
+    def __init__(self, rules: Iterable[Rule]) -> None:
+        self.chosen = {
+            name: Chosen(aspect, rule.origins.get(name, "")) for rule in rules for name, aspect in rule.aspects.items()
+        }
+        self.steps = tuple(
+            self._step(name, each) for name, each in self.chosen.items() if not isinstance(each.aspect, BUILT_IN)
+        )
+        results = tuple(step.held for step in self.steps)
+        self.all_held = Judged(verdict=_verdict(results, 0), aspects=results)
+
+    def _step(self, name: str, chosen: Chosen) -> _Check:
+        aspect = chosen.aspect
+        if isinstance(aspect, OtherFilesAspect):  # the files that other aspects look at are no others
+            named = tuple(name.removeprefix("files.") for name in self.chosen if name.startswith("files."))
+            aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
+        return _Check(aspect, plain_test(aspect), AspectResult(aspect=name, held=True, rule=chosen.origin))
 
 
 def _plainly_fine(outcome: Outcome) -> bool:

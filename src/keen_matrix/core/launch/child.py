@@ -39,6 +39,8 @@ DRAIN_GRACE = 0.3
 """Seconds that streams may stay open after the program itself has ended."""
 UNKILLABLE_GRACE = 5.0
 """Seconds after SIGKILL until a process in an uninterruptible wait is given up."""
+READS_AT_END = 20
+"""Reads of each stream once the program has ended: what it left in a pipe, which it may have made larger, fits in them."""
 READ_BYTES = 65536
 """Bytes asked for at a time: what a pipe holds on Linux."""
 PIPE_BYTES = 65536
@@ -52,6 +54,10 @@ _RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 
 SUBREAPER = False
 """Set by the worker when the system hands it every descendant of its programs; it then ends those itself."""
+PIDFDS = False
+"""Set by the worker when the end of a process can be waited for by a descriptor (pidfd_open(2)); else SIGCHLD wakes it."""
+ASK_SECONDS = 0.005
+"""How often a program is asked whether it has ended while there is no descriptor to spare that would tell."""
 
 READABLE = select.POLLIN | select.POLLHUP | select.POLLERR
 
@@ -118,30 +124,38 @@ class Launch:
 
     def __init__(self, poller: Poller, cap: int, live: Callable[[str, bytes, float], None] | None = None) -> None:
         self.poller, self.cap, self.live = poller, cap, live
-        self.keeper: Keeper | None = None
-        """The keeper that forks the program; None when it is started from nothing."""
-        self._ended: Ended | None = None
-        self.pid = 0
         self.outcome = Outcome()
-        self.finished = False
-        self.started = 0.0
         self.streams: dict[int, str] = {}
         self.feeders: list[int] = []
         """Process numbers of the commands that feed standard input; 0 for one that has ended."""
         self._chunks: dict[str, list[bytes]] = {"stdout": [], "stderr": []}
-        self._stdin = -1
-        self._stdin_left = memoryview(b"")
-        self._keep_stdin = False
-        self._exited = False
-        self._step = "running"
-        self._deadline = 0.0
-        self._end = 0.0
-        self._master = -1
-        self._chain_end = self._chain_write = -1
         self._answers: list[Answering] = []
-        self._asked_since = 0.0
-        self._stop: Stopping | None = None
         self._tails: dict[str, bytes] = {}
+
+    keeper: Keeper | None = None
+    """The keeper that forks the program; None when it is started from nothing."""
+    keeper_lost = False
+    pid = 0
+    finished = False
+    started = 0.0
+    exit_fd = -1
+    """The descriptor that tells of the program's end, while that is watched for."""
+    deadline = 0.0
+    """The monotonic time at which on_deadline wants to be called."""
+    _ended: Ended | None = None
+    _held: tuple[int, ...] = ()
+    """Our copies of the program's ends of its pipes: while they are open its end is one event, not three."""
+    _stdin = -1
+    _stdin_left = memoryview(b"")
+    _keep_stdin = False
+    _exited = False
+    _step = "running"
+    _end = 0.0
+    _master = -1
+    _chain_end = _chain_write = -1
+    _writing: tuple[int, ...] = ()
+    _asked_since = 0.0
+    _stop: Stopping | None = None
 
     # --- starting ---
 
@@ -166,12 +180,15 @@ class Launch:
             self._stdin = self._master = -1
             self._end_feeders()
             raise
-        for fd in theirs:
-            os.close(fd)
-        self._end = self._deadline = self.started + start.timeout
+        self._end = self.deadline = self.started + start.timeout
         register = self.poller.register
         for fd in self.streams:
             register(fd, select.POLLIN)
+        if PIDFDS and self.keeper is None:
+            self._watch()
+        for fd in theirs:
+            if fd not in self._held:
+                os.close(fd)
         if self._stdin >= 0 and self._stdin_left:
             self._feed()
             if self._stdin >= 0 and self._stdin_left:
@@ -208,6 +225,9 @@ class Launch:
         ours += (out_read, err_read)
         theirs += (out_write, err_write)
         self.streams = {out_read: "stdout", err_read: "stderr"}
+        self._writing = out_write, err_write
+        os.set_blocking(out_read, False)
+        os.set_blocking(err_read, False)
         actions: list[tuple[int, ...]] = []
         if start.chain:
             self._chain_end, in_write = os.pipe()
@@ -308,9 +328,11 @@ class Launch:
             self._read(fd)
         elif fd == self._stdin:
             self._feed()
+        elif fd == self.exit_fd:
+            self._on_exit()
         elif self.keeper is not None and fd == self.keeper.control.fileno():
             self._on_keeper()
-        if self._exited and not self.streams:
+        if self._exited and not self.streams and not self.finished:
             self._finish()
 
     def _feed(self) -> None:
@@ -337,17 +359,18 @@ class Launch:
             self._stdin = -1
             self._stdin_left = memoryview(b"")
 
-    def _read(self, fd: int) -> None:
+    def _read(self, fd: int) -> bool:
+        """Take what has come on one stream; tell whether there may be more."""
         stream = self.streams[fd]
         try:
             chunk = os.read(fd, READ_BYTES)
         except OSError as error:  # EIO: the last process has closed the terminal
             if error.errno in (errno.EAGAIN, errno.EINTR):
-                return
+                return False
             chunk = b""
         if not chunk:
             self._close_stream(fd)
-            return
+            return False
         outcome, kept = self.outcome, self._chunks[stream]
         came = outcome.stdout_bytes if stream == "stdout" else outcome.stderr_bytes
         if came < self.cap:
@@ -365,6 +388,7 @@ class Launch:
             self._look(stream, chunk)
         if self.live is not None:
             self.live(stream, chunk, time.monotonic() - self.started)
+        return True
 
     def _look(self, stream: str, chunk: bytes) -> None:
         """Look for the prompt that is waited for, and for the text that ends the program."""
@@ -402,18 +426,20 @@ class Launch:
     def _next_deadline(self) -> None:
         """Wake up at the end, or earlier when a prompt is overdue or the program is to be stopped."""
         moments = [self._end]
+        if PIDFDS and self.exit_fd < 0 and self.keeper is None:
+            moments.append(time.monotonic() + ASK_SECONDS)
         if self._answers:
             moments.append(self._asked_since + self._answers[0].within)
         if self._stop is not None and self._stop.after is not None:
             moments.append(self.started + self._stop.after)
-        self._deadline = min(moments)
+        self.deadline = min(moments)
 
     def _stop_now(self) -> None:
         assert self._stop is not None
         self.outcome.stopped = self._stop.signal
         self._stop = None
         self._signal_group(self.outcome.stopped)
-        self._step, self._deadline = "stopping", time.monotonic() + STOP_GRACE
+        self._step, self.deadline = "stopping", time.monotonic() + STOP_GRACE
 
     def _close_stream(self, fd: int) -> None:
         # Closing alone is not enough for epoll: for a moment after posix_spawn returns, a child of another slot still
@@ -423,6 +449,24 @@ class Launch:
         del self.streams[fd]
         if fd == self._master:
             self._master = -1
+
+    def _watch(self) -> None:
+        """Be told of the program's end by a descriptor."""
+        try:
+            self.exit_fd = os.pidfd_open(self.pid)
+            self.poller.register(self.exit_fd, select.POLLIN)
+            self._held = self._writing
+        except OSError:  # none to spare: the program is asked now and then
+            self._next_deadline()
+
+    def _unwatch(self) -> None:
+        for fd in self._held:
+            os.close(fd)
+        self._held = ()
+        if self.exit_fd >= 0:
+            self.poller.unregister(self.exit_fd)
+            os.close(self.exit_fd)
+            self.exit_fd = -1
 
     def reap(self) -> None:
         """Ask whether the program has ended; never waits.
@@ -449,16 +493,19 @@ class Launch:
             self.keeper_lost = True
         self._on_exit()
 
-    keeper_lost = False
-
     def _on_exit(self) -> None:
         """The program itself has ended: drain its streams."""
         now = time.monotonic()
         self._exited = True
+        self._unwatch()
         self.outcome.seconds = now - self.started
         if self._stdin >= 0:
             self._close_stdin()
-        self._step, self._deadline = "draining", now + DRAIN_GRACE
+        self._step, self.deadline = "draining", now + DRAIN_GRACE
+        for fd in list(self.streams):
+            for _ in range(READS_AT_END):
+                if fd not in self.streams or self.outcome.flooded or not self._read(fd):
+                    break
         if not self.streams:
             self._finish()
 
@@ -478,22 +525,26 @@ class Launch:
             if pid:
                 with contextlib.suppress(ProcessLookupError, PermissionError):
                     os.killpg(pid, signal.SIGKILL)
-                with contextlib.suppress(ChildProcessError):
-                    os.waitpid(pid, 0)
                 self.feeders[number] = 0
-                self.outcome.feeders[number][2] = int(signal.SIGPIPE)
-
-    @property
-    def deadline(self) -> float:
-        """The monotonic time at which on_deadline wants to be called."""
-        return self._deadline
+                how = self.outcome.feeders[number]
+                how[2] = int(signal.SIGPIPE)
+                with contextlib.suppress(ChildProcessError):
+                    status = os.waitpid(pid, 0)[1]
+                    if os.WIFEXITED(status):  # it was about to end anyway
+                        how[1:] = os.WEXITSTATUS(status), None
 
     def on_deadline(self, now: float) -> None:
         """Move to the next state when the time of this one is over."""
-        if now < self._deadline or self.finished:
+        if now < self.deadline or self.finished:
             return
+        if PIDFDS and self.exit_fd < 0 and self.keeper is None and not self._exited:
+            self.reap()
+            if self._exited:
+                return
         if self._step == "running":
-            self._on_running_deadline(now)
+            self._next_deadline()
+            if now >= self.deadline:
+                self._on_running_deadline(now)
         elif self._step == "stopping":
             self.outcome.timed_out = True
             self._kill()
@@ -513,11 +564,11 @@ class Launch:
             self.outcome.timed_out = True
         self._signal_group(signal.SIGTERM)
         self._signal_group(signal.SIGCONT)  # a stopped process takes no other signal
-        self._step, self._deadline = "terminating", now + TERMINATE_GRACE
+        self._step, self.deadline = "terminating", now + TERMINATE_GRACE
 
     def _kill(self) -> None:
         self._signal_group(signal.SIGKILL)
-        self._step, self._deadline = "killed", time.monotonic() + UNKILLABLE_GRACE
+        self._step, self.deadline = "killed", time.monotonic() + UNKILLABLE_GRACE
 
     def _give_up(self, now: float) -> None:
         """End the draining, or leave alone a process that even SIGKILL did not end."""
@@ -559,6 +610,7 @@ class Launch:
         if self.finished or not self.pid:
             return
         self._signal_group(signal.SIGKILL)
+        self._unwatch()
         for fd in list(self.streams):
             self._close_stream(fd)
         self._close_stdin()
@@ -579,6 +631,7 @@ class Launch:
         if self._stdin >= 0:
             self._close_stdin()
         outcome = self.outcome
+        self._unwatch()
         if self.keeper is not None:
             with contextlib.suppress(OSError, ValueError):
                 self.poller.unregister(self.keeper.control.fileno())

@@ -9,6 +9,8 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import gc
+import math
 import os
 import pickle
 import resource
@@ -21,6 +23,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault, RunFault
@@ -45,7 +48,7 @@ from keen_matrix.core.launch.wire import FrameReader, Plan, case_of, pack_live, 
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.results.records import Record, encode
 from keen_matrix.core.spec.model import Matrix, Step
-from keen_matrix.core.vectors.case import Case, case_scope
+from keen_matrix.core.vectors.case import Case, CaseScope, case_scope
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import Keeper
@@ -59,6 +62,10 @@ RETRY_MOST = 300
 HOLD_SECONDS = 0.01
 HOLD_BYTES = 32_768
 """How long, and how much of, results wait to be sent together: waking the engine costs as much as checking a small case."""
+GARBAGE_THRESHOLD = 20_000
+"""Objects made before those in circles are looked for: cases leave few."""
+SMALL_OUTPUT = 1 << 14
+"""Output that is checked in no time."""
 LARGE_OUTPUT = 1 << 20
 """Output that makes our own memory grow enough to spoil what is measured of the next program."""
 
@@ -71,6 +78,8 @@ class Slot:
         self.directories = CaseDirectories(os.path.join(worker.plan.root, str(number)))
         self.case: Case | None = None
         self.launch: Launch | None = None
+        self.settled = False
+        """Whether the program is gone, with all that it left behind."""
         self.launched_at_ns = 0
         self._lingering_until = 0.0
         self._again_at = 0.0
@@ -105,11 +114,11 @@ class Slot:
         assert case is not None
         plan = worker.plan
         argv = case.argv if self._step == 0 else case.more[self._step - 1]
-        step = self._spec_step
+        around = self._spec_step.surroundings
         file, words = plan.file, plan.launch
-        standing = standing_at(case, self._step)
-        self.scope = case_scope(case.values, argv, case.id, plan.spec.here, worker.functions, standing)
-        worker.equip(self.scope, case)
+        self.scope = scope = CaseScope(partial(worker.scope_of, case, argv, self._step))
+        for function in worker.functions.values():
+            function.forget()
         if case.relation is not None:
             launcher = case.relation[2][self._step] if case.relation[2] else ""
             launcher = "renamed" if case.relation[0] == "renamed" else launcher
@@ -119,19 +128,22 @@ class Slot:
                 first = True
         self.launch = launch = Launch(worker.poller, plan.cap, worker.live_for(case) if plan.live else None)
         self._lingering_until = 0.0
+        self.settled = False
         self.words = argv
         try:
             if case.fault is not None:
                 raise SurroundingsFault(case.fault)
-            places, around = self.directories, step.surroundings
+            places = self.directories
             if first:
                 places.prepare()
-                self._before = put_files(around.files, self.scope, places, plan.spec.here)
-            env = environment_of(plan.environment, around, self.scope, places)
-            directory = places.work if plan.spec.program.fresh_directory else plan.spec.here
-            self._start = start_of(file, [*words, *argv], env, directory, around, self.scope, plan.spec.here)
-            self._start = replace(self._start, launch_words=len(words)) if plan.warm else self._start
-            self._warm = plan.warm is not None and words == plan.launch and self._may_be_warm(case, env)
+                if around.files:
+                    self._before = put_files(around.files, scope, places, plan.spec.here)
+            env = environment_of(plan.environment, around, scope, places)
+            directory = places.work if worker.fresh else plan.spec.here
+            self._start = start_of(file, [*words, *argv], env, directory, around, scope, plan.spec.here)
+            if plan.warm is not None:
+                self._start = replace(self._start, launch_words=len(words))
+                self._warm = words == plan.launch and self._may_be_warm(case, env)
             self._launch_now()
         except (SurroundingsFault, ExpressionFault) as fault:
             self._unlaunched(str(fault))
@@ -247,31 +259,50 @@ class Slot:
         launch.outcome.leftovers = sorted(names)
         return True
 
+    @property
+    def checks_at_leisure(self) -> bool:
+        """Whether the next program may run while this launch is checked: when it is the case's last and checked in no time.
+
+        A slow check would make the next program seem slow, since its end would be noticed late.
+        """
+        case, launch, worker = self.case, self.launch, self.worker
+        assert case is not None and launch is not None
+        outcome = launch.outcome
+        return (
+            worker.spare
+            and self._step == len(case.more)
+            and outcome.stdout_bytes + outcome.stderr_bytes < SMALL_OUTPUT
+            and not outcome.unlaunched
+            and worker.cascade_of(case, self._step).quick
+        )
+
     def conclude(self) -> None:
-        """Check a finished launch; go on with the next step or repetition, or send the result and be free."""
+        """Check a settled launch; go on with the next step or repetition, or send the result and be free."""
         case, launch = self.case, self.launch
         assert case is not None and launch is not None
-        if not self.settle():
-            return
         if launch.keeper_lost:
             self.close_keeper()
         worker, outcome = self.worker, launch.outcome
-        fresh = worker.plan.spec.program.fresh_directory
-        outcome.directory = self.directories.work if fresh else worker.plan.spec.here
-        self._mask(outcome)
+        fresh, plan = worker.fresh, worker.plan
+        outcome.directory = self.directories.work if fresh else plan.spec.here
+        if outcome.stdout or outcome.stderr:
+            self._mask(outcome)
         around = self._spec_step.surroundings
         self._moved = self.directories.changed(self.launched_at_ns) or self._step > 0
         if fresh and (self._before or self._moved):
             outcome.files = file_changes(self._before, self.directories.work)
         if case.relation is not None and fresh and "files" in case.relation[3]:
             outcome.state = directory_state(self.directories.work)
-        checked = masked_outcome(outcome, worker.matrices[case.matrix].masks)
+        masks = worker.matrices[case.matrix].masks
+        checked = masked_outcome(outcome, masks) if masks else outcome
         cascade = worker.cascade_of(case, self._step)
-        with time_limit(CHECK_SECONDS) if worker.functions else _NO_LIMIT:  # only the user's own functions can hang
-            judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=worker.plan.cap)
-        if USED in self.scope.names:
+        if worker.functions:  # only the user's own functions can hang
+            with time_limit(CHECK_SECONDS):
+                judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
+        else:
+            judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
+        if masks:
             outcome.masks_used |= self.scope.names[USED]
-        worker.forget(self)
         self._record.add(self.words, outcome, judged)
         if self._step < len(case.more) and outcome.unlaunched is None:
             self._step += 1
@@ -283,7 +314,7 @@ class Slot:
         worker, case = self.worker, self.case
         assert case is not None and self.launch is not None
         fields = self._record.fields(worker.floor())
-        if worker.plan.keep and fields["verdict"] != "held" and worker.plan.spec.program.fresh_directory:
+        if worker.plan.keep and fields["verdict"] != "held" and worker.fresh:
             fields["kept"] = self._keep(worker.plan.keep, case.id)
         big = len(self.launch.outcome.stdout) + len(self.launch.outcome.stderr) > LARGE_OUTPUT
         if self._moved:
@@ -339,8 +370,6 @@ class Slot:
 
 def masked_outcome(outcome: Outcome, masks: tuple[Mask, ...]) -> Outcome:
     """Return an outcome as it is compared; what was masked is noted in the outcome itself."""
-    if not masks:
-        return outcome
     try:
         found = {name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")}
     except ValueError:
@@ -364,7 +393,6 @@ def time_limit(seconds: int) -> Any:
         signal.setitimer(signal.ITIMER_REAL, 0)
 
 
-_NO_LIMIT = contextlib.nullcontext()
 _NO_RULES = Cascade(())
 
 
@@ -377,6 +405,9 @@ class Worker:
 
     def __init__(self, control: socket.socket) -> None:
         self.control = control
+        self._control_fd = control.fileno()
+        self._due = math.inf
+        """When the earliest deadline of what runs is over, as it was before the last wait."""
         self.poller: Any = select.epoll() if hasattr(select, "epoll") else select.poll()
         self._poll_unit = 1 if hasattr(select, "epoll") else 1000
         self.reader = FrameReader()
@@ -396,13 +427,24 @@ class Worker:
         self._outbox = bytearray()
         self._flush_at = 0.0
         self.alone = True
+        self.fresh = True
+        """Whether cases run in directories of their own."""
+        self.spare = False
+        """Whether there is a slot more than programs that may run, in which one is checked while the next runs."""
         child.SUBREAPER = leftovers.become_subreaper()
-        self._woken, wake = os.pipe()
-        os.set_blocking(self._woken, False)
+        child.PIDFDS = pidfds_work()
+        self._woken = -1 if child.PIDFDS else self._wake_on_exits()
+        signal.signal(signal.SIGALRM, _check_took_too_long)
+
+    @staticmethod
+    def _wake_on_exits() -> int:
+        """Have a byte written whenever a child ends; return the descriptor from which it can be read."""
+        woken, wake = os.pipe()
+        os.set_blocking(woken, False)
         os.set_blocking(wake, False)
         signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
-        signal.signal(signal.SIGCHLD, lambda *_: None)  # a handler must stand for the wake-up byte to be written
-        signal.signal(signal.SIGALRM, _check_took_too_long)
+        signal.signal(signal.SIGCHLD, lambda *_: None)  # a handler must stand for the byte to be written
+        return woken
 
     def floor(self) -> int:
         """Return this process's own peak memory in bytes: no launch can be seen to have taken less."""
@@ -430,8 +472,12 @@ class Worker:
         os.makedirs(plan.root, exist_ok=True)
         for slot in self.slots:
             slot.close_keeper()
-        self.slots = [Slot(self, number) for number in range(plan.slots)]
+        self.fresh = plan.spec.program.fresh_directory
+        self.spare = self.fresh and plan.warm is None and plan.repeat == 1 and not self.functions
+        self.slots = [Slot(self, number) for number in range(plan.slots + self.spare)]
         self.alone = plan.slots == 1
+        gc.freeze()  # what stands now stands to the end; looking through it again and again would cost every case
+        gc.set_threshold(GARBAGE_THRESHOLD)
 
     def cascade_of(self, case: Case, number: int) -> Cascade:
         """Return the rules for a launch of a case; launches that are only compared have none."""
@@ -444,15 +490,16 @@ class Worker:
             found = self.cascades[key] = Cascade(rules)
         return found
 
-    def equip(self, scope: Scope, case: Case) -> None:
-        """Give the scope of a case what its checks need beside what its expressions see."""
+    def scope_of(self, case: Case, argv: tuple[str, ...], number: int) -> Scope:
+        """Return what the expressions of one launch of a case see, and what its checks need beside."""
+        standing = standing_at(case, number)
+        scope = case_scope(case.values, argv, case.id, self.plan.spec.here, self.functions, standing)
         matrix, names = self.matrices[case.matrix], scope.names
         assert isinstance(names, dict)
         if matrix.masks:
             names[MASKS], names[USED] = matrix.masks, set()
         names[BASELINE] = (self._baselines[case.matrix], case.id)
-        for function in self.functions.values():
-            function.forget()
+        return scope
 
     def live_for(self, case: Case) -> Callable[[str, bytes, float], None]:
         """Return the function that shows the output of a case as it comes."""
@@ -476,8 +523,9 @@ class Worker:
         assert slot.launch is not None
         for fd in slot.launch.streams:
             self.owners[fd] = slot
-        if slot.launch._stdin >= 0:
-            self.owners[slot.launch._stdin] = slot
+        for fd in (slot.launch._stdin, slot.launch.exit_fd):
+            if fd >= 0:
+                self.owners[fd] = slot
         if slot.launch.keeper is not None:
             self.owners[slot.launch.keeper.control.fileno()] = slot
 
@@ -505,11 +553,15 @@ class Worker:
     def run(self) -> None:
         """Work until the engine closes its end of the socket."""
         self.poller.register(self.control.fileno(), select.POLLIN)
-        self.poller.register(self._woken, select.POLLIN)
+        if self._woken >= 0:
+            self.poller.register(self._woken, select.POLLIN)
         try:
             while not self.closing or self.queue or self._running():
                 self._start_waiting()
-                self._turn()
+                if self.concluding:  # some could not be launched at all
+                    self._conclude()
+                else:
+                    self._turn()
         except (BrokenPipeError, ConnectionError):
             pass  # the engine is gone, and nobody wants the results
         finally:
@@ -538,21 +590,28 @@ class Worker:
         return [slot for slot in self.slots if slot.launch is not None]
 
     def _start_waiting(self) -> None:
-        for slot in self.slots:
-            while slot.launch is None and self.queue:
-                slot.begin(self.queue.popleft())
-                self._conclude()
+        """Start cases that wait, as long as there are fewer programs than may run."""
+        if self.queue:
+            free = self.plan.slots - sum([slot.launch is not None and not slot.settled for slot in self.slots])
+            for slot in self.slots:
+                if slot.launch is None and free > 0 and self.queue:
+                    slot.begin(self.queue.popleft())
+                    free -= 1
 
     def _conclude(self) -> None:
         while self.concluding:
             slot = self.concluding.pop()
-            if slot.launch is not None and slot.launch.finished:
+            if slot.launch is not None and slot.launch.finished and slot.settle():
+                self.forget(slot)
+                slot.settled = True
+                if slot.checks_at_leisure:
+                    self._start_waiting()
                 slot.conclude()
 
     def _turn(self) -> None:
         """Wait for the next thing to happen, and deal with everything that has."""
         running = self._running()
-        control, woken, owners = self.control.fileno(), self._woken, self.owners
+        owners = self.owners
         reap = False
         for fd, _ in self._poll(running):
             slot = owners.get(fd)
@@ -560,31 +619,36 @@ class Worker:
                 slot.launch.on_event(fd)
                 if slot.launch.finished:
                     self.concluding.append(slot)
-            elif fd == woken:
+            elif fd == self._woken:
                 self._drain_wakeups()
                 reap = True
-            elif fd == control:
+            elif fd == self._control_fd:
                 self._receive()
-        for slot in running:
-            launch = slot.launch
-            if reap and launch is not None and launch.pid:
-                launch.reap()
-                if launch.finished:
-                    self.concluding.append(slot)
+        if reap:
+            for slot in running:
+                launch = slot.launch
+                if launch is not None and launch.pid:
+                    launch.reap()
+                    if launch.finished:
+                        self.concluding.append(slot)
         now = time.monotonic()
-        for slot in running:
-            if slot.launch is not None and slot.deadline <= now:
-                slot.on_deadline(now)
-                if slot.launch.finished and slot not in self.concluding:
-                    self.concluding.append(slot)
+        if now >= self._due:
+            for slot in running:
+                if slot.launch is not None and slot.deadline <= now:
+                    slot.on_deadline(now)
+                    if slot.launch.finished and slot not in self.concluding:
+                        self.concluding.append(slot)
         self._conclude()
 
     def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
+        """Wait for an event, for the next deadline, which is noted, or until results are to be sent."""
         if not running:
             self._flush()
+            self._due = math.inf
             return self.poller.poll()  # type: ignore[no-any-return]
         now = time.monotonic()
-        wait = (running[0].deadline if len(running) == 1 else min(slot.deadline for slot in running)) - now
+        self._due = running[0].deadline if len(running) == 1 else min([slot.deadline for slot in running])
+        wait = self._due - now
         if self._outbox:
             if self._flush_at <= now:
                 self._flush()
@@ -616,6 +680,15 @@ class Worker:
                 self.closing = True
             else:
                 self.queue.extend(map(case_of, message))
+
+
+def pidfds_work() -> bool:
+    """Tell whether the system has descriptors that tell of a process's end: Linux since 5.3, unless a sandbox forbids them."""
+    try:
+        os.close(os.pidfd_open(os.getpid()))
+    except (AttributeError, OSError):
+        return False
+    return True
 
 
 def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ...]) -> str:

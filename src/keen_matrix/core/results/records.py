@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from functools import lru_cache
 from typing import Any
 
 import orjson
@@ -68,18 +69,13 @@ class Record:
     def fields(self, floor: int) -> dict[str, Any]:
         """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes."""
         relation = self._case.relation
+        if len(self._launches) == 1 and relation is None:
+            return self._only_launch(floor)
         compared = list(compare(relation, self._launches)) if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         fields = case_fields(self._case, self._matrix)
-        masks = sorted({number for _, each, _ in self._launches for number in each.masks_used})
-        if masks:
-            fields["masked"] = masks
-            for name, text in outcome.masked.items():
-                if text != getattr(outcome, name):
-                    fields[f"{name}_masked"] = text.decode("utf-8", "backslashreplace")
-        remarks = list(dict.fromkeys(remark for _, _, each in self._launches for remark in each.remarks))
-        if remarks:
-            fields["remarks"] = remarks
+        _noted(fields, outcome, {number for _, each, _ in self._launches for number in each.masks_used},
+               dict.fromkeys(remark for _, _, each in self._launches for remark in each.remarks))  # fmt: skip
         if len(self._launches) == 1:
             fields["verdict"] = _with_compared(judged.verdict, compared)
             _outcome_fields(fields, outcome, floor)
@@ -103,6 +99,29 @@ class Record:
             _outcome_fields(step, each, floor)
             fields["steps"].append(step)
         return fields
+
+
+    def _only_launch(self, floor: int) -> dict[str, Any]:
+        """Return the record of a case with one launch that is compared with no other."""
+        ((_, outcome, judged),) = self._launches
+        fields = case_fields(self._case, self._matrix)
+        if outcome.masks_used or judged.remarks:
+            _noted(fields, outcome, outcome.masks_used, dict.fromkeys(judged.remarks))
+        fields["verdict"] = judged.verdict
+        _outcome_fields(fields, outcome, floor)
+        fields["aspects"] = [aspect_fields(each) for each in judged.aspects]
+        return fields
+
+
+def _noted(fields: dict[str, Any], outcome: Outcome, masks: Collection[int], remarks: Collection[str]) -> None:
+    """Add which masks found something and what they made of the streams, and what is worth a word."""
+    if masks:
+        fields["masked"] = sorted(masks)
+        for name, text in outcome.masked.items():
+            if text != getattr(outcome, name):
+                fields[f"{name}_masked"] = text.decode("utf-8", "backslashreplace")
+    if remarks:
+        fields["remarks"] = list(remarks)
 
 
 def _outcome_fields(fields: dict[str, Any], outcome: Outcome, floor: int) -> None:
@@ -179,8 +198,15 @@ def _stream(fields: dict[str, Any], name: str, kept: bytes, came: int) -> None:
         fields[f"{name}_bytes"] = came
 
 
+@lru_cache(4096)
+def _held_fields(aspect: str, rule: str) -> dict[str, Any]:
+    return {"aspect": aspect, "held": True, "rule": rule} if rule else {"aspect": aspect, "held": True}
+
+
 def aspect_fields(result: AspectResult) -> dict[str, Any]:
     """Return one aspect; what was expected and what came is kept for those that do not hold."""
+    if result.held:
+        return _held_fields(result.aspect, result.rule)
     fields: dict[str, Any] = {"aspect": result.aspect, "held": result.held}
     if result.mismatch is not None:
         fields["form"] = result.mismatch.form

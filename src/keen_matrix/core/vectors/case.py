@@ -110,6 +110,23 @@ def case_scope(
     return Scope(names, {**FUNCTIONS, "given": _given(argv, known), **functions})
 
 
+class CaseScope(Scope):
+    """The scope of a case, made by the function given when an expression first looks into it; most never need one."""
+
+    __slots__ = ("_make",)
+
+    def __init__(self, make: Callable[[], Scope]) -> None:
+        object.__setattr__(self, "_make", make)
+
+    def __getattr__(self, name: str) -> Any:  # called only for what is not set yet
+        if name not in ("names", "functions"):
+            raise AttributeError(name)
+        made = self._make()
+        object.__setattr__(self, "names", made.names)
+        object.__setattr__(self, "functions", made.functions)
+        return getattr(made, name)
+
+
 def _given(argv: tuple[str, ...], known: frozenset[str]) -> Callable[..., bool]:
     def given(*spellings: str) -> bool:
         """Tell whether one of the spellings is a word of the vector, alone or joined to a value by `=`.
