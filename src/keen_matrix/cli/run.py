@@ -431,10 +431,9 @@ class Session:
         return unfold(spec)
 
     def _until_stopped(self, cases: Iterator[Case]) -> Iterator[Case]:
-        for case in cases:
-            if self._stopping():
-                return
-            yield case
+        if self.deadline is None and not self.options.stop_after:
+            return cases
+        return itertools.takewhile(lambda _: not self._stopping(), cases)
 
     def _other_tests(self, failed: set[str] | None) -> Iterator[Callable[[Case], bool]]:
         if failed is not None:

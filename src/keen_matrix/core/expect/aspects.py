@@ -177,7 +177,9 @@ def plain_form(form: Form) -> PlainText | None:
     first = texts[0] if texts else b""
     if form.name == "is":
         bare = _without_newline(first)
-        same = frozenset(each for each in (first, bare, bare + b"\n") if each == first or _without_newline(each) == bare)
+        same = frozenset(
+            each for each in (first, bare, bare + b"\n") if each == first or _without_newline(each) == bare
+        )
         return lambda raw: raw in same
     if form.name in ("contains", "lacks"):
         wanted = form.name == "contains"

@@ -46,9 +46,8 @@ READ_BYTES = 65536
 PIPE_BYTES = 65536
 """Standard input up to this size fits in the pipe and is written before the program starts."""
 
-_RESTORED = [signal.SIGPIPE, signal.SIGINT, signal.SIGTERM, signal.SIGCHLD, signal.SIGHUP, signal.SIGQUIT]
-if hasattr(signal, "SIGXFSZ"):
-    _RESTORED.append(signal.SIGXFSZ)
+_RESTORED = [number for number in signal.valid_signals() if number not in (signal.SIGKILL, signal.SIGSTOP)]
+"""A program begins with every signal at its default, whatever is ignored around us (nohup ignores SIGHUP)."""
 _RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 """ru_maxrss counts kibibytes on Linux and bytes on macOS (getrusage(2))."""
 
@@ -93,12 +92,11 @@ class Stopping:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Start:
-    """All that is needed to start a program."""
+    """All that is needed to start a program, but for the vector."""
 
     file: str
-    argv: Sequence[str]
-    launch_words: int = 1
-    """How many of `argv` are launch words; the vector stands behind them."""
+    words: Sequence[str]
+    """The launch words; the vector stands behind them."""
     env: Mapping[str, str]
     directory: str
     timeout: float
@@ -122,8 +120,10 @@ STOP_GRACE = 2.0
 class Launch:
     """A running program."""
 
-    def __init__(self, poller: Poller, cap: int, live: Callable[[str, bytes, float], None] | None = None) -> None:
-        self.poller, self.cap, self.live = poller, cap, live
+    def __init__(
+        self, poller: Poller, cap: int, live: Callable[[str, bytes, float], None] | None = None, *, alone: bool = False
+    ) -> None:
+        self.poller, self.cap, self.live, self.alone = poller, cap, live, alone
         self.outcome = Outcome()
         self.streams: dict[int, str] = {}
         self.feeders: list[int] = []
@@ -159,8 +159,8 @@ class Launch:
 
     # --- starting ---
 
-    def start(self, start: Start) -> None:
-        """Start the program in a session of its own. Raises OSError or ValueError when the system refuses.
+    def start(self, start: Start, vector: Sequence[str]) -> None:
+        """Start the program with a vector, in a session of its own. Raises OSError or ValueError when the system refuses.
 
         The worker changes its own directory for the moment of the launch: posix_spawn has no portable way to set the
         child's, and a worker has one thread.
@@ -170,9 +170,10 @@ class Launch:
         try:
             actions = self._plumb(start, ours, theirs)
             os.chdir(start.directory)
-            self._start_chain(start, theirs)
+            if start.chain:
+                self._start_chain(start, theirs)
             self.started = time.monotonic()
-            self.pid = self._spawn(start, actions, theirs)
+            self.pid = self._spawn(start, vector, actions, theirs)
         except BaseException:
             for fd in (*ours, *theirs):
                 os.close(fd)
@@ -198,11 +199,11 @@ class Launch:
             self._asked_since = self.started
             self._next_deadline()
 
-    def _spawn(self, start: Start, actions: list[tuple[int, ...]], theirs: list[int]) -> int:
+    def _spawn(self, start: Start, vector: Sequence[str], actions: list[tuple[int, ...]], theirs: list[int]) -> int:
         """Start the child, from nothing or by a keeper, and return its number."""
         if self.keeper is None:
             return os.posix_spawn(
-                start.file, list(start.argv), start.env, file_actions=actions, setsid=True, setsigmask=[],
+                start.file, [*start.words, *vector], start.env, file_actions=actions, setsid=True, setsigmask=[],
                 setsigdef=_RESTORED,
             )  # fmt: skip
         fds = [-1, -1, -1]
@@ -212,7 +213,7 @@ class Launch:
             else:
                 fds[action[1]] = os.open(os.devnull, os.O_RDONLY)
                 theirs.append(fds[action[1]])
-        pid = self.keeper.launch(start.argv[start.launch_words :], start.env, start.directory, fds)
+        pid = self.keeper.launch(vector, start.env, start.directory, fds)
         self.poller.register(self.keeper.control.fileno(), select.POLLIN)
         return pid
 
@@ -442,9 +443,10 @@ class Launch:
         self._step, self.deadline = "stopping", time.monotonic() + STOP_GRACE
 
     def _close_stream(self, fd: int) -> None:
-        # Closing alone is not enough for epoll: for a moment after posix_spawn returns, a child of another slot still
-        # holds a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
-        self.poller.unregister(fd)
+        # Closing is not enough for epoll when others run: for a moment after posix_spawn returns, a child of another slot
+        # still holds a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
+        if not (self.alone and self._exited):
+            self.poller.unregister(fd)
         os.close(fd)
         del self.streams[fd]
         if fd == self._master:
@@ -464,7 +466,8 @@ class Launch:
             os.close(fd)
         self._held = ()
         if self.exit_fd >= 0:
-            self.poller.unregister(self.exit_fd)
+            if not self.alone:
+                self.poller.unregister(self.exit_fd)
             os.close(self.exit_fd)
             self.exit_fd = -1
 

@@ -40,18 +40,30 @@ def environment_of(
     return env
 
 
+def is_constant(around: Surroundings) -> bool:
+    """Tell whether surroundings are the same for every case, so that what starts one starts all."""
+    plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
+    return plain and all(template is None or template.constant is not None for _, template in around.env)
+
+
 def start_of(
-    file: str, argv: list[str], env: dict[str, str], directory: str, around: Surroundings, scope: Scope, here: str
+    file: str,
+    words: tuple[str, ...],
+    env: dict[str, str],
+    directory: str,
+    around: Surroundings,
+    scope: Scope,
+    here: str,
 ) -> Start:
     """Return how to start one launch. Raises ExpressionFault or SurroundingsFault."""
     if around.stdin is None and not (around.terminal or around.dialogue or around.stop):  # by far the commonest
-        return Start(file=file, argv=argv, env=env, directory=directory, timeout=around.timeout)
+        return Start(file=file, words=words, env=env, directory=directory, timeout=around.timeout)
     stdin = around.stdin or Stdin()
     terminal, stop = around.terminal, around.stop
     moments = (("stdout", stop.when_stdout), ("stderr", stop.when_stderr)) if stop else ()
     return Start(
         file=file,
-        argv=argv,
+        words=words,
         env=env,
         directory=directory,
         timeout=around.timeout,

@@ -32,7 +32,7 @@ from keen_matrix.core.expect.forms import BASELINE
 from keen_matrix.core.expect.masks import MASKS, USED, Mask, mask
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers
-from keen_matrix.core.launch.child import Launch
+from keen_matrix.core.launch.child import Launch, Start
 from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
@@ -41,6 +41,7 @@ from keen_matrix.core.launch.surround import (
     directory_state,
     environment_of,
     file_changes,
+    is_constant,
     put_files,
     start_of,
 )
@@ -59,11 +60,15 @@ RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 RETRY_SECONDS = 0.1
 RETRY_MOST = 300
 """Tries, a tenth of a second apart, while the system has no process or memory to spare."""
-HOLD_SECONDS = 0.01
+HOLD_SECONDS = 0.02
 HOLD_BYTES = 32_768
 """How long, and how much of, results wait to be sent together: waking the engine costs as much as checking a small case."""
 GARBAGE_THRESHOLD = 20_000
 """Objects made before those in circles are looked for: cases leave few."""
+SPARE_SLOTS = 8
+"""Launches that may wait to be checked together."""
+SETTLED_SECONDS = 0.001
+"""How long they wait when no program ends."""
 SMALL_OUTPUT = 1 << 14
 """Output that is checked in no time."""
 LARGE_OUTPUT = 1 << 20
@@ -78,8 +83,6 @@ class Slot:
         self.directories = CaseDirectories(os.path.join(worker.plan.root, str(number)))
         self.case: Case | None = None
         self.launch: Launch | None = None
-        self.settled = False
-        """Whether the program is gone, with all that it left behind."""
         self.launched_at_ns = 0
         self._lingering_until = 0.0
         self._again_at = 0.0
@@ -90,6 +93,8 @@ class Slot:
         self._moved = True
         self._warm = False
         self.keeper: Keeper | None = None
+        self._starts: dict[int, Start] = {}
+        """How launches start whose surroundings are the same for every case, by the identity of their step in the spec."""
 
     # --- beginning ---
 
@@ -114,7 +119,8 @@ class Slot:
         assert case is not None
         plan = worker.plan
         argv = case.argv if self._step == 0 else case.more[self._step - 1]
-        around = self._spec_step.surroundings
+        step = self._spec_step
+        around = step.surroundings
         file, words = plan.file, plan.launch
         self.scope = scope = CaseScope(partial(worker.scope_of, case, argv, self._step))
         for function in worker.functions.values():
@@ -126,9 +132,10 @@ class Slot:
             if case.relation[1][self._step] and not first:
                 self.directories.renew()
                 first = True
-        self.launch = launch = Launch(worker.poller, plan.cap, worker.live_for(case) if plan.live else None)
+        live = worker.live_for(case) if plan.live else None
+        self.launch = launch = Launch(worker.poller, plan.cap, live, alone=worker.alone)
         self._lingering_until = 0.0
-        self.settled = False
+        worker.running.append(self)
         self.words = argv
         try:
             if case.fault is not None:
@@ -138,12 +145,17 @@ class Slot:
                 places.prepare()
                 if around.files:
                     self._before = put_files(around.files, scope, places, plan.spec.here)
-            env = environment_of(plan.environment, around, scope, places)
-            directory = places.work if worker.fresh else plan.spec.here
-            self._start = start_of(file, [*words, *argv], env, directory, around, scope, plan.spec.here)
+            known = self._starts.get(id(step)) if case.relation is None else None
+            if known is not None:
+                self._start = known
+            else:
+                env = environment_of(plan.environment, around, scope, places)
+                directory = places.work if worker.fresh else plan.spec.here
+                self._start = start_of(file, words, env, directory, around, scope, plan.spec.here)
+                if case.relation is None and is_constant(around):
+                    self._starts[id(step)] = self._start
             if plan.warm is not None:
-                self._start = replace(self._start, launch_words=len(words))
-                self._warm = words == plan.launch and self._may_be_warm(case, env)
+                self._warm = words == plan.launch and self._may_be_warm(case)
             self._launch_now()
         except (SurroundingsFault, ExpressionFault) as fault:
             self._unlaunched(str(fault))
@@ -152,13 +164,13 @@ class Slot:
         if launch.finished:
             worker.concluding.append(self)
 
-    def _may_be_warm(self, case: Case, env: Mapping[str, str]) -> bool:
+    def _may_be_warm(self, case: Case) -> bool:
         from keen_matrix.core.launch.warm import is_warmable
 
         start = self._start
         about_launching = case.family in ("renamed", "launchers")
         plain = not (start.terminal or start.closed or about_launching)
-        return plain and is_warmable(env, self.worker.plan.environment)
+        return plain and is_warmable(start.env, self.worker.plan.environment)
 
     def _ready_keeper(self) -> Keeper | None:
         """Return this slot's keeper, started when there is none yet; None when it does not come up."""
@@ -189,7 +201,7 @@ class Slot:
         assert self.launch is not None
         try:
             self.launch.keeper = self._ready_keeper() if self._warm else None
-            self.launch.start(self._start)
+            self.launch.start(self._start, self.words)
             self.worker.adopt(self)
             self._again_at, self._tries = 0.0, 0
         except OSError as error:
@@ -331,6 +343,7 @@ class Slot:
                 return
             fields = self._steadied(fields)
         self.case = self.launch = None
+        worker.free.append(self)
         line = encode(fields)
         worker.send(pack_result(case.sequence, case.matrix, VERDICT_NUMBER[fields["verdict"]], fields["seconds"], line))
         if big:
@@ -413,6 +426,10 @@ class Worker:
         self.reader = FrameReader()
         self.queue: deque[Case] = deque()
         self.slots: list[Slot] = []
+        self.free: list[Slot] = []
+        """Slots without a case."""
+        self.running: list[Slot] = []
+        """Slots whose programs run, or have left some behind that do."""
         self.closing = False
         self.functions: Mapping[str, OncePerCase] = {}
         self._baselines: dict[int, str] = {}
@@ -430,7 +447,9 @@ class Worker:
         self.fresh = True
         """Whether cases run in directories of their own."""
         self.spare = False
-        """Whether there is a slot more than programs that may run, in which one is checked while the next runs."""
+        """Whether there are more slots than programs that may run: launches wait in them to be checked while others run."""
+        self._settled: list[Slot] = []
+        """Slots whose launches wait to be checked."""
         child.SUBREAPER = leftovers.become_subreaper()
         child.PIDFDS = pidfds_work()
         self._woken = -1 if child.PIDFDS else self._wake_on_exits()
@@ -474,7 +493,8 @@ class Worker:
             slot.close_keeper()
         self.fresh = plan.spec.program.fresh_directory
         self.spare = self.fresh and plan.warm is None and plan.repeat == 1 and not self.functions
-        self.slots = [Slot(self, number) for number in range(plan.slots + self.spare)]
+        self.slots = [Slot(self, number) for number in range(plan.slots + SPARE_SLOTS * self.spare)]
+        self.free = self.slots[::-1]
         self.alone = plan.slots == 1
         gc.freeze()  # what stands now stands to the end; looking through it again and again would cost every case
         gc.set_threshold(GARBAGE_THRESHOLD)
@@ -556,7 +576,7 @@ class Worker:
         if self._woken >= 0:
             self.poller.register(self._woken, select.POLLIN)
         try:
-            while not self.closing or self.queue or self._running():
+            while not self.closing or self.queue or self._settled or self.running:
                 self._start_waiting()
                 if self.concluding:  # some could not be launched at all
                     self._conclude()
@@ -586,34 +606,38 @@ class Worker:
             with contextlib.suppress(OSError):
                 os.rmdir(os.path.dirname(self.plan.root))
 
-    def _running(self) -> list[Slot]:
-        return [slot for slot in self.slots if slot.launch is not None]
-
     def _start_waiting(self) -> None:
         """Start cases that wait, as long as there are fewer programs than may run."""
-        if self.queue:
-            free = self.plan.slots - sum([slot.launch is not None and not slot.settled for slot in self.slots])
-            for slot in self.slots:
-                if slot.launch is None and free > 0 and self.queue:
-                    slot.begin(self.queue.popleft())
-                    free -= 1
+        while self.queue and self.free and len(self.running) < self.plan.slots:
+            self.free.pop().begin(self.queue.popleft())
 
     def _conclude(self) -> None:
         while self.concluding:
             slot = self.concluding.pop()
-            if slot.launch is not None and slot.launch.finished and slot.settle():
+            if slot in self.running and slot.launch is not None and slot.launch.finished and slot.settle():
                 self.forget(slot)
-                slot.settled = True
-                if slot.checks_at_leisure:
+                self.running.remove(slot)
+                if not slot.checks_at_leisure:
+                    slot.conclude()
+                    continue
+                self._settled.append(slot)
+                if self.queue and len(self._settled) <= SPARE_SLOTS:
                     self._start_waiting()
-                slot.conclude()
+                else:
+                    self._check_settled()
+
+    def _check_settled(self) -> None:
+        """Check what has settled; several at a time, which costs less than one now and then."""
+        for slot in self._settled:
+            slot.conclude()
+        self._settled.clear()
 
     def _turn(self) -> None:
         """Wait for the next thing to happen, and deal with everything that has."""
-        running = self._running()
-        owners = self.owners
+        running, owners = self.running, self.owners
         reap = False
-        for fd, _ in self._poll(running):
+        events = self._poll(running)
+        for fd, _ in events:
             slot = owners.get(fd)
             if slot is not None and slot.launch is not None:
                 slot.launch.on_event(fd)
@@ -624,8 +648,10 @@ class Worker:
                 reap = True
             elif fd == self._control_fd:
                 self._receive()
+        if not events and self._settled:
+            self._check_settled()
         if reap:
-            for slot in running:
+            for slot in list(running):
                 launch = slot.launch
                 if launch is not None and launch.pid:
                     launch.reap()
@@ -633,7 +659,7 @@ class Worker:
                         self.concluding.append(slot)
         now = time.monotonic()
         if now >= self._due:
-            for slot in running:
+            for slot in list(running):
                 if slot.launch is not None and slot.deadline <= now:
                     slot.on_deadline(now)
                     if slot.launch.finished and slot not in self.concluding:
@@ -643,12 +669,15 @@ class Worker:
     def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
         """Wait for an event, for the next deadline, which is noted, or until results are to be sent."""
         if not running:
+            self._check_settled()
             self._flush()
             self._due = math.inf
             return self.poller.poll()  # type: ignore[no-any-return]
         now = time.monotonic()
         self._due = running[0].deadline if len(running) == 1 else min([slot.deadline for slot in running])
         wait = self._due - now
+        if self._settled:
+            wait = min(wait, SETTLED_SECONDS)
         if self._outbox:
             if self._flush_at <= now:
                 self._flush()

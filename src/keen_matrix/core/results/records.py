@@ -100,7 +100,6 @@ class Record:
             fields["steps"].append(step)
         return fields
 
-
     def _only_launch(self, floor: int) -> dict[str, Any]:
         """Return the record of a case with one launch that is compared with no other."""
         ((_, outcome, judged),) = self._launches
