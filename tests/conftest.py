@@ -17,6 +17,9 @@ import pytest
 
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
+os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
+
 
 @dataclass(frozen=True)
 class Came:
