@@ -19,6 +19,7 @@ COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
 os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
+os.environ["XDG_CACHE_HOME"] = str(Path(sys.prefix) / "cache")  # where specs are kept between calls
 
 
 @dataclass(frozen=True)

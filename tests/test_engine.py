@@ -14,7 +14,8 @@ from typing import Any
 
 import pytest
 
-from keen_matrix.core.launch.wire import FrameReader, pack, pack_live, pack_result, unpack
+from keen_matrix.core.launch.frames import FrameReader
+from keen_matrix.core.launch.wire import pack, pack_live, pack_result, unpack
 from tests.conftest import COMMAND, Place
 
 

@@ -66,7 +66,7 @@ class Change:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.run import load_all
+    from keen_matrix.cli.specs import load_all
 
     screen = Screen(sys.stdout, color=options.color)
     left, found = 0, False

@@ -35,11 +35,11 @@ def _actions(parser: argparse.ArgumentParser) -> Iterator[argparse.Action]:
 
 
 def _specs() -> Iterator[Any]:
-    from keen_matrix.core.spec.load import load_spec
+    from keen_matrix.core.spec.kept import kept_spec
 
     try:
         for path in spec_paths([]):
-            yield load_spec(path)
+            yield kept_spec(path)
     except KeenMatrixError:
         return
 

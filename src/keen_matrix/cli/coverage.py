@@ -9,8 +9,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.doubt import style_of
-from keen_matrix.cli.insight import percent
-from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.cli.shared import add_spec_options, percent, spec_paths
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
@@ -45,7 +44,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.run import load_all
+    from keen_matrix.cli.specs import load_all
     from keen_matrix.core.insight.coverage import coverage_of
 
     screen = Screen(sys.stdout, color=options.color)

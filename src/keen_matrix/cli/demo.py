@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from importlib.resources import as_file, files
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.run import trusted_warm_plan
+from keen_matrix.cli.session import trusted_warm_plan
 from keen_matrix.cli.shared import counted_noun, whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch

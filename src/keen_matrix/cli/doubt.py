@@ -6,8 +6,8 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.insight import add_run_options, percent, runs_of
-from keen_matrix.cli.shared import counted_noun
+from keen_matrix.cli.insight import add_run_options, runs_of
+from keen_matrix.cli.shared import counted_noun, percent
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen

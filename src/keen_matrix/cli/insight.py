@@ -23,23 +23,12 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def percent(text: str) -> float:
-    """Read an option value that is a percentage."""
-    try:
-        value = float(text.removesuffix("%"))
-    except ValueError:
-        value = -1.0
-    if not 0 <= value <= 100:
-        raise argparse.ArgumentTypeError(f"expected a percentage from 0 to 100, found {text!r}")
-    return value
-
-
 def runs_of(options: argparse.Namespace) -> Iterator[tuple[Spec, dict[str, dict[str, Any]]]]:
     """Yield each spec that the journal holds a run of, with its records by id.
 
     Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was named, or of any.
     """
-    from keen_matrix.cli.run import load_all
+    from keen_matrix.cli.specs import load_all
     from keen_matrix.core.results.reading import cases_of
 
     by_spec: dict[str, dict[str, dict[str, Any]]] = {}
@@ -64,7 +53,7 @@ def as_run(spec: Spec, header: Mapping[str, Any]) -> Spec:
     """Return a spec with the launcher or the other build of the program that a run of it was made with."""
     from dataclasses import replace
 
-    from keen_matrix.cli.run import program_words
+    from keen_matrix.cli.specs import program_words
 
     program = spec.program
     if header.get("program"):

@@ -116,7 +116,7 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     """Write the bare vector, how it was found, its shell line, and a block to paste into the spec."""
     from keen_matrix.cli.console.failures import repeat_line, write_aspects
     from keen_matrix.cli.console.safe import shell_line
-    from keen_matrix.cli.run import shown_launch, surroundings_shown
+    from keen_matrix.cli.shown import shown_launch, surroundings_shown
 
     screen.line((found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv))
     for step in found.steps:

@@ -42,7 +42,7 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.console.why import write_why
-    from keen_matrix.cli.run import adapted, load_all
+    from keen_matrix.cli.specs import adapted, load_all
 
     screen = Screen(sys.stdout, color=options.color)
     options.seed = None
@@ -89,7 +89,7 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
     """Write what a case came to: its launches one after another, then every aspect."""
     from keen_matrix.cli.console.failures import repeat_line, write_aspects
     from keen_matrix.cli.console.summary import STYLE_OF
-    from keen_matrix.cli.run import shown_launch, surroundings_shown
+    from keen_matrix.cli.shown import shown_launch, surroundings_shown
 
     screen.line(("came to", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
                 (fields["verdict"], STYLE_OF[fields["verdict"]]))  # fmt: skip

@@ -9,7 +9,6 @@ from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import Misuse, nearest
-from keen_matrix.core.vectors.case import ALPHABET, ID_LENGTH, SHORTEST_ID
 
 if TYPE_CHECKING:
     from keen_matrix.core.spec.model import Matrix, Spec
@@ -52,6 +51,17 @@ def whole_number(text: str) -> int:
     if number < 1:
         raise argparse.ArgumentTypeError(f"expected a whole number above 0, found {text!r}")
     return number
+
+
+def percent(text: str) -> float:
+    """Read an option value that is a percentage."""
+    try:
+        value = float(text.removesuffix("%"))
+    except ValueError:
+        value = -1.0
+    if not 0 <= value <= 100:
+        raise argparse.ArgumentTypeError(f"expected a percentage from 0 to 100, found {text!r}")
+    return value
 
 
 def spec_paths(given: list[str]) -> list[str]:
@@ -98,6 +108,8 @@ def _specs_below(folder: str) -> Iterator[str]:
 
 def selector(patterns: Iterable[str], spec: Spec) -> Callable[[Case], bool] | None:
     """Return the test that --only stands for, or None when every case is taken."""
+    from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
+
     wanted = list(patterns)
     if not wanted:
         return None

@@ -20,7 +20,7 @@ from keen_matrix.cli.shared import (
     spec_paths,
 )
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.vectors.case import SHOWN_ID
+from keen_matrix.core.vectors.ids import SHOWN_ID
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -66,7 +66,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.run import load_all
+    from keen_matrix.cli.specs import load_all
 
     paths = spec_paths(options.specs)
     screen = Screen(sys.stdout, color=options.color)
@@ -199,7 +199,7 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one line per vector that can be pasted into a shell."""
     from keen_matrix.cli.console.failures import repeat_line
     from keen_matrix.cli.console.safe import shell_line
-    from keen_matrix.cli.run import shown_launch, surroundings_shown
+    from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.core.results.records import case_fields
 
     found = False

@@ -10,7 +10,6 @@ KeenMatrixError
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -21,6 +20,8 @@ from keen_matrix.core.width import cells
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """Return the known word most like `word`, or None when nothing comes close."""
     choices = list(known)
+    import difflib
+
     found = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
     if not found:  # short words and other letter cases score low, yet are the commonest slips
         found = [each for each in choices if each.lower().replace("_", "-") == word.lower().replace("_", "-")]

@@ -11,7 +11,7 @@ from keen_matrix.cli.shared import counted_noun
 from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.results.records import stream_bytes
-from keen_matrix.core.vectors.case import SHOWN_ID
+from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
 
 LINE_SHOWN = 2_000

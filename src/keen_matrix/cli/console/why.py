@@ -9,7 +9,8 @@ from keen_matrix.core.expect.wording import describe_aspect
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import SHOWN_ID, Case, case_scope
+from keen_matrix.core.vectors.case import Case, case_scope
+from keen_matrix.core.vectors.ids import SHOWN_ID
 
 VALUE_WIDTH = 60
 

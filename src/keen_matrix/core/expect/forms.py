@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
-import hashlib
 import os
-import subprocess
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -153,6 +149,8 @@ def read_beside(path: str) -> bytes:
 @lru_cache(maxsize=1_000)
 def command_output(words: tuple[str, ...], here: str) -> bytes:
     """Return what a command prints in an empty standard input, in the spec's folder. Raises ValueError."""
+    import subprocess  # here and below: few specs need these, and every worker would pay for them when it starts
+
     try:
         done = subprocess.run(
             words, stdin=subprocess.DEVNULL, capture_output=True, timeout=COMMAND_SECONDS, cwd=here, check=False
@@ -168,6 +166,10 @@ def command_output(words: tuple[str, ...], here: str) -> bytes:
 
 def parse_bytes(text: str) -> tuple[str, bytes]:
     """Return the algorithm (empty for the bytes themselves) and the bytes of a digest or base64 text. Raises ValueError."""
+    import base64
+    import binascii
+    import hashlib
+
     name, colon, rest = text.partition(":")
     if colon and name == "base64":
         try:
@@ -196,6 +198,8 @@ class BytesForm:
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
         """Yield a mismatch when the bytes are others."""
+        import hashlib
+
         came = hashlib.new(self.algorithm, actual).digest() if self.algorithm else actual
         if came == self.wanted:
             return

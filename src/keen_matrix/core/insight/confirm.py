@@ -12,8 +12,9 @@ from keen_matrix.core.launch.engine import run
 from keen_matrix.core.results.records import case_fields
 from keen_matrix.core.signature.families.accepted import all_requests
 from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case, case_id
+from keen_matrix.core.vectors.case import Case
 from keen_matrix.core.vectors.derived import standing_of
+from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 MOST_CANDIDATES = 20_000

@@ -1,26 +1,19 @@
-"""The engine: feeds cases to worker processes and takes their results as they finish.
-
-Workers can be started before the spec has been read, so that their start-up hides behind it.
-"""
+"""The engine: feeds cases to worker processes and takes their results as they finish."""
 
 from __future__ import annotations
 
 import contextlib
 import os
 import select
-import socket
-import subprocess
-import sys
-import tempfile
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.directories import remove_tree
 from keen_matrix.core.launch.environment import base_environment, find_program
-from keen_matrix.core.launch.wire import FrameReader, LiveFrame, Plan, ResultFrame, case_tuple, pack, unpack
+from keen_matrix.core.launch.wire import LiveFrame, Plan, ResultFrame, case_tuple, pack, unpack
+from keen_matrix.core.launch.workers import CLOSE_SECONDS, Worker, Workers, default_jobs
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.spec.model import Spec, Step
 from keen_matrix.core.vectors.case import Case
@@ -28,11 +21,6 @@ from keen_matrix.core.vectors.case import Case
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
-AHEAD_SECONDS = 0.05
-"""Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to lose at the end."""
-AHEAD_MOST = 64
-CLOSE_SECONDS = 8.0
-"""Time that workers get to end their programs and leave."""
 _RECEIVE_BYTES = 1 << 20
 
 
@@ -45,64 +33,14 @@ def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
     return tuple(replace(step, line=_NO_LINE) for step in steps)
 
 
-def default_jobs() -> int:
-    """Return the number of processors this process may use."""
-    affinity = getattr(os, "sched_getaffinity", None)
-    return len(affinity(0)) if affinity else os.cpu_count() or 1
-
-
-@dataclass(slots=True)
-class _Worker:
-    """The engine's end of one worker."""
-
-    process: subprocess.Popen[bytes]
-    control: socket.socket
-    reader: FrameReader
-    unsent: bytearray
-    slots: int
-    outstanding: int = 0
-    pace: float = 0.05
-    """Seconds that a case takes, smoothed."""
-
-    @property
-    def wanted(self) -> int:
-        """How many more cases the worker should have; 0 while it still has half of them, so that they travel together."""
-        ahead = max(1, min(int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4)), AHEAD_MOST))
-        return 0 if self.outstanding > self.slots + ahead // 2 else self.slots + ahead - self.outstanding
-
-
 class WorkerPool:
     """The worker processes of a run. Use it as a context: leaving it ends every program and removes every directory."""
 
-    def __init__(self, jobs: int, processors: int | None = None) -> None:
+    def __init__(self, jobs: int, workers: Workers | None = None) -> None:
         self.jobs = jobs
         self._live: LiveSink | None = None
-        count = min(jobs, processors or default_jobs())
-        self.root = tempfile.mkdtemp(prefix="keen-matrix-")
-        self.workers: list[_Worker] = []
-        try:
-            for number in range(count):
-                slots = jobs // count + (number < jobs % count)
-                self.workers.append(self._start(slots))
-        except OSError as error:
-            self.close()
-            raise RunFault(f"no worker could be started: {error.strerror}") from None
-
-    @staticmethod
-    def _start(slots: int) -> _Worker:
-        ours, theirs = socket.socketpair()
-        with theirs:
-            os.set_inheritable(theirs.fileno(), True)
-            code = "from keen_matrix.core.launch.worker import main; main()"
-            path = os.pathsep.join(each for each in sys.path if each)
-            process = subprocess.Popen(
-                [sys.executable, "-P", "-S", "-c", code, str(theirs.fileno())],
-                pass_fds=[theirs.fileno()],
-                stdin=subprocess.DEVNULL,
-                env={**os.environ, "PYTHONPATH": path},
-            )
-        ours.setblocking(False)
-        return _Worker(process, ours, FrameReader(), bytearray(), slots)
+        self._workers = workers or Workers(jobs)
+        self.root, self.workers = self._workers.root, self._workers.workers
 
     def plan(
         self,
@@ -195,7 +133,7 @@ class WorkerPool:
         return dry
 
     @staticmethod
-    def _send(worker: _Worker) -> None:
+    def _send(worker: Worker) -> None:
         try:
             sent = worker.control.send(worker.unsent)
             del worker.unsent[:sent]
@@ -204,7 +142,7 @@ class WorkerPool:
         except OSError:
             worker.unsent.clear()  # the worker is gone; reading from it says so
 
-    def _receive(self, worker: _Worker) -> Iterator[ResultFrame]:
+    def _receive(self, worker: Worker) -> Iterator[ResultFrame]:
         try:
             data = worker.control.recv(_RECEIVE_BYTES)
         except BlockingIOError:
@@ -226,17 +164,7 @@ class WorkerPool:
 
     def close(self) -> None:
         """End every program that still runs, every worker, and remove every directory."""
-        for worker in self.workers:
-            with contextlib.suppress(OSError):
-                worker.control.shutdown(socket.SHUT_RDWR)
-            worker.control.close()
-        for worker in self.workers:
-            try:
-                worker.process.wait(CLOSE_SECONDS)
-            except subprocess.TimeoutExpired:
-                worker.process.kill()
-                worker.process.wait()
-        remove_tree(self.root)
+        self._workers.close()
 
     def __enter__(self) -> WorkerPool:
         return self

@@ -72,14 +72,18 @@ def is_zombie(pid: int) -> bool:
     return not fields or fields[0] == b"Z"
 
 
-def belongs_to(pid: int, session: int, home: str) -> bool:
-    """Tell whether a process was started by the program of a session, or has a case's home in its environment."""
+def belongs_to(pid: int, session: int, home: str) -> bool | None:
+    """Tell whether a process was started by the program of a session, or has a case's home in its environment.
+
+    None when that cannot be told: its environment is empty, as it is for a moment while it becomes another program.
+    """
     fields = _stat_fields(pid)
     if len(fields) > 3 and int(fields[3]) == session:
         return True
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
-            return b"HOME=" + home.encode() in file.read().split(b"\0")
+            environment = file.read()
+            return b"HOME=" + home.encode() in environment.split(b"\0") if environment else None
     except OSError:
         return False
 

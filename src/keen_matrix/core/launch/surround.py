@@ -6,7 +6,6 @@ import os
 import shutil
 import stat
 from collections.abc import Mapping
-from hashlib import blake2b
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
@@ -198,6 +197,8 @@ def directory_state(root: str) -> dict[str, tuple[Any, ...]]:
 
     A file of more than STATE_BYTES is told by its size alone.
     """
+    from hashlib import blake2b
+
     found: dict[str, tuple[Any, ...]] = {}
     for name, (kind, size, mode, _, _) in snapshot(root).items():
         digest = ""

@@ -11,7 +11,8 @@ from typing import Any
 from keen_matrix.core.launch.engine import ResolvedLaunch, WorkerPool
 from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case, shard_of
+from keen_matrix.core.vectors.case import Case
+from keen_matrix.core.vectors.ids import shard_of
 
 LEAST = 5
 """Cases that are checked at least."""

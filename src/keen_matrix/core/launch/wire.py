@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import pickle
 import struct
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from keen_matrix.core.launch.frames import LENGTH
 from keen_matrix.core.spec.model import Spec
 from keen_matrix.core.vectors.case import Case, Standing
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
-_LENGTH = struct.Struct("!I")
 _RESULT = struct.Struct("!BIIBd")
 _LIVE = struct.Struct("!B10s6sd")
 _IS_RESULT, _IS_LIVE = 0, 1
@@ -66,7 +66,7 @@ class ResultFrame(NamedTuple):
 def pack(message: Any) -> bytes:
     """Return the frame of a message to a worker."""
     body = pickle.dumps(message, protocol=pickle.HIGHEST_PROTOCOL)
-    return _LENGTH.pack(len(body)) + body
+    return LENGTH.pack(len(body)) + body
 
 
 class LiveFrame(NamedTuple):
@@ -80,12 +80,12 @@ class LiveFrame(NamedTuple):
 
 def pack_result(sequence: int, matrix: int, verdict: int, seconds: float, line: bytes) -> bytes:
     """Return the frame of a finished case."""
-    return _LENGTH.pack(_RESULT.size + len(line)) + _RESULT.pack(_IS_RESULT, sequence, matrix, verdict, seconds) + line
+    return LENGTH.pack(_RESULT.size + len(line)) + _RESULT.pack(_IS_RESULT, sequence, matrix, verdict, seconds) + line
 
 
 def pack_live(id: str, stream: str, seconds: float, text: bytes) -> bytes:
     """Return the frame of some output."""
-    return _LENGTH.pack(_LIVE.size + len(text)) + _LIVE.pack(_IS_LIVE, id.encode(), stream.encode(), seconds) + text
+    return LENGTH.pack(_LIVE.size + len(text)) + _LIVE.pack(_IS_LIVE, id.encode(), stream.encode(), seconds) + text
 
 
 def unpack(body: bytes) -> ResultFrame | LiveFrame:
@@ -95,27 +95,6 @@ def unpack(body: bytes) -> ResultFrame | LiveFrame:
         return LiveFrame(id.decode(), stream.decode(), seconds, body[_LIVE.size :])
     _, sequence, matrix, verdict, seconds = _RESULT.unpack_from(body)
     return ResultFrame(sequence, matrix, verdict, seconds, body[_RESULT.size :])
-
-
-class FrameReader:
-    """Cuts a stream of bytes into frame bodies, however it arrives."""
-
-    def __init__(self) -> None:
-        self._buffer = bytearray()
-
-    def feed(self, data: bytes) -> Iterator[bytes]:
-        """Take some bytes and yield the bodies that are complete."""
-        self._buffer += data
-        at = 0
-        while len(self._buffer) - at >= _LENGTH.size:
-            (length,) = _LENGTH.unpack_from(self._buffer, at)
-            stop = at + _LENGTH.size + length
-            if len(self._buffer) < stop:
-                break
-            yield bytes(memoryview(self._buffer)[at + _LENGTH.size : stop])
-            at = stop
-        if at:
-            del self._buffer[:at]
 
 
 def case_tuple(case: Case) -> tuple[Any, ...]:

@@ -34,6 +34,7 @@ from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch, Start
 from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
+from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.surround import (
@@ -45,7 +46,7 @@ from keen_matrix.core.launch.surround import (
     put_files,
     start_of,
 )
-from keen_matrix.core.launch.wire import FrameReader, Plan, case_of, pack_live, pack_result
+from keen_matrix.core.launch.wire import Plan, case_of, pack_live, pack_result
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.results.records import Record, encode
 from keen_matrix.core.spec.model import Matrix, Step
@@ -252,7 +253,7 @@ class Slot:
                 return self.settle()
         except ChildProcessError:
             return True
-        strays = worker.strays_of(self)
+        strays = worker.strays_of(self, unsure=not (self._lingering_until or launch.outcome.held_open))
         if not strays:
             return True
         now = time.monotonic()
@@ -557,8 +558,8 @@ class Worker:
         for fd in [fd for fd, owner in self.owners.items() if owner is slot]:
             del self.owners[fd]
 
-    def strays_of(self, slot: Slot) -> list[int]:
-        """Return running processes that a slot's finished program left behind."""
+    def strays_of(self, slot: Slot, *, unsure: bool = False) -> list[int]:
+        """Return running processes that a slot's finished program left behind, or, when `unsure`, may have."""
         known = {each.launch.pid for each in self.slots if each.launch is not None and not each.launch.finished}
         known |= {pid for each in self.slots if each.launch is not None for pid in each.launch.feeders if pid}
         known |= {each.keeper.process.pid for each in self.slots if each.keeper is not None}
@@ -566,7 +567,8 @@ class Worker:
         assert slot.launch is not None
         if self.alone:
             return running
-        return [pid for pid in running if leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home)]
+        whose = {pid: leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home) for pid in running}
+        return [pid for pid, ours in whose.items() if ours or (ours is None and unsure)]
 
     # --- the loop ---
 
@@ -744,7 +746,10 @@ def main() -> None:
     os.set_inheritable(int(sys.argv[1]), False)  # no program gets to see the engine's socket
     control = socket.socket(fileno=int(sys.argv[1]))
     with contextlib.suppress(RunFault):  # an oracle that fails to load was told of when the spec was read
-        Worker(control).run()
+        worker = Worker(control)
+        worker.run()
+        if not worker.functions:  # else an oracle may want to clear up after itself
+            os._exit(0)  # taking the interpreter apart would only keep the engine waiting
 
 
 if __name__ == "__main__":

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 import os
-import platform
 from collections.abc import Iterator, Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.spec.model import Spec
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.model import Spec
 
 JOURNAL_VERSION = 1
 DEFAULT_JOURNAL = os.path.join(".keen-matrix", "last.jsonl")
@@ -19,6 +19,9 @@ DEFAULT_JOURNAL = os.path.join(".keen-matrix", "last.jsonl")
 
 def header(spec: Spec, jobs: int) -> dict[str, Any]:
     """Return the header line of a run of one spec."""
+    import datetime
+    import platform
+
     return {
         "journal": JOURNAL_VERSION,
         "version": __version__,

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import json
 from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
@@ -12,15 +10,12 @@ import orjson
 
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
-from keen_matrix.core.expect.differences import difference
 from keen_matrix.core.expect.exits import signal_name, signal_number
 from keen_matrix.core.launch.outcome import Looked, Outcome
 from keen_matrix.core.vectors.case import Case
 
 SHOWN_ACTUAL = 4096
 """Characters of a text kept beside a failed expectation; the whole of it is in the record's streams."""
-
-_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circular=False).encode
 
 
 def case_fields(case: Case, matrix: str) -> dict[str, Any]:
@@ -192,6 +187,8 @@ def _stream(fields: dict[str, Any], name: str, kept: bytes, came: int) -> None:
     try:
         fields[name] = kept.decode("utf-8")
     except UnicodeDecodeError:
+        import base64
+
         fields[f"{name}_base64"] = base64.b64encode(kept).decode()
     if came > len(kept):
         fields[f"{name}_bytes"] = came
@@ -226,6 +223,8 @@ def _keep_difference(fields: dict[str, Any], expected: str, actual: str) -> None
     """Keep where two texts differ, when they are too long to be kept whole."""
     if max(len(expected), len(actual)) <= SHOWN_ACTUAL:
         return
+    from keen_matrix.core.expect.differences import difference
+
     found = difference(expected, actual)
     lines = [[line.kind, line.number, _kept(line.text[:500])] for line in found.lines]
     fields["difference"] = {"lines": lines, "differing": found.differing, "of": found.of}
@@ -239,6 +238,8 @@ def _kept(text: str) -> str:
 def stream_bytes(fields: Mapping[str, Any], name: str) -> bytes:
     """Return a stream of a record as the bytes it was."""
     if f"{name}_base64" in fields:
+        import base64
+
         return base64.b64decode(fields[f"{name}_base64"])
     return str(fields.get(name) or "").encode("utf-8")
 
@@ -248,4 +249,7 @@ def encode(fields: Mapping[str, Any]) -> bytes:
     try:
         return orjson.dumps(fields) + b"\n"
     except TypeError:  # an integer beyond 64 bits, or a surrogate from a value that is no text
-        return (_encode(fields) + "\n").encode("utf-8", "backslashreplace")
+        import json
+
+        text = json.dumps(fields, ensure_ascii=False, separators=(",", ":"), check_circular=False)
+        return (text + "\n").encode("utf-8", "backslashreplace")

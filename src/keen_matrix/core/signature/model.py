@@ -121,6 +121,10 @@ class FormModel:
     """Keywords that stand before any operand: subcommands."""
 
 
+def _signature_again(parts: Mapping[str, Any]) -> Signature:
+    return Signature(**parts).compiled()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OwnRefusal:
     """A refusal that a signature adds: a condition on the values, and the kind it is called."""
@@ -190,6 +194,12 @@ class Signature:
         types = {name: self.values.get(name) or ValueType(name=name) for name in sorted(names)}
         whole = replace(self, values=types)
         return replace(whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines)))
+
+    def __reduce__(self) -> Any:
+        """Leave the forms out of a pickle: they know their parts by identity, so they are worked out again."""
+        return _signature_again, (
+            {each.name: getattr(self, each.name) for each in fields(self) if each.name != "forms"},
+        )
 
     def _form(self, line: Form, number: int) -> FormModel:
         options: list[Option] = []

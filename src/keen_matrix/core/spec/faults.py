@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import Problem, SpecFault
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.spec.source import KeyPath, Source, read_source
 from keen_matrix.core.vectors.combine import CombineFault
 from keen_matrix.core.vectors.constraints import WhereFault
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.source import KeyPath, Source
 
 MOST_VECTORS = 100_000
 """More vectors than this in one matrix are a slip more often than a wish; they need a limit that says so."""
@@ -21,6 +24,8 @@ def placed_faults(spec: Spec, matrix: Matrix) -> Iterator[None]:
     try:
         yield
     except (CombineFault, WhereFault) as fault:
+        from keen_matrix.core.spec.source import read_source
+
         raise SpecFault([fault_problem(read_source(spec.path), matrix, fault)]) from None
 
 

@@ -11,6 +11,7 @@ from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression,
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
 from keen_matrix.core.spec.document import RefusalTable, SpecDocument
+from keen_matrix.core.spec.looked import look
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
 
@@ -141,6 +142,7 @@ class _Checker:
         from keen_matrix.core.errors import RunFault
         from keen_matrix.core.oracle import oracle_functions
 
+        look(path)
         if not os.path.isfile(path):
             self.add(("program", "oracle"), f"the oracle file {os.path.basename(path)} does not exist")
             self.functions = None
@@ -269,7 +271,10 @@ class _Checker:
                     self.add((*where, key), f'"{key}" stands without {wanted}', at_key=True)
             named = table.get("file")
             beside = os.path.join(self.spec.here, named) if isinstance(named, str) and "{" not in named else None
-            if beside is not None and not os.path.isfile(beside):
+            if beside is None:
+                continue
+            look(beside)
+            if not os.path.isfile(beside):
                 self.add((*where, "file"), f"{named} does not exist beside the spec")
 
     def _expression(self, path: KeyPath, text: Any, known: set[str]) -> None:

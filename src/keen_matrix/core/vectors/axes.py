@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, TypeAlias, overload
 
+from keen_matrix.core.spec.looked import look
+
 if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
     from keen_matrix.core.spec.document import AxisTable
@@ -120,6 +122,7 @@ def _sample(values: Values, count: int, seed: int) -> Values:
 
 def read_text(path: str, name: str) -> str:
     """Return a UTF-8 text file, with or without a byte order mark. Raises SourceFault."""
+    look(path)
     try:
         if not os.path.isfile(path):
             raise SourceFault(f"{name} is no file" if os.path.exists(path) else f"{name} does not exist")

@@ -9,7 +9,8 @@ from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.judge import Judgement, identifier, named_values
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case, Standing, case_id
+from keen_matrix.core.vectors.case import Case, Standing
+from keen_matrix.core.vectors.ids import case_id
 
 
 def family_for(spec: Spec, matrix: Matrix) -> Family:

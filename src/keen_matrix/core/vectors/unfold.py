@@ -11,13 +11,13 @@ from typing import Any, TypeAlias
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
-from keen_matrix.core.results.records import case_fields
 from keen_matrix.core.spec.model import Matrix, Reference, Spec
-from keen_matrix.core.vectors.case import Case, Standing, case_id, case_id_of
+from keen_matrix.core.vectors.case import Case, Standing
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.distinct import provably_distinct
 from keen_matrix.core.vectors.factors import Layout, layout_of
+from keen_matrix.core.vectors.ids import case_id, case_id_of
 
 Row: TypeAlias = tuple[int, ...]
 Entry: TypeAlias = tuple[list[str], str]
@@ -155,6 +155,8 @@ class CaseMaker:
 
     def json_lines(self) -> Iterator[str]:
         """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
+        from keen_matrix.core.results.records import case_fields
+
         particular = self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
         if particular or self._around or self._more or not self._words.has_entries or not self.distinct:
             yield from (_json(case_fields(case, self.matrix.name)) + "\n" for case in self.cases())

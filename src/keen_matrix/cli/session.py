@@ -1,0 +1,434 @@
+"""A run from the command line: its specs, its journal, its output."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import datetime
+import itertools
+import os
+import sys
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.cli.report import axes_of, write_grids, write_to
+from keen_matrix.cli.shared import counted_noun, selector
+from keen_matrix.cli.shown import shown_launch, surroundings_shown
+from keen_matrix.cli.specs import adapted, build, load_all, refuse_too_many, vector_count
+from keen_matrix.core.errors import Misuse, RunFault
+from keen_matrix.core.expect.cascade import VERDICTS
+from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.core.results.journal import Journal, header, read_journal
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.cluster import ClusterPool
+    from keen_matrix.core.launch.engine import ResolvedLaunch
+    from keen_matrix.core.launch.warm import WarmPlan
+    from keen_matrix.core.launch.wire import LiveFrame
+    from keen_matrix.core.launch.workers import Workers
+    from keen_matrix.core.results.budget import Order, Reached
+    from keen_matrix.core.results.history import Recorder
+    from keen_matrix.core.results.tally import FailureGroup, Tally
+    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.vectors.case import Case
+
+GROUPS_SHOWN = 12
+"""Different failures shown in full unless --details asks for all."""
+EXIT_BUDGET = 4
+"""Everything that was run held, and the budget did not suffice for the rest."""
+
+
+def run_specs(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: Workers) -> int:
+    """Run specs with workers that have been started, and return the exit status."""
+    specs = [adapted(spec, options) for spec in load_all(paths)]
+    from keen_matrix.cli.console.screen import Screen
+
+    with WorkerPool(jobs, workers) as pool:
+        session = Session(pool, Screen(sys.stdout, color=options.color), options, jobs)
+        failed = failed_ids(options.journal) if options.failed else None
+        if failed is not None and not failed:
+            session.screen.line(("everything held last time; there is nothing to run again", "good"))
+            return 0
+        session.prepare(specs)
+        with on_cluster(session, options, jobs), Journal(options.journal, keep=options.resume) as journal:
+            return session.run(specs, journal, failed)
+
+
+@contextlib.contextmanager
+def on_cluster(session: Session, options: argparse.Namespace, jobs: int) -> Iterator[None]:
+    """Give a session the cluster that the command line asks for, while the block lasts. Raises Misuse or RunFault."""
+    if options.cluster is None:
+        yield
+        return
+    for name in ("keep", "live", "warm"):
+        if getattr(options, name):
+            raise Misuse(f"--{name} does not go with --cluster")
+    from keen_matrix.core.launch.cluster import ClusterPool, client_of, close_client
+
+    client = client_of(options.cluster, jobs)
+    try:
+        session.cluster = ClusterPool(client, shared=options.cluster_shared)
+        yield
+        session.cluster.close()
+    finally:
+        close_client(client)
+
+
+def failed_ids(journal: str) -> set[str]:
+    """Return the ids of the cases of a journal that did not hold. Raises RunFault."""
+    return {fields["id"] for fields in read_journal(journal) if "id" in fields and fields["verdict"] != "held"}
+
+
+class Session:
+    """One call of the command: its specs, its journal, its output."""
+
+    def __init__(self, pool: WorkerPool, screen: Screen, options: argparse.Namespace, jobs: int) -> None:
+        self.pool, self.screen, self.options, self.jobs = pool, screen, options, jobs
+        self.tallies: list[Tally] = []
+        self.started = time.monotonic()
+        self.cluster: ClusterPool | None = None
+        self.deadline = None if options.budget is None else self.started + options.budget
+        self.order: Order | None = None
+        self.budgets: list[tuple[Reached, int]] = []
+        """What each spec's run reached within the budget, and how many of its cases were left."""
+
+    def prepare(self, specs: Sequence[Spec]) -> None:
+        """Build what the specs build, and look up every program, before anything is written. Raises RunFault, Misuse."""
+        for spec in specs:
+            refuse_too_many(spec, self.options.limit)
+        for spec in specs:
+            if spec.program.build:
+                build(spec)
+        self.launches = {spec.path: resolved_launch(spec) for spec in specs}
+
+    def run(self, specs: Sequence[Spec], journal: Journal, failed: set[str] | None) -> int:
+        """Run every spec and report; return the exit status."""
+        from keen_matrix.core.results.tally import total_counts
+
+        interrupted = False
+        try:
+            for spec in specs:
+                if not self._stopping():
+                    self._run_spec(spec, self.launches[spec.path], journal, failed)
+                elif self.deadline is not None:
+                    from keen_matrix.core.results.budget import Reached
+
+                    left = vector_count(spec) or 1
+                    self.budgets.append((Reached(of_cases=left), left))
+        except KeyboardInterrupt:
+            interrupted = True
+            self._write_finished(journal, interrupted=True)
+        counts = total_counts(self.tallies)
+        if not counts and not interrupted:
+            if self.budgets:
+                self.screen.line(("the budget was over before the first launch", "bad"))
+                return EXIT_BUDGET
+            raise Misuse(self._nothing_selected())
+        self._report(journal, interrupted)
+        if interrupted:
+            return 130
+        if counts["unlaunched"] == counts.total():
+            return 3
+        if counts["held"] != counts.total():
+            return 1
+        return EXIT_BUDGET if any(left for _, left in self.budgets) else 0
+
+    def _nothing_selected(self) -> str:
+        asked = [f"--only {each}" for each in self.options.only]
+        asked += ["--failed"] if self.options.failed else []
+        asked += ["--shard {}/{}".format(*self.options.shard)] if self.options.shard else []
+        return f"no vector matches {' '.join(asked)}" if asked else "the specs have no vectors"
+
+    def _stopping(self) -> bool:
+        from keen_matrix.core.results.tally import total_counts
+
+        if self.deadline is not None and time.monotonic() >= self.deadline:
+            return True
+        if not self.options.stop_after:
+            return False
+        counts = total_counts(self.tallies)
+        return bool(counts.total() - counts["held"] >= self.options.stop_after)
+
+    def _run_spec(self, spec: Spec, launch: ResolvedLaunch, journal: Journal, failed: set[str] | None) -> None:
+        from keen_matrix.cli.console.progress import Progress
+        from keen_matrix.core.results.tally import Tally
+        from keen_matrix.core.vectors.unfold import unfold
+
+        tally = Tally(spec)
+        done, closed = self._resume(spec, tally, journal)
+        if closed:
+            self.tallies.append(tally)
+            return
+        tests = [selector(self.options.only, spec), *self._other_tests(failed)]
+        selected = [test for test in tests if test is not None]
+        cases: Iterator[Case] = unfold(spec)
+        if selected:
+            cases = (case for case in cases if all(test(case) for test in selected))
+            first = next(cases, None)
+            if first is None:
+                return
+            cases = itertools.chain([first], cases)
+        if done:
+            selected.append(lambda case: case.id not in done)
+            cases = (case for case in cases if case.id not in done)
+        self.tallies.append(tally)
+        if not done:
+            fields = {**header(spec, self.jobs), "launch": list(launch.words)}
+            for name in ("launcher", "program", "seed", "repeat"):
+                if getattr(self.options, name) not in (None, 1):
+                    fields[name] = getattr(self.options, name)
+            if self.options.shard:
+                fields["shard"] = "{}/{}".format(*self.options.shard)
+            journal.write_fields(fields)
+        keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept")
+        if self.cluster is not None:
+            self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
+        self.pool.plan(
+            spec, launch, keep=keep if self.options.keep else "", repeat=self.options.repeat,
+            live=self._show_live if self.options.live else None, warm=self._warm_plan(spec, launch, selected),
+        )  # fmt: skip
+        total = None if selected or done else vector_count(spec)
+        cases = self._until_stopped(self._ordered(spec, cases, selected))
+        recorder = self._recorder(spec, launch, part=bool(selected or done))
+        names = {matrix.index: matrix.name for matrix in spec.matrices}
+        try:
+            with Progress(total, enabled=not self.options.live, jobs=self.jobs) as progress:
+                results = (self.cluster or self.pool).results(cases)
+                with contextlib.closing(results):
+                    for result in results:
+                        unheld = tally.add(result, journal.write(result.line))
+                        recorder.add(result.id, names[result.matrix], VERDICTS[result.verdict], result.seconds)
+                        progress.step(held=unheld is None)
+        finally:
+            recorder.finish(tally.counts)
+            if recorder.trouble:
+                print(f"keen-matrix: {recorder.trouble}", file=sys.stderr)
+        if self.options.budget is not None and self.order is not None:
+            handed = tally.total
+            self.budgets.append((self.order.reached(handed), len(self.order.cases) - handed))
+        self._write_finished(journal)
+
+    def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, selected: list[Callable[[Case], bool]]) -> WarmPlan | None:
+        """Return how the program is run warm, when that is asked for; say so when it cannot be."""
+        if not (self.options.warm or spec.program.warm) or self.cluster is not None:
+            return None
+        few = self.options.warm_check and self.options.budget is not None  # a budget is for cases, not for checks
+
+        def unfolded() -> Iterator[Case]:
+            return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
+
+        plan, reason = trusted_warm_plan(self.pool, spec, launch, unfolded, 0.01 if few else self.options.warm_check)
+        if reason:
+            print(f"keen-matrix: launched cold: {reason}", file=sys.stderr)
+        return plan
+
+    def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
+        from keen_matrix.core.results.history import NAME, Recorder, Run, program_digest
+
+        now = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
+        run = Run(spec=os.path.abspath(spec.path), spec_digest=spec.digest, program=" ".join(launch.words), jobs=self.jobs,
+                  program_digest=program_digest(launch.words), started=now, part=part, counts={})  # fmt: skip
+        return Recorder(os.path.join(os.path.dirname(self.options.journal) or ".", NAME), run)
+
+    def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
+        """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
+        if not (self.options.unheld_first or self.options.slow_last or self.options.order or self.options.budget):
+            return cases
+        from keen_matrix.core.results.history import NAME, History
+        from keen_matrix.core.results.order import slow_last, unheld_first
+
+        path = os.path.join(os.path.dirname(self.options.journal) or ".", NAME)
+        try:
+            with History(path, create=False) as history:
+                known = history.last_of(os.path.abspath(spec.path))
+        except RunFault:
+            if not (self.options.order or self.options.budget):
+                return cases
+            known = {}
+        if self.options.order or self.options.budget:
+            from keen_matrix.core.results.budget import ordered
+
+            self.order = ordered(cases, known)
+            return iter(self.order)
+
+        def again() -> Iterator[Case]:
+            return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
+
+        if self.options.unheld_first:
+            return unheld_first(again, known)
+        return slow_last(again, known)
+
+    @staticmethod
+    def _unfolded(spec: Spec) -> Iterator[Case]:
+        from keen_matrix.core.vectors.unfold import unfold
+
+        return unfold(spec)
+
+    def _until_stopped(self, cases: Iterator[Case]) -> Iterator[Case]:
+        if self.deadline is None and not self.options.stop_after:
+            return cases
+        return itertools.takewhile(lambda _: not self._stopping(), cases)
+
+    def _other_tests(self, failed: set[str] | None) -> Iterator[Callable[[Case], bool]]:
+        if failed is not None:
+            yield lambda case: case.id in failed
+        if self.options.shard:
+            from keen_matrix.core.vectors.ids import shard_of
+
+            part, parts = self.options.shard
+            yield lambda case: shard_of(case.id, parts) == part
+
+    def _resume(self, spec: Spec, tally: Tally, journal: Journal) -> tuple[set[str], bool]:
+        """Count the cases of a spec that the journal holds already; return their ids, and whether the spec was finished.
+
+        Raises Misuse when the spec has changed since.
+        """
+        done: set[str] = set()
+        if not self.options.resume:
+            return done, False
+        by_name = {matrix.name: matrix.index for matrix in spec.matrices}
+        current = closed = False
+        for offset, line, fields in journal.lines():
+            if "journal" in fields:
+                current = fields["spec"] == spec.path
+                if current and fields["spec_digest"] != spec.digest:
+                    raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
+            elif current and "id" in fields and fields["matrix"] in by_name:
+                done.add(fields["id"])
+                tally.add_record(fields, by_name[fields["matrix"]], offset, line)
+            elif current and "finished" in fields:
+                closed = True
+        return done, closed
+
+    def _show_live(self, frame: LiveFrame) -> None:
+        """Show some output as it came: whose it is, on which stream, how long after the start."""
+        from keen_matrix.cli.console.safe import visible_line
+
+        text = frame.text.decode("utf-8", "surrogateescape")
+        style = "came" if frame.stream == "stderr" else "dim"
+        for line in text.removesuffix("\n").split("\n"):
+            self.screen.line(
+                (frame.id[:6], "place"), " ", (f"{frame.stream} {frame.seconds:7.3f} s ", style),
+                (f"{self.screen.sign('bar')} ", "dim"), visible_line(line[:2_000], self.screen.sign("space")),
+            )  # fmt: skip
+        self.screen.flush()
+
+    def _write_finished(self, journal: Journal, *, interrupted: bool = False) -> None:
+        if self.tallies:
+            finished = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
+            fields: dict[str, Any] = {"finished": finished, "counts": dict(self.tallies[-1].counts)}
+            journal.write_fields({**fields, "interrupted": True} if interrupted else fields)
+
+    def _report(self, journal: Journal, interrupted: bool) -> None:
+        from keen_matrix.cli.console.safe import shell_line
+        from keen_matrix.cli.console.summary import summary_segments, write_matrices
+        from keen_matrix.core.results.tally import total_counts
+
+        seconds = time.monotonic() - self.started
+        for number, tally in enumerate(self.tallies):
+            if number:
+                self.screen.line()
+            write_matrices(self.screen, tally, shell_line(shown_launch(tally.spec)))
+        if not self.options.brief:
+            shown = 0
+            for tally in self.tallies:
+                shown = self._write_failures(tally, journal, shown)
+            for tally in self.tallies:
+                self._write_remarks(tally)
+        if self.options.grid or self.options.by:
+            from keen_matrix.reports import Report
+
+            write_grids(self.screen, Report([self.options.journal], by=axes_of(self.options.by)))
+        for format, file in self.options.report:
+            from keen_matrix.reports import Report
+
+            write_to(Report([self.options.journal], file, axes_of(self.options.by)), format, file)
+        for reached, left in self.budgets:
+            from keen_matrix.core.results.budget import shares
+
+            text = f"{reached.cases:,} of {reached.of_cases:,} cases, {', '.join(shares(reached).values())}"
+            self.screen.line()
+            self.screen.line(("budget", "warn" if left else "good"), f"   {text}; ",
+                             (f"{left:,} cases left" if left else "it sufficed", "warn" if left else "good"))  # fmt: skip
+        counts = total_counts(self.tallies)
+        self.screen.line()
+        if interrupted:
+            self.screen.line(("interrupted: ", "bad"), "what finished is in ", (self.options.journal, "place"))
+        self.screen.line(*summary_segments(counts, seconds, self.jobs))
+        first = next((group for tally in self.tallies for group in tally.groups), None)
+        if first is not None:
+            words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
+            for name in ("launcher", "program", "seed"):
+                if getattr(self.options, name) is not None:
+                    words += [f"--{name}", str(getattr(self.options, name))]
+            self.screen.line("again: ", (shell_line([*words, "--details"]), "strong"))
+
+    def _write_remarks(self, tally: Tally) -> None:
+        """Write what is worth a word though it is no failure."""
+        for text, (count, ids) in tally.remarks.items():
+            shown = " ".join(each[:6] for each in ids)
+            self.screen.line()
+            self.screen.line(("remark", "warn"), f"   {counted_noun(count, 'vector')}: {text}   ", (shown, "place"))
+        whole = not (self.options.only or self.options.failed or self.options.shard or self.options.stop_after)
+        for pattern, origin in tally.idle_masks if whole else ():
+            self.screen.line()
+            self.screen.line(
+                ("remark", "warn"), f"   the mask {pattern} found nothing in the whole run   ", (origin, "dim")
+            )
+
+    def _write_failures(self, tally: Tally, journal: Journal, shown: int) -> int:
+        groups = tally.groups
+        room = len(groups) if self.options.details else max(0, GROUPS_SHOWN - shown)
+        for group in groups[:room]:
+            self.screen.line()
+            self._write_group(tally, group, journal)
+        left = sum(group.count for group in groups[room:]) + tally.ungrouped
+        if left:
+            self.screen.line()
+            self.screen.line((f"{left:,} further failing cases in {len(groups[room:]):,} groups are not shown; ", "dim"),
+                             ("--details", "strong"), (" shows all", "dim"))  # fmt: skip
+        return shown + len(groups[:room])
+
+    def _write_group(self, tally: Tally, group: FailureGroup, journal: Journal) -> None:
+        from keen_matrix.cli.console.failures import repeat_line, write_failure
+
+        fields = journal.read(group.offset, group.length)
+        matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
+        line = repeat_line(shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields))
+        others = [each for _, each in sorted(group.ids) if each != fields["id"]]
+        write_failure(
+            self.screen,
+            fields,
+            matrix.name,
+            line,
+            others,
+            group.count - 1 - len(others),
+            details=self.options.details,
+        )
+        for number in fields.get("masked", ()) if self.options.details else ():
+            mask = matrix.masks[number]
+            self.screen.line("  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim"))
+
+
+def trusted_warm_plan(
+    pool: WorkerPool, spec: Spec, launch: ResolvedLaunch, unfold: Callable[[], Iterator[Case]], percent: float
+) -> tuple[WarmPlan | None, str]:
+    """Return how a program is run warm, once a sample of its cases did the same both ways; or None and why not."""
+    from keen_matrix.core.launch.environment import base_environment
+    from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
+    from keen_matrix.core.launch.warmcheck import check_warm
+
+    try:
+        plan = warm_plan(launch.file, launch.words)
+        first = next(unfold(), None)
+        environment = base_environment(spec.program.env_inherit, os.environ)
+        plan = replace(plan, modules=imported_modules(plan, first.argv if first else (), environment))
+        found = check_warm(pool, spec, launch, plan, unfold, percent)
+    except ColdOnly as reason:
+        return None, str(reason)
+    if found.id:
+        return None, f"the case {found.id[:6]} differs in {found.aspect} when it is launched warm"
+    return plan, ""

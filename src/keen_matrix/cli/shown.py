@@ -1,0 +1,75 @@
+"""How a launch is shown as something that a person could type: its words and its surroundings."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.core.errors import RunFault
+
+if TYPE_CHECKING:
+    from keen_matrix.core.expressions import Scope
+    from keen_matrix.core.spec.model import Matrix, Spec, Stdin
+
+
+def shown_launch(spec: Spec) -> list[str]:
+    """Return the launch words as a person would type them from here."""
+    from keen_matrix.core.expressions import Scope
+
+    here = os.path.relpath(spec.here)
+    words: list[str] = []
+    for template in spec.program.launch:
+        word = template.render(Scope({"here": spec.here}))
+        near = os.path.normpath(template.render(Scope({"here": here})))
+        if template.constant is not None and word.startswith(os.getcwd() + os.sep):  # a file of --program
+            near = os.path.relpath(word)
+        shorter = near != word and os.path.exists(near) and len(near) < len(word)
+        words.append((near if os.sep in near or words else f".{os.sep}{near}") if shorter else word)
+    return words
+
+
+def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
+    """Return what stands for standard input in a shell line: a text, a file, a command line, or `closed`."""
+    from keen_matrix.cli.console.safe import shell_line
+
+    if stdin.closed:
+        return {"closed": True}
+    if stdin.file is not None:
+        return {"file": os.path.normpath(os.path.join(here, stdin.file.render(scope)))}
+    if stdin.chain:
+        return {"command": " | ".join(shell_line(word.render(scope) for word in words) for words in stdin.chain)}
+    return {"stdin": stdin.text.render(scope)} if stdin.text is not None else {}
+
+
+def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any]:
+    """Return the environment, standard input and files that a case of a matrix had, for the line that repeats it."""
+    from keen_matrix.core.errors import ExpressionFault
+    from keen_matrix.core.oracle import oracle_functions
+    from keen_matrix.core.vectors.case import case_scope
+
+    shown: dict[str, Any] = {"env": {}, "files": []}
+    try:
+        scope = case_scope(
+            fields["values"],
+            tuple(fields["argv"]),
+            fields["id"],
+            spec.here,
+            oracle_functions(spec.program.oracle),
+        )
+        around = matrix.steps[0].surroundings
+        shown["env"] = {name: None if each is None else each.render(scope) for name, each in around.env}
+        shown["files"] = [name for name, _ in around.files]
+        if around.stdin is not None:
+            shown |= _stdin_shown(around.stdin, scope, os.path.relpath(spec.here))
+        shown["notes"] = [
+            note
+            for note, there in (
+                ("on a terminal", around.terminal),
+                ("answering its prompts", around.dialogue),
+                ("until it is stopped", around.stop),
+            )
+            if there
+        ]
+    except (ExpressionFault, RunFault):
+        pass
+    return shown

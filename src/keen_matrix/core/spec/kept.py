@@ -1,0 +1,153 @@
+"""Specs that are kept between calls, so that an unchanged one is not validated again: that takes most of a small run's start.
+
+A kept spec stands for the spec's text, for every file that reading it looked at, and for this very build of Keen Matrix. When
+one of them is another now, the spec is read anew. They are kept in the user's own cache folder and never beside the spec:
+they are Python pickles, and reading one that somebody else has written would run what that somebody likes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pickle
+import sys
+import tempfile
+import time
+from collections.abc import Mapping
+from dataclasses import replace
+from hashlib import blake2b
+from typing import NamedTuple
+
+from keen_matrix import __version__
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.spec.looked import Stamp, stamp, watching
+from keen_matrix.core.spec.model import Spec
+
+MOST_BYTES = 4 << 20
+"""Size up to which a spec, or what it came to, is kept."""
+MOST_KEPT = 200
+"""Specs that are kept; beyond, those go that were kept first."""
+SETTLED_NS = 2_000_000_000
+"""Age from which a file's stamp tells of every change: file times move in steps."""
+SUFFIX = ".spec"
+
+
+class Kept(NamedTuple):
+    """A spec and what it stands for."""
+
+    looked: Mapping[str, Stamp]
+    oracle: frozenset[str]
+    """The names of the functions of its oracle; they themselves are taken from the oracle file each time."""
+    judged_by_oracle: bool
+    """Whether the signature calls them."""
+    spec: Spec
+
+
+def kept_spec(path: str) -> Spec:
+    """Return the compiled spec of a file, at once when it was read before and nothing has changed since.
+
+    Raises SpecFault with every problem found, as load_spec does.
+    """
+    place = _place_of(path)
+    found = _read(place) if place else None
+    if found is not None:
+        return found
+    from keen_matrix.core.spec.load import load_spec
+
+    began = time.time_ns()
+    with watching() as looked:
+        spec = load_spec(path)
+    if place:
+        _keep(place, spec, {each: stamp(each) for each in looked}, began)
+    return spec
+
+
+def folder() -> str:
+    """Return the folder in which specs are kept, below the user's cache folder (XDG Base Directory Specification)."""
+    top = os.environ.get("XDG_CACHE_HOME", "")
+    return os.path.join(top if os.path.isabs(top) else os.path.expanduser("~/.cache"), "keen-matrix", "specs")
+
+
+def _place_of(path: str) -> str:
+    """Return where the spec of a file is kept; empty when it cannot be."""
+    try:
+        if os.path.getsize(path) > MOST_BYTES:
+            return ""
+        with open(path, "rb") as file:
+            text = file.read()
+    except (OSError, ValueError):
+        return ""
+    digest = blake2b(text, digest_size=16)
+    for each in (path, os.path.realpath(path), __version__, sys.version, repr(_build())):
+        digest.update(b"\0" + each.encode("utf-8", "surrogateescape"))
+    return os.path.join(folder(), digest.hexdigest() + SUFFIX)
+
+
+def _build() -> list[tuple[str, Stamp]]:
+    """Return what tells this build of the core from any other with the same version: the stamps of its files."""
+    top = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+    stamps = []
+    for place, _, names in os.walk(top):
+        stamps += [(name, stamp(os.path.join(place, name))) for name in sorted(names) if name.endswith(".py")]
+    return stamps
+
+
+def _is_ours(path: str) -> bool:
+    """Tell whether nobody else could have written a file or folder."""
+    info = os.stat(path)
+    return info.st_uid == os.getuid() and not info.st_mode & 0o022
+
+
+def _read(place: str) -> Spec | None:
+    """Return the spec that is kept at a place, if it still stands."""
+    try:
+        if not (_is_ours(os.path.dirname(place)) and _is_ours(place)):
+            return None
+        with open(place, "rb") as file:
+            kept: Kept = pickle.load(file)
+        if any(stamp(path) != seen for path, seen in kept.looked.items()):
+            return None
+        functions = oracle_functions(kept.spec.program.oracle)
+    except (OSError, RunFault):
+        return None
+    except Exception:  # a torn or foreign file can raise anything while it is unpickled
+        return None
+    if frozenset(functions) != kept.oracle:
+        return None
+    if kept.judged_by_oracle and kept.spec.signature is not None:
+        return replace(kept.spec, signature=replace(kept.spec.signature, functions=functions))
+    return kept.spec
+
+
+def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> None:
+    """Keep a spec; when it cannot be kept it is read anew the next time."""
+    if any(seen is not None and max(seen[:2]) > began - SETTLED_NS for seen in looked.values()):
+        return
+    signature = spec.signature
+    judged = signature is not None and bool(signature.functions)
+    bare = replace(spec, signature=replace(signature, functions={})) if judged and signature is not None else spec
+    try:
+        names = frozenset(oracle_functions(spec.program.oracle))
+        body = pickle.dumps(Kept(looked, names, judged, bare), protocol=pickle.HIGHEST_PROTOCOL)
+        if len(body) > MOST_BYTES:
+            return
+        where = os.path.dirname(place)
+        os.makedirs(where, mode=0o700, exist_ok=True)
+        _drop_oldest(where)
+        with tempfile.NamedTemporaryFile(dir=where, delete=False) as file:
+            file.write(body)
+        os.replace(file.name, place)
+    except (OSError, RunFault, pickle.PicklingError, TypeError, AttributeError):
+        return
+
+
+def _drop_oldest(where: str) -> None:
+    """Drop the oldest half of what is kept once there is too much of it."""
+    names = os.listdir(where)
+    if len(names) < MOST_KEPT:
+        return
+    paths = sorted((os.path.join(where, name) for name in names), key=os.path.getmtime)
+    for path in paths[: len(paths) // 2]:
+        with contextlib.suppress(OSError):
+            os.unlink(path)
