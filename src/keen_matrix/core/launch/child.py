@@ -58,6 +58,8 @@ PIDFDS = False
 ASK_SECONDS = 0.005
 """How often a program is asked whether it has ended while there is no descriptor to spare that would tell."""
 
+NOT_WATCHED = (OSError, ValueError, KeyError)
+"""What epoll and poll objects say when they are to forget a descriptor that they do not watch."""
 READABLE = select.POLLIN | select.POLLHUP | select.POLLERR
 
 
@@ -121,9 +123,16 @@ class Launch:
     """A running program."""
 
     def __init__(
-        self, poller: Poller, cap: int, live: Callable[[str, bytes, float], None] | None = None, *, alone: bool = False
+        self,
+        poller: Poller,
+        cap: int,
+        live: Callable[[str, bytes, float], None] | None = None,
+        *,
+        forgetful: bool = False,
     ) -> None:
-        self.poller, self.cap, self.live, self.alone = poller, cap, live, alone
+        self.poller, self.cap, self.live = poller, cap, live
+        self._forgetful = forgetful
+        """Whether the poller forgets descriptors that are closed once the program has ended."""
         self.outcome = Outcome()
         self.streams: dict[int, str] = {}
         self.feeders: list[int] = []
@@ -347,14 +356,14 @@ class Launch:
         except OSError:
             self._keep_stdin = False
         if self._keep_stdin:
-            with contextlib.suppress(OSError, ValueError):
+            with contextlib.suppress(*NOT_WATCHED):
                 self.poller.unregister(self._stdin)
         else:
             self._close_stdin()
 
     def _close_stdin(self) -> None:
         if self._stdin >= 0:
-            with contextlib.suppress(OSError, ValueError):
+            with contextlib.suppress(*NOT_WATCHED):
                 self.poller.unregister(self._stdin)
             os.close(self._stdin)
             self._stdin = -1
@@ -445,7 +454,7 @@ class Launch:
     def _close_stream(self, fd: int) -> None:
         # Closing is not enough for epoll when others run: for a moment after posix_spawn returns, a child of another slot
         # still holds a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
-        if not (self.alone and self._exited):
+        if not (self._forgetful and self._exited):
             self.poller.unregister(fd)
         os.close(fd)
         del self.streams[fd]
@@ -466,7 +475,7 @@ class Launch:
             os.close(fd)
         self._held = ()
         if self.exit_fd >= 0:
-            if not self.alone:
+            if not self._forgetful:
                 self.poller.unregister(self.exit_fd)
             os.close(self.exit_fd)
             self.exit_fd = -1
@@ -636,7 +645,7 @@ class Launch:
         outcome = self.outcome
         self._unwatch()
         if self.keeper is not None:
-            with contextlib.suppress(OSError, ValueError):
+            with contextlib.suppress(*NOT_WATCHED):
                 self.poller.unregister(self.keeper.control.fileno())
             self._finish_warm()
         elif self._exited:

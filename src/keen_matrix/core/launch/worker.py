@@ -134,7 +134,7 @@ class Slot:
                 self.directories.renew()
                 first = True
         live = worker.live_for(case) if plan.live else None
-        self.launch = launch = Launch(worker.poller, plan.cap, live, alone=worker.alone)
+        self.launch = launch = Launch(worker.poller, plan.cap, live, forgetful=worker.forgetful)
         self._lingering_until = 0.0
         worker.running.append(self)
         self.words = argv
@@ -444,7 +444,7 @@ class Worker:
         self.waited_for_system = 0
         self._outbox = bytearray()
         self._flush_at = 0.0
-        self.alone = True
+        self.alone = self.forgetful = True
         self.fresh = True
         """Whether cases run in directories of their own."""
         self.spare = False
@@ -497,6 +497,7 @@ class Worker:
         self.slots = [Slot(self, number) for number in range(plan.slots + SPARE_SLOTS * self.spare)]
         self.free = self.slots[::-1]
         self.alone = plan.slots == 1
+        self.forgetful = self.alone and hasattr(select, "epoll")  # no other launch has a copy of what is closed
         gc.freeze()  # what stands now stands to the end; looking through it again and again would cost every case
         gc.set_threshold(GARBAGE_THRESHOLD)
 

@@ -23,6 +23,10 @@ CLOSE_SECONDS = 8.0
 """Time that workers get to end their programs and leave."""
 
 
+START = "from keen_matrix.core.launch.worker import main; main()"
+"""What the interpreter of a worker runs."""
+
+
 def default_jobs() -> int:
     """Return the number of processors this process may use."""
     affinity = getattr(os, "sched_getaffinity", None)
@@ -44,10 +48,9 @@ class Worker:
         self.control, theirs = socket.socketpair()
         with theirs:
             os.set_inheritable(theirs.fileno(), True)
-            code = "from keen_matrix.core.launch.worker import main; main()"
             path = os.pathsep.join(each for each in sys.path if each)
             self.process = subprocess.Popen(
-                [sys.executable, "-P", "-S", "-c", code, str(theirs.fileno())],
+                [sys.executable, "-P", "-S", "-c", START, str(theirs.fileno())],
                 pass_fds=[theirs.fileno()],
                 stdin=subprocess.DEVNULL,
                 env={**os.environ, "PYTHONPATH": path},

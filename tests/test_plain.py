@@ -1,0 +1,78 @@
+"""Quick tests of expectations: whatever they say, the full checks say too; and the rules that apply are worked out but once."""
+
+from __future__ import annotations
+
+from unittest.mock import patch
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keen_matrix.core.expect import cascade
+from keen_matrix.core.expect.aspects import ExitAspect, OtherFilesAspect, StreamAspect, TextForm, plain_test
+from keen_matrix.core.expect.cascade import Cascade
+from keen_matrix.core.expect.exits import ExitExpectation
+from keen_matrix.core.expressions import Expression, Scope, Template
+from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.spec.model import Rule
+
+TEXTS = st.text("ab\n{", max_size=4).map(lambda text: Template(text, literal=True))
+NAMES = st.sampled_from(["is", "contains", "lacks", "starts", "ends", "empty", "matches"])
+FORMS = st.builds(
+    lambda name, texts, flag: TextForm(name, texts if name in ("contains", "lacks") else texts[:1], "a|b$", flag),
+    NAMES, st.lists(TEXTS, min_size=1, max_size=2).map(tuple), st.booleans(),
+)  # fmt: skip
+RANGES = st.lists(st.tuples(st.integers(0, 3), st.integers(3, 5)), min_size=1, max_size=2).map(tuple)
+EXITS = st.one_of(RANGES, st.sampled_from([Template("{code}"), Template("3")]))
+ASPECTS = st.fixed_dictionaries({}, optional={
+    "exit": EXITS.map(lambda allowed: ExitAspect(ExitExpectation(allowed))),
+    "stdout": st.lists(FORMS, min_size=1, max_size=2).map(lambda forms: StreamAspect("stdout", tuple(forms))),
+    "stderr": st.lists(FORMS, min_size=1, max_size=2).map(lambda forms: StreamAspect("stderr", tuple(forms))),
+    "other-files": st.just(OtherFilesAspect((), False)),
+})  # fmt: skip
+WHENS = st.sampled_from([None, Expression("code == 3"), Expression("code < 9"), Expression("code > 4")])
+RULES = st.lists(st.builds(lambda aspects, when: Rule(aspects=aspects, when=when, origins={}), ASPECTS, WHENS), max_size=3)
+STREAMS = st.text("ab\n{", max_size=4).map(str.encode)
+OUTCOMES = st.builds(
+    lambda exit, out, err, files: Outcome(exit=exit, stdout=out, stderr=err, files=files),
+    st.integers(0, 6), STREAMS, STREAMS, st.sampled_from([{}, {"new.txt": {"state": "created"}}]),
+)  # fmt: skip
+
+
+@given(RULES, st.lists(OUTCOMES, min_size=1, max_size=4), st.integers(2, 6))
+def test_quick_tests_change_no_verdict(rules: list[Rule], outcomes: list[Outcome], code: int) -> None:
+    scope = Scope({"code": code})
+    quick = Cascade(rules)
+    with patch.object(cascade, "plain_test", lambda aspect: None):
+        full = Cascade(rules)
+        whole = [full.judge(each, scope, timeout=1, cap=100) for each in outcomes]
+    assert [quick.judge(each, scope, timeout=1, cap=100) for each in outcomes] == whole
+
+
+@given(FORMS, OUTCOMES)
+def test_a_quick_test_is_true_exactly_where_the_check_finds_nothing(form: TextForm, outcome: Outcome) -> None:
+    test = plain_test(StreamAspect("stdout", (form,)))
+    assert (test is None) is (form.name == "matches")
+    if test is not None:
+        assert test(outcome) is (not list(form.check(outcome.stdout, Scope())))
+
+
+def test_rules_with_conditions_are_worked_out_once_for_the_same_rules() -> None:
+    rules = [
+        Rule(aspects={"exit": ExitAspect(ExitExpectation(((0, 0),)))}, when=None, origins={}),
+        Rule(aspects={"exit": ExitAspect(ExitExpectation(((3, 3),)))}, when=Expression("code == 3"), origins={}),
+    ]
+    judged = Cascade(rules)
+    with patch.object(cascade, "plain_test", wraps=plain_test) as made:
+        for code in (3, 4, 3, 5, 3):
+            outcome = Outcome(exit=3 if code == 3 else 0)
+            assert judged.judge(outcome, Scope({"code": code}), timeout=1, cap=100).verdict == "held"
+        assert made.call_count == 2
+    assert Cascade([]).judge(Outcome(exit=0), Scope(), timeout=1, cap=100).verdict == "unchecked"
+
+
+def test_masked_outcomes_are_always_checked_in_full() -> None:
+    rule = Rule(aspects={"stdout": StreamAspect("stdout", (TextForm("is", (Template("a"),)),))}, when=None, origins={})
+    outcome = Outcome(exit=0, stdout=b"a", masked={"stdout": b"a"})
+    with patch.object(StreamAspect, "check", return_value=iter(())) as check:
+        Cascade([rule]).judge(outcome, Scope(), timeout=1, cap=100)
+    assert check.called

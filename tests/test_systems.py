@@ -1,0 +1,139 @@
+"""The engine where the system lacks what Linux has: workers that are told it is not there come to the same results."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import keen_matrix
+from keen_matrix.core.launch import workers
+
+LACKING = {
+    "pidfds": "import os; del os.pidfd_open",
+    "epoll": "import select; del select.epoll",
+    "subreapers": "from keen_matrix.core.launch import leftovers; leftovers.become_subreaper = lambda: False",
+}
+LACKING["all three"] = "; ".join(LACKING.values())
+
+SPEC = """
+[program]
+launch = ["sh", "{here}/p.sh"]
+timeout = 1
+output-cap = "200 kB"
+[[mask]]
+matches = "pid [0-9]+"
+as = "pid N"
+[expect]
+exit = 0
+stderr = ""
+leftovers = "none"
+[[matrix]]
+name = "ways"
+line = "{way}"
+axes.way = ["quiet", "says", "large", "both", "fails", "closes", "hangs", "floods", "crashes", "feeds", "leaves", "stops",
+            "pid"]
+stdin = "fed\\n"
+expect.stdout.lacks = "nothing"
+[[matrix]]
+name = "signalled"
+line = "serves"
+stop = { when-stdout = "ready", signal = "TERM" }
+expect.exit = "1..255"
+expect.stdout = "ready"
+[[matrix]]
+name = "asked"
+line = "asks"
+terminal = { columns = 80, rows = 24 }
+dialogue = [ { prompt = "Sail?", reply = "yes", within = 1 } ]
+expect.stdout.ends = "aboard: yes"
+[[matrix]]
+name = "again"
+line = "says"
+expect.alike = { again = true }
+[[matrix]]
+name = "steps"
+steps = [ { line = "writes", expect.files."log" = "written" }, { line = "reads", expect.stdout = "written" } ]
+[[matrix]]
+name = "chained"
+line = "feeds"
+stdin = { command = "echo from a command" }
+expect.stdout = "from a command"
+"""
+PROGRAM = r"""
+case $1 in
+quiet) ;;
+says) echo out; echo err >&2;;
+large) head -c 150000 /dev/zero | tr '\0' x; head -c 150000 /dev/zero | tr '\0' y >&2;;
+both) echo one; sleep 0.05; echo two >&2; sleep 0.05; echo three;;
+fails) exit 3;;
+closes) exec 1>&- 2>&-; sleep 0.1; exit 4;;
+hangs) sleep 30;;
+floods) yes;;
+crashes) kill -SEGV $$;;
+feeds) cat;;
+leaves) sleep 30 & exit 0;;
+stops) kill -STOP $$;;
+pid) echo pid $$;;
+serves) trap 'exit 7' TERM; echo ready; while :; do :; done;;
+asks) printf 'Sail?'; read answer; echo "aboard: $answer";;
+writes) echo written > log;;
+reads) cat log;;
+esac
+"""
+
+
+def came(folder: Path, jobs: int) -> dict[tuple[str, ...], Any]:
+    """Run the spec and return what must not depend on the system: verdicts, aspects, ends, streams, files."""
+    spec = keen_matrix.load_spec(str(folder / "p.matrix.toml"))
+    found = {}
+    for result in keen_matrix.run(keen_matrix.unfold(spec), spec, jobs=jobs):
+        fields = result.fields
+        aspects = [(each["aspect"], each["held"]) for each in fields["aspects"]]
+        end = (fields["exit"], fields["signal"]) if fields["argv"] not in (["floods"], ["hangs"], ["stops"]) else None
+        streams = (fields["stdout"][:100], fields["stderr"][:100]) if fields["argv"] != ["pid"] else None
+        found[fields["matrix"], *fields["argv"]] = (fields["verdict"], aspects, end, streams, fields["files"])
+        if fields["argv"] in (["hangs"], ["quiet"]):
+            assert (fields["seconds"] > 0.9) is (fields["argv"] == ["hangs"])
+    return found
+
+
+@pytest.fixture(scope="module")
+def here(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("ways")
+    (folder / "p.matrix.toml").write_text(SPEC)
+    (folder / "p.sh").write_text(PROGRAM)
+    return folder
+
+
+@pytest.fixture(scope="module")
+def usual(here: Path) -> dict[tuple[str, ...], Any]:
+    return came(here, 1)
+
+
+def test_the_usual_results_are_what_they_should_be(usual: dict[tuple[str, ...], Any]) -> None:
+    verdicts = {key[1]: value[0] for key, value in usual.items() if key[0] == "ways"}
+    assert verdicts == {
+        "quiet": "held", "says": "differed", "large": "differed", "both": "differed", "fails": "differed", "closes": "differed",
+        "hangs": "hung", "floods": "differed", "crashes": "crashed", "feeds": "held", "leaves": "differed", "stops": "hung",
+        "pid": "held",
+    }  # fmt: skip
+    others = {key: value[0] for key, value in usual.items() if key[0] != "ways"}
+    assert others == {
+        ("signalled", "serves"): "held", ("asked", "asks"): "held", ("again", "says"): "differed",
+        ("steps", "writes"): "held", ("chained", "feeds"): "held",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("jobs", [1, 6])
+@pytest.mark.parametrize("what", LACKING)
+def test_results_do_not_depend_on_what_the_system_has(
+    here: Path, usual: dict[tuple[str, ...], Any], monkeypatch: pytest.MonkeyPatch, what: str, jobs: int
+) -> None:
+    monkeypatch.setattr(workers, "START", f"{LACKING[what]}\n{workers.START}")
+    found = came(here, jobs)
+    if "subreaper" in LACKING[what]:  # there what stays behind in the group is ended and not told of
+        usual = {**usual, ("ways", "leaves"): found["ways", "leaves"]}
+        assert found["ways", "leaves"][0] == "held"
+    assert found == usual
