@@ -15,7 +15,8 @@ from keen_matrix.core.expressions import Expression, Scope, Template
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.spec.model import Rule
 
-TEXTS = st.text("ab\n{", max_size=4).map(lambda text: Template(text, literal=True))
+SAMPLES = ["", "\n", "\n\n", "a", "a\n", "a\n\n", "ab", "ab\n", "b{", "a\nb"]
+TEXTS = st.sampled_from(SAMPLES).map(lambda text: Template(text, literal=True))
 NAMES = st.sampled_from(["is", "contains", "lacks", "starts", "ends", "empty", "matches"])
 FORMS = st.builds(
     lambda name, texts, flag: TextForm(name, texts if name in ("contains", "lacks") else texts[:1], "a|b$", flag),
@@ -31,7 +32,7 @@ ASPECTS = st.fixed_dictionaries({}, optional={
 })  # fmt: skip
 WHENS = st.sampled_from([None, Expression("code == 3"), Expression("code < 9"), Expression("code > 4")])
 RULES = st.lists(st.builds(lambda aspects, when: Rule(aspects=aspects, when=when, origins={}), ASPECTS, WHENS), max_size=3)
-STREAMS = st.text("ab\n{", max_size=4).map(str.encode)
+STREAMS = st.sampled_from(SAMPLES).map(str.encode)
 OUTCOMES = st.builds(
     lambda exit, out, err, files: Outcome(exit=exit, stdout=out, stderr=err, files=files),
     st.integers(0, 6), STREAMS, STREAMS, st.sampled_from([{}, {"new.txt": {"state": "created"}}]),
