@@ -19,7 +19,8 @@ from keen_matrix.core.errors import RunFault
 
 NAME = "history.sqlite3"
 VERSION = 1
-BATCH = 2_000
+BATCH = 10_000
+"""Cases that are entered together, in the order of the table: that takes half the time of entering them as they come."""
 WAIT_SECONDS = 15.0
 """How long a run waits while another one writes."""
 _SCHEMA = """
@@ -105,7 +106,7 @@ class History:
     def add(self, run: int, cases: Sequence[tuple[str, str, str, float]]) -> None:
         """Enter cases of a run: id, matrix, verdict, seconds."""
         self._database.execute("BEGIN IMMEDIATE")
-        rows = ((run, *case) for case in cases)
+        rows = ((run, *case) for case in sorted(cases))
         columns = "run, id, matrix, verdict, seconds"
         self._database.executemany(f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows)
         self._database.execute("COMMIT")
