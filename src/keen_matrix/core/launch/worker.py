@@ -8,59 +8,39 @@ into the program's own peak.
 from __future__ import annotations
 
 import contextlib
-import errno
 import gc
 import math
 import os
 import pickle
 import resource
 import select
-import shutil
 import signal
 import socket
 import sys
 import time
 from collections import deque
 from collections.abc import Callable, Mapping
-from dataclasses import replace
-from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.core.errors import ExpressionFault, RunFault
-from keen_matrix.core.expect.cascade import VERDICTS, Cascade, Judged, worst_of
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.forms import BASELINE
-from keen_matrix.core.expect.masks import MASKS, USED, Mask, mask
+from keen_matrix.core.expect.masks import MASKS, USED
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers
-from keen_matrix.core.launch.child import Launch, Start
-from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
+from keen_matrix.core.launch.directories import remove_tree
 from keen_matrix.core.launch.frames import FrameReader
-from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
-from keen_matrix.core.launch.surround import (
-    SurroundingsFault,
-    directory_state,
-    environment_of,
-    file_changes,
-    is_constant,
-    put_files,
-    start_of,
-)
-from keen_matrix.core.launch.wire import Plan, case_of, pack_live, pack_result
+from keen_matrix.core.launch.slot import Slot, check_took_too_long
+from keen_matrix.core.launch.wire import Plan, case_of, pack_live
 from keen_matrix.core.results.baselines import baseline_path
-from keen_matrix.core.results.records import Record, encode
 from keen_matrix.core.spec.model import Matrix, Step
-from keen_matrix.core.vectors.case import Case, CaseScope, case_scope
+from keen_matrix.core.vectors.case import Case, case_scope
 
 if TYPE_CHECKING:
-    from keen_matrix.core.launch.warm import Keeper
     from keen_matrix.core.oracle import OncePerCase
 
-VERDICT_NUMBER = {verdict: number for number, verdict in enumerate(VERDICTS)}
 RSS_UNIT = 1 if sys.platform == "darwin" else 1024
-RETRY_SECONDS = 0.1
-RETRY_MOST = 300
-"""Tries, a tenth of a second apart, while the system has no process or memory to spare."""
 HOLD_SECONDS = 0.02
 HOLD_BYTES = 32_768
 """How long, and how much of, results wait to be sent together: waking the engine costs as much as checking a small case."""
@@ -70,348 +50,9 @@ SPARE_SLOTS = 8
 """Launches that may wait to be checked together."""
 SETTLED_SECONDS = 0.001
 """How long they wait when no program ends."""
-SMALL_OUTPUT = 1 << 14
-"""Output that is checked in no time."""
-LARGE_OUTPUT = 1 << 20
-"""Output that makes our own memory grow enough to spoil what is measured of the next program."""
-
-
-class Slot:
-    """One place in which a case can run: its directories and, while it runs, its launch."""
-
-    def __init__(self, worker: Worker, number: int) -> None:
-        self.worker = worker
-        self.directories = CaseDirectories(os.path.join(worker.plan.root, str(number)))
-        self.case: Case | None = None
-        self.launch: Launch | None = None
-        self.launched_at_ns = 0
-        self._lingering_until = 0.0
-        self._again_at = 0.0
-        self._tries = 0
-        self._repeats: list[bytes] = []
-        self._times: list[float] = []
-        self._first: dict[str, Any] = {}
-        self._moved = True
-        self._warm = False
-        self.keeper: Keeper | None = None
-        self._starts: dict[int, Start] = {}
-        """How launches start whose surroundings are the same for every case, by the identity of their step in the spec."""
-
-    # --- beginning ---
-
-    def begin(self, case: Case) -> None:
-        """Start a case."""
-        self.case = case
-        self._repeats, self._times = [], []
-        self._begin_run()
-
-    def _begin_run(self) -> None:
-        case = self.case
-        assert case is not None
-        self.launched_at_ns = time.time_ns()
-        self._record = Record(case, self.worker.names[case.matrix])
-        self._step = 0
-        self._before: dict[str, Any] = {}
-        self._begin_step(first=True)
-
-    def _begin_step(self, *, first: bool) -> None:
-        """Start one launch of the case. One that cannot be started is finished at once, as unlaunched."""
-        worker, case = self.worker, self.case
-        assert case is not None
-        plan = worker.plan
-        argv = case.argv if self._step == 0 else case.more[self._step - 1]
-        step = self._spec_step
-        around = step.surroundings
-        file, words = plan.file, plan.launch
-        self.scope = scope = CaseScope(partial(worker.scope_of, case, argv, self._step))
-        for function in worker.functions.values():
-            function.forget()
-        if case.relation is not None:
-            launcher = case.relation[2][self._step] if case.relation[2] else ""
-            launcher = "renamed" if case.relation[0] == "renamed" else launcher
-            file, words = plan.launchers[launcher] if launcher else (file, words)
-            if case.relation[1][self._step] and not first:
-                self.directories.renew()
-                first = True
-        live = worker.live_for(case) if plan.live else None
-        self.launch = launch = Launch(worker.poller, plan.cap, live, forgetful=worker.forgetful)
-        self._lingering_until = 0.0
-        worker.running.append(self)
-        self.words = argv
-        try:
-            if case.fault is not None:
-                raise SurroundingsFault(case.fault)
-            places = self.directories
-            if first:
-                places.prepare()
-                if around.files:
-                    self._before = put_files(around.files, scope, places, plan.spec.here)
-            known = self._starts.get(id(step)) if case.relation is None else None
-            if known is not None:
-                self._start = known
-            else:
-                env = environment_of(plan.environment, around, scope, places)
-                directory = places.work if worker.fresh else plan.spec.here
-                self._start = start_of(file, words, env, directory, around, scope, plan.spec.here)
-                if case.relation is None and is_constant(around):
-                    self._starts[id(step)] = self._start
-            if plan.warm is not None:
-                self._warm = words == plan.launch and self._may_be_warm(case)
-            self._launch_now()
-        except (SurroundingsFault, ExpressionFault) as fault:
-            self._unlaunched(str(fault))
-        except (OSError, ValueError) as error:
-            self._unlaunched(launch_reason(error, words, argv))
-        if launch.finished:
-            worker.concluding.append(self)
-
-    def _may_be_warm(self, case: Case) -> bool:
-        from keen_matrix.core.launch.warm import is_warmable
-
-        start = self._start
-        about_launching = case.family in ("renamed", "launchers")
-        plain = not (start.terminal or start.closed or about_launching)
-        return plain and is_warmable(start.env, self.worker.plan.environment)
-
-    def _ready_keeper(self) -> Keeper | None:
-        """Return this slot's keeper, started when there is none yet; None when it does not come up."""
-        from keen_matrix.core.launch.warm import Keeper
-
-        if self.keeper is None:
-            assert self.worker.plan.warm is not None
-            try:
-                self.keeper = Keeper(self.worker.plan.warm, self.worker.plan.environment)
-            except OSError:
-                self._warm = False
-        return self.keeper
-
-    def close_keeper(self) -> None:
-        """End this slot's keeper."""
-        if self.keeper is not None:
-            self.keeper.close()
-            self.keeper = None
-
-    @property
-    def _spec_step(self) -> Step:
-        """The step of the spec that the launch belongs to: launches that are compared are all of the first."""
-        assert self.case is not None
-        return self.worker.steps[self.case.matrix][0 if self.case.relation is not None else self._step]
-
-    def _launch_now(self) -> None:
-        """Start the program; while the system is out of processes or descriptors, try again a little later."""
-        assert self.launch is not None
-        try:
-            self.launch.keeper = self._ready_keeper() if self._warm else None
-            self.launch.start(self._start, self.words)
-            self.worker.adopt(self)
-            self._again_at, self._tries = 0.0, 0
-        except OSError as error:
-            if error.errno not in (errno.EAGAIN, errno.EMFILE, errno.ENFILE, errno.ENOMEM) or self._tries >= RETRY_MOST:
-                raise
-            self._tries += 1
-            self.worker.waited_for_system += 1
-            self._again_at = time.monotonic() + RETRY_SECONDS
-
-    def _unlaunched(self, reason: str) -> None:
-        assert self.launch is not None
-        self.launch.outcome.unlaunched = reason
-        self.launch.finished = True
-        self._again_at = 0.0
-
-    @property
-    def deadline(self) -> float:
-        """When on_deadline wants to be called."""
-        assert self.launch is not None
-        return self._again_at or self._lingering_until or self.launch.deadline
-
-    def on_deadline(self, now: float) -> None:
-        """Do what is due."""
-        assert self.launch is not None
-        if self._again_at:
-            try:
-                self._launch_now()
-            except (OSError, ValueError) as error:
-                self._unlaunched(launch_reason(error, self.worker.plan.launch, self.words))
-        elif not self._lingering_until:
-            self.launch.on_deadline(now)
-        if self.launch.finished:
-            self.worker.concluding.append(self)
-
-    # --- ending ---
-
-    def settle(self) -> bool:
-        """See to processes left behind by a finished launch; False asks to come back when some may still end by themselves."""
-        launch = self.launch
-        assert launch is not None
-        if not child.SUBREAPER or not launch.pid:
-            return True
-        worker = self.worker
-        try:
-            if worker.alone and os.waitpid(-1, os.WNOHANG) == (0, 0):
-                pass  # something still runs that is nobody's: look closer
-            elif worker.alone:
-                return self.settle()
-        except ChildProcessError:
-            return True
-        strays = worker.strays_of(self, unsure=not (self._lingering_until or launch.outcome.held_open))
-        if not strays:
-            return True
-        now = time.monotonic()
-        if not self._lingering_until and not launch.outcome.held_open:
-            self._lingering_until = now + leftovers.FIRST_WAIT
-            return False
-        if self._lingering_until > now:
-            return False
-        names: list[str] = []
-        for _ in range(leftovers.ROUNDS):  # ending a process makes its children ours, and the next to be ended
-            names += [leftovers.name_of(pid) for pid in strays]
-            leftovers.end(strays)
-            strays = worker.strays_of(self)
-            if not strays:
-                break
-        launch.outcome.leftovers = sorted(names)
-        return True
-
-    @property
-    def checks_at_leisure(self) -> bool:
-        """Whether the next program may run while this launch is checked: when it is the case's last and checked in no time.
-
-        A slow check would make the next program seem slow, since its end would be noticed late.
-        """
-        case, launch, worker = self.case, self.launch, self.worker
-        assert case is not None and launch is not None
-        outcome = launch.outcome
-        return (
-            worker.spare
-            and self._step == len(case.more)
-            and outcome.stdout_bytes + outcome.stderr_bytes < SMALL_OUTPUT
-            and not outcome.unlaunched
-            and worker.cascade_of(case, self._step).quick
-        )
-
-    def conclude(self) -> None:
-        """Check a settled launch; go on with the next step or repetition, or send the result and be free."""
-        case, launch = self.case, self.launch
-        assert case is not None and launch is not None
-        if launch.keeper_lost:
-            self.close_keeper()
-        worker, outcome = self.worker, launch.outcome
-        fresh, plan = worker.fresh, worker.plan
-        outcome.directory = self.directories.work if fresh else plan.spec.here
-        if outcome.stdout or outcome.stderr:
-            self._mask(outcome)
-        around = self._spec_step.surroundings
-        self._moved = self.directories.changed(self.launched_at_ns) or self._step > 0
-        if fresh and (self._before or self._moved):
-            outcome.files = file_changes(self._before, self.directories.work)
-        if case.relation is not None and fresh and "files" in case.relation[3]:
-            outcome.state = directory_state(self.directories.work)
-        masks = worker.matrices[case.matrix].masks
-        checked = masked_outcome(outcome, masks) if masks else outcome
-        cascade = worker.cascade_of(case, self._step)
-        if worker.functions:  # only the user's own functions can hang
-            with time_limit(CHECK_SECONDS):
-                judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
-        else:
-            judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
-        if masks:
-            outcome.masks_used |= self.scope.names[USED]
-        self._record.add(self.words, outcome, judged)
-        if self._step < len(case.more) and outcome.unlaunched is None:
-            self._step += 1
-            self._begin_step(first=False)
-            return
-        self._finish_run(judged)
-
-    def _finish_run(self, judged: Judged) -> None:
-        worker, case = self.worker, self.case
-        assert case is not None and self.launch is not None
-        fields = self._record.fields(worker.floor())
-        if worker.plan.keep and fields["verdict"] != "held" and worker.fresh:
-            fields["kept"] = self._keep(worker.plan.keep, case.id)
-        big = len(self.launch.outcome.stdout) + len(self.launch.outcome.stderr) > LARGE_OUTPUT
-        if self._moved:
-            self.directories.clean()
-        repeat = worker.plan.repeat
-        if repeat > 1:
-            self._repeats.append(self._record.essence())
-            self._times.append(fields["seconds"])
-            self._first = fields if len(self._repeats) == 1 else self._first
-            if len(self._repeats) < repeat and fields["verdict"] != "unlaunched":
-                if fields["verdict"] != "held" and self._first["verdict"] == "held":
-                    self._first = fields
-                self._begin_run()
-                return
-            fields = self._steadied(fields)
-        self.case = self.launch = None
-        worker.free.append(self)
-        line = encode(fields)
-        worker.send(pack_result(case.sequence, case.matrix, VERDICT_NUMBER[fields["verdict"]], fields["seconds"], line))
-        if big:
-            worker.forget_peak()
-
-    def _steadied(self, last: dict[str, Any]) -> dict[str, Any]:
-        """Return the record of a repeated case: the first that did not hold, or the first; unsteady when they disagree."""
-        fields = self._first if self._first["verdict"] != "held" or last["verdict"] == "held" else last
-        kinds = len(set(self._repeats))
-        fields["repeats"] = {"times": len(self._repeats), "different": kinds, "seconds": self._times}
-        if kinds > 1:
-            fields["verdict"] = worst_of([fields["verdict"], "unsteady"])
-            fields["aspects"].append(
-                {"aspect": "repeats", "held": False, "form": "steady", "expected": "1", "actual": str(kinds)}
-            )
-        return fields
-
-    def _keep(self, folder: str, id: str) -> str:
-        """Move the case's directory to where it is kept, and return that place."""
-        place = os.path.join(folder, id)
-        try:
-            remove_tree(place)
-            os.makedirs(folder, exist_ok=True)
-            shutil.copytree(self.directories.work, place, symlinks=True)
-        except (OSError, shutil.Error) as error:
-            return f"could not be kept: {error}"
-        return place
-
-    def _mask(self, outcome: Outcome) -> None:
-        """Write `<dir>`, `<home>` and `<tmp>` for the case's own directories, which differ from slot to slot."""
-        if self.directories.root_bytes in outcome.stdout or self.directories.root_bytes in outcome.stderr:
-            outcome.arrivals.clear()  # their sizes no longer fit
-            for path, name in self.directories.masks:
-                outcome.stdout = outcome.stdout.replace(path, name)
-                outcome.stderr = outcome.stderr.replace(path, name)
-
-
-def masked_outcome(outcome: Outcome, masks: tuple[Mask, ...]) -> Outcome:
-    """Return an outcome as it is compared; what was masked is noted in the outcome itself."""
-    try:
-        found = {name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")}
-    except ValueError:
-        return outcome  # a mask that takes too long masks nothing; the comparison shows it
-    outcome.masked = {name: each.text for name, each in found.items()}
-    outcome.masks_used = frozenset().union(*(each.used for each in found.values()))
-    return replace(outcome, **outcome.masked)  # type: ignore[arg-type]
-
-
-CHECK_SECONDS = 60
-"""Time that the checks of one launch may take, oracle functions included."""
-
-
-@contextlib.contextmanager
-def time_limit(seconds: int) -> Any:
-    """Interrupt what takes longer than it may; used around checks, in which functions of the user's own run."""
-    signal.setitimer(signal.ITIMER_REAL, seconds)
-    try:
-        yield
-    finally:
-        signal.setitimer(signal.ITIMER_REAL, 0)
 
 
 _NO_RULES = Cascade(())
-
-
-def _check_took_too_long(*_: object) -> None:
-    raise ValueError(f"the check took longer than {CHECK_SECONDS} s")
 
 
 class Worker:
@@ -454,7 +95,7 @@ class Worker:
         child.SUBREAPER = leftovers.become_subreaper()
         child.PIDFDS = pidfds_work()
         self._woken = -1 if child.PIDFDS else self._wake_on_exits()
-        signal.signal(signal.SIGALRM, _check_took_too_long)
+        signal.signal(signal.SIGALRM, check_took_too_long)
 
     @staticmethod
     def _wake_on_exits() -> int:
@@ -721,24 +362,6 @@ def pidfds_work() -> bool:
     except (AttributeError, OSError):
         return False
     return True
-
-
-def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ...]) -> str:
-    """Return why the system did not start a program, in a user's words."""
-    if isinstance(error, ValueError):
-        return "a NUL cannot stand in a word of a vector"
-    if not isinstance(error, OSError):
-        return str(error)
-    if error.errno == errno.E2BIG:
-        longest = max((len(word.encode()) for word in (*launch, *argv)), default=0)
-        return f"the system refuses so many or such long words (the longest has {longest:,} bytes): {error.strerror}"
-    if error.strerror and "feeds standard input" in error.strerror:
-        return error.strerror
-    if error.errno == errno.ENOENT:
-        return f"{launch[0]} or the interpreter that its first line names does not exist"
-    if error.errno == errno.ENOEXEC:
-        return f"{launch[0]} is no program that the system can start: no binary of this machine and no #! line"
-    return f"{launch[0]} could not be started: {error.strerror}"
 
 
 def main() -> None:
