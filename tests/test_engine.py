@@ -55,6 +55,21 @@ def test_standard_input_comes_from_anywhere(place: Place, stdin: str, came: str)
     assert all(each["exit"] == 0 for each in case.get("feeders", [])) and ("feeders" in case) == ("command" in stdin)
 
 
+@pytest.mark.parametrize(("last", "exit", "signal", "verdict"), [
+    ("echo x; exec >&-; sleep 0.03; exit 3", 3, None, "differed"),
+    ("echo x; exec >&-; sleep 0.03", 0, None, "held"),
+    ("echo x; exec >&-; sleep 30", None, "PIPE", "held"),
+    ("while echo x; do :; done 2>&-", None, "PIPE", "held"),
+])  # fmt: skip
+def test_a_feeder_gets_a_moment_to_end_by_itself(
+    place: Place, last: str, exit: int | None, signal: str | None, verdict: str
+) -> None:
+    place.write("feed.sh", last)
+    (case,) = run(place, "head -n1", ONE + 'stdin = { command = "sh {here}/feed.sh" }\nexpect.stdout = "x"')
+    assert case["verdict"] == verdict and case["seconds"] < 1
+    assert (case["feeders"][0]["exit"], case["feeders"][0]["signal"]) == (exit, signal)
+
+
 def test_closed_standard_input_is_none_at_all(place: Place) -> None:
     script = "import sys; print('closed' if sys.stdin is None else 'open')"
     (case,) = run(place, script, ONE + 'stdin = "closed"\nexpect.exit = 0', language=sys.executable)

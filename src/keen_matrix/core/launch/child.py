@@ -37,6 +37,8 @@ TERMINATE_GRACE = 0.5
 """Seconds between SIGTERM and SIGKILL."""
 DRAIN_GRACE = 0.3
 """Seconds that streams may stay open after the program itself has ended."""
+FEEDERS_GRACE, FEEDERS_STEP = 0.1, 0.002
+"""Seconds that commands which feed a program may go on after it, and how often they are looked at meanwhile."""
 UNKILLABLE_GRACE = 5.0
 """Seconds after SIGKILL until a process in an uninterruptible wait is given up."""
 READS_AT_END = 20
@@ -164,6 +166,7 @@ class Launch:
     _chain_end = _chain_write = -1
     _writing: tuple[int, ...] = ()
     _asked_since = 0.0
+    _feeders_until = 0.0
     _stop: Stopping | None = None
 
     # --- starting ---
@@ -562,6 +565,8 @@ class Launch:
             self._kill()
         elif self._step == "terminating":
             self._kill()
+        elif self._step == "feeders":
+            self._finish()
         else:
             self._give_up(now)
 
@@ -637,7 +642,18 @@ class Launch:
         with contextlib.suppress(ProcessLookupError, PermissionError):
             os.killpg(self.pid, number)
 
+    def _feeders_are_done(self) -> bool:
+        """Give the commands that feed standard input a moment to end: most close their output just before they do."""
+        now = time.monotonic()
+        self._reap_feeders()
+        if self._step != "feeders":
+            self._step, self._feeders_until = "feeders", now + FEEDERS_GRACE
+        self.deadline = now + FEEDERS_STEP
+        return not any(self.feeders) or now >= self._feeders_until
+
     def _finish(self) -> None:
+        if self.feeders and not self._feeders_are_done():
+            return
         if not SUBREAPER:
             self._signal_group(signal.SIGKILL)  # whatever the program left behind in its group
         if self._stdin >= 0:
@@ -657,7 +673,6 @@ class Launch:
             outcome.user_seconds, outcome.system_seconds = usage.ru_utime, usage.ru_stime
             outcome.peak_bytes = usage.ru_maxrss * _RSS_UNIT
         if self.feeders:
-            self._reap_feeders()
             self._end_feeders()
         if self._answers and not outcome.timed_out:
             outcome.unasked = self._answers[0].prompt
