@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections import Counter
+from itertools import combinations, product
+from math import prod
 from typing import Any
+from unittest.mock import patch
 
 import pytest
 
 from keen_matrix import Signature
 from keen_matrix.core.signature.families import FAMILIES, LIMITS, family_of
+from keen_matrix.core.signature.families.accepted import _Pairs
 from keen_matrix.core.signature.families.refusals import misspelt
-from keen_matrix.core.signature.requests import Builder
+from keen_matrix.core.signature.requests import Builder, builders
 from keen_matrix.core.signature.values import Status, ValueType
 
 SIGNATURES: dict[str, dict[str, Any]] = {
@@ -27,6 +31,9 @@ SIGNATURES: dict[str, dict[str, Any]] = {
     "refuses repetition": {"text": "[-v] [-n N] A", "repeat": "refuse", "values": {"N": {"type": "int"}}},
     "conditions": {"text": "[--from A] [--to B] C", "values": {n: {"type": "int", "min": 1, "max": 9, "default": 5} for n in "AB"}, "where": ["A <= B"]},
     "own refusals": {"text": "A B", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "refuse": [{"when": "A == B", "kind": "the-same"}]},
+    "a condition of one form": {"text": ["[-n N] FROM TO", "list [--all] [PORT]"], "values": {"N": {"type": "int", "min": 1, "max": 9}, **{n: {"of": ["x", "y"]} for n in ("FROM", "TO")}}, "where": ["FROM != TO"]},
+    "a condition on what is given": {"text": "[--bike | --car] [-n,--riders N] A", "values": {"N": {"type": "int", "min": 1, "max": 9, "default": 2}, "A": {"of": ["x", "y"]}}, "where": ["N < 9 or not given('--car')", "not given('-n') or A == 'x' or N > 1"]},
+    "a condition on the whole": {"text": "[-a] [-b] [-c] A [B]", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "where": ["argc < 4"]},
     "delimiter": {"text": "[-v] -- COMMAND..."},
     "dates and booleans": {"text": "[--on DATE] [--loud BOOL]", "values": {"DATE": {"type": "date", "min": "2025-01-01"}, "BOOL": {"type": "bool"}}},
 }  # fmt: skip
@@ -147,3 +154,35 @@ READINGS: list[tuple[dict[str, Any], str, Status]] = [
 )
 def test_what_a_type_makes_of_a_text(kind: dict[str, Any], text: str, status: Status) -> None:
     assert ValueType(**kind).read(text).status == status
+
+
+@pytest.mark.parametrize("name", [each for each in SIGNATURES if each != "a condition on the whole"])
+def test_the_family_accepted_has_every_pair_that_can_be(name: str) -> None:
+    own = signature(name)
+    for builder in builders(own):
+        pairs = _Pairs(own, builder)
+        if len(pairs.levels) < 2 or prod(pairs.levels) > 3_000:
+            continue
+        rows: list[list[int]] = []
+        with patch.object(_Pairs, "request_of", lambda self, row, rows=rows: rows.append(list(row))):
+            list(pairs.requests())
+        every = [list(row) for row in product(*(range(level) for level in pairs.levels))]
+        accepted = [row for row in every if own.judge(pairs.request_of(row).words()).status == "accepted"]
+        assert pairs_of(accepted) <= pairs_of([row for row in rows if row in accepted])
+
+
+def pairs_of(rows: list[list[int]]) -> set[tuple[int, int, int, int]]:
+    return {(a, row[a], b, row[b]) for row in rows for a, b in combinations(range(len(row)), 2)}
+
+
+def test_a_condition_is_about_the_forms_that_have_its_names() -> None:
+    own = signature("a condition of one form")
+    assert own.judge(["list"]).status == own.judge(["list", "--all", "x"]).status == "accepted"
+    refused = own.judge(["x", "x"])
+    assert refused.status == "refused" and [each.kind for each in refused.refusals] == ["where"]
+    assert own.judge(["x", "y"]).status == "accepted"
+    given = signature("a condition on what is given")
+    assert given.judge(["--car", "x"]).status == "accepted"  # the default of N counts
+    assert given.judge(["--car", "-n", "9", "x"]).status == "refused"
+    assert given.judge(["--bike", "--riders=9", "x"]).status == "accepted"
+    assert given.judge(["-n1", "y"]).status == "refused"

@@ -15,12 +15,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, Literal, NamedTuple
 
 from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expressions import FUNCTIONS, Scope
+from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
-from keen_matrix.core.signature.model import FormModel, Option, Signature
+from keen_matrix.core.signature.model import FormModel, Option, Signature, names_of
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
 _USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
@@ -200,7 +201,7 @@ class _FormJudge:
                 at = self._short(word, words, at)
 
     def _operand(self, word: str) -> None:
-        if self.given and self.operands and self._last_was_option:
+        if self.given and len(self.operands) > self.form.keywords and self._last_was_option:
             self._split = True
         self._last_was_option = False
         self.operands.append(word)
@@ -465,10 +466,10 @@ class _FormJudge:
             return
         scope = self._scope(bindings)
         for own in self.signature.refuse:
-            if self._holds(own.when, scope):
+            if concerns(self.signature, self.form, own.when) and self._holds(own.when, scope):
                 self._refuse_condition(own.kind, own.when, scope)
         for condition in self.signature.where:
-            if self._holds(condition, scope) is False:
+            if concerns(self.signature, self.form, condition) and self._holds(condition, scope) is False:
                 self._refuse_condition("where", condition, scope)
 
     def _refuse_condition(self, kind: str, condition: Any, scope: Scope) -> None:
@@ -487,6 +488,17 @@ class _FormJudge:
     def _scope(self, bindings: Mapping[str, Any]) -> Scope:
         names = named_values(self.signature, self.form, bindings, self.words)
         return Scope(names, condition_functions(self.signature, self._given()))
+
+
+def concerns(signature: Signature, form: FormModel, condition: Expression) -> bool:
+    """Tell whether a condition is about a form: one that asks for a NAME which only other forms have is not."""
+    others = {identifier(name) for name in signature.values} - _identifiers_of(form)
+    return condition.names.isdisjoint(others)
+
+
+@lru_cache(1_000)
+def _identifiers_of(form: FormModel) -> frozenset[str]:
+    return frozenset(map(identifier, names_of(form.form)))
 
 
 def named_values(

@@ -313,14 +313,23 @@ def _has_operand(choice: Choice) -> bool:
     return any(isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk())
 
 
+MOST_WORDS = 10_000
+"""Words that a count may ask for: vectors with as many are made."""
+
+
 def parse_count(value: Any) -> tuple[int, int | None]:
     """Return the bounds of a count: 2, "2..4", "1.." (None: no upper end). Raises ValueError."""
+    found: tuple[int, int | None] | None = None
     if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
-        return value, value
+        found = value, value
     low, dots, high = value.partition("..") if isinstance(value, str) else ("", "", "")
     if dots and low.isdecimal() and (not high or (high.isdecimal() and int(low) <= int(high))):
-        return int(low), int(high) if high else None
-    raise ValueError('expected a count such as 2, "2..4" or "1.."')
+        found = int(low), int(high) if high else None
+    if found is None:
+        raise ValueError('expected a count such as 2, "2..4" or "1.."')
+    if max(found[0], found[1] or 0) > MOST_WORDS:
+        raise ValueError(f"expected a count of at most {MOST_WORDS:,} words")
+    return found
 
 
 def value_type(name: str, table: Any) -> ValueType:

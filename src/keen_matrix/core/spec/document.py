@@ -7,6 +7,7 @@ one validation reports all such mistakes at once. What needs two places at a tim
 from __future__ import annotations
 
 import datetime
+import math
 import re
 from collections.abc import Callable, Mapping
 from typing import Annotated, Any, Literal, TypeAlias
@@ -53,7 +54,7 @@ def _checked(parse: Callable[[str], object]) -> AfterValidator:
                 "notation", "{reason}", {"reason": fault.message, "offset": fault.offset}
             ) from None
         except ExpressionFault as fault:
-            reason = f"in the expression {fault.source}: {fault.reason}"
+            reason = _reason_of(fault)
             raise PydanticCustomError("notation", "{reason}", {"reason": reason, "offset": fault.offset}) from None
         if "\0" in text:
             raise PydanticCustomError(
@@ -82,6 +83,13 @@ def _field_expression(source: str, at: int) -> None:
     except ExpressionFault as fault:
         fault.offset += at + 1
         raise
+
+
+def _reason_of(fault: NotationFault | ExpressionFault) -> str:
+    """Return what is wrong in one line, without a drawing of the place."""
+    if isinstance(fault, NotationFault):
+        return fault.message
+    return f"in the expression {fault.source}: {fault.reason}"
 
 
 def _fault(reason: str) -> PydanticCustomError:
@@ -154,7 +162,9 @@ Texts = Annotated[
 def _exit(value: Any) -> Any:
     try:
         parse_exit(value)
-    except (ValueError, NotationFault, ExpressionFault) as error:
+    except (NotationFault, ExpressionFault) as fault:
+        raise _fault(_reason_of(fault)) from None
+    except ValueError as error:
         raise _fault(str(error)) from None
     return value
 
@@ -195,7 +205,9 @@ def _line_count(value: Any) -> Any:
 
     try:
         parse_line_count(value)
-    except (ValueError, NotationFault, ExpressionFault) as error:
+    except (NotationFault, ExpressionFault) as fault:
+        raise _fault(_reason_of(fault)) from None
+    except ValueError as error:
         raise _fault(str(error)) from None
     return value
 
@@ -246,6 +258,8 @@ class ToleranceTable(Table):
 def _tolerance(value: Any) -> Any:
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return {"absolute": value}
+    if not isinstance(value, (dict, ToleranceTable)):
+        raise _fault(f"expected a number such as 0.01 or a table such as {{ relative = 1e-6 }}, found {kind_of(value)}")
     return value
 
 
@@ -324,11 +338,11 @@ def _text_table(value: Any) -> Any:
         return {"is": value}
     if not isinstance(value, (dict, TextTable)):
         raise _fault(f"expected a text or a table of forms, found {kind_of(value)}")
+    if isinstance(value, dict) and not set(value) - {"literal", "tolerance"}:
+        raise _fault("expected at least one form, such as contains")
     if isinstance(value, dict) and value.get("literal") is True:
         # nothing in these texts is a field, so they must not be parsed as templates
         return {key: _escaped(each) if key in _TEMPLATED else each for key, each in value.items()}
-    if isinstance(value, dict) and not set(value) - {"literal"}:
-        raise _fault("expected at least one form, such as contains")
     return value
 
 
@@ -344,13 +358,20 @@ def _escaped(value: Any) -> Any:
 TextExpectation = Annotated[TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)]
 
 
+def _mode(text: str) -> str:
+    if not (3 <= len(text) <= 4 and set(text) <= set("01234567")):
+        raise _fault('expected an octal mode such as "755"')
+    return text
+
+
+Mode = Annotated[str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})]
+
+
 class FileTable(TextTable):
     """What a file must be after the launch."""
 
     absent: bool | None = Field(None, description="Whether the file must not exist.", examples=[True])
-    mode: Annotated[str, Field(pattern="^[0-7]{3,4}$")] | None = Field(
-        None, description="Its permissions, in octal digits.", examples=["755"]
-    )
+    mode: Mode | None = Field(None, description="Its permissions, in octal digits.", examples=["755"])
     size: Annotated[Any, BeforeValidator(_line_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
         None, description='Its size in bytes: a number, a range "1..100" or a template.', examples=[36, "1.."]
     )
@@ -531,12 +552,6 @@ EnvTable = Annotated[
 Launch = WordsOrList
 
 
-def _mode(text: str) -> str:
-    if not (3 <= len(text) <= 4 and set(text) <= set("01234567")):
-        raise _fault('expected an octal mode such as "755"')
-    return text
-
-
 class PutTable(Table):
     """A file, folder or link put in the case's directory: exactly one of text, bytes, copy, dir, link."""
 
@@ -549,7 +564,7 @@ class PutTable(Table):
     link: TemplateText | None = Field(
         None, description="Where it links to, inside the case's directory.", examples=["names.txt"]
     )
-    mode: Annotated[str, AfterValidator(_mode)] | None = Field(None, description="Its permissions.", examples=["755"])
+    mode: Mode | None = Field(None, description="Its permissions.", examples=["755"])
 
     @model_validator(mode="after")
     def _one_content(self) -> PutTable:
@@ -605,7 +620,7 @@ class StdinTable(Table):
                 try:
                     _words_fields(each)
                 except (NotationFault, ExpressionFault) as fault:
-                    raise _fault(f"command: {fault}") from None
+                    raise _fault(f"command: {_reason_of(fault)}") from None
         return self
 
 
@@ -793,6 +808,8 @@ def _number_or_date(value: Any) -> Any:
             raise _fault(f"expected a number or a date, found {value!r}") from None
     if isinstance(value, bool) or not isinstance(value, (int, float)):
         raise _fault(f"expected a number or a date, found {kind_of(value)}")
+    if not math.isfinite(value):
+        raise _fault(f"expected a finite number or a date, found {value}")
     return value
 
 

@@ -56,7 +56,13 @@ class _Checker:
         data = self.source.data.get("program")
         if not isinstance(data, dict):
             return
-        self._launch(data.get("launch"))
+        self._launch(("program", "launch"), data.get("launch"))
+        self._launch(("program", "build"), data.get("build"))
+        launchers = data.get("launchers")
+        for name, launch in launchers.items() if isinstance(launchers, dict) else ():
+            self._launch(("program", "launchers", name), launch)
+        reference = self.source.data.get("reference")
+        self._launch(("reference", "launch"), reference.get("launch") if isinstance(reference, dict) else None)
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
         self._around(("program",), data, self._all_names() | CASE_NAMES)
@@ -128,10 +134,11 @@ class _Checker:
 
         return {identifier(name) for name in self.spec.signature.values} | {"culprit"}
 
-    def _launch(self, launch: Any) -> None:
-        path: KeyPath = ("program", "launch")
+    def _launch(self, path: KeyPath, launch: Any) -> None:
         if launch in ("", []) or (isinstance(launch, str) and not launch.strip()):
-            self.add(path, "launch is empty", expected="the words that start the program")
+            what = path[1] if path[1] in ("launch", "build") else f'the launcher "{path[-1]}"'
+            words = "the words of a command" if what == "build" else "the words that start the program"
+            self.add(path, f"{what} is empty", expected=words)
         elif isinstance(launch, str):
             self._template(path, launch, {"here"})
         elif isinstance(launch, list):
@@ -278,9 +285,11 @@ class _Checker:
                 self.add((*where, "file"), f"{named} does not exist beside the spec")
 
     def _expression(self, path: KeyPath, text: Any, known: set[str]) -> None:
+        if not isinstance(text, str):
+            return
         try:
             self._names(path, Expression(text), known, 0)
-        except (ExpressionFault, TypeError):
+        except ExpressionFault:
             return
 
     def _template(self, path: KeyPath, text: Any, known: set[str]) -> None:

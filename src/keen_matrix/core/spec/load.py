@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import TypeAdapter, ValidationError
 
 from keen_matrix.core.errors import Problem, RunFault, SpecFault, nearest
 from keen_matrix.core.expect.aspects import (
@@ -33,6 +33,7 @@ from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.spec.document import (
     Around,
+    CheckedMatrix,
     Expectations,
     MaskTable,
     MatrixTable,
@@ -98,7 +99,7 @@ def read_spec(path: str, *, deep: bool = False) -> tuple[Spec | None, list[Probl
     from keen_matrix.core.spec.lint import cross_checks
 
     problems += compiler.problems
-    problems += cross_checks(source, document, spec, deep=deep)
+    problems += cross_checks(source, document, spec, deep=deep and not problems)
     problems = sorted(dict.fromkeys(problems), key=lambda problem: (problem.line, problem.column, problem.message))
     failed = any(problem.severity == "error" for problem in problems)
     return (None if failed else spec), problems
@@ -114,7 +115,7 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
     program = _part(ProgramTable, data.get("program")) or ProgramTable.model_construct(launch=["?"])
     expect = _part(Expectations, data.get("expect", {})) or Expectations()
     raw = data.get("matrix")
-    matrices = [_part(MatrixTable, each) for each in raw] if isinstance(raw, list) else []
+    matrices = [_part(CheckedMatrix, each) for each in raw] if isinstance(raw, list) else []
     checked = _part(SpecDocument, {"program": {"launch": "true"}, "files": data.get("files", {})})
     return SpecDocument.model_construct(
         program=program,
@@ -136,9 +137,10 @@ def _listed(value: Any) -> list[Any]:
     return value if isinstance(value, list) else []
 
 
-def _part(model: type[BaseModel], data: Any) -> Any:
+def _part(model: Any, data: Any) -> Any:
+    """Return what data of the type `model` (a model or an annotation) validates to; None when it does not."""
     try:
-        return model.model_validate(data)
+        return TypeAdapter(model).validate_python(data)
     except ValidationError:
         return None
 
@@ -426,7 +428,7 @@ class Compiler:
             read = read_csv(os.path.join(here, table.rows), table.rows)
         except SourceFault as fault:
             self._problem((*path, "rows"), str(fault))
-            return (), ()
+            return tuple(table.columns or ()), ()
         if table.columns is None:
             return read.header, read.rows
         for number, column in enumerate(table.columns):

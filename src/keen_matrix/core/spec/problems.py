@@ -21,6 +21,14 @@ _WORDINGS = {
 }  # fmt: skip
 
 
+_LIMITS = {
+    "greater_than": "a number above {}", "greater_than_equal": "a number of at least {}",
+    "less_than": "a number below {}", "less_than_equal": "a number of at most {}", "too_short": "at least {} of them",
+    "string_too_short": "a text", "string_too_long": "at most {} characters", "finite_number": "a finite number",
+    "string_pattern_mismatch": "a text that matches {}",
+}  # fmt: skip
+
+
 def problems_of(error: ValidationError, source: Source) -> list[Problem]:
     """Return one problem for each validation error, in file order."""
     problems = {_problem(each, source): None for each in error.errors(include_url=False)}
@@ -58,7 +66,17 @@ def _problem(error: Any, source: Source) -> Problem:
         choices = str(context.get("expected", ""))
         hint = nearest(str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")])
         return source.problem(path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint)
+    if kind in _LIMITS:
+        limit = next(iter(context.values()), "")
+        shown = f"{limit:g}" if isinstance(limit, float) else limit
+        return source.problem(path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown))
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")
+
+
+def _shown(value: Any) -> str:
+    if value in ("", []):
+        return "empty"
+    return f"{value:g}" if isinstance(value, (int, float)) else kind_of(value)
 
 
 def written_path(loc: tuple[Any, ...], data: Any) -> tuple[KeyPath, Any]:

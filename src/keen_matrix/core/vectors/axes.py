@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import math
 import os
 import random
 from collections.abc import Iterator, Mapping, Sequence
@@ -22,6 +23,12 @@ Values: TypeAlias = "Sequence[Any]"
 
 MAX_SOURCE_BYTES = 64 * 1024 * 1024
 """Size of a text or CSV file that an axis may read."""
+
+
+MAX_VALUES = 10**15
+"""Values of one axis: far more than anyone runs, few enough to be counted by machine words."""
+MAX_WORDS = 1_000_000
+"""Words that the values of one repeating axis may have together."""
 
 
 class SourceFault(ValueError):
@@ -73,13 +80,15 @@ def axis_values(table: AxisTable, here: str, types: Mapping[str, ValueType] | No
     if table.values is not None:
         return tuple(table.values)
     if table.from_ is not None and table.to is not None:
-        return decimal_range(table.from_, table.to, 1 if table.step is None else table.step)
+        return _range(table.from_, table.to, 1 if table.step is None else table.step)
     if table.lines is not None:
         return tuple(_lines(os.path.join(here, table.lines), table.lines))
     if table.table is not None:
         return _column(read_csv(os.path.join(here, table.table), table.table), table.column or "", table.table)
     if table.repeat is not None:
         low, _, high = (table.times or "").partition("..")
+        if (int(high) - int(low) + 1) * int(high) > MAX_WORDS:
+            raise SourceFault(f"so many words in all are more than {MAX_WORDS:,}", "times")
         return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
     if table.edges is not None:
         return tuple(_type_of(table.edges, "edges", types).legal())
@@ -92,6 +101,16 @@ def axis_values(table: AxisTable, here: str, types: Mapping[str, ValueType] | No
     if table.of.edges is not None:
         return _sample(_every(_type_of(table.of.edges, "of", types)), table.sample, table.seed)
     return _sample(axis_values(table.of, here, types), table.sample, table.seed)
+
+
+def _range(start: float, to: float, step: float) -> Values:
+    for key, number in (("from", start), ("to", to), ("step", step)):
+        if not math.isfinite(number):
+            raise SourceFault(f"expected a finite number, found {number}", key)
+    count = (Decimal(repr(to)) - Decimal(repr(start))) / Decimal(repr(step)) + 1
+    if count > MAX_VALUES:
+        raise SourceFault(f"an axis of {count:.0f} values has more than {MAX_VALUES:,}", "to")
+    return decimal_range(start, to, step)
 
 
 def _type_of(name: str, key: str, types: Mapping[str, ValueType] | None) -> ValueType:

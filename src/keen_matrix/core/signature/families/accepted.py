@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
+from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
 from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.judge import condition_functions, identifier
+from keen_matrix.core.signature.judge import concerns, condition_functions, identifier
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import (
     Builder,
@@ -128,8 +129,9 @@ class _Pairs:
 
         if len(self.levels) < 2:
             return
-        rules = [self._rule(condition, False) for condition in self.signature.where]
-        rules += [self._rule(own.when, True) for own in self.signature.refuse]
+        signature, form = self.signature, self.builder.form
+        rules = [self._rule(each, False) for each in signature.where if concerns(signature, form, each)]
+        rules += [self._rule(own.when, True) for own in signature.refuse if concerns(signature, form, own.when)]
         try:
             rows = covering_rows(self.levels, 2, allowed=rules or None, effort="quick").tolist()
         except NoRows:
@@ -141,10 +143,42 @@ class _Pairs:
         functions = condition_functions(self.signature, frozenset())
 
         def allowed(row: Any) -> bool:
-            value = condition.evaluate(Scope(_RowNames(self, row), functions))
+            def given(*spellings: str) -> bool:
+                return self._is_there(
+                    self.builder.form.form, lambda use: not spellings_of(use).isdisjoint(spellings), row
+                )
+
+            try:
+                value = condition.evaluate(Scope(_RowNames(self, row), {**functions, "given": given}))
+            except ExpressionFault:  # it asks for what only a whole vector has, such as argc: the judgement settles it
+                return True
             return bool(value) is not forbidden
 
         return allowed
+
+    def _is_there(self, form: Any, wanted: Callable[[Any], bool], row: Any) -> bool:
+        """Tell whether a row of choices has a part that is wanted; looks only at the choices that this depends on."""
+        for item in form.items:
+            if isinstance(item, Choice):
+                if not any(wanted(each) for alternative in item.alternatives for each in alternative.walk()):
+                    continue
+                number = next((at for at, each in enumerate(self.choices) if each is item), None)
+                level = 0 if number is None else row[number] - item.optional
+                if level >= 0 and self._is_there(item.alternatives[level], wanted, row):
+                    return True
+            elif wanted(item):
+                return True
+        return False
+
+    def has_name(self, name: str, row: Any) -> bool:
+        """Tell whether a row of choices has a word for a NAME."""
+
+        def names_it(item: Any) -> bool:
+            if isinstance(item, OptionUse):
+                return any(each.name == name for each in item.values)
+            return isinstance(item, Operand) and item.name.name == name
+
+        return self._is_there(self.builder.form.form, names_it, row)
 
     def request_of(self, row: list[int]) -> Request:
         """Return the request of a row of choices and values."""
@@ -177,16 +211,24 @@ class _Pairs:
         return self.legal[name][level]
 
 
+def spellings_of(item: Any) -> frozenset[str]:
+    """Return the spellings of an option of the synopsis, or the word of a keyword; none of anything else."""
+    return frozenset(item.spellings) if isinstance(item, OptionUse) else frozenset()
+
+
 class _RowNames(Mapping[str, Any]):
-    """What a condition sees of a row: values of NAMEs, read only when asked for."""
+    """What a condition sees of a row: values of NAMEs, read only when asked for; of one not given its default, else None."""
 
     def __init__(self, pairs: _Pairs, row: Any) -> None:
         self.pairs, self.row = pairs, row
-        self.by_identifier = {identifier(name): name for name in pairs.names}
+        self.by_identifier = {identifier(name): name for name in pairs.signature.values}
 
     def __getitem__(self, key: str) -> Any:
         name = self.by_identifier[key]
-        return self.pairs.signature.values[name].converted(self.pairs.value(self.row, name))
+        kind = self.pairs.signature.values[name]
+        if name in self.pairs.names and self.pairs.has_name(name, self.row):
+            return kind.converted(self.pairs.value(self.row, name))
+        return None if kind.default is None else kind.converted(str(kind.default))
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.by_identifier)
