@@ -81,7 +81,7 @@ class Journal:
 
     def lines(self) -> Iterator[tuple[int, bytes, dict[str, Any]]]:
         """Yield every line written so far with its offset and its object. Raises RunFault when one is no journal line."""
-        offset = 0
+        offset = number = 0
         while offset < self.size:
             line, at = b"", offset
             while not line.endswith(b"\n"):
@@ -89,9 +89,12 @@ class Journal:
                 if b"\n" in line:
                     line = line[: line.index(b"\n") + 1]
             try:
-                yield offset, line, json.loads(line)
+                fields = json.loads(line)
             except ValueError:
                 raise RunFault(f"{self.path}: at byte {offset} stands no line of a journal") from None
+            number += 1
+            check_line(self.path, number, fields)
+            yield offset, line, fields
             offset += len(line)
 
     def write(self, line: bytes) -> int:
@@ -136,6 +139,17 @@ class Journal:
         self.close()
 
 
+def check_line(path: str, number: int, fields: Any) -> None:
+    """Raise RunFault when a line of a journal is not of the shape that every reader relies on."""
+    from keen_matrix.core.results.shape import header_fault, record_fault
+
+    if not isinstance(fields, dict):
+        raise RunFault(f"{path}:{number}: this is no line of a journal; expected an object")
+    fault = record_fault(fields) if "id" in fields else header_fault(fields) if "journal" in fields else ""
+    if fault:
+        raise RunFault(f"{path}:{number}: this is no line of a journal: {fault}")
+
+
 def read_journal(path: str) -> Iterator[dict[str, Any]]:
     """Yield the objects of a journal in order; a torn last line is left out. Raises RunFault."""
     try:
@@ -151,6 +165,7 @@ def read_journal(path: str) -> Iterator[dict[str, Any]]:
                     found = fields.get("journal") if isinstance(fields, dict) else None
                     what = f"a journal of version {found}" if found else "no journal"
                     raise RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
+                check_line(path, number, fields)
                 yield fields
     except OSError as error:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None

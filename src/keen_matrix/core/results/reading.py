@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 import orjson
 
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.results.journal import JOURNAL_VERSION
+from keen_matrix.core.results.journal import JOURNAL_VERSION, check_line
 
 
 class CaseRecord(NamedTuple):
@@ -44,6 +44,7 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
                     raise RunFault(f"{path}:{number}: this is no line of a journal") from None
                 if number == 1:
                     _check_version(path, fields)
+                check_line(path, number, fields)
                 if "id" in fields and matrix in (None, fields["matrix"]):
                     yield CaseRecord(header, fields)
                 elif "journal" in fields:

@@ -1,0 +1,137 @@
+"""Journals that somebody has changed: every reader says where and what, and none falls over."""
+
+from __future__ import annotations
+
+import copy
+import json
+import random
+from contextlib import redirect_stderr, redirect_stdout
+from io import StringIO
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from keen_matrix import cli
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.results.journal import read_journal
+from keen_matrix.core.results.reading import cases_of
+from tests.conftest import Place
+
+SPEC = """
+[program]
+launch = "sh {here}/p.sh"
+[[matrix]]
+name = "lines"
+line = "{port} {day}"
+axes.port = ["Skerry", "Holm", "Voe"]
+axes.day = [1, 2, 7]
+expect.stdout = "{port} {day}"
+expect.exit = 0
+"""
+READERS = [
+    ["report"], ["report", "--as", "junit"], ["report", "--as", "html"], ["report", "--as", "csv"], ["report", "--as", "tap"],
+    ["report", "--as", "markdown"], ["report", "--as", "json"], ["report", "--as", "annotations"], ["compare", "other.jsonl"],
+]  # fmt: skip
+BY_SPEC = [["suspects"], ["doubt"], ["run", "--failed"], ["run", "--resume"]]
+GONE = object()
+VALUES: list[Any] = [None, 3, -1, "x", "", [], {}, True, 1e300, [[]], {"a": 1}, ["x"], GONE]
+
+
+@pytest.fixture(scope="module")
+def journal(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[dict[str, Any]]]:
+    place = Place(tmp_path_factory.mktemp("journals"))
+    place.write("t.matrix.toml", SPEC)
+    place.write("p.sh", 'case $1 in Voe) echo no; exit 3;; esac; echo "$1 $2"; test $2 = 7 && kill -SEGV $$; exit 0')
+    assert place.call("run").status == 1
+    lines = place.journal()
+    write(place.folder / "other.jsonl", lines)
+    return place.folder, lines
+
+
+def write(path: Path, lines: list[dict[str, Any]]) -> None:
+    path.write_text("".join(json.dumps(each) + "\n" for each in lines))
+
+
+def changed(lines: list[dict[str, Any]], chance: random.Random) -> list[dict[str, Any]]:
+    """Return the lines with one value, of a header, a case or an aspect, made another or taken away."""
+    lines = copy.deepcopy(lines)
+    target = lines[chance.randrange(len(lines) - 1)]
+    if target.get("aspects") and chance.random() < 0.4:
+        target = chance.choice(target["aspects"])
+    key, value = chance.choice(list(target)), chance.choice(VALUES)
+    if value is GONE:
+        del target[key]
+    else:
+        target[key] = value
+    return lines
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_changed_journal_makes_no_reader_fall_over(
+    journal: tuple[Path, list[dict[str, Any]]], monkeypatch: pytest.MonkeyPatch, seed: int
+) -> None:
+    folder, lines = journal
+    monkeypatch.chdir(folder)
+    chance = random.Random(seed)
+    refused = 0
+    for number in range(40):
+        write(folder / f"changed{seed}.jsonl", changed(lines, chance))
+        words = READERS[number % len(READERS)]
+        output = ["-o", f"out{seed}"] if "--as" in words else []
+        with redirect_stderr(StringIO()) as told, redirect_stdout(StringIO()):
+            status = cli.main(
+                [words[0], f"changed{seed}.jsonl", *words[1:], *output]
+            )  # an exception would come through
+        error = told.getvalue()
+        assert status in (0, 1, 3) and (status != 3 or f"changed{seed}.jsonl:" in error or "is no journal" in error)
+        refused += status == 3
+    assert 5 < refused < 40
+
+
+WRONG = [
+    (1, "started", 3, ':1: this is no line of a journal: "started" is of another kind; expected a text'),
+    (1, "axes", {"lines": []}, '"axes" has no arrays of values for "lines"'),
+    (1, "launch", [3], '"launch" holds something else than texts'),
+    (2, "verdict", "good", '"verdict" is none of held, differed, crashed'),
+    (2, "argv", [1], '"argv" holds something else than texts'),
+    (2, "exit", "0", '"exit" is of another kind; expected a whole number or null'),
+    (2, "signal", "TREM", "'TREM' is no signal"),
+    (2, "aspects", [{"aspect": "exit"}], '"aspects" holds something without an "aspect" and whether it "held"'),
+    (2, "aspects", [{"aspect": "exit", "held": False, "form": "is"}], '"expected" is missing; expected a text'),
+    (2, "files", {"x": 3}, '"files" holds something else than objects'),
+    (2, "seconds", GONE, ':2: this is no line of a journal: "seconds" is missing; expected a number'),
+]
+
+
+@pytest.mark.parametrize(
+    ("line", "key", "value", "message"), WRONG, ids=[f"{each[1]}-{n}" for n, each in enumerate(WRONG)]
+)
+def test_what_is_wrong_is_told_with_its_line(
+    journal: tuple[Path, list[dict[str, Any]]], tmp_path: Path, line: int, key: str, value: Any, message: str
+) -> None:
+    lines = copy.deepcopy(journal[1])
+    if value is GONE:
+        del lines[line - 1][key]
+    else:
+        lines[line - 1][key] = value
+    write(tmp_path / "j.jsonl", lines)
+    for read in (lambda path: list(read_journal(path)), lambda path: list(cases_of([path]))):
+        with pytest.raises(RunFault) as caught:
+            read(str(tmp_path / "j.jsonl"))
+        assert message in str(caught.value)
+
+
+@pytest.mark.parametrize("words", BY_SPEC, ids=[each[-1] for each in BY_SPEC])
+def test_commands_that_go_by_the_last_run_say_it_too(
+    journal: tuple[Path, list[dict[str, Any]]], place: Place, words: list[str]
+) -> None:
+    for name in ("t.matrix.toml", "p.sh"):
+        place.write(name, (journal[0] / name).read_text())
+    assert place.call("run").status == 1
+    lines = place.journal()
+    lines[2]["seconds"] = "long"
+    write(place.folder / ".keen-matrix" / "last.jsonl", lines)
+    came = place.call(*words)
+    assert came.status == 3 and 'last.jsonl:3: this is no line of a journal: "seconds" is of another kind' in came.err
+    assert "Traceback" not in came.err
