@@ -25,6 +25,8 @@ _OTHERS = (
     *((name, _TABLE) for name in ("files", "looked_at", "repeats")),
     *((name, _LIST) for name in ("more_argv", "steps", "arrivals", "dialogue", "feeders", "leftovers", "remarks", "masked")),
 )  # fmt: skip
+_RECORD: dict[str, _Types] = dict((*_NEEDED, *_OTHERS))
+_ONLY_TEXTS = frozenset({str})
 _HEADER = (("spec", _TEXT), ("started", _TEXT))
 _HEADER_OTHERS = (("spec_digest", _TEXT), ("platform", _TEXT), ("jobs", _COUNT), ("matrices", _LIST), ("axes", _TABLE),
                   ("launch", _LIST), ("program", _TEXT), ("launcher", _TEXT), ("shard", _TEXT))  # fmt: skip
@@ -32,36 +34,38 @@ _HEADER_OTHERS = (("spec_digest", _TEXT), ("platform", _TEXT), ("jobs", _COUNT),
 
 def record_fault(fields: Mapping[str, Any]) -> str:
     """Return what is wrong with the record of a case, in words; empty when nothing is."""
-    for name, types in _NEEDED:
-        if type(fields.get(name)) not in types:
+    for name, value in fields.items():
+        types = _RECORD.get(name)
+        if types is not None and type(value) not in types:
             return _fault(name, fields, types)
-    for name, types in _OTHERS:
-        if name in fields and type(fields[name]) not in types:
+    for name, types in _NEEDED:
+        if name not in fields:
             return _fault(name, fields, types)
     if fields["verdict"] not in VERDICTS:
         return f'"verdict" is none of {", ".join(VERDICTS)}'
-    if not all(type(word) is str for word in fields["argv"]):
+    if not _ONLY_TEXTS.issuperset(map(type, fields["argv"])):
         return '"argv" holds something else than texts'
     if fields.get("signal") is not None:
         try:
             signal_number(fields["signal"])
         except ValueError as error:
             return str(error)
-    if not all(type(each) is dict for each in fields.get("files", {}).values()):
+    files = fields.get("files")
+    if files and not all(type(each) is dict for each in files.values()):
         return '"files" holds something else than objects'
-    return next(filter(None, map(_aspect_fault, fields["aspects"])), "")
-
-
-def _aspect_fault(aspect: Any) -> str:
-    if type(aspect) is not dict or type(aspect.get("aspect")) is not str or type(aspect.get("held")) is not bool:
-        return '"aspects" holds something without an "aspect" and whether it "held"'
-    needed = () if aspect["held"] else (("form", _TEXT), ("expected", _TEXT), ("actual", _TEXT))
-    for name, types in needed:
-        if type(aspect.get(name)) not in types:
-            return _fault(name, aspect, types)
-    if type(aspect.get("rule", "")) is not str:
-        return _fault("rule", aspect, _TEXT)
+    for aspect in fields["aspects"]:
+        if type(aspect) is not dict or type(aspect.get("aspect")) is not str or type(aspect.get("held")) is not bool:
+            return '"aspects" holds something without an "aspect" and whether it "held"'
+        if type(aspect.get("rule", "")) is not str:
+            return _fault("rule", aspect, _TEXT)
+        if not aspect["held"] and (fault := _difference_fault(aspect)):
+            return fault
     return ""
+
+
+def _difference_fault(aspect: Mapping[str, Any]) -> str:
+    names = (each for each in ("form", "expected", "actual") if type(aspect.get(each)) is not str)
+    return next((_fault(name, aspect, _TEXT) for name in names), "")
 
 
 def header_fault(fields: Mapping[str, Any]) -> str:
