@@ -328,6 +328,7 @@ def test_a_build_runs_once_and_its_failure_stops_everything(place: Place) -> Non
     )
 
 
+ONE_SECOND = '[program]\nlaunch = "sleep"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [1, 1.1, 1.2]\nexpect.exit = 0\n'
 LONG = '[program]\nlaunch = "sh -c \'sleep 0.05; exit $(($1 % 3 == 0))\' sh"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = { from = 1, to = 60 }\nexpect.exit = 0\n'
 
 
@@ -456,10 +457,24 @@ def test_frames_survive_being_cut_anywhere() -> None:
         )
 
 
-def test_sigterm_is_an_interruption_too(place: Place) -> None:
+@pytest.mark.parametrize("moment", [0.06, 0.1, 0.14, 0.2, 1.2])
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int, moment: float) -> None:
+    """The whole process group gets the signal, as from a terminal that is closed or a CI system that cancels."""
     place.write("t.matrix.toml", LONG.replace("0.05", "30"))
     process = place.start("run", env={**os.environ, "TMPDIR": str(place.folder)})
-    time.sleep(1.2)
-    process.send_signal(signal.SIGTERM)
+    time.sleep(moment)
+    os.killpg(process.pid, number)
     process.communicate(timeout=20)
-    assert process.returncode == 130 and _processes_below(place.folder) == []
+    assert process.returncode in (130, -number) and _processes_below(place.folder) == []
+    assert process.returncode == 130 or moment < 1, "only before the command is there to hear it"
+    assert not [each for each in os.listdir(place.folder) if each.startswith("keen-matrix-")]
+
+
+def test_a_run_under_nohup_goes_on(place: Place) -> None:
+    place.write("t.matrix.toml", ONE_SECOND)
+    process = place.start("run", preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_IGN))
+    time.sleep(0.6)
+    os.killpg(process.pid, signal.SIGHUP)
+    process.communicate(timeout=60)
+    assert process.returncode == 0

@@ -13,7 +13,7 @@ from keen_matrix.core.launch.warmcheck import difference_of
 from tests.conftest import Place
 
 PROGRAM = """
-    import argparse, atexit, json, os, sys, threading, time, tempfile, random
+    import argparse, atexit, json, os, signal, sys, threading, time, tempfile, random
 
     def boom():
         raise ValueError("words: " + sys.argv[1])
@@ -32,6 +32,8 @@ PROGRAM = """
         except ValueError as e: raise KeyError("later") from e
     if what == "kill": sys.stdout.flush(); os.kill(os.getpid(), 9)
     if what == "interrupt": raise KeyboardInterrupt
+    if what == "signals": print([n for n in signal.valid_signals() if signal.getsignal(n) in (signal.SIG_IGN, None)])
+    if what == "interrupts itself": os.kill(os.getpid(), signal.SIGINT); time.sleep(1)
     if what == "usage": argparse.ArgumentParser().parse_args(["--none"])
     if what == "stdin": print(json.dumps(sys.stdin.read()))
     if what == "thread": threading.Thread(target=lambda: (time.sleep(0.05), print("thread done"))).start()
@@ -45,7 +47,7 @@ PROGRAM = """
     if what == "hook": sys.excepthook = lambda *a: print("hooked", a[0].__name__, file=sys.stderr); boom()
     """
 WAYS = ["exit", "text", "none", "big", "boom", "chain", "kill", "interrupt", "usage", "stdin", "thread", "file", "child", "buffered",
-        "hang", "import", "main", "hard", "hook", "plain"]  # fmt: skip
+        "hang", "import", "main", "hard", "hook", "plain", "signals", "interrupts itself"]  # fmt: skip
 SPEC = """
     [program]
     launch = "{launch}"

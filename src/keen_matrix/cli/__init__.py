@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import gc
+import io
 import os
 import re
 import sys
@@ -31,6 +33,8 @@ COMMANDS = {
 }
 """Command → what it does. The module of the same name adds its options only when it is called."""
 
+GARBAGE_THRESHOLD = 50_000
+"""Objects made before those in circles are looked for: imports and cases leave few, and each look costs start-up."""
 EXIT_OK, EXIT_FAILED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_INTERRUPTED = 0, 1, 2, 3, 130
 
 _EPILOG = """\
@@ -113,22 +117,45 @@ def main(words: Sequence[str] | None = None) -> int:
         from keen_matrix.cli.completion import complete
 
         complete(build_parser())
-    words = sys.argv[1:] if words is None else list(words)
-    chosen = next((word for word in words if not word.startswith("-")), "")
+    gc.set_threshold(GARBAGE_THRESHOLD)
+    _open_closed_streams()
     try:
-        parser = build_parser(chosen)
-        options, unknown = parser.parse_known_args(words)
-        if unknown:
-            owner = parser.commands.get(chosen, parser)
-            owner.error(f"unrecognized arguments: {' '.join(unknown)}{owner.hint(unknown[0])}")
-        if options.command is None:
-            parser.print_help()
-            return EXIT_MISUSE
-        return _run_command(options)
+        return _call(sys.argv[1:] if words is None else list(words))
     except BrokenPipeError:
         return _pipe_closed()
+    except KeyboardInterrupt:
+        print("keen-matrix: interrupted", file=sys.stderr)
+        return EXIT_INTERRUPTED
     except SystemExit as leaving:  # argparse's own, for help and wrong usage
         return _flushed(leaving.code if isinstance(leaving.code, int) else EXIT_MISUSE)
+    finally:
+        gc.freeze()  # what goes with the process needs no looking through
+
+
+def _open_closed_streams() -> None:
+    """Have standard streams that we were started without lead to nothing, or files that are opened would get their numbers."""
+    for fd in range(3):
+        try:
+            os.fstat(fd)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)  # the lowest number that is free
+            os.set_inheritable(fd, True)
+    for name, fd in (("stdout", 1), ("stderr", 2)):
+        if getattr(sys, name) is None:
+            setattr(sys, name, io.TextIOWrapper(io.FileIO(fd, "w", closefd=False), encoding="utf-8"))
+
+
+def _call(words: list[str]) -> int:
+    chosen = next((word for word in words if not word.startswith("-")), "")
+    parser = build_parser(chosen)
+    options, unknown = parser.parse_known_args(words)
+    if unknown:
+        owner = parser.commands.get(chosen, parser)
+        owner.error(f"unrecognized arguments: {' '.join(unknown)}{owner.hint(unknown[0])}")
+    if options.command is None:
+        parser.print_help()
+        return EXIT_MISUSE
+    return _run_command(options)
 
 
 def _run_command(options: argparse.Namespace) -> int:
@@ -148,9 +175,6 @@ def _run_command(options: argparse.Namespace) -> int:
     except RunFault as error:
         print(f"keen-matrix: {error}", file=sys.stderr)
         return EXIT_NOT_RUN
-    except KeyboardInterrupt:
-        print("keen-matrix: interrupted", file=sys.stderr)
-        return EXIT_INTERRUPTED
 
 
 def _flushed(status: int) -> int:

@@ -99,8 +99,8 @@ def main(options: argparse.Namespace) -> int:
     jobs = options.jobs or default_jobs()
     with (
         _terminating_signals(),
-        Workers(jobs) as workers,
-    ):  # they start up while the rest is imported and specs are read
+        Workers(jobs, forked=True) as workers,
+    ):  # before the rest is imported: what this process has in memory is in theirs
         from keen_matrix.cli.session import run_specs
 
         return run_specs(options, paths, jobs, workers)
@@ -108,12 +108,13 @@ def main(options: argparse.Namespace) -> int:
 
 @contextlib.contextmanager
 def _terminating_signals() -> Iterator[None]:
-    """Treat SIGTERM and SIGHUP like Ctrl-C, so that nothing is left behind."""
+    """Treat SIGTERM and SIGHUP like Ctrl-C, so that nothing is left behind; what is ignored (nohup) stays ignored."""
 
     def interrupt(*_: object) -> None:
         raise KeyboardInterrupt
 
-    before = {number: signal.signal(number, interrupt) for number in (signal.SIGTERM, signal.SIGHUP)}
+    heard = [number for number in (signal.SIGTERM, signal.SIGHUP) if signal.getsignal(number) is not signal.SIG_IGN]
+    before = {number: signal.signal(number, interrupt) for number in heard}
     try:
         yield
     finally:

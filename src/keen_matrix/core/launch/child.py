@@ -471,6 +471,9 @@ class Launch:
             self.poller.register(self.exit_fd, select.POLLIN)
             self._held = self._writing
         except OSError:  # none to spare: the program is asked now and then
+            if self.exit_fd >= 0:
+                os.close(self.exit_fd)
+                self.exit_fd = -1
             self._next_deadline()
 
     def _unwatch(self) -> None:

@@ -21,7 +21,7 @@ from keen_matrix.core.vectors.case import Case
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
-_RECEIVE_BYTES = 1 << 20
+_RECEIVE_BYTES = 1 << 16
 
 
 _NO_LINE = LineSequence(())

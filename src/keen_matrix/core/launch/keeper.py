@@ -210,8 +210,17 @@ def die_with_parent() -> None:
         pass
 
 
+def reset_signals() -> None:
+    """Have signals as an interpreter has them that was started with none ignored; our worker ignores some."""
+    for number in signal.valid_signals():
+        own = number in (signal.SIGPIPE, getattr(signal, "SIGXFSZ", None))  # what an interpreter ignores by itself
+        if signal.getsignal(number) is signal.SIG_IGN and not own:
+            signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
+
+
 def main() -> None:
     """Serve launches until the worker closes the socket."""
+    reset_signals()
     control = socket.socket(fileno=int(sys.argv[1]))
     first, _ = receive(control)
     target = Target(*first["target"])

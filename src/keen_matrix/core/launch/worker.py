@@ -33,6 +33,7 @@ from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.slot import Slot, check_took_too_long
 from keen_matrix.core.launch.wire import Plan, case_of, pack_live
+from keen_matrix.core.launch.workers import leave_to_engine
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.spec.model import Matrix, Step
 from keen_matrix.core.vectors.case import Case, case_scope
@@ -46,6 +47,7 @@ HOLD_BYTES = 32_768
 """How long, and how much of, results wait to be sent together: waking the engine costs as much as checking a small case."""
 GARBAGE_THRESHOLD = 20_000
 """Objects made before those in circles are looked for: cases leave few."""
+RECEIVE_BYTES = 1 << 16
 SPARE_SLOTS = 8
 """Launches that may wait to be checked together."""
 SETTLED_SECONDS = 0.001
@@ -338,7 +340,7 @@ class Worker:
             pass
 
     def _receive(self) -> None:
-        data = self.control.recv(1 << 20)
+        data = self.control.recv(RECEIVE_BYTES)
         if not data:
             if not self.closing:
                 self.queue.clear()
@@ -364,16 +366,21 @@ def pidfds_work() -> bool:
     return True
 
 
-def main() -> None:
-    """Run as a worker on the socket whose descriptor is the first argument."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the terminal's Ctrl-C is for the engine, which then tells us
-    os.set_inheritable(int(sys.argv[1]), False)  # no program gets to see the engine's socket
-    control = socket.socket(fileno=int(sys.argv[1]))
+def serve(control: socket.socket) -> bool:
+    """Work for the engine at the other end of a socket; tell whether oracles, which may want to clear up, were loaded."""
+    leave_to_engine()
     with contextlib.suppress(RunFault):  # an oracle that fails to load was told of when the spec was read
         worker = Worker(control)
         worker.run()
-        if not worker.functions:  # else an oracle may want to clear up after itself
-            os._exit(0)  # taking the interpreter apart would only keep the engine waiting
+        return bool(worker.functions)
+    return False
+
+
+def main() -> None:
+    """Run as a worker on the socket whose descriptor is the first argument."""
+    os.set_inheritable(int(sys.argv[1]), False)  # no program gets to see the engine's socket
+    if not serve(socket.socket(fileno=int(sys.argv[1]))):
+        os._exit(0)  # taking the interpreter apart would only keep the engine waiting
 
 
 if __name__ == "__main__":

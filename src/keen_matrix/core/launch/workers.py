@@ -1,17 +1,23 @@
 """The worker processes of a run, as the engine sees them.
 
 They can be started before anything else is known, so that their start-up hides behind the reading of the specs; this module
-imports little for that.
+imports little for that. A worker is a fresh interpreter, or, for a caller that has one thread and has loaded little, a fork:
+then all of them share one start-up.
 """
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import os
+import signal
 import socket
-import subprocess
 import sys
 import tempfile
+import time
+import traceback
+from collections.abc import Callable, Iterator, Sequence
+from typing import NoReturn, Protocol
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.frames import FrameReader
@@ -25,6 +31,68 @@ CLOSE_SECONDS = 8.0
 
 START = "from keen_matrix.core.launch.worker import main; main()"
 """What the interpreter of a worker runs."""
+ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+"""Signals that end a run. A terminal, or who ends a process group, sends them to workers too, which leave them to the engine."""
+
+
+class Process(Protocol):
+    """What the engine does with the process of a worker."""
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
+
+    def kill(self) -> None:
+        """Send SIGKILL."""
+
+
+class Forked:
+    """A process that was forked."""
+
+    def __init__(self, pid: int) -> None:
+        self._pid = pid
+        self._status: int | None = None
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
+        until = None if timeout is None else time.monotonic() + timeout
+        pause = 0.0005
+        while self._status is None:
+            pid, status = os.waitpid(self._pid, 0 if until is None else os.WNOHANG)
+            if pid:
+                self._status = os.waitstatus_to_exitcode(status)
+            elif until is not None:
+                if time.monotonic() >= until:
+                    raise TimeoutError
+                time.sleep(pause)
+                pause = min(2 * pause, 0.05)
+        return self._status
+
+    def kill(self) -> None:
+        """Send SIGKILL; nothing once its end was seen, when another process may have its number."""
+        if self._status is None:
+            os.kill(self._pid, signal.SIGKILL)
+
+
+class Spawned:
+    """A process that began as a fresh interpreter."""
+
+    def __init__(self, words: Sequence[str], control: int, env: dict[str, str]) -> None:
+        import subprocess
+
+        self._process = subprocess.Popen(words, pass_fds=[control], stdin=subprocess.DEVNULL, env=env)
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
+        import subprocess
+
+        try:
+            return self._process.wait(timeout)
+        except subprocess.TimeoutExpired:
+            raise TimeoutError from None
+
+    def kill(self) -> None:
+        """Send SIGKILL."""
+        self._process.kill()
 
 
 def default_jobs() -> int:
@@ -38,7 +106,7 @@ class Worker:
 
     __slots__ = ("control", "outstanding", "pace", "process", "reader", "slots", "unsent")
 
-    def __init__(self, slots: int) -> None:
+    def __init__(self, slots: int, start: Callable[[socket.socket], Process]) -> None:
         self.slots = slots
         self.outstanding = 0
         self.pace = 0.05
@@ -47,14 +115,7 @@ class Worker:
         self.reader = FrameReader()
         self.control, theirs = socket.socketpair()
         with theirs:
-            os.set_inheritable(theirs.fileno(), True)
-            path = os.pathsep.join(each for each in sys.path if each)
-            self.process = subprocess.Popen(
-                [sys.executable, "-P", "-S", "-c", START, str(theirs.fileno())],
-                pass_fds=[theirs.fileno()],
-                stdin=subprocess.DEVNULL,
-                env={**os.environ, "PYTHONPATH": path},
-            )
+            self.process = start(theirs)
         self.control.setblocking(False)
 
     @property
@@ -64,22 +125,99 @@ class Worker:
         return 0 if self.outstanding > self.slots + ahead // 2 else self.slots + ahead - self.outstanding
 
 
+@contextlib.contextmanager
+def held_back() -> Iterator[None]:
+    """Have signals that end a run wait: a worker that starts meanwhile has them held back until it ignores them."""
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, ENDING)
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+def leave_to_engine() -> None:
+    """Ignore in a worker the signals that end a run: the engine tells us."""
+    for number in ENDING:
+        signal.signal(number, signal.SIG_IGN)
+    signal.pthread_sigmask(signal.SIG_SETMASK, [])
+
+
+def spawn(control: socket.socket) -> Process:
+    """Start a worker as a fresh interpreter on its end of a socket."""
+    os.set_inheritable(control.fileno(), True)
+    path = os.pathsep.join(each for each in sys.path if each)
+    words = [sys.executable, "-P", "-S", "-c", START, str(control.fileno())]
+    return Spawned(words, control.fileno(), {**os.environ, "PYTHONPATH": path})
+
+
+def fork(control: socket.socket) -> Process:
+    """Start a worker as a fork of this process on its end of a socket."""
+    from keen_matrix.core.launch import worker  # once for all of them
+
+    _flush_streams()  # or a worker would write a second time what waits there
+    pid = os.fork()
+    if pid == 0:
+        _be_worker(worker.serve, control.fileno())
+    return Forked(pid)
+
+
+def _be_worker(serve: Callable[[socket.socket], bool], control: int) -> NoReturn:
+    """Leave behind what a fork has of the process it came from, work, and end without going back there."""
+    status = 1
+    try:
+        atexit._clear()
+        os.dup2(control, 3)
+        os.closerange(4, os.sysconf("SC_OPEN_MAX"))  # the ends of other workers, and what no program is to inherit
+        os.set_inheritable(3, False)
+        nothing = os.open(os.devnull, os.O_RDONLY)
+        os.dup2(nothing, 0)
+        os.close(nothing)
+        if serve(socket.socket(fileno=3)):
+            atexit._run_exitfuncs()
+            _flush_streams()
+        status = 0
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        os._exit(status)
+
+
+def _flush_streams() -> None:
+    for stream in (sys.stdout, sys.stderr):
+        stream.flush()
+
+
+def may_fork() -> bool:
+    """Tell whether this process can be forked without harm: on Linux, with one thread, also of the libraries it loaded."""
+    try:
+        return len(os.listdir("/proc/self/task")) == 1
+    except OSError:
+        return False
+
+
 class Workers:
     """Workers for a number of programs at a time. Use it as a context: leaving it ends all that they run, and them.
 
-    Raises RunFault when one cannot be started.
+    `forked` lets them be forks of this process, for a caller that has loaded little so far: what it has in memory counts
+    into the peak of every program. Raises RunFault when one cannot be started.
     """
 
-    def __init__(self, jobs: int) -> None:
+    def __init__(self, jobs: int, *, forked: bool = False) -> None:
         count = min(jobs, default_jobs())
-        self.root = tempfile.mkdtemp(prefix="keen-matrix-")
         self.workers: list[Worker] = []
+        self.root = ""
+        start = fork if forked and may_fork() else spawn
         try:
-            for number in range(count):
-                self.workers.append(Worker(jobs // count + (number < jobs % count)))
+            with held_back():
+                self.root = tempfile.mkdtemp(prefix="keen-matrix-")
+                for number in range(count):
+                    self.workers.append(Worker(jobs // count + (number < jobs % count), start))
         except OSError as error:
             self.close()
             raise RunFault(f"no worker could be started: {error.strerror}") from None
+        except BaseException:  # a signal that was held back
+            self.close()
+            raise
 
     def close(self) -> None:
         """End every program that still runs, every worker, and remove every directory; a second time does nothing."""
@@ -92,11 +230,12 @@ class Workers:
         for worker in self.workers:
             try:
                 worker.process.wait(CLOSE_SECONDS)
-            except subprocess.TimeoutExpired:
+            except TimeoutError:
                 worker.process.kill()
                 worker.process.wait()
         self.workers.clear()
-        remove_tree(self.root)
+        if self.root:
+            remove_tree(self.root)
 
     def __enter__(self) -> Workers:
         return self
