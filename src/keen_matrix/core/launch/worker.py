@@ -1,8 +1,7 @@
 """A worker: one process, one thread, an event loop over a few launches at a time.
 
 It takes cases from its socket, launches them in its own directories, checks what came and sends back the finished record.
-Started as a fresh interpreter with few imports, since the kernel counts the memory of the process that starts a program
-into the program's own peak.
+It imports little, since the kernel counts the memory of the process that starts a program into the program's own peak.
 """
 
 from __future__ import annotations
