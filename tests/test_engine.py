@@ -328,7 +328,9 @@ def test_a_build_runs_once_and_its_failure_stops_everything(place: Place) -> Non
     )
 
 
-ONE_SECOND = '[program]\nlaunch = "sleep"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [1, 1.1, 1.2]\nexpect.exit = 0\n'
+ONE_SECOND = (
+    '[program]\nlaunch = "sleep"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [1, 1.1, 1.2]\nexpect.exit = 0\n'
+)
 LONG = '[program]\nlaunch = "sh -c \'sleep 0.05; exit $(($1 % 3 == 0))\' sh"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = { from = 1, to = 60 }\nexpect.exit = 0\n'
 
 

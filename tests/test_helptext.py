@@ -7,7 +7,7 @@ import textwrap
 import pytest
 
 from keen_matrix.core.signature.drafting import checked, draft_signature
-from keen_matrix.core.signature.helptext import default_in, option_of, range_in, read_help
+from keen_matrix.core.signature.helptext import default_in, option_of, range_in, read_help, words_in
 
 ARGPARSE = """
     usage: fare [-h] [-n RIDERS] [--bike | --car] [--format {text,json}]
@@ -145,6 +145,17 @@ def test_types_are_guessed_from_names_defaults_choices_and_ranges() -> None:
 )  # fmt: skip
 def test_defaults_in_texts(text: str, default: str | None) -> None:
     assert default_in(text) == default or (default is None and default_in(text) in (None, "none"))
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("port or starboard (default port)", "port starboard"), ("one of red, green or dark-blue", "red green dark-blue"),
+     ("either up or down.", "up down"), ("a|b|c [default: b]", "a b c"), ("must be one of: json, csv", "json csv"),
+     ("fast, slow, or steady (default: slow)", "fast slow steady"), ("port or berth", ""), ("the port or the berth (default port)", ""),
+     ("port (default port)", ""), ("port or starboard (default none)", ""), ("one of many", ""), ("", "")],
+)  # fmt: skip
+def test_words_to_choose_from_in_texts(text: str, words: str) -> None:
+    assert words_in(text) == tuple(words.split())
 
 
 @pytest.mark.parametrize(

@@ -368,18 +368,19 @@ def test_a_large_journal_is_reported_quickly(place: Place) -> None:
         assert came["all"] == 10_000 and float(str(came["filter"])) < 1_000
 
 
+def two_specs(place: Place, launch: str, expect: str) -> None:
+    """Write a.matrix.toml and b.matrix.toml, alike, with one case each."""
+    for name in ("a", "b"):
+        place.write(
+            f"{name}.matrix.toml",
+            f'[program]\nlaunch = "{launch}"\n[[matrix]]\nname = "m"\nline = "word"\n{expect}\n',
+        )
+
+
 def test_another_build_is_remembered_by_the_line_to_paste_and_by_replay(place: Place) -> None:
     place.write("good.sh", 'echo "$1"')
     place.write("bad.sh", "echo other")
-    for name in ("a", "b"):
-        place.write(f"{name}.matrix.toml", """
-            [program]
-            launch = "sh {here}/good.sh"
-            [[matrix]]
-            name = "m"
-            line = "word"
-            expect.stdout = "word"
-            """)  # fmt: skip
+    two_specs(place, "sh {here}/good.sh", 'expect.stdout = "word"')
     assert place.call("run").status == 0
     came = place.call("run", "a.matrix.toml", "--program", "sh bad.sh")
     id = place.cases()[0]["id"]
@@ -393,15 +394,7 @@ def test_another_build_is_remembered_by_the_line_to_paste_and_by_replay(place: P
 
 def test_recorded_outputs_are_those_of_the_specs_that_ran_last(place: Place) -> None:
     place.write("p.sh", 'echo "$1"')
-    for name in ("a", "b"):
-        place.write(f"{name}.matrix.toml", """
-            [program]
-            launch = "sh {here}/p.sh"
-            [[matrix]]
-            name = "m"
-            line = "word"
-            expect.stdout.baseline = true
-            """)  # fmt: skip
+    two_specs(place, "sh {here}/p.sh", "expect.stdout.baseline = true")
     assert place.call("baseline").status == 3, "nothing has run yet"
     place.call("run", "b.matrix.toml")
     came = place.call("baseline")

@@ -49,6 +49,8 @@ def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     if not spec.program.fresh_directory:
         lines.append(f"cd {shlex.quote(spec.here)}\n")
     vectors = [case.argv, *(() if case.relation is not None else case.more)]
+    if len(vectors) > 1:
+        lines.append("set +e   # the next step is launched whatever this one exits with\n")
     for number, words in enumerate(vectors):
         step = matrix.steps[min(number, len(matrix.steps) - 1)].surroundings
         lines.append(_launch(spec, step, [*launch.words, *words], scope))

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import stat
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
@@ -160,19 +161,22 @@ def _put_one(put: Put, path: str, scope: Scope, places: CaseDirectories, here: s
 
 def snapshot(root: str) -> dict[str, tuple[Any, ...]]:
     """Return what stands below a directory: name → kind, size, mode, time, and the content of small files."""
-    found: dict[str, tuple[Any, ...]] = {}
+    return dict(_seen_below(root, lambda entry: _state(entry.path)))
+
+
+def _seen_below(root: str, see: Callable[[os.DirEntry[str]], tuple[Any, ...]]) -> Iterator[tuple[str, tuple[Any, ...]]]:
+    """Yield the name of everything below a directory with what `see` makes of it.
+
+    What is gone by then is passed over, and so is what stands in a folder that its program has locked.
+    """
     folders = [root]
     while folders:
-        folder = folders.pop()
-        try:
-            with os.scandir(folder) as entries:
-                for entry in entries:
-                    found[entry.path[len(root) + 1 :]] = _state(entry.path)
+        with contextlib.suppress(OSError), os.scandir(folders.pop()) as entries:
+            for entry in entries:
+                with contextlib.suppress(OSError):
+                    yield entry.path[len(root) + 1 :], see(entry)
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.path)
-        except OSError:  # a folder that its program has locked: what is in it cannot be told
-            continue
-    return found
 
 
 def _state(path: str) -> tuple[Any, ...]:
@@ -246,20 +250,11 @@ def snapshot_light(root: str, before: Mapping[str, tuple[Any, ...]]) -> dict[str
     """Return a snapshot in which only files that were there before are read."""
     if before:
         return snapshot(root)
-    found: dict[str, tuple[Any, ...]] = {}
-    folders = [root]
-    while folders:
-        folder = folders.pop()
-        try:
-            with os.scandir(folder) as entries:
-                for entry in entries:
-                    info = entry.stat(follow_symlinks=False)
-                    is_folder = stat.S_ISDIR(info.st_mode)
-                    kind = "folder" if is_folder else "link" if stat.S_ISLNK(info.st_mode) else "file"
-                    size = 0 if is_folder else info.st_size
-                    found[entry.path[len(root) + 1 :]] = (kind, size, stat.S_IMODE(info.st_mode))
-                    if is_folder:
-                        folders.append(entry.path)
-        except OSError:
-            continue
-    return found
+    return dict(_seen_below(root, _glance))
+
+
+def _glance(entry: os.DirEntry[str]) -> tuple[Any, ...]:
+    info = entry.stat(follow_symlinks=False)
+    is_folder = stat.S_ISDIR(info.st_mode)
+    kind = "folder" if is_folder else "link" if stat.S_ISLNK(info.st_mode) else "file"
+    return kind, 0 if is_folder else info.st_size, stat.S_IMODE(info.st_mode)

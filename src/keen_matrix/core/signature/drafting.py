@@ -9,7 +9,15 @@ from typing import Any
 
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.notation.synopsis import Choice, Form, Name, Operand, OptionUse, parse_synopsis
-from keen_matrix.core.signature.helptext import HelpOperand, HelpOption, HelpText, default_in, option_of, range_in
+from keen_matrix.core.signature.helptext import (
+    HelpOperand,
+    HelpOption,
+    HelpText,
+    default_in,
+    option_of,
+    range_in,
+    words_in,
+)
 from keen_matrix.core.signature.model import Signature
 
 _ALL_OPTIONS = re.compile(
@@ -245,15 +253,12 @@ def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str,
             text = listed.text if listed else ""
             name = item.values[0].name
             guess = _guess(name, text, listed.choices if listed else ())
-            if (
-                listed
-                and listed.default is not None
-                and len(item.values) == 1
-                and guess.get("type") in ("int", "float")
-            ):
+            if listed and listed.default is not None and len(item.values) == 1:
                 number = re.fullmatch(r"-?\d+(?:\.\d+)?", listed.default)
-                if number:
+                if number and guess.get("type") in ("int", "float"):
                     guess["default"] = float(number[0]) if guess["type"] == "float" else int(float(number[0]))
+                elif listed.default in guess.get("of", ()):
+                    guess["default"] = listed.default
             _note(draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1])
         elif isinstance(item, Operand):
             found: HelpOperand | None = operands.get(_name_of(item.name.name))
@@ -264,7 +269,8 @@ def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str,
 
 
 def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
-    if choices and all(choices):
+    choices = choices if choices and all(choices) else words_in(text)
+    if choices:
         return {"type": "choice", "of": list(choices)}
     low = text.lower()
     if _NUMBERS.match(name) or re.search(r"\b(?:number of|how many|an integer|a whole number|count of)\b", low):

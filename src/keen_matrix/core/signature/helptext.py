@@ -222,6 +222,25 @@ def range_in(text: str) -> tuple[int, int] | None:
     return (low, high) if low < high else None
 
 
+_WORD = r"[A-Za-z][\w.-]*"
+_LISTED = re.compile(rf"(?P<of>(?:{_WORD}(?:, *|/|\|))*{_WORD}(?:,? or |, *|/|\|){_WORD})\.?", re.ASCII)
+
+
+def words_in(text: str) -> tuple[str, ...]:
+    """Return the words that a text gives to choose from and nothing else: `one of red, green`, `a or b (default a)`.
+
+    Without `one of`, the default has to be among them: `port or berth` may describe a value of many.
+    """
+    default = default_in(text)
+    bare = re.sub(r"\s*[(\[]default[^)\]]*[)\]]\s*$", "", text.strip(), flags=re.IGNORECASE).rstrip(".")
+    asked = re.match(r"(?:(?:must be |is )?(?:one of|either)):? +", bare, re.IGNORECASE)
+    match = _LISTED.fullmatch(bare[asked.end() :] if asked else bare)
+    if not match:
+        return ()
+    words = tuple(re.split(r",? or |, *|/|\|", match["of"]))
+    return words if asked or default in words else ()
+
+
 # --- operands ---
 
 

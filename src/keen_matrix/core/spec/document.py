@@ -159,9 +159,10 @@ Texts = Annotated[
 ]
 
 
-def _exit(value: Any) -> Any:
+def _read_by(parse: Callable[[Any], object], value: Any) -> Any:
+    """Return a value as it is once a parser has taken it; what the parser says is the fault."""
     try:
-        parse_exit(value)
+        parse(value)
     except (NotationFault, ExpressionFault) as fault:
         raise _fault(_reason_of(fault)) from None
     except ValueError as error:
@@ -169,12 +170,12 @@ def _exit(value: Any) -> Any:
     return value
 
 
+def _exit(value: Any) -> Any:
+    return _read_by(parse_exit, value)
+
+
 def _signal(value: Any) -> Any:
-    try:
-        signal_number(value)
-    except ValueError as error:
-        raise _fault(str(error)) from None
-    return value
+    return _read_by(signal_number, value)
 
 
 ExitForms = Annotated[
@@ -203,22 +204,13 @@ def _regex(text: str) -> str:
 def _line_count(value: Any) -> Any:
     from keen_matrix.core.expect.forms import parse_line_count
 
-    try:
-        parse_line_count(value)
-    except (NotationFault, ExpressionFault) as fault:
-        raise _fault(_reason_of(fault)) from None
-    except ValueError as error:
-        raise _fault(str(error)) from None
-    return value
+    return _read_by(parse_line_count, value)
 
 
 def _digest_or_base64(text: str) -> str:
     from keen_matrix.core.expect.forms import parse_bytes
 
-    try:
-        parse_bytes(text)
-    except ValueError as error:
-        raise _fault(str(error)) from None
+    _read_by(parse_bytes, text)
     return text
 
 
@@ -394,10 +386,7 @@ FileExpectation = Annotated[FileTable, BeforeValidator(_file_table, json_schema_
 
 def _limit_of(units: Mapping[str, float]) -> Callable[[str], str]:
     def check(text: str) -> str:
-        try:
-            parse_limit(text, units)
-        except ValueError as error:
-            raise _fault(str(error)) from None
+        _read_by(lambda each: parse_limit(each, units), text)
         return text
 
     return check
@@ -791,11 +780,7 @@ def _synopsis(value: Any) -> Any:
 def _count(value: Any) -> Any:
     from keen_matrix.core.signature.model import parse_count
 
-    try:
-        parse_count(value)
-    except ValueError as error:
-        raise _fault(str(error)) from None
-    return value
+    return _read_by(parse_count, value)
 
 
 def _number_or_date(value: Any) -> Any:
