@@ -133,7 +133,7 @@ class Demo:
         self.pool.plan(spec, launch, warm=warm)
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
-        with Journal(path) as journal, Progress(None, enabled=True) as progress:
+        with Journal(path) as journal, Progress(None, enabled=True, color=self.screen.choice) as progress:
             journal.write_fields(header(spec, self.jobs))
             for result in self.pool.results(unfold(spec)):
                 fields = tally.add(result, journal.write(result.line))

@@ -195,7 +195,8 @@ class Session:
         recorder = self._recorder(spec, launch, part=bool(selected or done))
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         try:
-            with Progress(total, enabled=not self.options.live, jobs=self.jobs) as progress:
+            drawn = not self.options.live
+            with Progress(total, enabled=drawn, color=self.screen.choice, jobs=self.jobs) as progress:
                 results = (self.cluster or self.pool).results(cases)
                 with contextlib.closing(results):
                     for result in results:

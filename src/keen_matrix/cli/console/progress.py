@@ -1,50 +1,67 @@
-"""The progress bar of a run; nothing at all when standard error is no terminal."""
+"""The progress bar of a run; nothing at all when standard error is no terminal that can draw one."""
 
 from __future__ import annotations
 
+import os
 import sys
-import time
+from collections.abc import Iterable
 from typing import Any
 
-REDRAW_SECONDS = 0.1
+DRAWS_A_SECOND = 8
 
 
 class Progress:
-    """Cases done, not held so far, and time left, drawn on standard error for as long as a run works."""
+    """Cases done, not held so far, and time left, drawn on standard error for as long as a run works.
 
-    def __init__(self, total: int | None, *, enabled: bool, jobs: int = 1) -> None:
-        self.jobs = jobs
+    A thread draws it, so that it is right also while no case ends.
+    """
+
+    def __init__(self, total: int | None, *, enabled: bool, color: str = "auto", jobs: int = 1) -> None:
+        self.jobs, self.color = jobs, color
         self.total, self.done, self.failed = total, 0, 0
         self._bar: Any = None
-        self._next = 0.0
-        self._enabled = enabled and sys.stderr.isatty()
+        self._enabled = enabled and sys.stderr.isatty() and os.environ.get("TERM") != "dumb"
 
     def __enter__(self) -> Progress:
         if self._enabled:
-            from rich.console import Console
-            from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
-            from rich.progress import Progress as Bar
-
-            self._bar = Bar(
-                TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("{task.fields[failed]}"),
-                TextColumn("{task.fields[now]}"),
-                TimeRemainingColumn(), console=Console(stderr=True), transient=True, auto_refresh=False,
-            )  # fmt: skip
-            self._task = self._bar.add_task("running", total=self.total, failed="", now="")
+            self._bar = self._new_bar()
             self._bar.start()
         return self
+
+    def _new_bar(self) -> Any:
+        from rich.console import Console, RenderableType
+        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
+        from rich.progress import Progress as Bar
+
+        class Counting(Bar):
+            """A bar that looks up how far the run is whenever it is drawn."""
+
+            def get_renderables(bar) -> Iterable[RenderableType]:
+                for task in bar.task_ids:
+                    bar.update(task, completed=self.done, failed=self._failed_shown(), now=self._running_shown())
+                return super().get_renderables()
+
+        console = Console(stderr=True, no_color=self.color == "never" or None)
+        columns = (
+            TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="cyan"),
+            MofNCompleteColumn(), TextColumn("{task.fields[failed]}"), TextColumn("{task.fields[now]}"),
+            TimeRemainingColumn(), TextColumn("[bright_black]left"),
+        )  # fmt: skip
+        bar = Counting(*columns, console=console, transient=True, refresh_per_second=DRAWS_A_SECOND)
+        bar.add_task("running", total=self.total, failed="", now="")
+        return bar
+
+    def _failed_shown(self) -> str:
+        return f"[red]{self.failed} not held[/]" if self.failed else ""
+
+    def _running_shown(self) -> str:
+        left = self.jobs if self.total is None else min(self.jobs, self.total - self.done)
+        return f"[bright_black]{left} running[/]" if left > 0 else ""
 
     def step(self, *, held: bool) -> None:
         """Count one more finished case."""
         self.done += 1
         self.failed += not held
-        if self._bar is not None and (now := time.monotonic()) >= self._next:
-            self._next = now + REDRAW_SECONDS
-            failed = f"[red]{self.failed} not held[/]" if self.failed else ""
-            left = self.jobs if self.total is None else min(self.jobs, self.total - self.done)
-            now_running = f"[bright_black]{left} running[/]" if left > 0 else ""
-            self._bar.update(self._task, completed=self.done, failed=failed, now=now_running)
-            self._bar.refresh()
 
     def __exit__(self, *_: object) -> None:
         if self._bar is not None:

@@ -25,12 +25,17 @@ SIGNS = {"held": ("●", "+"), "differed": ("✕", "x"), "crashed": ("▲", "!")
 
 
 class Screen:
-    """One output stream. `color` and `width` are settled when it is made; plain output never imports rich."""
+    """One output stream. `color` (from the `choice` auto, always or never) and `width` are settled when it is made.
+
+    Plain output never imports rich.
+    """
 
     def __init__(self, stream: TextIO | None = None, *, color: str = "auto", width: int | None = None) -> None:
         self.stream = stream or sys.stdout
         self.is_terminal = self.stream.isatty()
-        self.color = color == "always" or (color == "auto" and self.is_terminal and not os.environ.get("NO_COLOR"))
+        self.choice = color
+        plain = os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb"
+        self.color = color == "always" or (color == "auto" and self.is_terminal and not plain)
         self.width = width or (shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100)
         encoding = (getattr(self.stream, "encoding", None) or "ascii").lower()
         self.unicode = "utf" in encoding
