@@ -17,6 +17,7 @@ from keen_matrix.core.expect.exits import parse_exit, signal_name, signal_number
 from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, parse_limit
 from keen_matrix.core.results.summary import shown_value
 from keen_matrix.core.width import cells
+from tests.conftest import Place
 
 TEXTS = st.text(st.characters(exclude_categories=[]), max_size=40)
 
@@ -206,3 +207,13 @@ def test_the_caret_stands_under_its_place() -> None:
 )
 def test_values_of_axes_as_grids_show_them(value: object, shown: str) -> None:
     assert shown_value(value) == shown
+
+
+def test_a_journal_that_is_given_as_a_spec_is_told_of(place: Place) -> None:
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "a"\nexpect.exit = 0\n')
+    assert place.call("run", "--journal", "r.jsonl").status == 0
+    before = (place.folder / "r.jsonl").read_bytes()
+    for command in ("doubt", "suspects", "lint", "run"):
+        came = place.call(command, "r.jsonl")
+        assert came.status == 2 and "r.jsonl holds results and is no spec" in came.err, command
+    assert (place.folder / "r.jsonl").read_bytes() == before

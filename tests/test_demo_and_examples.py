@@ -44,6 +44,22 @@ def test_a_check_broken_on_purpose_is_seen_to_fail(place: Place) -> None:
     assert came.status == 1 and "0 of 4 hold" in came.out
 
 
+READERS = [
+    "unfold", "unfold --format csv", "lint", "coverage", "doubt", "suspects", "baseline", "report", "schema",
+    *(f"report --as {form}" for form in ("junit", "tap", "html", "markdown", "csv", "json")),
+    "compare .keen-matrix/last.jsonl .keen-matrix/last.jsonl", "draft sh faulty/tide.sh",
+]  # fmt: skip
+
+
+def test_what_is_shown_does_not_depend_on_the_hash_seed(place: Place) -> None:
+    """Sets of texts come in another order in every process: none may decide the order of what a user reads."""
+    shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
+    assert place.call("run", "--program", "sh {here}/faulty/tide.sh", "tide.matrix.toml").status == 1
+    for words in READERS:
+        came = [place.call(*words.split(), env={"PYTHONHASHSEED": str(seed)}) for seed in (0, 3, 4)]
+        assert came[0].out and came[0] == came[1] == came[2], words
+
+
 @pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))
 def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None:
     program = load_spec(str(EXAMPLES / name)).program.launch[0].constant

@@ -31,6 +31,7 @@ def runs_of(options: argparse.Namespace) -> Iterator[tuple[Spec, dict[str, dict[
     from keen_matrix.cli.specs import load_all
     from keen_matrix.core.results.reading import cases_of
 
+    paths = spec_paths(options.specs)
     by_spec: dict[str, dict[str, dict[str, Any]]] = {}
     headers: dict[str, Mapping[str, Any]] = {}
     for header, fields in cases_of([options.journal]):
@@ -38,7 +39,7 @@ def runs_of(options: argparse.Namespace) -> Iterator[tuple[Spec, dict[str, dict[
         headers[path] = header
         by_spec.setdefault(path, {})[fields["id"]] = fields
     found = False
-    for spec in load_all(spec_paths(options.specs)):
+    for spec in load_all(paths):
         records = by_spec.get(os.path.abspath(spec.path))
         if records:
             found = True

@@ -80,9 +80,21 @@ def spec_paths(given: list[str]) -> list[str]:
             paths += below
         elif not os.path.lexists(name):
             raise Misuse(_no_such_spec(name))
+        elif _is_journal(name):
+            raise Misuse(f"{name} holds results and is no spec; commands that read results take it as --journal {name}")
         else:
             paths.append(name)
     return list(dict.fromkeys(paths))
+
+
+def _is_journal(name: str) -> bool:
+    if not os.path.isfile(name):  # reading a pipe would take from what it holds
+        return False
+    try:
+        with open(name, "rb") as file:
+            return file.read(10) == b'{"journal"'
+    except OSError:
+        return False
 
 
 def _no_such_spec(name: str) -> str:

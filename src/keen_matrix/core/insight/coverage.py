@@ -294,19 +294,21 @@ class _AspectCount:
         self.spec = spec
         self.counts: dict[str, dict[str, int]] = {}
         self.cases: dict[str, int] = {}
-        self._names: dict[tuple[object, ...], frozenset[str]] = {}
+        self._names: dict[tuple[object, ...], dict[str, None]] = {}
 
     def add(self, matrix: Matrix, case: Case) -> None:
         """Count one case."""
         counts = self.counts.setdefault(matrix.name, {})
         self.cases[matrix.name] = self.cases.get(matrix.name, 0) + 1
-        names: set[str] = {"alike"} if case.relation is not None else set()
+        names: dict[str, None] = {}
         for number in range(1 if case.relation is not None else len(matrix.steps)):
             key = rules_key(case, number)
             if key not in self._names:
                 rules = rules_for(self.spec, matrix, case, number)
-                self._names[key] = frozenset(name.split(".")[0] for rule in rules for name in rule.aspects)
+                self._names[key] = dict.fromkeys(name.split(".")[0] for rule in rules for name in rule.aspects)
             names |= self._names[key]
+        if case.relation is not None:
+            names["alike"] = None
         for name in names:
             counts[name] = counts.get(name, 0) + 1
 
