@@ -75,6 +75,8 @@ def style_of(percentage: float) -> str:
 
 def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
     """Write what is left open, the rules that leave most open first."""
+    from keen_matrix.cli.console.safe import cut
+
     ordered = sorted(doubts.weaknesses.values(), key=lambda each: (-len(each.cases), each.matrix, each.aspect))
     for weakness in ordered[:most]:
         screen.line()
@@ -83,8 +85,9 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
         for what, id in list(weakness.alterations.items())[:5]:
             screen.line("  unnoticed  ", (what, "came"), "   ", (id[:6], "place"))
         left = len(weakness.alterations) - 5
-        screen.line(f"  in {counted_noun(len(weakness.cases), 'case')}{f', and {left} more alterations' if left > 0 else ''}; ",
-                    ("it would be noticed by  ", "dim"), (weakness.closing[:160], "expected"))  # fmt: skip
+        more = f", and {counted_noun(left, 'more alteration')}" if left > 0 else ""
+        screen.line(f"  in {counted_noun(len(weakness.cases), 'case')}{more}; ",
+                    ("it would be noticed by  ", "dim"), (cut(weakness.closing, 160), "expected"))  # fmt: skip
     if most is not None and len(ordered) > most:
         screen.line()
         screen.line((f"{len(ordered) - most} further weak rules are not shown; ", "dim"), ("--all", "strong"),

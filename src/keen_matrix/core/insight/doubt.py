@@ -167,6 +167,10 @@ def _add(
     found.by_case[case.id] = found.by_case.get(case.id, 0) + 1
 
 
+LONGEST_LINE = 120
+"""Characters of a line that is worth pasting into a spec; a longer output is better recorded."""
+
+
 def closing_line(aspect: str, outcome: Outcome) -> str:
     """Return the line of a spec that would hold an outcome to what it was."""
     if aspect == "exit":
@@ -180,9 +184,8 @@ def closing_line(aspect: str, outcome: Outcome) -> str:
         found = outcome.looked_at[name]
         return f'expect.files."{name}" = {{ is = {_quoted(found.content)}, mode = "{found.mode}" }}'
     raw: bytes = getattr(outcome, aspect)
-    if len(raw) > 200:
-        return f"expect.{aspect}.baseline = true"
-    return f"expect.{aspect} = {_quoted(raw.removesuffix(chr(10).encode()))}"
+    line = f"expect.{aspect} = {_quoted(raw.removesuffix(chr(10).encode()))}" if len(raw) <= LONGEST_LINE else ""
+    return line if 0 < len(line) <= LONGEST_LINE else f"expect.{aspect}.baseline = true"
 
 
 def _quoted(raw: bytes) -> str:
