@@ -14,7 +14,7 @@ import pytest
 from keen_matrix.core.insight.alterations import Context, alterations, text_alterations
 from keen_matrix.core.insight.features import Feature, Observed
 from keen_matrix.core.insight.narrow import simpler_words
-from keen_matrix.core.insight.suspects import suspects_of
+from keen_matrix.core.insight.suspects import CauseFound, Suspect, Suspicion, sentence, suspects_of
 from keen_matrix.core.launch.outcome import Looked, Outcome
 from tests.conftest import Place
 
@@ -143,6 +143,50 @@ def test_failures_without_anything_in_common_are_not_explained() -> None:
     assert found.unexplained == ["0"] and not found.causes
 
 
+def test_sentences_tell_parts_from_traits() -> None:
+    parts, trait = (Feature("-b", "given"), Feature("-c", "absent")), Feature("N", "is at least", "60")
+    for features, fails, text in (
+        (parts[:1], 1, "the one failing case has -b; no holding case has"),
+        (parts, 3, "all 3 failing cases have -b together with no -c; no holding case has"),
+        ((trait,), 1, "in the one failing case N is at least 60; no holding case is like that"),
+        (
+            (*parts, trait),
+            3,
+            "all 3 failing cases have -b together with no -c, and N is at least 60; no holding case is like that",
+        ),
+    ):
+        cause = CauseFound(Suspect(features, fails, 0), of=fails)
+        assert sentence(cause, Suspicion("all", fails, 1, [cause])) == text
+
+
+REFUSES = """
+    [program]
+    launch = "sh {here}/p.sh"
+    [signature]
+    synopsis = "[-d DEPTH] NAME"
+    style = "posix"
+    values.DEPTH = { type = "int", min = 1, max = 200 }
+    derive = ["refusals"]
+    """
+
+
+def test_a_refused_value_may_be_what_failures_share(place: Place) -> None:
+    place.write("t.matrix.toml", REFUSES)
+    place.write("p.sh", """
+        while getopts d: option; do
+          case $option$OPTARG in
+          d|d*[!0-9]*|d0) echo "p: -d: bad depth: $OPTARG" >&2; exit 2;;
+          '?'*) exit 2;;
+          esac
+        done
+        shift $((OPTIND - 1))
+        [ $# = 1 ] || { echo "p: NAME is missing, or too many: $2" >&2; exit 2; }
+        """)  # fmt: skip
+    assert place.call("run").status == 1
+    came = place.call("suspects").out
+    assert "in all 2 failing cases the refused value is at least 201; no holding case is like that" in came
+
+
 @pytest.fixture
 def subtle(office: Place) -> Place:
     """A run of the edition whose only fault takes three things at once."""
@@ -164,7 +208,7 @@ def test_three_things_at_once_are_found_confirmed_and_narrowed(subtle: Place) ->
     came = subtle.call("suspects", "fare.matrix.toml", "--confirm", "24")
     assert came.status == 1
     first, _, confirmed = came.out.partition("further vectors")
-    assert "--bike together with --round-trip and RIDERS is at least" in first
+    assert "has --bike together with --round-trip, and RIDERS is at least" in first
     assert "--bike and --round-trip and RIDERS is at least 10" in confirmed, came.out
     came = subtle.call("narrow", "fare.matrix.toml", "--launches", "60")
     assert came.status == 0, came.err

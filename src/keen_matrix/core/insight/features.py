@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
+import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -11,6 +13,8 @@ from keen_matrix.core.expressions import as_text
 from keen_matrix.core.signature.judge import Judgement
 from keen_matrix.core.signature.model import Signature
 
+OF_A_VALUE = frozenset({"bad-type", "out-of-range", "not-a-choice"})
+"""Kinds of refusal whose culprit is a value."""
 MOST_THRESHOLDS = 24
 """Different numbers of one value between which limits are tried."""
 
@@ -71,6 +75,12 @@ def _add_refusal(case: Observed, fields: Mapping[str, Any], judgement: Judgement
         case.features.add(Feature("the refusal", "is", refusal.kind))
         for name in refusal.mentions[1:3] or refusal.mentions[:1]:
             case.features.add(Feature("what is to blame", "is", name))
+        if refusal.kind in OF_A_VALUE and refusal.culprit:
+            case.features.add(Feature("the refused value", "is", refusal.culprit))
+            with contextlib.suppress(ValueError):
+                number = float(refusal.culprit)
+                if math.isfinite(number):
+                    case.numbers["the refused value"] = number
     if not judgement.refusals[0].mentions[:1] or judgement.refusals[0].culprit != judgement.refusals[0].mentions[0]:
         return
     if fields.get("note") and "joined" in str(fields["note"]):

@@ -7,14 +7,18 @@ left behind; which case it belongs to is told by its session, or by the home dir
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
 import signal
 import sys
+import time
 
 PR_SET_CHILD_SUBREAPER = 36
 FIRST_WAIT = 0.1
 """Seconds that processes get to end by themselves once their program has."""
+END_SECONDS = 5.0
+"""Time that a process gets to be gone after SIGKILL."""
 ROUNDS = 50
 """Generations of processes that are ended one after another, before something that breeds faster is given up."""
 
@@ -105,14 +109,34 @@ def reap_strays(known: set[int]) -> list[int]:
 
 
 def end(pids: list[int]) -> None:
-    """End some children of ours and reap them."""
+    """End some children of ours and reap them; one in an uninterruptible wait is given up after END_SECONDS."""
     for pid in pids:
-        try:
+        with contextlib.suppress(ProcessLookupError):
             os.kill(pid, signal.SIGKILL)
-        except ProcessLookupError:
-            continue
+    until = time.monotonic() + END_SECONDS
     for pid in pids:
-        try:
-            os.waitpid(pid, 0)
-        except ChildProcessError:
-            continue
+        with contextlib.suppress(ChildProcessError):
+            while os.waitpid(pid, os.WNOHANG)[0] == 0 and time.monotonic() < until:
+                time.sleep(0.001)
+
+
+def end_below(root: str) -> None:
+    """End every process whose home directory is below a folder: what a worker that was killed itself has left behind."""
+    if not sys.platform.startswith("linux"):
+        return
+    for _ in range(ROUNDS):
+        running = [pid for pid in _all_processes() if _lives_below(pid, root) and not is_zombie(pid)]
+        if not running:
+            return
+        for pid in running:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.kill(pid, signal.SIGKILL)
+        time.sleep(0.01)
+
+
+def _lives_below(pid: int, root: str) -> bool:
+    try:
+        with open(f"/proc/{pid}/environ", "rb") as file:
+            return f"\0HOME={root}/".encode() in b"\0" + file.read()
+    except OSError:
+        return False

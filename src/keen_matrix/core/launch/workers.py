@@ -227,13 +227,19 @@ class Workers:
             with contextlib.suppress(OSError):
                 worker.control.shutdown(socket.SHUT_RDWR)
             worker.control.close()
+        lost = False
         for worker in self.workers:
             try:
-                worker.process.wait(CLOSE_SECONDS)
+                lost |= worker.process.wait(CLOSE_SECONDS) != 0
             except TimeoutError:
                 worker.process.kill()
                 worker.process.wait()
+                lost = True
         self.workers.clear()
+        if lost:  # it did not end what it ran
+            from keen_matrix.core.launch.leftovers import end_below
+
+            end_below(self.root)
         if self.root:
             remove_tree(self.root)
 
