@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from keen_matrix.core.launch import child
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.wire import pack, pack_live, pack_result, unpack
 from tests.conftest import COMMAND, Place
@@ -496,3 +497,35 @@ def test_a_run_under_nohup_goes_on(place: Place) -> None:
     os.killpg(process.pid, signal.SIGHUP)
     process.communicate(timeout=60)
     assert process.returncode == 0
+
+
+@pytest.mark.skipif(not hasattr(os, "pidfd_open"), reason="needs descriptors of processes")
+def test_an_end_that_cannot_be_watched_for_is_asked_for(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """The kernel may have a descriptor of the process to give and no room to watch it (ENOSPC, epoll_ctl(2))."""
+
+    class Full:
+        def __init__(self) -> None:
+            self.watched: list[int] = []
+
+        def register(self, fd: int, eventmask: int = 0) -> None:
+            if len(self.watched) == 2:
+                raise OSError(28, "No space left on device")
+            self.watched.append(fd)
+
+        def unregister(self, fd: int) -> None:
+            self.watched.remove(fd)
+
+    monkeypatch.setattr(child, "PIDFDS", True)
+    before = len(os.listdir("/proc/self/fd"))
+    launch = child.Launch(Full(), 1_000)
+    start = child.Start(file="/bin/sh", words=["sh"], env={}, directory=str(tmp_path), timeout=20)
+    here = os.getcwd()
+    launch.start(start, ["-c", "echo came; exit 3"])
+    os.chdir(here)
+    assert launch.exit_fd == -1
+    until = time.monotonic() + 10
+    while not launch.finished and time.monotonic() < until:
+        time.sleep(0.005)
+        launch.on_deadline(time.monotonic())
+    assert (launch.outcome.exit, launch.outcome.stdout) == (3, b"came\n")
+    assert launch.outcome.seconds < 5 and len(os.listdir("/proc/self/fd")) == before
