@@ -14,7 +14,8 @@ import pytest
 
 from keen_matrix import cli
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.results.journal import read_journal
+from keen_matrix.core.results import journal as journals
+from keen_matrix.core.results.journal import Journal, read_journal
 from keen_matrix.core.results.reading import cases_of
 from tests.conftest import Place
 
@@ -135,3 +136,35 @@ def test_commands_that_go_by_the_last_run_say_it_too(
     came = place.call(*words)
     assert came.status == 3 and 'last.jsonl:3: this is no line of a journal: "seconds" is of another kind' in came.err
     assert "Traceback" not in came.err
+
+
+def test_a_journal_that_was_sound_is_looked_at_again_once_it_has_changed(tmp_path: Path) -> None:
+    """A reader skips the check of a journal that it has read whole, and only of that one."""
+    path = tmp_path / "j.jsonl"
+    header = {"journal": 1, "spec": "s", "started": "2026-01-01"}
+    record = {"id": "a", "matrix": "m", "argv": [], "values": {}, "verdict": "held", "seconds": 0.1, "aspects": []}
+    lines = [json.dumps(each) for each in (header, record, {**record, "id": "b"})]
+    path.write_text("\n".join(lines) + "\n")
+    for _ in range(2):
+        assert [fields["id"] for _, fields in cases_of([str(path)])] == ["a", "b"]
+    path.write_text("\n".join([*lines, json.dumps({**record, "argv": 3})]) + "\n")
+    with pytest.raises(RunFault, match=r'j\.jsonl:4: .*"argv" is of another kind; expected an array'):
+        list(cases_of([str(path)]))
+    wrong = json.dumps({**record, "aspects": [{"aspect": "exit", "held": False}]})
+    path.write_text("\n".join([*lines, wrong]) + "\n")
+    for _ in range(2):  # also when a line of this shape has been seen before
+        with pytest.raises(RunFault, match='"form" is missing; expected a text'):
+            list(cases_of([str(path)]))
+
+
+def test_a_journal_is_read_to_its_end_in_blocks_of_any_size(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "j.jsonl"
+    with Journal(str(path)) as journal:
+        for number in range(40):
+            journal.write_fields({"note": "é" * number})
+        for size in (1, 7, 64, 1 << 20):
+            monkeypatch.setattr(journals, "READ_BYTES", size)
+            read = list(journal.lines())
+            assert [fields["note"] for _, _, fields in read] == ["é" * number for number in range(40)]
+            assert b"".join(line for _, line, _ in read) == path.read_bytes()
+            assert all(path.read_bytes()[offset : offset + len(line)] == line for offset, line, _ in read)

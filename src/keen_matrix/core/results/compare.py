@@ -14,6 +14,8 @@ from hashlib import blake2b
 from statistics import median
 from typing import Any
 
+import orjson
+
 from keen_matrix.core.results.reading import cases_of
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
@@ -83,7 +85,8 @@ def _rows(paths: Sequence[str]) -> Iterator[tuple[Any, ...]]:
     for header, fields in cases_of(paths):
         times = fields.get("repeats", {}).get("seconds")
         spec = str(header.get("spec", "")).rsplit("/", 1)[-1]
-        yield (fields["id"], spec, fields["matrix"], json.dumps(fields["argv"]), fields["verdict"], output_digest(fields),
+        argv = orjson.dumps(fields["argv"]).decode()
+        yield (fields["id"], spec, fields["matrix"], argv, fields["verdict"], output_digest(fields),
                fields["seconds"], json.dumps(times) if times else None)  # fmt: skip
 
 

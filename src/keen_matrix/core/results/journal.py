@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from keen_matrix.core.spec.model import Spec
 
 JOURNAL_VERSION = 1
+READ_BYTES = 1 << 20
+"""Bytes that are read of a journal at a time."""
 DEFAULT_JOURNAL = os.path.join(".keen-matrix", "last.jsonl")
 
 
@@ -81,21 +83,28 @@ class Journal:
 
     def lines(self) -> Iterator[tuple[int, bytes, dict[str, Any]]]:
         """Yield every line written so far with its offset and its object. Raises RunFault when one is no journal line."""
-        offset = number = 0
-        while offset < self.size:
-            line, at = b"", offset
-            while not line.endswith(b"\n"):
-                line += os.pread(self._fd, 1 << 16, at + len(line))
-                if b"\n" in line:
-                    line = line[: line.index(b"\n") + 1]
+        from keen_matrix.core.results.shape import line_fault
+
+        offset = 0
+        for number, line in enumerate(self._raw_lines(), 1):
             try:
                 fields = json.loads(line)
             except ValueError:
                 raise RunFault(f"{self.path}: at byte {offset} stands no line of a journal") from None
-            number += 1
-            check_line(self.path, number, fields)
+            if fault := line_fault(fields):
+                raise no_line(self.path, number, fault)
             yield offset, line, fields
             offset += len(line)
+
+    def _raw_lines(self) -> Iterator[bytes]:
+        at, rest = 0, b""
+        while at < self.size and (block := os.pread(self._fd, min(READ_BYTES, self.size - at), at)):
+            at += len(block)
+            *whole, rest = (rest + block).split(b"\n")
+            for line in whole:
+                yield line + b"\n"
+        if rest:
+            yield rest
 
     def write(self, line: bytes) -> int:
         """Append one line and return its offset. Raises RunFault, for instance when the disk is full."""
@@ -139,19 +148,15 @@ class Journal:
         self.close()
 
 
-def check_line(path: str, number: int, fields: Any) -> None:
-    """Raise RunFault when a line of a journal is not of the shape that every reader relies on."""
-    from keen_matrix.core.results.shape import header_fault, record_fault
-
-    if not isinstance(fields, dict):
-        raise RunFault(f"{path}:{number}: this is no line of a journal; expected an object")
-    fault = record_fault(fields) if "id" in fields else header_fault(fields) if "journal" in fields else ""
-    if fault:
-        raise RunFault(f"{path}:{number}: this is no line of a journal: {fault}")
+def no_line(path: str, number: int, fault: str = "") -> RunFault:
+    """Return the fault of a journal whose line is not of the shape that every reader relies on."""
+    return RunFault(f"{path}:{number}: this is no line of a journal{': ' if fault else ''}{fault}")
 
 
 def read_journal(path: str) -> Iterator[dict[str, Any]]:
     """Yield the objects of a journal in order; a torn last line is left out. Raises RunFault."""
+    from keen_matrix.core.results.shape import line_fault
+
     try:
         with open(path, "rb") as file:
             for number, line in enumerate(file, 1):
@@ -160,12 +165,13 @@ def read_journal(path: str) -> Iterator[dict[str, Any]]:
                 except ValueError:
                     if not line.endswith(b"\n"):
                         return
-                    raise RunFault(f"{path}:{number}: this is no line of a journal") from None
+                    raise no_line(path, number) from None
                 if number == 1 and (not isinstance(fields, dict) or fields.get("journal") != JOURNAL_VERSION):
                     found = fields.get("journal") if isinstance(fields, dict) else None
                     what = f"a journal of version {found}" if found else "no journal"
                     raise RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
-                check_line(path, number, fields)
+                if fault := line_fault(fields):
+                    raise no_line(path, number, fault)
                 yield fields
     except OSError as error:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None

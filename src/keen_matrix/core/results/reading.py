@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import os
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 import orjson
 
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.results.journal import JOURNAL_VERSION, check_line
+from keen_matrix.core.results.journal import JOURNAL_VERSION, no_line
 
 
 class CaseRecord(NamedTuple):
@@ -17,6 +18,10 @@ class CaseRecord(NamedTuple):
 
     header: Mapping[str, Any]
     fields: dict[str, Any]
+
+
+_sound: set[tuple[int, ...]] = set()
+"""Journals, as they were, of which every line has been looked at: reading them again does without."""
 
 
 def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRecord]:
@@ -29,10 +34,15 @@ def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRe
 
 
 def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
+    from keen_matrix.core.results.shape import line_fault
+
     header: Mapping[str, Any] = {}
     needle = b"" if matrix is None else orjson.dumps(matrix)
     try:
         with open(path, "rb") as file:
+            info = os.fstat(file.fileno())
+            stamp = (info.st_dev, info.st_ino, info.st_size, info.st_mtime_ns)
+            sound = stamp in _sound
             for number, line in enumerate(file, 1):
                 if needle and needle not in line and line.startswith(b'{"id"'):
                     continue
@@ -41,14 +51,17 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
                 except orjson.JSONDecodeError:
                     if not line.endswith(b"\n"):
                         return
-                    raise RunFault(f"{path}:{number}: this is no line of a journal") from None
+                    raise no_line(path, number) from None
                 if number == 1:
                     _check_version(path, fields)
-                check_line(path, number, fields)
+                if not sound and (fault := line_fault(fields)):
+                    raise no_line(path, number, fault)
                 if "id" in fields and matrix in (None, fields["matrix"]):
                     yield CaseRecord(header, fields)
                 elif "journal" in fields:
                     header = fields
+            if matrix is None:
+                _sound.add(stamp)
     except FileNotFoundError:
         raise RunFault(f"there is no journal {path}; a run writes one") from None
     except OSError as error:

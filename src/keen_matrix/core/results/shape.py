@@ -32,15 +32,31 @@ _HEADER_OTHERS = (("spec_digest", _TEXT), ("platform", _TEXT), ("jobs", _COUNT),
                   ("launch", _LIST), ("program", _TEXT), ("launcher", _TEXT), ("shard", _TEXT))  # fmt: skip
 
 
+MOST_SHAPES = 10_000
+"""Shapes of lines that are remembered; a journal has few."""
+_SHAPES: dict[tuple[Any, ...], str] = {}
+"""Names and types of a record → what is wrong with them: records are alike, and looking each name up takes far longer."""
+_ASPECT_SHAPES: dict[tuple[Any, ...], tuple[str, str]] = {}
+"""Names and types of an aspect → what is wrong with one that held, and with one that did not."""
+
+
+def line_fault(fields: Any) -> str:
+    """Return what is wrong with a line of a journal, in words; empty when nothing is, or when it is neither record nor header."""
+    if type(fields) is not dict:
+        return "expected an object"
+    return record_fault(fields) if "id" in fields else header_fault(fields) if "journal" in fields else ""
+
+
 def record_fault(fields: Mapping[str, Any]) -> str:
     """Return what is wrong with the record of a case, in words; empty when nothing is."""
-    for name, value in fields.items():
-        types = _RECORD.get(name)
-        if types is not None and type(value) not in types:
-            return _fault(name, fields, types)
-    for name, types in _NEEDED:
-        if name not in fields:
-            return _fault(name, fields, types)
+    shape = (*fields, *map(type, fields.values()))
+    fault = _SHAPES.get(shape)
+    if fault is None:
+        fault = _shape_fault(fields)
+        if len(_SHAPES) < MOST_SHAPES:
+            _SHAPES[shape] = fault
+    if fault:
+        return fault
     if fields["verdict"] not in VERDICTS:
         return f'"verdict" is none of {", ".join(VERDICTS)}'
     if not _ONLY_TEXTS.issuperset(map(type, fields["argv"])):
@@ -54,18 +70,45 @@ def record_fault(fields: Mapping[str, Any]) -> str:
     if files and not all(type(each) is dict for each in files.values()):
         return '"files" holds something else than objects'
     for aspect in fields["aspects"]:
-        if type(aspect) is not dict or type(aspect.get("aspect")) is not str or type(aspect.get("held")) is not bool:
-            return '"aspects" holds something without an "aspect" and whether it "held"'
-        if type(aspect.get("rule", "")) is not str:
-            return _fault("rule", aspect, _TEXT)
-        if not aspect["held"] and (fault := _difference_fault(aspect)):
+        if fault := _aspect_fault(aspect):
             return fault
     return ""
 
 
-def _difference_fault(aspect: Mapping[str, Any]) -> str:
-    names = (each for each in ("form", "expected", "actual") if type(aspect.get(each)) is not str)
-    return next((_fault(name, aspect, _TEXT) for name in names), "")
+def _shape_fault(fields: Mapping[str, Any]) -> str:
+    for name, value in fields.items():
+        types = _RECORD.get(name)
+        if types is not None and type(value) not in types:
+            return _fault(name, fields, types)
+    for name, types in _NEEDED:
+        if name not in fields:
+            return _fault(name, fields, types)
+    return ""
+
+
+def _aspect_fault(aspect: Any) -> str:
+    if type(aspect) is not dict:
+        return _NO_ASPECT
+    shape = (*aspect, *map(type, aspect.values()))
+    faults = _ASPECT_SHAPES.get(shape)
+    if faults is None:
+        faults = _aspect_shape_faults(aspect)
+        if len(_ASPECT_SHAPES) < MOST_SHAPES:
+            _ASPECT_SHAPES[shape] = faults
+    return faults[0] if aspect.get("held") is True else faults[1]
+
+
+_NO_ASPECT = '"aspects" holds something without an "aspect" and whether it "held"'
+
+
+def _aspect_shape_faults(aspect: Mapping[str, Any]) -> tuple[str, str]:
+    if type(aspect.get("aspect")) is not str or type(aspect.get("held")) is not bool:
+        return _NO_ASPECT, _NO_ASPECT
+    if type(aspect.get("rule", "")) is not str:
+        rule = _fault("rule", aspect, _TEXT)
+        return rule, rule
+    wrong = (name for name in ("form", "expected", "actual") if type(aspect.get(name)) is not str)
+    return "", next((_fault(name, aspect, _TEXT) for name in wrong), "")
 
 
 def header_fault(fields: Mapping[str, Any]) -> str:
