@@ -180,9 +180,14 @@ def close_pool() -> None:
 
 
 def _home_here() -> str:
-    """Return this worker's own folder for archives; it is removed after a run, and when the worker ends."""
+    """Return this worker's own folder for archives; it is removed after a run, and when the worker ends.
+
+    It is in the worker's local directory, which Dask removes, also later when the worker was killed.
+    """
     if "home" not in _POOL:
-        _POOL["home"] = tempfile.mkdtemp(prefix="keen-matrix-spec-")
+        from distributed import get_worker
+
+        _POOL["home"] = tempfile.mkdtemp(prefix=".keen-matrix-spec-", dir=os.path.abspath(get_worker().local_directory))
         atexit.register(shutil.rmtree, _POOL["home"], ignore_errors=True)
     return str(_POOL["home"])
 
