@@ -139,3 +139,50 @@ def test_colour_is_used_only_where_it_is_wanted(ran: Place) -> None:
     bare = re.sub(r"\x1b\[[0-9;]*m", "", coloured.out)
     timeless = [re.sub(r"\d+\.\d+ ", "", each) for each in (bare, plain.out)]
     assert timeless[0] == timeless[1], "colour says nothing that the text does not"
+
+
+FORMS = {
+    'exit = "1..125"': ("exit", "1..125"),
+    'exit = "{code}"': ("exit", "{code}"),
+    'signal = "TERM"': ("signal", "TERM"),
+    'stdout = ""': ("stdout", 'is ""'),
+    "stdout.empty = true": ("stdout", "is empty"),
+    'stdout.contains = ["a", "b"]': ("stdout", 'contains "a" and "b"'),
+    'stdout = { starts = "a", ends = "z" }': ("stdout", 'starts with "a" and ends with "z"'),
+    'stdout.lines = ["a", "b"]': ("stdout", "has the lines 'a', 'b'"),
+    'stdout.lines-any-order = ["a"]': ("stdout", "has the lines 'a', in any order"),
+    'stdout.line-count = "1..3"': ("stdout", "has 1 to 3 lines"),
+    'stdout.line-count = "{code}"': ("stdout", "has {code} lines"),
+    'stdout.file = "f.txt"': ("stdout", "is the file f.txt"),
+    'stdout.command = "echo {code}"': ("stdout", "is what echo {…} prints"),
+    'stdout.bytes = "base64:AAE="': ("stdout", "is the given bytes"),
+    "stdout = { matches = '(?P<n>[0-9]+)', holds = 'int(n) > 3' }": ("stdout", "int(n) > 3 holds"),
+    "stdout.json = { a = [1] }": ("stdout", 'is the JSON {"a": [1]}'),
+    "stdout.baseline = true": ("stdout", "is as recorded"),
+    'stdout = { is = "1.0", tolerance = 0.1 }': ("stdout", 'is "1.0"'),
+    'files."x".absent = true': ("files.x", "absent"),
+    'files."x" = { mode = "644", unchanged = true }': ("files.x", "has mode 644 and is unchanged"),
+    'files."x".link = "y"': ("files.x", "is a link to y"),
+    'other-files = "allowed"': ("other-files", "may be touched"),
+    'other-files = "none"': ("other-files", "none created, changed or deleted"),
+    'leftovers = "allowed"': ("leftovers", "allowed"),
+    'crash = "allowed"': ("crash", "allowed"),
+    'duration = "< 2 s"': ("duration", "< 2 s"),
+    'memory = "< 20 MiB"': ("memory", "< 20 MiB"),
+}
+
+
+def test_every_kind_of_expectation_is_told_in_words(place: Place) -> None:
+    """A spec with a matrix for each; what a vector of it is held to, as `unfold --why` says it."""
+    place.write("f.txt", "x\n")
+    matrices = "".join(
+        f'[[matrix]]\nname = "m{number}"\nline = "w{number} {{code}}"\naxes.code = [0]\nexpect.{line}\n'
+        for number, line in enumerate(FORMS)
+    )
+    place.write("t.matrix.toml", f'[program]\nlaunch = "echo"\n{matrices}')
+    assert place.call("lint").status == 0, place.call("lint").out
+    ids = [json.loads(line)["id"] for line in place.call("unfold", "--format", "json").out.splitlines()]
+    told = [place.call("unfold", "--why", id).out.partition("is held to")[2] for id in ids]
+    missed = [(aspect, words, lines) for (aspect, words), lines in zip(FORMS.values(), told, strict=True)
+              if not any(line.split()[:1] == [aspect] and words in line for line in lines.splitlines())]  # fmt: skip
+    assert not missed

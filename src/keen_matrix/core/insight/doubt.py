@@ -184,8 +184,8 @@ def closing_line(aspect: str, outcome: Outcome) -> str:
         found = outcome.looked_at[name]
         return f'expect.files."{name}" = {{ is = {_quoted(found.content)}, mode = "{found.mode}" }}'
     raw: bytes = getattr(outcome, aspect)
-    line = f"expect.{aspect} = {_quoted(raw.removesuffix(chr(10).encode()))}" if len(raw) <= LONGEST_LINE else ""
-    return line if 0 < len(line) <= LONGEST_LINE else f"expect.{aspect}.baseline = true"
+    line = f"expect.{aspect} = {_quoted(raw.removesuffix(chr(10).encode()))}"
+    return line if len(line) <= LONGEST_LINE else f"expect.{aspect}.baseline = true"
 
 
 def _quoted(raw: bytes) -> str:

@@ -32,7 +32,7 @@ from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.slot import Slot, check_took_too_long
 from keen_matrix.core.launch.wire import Plan, case_of, pack_live
-from keen_matrix.core.launch.workers import leave_to_engine
+from keen_matrix.core.launch.workers import take_over
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.spec.model import Matrix, Step
 from keen_matrix.core.vectors.case import Case, case_scope
@@ -365,20 +365,18 @@ def pidfds_work() -> bool:
     return True
 
 
-def serve(control: socket.socket) -> bool:
-    """Work for the engine at the other end of a socket; tell whether oracles, which may want to clear up, were loaded."""
-    leave_to_engine()
+def serve() -> bool:
+    """Work for the engine at the other end of our socket; tell whether oracles, which may want to clear up, were loaded."""
     with contextlib.suppress(RunFault):  # an oracle that fails to load was told of when the spec was read
-        worker = Worker(control)
+        worker = Worker(take_over())
         worker.run()
         return bool(worker.functions)
     return False
 
 
 def main() -> None:
-    """Run as a worker on the socket whose descriptor is the first argument."""
-    os.set_inheritable(int(sys.argv[1]), False)  # no program gets to see the engine's socket
-    if not serve(socket.socket(fileno=int(sys.argv[1]))):
+    """Be a worker, as a process of its own."""
+    if not serve():
         os._exit(0)  # taking the interpreter apart would only keep the engine waiting
 
 

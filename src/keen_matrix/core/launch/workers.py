@@ -16,8 +16,8 @@ import sys
 import tempfile
 import time
 import traceback
-from collections.abc import Callable, Iterator, Sequence
-from typing import NoReturn, Protocol
+from collections.abc import Callable, Iterator
+from typing import NoReturn
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.frames import FrameReader
@@ -31,22 +31,14 @@ CLOSE_SECONDS = 8.0
 
 START = "from keen_matrix.core.launch.worker import main; main()"
 """What the interpreter of a worker runs."""
+CONTROL = 3
+"""The descriptor on which a worker has its end of the socket."""
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 """Signals that end a run. A terminal, or who ends a process group, sends them to workers too, which leave them to the engine."""
 
 
-class Process(Protocol):
-    """What the engine does with the process of a worker."""
-
-    def wait(self, timeout: float | None = None) -> int:
-        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
-
-    def kill(self) -> None:
-        """Send SIGKILL."""
-
-
-class Forked:
-    """A process that was forked."""
+class Process:
+    """The process of a worker. Its end is asked for here alone."""
 
     def __init__(self, pid: int) -> None:
         self._pid = pid
@@ -71,28 +63,6 @@ class Forked:
         """Send SIGKILL; nothing once its end was seen, when another process may have its number."""
         if self._status is None:
             os.kill(self._pid, signal.SIGKILL)
-
-
-class Spawned:
-    """A process that began as a fresh interpreter."""
-
-    def __init__(self, words: Sequence[str], control: int, env: dict[str, str]) -> None:
-        import subprocess
-
-        self._process = subprocess.Popen(words, pass_fds=[control], stdin=subprocess.DEVNULL, env=env)
-
-    def wait(self, timeout: float | None = None) -> int:
-        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
-        import subprocess
-
-        try:
-            return self._process.wait(timeout)
-        except subprocess.TimeoutExpired:
-            raise TimeoutError from None
-
-    def kill(self) -> None:
-        """Send SIGKILL."""
-        self._process.kill()
 
 
 def default_jobs() -> int:
@@ -135,19 +105,13 @@ def held_back() -> Iterator[None]:
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
-def leave_to_engine() -> None:
-    """Ignore in a worker the signals that end a run: the engine tells us."""
-    for number in ENDING:
-        signal.signal(number, signal.SIG_IGN)
-    signal.pthread_sigmask(signal.SIG_SETMASK, [])
-
-
 def spawn(control: socket.socket) -> Process:
     """Start a worker as a fresh interpreter on its end of a socket."""
-    os.set_inheritable(control.fileno(), True)
-    path = os.pathsep.join(each for each in sys.path if each)
-    words = [sys.executable, "-P", "-S", "-c", START, str(control.fileno())]
-    return Spawned(words, control.fileno(), {**os.environ, "PYTHONPATH": path})
+    words = [sys.executable, "-P", "-S", "-c", START]
+    env = {**os.environ, "PYTHONPATH": os.pathsep.join(each for each in sys.path if each)}
+    os.set_inheritable(control.fileno(), True)  # should it have that number already
+    actions = [(os.POSIX_SPAWN_DUP2, control.fileno(), CONTROL)]
+    return Process(os.posix_spawn(sys.executable, words, env, file_actions=actions))
 
 
 def fork(control: socket.socket) -> Process:
@@ -158,21 +122,16 @@ def fork(control: socket.socket) -> Process:
     pid = os.fork()
     if pid == 0:
         _be_worker(worker.serve, control.fileno())
-    return Forked(pid)
+    return Process(pid)
 
 
-def _be_worker(serve: Callable[[socket.socket], bool], control: int) -> NoReturn:
-    """Leave behind what a fork has of the process it came from, work, and end without going back there."""
+def _be_worker(serve: Callable[[], bool], control: int) -> NoReturn:
+    """Work in a fork, and end without going back to what the process that it came from was doing."""
     status = 1
     try:
         atexit._clear()
-        os.dup2(control, 3)
-        os.closerange(4, os.sysconf("SC_OPEN_MAX"))  # the ends of other workers, and what no program is to inherit
-        os.set_inheritable(3, False)
-        nothing = os.open(os.devnull, os.O_RDONLY)
-        os.dup2(nothing, 0)
-        os.close(nothing)
-        if serve(socket.socket(fileno=3)):
+        os.dup2(control, CONTROL)
+        if serve():
             atexit._run_exitfuncs()
             _flush_streams()
         status = 0
@@ -180,6 +139,22 @@ def _be_worker(serve: Callable[[socket.socket], bool], control: int) -> NoReturn
         traceback.print_exc()
     finally:
         os._exit(status)
+
+
+def take_over() -> socket.socket:
+    """Begin to be a worker: ignore signals that end a run, of which the engine tells us, and keep no descriptor but the socket.
+
+    What is closed are the ends of other workers, and what no program is to inherit.
+    """
+    for number in ENDING:
+        signal.signal(number, signal.SIG_IGN)
+    signal.pthread_sigmask(signal.SIG_SETMASK, [])
+    os.set_inheritable(CONTROL, False)
+    os.closerange(CONTROL + 1, os.sysconf("SC_OPEN_MAX"))
+    nothing = os.open(os.devnull, os.O_RDONLY)
+    os.dup2(nothing, 0)
+    os.close(nothing)
+    return socket.socket(fileno=CONTROL)
 
 
 def _flush_streams() -> None:

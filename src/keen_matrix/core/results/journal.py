@@ -90,7 +90,7 @@ class Journal:
             try:
                 fields = json.loads(line)
             except ValueError:
-                raise RunFault(f"{self.path}: at byte {offset} stands no line of a journal") from None
+                raise no_line(self.path, number) from None
             if fault := line_fault(fields):
                 raise no_line(self.path, number, fault)
             yield offset, line, fields

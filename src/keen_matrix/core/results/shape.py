@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from functools import lru_cache
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expect.cascade import VERDICTS
@@ -33,11 +34,8 @@ _HEADER_OTHERS = (("spec_digest", _TEXT), ("platform", _TEXT), ("jobs", _COUNT),
 
 
 MOST_SHAPES = 10_000
-"""Shapes of lines that are remembered; a journal has few."""
-_SHAPES: dict[tuple[Any, ...], str] = {}
-"""Names and types of a record → what is wrong with them: records are alike, and looking each name up takes far longer."""
-_ASPECT_SHAPES: dict[tuple[Any, ...], tuple[str, str]] = {}
-"""Names and types of an aspect → what is wrong with one that held, and with one that did not."""
+"""Shapes (names, then types) of which what is wrong with them is remembered: a journal has few, and looking each name up
+takes far longer."""
 
 
 def line_fault(fields: Any) -> str:
@@ -49,13 +47,7 @@ def line_fault(fields: Any) -> str:
 
 def record_fault(fields: Mapping[str, Any]) -> str:
     """Return what is wrong with the record of a case, in words; empty when nothing is."""
-    shape = (*fields, *map(type, fields.values()))
-    fault = _SHAPES.get(shape)
-    if fault is None:
-        fault = _shape_fault(fields)
-        if len(_SHAPES) < MOST_SHAPES:
-            _SHAPES[shape] = fault
-    if fault:
+    if fault := _shape_fault((*fields, *map(type, fields.values()))):
         return fault
     if fields["verdict"] not in VERDICTS:
         return f'"verdict" is none of {", ".join(VERDICTS)}'
@@ -75,40 +67,34 @@ def record_fault(fields: Mapping[str, Any]) -> str:
     return ""
 
 
-def _shape_fault(fields: Mapping[str, Any]) -> str:
-    for name, value in fields.items():
-        types = _RECORD.get(name)
-        if types is not None and type(value) not in types:
-            return _fault(name, fields, types)
-    for name, types in _NEEDED:
-        if name not in fields:
-            return _fault(name, fields, types)
-    return ""
+@lru_cache(MOST_SHAPES)
+def _shape_fault(shape: tuple[Any, ...]) -> str:
+    """Return what is wrong with the names and types of a record."""
+    names, types = shape[: len(shape) // 2], shape[len(shape) // 2 :]
+    wrong = [name for name, kind in zip(names, types, strict=True) if name in _RECORD and kind not in _RECORD[name]]
+    wrong += [name for name, _ in _NEEDED if name not in names]
+    return _fault(wrong[0], names, _RECORD[wrong[0]]) if wrong else ""
 
 
 def _aspect_fault(aspect: Any) -> str:
     if type(aspect) is not dict:
         return _NO_ASPECT
-    shape = (*aspect, *map(type, aspect.values()))
-    faults = _ASPECT_SHAPES.get(shape)
-    if faults is None:
-        faults = _aspect_shape_faults(aspect)
-        if len(_ASPECT_SHAPES) < MOST_SHAPES:
-            _ASPECT_SHAPES[shape] = faults
-    return faults[0] if aspect.get("held") is True else faults[1]
+    return _aspect_shape_fault((*aspect, *map(type, aspect.values())), aspect.get("held") is True)
 
 
 _NO_ASPECT = '"aspects" holds something without an "aspect" and whether it "held"'
 
 
-def _aspect_shape_faults(aspect: Mapping[str, Any]) -> tuple[str, str]:
-    if type(aspect.get("aspect")) is not str or type(aspect.get("held")) is not bool:
-        return _NO_ASPECT, _NO_ASPECT
-    if type(aspect.get("rule", "")) is not str:
-        rule = _fault("rule", aspect, _TEXT)
-        return rule, rule
-    wrong = (name for name in ("form", "expected", "actual") if type(aspect.get(name)) is not str)
-    return "", next((_fault(name, aspect, _TEXT) for name in wrong), "")
+@lru_cache(MOST_SHAPES)
+def _aspect_shape_fault(shape: tuple[Any, ...], held: bool) -> str:
+    """Return what is wrong with the names and types of an aspect; one that did not hold has more of them."""
+    names = shape[: len(shape) // 2]
+    kinds = dict(zip(names, shape[len(names) :], strict=True))
+    if kinds.get("aspect") is not str or kinds.get("held") is not bool:
+        return _NO_ASPECT
+    wrong = [] if kinds.get("rule", str) is str else ["rule"]
+    wrong += [] if held else [name for name in ("form", "expected", "actual") if kinds.get(name) is not str]
+    return _fault(wrong[0], names, _TEXT) if wrong else ""
 
 
 def header_fault(fields: Mapping[str, Any]) -> str:
@@ -127,6 +113,6 @@ def header_fault(fields: Mapping[str, Any]) -> str:
     return ""
 
 
-def _fault(name: str, fields: Mapping[str, Any], types: _Types) -> str:
+def _fault(name: str, fields: Collection[str], types: _Types) -> str:
     expected = _WORDS.get(types) or f"{_WORDS[types[:1]]} or null"
     return f'"{name}" is {"of another kind" if name in fields else "missing"}; expected {expected}'

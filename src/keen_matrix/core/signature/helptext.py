@@ -223,7 +223,7 @@ def range_in(text: str) -> tuple[int, int] | None:
 
 
 _WORD = r"[A-Za-z][\w.-]*"
-_LISTED = re.compile(rf"(?P<of>(?:{_WORD}(?:, *|/|\|))*{_WORD}(?:,? or |, *|/|\|){_WORD})\.?", re.ASCII)
+_LISTED = re.compile(rf"(?:{_WORD}(?:, *|/|\|))*{_WORD}(?:,? or |, *|/|\|){_WORD}", re.ASCII)
 
 
 def words_in(text: str) -> tuple[str, ...]:
@@ -234,10 +234,8 @@ def words_in(text: str) -> tuple[str, ...]:
     default = default_in(text)
     bare = re.sub(r"\s*[(\[]default[^)\]]*[)\]]\s*$", "", text.strip(), flags=re.IGNORECASE).rstrip(".")
     asked = re.match(r"(?:(?:must be |is )?(?:one of|either)):? +", bare, re.IGNORECASE)
-    match = _LISTED.fullmatch(bare[asked.end() :] if asked else bare)
-    if not match:
-        return ()
-    words = tuple(re.split(r",? or |, *|/|\|", match["of"]))
+    listed = bare[asked.end() :] if asked else bare
+    words = tuple(re.split(r",? or |, *|/|\|", listed)) if _LISTED.fullmatch(listed) else ()
     return words if asked or default in words else ()
 
 
