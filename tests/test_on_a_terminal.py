@@ -85,6 +85,16 @@ def test_ctrl_c_on_a_terminal_shows_what_was_found_and_leaves_nothing(place: Pla
     assert os.listdir(temporary) == []
 
 
+def test_a_run_that_is_ended_before_anything_has_says_so(place: Place) -> None:
+    place.write("t.matrix.toml", SLOW.replace("sleep 0.$1", "sleep 30"))
+    with terminal(place, "run", NO_COLOR="1") as call:
+        call.read(until=b"0/9")
+        os.write(call.master, b"\x03")
+        seen = call.read().decode()
+        assert call.process.wait() == 130
+    assert "no vector has ended. " in seen and "Traceback" not in seen
+
+
 def test_colours_are_for_terminals_that_want_them(place: Place) -> None:
     place.write("t.matrix.toml", SLOW.replace("sleep 0.$1; ", ""))
     for env, coloured in (({}, True), ({"NO_COLOR": "1"}, False), ({"TERM": "dumb"}, False)):

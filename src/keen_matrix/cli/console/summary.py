@@ -66,8 +66,8 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
 
 def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Segment]:
     """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.9 s, 2 jobs`."""
-    segments: list[Segment] = [f"{counted_noun(counts.total(), 'vector')}: "]
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
+    segments: list[Segment] = [f"{counted_noun(counts.total(), 'vector')}: " if shown else "no vector has ended"]
     if shown == ["held"]:
         segments.append(("all held", "good"))
     else:
