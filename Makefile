@@ -4,12 +4,17 @@ VENV   ?= .venv
 
 .PHONY: demo test lint clean
 
-$(VENV)/installed: pyproject.toml
+# What the product itself needs, and no more: enough for the demo.
+$(VENV)/runtime: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
+	$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --editable .
+	touch $(VENV)/runtime
+
+$(VENV)/installed: $(VENV)/runtime
 	$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --editable '.[test,lint]'
 	touch $(VENV)/installed
 
-demo: $(VENV)/installed
+demo: $(VENV)/runtime
 	$(VENV)/bin/keen-matrix demo
 
 test: $(VENV)/installed
