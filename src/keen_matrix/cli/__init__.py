@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
+import errno
 import gc
 import io
 import os
 import re
+import signal
 import sys
+import traceback
 from collections.abc import Mapping, Sequence
 from importlib import import_module
 from typing import NoReturn
 
 from keen_matrix import __version__
+from keen_matrix.cli.console.safe import escape, escape_lines
+from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
 
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
@@ -35,7 +41,10 @@ COMMANDS = {
 
 GARBAGE_THRESHOLD = 50_000
 """Objects made before those in circles are looked for: imports and cases leave few, and each look costs start-up."""
-EXIT_OK, EXIT_FAILED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_INTERRUPTED = 0, 1, 2, 3, 130
+ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
+"""Signals that end a command in order: programs are ended, directories removed, what has come so far stays."""
+TRACEBACK = "KEEN_MATRIX_TRACEBACK"
+"""The environment variable that has a fault of our own shown with its traceback."""
 
 _EPILOG = """\
 A first spec, hello.matrix.toml:
@@ -118,18 +127,76 @@ def main(words: Sequence[str] | None = None) -> int:
 
         complete(build_parser())
     gc.set_threshold(GARBAGE_THRESHOLD)
-    _open_closed_streams()
     try:
+        _prepare_signals()
+        _open_closed_streams()
         return _call(sys.argv[1:] if words is None else list(words))
     except BrokenPipeError:
         return _pipe_closed()
     except KeyboardInterrupt:
-        print("keen-matrix: interrupted", file=sys.stderr)
-        return EXIT_INTERRUPTED
+        _tell("interrupted")
+        return _flushed(EXIT_INTERRUPTED)
     except SystemExit as leaving:  # argparse's own, for help and wrong usage
         return _flushed(leaving.code if isinstance(leaving.code, int) else EXIT_MISUSE)
+    except OSError as error:
+        return _system_refuses(error)
+    except Exception as error:
+        return _own_fault(error)
     finally:
         gc.freeze()  # what goes with the process needs no looking through
+
+
+def _prepare_signals() -> None:
+    """Have the first signal that ends a command interrupt it, and further ones wait for its end.
+
+    Signals that whoever started us has ignored (nohup ignores SIGHUP) stay ignored; but for SIGCHLD, without which the ends
+    of programs could not be told.
+    """
+    if signal.getsignal(signal.SIGCHLD) is signal.SIG_IGN:
+        signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+    heard = [number for number in ENDING if signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler)]
+
+    def interrupt(*_: object) -> None:
+        for number in heard:
+            signal.signal(number, signal.SIG_IGN)  # cleaning up takes seconds at most, and must not be broken off
+        raise KeyboardInterrupt
+
+    for number in heard:
+        signal.signal(number, interrupt)
+
+
+def _tell(text: str) -> None:
+    """Write a message to standard error, if there is any."""
+    with contextlib.suppress(OSError, ValueError):
+        print(f"keen-matrix: {text}", file=sys.stderr, flush=True)
+
+
+def _system_refuses(error: OSError) -> int:
+    """Tell of an error of the system's that no command expected: a full disk, no descriptors, a folder that is gone."""
+    what = "the output cannot be written" if _is_about_stdout(error) else "the system refuses"
+    place = f"{error.filename}: " if isinstance(error.filename, str) and error.filename else ""
+    _tell(f"{what}: {escape(place)}{error.strerror or error}")
+    if TRACEBACK in os.environ:
+        traceback.print_exception(error)
+    _silence_stdout()
+    return EXIT_NOT_RUN
+
+
+def _is_about_stdout(error: OSError) -> bool:
+    """Tell whether an error came of writing our own output: nothing else of ours writes without naming a file."""
+    return error.filename is None and error.errno in (errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG, errno.EDQUOT)
+
+
+def _own_fault(error: Exception) -> int:
+    """Tell of a fault of Keen Matrix itself, without the traceback that only its developers can read."""
+    frames = traceback.extract_tb(error.__traceback__)
+    where = f" ({os.path.basename(frames[-1].filename)}:{frames[-1].lineno})" if frames else ""
+    text = str(error).splitlines()[0][:200] if str(error) else ""
+    _tell(f"a fault in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please report it with what "
+          f"{TRACEBACK}=1 shows")  # fmt: skip
+    if TRACEBACK in os.environ:
+        traceback.print_exception(error)
+    return _flushed(EXIT_NOT_RUN)
 
 
 def _open_closed_streams() -> None:
@@ -168,12 +235,14 @@ def _run_command(options: argparse.Namespace) -> int:
         from keen_matrix.cli.console.problems import print_problems
 
         print_problems(fault.problems, options)
+        if not fault.problems:
+            _tell("a spec cannot be used; keen-matrix lint tells more")
         return EXIT_MISUSE
     except (Misuse, ExpressionFault, NotationFault) as error:
-        print(f"keen-matrix: {error}", file=sys.stderr)
+        _tell(escape_lines(str(error) or "wrong usage; --help tells more"))
         return EXIT_MISUSE
     except RunFault as error:
-        print(f"keen-matrix: {error}", file=sys.stderr)
+        _tell(escape_lines(str(error) or "nothing could be run"))
         return EXIT_NOT_RUN
 
 
@@ -183,7 +252,7 @@ def _flushed(status: int) -> int:
     except BrokenPipeError:
         _pipe_closed()
     except OSError as error:
-        print(f"keen-matrix: the output cannot be written: {error.strerror}", file=sys.stderr)
+        _tell(f"the output cannot be written: {error.strerror}")
         _silence_stdout()
         return EXIT_NOT_RUN
     return status
@@ -191,7 +260,10 @@ def _flushed(status: int) -> int:
 
 def _silence_stdout() -> None:
     """Point standard output at nothing, so that the interpreter's own flush at exit finds no closed pipe."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    with contextlib.suppress(OSError, ValueError):
+        nothing = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nothing, sys.stdout.fileno())
+        os.close(nothing)
 
 
 def _pipe_closed() -> int:

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, read_journal
 
@@ -70,6 +70,7 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     left, found = 0, False
+    tell_run(screen, [options.journal])
     for spec in load_all(spec_paths(options.specs)):
         book = Book(spec, options)
         changes = list(book.changes())

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.doubt import style_of
-from keen_matrix.cli.shared import add_spec_options, percent, spec_paths
+from keen_matrix.cli.shared import add_spec_options, percent, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
@@ -49,6 +49,8 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     worst = 100.0
+    if options.journal:
+        tell_run(screen, [options.journal])
     for number, spec in enumerate(load_all(spec_paths(options.specs))):
         ids, help_text = seen_in(spec, options.journal)
         if options.journal and not ids:

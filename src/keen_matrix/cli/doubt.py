@@ -39,7 +39,7 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     worst = 100.0
-    for number, (spec, records) in enumerate(runs_of(options)):
+    for number, (spec, records) in enumerate(runs_of(options, screen)):
         if number:
             screen.line()
         doubts = doubts_of(spec, records)

@@ -9,21 +9,20 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import counted_noun, whole_number
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.results.history import NAME
-from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.results.history import DEFAULT_HISTORY
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.results.history import History
 
-DEFAULT = os.path.join(os.path.dirname(DEFAULT_JOURNAL), NAME)
 EPILOG = f"""\
 examples:
   keen-matrix history              the last runs, flaky cases, the slowest ones
   keen-matrix history k3f9x2       every run of one case
   keen-matrix history --keep 50    drop all but the newest 50 runs of each spec
 
-Every run is entered into {DEFAULT}. A case is flaky when its verdict changed and neither the spec nor the program did.
+Every run is entered into {DEFAULT_HISTORY}, whatever its journal is called. A case is flaky when its verdict changed and neither the spec nor the program did.
+exit status: 0, 2 wrong usage, 3 no history, or one that cannot be read
 """
 SHOWN_RUNS = 12
 
@@ -31,7 +30,7 @@ SHOWN_RUNS = 12
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument("id", nargs="?", metavar="ID", help="show the trend of this case")
-    parser.add_argument("--file", metavar="FILE", default=DEFAULT, help=f"the history (default {DEFAULT})")
+    parser.add_argument("--file", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})")
     parser.add_argument("--keep", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec")
     parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
 
@@ -42,9 +41,7 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.core.results.history import History
 
     screen = Screen(sys.stdout, color=options.color)
-    with History(options.file, create=False) as history:
-        if history.set_aside:
-            screen.line((f"the history was damaged and is set aside as {history.set_aside}", "bad"))
+    with History(options.file, write=bool(options.keep)) as history, history.faults_told():
         if options.keep:
             screen.line(f"{counted_noun(history.prune(options.keep), 'run')} dropped")
         elif options.id:
@@ -73,13 +70,15 @@ def write_cases(screen: Screen, history: History) -> None:
     flaky = sorted(history.flaky(), key=lambda each: -each[3])
     screen.line()
     screen.line(("flaky", "strong"), "  no case changed its verdict while spec and program stayed" if not flaky else "")
-    for id, matrix, _, changes, verdicts in flaky[:10]:
+    for id, matrix, spec, changes, verdicts in flaky[:10]:
         signs = " ".join(screen.sign(verdict) for verdict in verdicts[-30:])
-        screen.line("  ", (id[:6], "place"), f"  {matrix}  {counted_noun(changes, 'change')}   {signs}")
+        screen.line("  ", (id[:6], "place"), f"  {matrix}  {counted_noun(changes, 'change')}   {signs}  ",
+                    (os.path.basename(spec), "dim"))  # fmt: skip
     screen.line()
     screen.line(("slowest", "strong"))
-    for id, matrix, seconds, count in history.slowest(most=6):
-        screen.line(f"  {seconds:8.3f} s  ", (id[:6], "place"), f"  {matrix}  ", (counted_noun(count, "run"), "dim"))
+    for spec, id, matrix, seconds, count in history.slowest(most=6):
+        screen.line(f"  {seconds:8.3f} s  ", (id[:6], "place"), f"  {matrix}  ",
+                    (f"{counted_noun(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
 
 
 def write_trend(screen: Screen, history: History, id: str) -> None:
@@ -87,9 +86,13 @@ def write_trend(screen: Screen, history: History, id: str) -> None:
     rows = history.trend(id)
     if not rows:
         raise Misuse(f"no case whose id begins with {id!r} is in the history")
-    most = max(row[4] for row in rows) or 1.0
-    last = ""
-    for started, full, matrix, verdict, seconds, digest in rows:
+    most = max(row[5] for row in rows) or 1.0
+    last = owner = ""
+    several = len({row[0] for row in rows}) > 1
+    for spec, started, full, matrix, verdict, seconds, digest in rows:
+        if several and spec != owner:
+            screen.line((os.path.relpath(spec), "strong"))
+            owner, last = spec, ""
         bar = screen.sign("bar") * max(1, round(seconds / most * 30))
         changed = "  spec or program changed" if last and digest != last else ""
         last = digest

@@ -7,11 +7,12 @@ import os
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.cli.shared import add_spec_options, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
 if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.spec.model import Spec
 
 
@@ -23,8 +24,8 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def runs_of(options: argparse.Namespace) -> Iterator[tuple[Spec, dict[str, dict[str, Any]]]]:
-    """Yield each spec that the journal holds a run of, with its records by id.
+def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec, dict[str, dict[str, Any]]]]:
+    """Say which run is looked at, and yield each spec that the journal holds a run of, with its records by id.
 
     Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was named, or of any.
     """
@@ -39,6 +40,7 @@ def runs_of(options: argparse.Namespace) -> Iterator[tuple[Spec, dict[str, dict[
         headers[path] = header
         by_spec.setdefault(path, {})[fields["id"]] = fields
     found = False
+    tell_run(screen, [options.journal])
     for spec in load_all(paths):
         records = by_spec.get(os.path.abspath(spec.path))
         if records:

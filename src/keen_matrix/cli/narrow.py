@@ -55,7 +55,7 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     done = held = 0
-    for spec, records in runs_of(options):
+    for spec, records in runs_of(options, screen):
         chosen = chosen_cases(spec, records, options.ids)
         if not chosen:
             continue

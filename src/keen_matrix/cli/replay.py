@@ -76,11 +76,21 @@ def as_last_run(specs: list[Spec]) -> list[Spec]:
 
 
 def write_script(path: str, text: str) -> None:
-    """Write a script that can be run. Raises RunFault."""
+    """Write a script that can be run, in place of an earlier one but of no other file. Raises RunFault."""
+    from keen_matrix.cli.script import MARK
+    from keen_matrix.core.results.output import open_stream_of, written
+
     try:
-        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
-            file.write(text)
-        os.chmod(path, 0o755)
+        regular = os.path.isfile(path) and open_stream_of(path) is None
+        if regular:
+            with open(path, "rb") as file:
+                start = file.read(4_000)
+            if start and MARK not in start:
+                raise RunFault(f"{path} is there and is no earlier script of a case; it is left as it is: give another name")
+        with written(path) as stream:
+            stream.write(text.encode("utf-8", "surrogateescape"))
+        if os.path.isfile(path) and open_stream_of(path) is None:
+            os.chmod(path, 0o755)
     except OSError as error:
         raise RunFault(f"{path} cannot be written: {error.strerror}") from None
 

@@ -7,8 +7,13 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.console.safe import escape
+from keen_matrix.cli.shared import tell_newer_run, tell_run
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.results.output import open_stream_of
+from keen_matrix.core.results.reading import merge_faults
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -23,7 +28,8 @@ examples:
   keen-matrix report --as picture -o run.png
 
 formats: junit, tap, html, markdown, csv, json, picture (.png or .svg), annotations. RUN is a journal, by default the last
-one ({DEFAULT_JOURNAL}); several are read as one run.
+one ({DEFAULT_JOURNAL}); several are read as one run. A file that is there is replaced only when it is an earlier report.
+exit status: 0, 1 when several journals are no whole run together, 2 wrong usage, 3 no journal
 """
 
 FORMATS = ("junit", "tap", "html", "markdown", "csv", "json", "picture", "annotations")
@@ -48,9 +54,13 @@ def main(options: argparse.Namespace) -> int:
             raise Misuse("-o needs a format: --as junit, for instance")
         report = Report(runs, by=axes_of(options.by))
         write_terminal(report, options)
-        return 0
-    write_to(Report(runs, options.output or "", axes_of(options.by)), options.format, options.output)
-    return 0
+    else:
+        write_to(Report(runs, options.output or "", axes_of(options.by)), options.format, options.output)
+        tell_newer_run(runs)
+    faults = merge_faults(runs)
+    for fault in faults:
+        print(f"keen-matrix: {escape(fault)}", file=sys.stderr)
+    return EXIT_FAILED if faults and len(runs) > 1 else EXIT_OK
 
 
 def axes_of(text: str | None) -> list[str]:
@@ -71,7 +81,11 @@ def report_target(text: str) -> tuple[str, str]:
 
 
 def write_to(report: Report, format: str, output: str | None) -> None:
-    """Write a report to a file, whole or not at all, or to standard output. Raises RunFault."""
+    """Write a report to standard output, or to what stands at a path: a file whole or not at all, a pipe or device as it is.
+
+    Raises RunFault when it cannot be written, and when a file is there that is no earlier report.
+    """
+    from keen_matrix.core.results.output import written
     from keen_matrix.reports import write_report
 
     if output is None:
@@ -79,18 +93,29 @@ def write_to(report: Report, format: str, output: str | None) -> None:
         write_report(format, report, sys.stdout.buffer)
         sys.stdout.buffer.flush()
         return
-    temporary = f"{output}.new"
     try:
+        refuse_other_file(output, format)
         if os.path.dirname(output):
             os.makedirs(os.path.dirname(output), exist_ok=True)
-        with open(temporary, "wb") as stream:
+        with written(output) as stream:
             write_report(format, report, stream)
-        os.replace(temporary, output)
     except OSError as error:
         raise RunFault(f"{output} cannot be written: {error.strerror}") from None
-    finally:
-        if os.path.exists(temporary):
-            os.unlink(temporary)
+
+
+def refuse_other_file(output: str, format: str) -> None:
+    """Raise RunFault when a regular file with some other content than an earlier report stands at a path."""
+    import re
+
+    from keen_matrix.reports import MARKS
+
+    if not os.path.isfile(output) or open_stream_of(output) is not None:
+        return
+    with open(output, "rb") as file:
+        start = file.read(4_000)
+    if start and not re.match(MARKS[format], start):
+        raise RunFault(f"{output} is there and is no earlier {format} report; it is left as it is: give another name, "
+                       "or remove it first")  # fmt: skip
 
 
 def write_terminal(report: Report, options: argparse.Namespace) -> None:
@@ -101,6 +126,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
 
     screen = Screen(sys.stdout, color=options.color)
     summary = report.summary
+    tell_run(screen, report.paths)
     width = min(40, max((len(each.name) for each in summary.matrices.values()), default=0))
     spec = ""
     for matrix in summary.matrices.values():
@@ -108,6 +134,8 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
             spec = matrix.spec
             screen.line((spec, "strong"))
         write_counts_row(screen, matrix.name, width, matrix.counts)
+    for path, fault in report.faults.items():
+        screen.line((path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}")
     write_grids(screen, report)
     if summary.causes:
         screen.line()
@@ -142,7 +170,7 @@ def write_grids(screen: Screen, report: Report) -> None:
     drawn = False
     for matrix in matrices:
         axes = chosen_axes(matrix, report.by)
-        if len(axes) < 2:
+        if len(axes) < (1 if report.by else 2):
             continue
         for grid in grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes,
                              always_split=bool(report.by)):  # fmt: skip

@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import contextlib
-import signal
-from collections.abc import Iterator
 
 from keen_matrix.cli.report import report_target
 from keen_matrix.cli.shared import add_selection_options, add_spec_options, percent, spec_paths, whole_number
@@ -97,26 +94,7 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     paths = spec_paths(options.specs)
     jobs = options.jobs or default_jobs()
-    with (
-        _terminating_signals(),
-        Workers(jobs, forked=True) as workers,
-    ):  # before the rest is imported: what this process has in memory is in theirs
+    with Workers(jobs, forked=True) as workers:  # before the rest is imported: what is in our memory is in theirs
         from keen_matrix.cli.session import run_specs
 
         return run_specs(options, paths, jobs, workers)
-
-
-@contextlib.contextmanager
-def _terminating_signals() -> Iterator[None]:
-    """Treat SIGTERM and SIGHUP like Ctrl-C, so that nothing is left behind; what is ignored (nohup) stays ignored."""
-
-    def interrupt(*_: object) -> None:
-        raise KeyboardInterrupt
-
-    heard = [number for number in (signal.SIGTERM, signal.SIGHUP) if signal.getsignal(number) is not signal.SIG_IGN]
-    before = {number: signal.signal(number, interrupt) for number in heard}
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)

@@ -28,6 +28,10 @@ cd "$work/dir"
 """
 
 
+MARK = b", as Keen Matrix launches it ("
+"""Stands in every script: by it a later one knows an earlier one that it may replace."""
+
+
 def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     """Return the script. It exits with the last launch's exit code."""
     scope = case_scope(case.values, case.argv, case.id, spec.here, oracle_functions(spec.program.oracle), case.standing)

@@ -13,14 +13,27 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from keen_matrix.cli.console.safe import escape_lines
 from keen_matrix.cli.report import axes_of, write_grids, write_to
-from keen_matrix.cli.shared import counted_noun, selector
+from keen_matrix.cli.shared import counted_noun, nothing_matches, selector
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
-from keen_matrix.cli.specs import adapted, build, load_all, refuse_too_many, vector_count
-from keen_matrix.core.errors import Misuse, RunFault
+from keen_matrix.cli.specs import adapted, build, refuse_too_many, try_expressions, vector_count
+from keen_matrix.cli.statuses import (
+    EXIT_BUDGET,
+    EXIT_FAILED,
+    EXIT_INTERRUPTED,
+    EXIT_MISUSE,
+    EXIT_NOT_RUN,
+    EXIT_OK,
+    worst_status,
+)
+from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, Misuse, NotationFault, RunFault, SpecFault
 from keen_matrix.core.expect.cascade import VERDICTS
-from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
-from keen_matrix.core.results.journal import Journal, header, read_journal
+from keen_matrix.core.launch.engine import WorkerPool, check_launchers, resolved_launch
+from keen_matrix.core.model.identity import CaseKey, file_stem
+from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header, header
+from keen_matrix.core.results.reading import headers_of
+from keen_matrix.core.spec.kept import kept_spec
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -37,23 +50,24 @@ if TYPE_CHECKING:
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --details asks for all."""
-EXIT_BUDGET = 4
-"""Everything that was run held, and the budget did not suffice for the rest."""
+COUNT_SECONDS = 1.0
+"""Time that is taken to count what a run leaves; beyond, it is only told that there is more."""
 
 
 def run_specs(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: Workers) -> int:
     """Run specs with workers that have been started, and return the exit status."""
-    specs = [adapted(spec, options) for spec in load_all(paths)]
     from keen_matrix.cli.console.screen import Screen
 
-    with WorkerPool(jobs, workers) as pool:
+    with Journal(options.journal, keep=options.resume) as journal, WorkerPool(jobs, workers) as pool:
         session = Session(pool, Screen(sys.stdout, color=options.color), options, jobs)
-        failed = failed_ids(options.journal) if options.failed else None
+        failed = failed_keys(options.journal) if options.failed else None
         if failed is not None and not failed:
             session.screen.line(("everything held last time; there is nothing to run again", "good"))
-            return 0
-        session.prepare(specs)
-        with on_cluster(session, options, jobs), Journal(options.journal, keep=options.resume) as journal:
+            return EXIT_OK
+        specs = session.ready(paths, journal)
+        if not specs:
+            return worst_status(session.statuses)
+        with on_cluster(session, options, jobs):
             return session.run(specs, journal, failed)
 
 
@@ -77,9 +91,15 @@ def on_cluster(session: Session, options: argparse.Namespace, jobs: int) -> Iter
         close_client(client)
 
 
-def failed_ids(journal: str) -> set[str]:
-    """Return the ids of the cases of a journal that did not hold. Raises RunFault."""
-    return {fields["id"] for fields in read_journal(journal) if "id" in fields and fields["verdict"] != "held"}
+def failed_keys(journal: str) -> set[CaseKey]:
+    """Return the cases of a journal that did not hold. Raises RunFault."""
+    from keen_matrix.core.results.reading import cases_of
+
+    return {
+        CaseKey.of(header.get("spec"), fields["id"])
+        for header, fields in cases_of([journal])
+        if fields["verdict"] != "held"
+    }
 
 
 class Session:
@@ -94,17 +114,55 @@ class Session:
         self.order: Order | None = None
         self.budgets: list[tuple[Reached, int]] = []
         """What each spec's run reached within the budget, and how many of its cases were left."""
+        self.statuses: list[int] = []
+        """The statuses of specs that could not be run."""
+        self.launches: dict[str, ResolvedLaunch] = {}
+        self._rest: Iterator[Case] | None = None
+        """What a run that was stopped has not launched."""
 
-    def prepare(self, specs: Sequence[Spec]) -> None:
-        """Build what the specs build, and look up every program, before anything is written. Raises RunFault, Misuse."""
-        for spec in specs:
-            refuse_too_many(spec, self.options.limit)
-        for spec in specs:
-            if spec.program.build:
-                build(spec)
-        self.launches = {spec.path: resolved_launch(spec) for spec in specs}
+    # --- getting ready ---
 
-    def run(self, specs: Sequence[Spec], journal: Journal, failed: set[str] | None) -> int:
+    def ready(self, paths: Sequence[str], journal: Journal) -> list[Spec]:
+        """Return the specs that can be run: read, built, their programs looked up. The others are told and end nothing."""
+        found: list[Spec] = []
+        for path in paths:
+            try:
+                spec = adapted(kept_spec(path), self.options)
+                self._refuse_changed(spec)
+                refuse_too_many(spec, self.options.limit)
+                try_expressions(spec)
+                if spec.program.build:
+                    build(spec)
+                self.launches[spec.path] = resolved_launch(spec)
+                check_launchers(spec, self.launches[spec.path])
+            except (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault) as fault:
+                self._tell_fault(path, fault, journal, alone=len(paths) == 1)
+            else:
+                found.append(spec)
+        return found
+
+    def _refuse_changed(self, spec: Spec) -> None:
+        """Raise Misuse when a run is to go on with a spec that has changed since."""
+        for fields in headers_of(self.options.journal) if self.options.resume else ():
+            if fields.get("spec") == spec.path and fields.get("spec_digest") not in ("", spec.digest):
+                raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
+
+    def _tell_fault(self, path: str, fault: KeenMatrixError, journal: Journal, *, alone: bool) -> None:
+        """Tell why a spec cannot be run, and note it in the journal, from which reports are made."""
+        if isinstance(fault, SpecFault):
+            from keen_matrix.cli.console.problems import print_problems
+
+            print_problems(fault.problems, self.options)
+        elif alone or str(fault).startswith(path):
+            print(f"keen-matrix: {escape_lines(str(fault))}", file=sys.stderr)
+        else:
+            print(f"keen-matrix: {escape_lines(f'{path}: {fault}')}", file=sys.stderr)
+        self.statuses.append(EXIT_NOT_RUN if isinstance(fault, RunFault) else EXIT_MISUSE)
+        journal.write_fields({**bare_header(path, self.jobs), "fault": str(fault)[:FAULT_KEPT]})
+
+    # --- running ---
+
+    def run(self, specs: Sequence[Spec], journal: Journal, failed: set[CaseKey] | None) -> int:
         """Run every spec and report; return the exit status."""
         from keen_matrix.core.results.tally import total_counts
 
@@ -112,7 +170,7 @@ class Session:
         try:
             for spec in specs:
                 if not self._stopping():
-                    self._run_spec(spec, self.launches[spec.path], journal, failed)
+                    self._run_spec(spec, journal, failed)
                 elif self.deadline is not None:
                     from keen_matrix.core.results.budget import Reached
 
@@ -125,22 +183,28 @@ class Session:
         if not counts and not interrupted:
             if self.budgets:
                 self.screen.line(("the budget was over before the first launch", "bad"))
-                return EXIT_BUDGET
-            raise Misuse(self._nothing_selected())
+                self.statuses.append(EXIT_BUDGET)
+            elif not self.statuses:
+                raise Misuse(self._nothing_selected(specs))
+            return worst_status(self.statuses)
         self._report(journal, interrupted)
         if interrupted:
-            return 130
-        if counts["unlaunched"] == counts.total():
-            return 3
-        if counts["held"] != counts.total():
-            return 1
-        return EXIT_BUDGET if any(left for _, left in self.budgets) else 0
+            self.statuses.append(EXIT_INTERRUPTED)
+        elif counts and counts["unlaunched"] == counts.total():
+            self.statuses.append(EXIT_NOT_RUN)
+        elif counts["held"] != counts.total():
+            self.statuses.append(EXIT_FAILED)
+        elif any(left for _, left in self.budgets):
+            self.statuses.append(EXIT_BUDGET)
+        return worst_status(self.statuses)
 
-    def _nothing_selected(self) -> str:
+    def _nothing_selected(self, specs: Sequence[Spec]) -> str:
         asked = [f"--only {each}" for each in self.options.only]
         asked += ["--failed"] if self.options.failed else []
         asked += ["--shard {}/{}".format(*self.options.shard)] if self.options.shard else []
-        return f"no vector matches {' '.join(asked)}" if asked else "the specs have no vectors"
+        if not asked:
+            return "the specs have no vectors"
+        return nothing_matches(specs, asked, self.options.only)
 
     def _stopping(self) -> bool:
         from keen_matrix.core.results.tally import total_counts
@@ -152,38 +216,36 @@ class Session:
         counts = total_counts(self.tallies)
         return bool(counts.total() - counts["held"] >= self.options.stop_after)
 
-    def _run_spec(self, spec: Spec, launch: ResolvedLaunch, journal: Journal, failed: set[str] | None) -> None:
+    def _run_spec(self, spec: Spec, journal: Journal, failed: set[CaseKey] | None) -> None:
         from keen_matrix.cli.console.progress import Progress
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
 
+        launch = self.launches[spec.path]
         tally = Tally(spec)
-        done, closed = self._resume(spec, tally, journal)
-        if closed:
-            self.tallies.append(tally)
-            return
-        tests = [selector(self.options.only, spec), *self._other_tests(failed)]
+        done = self._resume(spec, tally, journal)
+        tests = [selector(self.options.only, spec), *self._other_tests(spec, failed)]
         selected = [test for test in tests if test is not None]
+        if done:
+            selected.append(lambda case: case.id not in done)
         cases: Iterator[Case] = unfold(spec)
         if selected:
             cases = (case for case in cases if all(test(case) for test in selected))
             first = next(cases, None)
             if first is None:
+                if done:
+                    self.tallies.append(tally)
                 return
             cases = itertools.chain([first], cases)
-        if done:
-            selected.append(lambda case: case.id not in done)
-            cases = (case for case in cases if case.id not in done)
         self.tallies.append(tally)
-        if not done:
-            fields = {**header(spec, self.jobs), "launch": list(launch.words)}
-            for name in ("launcher", "program", "seed", "repeat"):
-                if getattr(self.options, name) not in (None, 1):
-                    fields[name] = getattr(self.options, name)
-            if self.options.shard:
-                fields["shard"] = "{}/{}".format(*self.options.shard)
-            journal.write_fields(fields)
-        keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept")
+        fields = {**header(spec, self.jobs), "launch": list(launch.words)}
+        for name in ("launcher", "program", "seed", "repeat"):
+            if getattr(self.options, name) not in (None, 1):
+                fields[name] = getattr(self.options, name)
+        if self.options.shard:
+            fields["shard"] = "{}/{}".format(*self.options.shard)
+        journal.write_fields(fields)
+        keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept", file_stem(spec.path))
         if self.cluster is not None:
             self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
         self.pool.plan(
@@ -194,6 +256,7 @@ class Session:
         cases = self._until_stopped(self._ordered(spec, cases, selected))
         recorder = self._recorder(spec, launch, part=bool(selected or done))
         names = {matrix.index: matrix.name for matrix in spec.matrices}
+        handed = tally.total
         try:
             drawn = not self.options.live
             with Progress(total, enabled=drawn, color=self.screen.choice, jobs=self.jobs) as progress:
@@ -208,9 +271,19 @@ class Session:
             if recorder.trouble:
                 print(f"keen-matrix: {recorder.trouble}", file=sys.stderr)
         if self.options.budget is not None and self.order is not None:
-            handed = tally.total
+            handed = tally.total - handed
             self.budgets.append((self.order.reached(handed), len(self.order.cases) - handed))
-        self._write_finished(journal)
+        self._write_finished(journal, left=self._left())
+
+    def _left(self) -> int | None:
+        """Return how many cases a run that was stopped has not launched; None when they are too many to be counted quickly."""
+        count, until = 0, time.monotonic() + COUNT_SECONDS
+        for _ in self._rest or ():
+            count += 1
+            if count % 1_000 == 0 and time.monotonic() > until:
+                return None
+        self._rest = None
+        return count
 
     def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, selected: list[Callable[[Case], bool]]) -> WarmPlan | None:
         """Return how the program is run warm, when that is asked for; say so when it cannot be."""
@@ -227,23 +300,23 @@ class Session:
         return plan
 
     def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
-        from keen_matrix.core.results.history import NAME, Recorder, Run, program_digest
+        from keen_matrix.core.results.history import DEFAULT_HISTORY, Recorder, Run, program_digest
 
         now = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
         run = Run(spec=os.path.abspath(spec.path), spec_digest=spec.digest, program=" ".join(launch.words), jobs=self.jobs,
-                  program_digest=program_digest(launch.words), started=now, part=part, counts={})  # fmt: skip
-        return Recorder(os.path.join(os.path.dirname(self.options.journal) or ".", NAME), run)
+                  program_digest=program_digest(launch.words), started=now, part=part, counts={},
+                  journal=os.path.abspath(self.options.journal))  # fmt: skip
+        return Recorder(DEFAULT_HISTORY, run)
 
     def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
         """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
         if not (self.options.unheld_first or self.options.slow_last or self.options.order or self.options.budget):
             return cases
-        from keen_matrix.core.results.history import NAME, History
+        from keen_matrix.core.results.history import DEFAULT_HISTORY, History
         from keen_matrix.core.results.order import slow_last, unheld_first
 
-        path = os.path.join(os.path.dirname(self.options.journal) or ".", NAME)
         try:
-            with History(path, create=False) as history:
+            with History(DEFAULT_HISTORY) as history, history.faults_told():
                 known = history.last_of(os.path.abspath(spec.path))
         except RunFault:
             if not (self.options.order or self.options.budget):
@@ -269,40 +342,39 @@ class Session:
         return unfold(spec)
 
     def _until_stopped(self, cases: Iterator[Case]) -> Iterator[Case]:
+        """Yield cases until the run is to stop; what is left then, the one that was about to go included, stays in _rest."""
         if self.deadline is None and not self.options.stop_after:
-            return cases
-        return itertools.takewhile(lambda _: not self._stopping(), cases)
+            yield from cases
+            return
+        for case in cases:
+            if self._stopping():
+                self._rest = itertools.chain([case], cases)
+                return
+            yield case
 
-    def _other_tests(self, failed: set[str] | None) -> Iterator[Callable[[Case], bool]]:
+    def _other_tests(self, spec: Spec, failed: set[CaseKey] | None) -> Iterator[Callable[[Case], bool]]:
         if failed is not None:
-            yield lambda case: case.id in failed
+            yield lambda case: CaseKey.of(spec.path, case.id) in failed
         if self.options.shard:
             from keen_matrix.core.vectors.ids import shard_of
 
             part, parts = self.options.shard
             yield lambda case: shard_of(case.id, parts) == part
 
-    def _resume(self, spec: Spec, tally: Tally, journal: Journal) -> tuple[set[str], bool]:
-        """Count the cases of a spec that the journal holds already; return their ids, and whether the spec was finished.
-
-        Raises Misuse when the spec has changed since.
-        """
+    def _resume(self, spec: Spec, tally: Tally, journal: Journal) -> set[str]:
+        """Count the cases of a spec that the journal has a record of, and return their ids."""
         done: set[str] = set()
         if not self.options.resume:
-            return done, False
+            return done
         by_name = {matrix.name: matrix.index for matrix in spec.matrices}
-        current = closed = False
+        current = False
         for offset, line, fields in journal.lines():
             if "journal" in fields:
                 current = fields["spec"] == spec.path
-                if current and fields["spec_digest"] != spec.digest:
-                    raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
-            elif current and "id" in fields and fields["matrix"] in by_name:
+            elif current and "id" in fields and fields["matrix"] in by_name and fields["id"] not in done:
                 done.add(fields["id"])
                 tally.add_record(fields, by_name[fields["matrix"]], offset, line)
-            elif current and "finished" in fields:
-                closed = True
-        return done, closed
+        return done
 
     def _show_live(self, frame: LiveFrame) -> None:
         """Show some output as it came: whose it is, on which stream, how long after the start."""
@@ -317,11 +389,16 @@ class Session:
             )  # fmt: skip
         self.screen.flush()
 
-    def _write_finished(self, journal: Journal, *, interrupted: bool = False) -> None:
+    def _write_finished(self, journal: Journal, *, interrupted: bool = False, left: int | None = 0) -> None:
+        """Note that a spec's run has ended, and how many of its cases are left (null: more than were counted)."""
         if self.tallies:
             finished = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
             fields: dict[str, Any] = {"finished": finished, "counts": dict(self.tallies[-1].counts)}
-            journal.write_fields({**fields, "interrupted": True} if interrupted else fields)
+            if interrupted:
+                fields["interrupted"] = True
+            elif left != 0:
+                fields["left"] = left
+            journal.write_fields(fields)
 
     def _report(self, journal: Journal, interrupted: bool) -> None:
         from keen_matrix.cli.console.safe import shell_line
@@ -339,11 +416,14 @@ class Session:
                 shown = self._write_failures(tally, journal, shown)
             for tally in self.tallies:
                 self._write_remarks(tally)
-        if self.options.grid or self.options.by:
+        written = journal.is_in_place
+        if (self.options.grid or self.options.by or self.options.report) and not written:
+            print(f"keen-matrix: no reports: {self.options.journal} cannot be read again", file=sys.stderr)
+        if (self.options.grid or self.options.by) and written:
             from keen_matrix.reports import Report
 
             write_grids(self.screen, Report([self.options.journal], by=axes_of(self.options.by)))
-        for format, file in self.options.report:
+        for format, file in self.options.report if written else ():
             from keen_matrix.reports import Report
 
             write_to(Report([self.options.journal], file, axes_of(self.options.by)), format, file)
@@ -362,6 +442,8 @@ class Session:
         first = next((group for tally in self.tallies for group in tally.groups), None)
         if first is not None:
             words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
+            if len(self.tallies) > 1:  # another spec may hold the same matrix
+                words[2:2] = [next(tally.spec.path for tally in self.tallies if first in tally.groups)]
             for name in ("launcher", "program", "seed"):
                 if getattr(self.options, name) is not None:
                     words += [f"--{name}", str(getattr(self.options, name))]

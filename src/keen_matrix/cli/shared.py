@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 import os
+import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.errors import Misuse, nearest
+from keen_matrix.core.errors import Misuse, RunFault, nearest
 
 if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.spec.model import Matrix, Spec
     from keen_matrix.core.vectors.case import Case
 
@@ -87,6 +89,36 @@ def spec_paths(given: list[str]) -> list[str]:
     return list(dict.fromkeys(paths))
 
 
+def tell_run(screen: Screen, journals: Sequence[str]) -> None:
+    """Write which run a command looks at, and that a newer one stands in another journal."""
+    from keen_matrix.core.results.reading import headers_of
+
+    times = sorted(str(each["started"])[:16].replace("T", " ") for path in journals for each in headers_of(path)
+                   if each.get("started"))  # fmt: skip
+    shown = " ".join(journals[:3]) + (f" and {len(journals) - 3} more" if len(journals) > 3 else "")
+    screen.line(("run of ", "dim"), (times[0] if times else "unknown time", "dim"), (" UTC, in ", "dim"), (shown, "place"))
+    screen.flush()
+    tell_newer_run(journals)
+
+
+def tell_newer_run(journals: Sequence[str]) -> None:
+    """Say so on standard error when the newest run of this project stands in none of some journals."""
+    from keen_matrix.core.results.history import DEFAULT_HISTORY, History
+    from keen_matrix.core.results.reading import headers_of
+
+    try:
+        with History(DEFAULT_HISTORY) as history, history.faults_told():
+            newest = history.newest()
+    except RunFault:
+        return
+    if newest is None or newest[1] in map(os.path.abspath, journals) or not os.path.exists(newest[1]):
+        return
+    started = max((str(each.get("started", "")) for path in journals for each in headers_of(path)), default="")
+    if newest[0] > started:
+        print(f"keen-matrix: a newer run, of {newest[0][:16].replace('T', ' ')} UTC, stands in "
+              f"{os.path.relpath(newest[1])}", file=sys.stderr)  # fmt: skip
+
+
 def _is_journal(name: str) -> bool:
     if not os.path.isfile(name):  # reading a pipe would take from what it holds
         return False
@@ -139,6 +171,21 @@ def selector(patterns: Iterable[str], spec: Spec) -> Callable[[Case], bool] | No
     return selected
 
 
+def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Sequence[str]) -> str:
+    """Return the message that a choice of vectors takes none: what there is, the nearest right word, how to see ids."""
+    names = list(dict.fromkeys(matrix.name for spec in specs for matrix in spec.matrices))
+    hint = next((found for each in patterns if (found := nearest(each, names))), None)
+    listed = ", ".join(f'"{each}"' for each in names[:SHOWN_NAMES])
+    more = f" and {len(names) - SHOWN_NAMES} more" if len(names) > SHOWN_NAMES else ""
+    near = f'; did you mean "{hint}"?' if hint else ""
+    noun = "matrix is" if len(names) == 1 else "matrices are"
+    return f"no vector matches {' '.join(asked)}{near}\n  the {noun} {listed}{more}; keen-matrix unfold shows the ids"
+
+
+SHOWN_NAMES = 12
+"""Matrices that a message lists."""
+
+
 def counted_noun(count: int, noun: str) -> str:
     """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
     if count == 1:
@@ -147,7 +194,10 @@ def counted_noun(count: int, noun: str) -> str:
 
 
 def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
-    """Return the case whose id begins so, with its spec and matrix. Raises Misuse when there is none, or several."""
+    """Return the case whose id begins so, with its spec and matrix.
+
+    Raises Misuse when there is none, or several, also when two specs hold the same case.
+    """
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     found = [
@@ -162,4 +212,7 @@ def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
     if len({case.id for _, _, case in found}) > 1:
         ids = " ".join(case.id for _, _, case in found[:6])
         raise Misuse(f"several ids begin with {id!r}: {ids}")
+    owners = list(dict.fromkeys(spec.path for spec, _, _ in found))
+    if len(owners) > 1:
+        raise Misuse(f"the id {found[0][2].id} stands in {' and in '.join(owners)}; name the spec that is meant")
     return found[0]

@@ -9,10 +9,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.errors import Misuse, RunFault, SpecFault, nearest
+from keen_matrix.core.errors import Misuse, Problem, RunFault, SpecFault, nearest
 
 if TYPE_CHECKING:
-    from keen_matrix.core.errors import Problem
     from keen_matrix.core.expressions import Template
     from keen_matrix.core.spec.model import Spec
 
@@ -103,6 +102,16 @@ def build(spec: Spec) -> None:
         raise RunFault(f"the build failed with exit {process.returncode}, so nothing was run; its last lines:{shown}")
 
 
+def try_expressions(spec: Spec) -> None:
+    """Raise SpecFault with the expressions that fail in every vector, before anything is launched."""
+    from keen_matrix.core.oracle import oracle_functions
+    from keen_matrix.core.spec.tried import mistaken_expressions
+
+    problems = mistaken_expressions(spec, oracle_functions(spec.program.oracle))
+    if problems:
+        raise SpecFault(problems)
+
+
 def vector_count(spec: Spec) -> int | None:
     """Return how many rows the matrices of a spec have together, without unfolding; None when that is not known."""
     from keen_matrix.core.vectors.counting import matrix_count
@@ -118,10 +127,11 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
 
     for matrix in spec.matrices:
         count = matrix_count(spec, matrix)
-        if count == 0:  # conditions that nothing meets: say which, and where
+        if count == 0 and not matrix.family:  # conditions that nothing meets: say which, and where
             from keen_matrix.core.spec.load import read_spec
 
-            raise SpecFault([each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"])
+            errors = [each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"]
+            raise SpecFault(errors or [Problem(path=spec.path, message=f'the matrix "{matrix.name}" has no vectors')])
         most = max(limit or 0, matrix.limit or 0) or MOST_VECTORS
         if count is not None and count > most:
             raise Misuse(

@@ -45,7 +45,7 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     failed = False
-    for spec, records in runs_of(options):
+    for spec, records in runs_of(options, screen):
         screen.line((spec.path, "strong"))
         quiet = True
         for pool, cases in pools_of(spec, records):

@@ -16,6 +16,7 @@ from keen_matrix.cli.shared import (
     add_spec_options,
     counted_noun,
     find_case,
+    nothing_matches,
     selector,
     spec_paths,
 )
@@ -80,10 +81,11 @@ def main(options: argparse.Namespace) -> int:
         write_why(screen, *find_case(load_all(paths), options.why))
         return 0
     found = False
-    for spec in load_all(paths):
+    specs = load_all(paths)
+    for spec in specs:
         found |= _FORMATS[options.format](screen, spec, options)
     if not found and options.only:
-        raise Misuse(f"no vector matches {' '.join(f'--only {each}' for each in options.only)}")
+        raise Misuse(nothing_matches(specs, [f"--only {each}" for each in options.only], options.only))
     return 0
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from importlib import import_module
 from typing import Any, BinaryIO
 
-from keen_matrix.core.results.reading import CaseRecord, cases_of
+from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
 
 FORMATS = {
@@ -25,6 +25,17 @@ FORMATS = {
     "annotations": "workflow commands that point CI systems at rules",
 }
 """Format → what it is for."""
+MARKS: dict[str, bytes] = {
+    "junit": rb'<\?xml[^>]*>\s*<testsuites name="keen-matrix"',
+    "tap": rb"TAP version 14\n",
+    "html": rb'(?s)<!DOCTYPE html>.{0,200}<meta name="generator" content="Keen Matrix">',
+    "markdown": rb"### [^\n]* vectors?: ",
+    "csv": rb"spec,id,matrix,family,",
+    "json": rb'\[\s*(\{"spec":|\])',
+    "picture": rb"(?s)(\x89PNG\r\n\x1a\n|<\?xml).{0,2000}Keen Matrix",
+    "annotations": rb"::(error|warning) file=",
+}
+"""Format → how its reports begin: what begins otherwise is no earlier report, and is never replaced by one."""
 MODULES = {"csv": "tables", "json": "tables", "picture": "pictures"}
 
 
@@ -49,6 +60,11 @@ class Report:
     def cases(self) -> Iterator[CaseRecord]:
         """Yield the cases, anew each time."""
         return cases_of(self.paths)
+
+    @property
+    def faults(self) -> dict[str, str]:
+        """The specs that could not be run at all, each with the reason."""
+        return spec_faults(self.paths)
 
     def cases_in(self, spec: str, matrix: str) -> Iterator[dict[str, Any]]:
         """Yield the records of one matrix."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import secrets
 from collections.abc import Mapping
 from typing import Any, BinaryIO
 
@@ -39,7 +40,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
         matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
         histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
-        data=_embedded(data),
+        data=_embedded(data), faults=report.faults, nonce=secrets.token_urlsafe(18),
     )  # fmt: skip
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))

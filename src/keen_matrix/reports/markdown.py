@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import re
 from collections.abc import Iterator
 from typing import BinaryIO
@@ -21,7 +22,10 @@ MOST_ROWS = 40
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the report."""
     summary = report.summary
-    lines = [*_head(summary), *_table(summary)]
+    lines = [*_head(summary)]
+    for spec, fault in report.faults.items():
+        lines += [f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}", ""]
+    lines += _table(summary)
     for matrix in summary.matrices.values():
         if matrix.held < matrix.total:
             axes = chosen_axes(matrix, report.by)
@@ -54,10 +58,15 @@ def cell(text: str) -> str:
     return re.sub(r"([\\`*_{}\[\]<>#|~!])", r"\\\1", escape(text))
 
 
+def summary_text(text: str) -> str:
+    """Return a text for a <summary> element, in which HTML is live and Markdown is not."""
+    return html.escape(escape(text))
+
+
 def _grid(grid: Grid) -> Iterator[str]:
-    third = f", {cell(grid.third[0])} = {cell(grid.third[1])}" if grid.third else ""
-    yield f"<details><summary>{cell(grid.matrix)} by {cell(grid.across)}"
-    yield f"{f' and {cell(grid.down)}' if grid.down else ''}{third}</summary>"
+    third = f", {grid.third[0]} = {grid.third[1]}" if grid.third else ""
+    named = f"{grid.matrix} by {grid.across}{f' and {grid.down}' if grid.down else ''}{third}"
+    yield f"<details><summary>{summary_text(named)}</summary>"
     yield ""
     columns, rows = grid.columns[:MOST_COLUMNS], grid.rows[:MOST_ROWS]
     yield f"| {cell(grid.down)} \\\\ {cell(grid.across)} | " + " | ".join(map(cell, columns)) + " |"
@@ -80,7 +89,7 @@ def _failures(summary: RunSummary) -> Iterator[str]:
 
 def _failure(matrix: MatrixSummary, cause: Cause) -> Iterator[str]:
     count = f" × {cause.count}" if cause.count > 1 else ""
-    yield f"<details><summary>{cell(matrix.name)}: {cell(message_of(cause.fields))}{count}</summary>"
+    yield f"<details><summary>{summary_text(f'{matrix.name}: {message_of(cause.fields)}')}{count}</summary>"
     yield ""
     body = [title_of(cause.fields), *lines_of(cause.fields)]
     fence = "`" * max(3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0))

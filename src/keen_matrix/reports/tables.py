@@ -1,4 +1,7 @@
-"""A row a case, axis values as columns: CSV (RFC 4180) and JSON, ready for pandas."""
+"""A row a case, axis values as columns: CSV (RFC 4180) and JSON, ready for pandas.
+
+In CSV a text that begins with `= + - @` or a tab stands behind a quote, or a spreadsheet would run it; JSON has it as it is.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +60,9 @@ def write_csv(report: Report, stream: BinaryIO) -> None:
 
 
 def _cell(value: Any) -> Any:
-    return shown_value(value) if isinstance(value, list) else "" if value is None else value
+    """Return a value for a cell. A text that a spreadsheet would take for a formula gets a quote before it (CWE-1236)."""
+    shown = shown_value(value) if isinstance(value, list) else "" if value is None else value
+    return f"'{shown}" if isinstance(shown, str) and shown.startswith(("=", "+", "-", "@", "\t", "\r")) else shown
 
 
 def write_json(report: Report, stream: BinaryIO) -> None:

@@ -6,24 +6,33 @@ import json
 from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO
 
+from keen_matrix.cli.console.safe import escape
 from keen_matrix.reports import Report
-from keen_matrix.reports.wording import first_rule, lines_of, title_of
+from keen_matrix.reports.wording import first_rule, lines_of, message_of, title_of
 
 
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the report, case by case."""
-    total = report.summary.counts.total()
+    faults = report.faults
+    total = report.summary.counts.total() + len(faults)
     stream.write(b"TAP version 14\n" + f"1..{total}{' # SKIP nothing was run' if not total else ''}\n".encode())
-    for number, (_, fields) in enumerate(report.cases(), 1):
+    for number, (spec, fault) in enumerate(faults.items(), 1):
+        text = "".join(f"    {line}\n" for line in map(escape, fault.splitlines()))
+        block = f"not ok {number} - {_plain(spec)}\n  ---\n  verdict: \"unlaunched\"\n  reason: |2\n{text}  ...\n"
+        stream.write(block.encode("utf-8", "backslashreplace"))
+    for number, (_, fields) in enumerate(report.cases(), len(faults) + 1):
         stream.write("".join(f"{line}\n" for line in _lines(number, fields)).encode("utf-8", "backslashreplace"))
+
+
+def _plain(text: str) -> str:
+    """Return a text that is a description and nothing else: one line, with no sign that TAP reads (TAP 14, escaping)."""
+    return escape(text).replace("\\", "\\\\").replace("#", "\\#")
 
 
 def _lines(number: int, fields: Mapping[str, Any]) -> Iterator[str]:
     verdict = fields["verdict"]
-    name = f"{fields['matrix']}: {title_of(fields)}"[:500].replace("\\", "\\\\").replace("#", "\\#")
-    skip = " # SKIP no expectation looks at this vector" if verdict == "unchecked" else ""
-    yield f"{'ok' if verdict in ('held', 'unchecked') else 'not ok'} {number} - {name}{skip}"
-    if verdict in ("held", "unchecked"):
+    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {_plain(fields['matrix'])}: {_plain(title_of(fields))}"[:500]
+    if verdict == "held":
         return
     yield "  ---"
     for key, value in (("id", fields["id"]), ("verdict", verdict), ("at", first_rule(fields))):
@@ -31,5 +40,5 @@ def _lines(number: int, fields: Mapping[str, Any]) -> Iterator[str]:
             yield f"  {key}: {json.dumps(value)}"
     yield f"  duration_ms: {fields['seconds'] * 1000:.3f}"
     yield "  difference: |2"
-    yield from (f"    {line}" for line in lines_of(fields))
+    yield from (f"    {line}" for line in (message_of(fields), *lines_of(fields)))
     yield "  ..."

@@ -48,6 +48,8 @@ def output_of(fields: Mapping[str, Any], name: str, most: int = OUTPUT_SHOWN) ->
 def message_of(fields: Mapping[str, Any]) -> str:
     """Return one line on what went wrong."""
     failed = [each for each in fields["aspects"] if not each["held"]]
+    if fields["verdict"] == "unchecked":
+        return "unchecked: no expectation looks at this vector"
     if not failed:
         return str(fields["verdict"])
     names = list(dict.fromkeys(str(each["aspect"]) for each in failed))

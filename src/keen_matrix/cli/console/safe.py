@@ -29,6 +29,11 @@ def _escape_one(match: re.Match[str]) -> str:
     return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
 
 
+def escape_lines(text: str) -> str:
+    """Return a text of several lines with each of them escaped."""
+    return "\n".join(map(escape, text.split("\n")))
+
+
 def visible_line(line: str, space: str = "·") -> str:
     """Return one line of output with its invisible characters shown; trailing spaces become `space`."""
     bare = line.rstrip(" ")

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import select
-from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
@@ -188,9 +189,31 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
     search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
     found, reason = find_program(words[0], search, spec.here)
+    reason = reason or missing_script(spec, words)
     if reason:
         raise RunFault(f"the program cannot be launched: {reason}")
     return ResolvedLaunch(found, tuple(words))
+
+
+INTERPRETERS = re.compile(
+    r"(?:python|pypy|perl|ruby|node|nodejs|deno|bun|php|lua|tclsh|Rscript|bash|dash|ksh|zsh|sh|mono)[\d.]*"
+)
+"""Programs that run the script which their launch words name first."""
+
+
+def missing_script(spec: Spec, words: Sequence[str]) -> str:
+    """Return why an interpreter would find no script: the file below {here} that its first operand names is not there."""
+    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
+        return ""
+    script = next((word for word in words[1:] if not word.startswith("-")), "")
+    own = script.startswith(spec.here + os.sep)
+    return f"{script} does not exist" if own and not os.path.exists(script) else ""
+
+
+def check_launchers(spec: Spec, launch: ResolvedLaunch) -> None:
+    """Look up every other way to start a program that a spec's families and comparisons need. Raises RunFault."""
+    named = replace(spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed"))
+    other_launches(named, launch, "")
 
 
 def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str, tuple[str, tuple[str, ...]]]:

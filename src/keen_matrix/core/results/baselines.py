@@ -11,6 +11,9 @@ import os
 import re
 from collections.abc import Iterator, Mapping
 
+from keen_matrix.core.model.identity import file_stem
+from keen_matrix.core.results.output import replacing
+
 FOLDER = ".baselines"
 """Ends the name of the folder that holds the files of a spec."""
 _PLAIN = re.compile(rb"[^\x00-\x08\x0a-\x1f\x7f]*")
@@ -19,8 +22,7 @@ _PLAIN = re.compile(rb"[^\x00-\x08\x0a-\x1f\x7f]*")
 def baseline_path(spec_path: str, matrix: str) -> str:
     """Return the file that holds the recorded outputs of a matrix."""
     folder = os.path.abspath(spec_path).removesuffix(".matrix.toml") + FOLDER
-    safe = re.sub(r"[^\w.-]+", "-", matrix).strip("-.") or "matrix"
-    return os.path.join(folder, f"{safe}.txt")
+    return os.path.join(folder, f"{file_stem(matrix)}.txt")
 
 
 def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
@@ -94,7 +96,5 @@ def _unescaped(line: bytes) -> bytes:
 def write_baselines(path: str, text: bytes) -> None:
     """Put a file of recorded outputs in place, whole or not at all. Raises OSError."""
     os.makedirs(os.path.dirname(path), exist_ok=True)
-    temporary = f"{path}.new"
-    with open(temporary, "wb") as file:
+    with replacing(path) as file:
         file.write(text)
-    os.replace(temporary, path)

@@ -6,9 +6,11 @@ The cases of both are kept in a temporary database, so that a million of them ta
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from statistics import median
@@ -16,7 +18,7 @@ from typing import Any
 
 import orjson
 
-from keen_matrix.core.results.reading import cases_of
+from keen_matrix.core.results.reading import cases_of, headers_of
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
 """Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a second longer."""
@@ -71,20 +73,39 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
         try:
             database.execute("PRAGMA journal_mode = OFF")
             database.execute("PRAGMA synchronous = OFF")
+            names = common_names(before, after)
             for name, paths in (("a", before), ("b", after)):
                 database.execute(_TABLE.format(name) + _KEY)
                 database.execute("BEGIN")
-                database.executemany(f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths))
+                database.executemany(f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths, names))
                 database.execute("COMMIT")
             return _compared(database)
         finally:
             database.close()
 
 
-def _rows(paths: Sequence[str]) -> Iterator[tuple[Any, ...]]:
+def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
+    """Return for each spec of two runs, by its path, the name under which its cases are compared.
+
+    A path in both runs stands for itself. Of the others, one of each run that have the same file name are taken for the same
+    spec in another place, where no further spec has that file name.
+    """
+    found = [{os.path.normpath(str(each.get("spec", ""))) for path in paths for each in headers_of(path)}
+             for paths in (before, after)]  # fmt: skip
+    both = found[0] & found[1]
+    names = {path: path for path in (*found[0], *found[1])}
+    alone = [Counter(map(os.path.basename, paths - both)) for paths in found]
+    for path in (*(found[0] - both), *(found[1] - both)):
+        name = os.path.basename(path)
+        if all(counts[name] == 1 for counts in alone):
+            names[path] = f"*/{name}"
+    return names
+
+
+def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[Any, ...]]:
     for header, fields in cases_of(paths):
         times = fields.get("repeats", {}).get("seconds")
-        spec = str(header.get("spec", "")).rsplit("/", 1)[-1]
+        spec = names[os.path.normpath(str(header.get("spec", "")))]
         argv = orjson.dumps(fields["argv"]).decode()
         yield (fields["id"], spec, fields["matrix"], argv, fields["verdict"], output_digest(fields),
                fields["seconds"], json.dumps(times) if times else None)  # fmt: skip

@@ -1,4 +1,4 @@
-"""The history of runs: an SQLite file beside the journal. What it cannot keep is told and never stops a run.
+"""The history of runs: an SQLite file in the project's folder. What it cannot keep is told and never stops a run.
 
 A case is *flaky* when its verdict changed between two runs of the same spec and the same program.
 """
@@ -12,24 +12,32 @@ import json
 import os
 import sqlite3
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from urllib.parse import quote
 
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.results.journal import FOLDER
 
-NAME = "history.sqlite3"
-VERSION = 1
+DEFAULT_HISTORY = os.path.join(FOLDER, "history.sqlite3")
+"""One history for a project, whatever the journals of its runs are called."""
+VERSION = 2
+APPLICATION_ID = 0x4B4D6878
+"""What SQLite keeps in the header of a file to tell whose it is (PRAGMA application_id): KMhx."""
 BATCH = 10_000
 """Cases that are entered together, in the order of the table: that takes half the time of entering them as they come."""
-WAIT_SECONDS = 15.0
+WAIT_SECONDS = 0.5
 """How long a run waits while another one writes."""
 _SCHEMA = """
 CREATE TABLE runs (number INTEGER PRIMARY KEY, spec TEXT, spec_digest TEXT, program TEXT, program_digest TEXT,
-  started TEXT, seconds REAL, jobs INTEGER, part INTEGER, counts TEXT);
+  started TEXT, seconds REAL, jobs INTEGER, part INTEGER, counts TEXT, journal TEXT);
 CREATE TABLE cases (run INTEGER, id TEXT, matrix TEXT, verdict TEXT, seconds REAL, PRIMARY KEY (id, run)) WITHOUT ROWID;
 CREATE INDEX cases_of_run ON cases (run);
 CREATE INDEX runs_of_spec ON runs (spec, number);
 """
+_HEADER_BYTES = 100
+"""The header of an SQLite file: its magic text first, the application id in bytes 68 to 71 (SQLite file format, 1.3)."""
+_MAGIC = b"SQLite format 3\0"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,6 +54,8 @@ class Run:
     jobs: int = 1
     part: bool = False
     counts: Mapping[str, int]
+    journal: str = ""
+    """The absolute path of the journal that the run wrote."""
 
 
 def program_digest(words: Sequence[str]) -> str:
@@ -60,27 +70,65 @@ def program_digest(words: Sequence[str]) -> str:
     return digest.hexdigest()
 
 
-class History:
-    """The file, open. Use it as a context."""
+def is_ours(path: str) -> bool:
+    """Tell whether a file is, or was before it was damaged, a history of ours: by the header that SQLite gave it."""
+    try:
+        with open(path, "rb") as file:
+            header = file.read(_HEADER_BYTES)
+    except OSError:
+        return False
+    return header.startswith(_MAGIC) and header[68:72] == APPLICATION_ID.to_bytes(4, "big")
 
-    def __init__(self, path: str, *, create: bool = True) -> None:
-        """Open a history, or begin one. Raises RunFault when it cannot be; a corrupted file is set aside first."""
-        self.path, self.set_aside = path, ""
-        if not create and not os.path.exists(path):
+
+class DamagedHistory(RunFault):
+    """A file that was a history of ours can no longer be read as one."""
+
+
+class History:
+    """The file, open: for reading, which changes nothing and makes no file, or for writing. Use it as a context.
+
+    Raises RunFault when there is none to read, when the file is none of ours or of another version, or when it is in use;
+    DamagedHistory when it is ours and damaged.
+    """
+
+    def __init__(self, path: str, *, write: bool = False) -> None:
+        self.path, self._write = path, write
+        there = os.path.exists(path)
+        if not there and not write:
             raise RunFault(f"there is no history yet: {path} is written by the first run")
+        if there and os.path.getsize(path) and not is_ours(path):
+            raise RunFault(f"{path} is no history of Keen Matrix; it is left as it is")
+        if write:
+            os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
+        with self.faults_told():
+            self._open()
+
+    @contextlib.contextmanager
+    def faults_told(self) -> Iterator[None]:
+        """Turn what SQLite says while the block lasts into our own faults."""
         try:
-            self._open()
-        except sqlite3.DatabaseError as error:
-            if isinstance(error, sqlite3.OperationalError):
-                raise RunFault(f"the history {path} cannot be used: {error}") from None
-            self.set_aside = f"{path}.{int(time.time())}.broken"
-            os.replace(path, self.set_aside)
-            self._open()
+            yield
+        except sqlite3.OperationalError as error:
+            raise RunFault(f"the history {self.path} cannot be used: {error}") from None
+        except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
+            raise DamagedHistory(f"the history {self.path} is damaged: {error}") from None
 
     def _open(self) -> None:
-        os.makedirs(os.path.dirname(self.path) or ".", exist_ok=True)
-        self._database = sqlite3.connect(self.path, timeout=WAIT_SECONDS, isolation_level=None)
-        self._database.execute("PRAGMA journal_mode = WAL")
+        mode = "rwc" if self._write else "ro"
+        name = f"file:{quote(os.fsencode(os.path.abspath(self.path)))}?mode={mode}"
+        self._database = sqlite3.connect(name, timeout=WAIT_SECONDS, isolation_level=None, uri=True)
+        try:
+            if self._write:
+                self._make()
+            (version,) = self._database.execute("PRAGMA user_version").fetchone()
+            if version != VERSION:
+                raise sqlite3.OperationalError(f"it is of version {version}; this Keen Matrix knows version {VERSION}")
+        except BaseException:
+            self._database.close()
+            raise
+
+    def _make(self) -> None:
+        """Make the tables of a file that is new; several runs may want to at once."""
         self._database.execute("PRAGMA synchronous = NORMAL")
         self._database.execute("BEGIN IMMEDIATE")
         (version,) = self._database.execute("PRAGMA user_version").fetchone()
@@ -88,18 +136,17 @@ class History:
             for statement in _SCHEMA.split(";"):
                 if statement.strip():
                     self._database.execute(statement)
+            self._database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             self._database.execute(f"PRAGMA user_version = {VERSION}")
         self._database.execute("COMMIT")
-        if version not in (0, VERSION):
-            raise sqlite3.OperationalError(f"it is of version {version}; this Keen Matrix knows version {VERSION}")
 
     def begin(self, run: Run) -> int:
         """Enter a run and return its number."""
         cursor = self._database.execute(
-            "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (run.spec, run.spec_digest, run.program, run.program_digest, run.started, run.seconds, run.jobs, run.part,
-             json.dumps(dict(run.counts))),
+            "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (*map(_utf8, (run.spec, run.spec_digest, run.program, run.program_digest)), run.started, run.seconds, run.jobs,
+             run.part, json.dumps(dict(run.counts)), _utf8(run.journal)),
         )  # fmt: skip
         return int(cursor.lastrowid or 0)
 
@@ -119,7 +166,7 @@ class History:
     def runs(self, spec: str | None = None) -> Iterator[Run]:
         """Yield the runs, the newest first."""
         where, values = ("WHERE spec = ?", (spec,)) if spec else ("", ())
-        columns = "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts"
+        columns = "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal"
         for row in self._database.execute(f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values):
             named = dict(zip(columns.split(", "), row, strict=True))
             yield Run(**{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])})
@@ -140,20 +187,20 @@ class History:
             seen.append((digest, verdict))
         yield from _changed(current, seen)
 
-    def slowest(self, spec: str | None = None, most: int = 10) -> list[tuple[str, str, float, int]]:
-        """Return id, matrix, mean seconds and runs of the cases that take longest."""
+    def slowest(self, spec: str | None = None, most: int = 10) -> list[tuple[str, str, str, float, int]]:
+        """Return spec, id, matrix, mean seconds and runs of the cases that take longest."""
         where, values = ("WHERE r.spec = ?", (spec,)) if spec else ("", ())
         query = (
-            f"SELECT c.id, c.matrix, AVG(c.seconds), COUNT(*) FROM cases c JOIN runs r ON r.number = c.run {where} "
-            "GROUP BY c.id, c.matrix ORDER BY 3 DESC LIMIT ?"
+            f"SELECT r.spec, c.id, c.matrix, AVG(c.seconds), COUNT(*) FROM cases c JOIN runs r ON r.number = c.run {where} "
+            "GROUP BY r.spec, c.id, c.matrix ORDER BY 4 DESC LIMIT ?"
         )
         return list(self._database.execute(query, (*values, most)))
 
-    def trend(self, id: str) -> list[tuple[str, str, str, str, float, str]]:
-        """Return started, full id, matrix, verdict, seconds and digests of every run of the cases whose id begins so."""
+    def trend(self, id: str) -> list[tuple[str, str, str, str, str, float, str]]:
+        """Return spec, started, full id, matrix, verdict, seconds and digests of every run of the cases whose id begins so."""
         query = (
-            "SELECT r.started, c.id, c.matrix, c.verdict, c.seconds, r.spec_digest || r.program_digest FROM cases c "
-            "JOIN runs r ON r.number = c.run WHERE c.id >= ? AND c.id < ? ORDER BY c.run"
+            "SELECT r.spec, r.started, c.id, c.matrix, c.verdict, c.seconds, r.spec_digest || r.program_digest FROM cases c "
+            "JOIN runs r ON r.number = c.run WHERE c.id >= ? AND c.id < ? ORDER BY r.spec, c.run"
         )
         return list(self._database.execute(query, (id, id + "\x7f")))
 
@@ -162,6 +209,11 @@ class History:
         query = "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE r.spec = ? ORDER BY c.run"
         return {id: (verdict, seconds) for id, verdict, seconds in self._database.execute(query, (spec,))}
 
+    def newest(self) -> tuple[str, str] | None:
+        """Return when the newest run of all was started, and the absolute path of its journal."""
+        found = self._database.execute("SELECT started, journal FROM runs ORDER BY number DESC LIMIT 1").fetchone()
+        return (str(found[0]), str(found[1])) if found else None
+
     def prune(self, keep: int) -> int:
         """Keep the newest runs of each spec and return how many were dropped."""
         old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
@@ -169,7 +221,6 @@ class History:
         self._database.execute(f"DELETE FROM cases WHERE run IN ({old})", (keep,))
         dropped = self._database.execute(f"DELETE FROM runs WHERE number IN ({old})", (keep,)).rowcount
         self._database.execute("COMMIT")
-        self._database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         return dropped
 
     def close(self) -> None:
@@ -192,28 +243,59 @@ def _changed(
         yield id, matrix, spec, changes, [verdict for _, verdict in seen]
 
 
+def _utf8(text: str) -> str:
+    """Return a text that SQLite can hold: bytes that are no UTF-8, in the name of a folder say, as escapes."""
+    return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
 class Recorder:
-    """Enters one run into a history as its cases finish. What goes wrong is kept in `trouble` and ends the recording."""
+    """Enters one run into a history as its cases finish. What goes wrong is kept in `trouble` and ends the recording.
+
+    A history of ours that is damaged is set aside, once, and a new one is begun; no other file is ever touched.
+    """
 
     def __init__(self, path: str, run: Run) -> None:
         self.trouble = ""
+        self._path, self._run = path, run
         self._history: History | None = None
         self._waiting: list[tuple[str, str, str, float]] = []
         self._started = time.monotonic()
-        with self._guarded():
-            self._history = History(path)
-            if self._history.set_aside:
-                self.trouble = (
-                    f"the history was damaged and is set aside as {self._history.set_aside}; a new one is begun"
-                )
-            self._number = self._history.begin(run)
+        self._guarded(self._begin)
 
-    @contextlib.contextmanager
-    def _guarded(self) -> Iterator[None]:
+    def _begin(self) -> None:
+        self._history = History(self._path, write=True)
+        with self._history.faults_told():
+            self._number = self._history.begin(self._run)
+
+    def _guarded(self, act: Callable[[], None]) -> None:
+        """Act on the history; when it turns out to be damaged, set it aside, begin another and act on that."""
         try:
-            yield
-        except (RunFault, sqlite3.Error, OSError) as error:
-            self.trouble = f"the history could not be kept: {error}"
+            try:
+                act()
+            except DamagedHistory:
+                if self.trouble:  # the new one as well: the disk, more likely than the file
+                    raise
+                self._set_aside()
+                self._begin()
+                if act != self._begin:
+                    act()
+        except (RunFault, OSError) as error:
+            self.trouble = self.trouble or f"the results are not entered into the history: {error}"
+            self._close()
+
+    def _set_aside(self) -> None:
+        self._close()
+        aside = f"{self._path}.{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}.damaged"
+        os.rename(self._path, aside)
+        for rest in ("-journal", "-wal", "-shm"):  # of the damaged file; a new one must not be repaired with it
+            with contextlib.suppress(OSError):
+                os.rename(self._path + rest, aside + rest)
+        self.trouble = f"the history was damaged and is set aside as {aside}; a new one is begun"
+
+    def _close(self) -> None:
+        if self._history is not None:
+            with contextlib.suppress(sqlite3.Error):
+                self._history.close()
             self._history = None
 
     def add(self, id: str, matrix: str, verdict: str, seconds: float) -> None:
@@ -221,18 +303,22 @@ class Recorder:
         if self._history is not None:
             self._waiting.append((id, matrix, verdict, seconds))
             if len(self._waiting) >= BATCH:
-                self._flush()
+                self._guarded(self._flush)
 
     def _flush(self) -> None:
         if self._history is not None and self._waiting:
-            with self._guarded():
+            with self._history.faults_told():
                 self._history.add(self._number, self._waiting)
             self._waiting = []
 
     def finish(self, counts: Mapping[str, int]) -> None:
         """Enter what is left and close the file."""
-        self._flush()
-        if self._history is not None:
-            with self._guarded():
-                self._history.finish(self._number, time.monotonic() - self._started, counts)
-                self._history.close()
+        self._guarded(self._flush)
+
+        def close() -> None:
+            if self._history is not None:
+                with self._history.faults_told():
+                    self._history.finish(self._number, time.monotonic() - self._started, counts)
+
+        self._guarded(close)
+        self._close()

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import stat
+import tempfile
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.results.locks import FileLock
 
 if TYPE_CHECKING:
     from keen_matrix.core.spec.model import Spec
@@ -16,22 +20,38 @@ if TYPE_CHECKING:
 JOURNAL_VERSION = 1
 READ_BYTES = 1 << 20
 """Bytes that are read of a journal at a time."""
-DEFAULT_JOURNAL = os.path.join(".keen-matrix", "last.jsonl")
+FOLDER = ".keen-matrix"
+"""Where a project's results stand, below the folder in which commands are called."""
+DEFAULT_JOURNAL = os.path.join(FOLDER, "last.jsonl")
+BESIDE = ".part"
+"""Ends the name of a journal that has no record yet."""
 
 
-def header(spec: Spec, jobs: int) -> dict[str, Any]:
-    """Return the header line of a run of one spec."""
+FAULT_KEPT = 2_000
+"""Characters of the reason why a spec could not be run that its header keeps."""
+
+
+def bare_header(path: str, jobs: int) -> dict[str, Any]:
+    """Return the header line of a spec of which no more is known than where it stands."""
     import datetime
     import platform
 
     return {
         "journal": JOURNAL_VERSION,
         "version": __version__,
-        "spec": spec.path,
-        "spec_digest": spec.digest,
+        "spec": path,
+        "spec_digest": "",
         "started": datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
         "platform": f"{platform.system()} {platform.release()} {platform.machine()}",
         "jobs": jobs,
+    }
+
+
+def header(spec: Spec, jobs: int) -> dict[str, Any]:
+    """Return the header line of a run of one spec."""
+    return {
+        **bare_header(spec.path, jobs),
+        "spec_digest": spec.digest,
         "matrices": [matrix.name for matrix in spec.matrices],
         "axes": _axes(spec),
     }
@@ -51,19 +71,75 @@ def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
 
 
 class Journal:
-    """A journal being written. Every line is in the file, whole, before `write` returns; a failed write leaves no part."""
+    """A journal being written. Every line is in the file, whole, before `write` returns; a failed write leaves no part.
+
+    A run that begins anew writes beside the journal that is there and takes its place with the first record: a run that
+    comes to nothing loses no results. One run at a time writes a journal: a lock beside it is held until it is closed, by
+    the system, so that the lock of a run that was killed is none.
+
+    Raises RunFault when it cannot be written, when another run writes it, or when there is something else in its place.
+    """
 
     def __init__(self, path: str, *, keep: bool = False) -> None:
         self.path = path
         self.size = 0
+        self._fd = self._device = -1
+        self._beside = ""
+        self._lock: FileLock | None = None
         try:
             os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
-            flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | (0 if keep else os.O_TRUNC)
-            self._fd = os.open(path, flags, 0o644)
-            if keep:
-                self._drop_end()
+            self._open(path, keep=keep)
         except OSError as error:
+            self.close()
             raise RunFault(f"the journal {path} cannot be written: {error.strerror}") from None
+        except RunFault:
+            self.close()
+            raise
+
+    def _open(self, path: str, *, keep: bool) -> None:
+        info = _stat(path)
+        if info is not None and not stat.S_ISREG(info.st_mode):
+            self._device = _open_device(path)
+            self._fd, name = tempfile.mkstemp(prefix="keen-matrix-")  # what was written must be read again
+            os.unlink(name)
+            return
+        self._target = os.path.realpath(path)  # a link is kept, and what it leads to is written
+        self._lock = FileLock(self._target)
+        self._refuse_other_files()
+        if keep:
+            self._fd = os.open(self._target, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+            self._drop_end()
+            return
+        self._remove_torn_off()
+        self._fd, self._beside = tempfile.mkstemp(prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target))
+        os.fchmod(self._fd, 0o644 if info is None else stat.S_IMODE(info.st_mode))
+
+    @property
+    def _prefix(self) -> str:
+        return f".{os.path.basename(self._target)}-"
+
+    @property
+    def is_in_place(self) -> bool:
+        """Whether what was written can be read by the journal's name: not before the first record, and never from a device."""
+        return not self._beside and self._device < 0
+
+    def _refuse_other_files(self) -> None:
+        with contextlib.suppress(FileNotFoundError), open(self.path, "rb") as file:
+            start = file.read(10)
+            if start and start != b'{"journal"':
+                raise RunFault(f"{self.path} is there and is no journal; it is left as it is: give --journal another name")
+
+    def _remove_torn_off(self) -> None:
+        """Remove what runs that were killed before their first record have left beside the journal."""
+        folder = os.path.dirname(self._target)
+        for name in os.listdir(folder):
+            if name.startswith(self._prefix) and name.endswith(BESIDE):
+                with contextlib.suppress(OSError):
+                    os.unlink(os.path.join(folder, name))
+
+    def _take_place(self) -> None:
+        os.replace(self._beside, self._target)
+        self._beside = ""
 
     def _drop_end(self) -> None:
         """Take away what a broken-off run may have left at the end: a torn line, and the note of an interruption."""
@@ -114,6 +190,10 @@ class Journal:
                 written = os.write(self._fd, left)
                 self.size += written
                 left = left[written:]
+            if self._device >= 0:
+                _write_all(self._device, line)
+            if self._beside and line.startswith(b'{"id"'):
+                self._take_place()
         except OSError as error:
             self._drop_torn(start)
             raise RunFault(
@@ -138,14 +218,47 @@ class Journal:
         return dict(json.loads(os.pread(self._fd, length, offset)))
 
     def close(self) -> None:
-        """Close the file."""
-        os.close(self._fd)
+        """Close the file; one that no record was written to goes, and the journal that was there stays."""
+        for fd in (self._fd, self._device):
+            if fd >= 0:
+                os.close(fd)
+        self._fd = self._device = -1
+        if self._beside:
+            with contextlib.suppress(OSError):
+                os.unlink(self._beside)
+            self._beside = ""
+        if self._lock is not None:
+            self._lock.release()
+            self._lock = None
 
     def __enter__(self) -> Journal:
         return self
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def _stat(path: str) -> os.stat_result | None:
+    try:
+        return os.stat(path)
+    except FileNotFoundError:
+        return None
+
+
+def _open_device(path: str) -> int:
+    """Open what is no regular file, a pipe or device, as it is: it can be written and not be replaced.
+
+    A named pipe that nobody reads is an error (ENXIO) where opening it would wait without end.
+    """
+    fd = os.open(path, os.O_WRONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
+    os.set_blocking(fd, True)
+    return fd
+
+
+def _write_all(fd: int, line: bytes) -> None:
+    left = memoryview(line)
+    while left:
+        left = left[os.write(fd, left) :]
 
 
 def no_line(path: str, number: int, fault: str = "") -> RunFault:

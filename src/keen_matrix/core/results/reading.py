@@ -68,16 +68,70 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None
 
 
-def headers_of(path: str) -> Iterator[Mapping[str, Any]]:
-    """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes of what is no journal."""
+def spec_faults(paths: Sequence[str]) -> dict[str, str]:
+    """Return the specs that could not be run, each with the reason; not one that could be when the run was resumed."""
+    found: dict[str, str] = {}
+    for path in paths:
+        for header in headers_of(path):
+            found[str(header.get("spec", ""))] = str(header.get("fault") or "")
+    return {spec: fault for spec, fault in found.items() if fault}
+
+
+def merge_faults(paths: Sequence[str]) -> list[str]:
+    """Return what journals lack to be a whole run together, in words: shards that are missing, doubled, or broken off."""
+    parts: dict[str, dict[int, dict[int, str]]] = {}
+    digests: dict[str, set[str]] = {}
+    found: list[str] = []
+    for path in paths:
+        open_specs: set[str] = set()
+        spec = ""
+        for line in _notes_of(path):
+            if "journal" in line:
+                spec = str(line.get("spec", ""))
+                digests.setdefault(spec, set()).add(str(line.get("spec_digest", "")))
+                open_specs.add(spec)
+                part, slash, of = str(line.get("shard", "")).partition("/")
+                if slash and part.isdecimal() and of.isdecimal():
+                    parts.setdefault(spec, {}).setdefault(int(of), {}).setdefault(int(part), path)
+                    if parts[spec][int(of)][int(part)] != path:
+                        found.append(f"part {part} of {of} of {spec} stands in two journals: "
+                                     f"{parts[spec][int(of)][int(part)]} and {path}")  # fmt: skip
+            elif not line.get("interrupted") and not line.get("left"):
+                open_specs.discard(spec)
+        found += [f"the run of {each} in {path} was broken off; run --resume goes on with it" for each in sorted(open_specs)]
+    for spec, divisions in parts.items():
+        if len(divisions) > 1:
+            counts = " and ".join(f"{each}" for each in sorted(divisions))
+            found.append(f"the parts of {spec} are of different divisions, into {counts}")
+        for number, there in divisions.items():
+            missing = [str(each) for each in range(1, number + 1) if each not in there]
+            if missing:
+                found.append(f"of the {number} parts of {spec}, {_listed(missing)} missing")
+    found += [f"the journals hold runs of different states of {spec}" for spec, each in digests.items() if len(each) > 1]
+    return found
+
+
+def _listed(numbers: Sequence[str]) -> str:
+    return f"part {numbers[0]} is" if len(numbers) == 1 else f"parts {', '.join(numbers)} are"
+
+
+def _notes_of(path: str) -> Iterator[Mapping[str, Any]]:
+    """Yield the headers and closing lines of a journal, its cases passed over unread."""
     try:
         with open(path, "rb") as file:
             for line in file:
-                if line.startswith(b'{"journal"'):
+                if line.startswith((b'{"journal"', b'{"finished"')):
                     with contextlib.suppress(orjson.JSONDecodeError):
-                        yield orjson.loads(line)
+                        found = orjson.loads(line)
+                        if isinstance(found, dict):
+                            yield found
     except OSError:
         return
+
+
+def headers_of(path: str) -> Iterator[Mapping[str, Any]]:
+    """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes of what is no journal."""
+    return (line for line in _notes_of(path) if "journal" in line)
 
 
 def _check_version(path: str, fields: Any) -> None:

@@ -30,7 +30,7 @@ _RECORD: dict[str, _Types] = dict((*_NEEDED, *_OTHERS))
 _ONLY_TEXTS = frozenset({str})
 _HEADER = (("spec", _TEXT), ("started", _TEXT))
 _HEADER_OTHERS = (("spec_digest", _TEXT), ("platform", _TEXT), ("jobs", _COUNT), ("matrices", _LIST), ("axes", _TABLE),
-                  ("launch", _LIST), ("program", _TEXT), ("launcher", _TEXT), ("shard", _TEXT))  # fmt: skip
+                  ("launch", _LIST), ("program", _TEXT), ("launcher", _TEXT), ("shard", _TEXT), ("fault", _TEXT))  # fmt: skip
 
 
 MOST_SHAPES = 10_000

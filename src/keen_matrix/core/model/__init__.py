@@ -1,0 +1,1 @@
+"""Values that all parts share."""

@@ -1,0 +1,59 @@
+"""Locks between processes: one run at a time writes a journal."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import fcntl
+import os
+
+from keen_matrix.core.errors import RunFault
+
+SUFFIX = ".lock"
+_NO_LOCKS = (errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS)
+"""What a file system says that knows no locks; a run goes on without."""
+
+
+class FileLock:
+    """The lock of one file, held from its making to its release. The system lets go of it when its process ends (flock(2)).
+
+    Its file stands beside the locked one, holds the number of the process, and is removed on release. Raises RunFault, with
+    the number of the process that has it, when it is taken; OSError when the file cannot be made.
+    """
+
+    def __init__(self, path: str) -> None:
+        self.path = os.path.join(os.path.dirname(path), f".{os.path.basename(path)}{SUFFIX}")
+        self._fd = -1
+        while self._fd < 0:
+            fd = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
+            try:
+                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError as error:
+                if error.errno not in _NO_LOCKS:
+                    owner = os.read(fd, 20).decode("ascii", "replace").strip()
+                    os.close(fd)
+                    who = f"the process {owner}" if owner else "another process"
+                    raise RunFault(
+                        f"{path} is being written by another run, {who}; wait for its end, or give this run a journal of "
+                        "its own with --journal"
+                    ) from None
+            if self._is_current(fd):
+                self._fd = fd
+            else:  # its former owner removed the file between our opening and our locking it
+                os.close(fd)
+        os.ftruncate(self._fd, 0)
+        os.pwrite(self._fd, f"{os.getpid()}\n".encode(), 0)
+
+    def _is_current(self, fd: int) -> bool:
+        try:
+            return os.path.samestat(os.fstat(fd), os.lstat(self.path))
+        except FileNotFoundError:
+            return False
+
+    def release(self) -> None:
+        """Remove the file, then let go of the lock: whoever waits for the file that is gone looks again."""
+        if self._fd >= 0:
+            with contextlib.suppress(OSError):
+                os.unlink(self.path)
+            os.close(self._fd)
+            self._fd = -1

@@ -1,0 +1,96 @@
+"""Writing files that people name: what is no regular file is written into, a link is kept, and nothing is left half written."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import stat
+import sys
+import tempfile
+from collections.abc import Iterator
+from typing import BinaryIO
+
+
+def usual_mode(path: str) -> int:
+    """Return the permissions that a file at a path has, or those that a new one would get."""
+    try:
+        return stat.S_IMODE(os.stat(path).st_mode)
+    except OSError:
+        mask = os.umask(0)
+        os.umask(mask)
+        return 0o666 & ~mask
+
+
+@contextlib.contextmanager
+def replacing(path: str) -> Iterator[BinaryIO]:
+    """Yield a stream whose content takes the place of a regular file once the block has ended well, and not before.
+
+    A link is kept and the file that it leads to is written; the file keeps its permissions. Where the folder takes no new
+    file, the old one is written into. Raises OSError.
+    """
+    target = os.path.realpath(path)
+    mode = usual_mode(target)
+    try:
+        fd, temporary = tempfile.mkstemp(prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target))
+    except PermissionError:
+        if not os.access(target, os.W_OK):
+            raise
+        with tempfile.TemporaryFile() as spare:
+            yield spare
+            spare.seek(0)
+            with open(target, "wb") as file:
+                shutil.copyfileobj(spare, file)
+        return
+    try:
+        with open(fd, "wb") as stream:
+            yield stream
+            stream.flush()
+            os.fchmod(fd, mode)
+        os.replace(temporary, target)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(temporary)
+        raise
+
+
+def open_stream_of(path: str) -> int | None:
+    """Return 1 or 2 when a path leads to our own standard output or error, as /dev/stdout does; else None.
+
+    Such a path is written through the stream that is open: opening it anew would begin at its start, over what is there.
+    """
+    try:
+        info = os.stat(path)
+        for fd in (1, 2):
+            if os.path.samestat(info, os.fstat(fd)):
+                return fd
+    except OSError:
+        pass
+    return None
+
+
+@contextlib.contextmanager
+def written(path: str) -> Iterator[BinaryIO]:
+    """Yield a stream to what stands at a path: our own standard streams, a pipe or device, or a regular file as `replacing` does.
+
+    A named pipe that nobody reads is an error (ENXIO) where opening it would wait without end. Raises OSError.
+    """
+    ours = open_stream_of(path)
+    if ours is not None:
+        text = sys.stdout if ours == 1 else sys.stderr
+        text.flush()
+        with open(os.dup(ours), "wb") as stream:
+            yield stream
+        return
+    try:
+        regular = stat.S_ISREG(os.stat(path).st_mode)
+    except FileNotFoundError:
+        regular = True
+    if regular:
+        with replacing(path) as stream:
+            yield stream
+        return
+    fd = os.open(path, os.O_WRONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
+    os.set_blocking(fd, True)
+    with open(fd, "wb") as stream:
+        yield stream

@@ -1,0 +1,213 @@
+"""Expressions tried on the first vectors of each matrix: one that fails in all of them is a mistake of the spec.
+
+Told once, with its place, it is one problem; left to the run it would be a differing case for every vector.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import partial
+from itertools import islice
+from typing import Any, TypeAlias
+
+from keen_matrix.core.errors import ExpressionFault, Problem, SpecFault, caret_lines
+from keen_matrix.core.expect.aspects import ExitAspect
+from keen_matrix.core.expect.forms import HoldsForm
+from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
+from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.vectors.case import Case, case_scope
+
+TRIED_VECTORS = 20
+"""Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a property of a vector."""
+TRY_SECONDS = 1.0
+"""Time for all of a matrix's vectors."""
+Part: TypeAlias = "Template | Expression"
+
+
+@dataclass(slots=True)
+class _Tried:
+    """What came of one expression: how often it was tried, how often it failed, and the first failure."""
+
+    where: str
+    tried: int = 0
+    failed: int = 0
+    fault: ExpressionFault | None = None
+
+
+@dataclass(slots=True)
+class _Trial:
+    """The trial of one matrix. `oracle` names the functions that are not to be called."""
+
+    oracle: frozenset[str]
+    found: dict[int, _Tried] = field(default_factory=dict)
+    keep: list[Any] = field(default_factory=list)
+    """What was tried: an object that is kept alive shares its identity with no other."""
+
+    def attempt(self, part: Part, where: str, act: Callable[[], Any]) -> None:
+        """Try one expression or template, and count how it went."""
+        expressions = [part] if isinstance(part, Expression) else list(part.expressions)
+        if any(self.oracle & called_functions(each) for each in expressions):
+            return
+        entry = self.found.get(id(part))
+        if entry is None:
+            self.keep.append(part)
+            entry = self.found[id(part)] = _Tried(where)
+        entry.tried += 1
+        try:
+            act()
+        except ExpressionFault as fault:
+            entry.failed += 1
+            entry.fault = entry.fault or fault
+        except ValueError as error:  # the value of a template is of no use where it stands
+            entry.failed += 1
+            text = part.source if isinstance(part, Expression) else shown(part)
+            entry.fault = entry.fault or ExpressionFault(text, str(error))
+
+
+def shown(template: Template) -> str:
+    """Return a template as it stands in a spec, as far as it is known: its fields where it was cut out of a line."""
+    return template.source or " ".join(each.source for each in template.expressions)
+
+
+def mistaken_expressions(
+    spec: Spec, functions: Mapping[str, Callable[..., Any]], oracle: frozenset[str] = frozenset()
+) -> list[Problem]:
+    """Return a problem for each expression that fails in every vector on which it was tried.
+
+    `functions` are those of the oracle file that may be called, `oracle` the names of those that may not: expressions that
+    call one of them are not tried.
+    """
+    problems: dict[Problem, None] = {}
+    for matrix in spec.matrices:
+        if not _has_expressions(spec, matrix):
+            continue
+        trial = _Trial(oracle)
+        until = time.monotonic() + TRY_SECONDS
+        faults: list[str | None] = []
+        try:
+            for case in islice(_cases(spec, matrix, functions, oracle), TRIED_VECTORS):
+                faults.append(case.fault)
+                _try_case(spec, matrix, case, functions, trial)
+                if time.monotonic() > until:
+                    break
+        except SpecFault:
+            continue  # it cannot be combined, which is told elsewhere
+        if faults and all(faults):
+            problems[_problem(spec, matrix.origin, ExpressionFault("", ""), faults[0] or "")] = None
+        for entry in trial.found.values():
+            if entry.fault is not None and entry.failed == entry.tried:
+                problems[_problem(spec, entry.where or matrix.origin, entry.fault)] = None
+    return list(problems)
+
+
+def _cases(
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]], oracle: frozenset[str]
+) -> Iterator[Case]:
+    from keen_matrix.core.vectors.unfold import unfold_matrix
+
+    if oracle_called(matrix, oracle):
+        return iter(())
+    return unfold_matrix(spec, matrix, functions)
+
+
+def oracle_called(matrix: Matrix, oracle: frozenset[str]) -> frozenset[str]:
+    """Return the functions of an oracle, by their names, that unfolding a matrix calls."""
+    return frozenset(name for each in _unfolding_parts(matrix) for name in called_functions(each)) & oracle
+
+
+def _unfolding_parts(matrix: Matrix) -> Iterator[Expression]:
+    """Yield the expressions that are evaluated while a matrix is unfolded."""
+    yield from matrix.where
+    yield from (Expression(each.source) for step in matrix.steps for each in step.line.fields())
+    for template in (matrix.other.words or ()) if matrix.other else ():
+        yield from template.expressions
+
+
+def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
+    """Tell at once whether there is anything to try: most specs have constant expectations alone."""
+    rules: Iterable[Any] = [*spec.rules, *matrix.rules, *(rule for step in matrix.steps for rule in step.rules)]
+    if matrix.family and spec.refusal is not None:
+        rules = [*rules, *spec.refusal.general, *spec.refusal.kinds.values()]
+    around = [template for step in matrix.steps for _, template in step.surroundings.templates]
+    if any(True for step in matrix.steps for _ in step.line.fields()):
+        return True
+    return any(rule.when is not None for rule in rules) or any(
+        isinstance(part, Expression) or part.constant is None
+        for part in (*around, *parts_of([rule.aspects for rule in rules]))
+    )
+
+
+def _try_case(
+    spec: Spec, matrix: Matrix, case: Case, functions: Mapping[str, Callable[..., Any]], trial: _Trial
+) -> None:
+    from keen_matrix.core.launch.rules import rules_for, standing_at
+
+    if case.fault is not None:
+        return
+    vectors = (case.argv, *(() if case.relation is not None else case.more))
+    for number, argv in enumerate(vectors):
+        scope = case_scope(case.values, argv, case.id, spec.here, functions, standing_at(case, number))
+        for _, template in matrix.steps[number].surroundings.templates:
+            if template.constant is None:
+                trial.attempt(template, "", partial(template.render, scope))
+        for rule in rules_for(spec, matrix, case, number):
+            _try_rule(rule, scope, trial)
+
+
+def _try_rule(rule: Any, scope: Scope, trial: _Trial) -> None:
+    if rule.when is not None:
+        where = next(iter(rule.origins.values()), "")
+        trial.attempt(rule.when, where, partial(rule.when.evaluate, scope))
+        try:
+            if not rule.when.evaluate(scope):
+                return
+        except ExpressionFault:
+            return
+    for name, aspect in rule.aspects.items():
+        where = rule.origins.get(name, "")
+        if isinstance(aspect, ExitAspect):
+            allowed = aspect.expectation.allowed
+            if isinstance(allowed, Template):
+                trial.attempt(allowed, where, partial(aspect.expectation.ranges, scope))
+            continue
+        for part in parts_of([aspect]):
+            if isinstance(part, Template) and part.constant is None:
+                trial.attempt(part, where, partial(part.render, scope))
+
+
+def parts_of(values: Iterable[Any]) -> Iterator[Part]:
+    """Yield the templates and expressions in values, however deep they stand; not those of `holds`, which see a match."""
+    stack = list(values)
+    while stack:
+        each = stack.pop()
+        if isinstance(each, (Template, Expression)):
+            yield each
+        elif isinstance(each, (list, tuple)):
+            stack += each
+        elif isinstance(each, Mapping):
+            stack += each.values()
+        elif hasattr(type(each), "__dataclass_fields__") and not isinstance(each, HoldsForm):
+            stack += [getattr(each, name) for name in type(each).__dataclass_fields__]
+
+
+def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> Problem:
+    """Return the problem that a failing expression is, at its place in the spec as far as that can be found."""
+    from keen_matrix.core.spec.source import read_source
+
+    message = f"{text or fault}, in every vector that was tried"
+    text = read_source(spec.path).text
+    if not fault.source:
+        return Problem(path=spec.path, line=int(where.rpartition(":")[2] or 0), column=1, message=message)
+    line = where.rpartition(":")[2]
+    number = int(line) if line.isdecimal() else 0
+    lines = text.split("\n")
+    start = sum(len(each) + 1 for each in lines[: max(number - 1, 0)])
+    at = text.find(fault.source, start)
+    at = at if at >= 0 else text.find(fault.source)
+    if at < 0:
+        return Problem(path=spec.path, line=number, column=1 if number else 0, message=message)
+    column = at - text.rfind("\n", 0, at)
+    return Problem(path=spec.path, line=text.count("\n", 0, at) + 1, column=column, message=message,
+                   excerpt=caret_lines(text, at))  # fmt: skip
