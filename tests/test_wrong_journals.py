@@ -159,7 +159,7 @@ def test_a_journal_that_was_sound_is_looked_at_again_once_it_has_changed(tmp_pat
 
 def test_a_journal_is_read_to_its_end_in_blocks_of_any_size(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = tmp_path / "j.jsonl"
-    with Journal(str(path)) as journal:
+    with Journal(str(path), keep=True) as journal:
         for number in range(40):
             journal.write_fields({"note": "é" * number})
         for size in (1, 7, 64, 1 << 20):

@@ -21,7 +21,8 @@ examples:
   keen-matrix history k3f9x2       every run of one case
   keen-matrix history --keep 50    drop all but the newest 50 runs of each spec
 
-Every run is entered into {DEFAULT_HISTORY}, whatever its journal is called. A case is flaky when its verdict changed and neither the spec nor the program did.
+Every run is entered into {DEFAULT_HISTORY}, whatever its journal is called.
+A case is flaky when its verdict changed and neither the spec nor the program did.
 exit status: 0, 2 wrong usage, 3 no history, or one that cannot be read
 """
 SHOWN_RUNS = 12

@@ -94,7 +94,7 @@ def write_to(report: Report, format: str, output: str | None) -> None:
         sys.stdout.buffer.flush()
         return
     try:
-        refuse_other_file(output, format)
+        refuse_other_file(output)
         if os.path.dirname(output):
             os.makedirs(os.path.dirname(output), exist_ok=True)
         with written(output) as stream:
@@ -103,7 +103,7 @@ def write_to(report: Report, format: str, output: str | None) -> None:
         raise RunFault(f"{output} cannot be written: {error.strerror}") from None
 
 
-def refuse_other_file(output: str, format: str) -> None:
+def refuse_other_file(output: str) -> None:
     """Raise RunFault when a regular file with some other content than an earlier report stands at a path."""
     import re
 
@@ -113,9 +113,9 @@ def refuse_other_file(output: str, format: str) -> None:
         return
     with open(output, "rb") as file:
         start = file.read(4_000)
-    if start and not re.match(MARKS[format], start):
-        raise RunFault(f"{output} is there and is no earlier {format} report; it is left as it is: give another name, "
-                       "or remove it first")  # fmt: skip
+    if start and not any(re.match(mark, start) for mark in MARKS.values()):
+        raise RunFault(f"{output} is there and is no earlier report; it is left as it is: give another name, or remove "
+                       "it first")  # fmt: skip
 
 
 def write_terminal(report: Report, options: argparse.Namespace) -> None:

@@ -107,7 +107,8 @@ def try_expressions(spec: Spec) -> None:
     from keen_matrix.core.oracle import oracle_functions
     from keen_matrix.core.spec.tried import mistaken_expressions
 
-    problems = mistaken_expressions(spec, oracle_functions(spec.program.oracle))
+    functions = oracle_functions(spec.program.oracle)
+    problems = mistaken_expressions(spec, frozenset(functions), functions)
     if problems:
         raise SpecFault(problems)
 

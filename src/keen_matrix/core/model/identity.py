@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 MOST_CHARACTERS = 80
 """Characters of a name that a file name begins with: file systems take 255 bytes (POSIX, NAME_MAX)."""
-_SAFE = re.compile(r"[a-z0-9_][a-z0-9_.-]*[a-z0-9_]|[a-z0-9_]")
+_SAFE = re.compile(r"[a-z0-9_]+( [a-z0-9_]+)*")
 
 
 class CaseKey(NamedTuple):
@@ -28,11 +28,11 @@ class CaseKey(NamedTuple):
 def file_stem(name: str) -> str:
     """Return a file name, without a suffix, that stands for a name and for no other one.
 
-    A short name of lower-case letters, digits and `_ . -` stands for itself; any other gets a digest at its end, so that
-    "a b" and "a/b" differ, and "Fares" and "fares" also where a file system takes them for one.
+    A short name of lower-case words has a dash for each space; any other gets a digest at its end, so that "a b", "a-b" and
+    "a/b" differ, and "Fares" and "fares" also where a file system takes them for one.
     """
     if _SAFE.fullmatch(name) and len(name) <= MOST_CHARACTERS:
-        return name
+        return name.replace(" ", "-")
     plain = re.sub(r"[^a-z0-9_.-]+", "-", name.lower()).strip("-.")[:MOST_CHARACTERS] or "matrix"
     digest = blake2b(name.encode("utf-8", "surrogatepass"), digest_size=4).hexdigest()
     return f"{plain}-{digest}"

@@ -6,7 +6,7 @@ Told once, with its place, it is one problem; left to the run it would be a diff
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from itertools import islice
@@ -14,9 +14,10 @@ from typing import Any, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault, Problem, SpecFault, caret_lines
 from keen_matrix.core.expect.aspects import ExitAspect
+from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.forms import HoldsForm
 from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
-from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.spec.model import Matrix, Rule, Spec
 from keen_matrix.core.vectors.case import Case, case_scope
 
 TRIED_VECTORS = 20
@@ -72,12 +73,13 @@ def shown(template: Template) -> str:
 
 
 def mistaken_expressions(
-    spec: Spec, functions: Mapping[str, Callable[..., Any]], oracle: frozenset[str] = frozenset()
+    spec: Spec, oracle: frozenset[str], functions: Mapping[str, Callable[..., Any]] | None = None
 ) -> list[Problem]:
     """Return a problem for each expression that fails in every vector on which it was tried.
 
-    `functions` are those of the oracle file that may be called, `oracle` the names of those that may not: expressions that
-    call one of them are not tried.
+    `oracle` are the names of the oracle file's functions: expressions that call one are not tried, since they may take long
+    and ask for much. `functions` are these functions where unfolding may call them; without, no matrix is tried that needs
+    them to be unfolded.
     """
     problems: dict[Problem, None] = {}
     for matrix in spec.matrices:
@@ -89,7 +91,7 @@ def mistaken_expressions(
         try:
             for case in islice(_cases(spec, matrix, functions, oracle), TRIED_VECTORS):
                 faults.append(case.fault)
-                _try_case(spec, matrix, case, functions, trial)
+                _try_case(spec, matrix, case, trial)
                 if time.monotonic() > until:
                     break
         except SpecFault:
@@ -103,13 +105,13 @@ def mistaken_expressions(
 
 
 def _cases(
-    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]], oracle: frozenset[str]
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None, oracle: frozenset[str]
 ) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
-    if oracle_called(matrix, oracle):
+    if functions is None and oracle_called(matrix, oracle):
         return iter(())
-    return unfold_matrix(spec, matrix, functions)
+    return unfold_matrix(spec, matrix, functions or {})
 
 
 def oracle_called(matrix: Matrix, oracle: frozenset[str]) -> frozenset[str]:
@@ -139,34 +141,31 @@ def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
     )
 
 
-def _try_case(
-    spec: Spec, matrix: Matrix, case: Case, functions: Mapping[str, Callable[..., Any]], trial: _Trial
-) -> None:
+def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
     from keen_matrix.core.launch.rules import rules_for, standing_at
 
     if case.fault is not None:
         return
     vectors = (case.argv, *(() if case.relation is not None else case.more))
     for number, argv in enumerate(vectors):
-        scope = case_scope(case.values, argv, case.id, spec.here, functions, standing_at(case, number))
+        scope = case_scope(case.values, argv, case.id, spec.here, {}, standing_at(case, number))
         for _, template in matrix.steps[number].surroundings.templates:
             if template.constant is None:
                 trial.attempt(template, "", partial(template.render, scope))
-        for rule in rules_for(spec, matrix, case, number):
-            _try_rule(rule, scope, trial)
+        _try_rules(rules_for(spec, matrix, case, number), scope, trial)
 
 
-def _try_rule(rule: Any, scope: Scope, trial: _Trial) -> None:
-    if rule.when is not None:
-        where = next(iter(rule.origins.values()), "")
-        trial.attempt(rule.when, where, partial(rule.when.evaluate, scope))
-        try:
-            if not rule.when.evaluate(scope):
-                return
-        except ExpressionFault:
-            return
-    for name, aspect in rule.aspects.items():
-        where = rule.origins.get(name, "")
+def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
+    """Try the conditions of rules, then the expectations that have the last word; others are never asked."""
+    for rule in rules:
+        if rule.when is not None:
+            where = next(iter(rule.origins.values()), "")
+            trial.attempt(rule.when, where, partial(rule.when.evaluate, scope))
+    try:
+        chosen = Cascade(rules).chosen(scope)
+    except ExpressionFault:
+        return
+    for aspect, where in chosen.values():
         if isinstance(aspect, ExitAspect):
             allowed = aspect.expectation.allowed
             if isinstance(allowed, Template):
