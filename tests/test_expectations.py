@@ -149,7 +149,7 @@ expect = { stdout = "{half(n)}", exit = "{half(n) * 0}" }
 """, 'echo $((4 / $1))')  # fmt: skip
     came = place.call("run", "--jobs", "1")
     assert (
-        "could not be checked  the expression half(n) failed: ZeroDivisionError" in came.out
+        "came      the expression half(n) failed: ZeroDivisionError" in came.out
         and "with n = 0" in came.out
     )
     assert came.err.count("asked") == 4, "once a case; again where it failed"

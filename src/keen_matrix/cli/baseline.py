@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
+from keen_matrix.core.expect.forms import BaselineForm
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, read_journal
 
 if TYPE_CHECKING:
@@ -79,7 +80,7 @@ def main(options: argparse.Namespace) -> int:
         found = True
         if not book.came:
             raise Misuse(f"{options.journal} holds no run of {spec.path}; run it first")
-        screen.line((spec.path, "strong"), f"   {_counted(changes)}")
+        screen.line((spec.path, "strong"), f"   {_counted(changes) if changes or book.records else NOTHING_RECORDED}")
         accepted = [change for change in changes if decide(screen, change, options)]
         book.accept(accepted)
         left += len(changes) - len(accepted)
@@ -91,6 +92,9 @@ def main(options: argparse.Namespace) -> int:
         screen.line("look: ", ("keen-matrix baseline --show", "strong"), "   accept: ",
                     ("keen-matrix baseline --accept", "strong"))  # fmt: skip
     return 1 if left else 0
+
+
+NOTHING_RECORDED = "no expectation records outputs; expect.stdout.baseline = true does, for a stream of a matrix"
 
 
 def _counted(changes: list[Change]) -> str:
@@ -145,6 +149,13 @@ def ask() -> bool:
     return answer.strip().lower() in ("y", "yes")
 
 
+def _case_of(matrix: Matrix, fields: dict[str, Any]) -> Case:
+    """Return the case of a record, as far as accepting its outputs needs it."""
+    from keen_matrix.core.vectors.case import Case
+
+    return Case(0, fields["id"], matrix.index, tuple(fields["argv"]), fields["values"])
+
+
 class Book:
     """The recorded outputs of a spec, beside what a run came to."""
 
@@ -171,9 +182,19 @@ class Book:
             elif ours and "id" in fields:
                 yield fields
 
+    @property
+    def records(self) -> bool:
+        """Whether there are recorded outputs, or expectations of the spec that look at them."""
+        rules = [rule for matrix in self.spec.matrices for rule in (*matrix.rules, *(r for s in matrix.steps for r in s.rules))]
+        aspects = [aspect for rule in (*self.spec.rules, *rules) for aspect in rule.aspects.values()]
+        return any(self.recorded.values()) or any(
+            isinstance(form, BaselineForm) for aspect in aspects for form in getattr(aspect, "forms", ())
+        )
+
     def changes(self) -> Iterator[Change]:
         """Yield what is new and changed, case by case, and what is unused."""
         from keen_matrix.cli.console.safe import shell_line
+        from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
         from keen_matrix.core.vectors.unfold import unfold_matrix
 
         for matrix in self.spec.matrices:
@@ -183,7 +204,13 @@ class Book:
             ours = (fields for fields in self.came.values() if fields["matrix"] == matrix.name)
             if not recorded and not any(map(self._aspects, ours)):
                 continue
-            for case in unfold_matrix(self.spec, matrix):
+            try:
+                with asking(forbidden):
+                    cases: list[Case] = list(unfold_matrix(self.spec, matrix))
+            except OracleNotRun:  # the run's own vectors do, but for telling what is no longer used
+                cases = [_case_of(matrix, fields) for fields in self.came.values() if fields["matrix"] == matrix.name]
+                known |= set(recorded)
+            for case in cases:
                 known.add(case.id)
                 words[case.id] = shell_line(case.argv)
                 if self._wanted(case):

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import add_run_options, runs_of
 from keen_matrix.cli.shared import counted_noun, percent
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -19,7 +21,9 @@ examples:
   keen-matrix doubt                      which expectations would pass for a wrong output, and what would close the gap
   keen-matrix doubt --fail-under 90      for CI
 
-Nothing is launched: the outcomes are those of the last run. exit status: 0, or 1 with --fail-under when a spec is below it
+No program and no command is launched: the outcomes are those of the last run. Expectations that call the oracle file are
+asked again, so it is run. exit status: 0, 1 with --fail-under when a spec is below it or no case held, 2 wrong usage,
+3 no journal
 """
 
 SHOWN = 12
@@ -38,19 +42,31 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.core.insight.doubt import doubts_of
 
     screen = Screen(sys.stdout, color=options.color)
-    worst = 100.0
+    scores: list[float | None] = []
     for number, (spec, records) in enumerate(runs_of(options, screen)):
         if number:
             screen.line()
         doubts = doubts_of(spec, records)
-        worst = min(worst, doubts.whole.percent)
+        scores.append(doubts.whole.percent)
         write_scores(screen, spec.path, doubts)
         write_weaknesses(screen, doubts, None if options.all else SHOWN)
-    if options.fail_under is not None and worst < options.fail_under:
+    return below(screen, scores, options.fail_under, "no case held, so nothing was altered")
+
+
+def below(screen: Screen, scores: Sequence[float | None], limit: float | None, nothing: str) -> int:
+    """Say which of a command's scores is below the limit asked for, or that there was `nothing` to score; return the status."""
+    if limit is None:
+        return EXIT_OK
+    worst = min((each for each in scores if each is not None), default=None)
+    if worst is None or None in scores:
         screen.line()
-        screen.line((f"{worst:.1f} % is less than {options.fail_under:g} %", "bad"))
-        return 1
-    return 0
+        screen.line((f"{nothing}: that is no {limit:g} %", "bad"))
+        return EXIT_FAILED
+    if worst < limit:
+        screen.line()
+        screen.line((f"{worst:.1f} % is less than {limit:g} %", "bad"))
+        return EXIT_FAILED
+    return EXIT_OK
 
 
 def write_scores(screen: Screen, path: str, doubts: Doubts) -> None:
@@ -58,11 +74,16 @@ def write_scores(screen: Screen, path: str, doubts: Doubts) -> None:
     from keen_matrix.cli.console.safe import cut, pad
 
     whole = doubts.whole
+    if whole.percent is None:
+        screen.line((path, "strong"), "   ", ("nothing to doubt", "warn"), "   no case held whose expectations could be tried")
+        return
     screen.line((path, "strong"), f"   {whole.noticed:,} of {whole.tried:,} alterations noticed, ",
                 (f"{whole.percent:.1f} %", style_of(whole.percent)))  # fmt: skip
     width = min(40, max((len(name) for name in doubts.scores), default=0))
     for name, parts in doubts.scores.items():
         score = doubts.of(name)
+        if score.percent is None:
+            continue
         by_aspect = "  ".join(f"{aspect} {part.percent:.0f}" for aspect, part in parts.items())
         screen.line("  ", pad(cut(name, width), width), "  ", (f"{score.percent:5.1f} %", style_of(score.percent)),
                     f"  {score.noticed:>5,} of {score.tried:<5,}  ", (by_aspect, "dim"))  # fmt: skip

@@ -150,6 +150,6 @@ def block_of(found: Narrowed) -> list[str]:
             if aspect["aspect"] == "exit":
                 lines.append(f"expect.exit = {value if value.isdecimal() else json.dumps(value)}")
             elif aspect["aspect"] in ("stdout", "stderr"):
-                text = json.dumps(value.removesuffix(chr(10)).replace("{", "{{").replace("}", "}}"), ensure_ascii=False)
+                text = json.dumps(value.replace("{", "{{").replace("}", "}}"), ensure_ascii=False)
                 lines.append(f"expect.{aspect['aspect']} = {text}")
     return lines

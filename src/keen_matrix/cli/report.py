@@ -55,7 +55,7 @@ def main(options: argparse.Namespace) -> int:
         report = Report(runs, by=axes_of(options.by))
         write_terminal(report, options)
     else:
-        write_to(Report(runs, options.output or "", axes_of(options.by)), options.format, options.output)
+        write_to(Report(runs, options.output or "", by=axes_of(options.by)), options.format, options.output)
         tell_newer_run(runs)
     faults = merge_faults(runs)
     for fault in faults:

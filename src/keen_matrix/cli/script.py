@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.engine import resolved_launch
 from keen_matrix.core.launch.environment import base_environment
-from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.vectors.case import Case, case_scope
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ MARK = b", as Keen Matrix launches it ("
 
 def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     """Return the script. It exits with the last launch's exit code."""
-    scope = case_scope(case.values, case.argv, case.id, spec.here, oracle_functions(spec.program.oracle), case.standing)
+    scope = case_scope(case.values, case.argv, case.id, spec.here, named_functions(spec.program.oracle), case.standing)
     launch = resolved_launch(spec)
     around = matrix.steps[0].surroundings
     notes = "".join(

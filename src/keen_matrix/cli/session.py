@@ -426,7 +426,7 @@ class Session:
         for format, file in self.options.report if written else ():
             from keen_matrix.reports import Report
 
-            write_to(Report([self.options.journal], file, axes_of(self.options.by)), format, file)
+            write_to(Report([self.options.journal], file, True, axes_of(self.options.by)), format, file)
         for reached, left in self.budgets:
             from keen_matrix.core.results.budget import shares
 

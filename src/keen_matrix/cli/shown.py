@@ -44,7 +44,7 @@ def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
 def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any]:
     """Return the environment, standard input and files that a case of a matrix had, for the line that repeats it."""
     from keen_matrix.core.errors import ExpressionFault
-    from keen_matrix.core.oracle import oracle_functions
+    from keen_matrix.core.oracle import named_functions
     from keen_matrix.core.vectors.case import case_scope
 
     shown: dict[str, Any] = {"env": {}, "files": []}
@@ -54,7 +54,7 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any
             tuple(fields["argv"]),
             fields["id"],
             spec.here,
-            oracle_functions(spec.program.oracle),
+            named_functions(spec.program.oracle),
         )
         around = matrix.steps[0].surroundings
         shown["env"] = {name: None if each is None else each.render(scope) for name, each in around.env}

@@ -107,6 +107,7 @@ def try_expressions(spec: Spec) -> None:
     from keen_matrix.core.oracle import oracle_functions
     from keen_matrix.core.spec.tried import mistaken_expressions
 
+    # run here too, not in the workers alone: one that fails is told once, and not by every case
     functions = oracle_functions(spec.program.oracle)
     problems = mistaken_expressions(spec, frozenset(functions), functions)
     if problems:

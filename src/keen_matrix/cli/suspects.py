@@ -22,7 +22,7 @@ examples:
   keen-matrix suspects                  the options, values and traits of words that go with the failures
   keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
 
-exit status: 0 nothing failed, 1 something did
+Nothing is run without --confirm. exit status: 0 nothing failed, 1 something did, 2 wrong usage, 3 no journal
 """
 
 
@@ -41,9 +41,18 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.insight.suspects import suspects_of
+    from keen_matrix.core.oracle import asking, forbidden
 
     screen = Screen(sys.stdout, color=options.color)
+    if options.confirm:
+        return _told(screen, options)
+    with asking(forbidden):
+        return _told(screen, options)
+
+
+def _told(screen: Screen, options: argparse.Namespace) -> int:
+    from keen_matrix.core.insight.suspects import suspects_of
+
     failed = False
     for spec, records in runs_of(options, screen):
         screen.line((spec.path, "strong"))

@@ -6,6 +6,7 @@ import argparse
 import csv
 import itertools
 import json
+import os
 import sys
 import time
 from collections.abc import Iterator, Sequence
@@ -34,6 +35,9 @@ examples:
   keen-matrix unfold --format shell | head -3      lines that can be pasted into a shell
   keen-matrix unfold --count                       how many vectors, and how thoroughly they are combined
   keen-matrix unfold --why k3f9x2                  how one vector came about, and what it is held to
+
+No program is run; an oracle file is when the vectors depend on one of its functions, and that is told.
+exit status: 0, 2 wrong usage or a wrong spec
 """
 
 VALUE_WIDTH = 24
@@ -67,10 +71,22 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.specs import load_all
+    from keen_matrix.core.oracle import asking
 
     paths = spec_paths(options.specs)
     screen = Screen(sys.stdout, color=options.color)
+    with asking(_tell_oracle):
+        return _unfolded(screen, paths, options)
+
+
+def _tell_oracle(path: str) -> None:
+    """Say that an oracle is run: of all that is unfolded only its conditions and expressions need that."""
+    print(f"keen-matrix: the vectors depend on the oracle file {os.path.relpath(path)}, which is run", file=sys.stderr)
+
+
+def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace) -> int:
+    from keen_matrix.cli.specs import load_all
+
     if options.count:
         for spec in load_all(paths):
             write_counts(screen, spec)
@@ -222,7 +238,7 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
 
 def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one JSON object per vector: the journal's, without an outcome."""
-    from keen_matrix.core.oracle import oracle_functions
+    from keen_matrix.core.oracle import named_functions
     from keen_matrix.core.results.records import case_fields, encode
     from keen_matrix.core.vectors.derived import family_cases
     from keen_matrix.core.vectors.unfold import CaseMaker
@@ -231,7 +247,7 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     write = sys.stdout.buffer.write
     sys.stdout.flush()
     if not options.only:
-        functions = oracle_functions(spec.program.oracle)
+        functions = named_functions(spec.program.oracle)
         for matrix in spec.matrices:
             lines = (
                 (encode(case_fields(case, matrix.name)).decode() for case in family_cases(spec, matrix))

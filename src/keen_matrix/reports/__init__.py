@@ -46,6 +46,8 @@ class Report:
     paths: Sequence[str]
     name: str = ""
     """The file it goes to, for formats that depend on its ending."""
+    may_run: bool = False
+    """Whether the oracle files of specs may be run for it: in a run, which runs them anyway."""
     by: Sequence[str] = ()
     """Axes that grids are asked to show."""
     _summary: RunSummary | None = field(default=None, repr=False)

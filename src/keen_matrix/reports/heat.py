@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.insight.coverage import Coverage, coverage_of
 from keen_matrix.core.insight.doubt import Doubts, doubts_of
+from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.spec.model import Spec
 from keen_matrix.core.vectors.unfold import unfold
@@ -45,18 +46,23 @@ class Heat:
     rows: tuple[Row, ...]
 
 
-def heats(report: Report) -> Iterator[Heat]:
-    """Yield the tables of each spec that still is as it was in the run; none for larger runs."""
+def heats(report: Report) -> list[Heat]:
+    """Return the tables of each spec that still is as it was in the run; none for larger runs.
+
+    A report by itself runs nothing: specs below this folder alone are read, and none whose tables need its oracle to be run.
+    """
+    found: list[Heat] = []
     if report.summary.counts.total() > MOST_CASES:
-        return
-    for header in report.summary.headers:
-        path = str(header.get("spec", ""))
-        if not os.path.isfile(path):
+        return found
+    for path, header in {str(each.get("spec", "")): each for each in report.summary.headers}.items():
+        if not os.path.isfile(path) or os.path.relpath(path).startswith(os.pardir):
             continue
-        with contextlib.suppress(KeenMatrixError):
+        hook = (lambda _: None) if report.may_run else forbidden
+        with contextlib.suppress(KeenMatrixError, OracleNotRun), asking(hook):
             spec = load_spec(path)
             if spec.digest == header.get("spec_digest"):
-                yield from _of_spec(report, spec, path)
+                found += _of_spec(report, spec, path)
+    return found
 
 
 def _of_spec(report: Report, spec: Spec, path: str) -> Iterator[Heat]:
@@ -73,24 +79,24 @@ def _doubt_heat(spec: Spec, doubts: Doubts) -> Heat:
     aspects = list(dict.fromkeys(aspect for parts in doubts.scores.values() for aspect in parts))
     rows = []
     for name, parts in doubts.scores.items():
-        cells = [_cell(parts[aspect].percent) if aspect in parts else Cell(0, "") for aspect in aspects]
+        cells = [_cell(parts[aspect].percent if aspect in parts else None) for aspect in aspects]
         rows.append(Row(name, (*cells, _cell(doubts.of(name).percent))))
     whole = doubts.whole
-    text = f"{whole.noticed:,} of {whole.tried:,} alterations of held outcomes are noticed, {whole.percent:.1f} %"
+    text = f"{whole.noticed:,} of {whole.tried:,} alterations of held outcomes are noticed, {whole.percent or 0.0:.1f} %"
     return Heat(f"Doubt, {spec.name}", text, ("", *aspects, "all"), tuple(rows))
 
 
 def _coverage_heat(spec: Spec, found: Coverage) -> Heat:
     rows = [
         Row(part.name, (_cell(part.percent), Cell(part.percent, f"{part.reached:,} of {part.total:,}")))
-        for part in found.parts if part.total
+        for part in found.parts if part.percent is not None
     ]  # fmt: skip
-    text = f"what the run reached, {found.percent:.1f} % on average"
+    text = f"what the run reached, {found.percent or 0.0:.1f} % on average"
     return Heat(f"Coverage, {spec.name}", text, ("", "reached", "of"), tuple(rows))
 
 
-def _cell(percent: float) -> Cell:
-    return Cell(percent, f"{percent:.0f} %")
+def _cell(percent: float | None) -> Cell:
+    return Cell(0, "") if percent is None else Cell(percent, f"{percent:.0f} %")
 
 
 def as_rows(heat: Heat) -> list[list[Any]]:

@@ -106,9 +106,11 @@ def _aspect_rows(
     """Yield the rows of one aspect: expected before came."""
     form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
     if aspect.get("problem"):
-        yield [("could not be checked  ", "bad"), expected or actual]
+        yield _expected("an expectation that can be checked")
+        yield _came(escape(expected or actual))
     elif aspect["aspect"] == "launch":
-        yield [("was not started  ", "bad"), actual]
+        yield _expected("to be started")
+        yield _came(f"it was not: {escape(actual)}")
     elif form == "timeout":
         yield _expected(f"to end within {expected} s")
         yield _came(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
@@ -162,6 +164,9 @@ def _aspect_rows(
         yield _expected("a recorded output; keen-matrix baseline shows and accepts what came")
         yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
     elif form == "lines-any-order":
+        yield _expected("these lines, in any order")
+        missing, extra = (len(text.split("\n")) if text else 0 for text in (expected, actual))
+        yield _came(f"{missing or 'none'} missing, {extra or 'none'} not expected")
         yield from _listed_rows("missing", expected, "expected")
         yield from _listed_rows("not expected", actual, "came")
     elif form == "json":
@@ -241,7 +246,7 @@ def _form_text(screen: Screen, form: str, expected: str) -> str:
     if form == "matches":
         return f"to match  {escape(expected)}"
     plain = {
-        "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch",
+        "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch", "unchanged-mode": f"mode {expected} as before",
         "line-count": f"{expected} lines", "size": f"{expected} bytes", "mode": f"mode {expected}",
         "link": f"a link to {escape(expected)}", "limit": expected, "digest": expected, "holds": escape(expected),
     }  # fmt: skip
@@ -253,7 +258,9 @@ def _form_text(screen: Screen, form: str, expected: str) -> str:
 
 
 def _came_text(screen: Screen, form: str, actual: str) -> str:
-    if form in ("file", "mode", "link", "limit", "digest", "holds"):
+    if form in ("mode", "unchanged-mode"):
+        return f"mode {escape(actual)}"
+    if form in ("file", "link", "limit", "digest", "holds", "absent"):
         return escape(actual)
     if form in ("line-count", "size"):
         return f"{actual} {'lines' if form == 'line-count' else 'bytes'}"
@@ -272,6 +279,10 @@ def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
 def _text_rows(screen: Screen, expected: str, came: str, *, details: bool) -> Iterator[list[Segment]]:
     """Yield a whole text against another: short ones side by side with a caret, longer ones line by line."""
     space = screen.sign("space")
+    if expected != came and expected.removesuffix("\n") == came.removesuffix("\n"):
+        yield _expected("a newline at the end" if expected.endswith("\n") else "no newline at the end")
+        yield _came("the same text without one" if expected.endswith("\n") else "the same text with one")
+        return
     if len(split_lines(expected)) <= 1 and len(split_lines(came)) <= 1:
         left, right = expected.removesuffix("\n"), came.removesuffix("\n")
         yield _expected(quoted(left, screen.width - 24, space) if left else "nothing")

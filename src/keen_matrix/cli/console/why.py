@@ -7,12 +7,18 @@ from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.expect.cascade import Cascade, Chosen
 from keen_matrix.core.expect.wording import describe_aspect
 from keen_matrix.core.expressions import as_text
-from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.case import Case, case_scope
 from keen_matrix.core.vectors.ids import SHOWN_ID
 
 VALUE_WIDTH = 60
+RELATIONS = {
+    "alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
+    "renamed": "the new name is shown", "reference": "the program does what the reference does",
+    "reference-accepted": "the program does what the reference does, where that exits 0",
+}  # fmt: skip
+"""What each relation between the launches of a case asks, in words."""
 
 
 def write_why(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
@@ -51,14 +57,13 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
     screen.line()
     screen.line(("is held to", "strong"))
     standing = case.standing
-    scope = case_scope(case.values, case.argv, case.id, spec.here, oracle_functions(spec.program.oracle), standing)
+    scope = case_scope(case.values, case.argv, case.id, spec.here, named_functions(spec.program.oracle), standing)
     for number in range(len(matrix.steps)):
         chosen = Cascade(rules_for(spec, matrix, case, number)).chosen(scope)
         for name, each in chosen.items():
             _write_aspect(screen, name if len(matrix.steps) == 1 else f"{number + 1} {name}", each)
     if case.relation is not None:
-        text = {"alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
-                "renamed": "the new name is shown"}[case.relation[0]]  # fmt: skip
+        text = RELATIONS[case.relation[0]]
         screen.line("  ", (pad("compared", 12), "strong"), text)
     screen.line(
         "  ", (pad("always", 12), "strong"), "it starts, ends in time, does not crash, leaves no process behind"

@@ -100,13 +100,17 @@ def _decoded(raw: bytes) -> str:
     return raw.decode("utf-8", "surrogateescape")
 
 
-def _without_newline(raw: bytes) -> bytes:
-    return raw[:-1] if raw.endswith(b"\n") else raw
+def endings(text: bytes) -> tuple[bytes, ...]:
+    """Return what may stand at the end for an expected text: itself, and itself with a newline where it ends in none.
+
+    A text that ends in a newline means that newline: output that lacks it differs.
+    """
+    return (text,) if text.endswith(b"\n") else (text, text + b"\n")
 
 
 def _is(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
     expected = _rendered(form.texts[0], scope)
-    if actual == expected or _without_newline(actual) == _without_newline(expected):
+    if actual in endings(expected):
         return
     if not form.tolerance or not texts_alike(_decoded(expected), _decoded(actual), form.tolerance, newline=True):
         yield Mismatch(form="is", expected=_decoded(expected), actual=_decoded(actual))
@@ -135,7 +139,7 @@ def _starts(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
 
 def _ends(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
     text = _rendered(form.texts[0], scope)
-    if not actual.endswith(text) and not actual.endswith(text + b"\n"):
+    if not actual.endswith(endings(text)):
         yield Mismatch(form="ends", expected=_decoded(text), actual=_decoded(actual))
 
 
@@ -176,17 +180,15 @@ def plain_form(form: Form) -> PlainText | None:
     texts = [str(each).encode("utf-8", "surrogateescape") for each in constants]
     first = texts[0] if texts else b""
     if form.name == "is":
-        bare = _without_newline(first)
-        same = frozenset(
-            each for each in (first, bare, bare + b"\n") if each == first or _without_newline(each) == bare
-        )
+        same = frozenset(endings(first))
         return lambda raw: raw in same
     if form.name in ("contains", "lacks"):
         wanted = form.name == "contains"
         return lambda raw: all((text in raw) is wanted for text in texts)
     if form.name == "starts":
         return lambda raw: raw.startswith(first)
-    return lambda raw: raw.endswith((first, first + b"\n"))
+    ends = endings(first)
+    return lambda raw: raw.endswith(ends)
 
 
 class Form(Protocol):
@@ -272,12 +274,16 @@ class FileAspect:
         content = found.content
         if self.absent:
             if found.instead != "absent" or found.link:
-                yield Mismatch(form="absent", expected="", actual=found.instead or _decoded(content))
+                link = f"a link to {found.link}" if found.link else ""
+                yield Mismatch(form="absent", expected="", actual=link or found.instead or _sized(content))
             return
         if found.instead == "absent" or (found.instead and self.forms):
             yield Mismatch(form="file", expected="", actual=found.instead)
             return
-        if self.unchanged and name in outcome.files:
+        change = outcome.files.get(name) if self.unchanged else None
+        if change is not None and change.get("differs") == ["mode"]:
+            yield Mismatch(form="unchanged-mode", expected=str(change["old_mode"]), actual=str(change["mode"]))
+        elif change is not None:
             yield Mismatch(form="unchanged", expected="", actual=_decoded(content))
         if self.mode is not None and found.mode != self.mode.lstrip("0").zfill(3):
             yield Mismatch(form="mode", expected=self.mode, actual=found.mode)
@@ -287,6 +293,10 @@ class FileAspect:
             scope.names[USED].update(masked.used)
         for form in self.forms:
             yield from form.check(content, scope)
+
+
+def _sized(content: bytes) -> str:
+    return f"a file of {len(content):,} bytes" if len(content) > 1 else "a file of 1 byte" if content else "an empty file"
 
 
 KEPT_BYTES = 65_536

@@ -71,9 +71,12 @@ class LinesForm:
             yield Mismatch(form="lines-any-order", expected=_listed(missing), actual=_listed(extra))
 
 
+EMPTY_LINE = "(an empty line)"
+
+
 def _listed(lines: list[str]) -> str:
     more = f"\n… and {len(lines) - SHOWN_LINES:,} more" if len(lines) > SHOWN_LINES else ""
-    return "\n".join(line[:1_000] for line in lines[:SHOWN_LINES]) + more
+    return "\n".join(line[:1_000] or EMPTY_LINE for line in lines[:SHOWN_LINES]) + more
 
 
 def parse_line_count(value: Any) -> tuple[int, int | None] | Template:
@@ -123,16 +126,24 @@ class SameForm:
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
         """Yield a mismatch when the text is another. Raises ValueError when there is nothing to compare with."""
-        expected = self._expected(scope)
+        expected = self._expected(scope, actual)
         expected = encoded(masked_expectation(decoded(expected), scope))
         if not texts_alike(decoded(expected), decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(expected), actual=decoded(actual))
 
-    def _expected(self, scope: Scope) -> bytes:
+    def _expected(self, scope: Scope, actual: bytes) -> bytes:
         here = str(scope.names["here"])
         if self.file is not None:
             return read_beside(os.path.join(here, self.file.render(scope)))
-        return command_output(tuple(word.render(scope) for word in self.command), here)
+        words = tuple(word.render(scope) for word in self.command)
+        outputs: dict[tuple[str, ...], bytes] | None = scope.names.get(OUTPUTS)
+        if outputs is None:
+            return command_output(words, here)
+        return outputs.setdefault(words, actual)
+
+
+OUTPUTS = "outputs of commands"
+"""Name under which checks that run nothing keep what commands printed: of an outcome that held, what it was itself."""
 
 
 def read_beside(path: str) -> bytes:

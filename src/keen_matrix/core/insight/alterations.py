@@ -125,6 +125,7 @@ _TEXT: Mapping[str, Callable[[str], str | None]] = {
     "a number off by one": _change(r"\d+", _off_by_one),
     "a digit dropped": _change(r"\d", lambda digit: ""),
     "the case of a letter": _change(r"[^\W\d_]", str.swapcase),
+    "the final newline dropped": lambda text: text[:-1] if text.endswith("\n") else None,
     "a trailing space": lambda text: text.removesuffix("\n") + " " + ("\n" if text.endswith("\n") else ""),
 }
 

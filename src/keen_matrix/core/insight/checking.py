@@ -8,12 +8,12 @@ from typing import Any
 
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import Cascade, Chosen, Judged
-from keen_matrix.core.expect.forms import BASELINE
+from keen_matrix.core.expect.forms import BASELINE, OUTPUTS
 from keen_matrix.core.expect.masks import MASKS, USED, mask
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
-from keen_matrix.core.oracle import OncePerCase, oracle_functions
+from keen_matrix.core.oracle import OncePerCase, named_functions
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.results.records import outcome_of
 from keen_matrix.core.spec.model import Matrix, Spec
@@ -27,18 +27,22 @@ class Checker:
     def __init__(self, spec: Spec) -> None:
         self.spec = spec
         self.functions = {
-            name: OncePerCase(function) for name, function in oracle_functions(spec.program.oracle).items()
+            name: OncePerCase(function) for name, function in named_functions(spec.program.oracle).items()
         }
         self._cascades: dict[tuple[object, ...], Cascade] = {}
 
     def begin(self, matrix: Matrix, case: Case) -> Scope:
-        """Return the scope of a case; answers of the oracle are kept until the next one begins."""
+        """Return the scope of a case; answers of the oracle are kept until the next one begins.
+
+        Commands that expectations name are not run: what they printed is taken from the first outcome that is checked.
+        """
         for function in self.functions.values():
             function.forget()
         scope = case_scope(case.values, case.argv, case.id, self.spec.here, self.functions, standing_at(case, 0))
         assert isinstance(scope.names, dict)
         if matrix.masks:
             scope.names[MASKS], scope.names[USED] = matrix.masks, set()
+        scope.names[OUTPUTS] = {}
         scope.names[BASELINE] = (baseline_path(self.spec.path, matrix.name), case.id)
         return scope
 

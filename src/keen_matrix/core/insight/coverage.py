@@ -53,9 +53,9 @@ class Part:
                 self.closing.append(closing)
 
     @property
-    def percent(self) -> float:
-        """The part that is reached, in percent."""
-        return 100.0 * self.reached / self.total if self.total else 100.0
+    def percent(self) -> float | None:
+        """The part that is reached, in percent; None when there is nothing to reach."""
+        return 100.0 * self.reached / self.total if self.total else None
 
 
 @dataclass(slots=True)
@@ -70,9 +70,10 @@ class Coverage:
     """Options that the help lists and no vector uses."""
 
     @property
-    def percent(self) -> float:
-        """The mean of the parts, each weighing the same."""
-        return sum(part.percent for part in self.parts) / len(self.parts) if self.parts else 100.0
+    def percent(self) -> float | None:
+        """The mean of the parts that have anything to reach, each weighing the same; None when none has."""
+        shares = [each for part in self.parts if (each := part.percent) is not None]
+        return sum(shares) / len(shares) if shares else None
 
 
 def coverage_of(spec: Spec, cases: Iterable[Case], help_text: str = "") -> Coverage:
@@ -253,10 +254,10 @@ class _TupleCount:
 
     def parts(self) -> Iterator[Part]:
         """Yield what was counted, pairs first."""
-        from keen_matrix.core.oracle import oracle_functions
+        from keen_matrix.core.oracle import named_functions
         from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule
 
-        functions = oracle_functions(self.spec.program.oracle)
+        functions = named_functions(self.spec.program.oracle)
         constraints = constraints_of(self.matrix, self.layout, self.spec.here, functions)
         rules = [Rule(each.factors, each.test) for each in constraints]
         feasible = Feasible(self.sizes, rules) if rules else None

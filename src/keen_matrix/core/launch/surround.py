@@ -241,9 +241,18 @@ def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, 
         else:
             state = "created" if old is None else "changed"
             changes[name] = {"state": state, "kind": new[0], "size": new[1], "mode": f"{new[2]:o}"}
+            if old is not None:
+                changes[name] |= _difference(old, new)
     if left_out:
         changes["…"] = {"state": "more", "count": left_out}
     return changes
+
+
+def _difference(old: tuple[Any, ...], new: tuple[Any, ...]) -> dict[str, Any]:
+    """Return in what two states of one name differ: its kind, its content, its mode, and what the mode was."""
+    found = [name for name, differ in (("kind", old[0] != new[0]), ("content", (old[1], *old[3:]) != (new[1], *new[3:])),
+                                       ("mode", old[2] != new[2])) if differ]  # fmt: skip
+    return {"differs": found} | ({"old_mode": f"{old[2]:o}"} if "mode" in found else {})
 
 
 def snapshot_light(root: str, before: Mapping[str, tuple[Any, ...]]) -> dict[str, tuple[Any, ...]]:

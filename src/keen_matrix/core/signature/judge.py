@@ -21,6 +21,7 @@ from typing import Any, Literal, NamedTuple
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
+from keen_matrix.core.oracle import OracleNotRun
 from keen_matrix.core.signature.model import FormModel, Option, Signature, names_of
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
@@ -483,6 +484,9 @@ class _FormJudge:
             return bool(condition.evaluate(scope))
         except ExpressionFault as fault:
             self.doubt(f"{condition.source}: {fault.reason}")
+            return None
+        except OracleNotRun:
+            self.doubt(f"{condition.source}: it asks the oracle, which is not run here")
             return None
 
     def _scope(self, bindings: Mapping[str, Any]) -> Scope:

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from math import prod
 from typing import Any
 
 from keen_matrix.core.errors import Problem
-from keen_matrix.core.expressions import as_text
+from keen_matrix.core.expressions import as_text, called_functions
 from keen_matrix.core.spec.faults import MOST_VECTORS, fault_problem
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
+from keen_matrix.core.spec.tried import mistaken_expressions, oracle_called
 from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, clashing
 from keen_matrix.core.vectors.combine import (
     CombineFault,
@@ -30,18 +32,24 @@ MOST_COMPARED = 100_000
 
 
 def deep_problems(
-    spec: Spec, source: Source, functions: Mapping[str, Any], used: Mapping[int | None, set[str]]
+    spec: Spec, source: Source, oracle: frozenset[str], used: Mapping[int | None, set[str]]
 ) -> list[Problem]:
     """Return what is wrong or looks wrong with the matrices of a spec that compiles.
 
+    The oracle, whose functions are named `oracle`, is not run: what needs it to be thought through is left out.
     `used` maps the number of a matrix to the names that its expressions use; None stands for what is outside them.
     """
+    from keen_matrix.core.spec.lint import conditions_of
+
     problems: list[Problem] = []
+    asks = spec.signature is not None and any(called_functions(each) & oracle for each in conditions_of(spec.signature))
     for matrix in spec.matrices:
         if matrix.family:
-            problems += _idle_family(spec, source, matrix)
+            problems += [] if asks else _idle_family(spec, source, matrix)
             continue
-        problems += _DeepChecker(spec, matrix, source, functions, used).problems()
+        problems += _DeepChecker(spec, matrix, source, oracle, used).problems()
+    if not any(problem.severity == "error" for problem in problems) and not asks:
+        problems += mistaken_expressions(spec, oracle)
     return problems
 
 
@@ -60,9 +68,10 @@ def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
 class _DeepChecker:
     """Looks at one matrix."""
 
-    def __init__(self, spec: Spec, matrix: Matrix, source: Source, functions: Mapping[str, Any], used: Any) -> None:
+    def __init__(self, spec: Spec, matrix: Matrix, source: Source, oracle: frozenset[str], used: Any) -> None:
         self.spec, self.matrix, self.source = spec, matrix, source
-        self.maker = CaseMaker(spec, matrix, functions)
+        self._asks = bool(oracle_called(matrix, oracle))
+        self.maker = CaseMaker(spec, replace(matrix, where=()) if self._asks else matrix, {})
         self.layout = self.maker.layout
         self.levels = [factor.levels for factor in self.layout.factors]
         self.rules = [Rule(each.factors, each.test) for each in self.maker.constraints]
@@ -74,6 +83,8 @@ class _DeepChecker:
         """Return the problems of the matrix."""
         self._unused()
         self._values()
+        if self._asks:
+            return self.found
         try:
             self._conditions()
             self._reachable()

@@ -262,7 +262,7 @@ class TextTable(Table):
     """What a text must be. All forms of one table must hold."""
 
     is_: TemplateText | None = Field(
-        None, description="The whole text; one final newline is forgiven.", examples=["4.50"]
+        None, description="The whole text; a newline at its end is meant, one after a text without may come.", examples=["4.50"]
     )
     contains: Texts | None = Field(None, description="Each of these stands in it.", examples=[["usage:", "riders"]])
     lacks: Texts | None = Field(None, description="None of these stands in it.", examples=["Traceback"])
@@ -273,7 +273,7 @@ class TextTable(Table):
     )
     starts: TemplateText | None = Field(None, description="What it starts with.", examples=["usage: "])
     ends: TemplateText | None = Field(
-        None, description="What it ends with; one final newline is forgiven.", examples=["done"]
+        None, description="What it ends with; a newline may follow a text that ends in none.", examples=["done"]
     )
     empty: bool | None = Field(None, description="Whether it is empty.", examples=[True])
     lines: Texts | None = Field(None, description="All its lines, in order.", examples=[["Skerry", "Holm"]])

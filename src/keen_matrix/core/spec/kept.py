@@ -20,7 +20,7 @@ from typing import NamedTuple
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.oracle import named_functions, oracle_names
 from keen_matrix.core.spec.looked import Stamp, stamp, watching
 from keen_matrix.core.spec.model import Spec
 
@@ -108,14 +108,15 @@ def _read(place: str) -> Spec | None:
             kept: Kept = pickle.load(file)
         if any(stamp(path) != seen for path, seen in kept.looked.items()):
             return None
-        functions = oracle_functions(kept.spec.program.oracle)
+        names = oracle_names(kept.spec.program.oracle).names
     except (OSError, RunFault):
         return None
     except Exception:  # a torn or foreign file can raise anything while it is unpickled
         return None
-    if frozenset(functions) != kept.oracle:
+    if names != kept.oracle:
         return None
     if kept.judged_by_oracle and kept.spec.signature is not None:
+        functions = named_functions(kept.spec.program.oracle)
         return replace(kept.spec, signature=replace(kept.spec.signature, functions=functions))
     return kept.spec
 
@@ -128,7 +129,7 @@ def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> No
     judged = signature is not None and bool(signature.functions)
     bare = replace(spec, signature=replace(signature, functions={})) if judged and signature is not None else spec
     try:
-        names = frozenset(oracle_functions(spec.program.oracle))
+        names = oracle_names(spec.program.oracle).names
         body = pickle.dumps(Kept(looked, names, judged, bare), protocol=pickle.HIGHEST_PROTOCOL)
         if len(body) > MOST_BYTES:
             return

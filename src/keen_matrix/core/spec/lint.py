@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
 from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
@@ -14,6 +14,9 @@ from keen_matrix.core.spec.document import RefusalTable, SpecDocument
 from keen_matrix.core.spec.looked import look
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.spec.source import KeyPath, Source
+
+if TYPE_CHECKING:
+    from keen_matrix.core.signature.model import Signature
 
 NEEDS = {
     "holds": ("matches",), "ignore": ("json", "json-lines"), "any-order": ("json", "json-lines"),
@@ -44,7 +47,8 @@ class _Checker:
         self.problems: list[Problem] = []
         self.functions: set[str] | None = set(FUNCTIONS)
         """Known functions; None when the oracle file did not load."""
-        self.oracle: Mapping[str, Any] = {}
+        self.oracle: frozenset[str] = frozenset()
+        """Names of the functions of the oracle file, which is never run here."""
         self.used: dict[int | None, set[str]] = {}
         """Names used in each matrix, and outside of them (None)."""
 
@@ -113,7 +117,8 @@ class _Checker:
                 message = f"{name} is a {kind.type} that exists, and the spec puts none in place"
                 self.problems.append(self.source.problem(("signature", "values", name), message, at_key=True, warning=True,
                                                          expected='[files] with one, or type = "path"'))  # fmt: skip
-        if not any(builder.smallest() for builder in builders(signature)):
+        asks = any(called_functions(each) & self.oracle for each in conditions_of(signature))
+        if not asks and not any(builder.smallest() for builder in builders(signature)):
             reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[-1:]
             self.add(("signature",), "no vector can be made that this signature accepts", at_key=True,
                      expected=f"examples that are legal ({'; '.join(reason)})")  # fmt: skip
@@ -147,7 +152,7 @@ class _Checker:
 
     def _oracle(self, path: str) -> None:
         from keen_matrix.core.errors import RunFault
-        from keen_matrix.core.oracle import oracle_functions
+        from keen_matrix.core.oracle import oracle_names
 
         look(path)
         if not os.path.isfile(path):
@@ -155,9 +160,9 @@ class _Checker:
             self.functions = None
             return
         try:
-            assert self.functions is not None
-            self.oracle = oracle_functions(path)
-            self.functions |= set(self.oracle)
+            found = oracle_names(path)
+            self.oracle = found.names
+            self.functions = None if found.open else set(FUNCTIONS) | found.names
         except RunFault as fault:
             self.add(("program", "oracle"), str(fault))
             self.functions = None
@@ -336,6 +341,12 @@ class _Checker:
             if leaves_directory(name):
                 self.add((*path, name), f'"{name}" leads out of the case\'s directory', at_key=True,
                          expected="a path inside it")  # fmt: skip
+
+
+def conditions_of(signature: Signature) -> Iterator[Expression]:
+    """Yield the conditions of a signature."""
+    yield from signature.where
+    yield from (each.when for each in signature.refuse)
 
 
 def leaves_directory(name: str) -> bool:

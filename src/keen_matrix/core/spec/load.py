@@ -30,7 +30,7 @@ from keen_matrix.core.expressions import Expression, Template, as_text
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
-from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.document import (
     Around,
     CheckedMatrix,
@@ -225,7 +225,7 @@ class Compiler:
         functions: Mapping[str, Any] = {}
         if document.program.oracle and (table.where or table.refuse):
             with contextlib.suppress(RunFault):  # lint tells of it
-                functions = oracle_functions(os.path.join(here, document.program.oracle))
+                functions = named_functions(os.path.join(here, document.program.oracle))
         return replace(made, values=types, functions=functions)
 
     def _derived(self, document: SpecDocument) -> tuple[Matrix, ...]:

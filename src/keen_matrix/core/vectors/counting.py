@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.combine import combined, strength_of
 from keen_matrix.core.vectors.constraints import constraints_of, count_rows
@@ -22,7 +22,7 @@ def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[.
     from keen_matrix.core.spec.faults import placed_faults
 
     layout = layout_of(matrix)
-    functions = oracle_functions(spec.program.oracle) if functions is None else functions
+    functions = named_functions(spec.program.oracle) if functions is None else functions
     with placed_faults(spec, matrix):
         return count_rows(layout.factors, constraints_of(matrix, layout, spec.here, functions))
 
@@ -65,7 +65,7 @@ def counts_of(spec: Spec, matrix: Matrix) -> Counts:
 
     if matrix.family:
         return Counts(vectors=_family_size(spec, matrix), product=None)
-    maker = CaseMaker(spec, matrix, oracle_functions(spec.program.oracle))
+    maker = CaseMaker(spec, matrix, named_functions(spec.program.oracle))
     product = product_count(spec, matrix)
     if strength_of(matrix) is not None:
         with placed_faults(spec, matrix):

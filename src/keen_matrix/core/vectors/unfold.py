@@ -45,9 +45,9 @@ def unfold_matrix(
 ) -> Iterator[Case]:
     """Yield the cases of one matrix, numbered from 0 within it."""
     if functions is None:
-        from keen_matrix.core.oracle import oracle_functions
+        from keen_matrix.core.oracle import named_functions
 
-        functions = oracle_functions(spec.program.oracle)
+        functions = named_functions(spec.program.oracle)
     cases = _family_cases(spec, matrix) if matrix.family else CaseMaker(spec, matrix, functions).cases()
     yield from cases if spec.reference is None else (with_reference(case, spec.reference) for case in cases)
 
