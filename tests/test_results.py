@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 import csv
+import hashlib
 import io
 import json
 import os
@@ -171,9 +173,13 @@ def drive(page: Path) -> dict[str, object]:
     assert CHROMIUM
     driven = page.with_name("driven.html")
     text = page.read_text()
-    nonce = re.search(r"script-src 'nonce-([\w-]+)'", text)
-    assert nonce and "script-src 'unsafe-inline'" not in text
-    driven.write_text(text.replace("</body>", DRIVE.replace("<script>", f'<script nonce="{nonce[1]}">') + "</body>"))
+    policy = re.search(r"script-src '(sha256-[\w+/=]+)'", text)
+    assert policy and "script-src 'unsafe-inline'" not in text
+    script = DRIVE.strip().removeprefix("<script>").removesuffix("</script>")
+    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    text = text.replace(f"'{policy[1]}'", f"'{policy[1]}' 'sha256-{digest}'")
+    injected = "<script>document.title = 'injected'</script>"
+    driven.write_text(text.replace("</body>", f"{injected}<script>{script}</script></body>"))
     words = ["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
              "--disable-component-update", "--disable-sync", f"--user-data-dir={page.parent}/chromium",
              "--virtual-time-budget=5000", "--dump-dom", f"file://{driven}"]  # fmt: skip

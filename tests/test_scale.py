@@ -167,7 +167,8 @@ def test_an_interrupted_cluster_run_cleans_up(place: Place) -> None:
         os.kill(process.pid, signal.SIGINT)
         process.communicate(timeout=40)
         assert process.returncode == 130
-        assert place.journal()[-1].get("interrupted")
+        if (place.folder / ".keen-matrix/last.jsonl").exists():  # not before the first batch is back
+            assert place.journal()[-1].get("interrupted")
         place.write("p.sh", "echo $*")
         assert place.call("run", "--cluster", address).status == 1, "the workers are free again"
 

@@ -223,7 +223,7 @@ class Session:
 
         launch = self.launches[spec.path]
         tally = Tally(spec)
-        done = self._resume(spec, tally, journal)
+        done, goes_on = self._resume(spec, tally, journal)
         tests = [selector(self.options.only, spec), *self._other_tests(spec, failed)]
         selected = [test for test in tests if test is not None]
         if done:
@@ -244,7 +244,8 @@ class Session:
                 fields[name] = getattr(self.options, name)
         if self.options.shard:
             fields["shard"] = "{}/{}".format(*self.options.shard)
-        journal.write_fields(fields)
+        if not goes_on:
+            journal.write_fields(fields)
         keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept", file_stem(spec.path))
         if self.cluster is not None:
             self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
@@ -361,20 +362,23 @@ class Session:
             part, parts = self.options.shard
             yield lambda case: shard_of(case.id, parts) == part
 
-    def _resume(self, spec: Spec, tally: Tally, journal: Journal) -> set[str]:
-        """Count the cases of a spec that the journal has a record of, and return their ids."""
+    def _resume(self, spec: Spec, tally: Tally, journal: Journal) -> tuple[set[str], bool]:
+        """Count the cases of a spec that the journal has a record of.
+
+        Return their ids, and whether further records would stand under this spec's header.
+        """
         done: set[str] = set()
         if not self.options.resume:
-            return done
+            return done, False
         by_name = {matrix.name: matrix.index for matrix in spec.matrices}
         current = False
         for offset, line, fields in journal.lines():
             if "journal" in fields:
-                current = fields["spec"] == spec.path
+                current = fields["spec"] == spec.path and "fault" not in fields
             elif current and "id" in fields and fields["matrix"] in by_name and fields["id"] not in done:
                 done.add(fields["id"])
                 tally.add_record(fields, by_name[fields["matrix"]], offset, line)
-        return done
+        return done, current
 
     def _show_live(self, frame: LiveFrame) -> None:
         """Show some output as it came: whose it is, on which stream, how long after the start."""

@@ -246,7 +246,8 @@ def _form_text(screen: Screen, form: str, expected: str) -> str:
     if form == "matches":
         return f"to match  {escape(expected)}"
     plain = {
-        "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch", "unchanged-mode": f"mode {expected} as before",
+        "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch",
+        "unchanged-mode": f"mode {expected} as before",
         "line-count": f"{expected} lines", "size": f"{expected} bytes", "mode": f"mode {expected}",
         "link": f"a link to {escape(expected)}", "limit": expected, "digest": expected, "holds": escape(expected),
     }  # fmt: skip
