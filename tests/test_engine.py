@@ -475,21 +475,6 @@ def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int,
 
 
 @pytest.mark.skipif(not sys.platform.startswith("linux"), reason="found by /proc")
-def test_what_a_killed_worker_ran_is_ended_and_the_run_says_so(place: Place) -> None:
-    place.write("t.matrix.toml", LONG.replace("0.05", "30"))
-    process = place.start("run", "--jobs", "2", env={**os.environ, "TMPDIR": str(place.folder)})
-    for _ in range(100):
-        if len(_processes_below(place.folder)) >= 4:  # two shells and their sleeps
-            break
-        time.sleep(0.05)
-    workers = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
-    os.kill(int(workers[0]), signal.SIGKILL)
-    _, err = process.communicate(timeout=30)
-    assert process.returncode == 3 and b"a worker process ended unexpectedly (exit -9)" in err
-    assert _processes_below(place.folder) == []
-    assert not [each for each in os.listdir(place.folder) if each.startswith("keen-matrix-")]
-
-
 def test_a_run_under_nohup_goes_on(place: Place) -> None:
     place.write("t.matrix.toml", ONE_SECOND)
     process = place.start("run", preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_IGN))

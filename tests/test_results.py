@@ -200,7 +200,7 @@ def test_the_page_filters_shows_and_copies_and_nothing_hostile_runs(ran: Place) 
     assert (came["all"], came["search"], came["crashed"], came["stdout"]) == (16, 6, 1, 2)
     assert came["cell"] and int(str(came["cell"])) < 16
     assert str(came["copied"]).startswith("sh ") and "p.sh" in str(came["copied"])
-    assert came["title"] == "16 vectors: 12 held" and came["scripts"] == 3
+    assert came["title"] == "16 vectors: 12 held" and came["scripts"] == 4
     assert "expected" in str(came["detail"]) and "came" in str(came["detail"])
 
 

@@ -2,7 +2,7 @@
 
 import sys
 
-from keen_matrix.cli import main
+from keen_matrix.entry import main
 
 if __name__ == "__main__":
     sys.exit(main())

@@ -19,6 +19,7 @@ from typing import NoReturn
 from keen_matrix import __version__
 from keen_matrix.cli.console.safe import escape, escape_lines
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
+from keen_matrix.core import interruption
 
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
@@ -134,6 +135,7 @@ def main(words: Sequence[str] | None = None) -> int:
     except BrokenPipeError:
         return _pipe_closed()
     except KeyboardInterrupt:
+        interruption.begin_ending()
         _tell("interrupted")
         return _flushed(EXIT_INTERRUPTED)
     except SystemExit as leaving:  # argparse's own, for help and wrong usage
@@ -147,22 +149,10 @@ def main(words: Sequence[str] | None = None) -> int:
 
 
 def _prepare_signals() -> None:
-    """Have the first signal that ends a command interrupt it, and further ones wait for its end.
-
-    Signals that whoever started us has ignored (nohup ignores SIGHUP) stay ignored; but for SIGCHLD, without which the ends
-    of programs could not be told.
-    """
+    """Have signals that end a command interrupt it, and those of children tell of their ends, whoever has ignored them."""
     if signal.getsignal(signal.SIGCHLD) is signal.SIG_IGN:
         signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-    heard = [number for number in ENDING if signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler)]
-
-    def interrupt(*_: object) -> None:
-        for number in heard:
-            signal.signal(number, signal.SIG_IGN)  # cleaning up takes seconds at most, and must not be broken off
-        raise KeyboardInterrupt
-
-    for number in heard:
-        signal.signal(number, interrupt)
+    interruption.hear(ENDING)
 
 
 def _tell(text: str) -> None:
@@ -228,6 +218,11 @@ def _call(words: list[str]) -> int:
 def _run_command(options: argparse.Namespace) -> int:
     from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
 
+    try:
+        os.getcwd()
+    except FileNotFoundError:
+        _tell("the current folder no longer exists; go to another one")
+        return EXIT_NOT_RUN
     try:
         status: int = import_module(f"keen_matrix.cli.{options.command}").main(options)
         return _flushed(status)

@@ -13,7 +13,6 @@ from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.output import open_stream_of
-from keen_matrix.core.results.reading import merge_faults
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -46,6 +45,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
+    from keen_matrix.core.results.reading import merge_faults
     from keen_matrix.reports import Report
 
     runs = options.runs or [DEFAULT_JOURNAL]

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import sys
 
+from keen_matrix.cli.console.safe import escape
 from keen_matrix.cli.report import report_target
 from keen_matrix.cli.shared import add_selection_options, add_spec_options, percent, spec_paths, whole_number
 from keen_matrix.core.launch.workers import Workers, default_jobs
@@ -97,4 +99,7 @@ def main(options: argparse.Namespace) -> int:
     with Workers(jobs, forked=True) as workers:  # before the rest is imported: what is in our memory is in theirs
         from keen_matrix.cli.session import run_specs
 
-        return run_specs(options, paths, jobs, workers)
+        status = run_specs(options, paths, jobs, workers)
+    for each in workers.left_behind:
+        print(f"keen-matrix: left behind, since it could not be removed: {escape(each)}", file=sys.stderr)
+    return status

@@ -27,12 +27,12 @@ from keen_matrix.cli.statuses import (
     EXIT_OK,
     worst_status,
 )
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, Misuse, NotationFault, RunFault, SpecFault
 from keen_matrix.core.expect.cascade import VERDICTS
 from keen_matrix.core.launch.engine import WorkerPool, check_launchers, resolved_launch
 from keen_matrix.core.model.identity import CaseKey, file_stem
 from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header, header
-from keen_matrix.core.results.reading import headers_of
 from keen_matrix.core.spec.kept import kept_spec
 
 if TYPE_CHECKING:
@@ -143,7 +143,11 @@ class Session:
 
     def _refuse_changed(self, spec: Spec) -> None:
         """Raise Misuse when a run is to go on with a spec that has changed since."""
-        for fields in headers_of(self.options.journal) if self.options.resume else ():
+        if not self.options.resume:
+            return
+        from keen_matrix.core.results.reading import headers_of
+
+        for fields in headers_of(self.options.journal):
             if fields.get("spec") == spec.path and fields.get("spec_digest") not in ("", spec.digest):
                 raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
 
@@ -177,6 +181,7 @@ class Session:
                     left = vector_count(spec) or 1
                     self.budgets.append((Reached(of_cases=left), left))
         except KeyboardInterrupt:
+            interruption.begin_ending()
             interrupted = True
             self._write_finished(journal, interrupted=True)
         counts = total_counts(self.tallies)

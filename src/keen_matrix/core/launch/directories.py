@@ -2,46 +2,137 @@
 
 Making and removing three directories costs as much as a tenth of a small program's launch, so those that a program left as
 they were are used again: a directory whose change time has not moved since before the launch had nothing done to it.
+
+A program may do anything to them, and to the worker's own directory above them: remove it, put a link in its place, lock it.
+What is removed is removed by descriptor (see trees); what cannot be is left behind, told of, and another one is made.
 """
 
 from __future__ import annotations
 
+import contextlib
 import os
-import shutil
 import stat
-from collections.abc import Callable
-from typing import Any
+import tempfile
+
+from keen_matrix.core.launch.trees import Identity, open_folder, remove_at
 
 COARSE_CLOCK_NS = 50_000_000
 """File times move in steps of a few milliseconds; a directory younger than this is looked into instead."""
 
 NAMES = ("dir", "home", "tmp")
+MOST_NAMES = 10_000
+"""Names that are tried for a directory: one more for each that could not be removed."""
+
+
+class WorkerDirectory:
+    """The directory of a worker, in which those of its slots are made. A descriptor tells it from what is put in its place."""
+
+    def __init__(self, path: str) -> None:
+        """Make it at a path, in a directory that is there. Raises OSError."""
+        os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(path, 0o700)
+        self._above = open_folder(os.path.dirname(path))
+        self._take(path)
+        self._former: list[tuple[int, str, Identity]] = []
+
+    def _take(self, path: str) -> None:
+        self.path = path
+        self.fd = open_folder(os.path.basename(path), self._above)
+        self.identity = Identity.of(os.fstat(self.fd))
+
+    @property
+    def is_in_place(self) -> bool:
+        """Whether its path still leads to it."""
+        try:
+            return Identity.of(os.lstat(self.path)) == self.identity
+        except OSError:
+            return False
+
+    def replace(self) -> None:
+        """Begin another directory, beside the one that all workers share, since ours is no longer where it was. Raises OSError.
+
+        Its name begins with that of the shared one, by which the engine finds it when we cannot remove it.
+        """
+        shared = os.path.dirname(self.path)
+        path = tempfile.mkdtemp(prefix=f"{os.path.basename(shared).partition('+')[0]}+", dir=os.path.dirname(shared))
+        self._former.append((self._above, os.path.basename(self.path), self.identity))
+        os.close(self.fd)
+        self._above = open_folder(os.path.dirname(path))
+        self._take(path)
+
+    def remove(self) -> None:
+        """Remove it, and those that were before it; what something else has taken the place of is left."""
+        os.close(self.fd)
+        for above, name, identity in (*self._former, (self._above, os.path.basename(self.path), self.identity)):
+            remove_at(above, name, identity)
+            os.close(above)
 
 
 class CaseDirectories:
     """The directories of one slot, handed from case to case."""
 
-    def __init__(self, root: str) -> None:
-        self.root = root
-        self.work, self.home, self.tmp = (os.path.join(root, name) for name in NAMES)
-        self.root_bytes = root.encode()
-        self._paths = (root, self.work, self.home, self.tmp)
+    def __init__(self, above: WorkerDirectory, number: int) -> None:
+        self._above, self._number = above, number
+        self._generation = 0
+        self._identity: Identity | None = None
         self._stamps: tuple[int, ...] | None = None
         self._made_at = 0
+        self._name_paths()
+
+    def _name_paths(self) -> None:
+        self._name = f"{self._number}.{self._generation}" if self._generation else str(self._number)
+        self.root = root = os.path.join(self._above.path, self._name)
+        self.work, self.home, self.tmp = (os.path.join(root, name) for name in NAMES)
+        self.root_bytes = os.fsencode(root)
+        self._paths = (root, self.work, self.home, self.tmp)
         self.masks = tuple(
-            (path.encode(), f"<{name}>".encode())
+            (os.fsencode(path), f"<{name}>".encode())
             for path, name in ((self.work, "dir"), (self.home, "home"), (self.tmp, "tmp"))
         )
 
     def prepare(self) -> None:
-        """Make sure that all three exist and are empty."""
+        """Make sure that all three exist and are empty. Raises OSError when no directory can be made at all.
+
+        A program of another slot may have taken them away since they were made.
+        """
+        if self._stamps is not None and not self._is_there():
+            self._stamps = None
         if self._stamps is None:
-            remove_tree(self.root)
-            os.mkdir(self.root, 0o700)
-            for path in (self.work, self.home, self.tmp):
-                os.mkdir(path, 0o755)
-            self._stamps = self._changed_at()
-            self._made_at = max(self._stamps)
+            self._remove()
+            self._make()
+
+    def _is_there(self) -> bool:
+        assert self._stamps is not None
+        try:
+            return os.lstat(self.root).st_ino == self._stamps[1] and os.lstat(self.work).st_ino == self._stamps[3]
+        except OSError:
+            return False
+
+    def _make(self) -> None:
+        if not self._above.is_in_place:
+            self._above.replace()
+            self._name_paths()
+        for _ in range(MOST_NAMES):
+            try:
+                os.mkdir(self._name, 0o700, dir_fd=self._above.fd)
+                break
+            except FileExistsError:  # what could not be removed
+                self._generation += 1
+                self._name_paths()
+        fd = open_folder(self._name, self._above.fd)
+        try:
+            self._identity = Identity.of(os.fstat(fd))
+            for name in NAMES:
+                os.mkdir(name, 0o755, dir_fd=fd)
+        finally:
+            os.close(fd)
+        self._stamps = self._changed_at()
+        self._made_at = max(self._stamps[::2])
+
+    def _remove(self) -> str:
+        """Remove what there is; return why something was left, or nothing."""
+        return remove_at(self._above.fd, self._name, self._identity) if self._identity is not None else ""
 
     def touched(self) -> None:
         """Say that something was put into the directories: they are made anew for the next case."""
@@ -55,30 +146,65 @@ class CaseDirectories:
         except OSError:
             return True
 
-    def renew(self) -> None:
-        """Have empty directories, whatever was done to those that are there."""
-        self._stamps = None
-        self.prepare()
+    def open_work(self) -> int:
+        """Return a descriptor of the working directory. Raises OSError when it is no longer what was made."""
+        above = open_folder(self._name, self._above.fd)
+        try:
+            if Identity.of(os.fstat(above)) != self._identity:
+                raise FileNotFoundError(f"{self.root} is no longer the case's directory")
+            fd = open_folder(NAMES[0], above)
+        finally:
+            os.close(above)
+        if self._stamps is not None and os.fstat(fd).st_ino != self._stamps[3]:
+            os.close(fd)
+            raise FileNotFoundError(f"{self.work} is no longer the case's directory")
+        return fd
 
-    def clean(self) -> None:
-        """Have the directories ready for the next case, after one that may have changed them."""
+    @property
+    def work_is_in_place(self) -> bool:
+        """Whether the working directory is still what was made, and nothing else in its place."""
+        try:
+            os.close(self.open_work())
+            return Identity.of(os.lstat(self.root)) == self._identity
+        except OSError:
+            return False
+
+    def renew(self) -> str:
+        """Have empty directories, whatever was done to those that are there; return why something was left, or nothing."""
+        self._stamps = None
+        reason = self._remove()
+        self._make()
+        return reason
+
+    def clean(self) -> str:
+        """Have the directories ready for the next case, after one that may have changed them.
+
+        Returns why something of the former ones was left behind, or nothing.
+        """
         if self._stamps is None:
-            return
+            return ""
         try:
             now = self._changed_at()
-            fresh = self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
+            same = now[1::2] == self._stamps[1::2]
+            fresh = same and self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
             if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
                 self._stamps = now
-                self._made_at = max(*now, self._made_at)
-                return
+                self._made_at = max(*now[::2], self._made_at)
+                return ""
         except OSError:
             pass
-        self._stamps = None
-        self.prepare()
+        try:
+            return self.renew()
+        except OSError as error:  # the next case says so, if it still is so then
+            return error.strerror or str(error)
 
     def _changed_at(self) -> tuple[int, ...]:
-        lstat = os.lstat
-        return tuple([lstat(path).st_ctime_ns for path in self._paths])
+        """Return when each directory was last changed, and its number: another one in its place has another."""
+        found: list[int] = []
+        for path in self._paths:
+            info = os.lstat(path)
+            found += (info.st_ctime_ns, info.st_ino)
+        return tuple(found)
 
     @staticmethod
     def _is_fresh(path: str) -> bool:
@@ -87,31 +213,3 @@ class CaseDirectories:
             return False
         with os.scandir(path) as entries:
             return next(entries, None) is None
-
-
-def remove_tree(path: str) -> None:
-    """Remove whatever stands at a path; links are removed, never followed, and locked folders are unlocked."""
-    try:
-        info = os.lstat(path)
-    except FileNotFoundError:
-        return
-    if not stat.S_ISDIR(info.st_mode):
-        os.unlink(path)
-        return
-    shutil.rmtree(path, onerror=_unlock_and_retry)
-    if os.path.lexists(path):
-        shutil.rmtree(path, ignore_errors=True)
-
-
-def _unlock_and_retry(function: Callable[..., Any], path: str, _info: Any) -> None:
-    """A folder without permissions cannot be listed or emptied: give them back and go on."""
-    try:
-        parent = os.path.dirname(path)
-        os.chmod(parent, 0o700)
-        if os.path.isdir(path) and not os.path.islink(path):
-            os.chmod(path, 0o700)
-            shutil.rmtree(path, ignore_errors=True)
-        elif os.path.lexists(path):
-            os.unlink(path)
-    except OSError:
-        pass

@@ -6,15 +6,29 @@ import contextlib
 import os
 import re
 import select
+import time
+from collections import Counter, deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.environment import base_environment, find_program
-from keen_matrix.core.launch.wire import LiveFrame, Plan, ResultFrame, case_tuple, pack, unpack
-from keen_matrix.core.launch.workers import CLOSE_SECONDS, Worker, Workers, default_jobs
+from keen_matrix.core.launch.wire import (
+    FaultFrame,
+    LiveFrame,
+    Plan,
+    ReadyFrame,
+    ResultFrame,
+    case_of,
+    case_tuple,
+    pack,
+    unpack,
+)
+from keen_matrix.core.launch.workers import CLOSE_SECONDS, STOPPED_LOOKS, Worker, Workers, default_jobs
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.spec.model import Spec, Step
 from keen_matrix.core.vectors.case import Case
@@ -23,6 +37,9 @@ if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
 _RECEIVE_BYTES = 1 << 16
+LOOK_SECONDS = 1.0
+"""How often it is looked whether workers are stopped."""
+MOST_FAILED_STARTS = 3
 
 
 _NO_LINE = LineSequence(())
@@ -35,13 +52,29 @@ def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
 
 
 class WorkerPool:
-    """The worker processes of a run. Use it as a context: leaving it ends every program and removes every directory."""
+    """The worker processes of a run. Use it as a context: leaving it ends every program and removes every directory.
+
+    A worker that is lost, killed or stopped by a program say, is replaced: what it ran is ended, and its unfinished cases
+    are run again, each alone. A case that a second worker is lost on is crashed.
+    """
 
     def __init__(self, jobs: int, workers: Workers | None = None) -> None:
         self.jobs = jobs
         self._live: LiveSink | None = None
         self._workers = workers or Workers(jobs)
         self.root, self.workers = self._workers.root, self._workers.workers
+        self._plan: Callable[[Worker, int], Plan] | None = None
+        self._names: dict[int, str] = {}
+        self._dry = False
+        """Whether all cases of a run have been handed out."""
+        self._serial = False
+        """Whether one program runs at a time: cases share a directory."""
+        self._again: deque[tuple[Any, ...]] = deque()
+        """Cases, as they travel, that a worker was lost on."""
+        self._losses: Counter[tuple[int, str]] = Counter()
+        """How many workers each case was lost with."""
+        self._failed_starts = 0
+        """Workers in a row that ended before they had taken a plan."""
 
     def plan(
         self,
@@ -72,66 +105,100 @@ class WorkerPool:
         )
         environment = base_environment(spec.program.env_inherit, os.environ)
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
-        for number, worker in enumerate(self.workers):
-            worker.unsent += pack(
-                Plan(
-                    spec=bare,
-                    file=launch.file,
-                    launch=launch.words,
-                    environment=environment,
-                    root=os.path.join(self.root, str(number)),
-                    slots=worker.slots,
-                    cap=spec.program.output_cap,
-                    keep=keep,
-                    repeat=repeat,
-                    live=live is not None,
-                    launchers=launchers,
-                    warm=warm,
-                )
+        self._serial = not spec.program.fresh_directory
+        self._names = {matrix.index: matrix.name for matrix in spec.matrices}
+        self._workers.watch()
+
+        def plan_of(worker: Worker, slots: int) -> Plan:
+            return Plan(
+                spec=bare,
+                file=launch.file,
+                launch=launch.words,
+                environment=environment,
+                root=self._workers.root_of(worker),
+                slots=slots,
+                cap=spec.program.output_cap,
+                keep=keep,
+                repeat=repeat,
+                live=live is not None,
+                launchers=launchers,
+                warm=warm,
             )
+
+        self._plan = plan_of
+        for worker in self._used:
+            self._send_plan(worker)
+
+    @property
+    def _used(self) -> list[Worker]:
+        """The workers that get cases: where cases share a directory there is one, and it runs one program at a time."""
+        return self.workers[:1] if self._serial else self.workers
+
+    def _send_plan(self, worker: Worker) -> None:
+        assert self._plan is not None
+        worker.ready = False
+        worker.unsent += pack(self._plan(worker, 1 if self._serial else worker.slots))
 
     def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
         """Yield a result for every case, as they finish. Cases are taken from the iterable no earlier than needed."""
-        poller = select.poll()
-        by_fd = {worker.control.fileno(): worker for worker in self.workers}
-        for fd in by_fd:
-            poller.register(fd, select.POLLIN)
         supply = iter(cases)
-        dry = False
-        watched = dict.fromkeys(by_fd, select.POLLIN)
+        self._dry = False
+        looked = time.monotonic()
         while True:
-            if not dry and any(worker.wanted > 0 for worker in self.workers):
-                dry = self._feed(supply)
-            for fd, worker in by_fd.items():
-                if worker.unsent:
-                    self._send(worker)
-                mask = select.POLLIN | (select.POLLOUT if worker.unsent else 0)
-                if watched[fd] != mask:
-                    watched[fd] = mask
-                    poller.modify(fd, mask)
-            if dry and not any(worker.outstanding for worker in self.workers):
+            interruption.check()
+            self._feed(supply)
+            if self._dry and not self._again and not any(worker.outstanding for worker in self._used):
                 return
-            for fd, _ in poller.poll():
-                yield from self._receive(by_fd[fd])
+            for worker in self._wait(LOOK_SECONDS):
+                yield from self._receive(worker)
+            if time.monotonic() - looked >= LOOK_SECONDS:
+                looked = time.monotonic()
+                for worker in list(self._used):
+                    yield from self._look_after(worker)
 
-    def _feed(self, supply: Iterator[Case]) -> bool:
-        """Hand cases to the workers that want some, a few at a time to each; tell whether the supply has run dry."""
-        wanting = [(worker, worker.wanted, list[Any]()) for worker in self.workers]
-        dry = False
+    def _wait(self, seconds: float) -> list[Worker]:
+        """Send what waits to be sent, until something can be received or the time is over; return whose it is."""
+        poller = select.poll()
+        by_fd = {worker.control.fileno(): worker for worker in self._used}
+        for fd, worker in by_fd.items():
+            if worker.unsent:
+                self._send(worker)
+            poller.register(fd, select.POLLIN | (select.POLLOUT if worker.unsent else 0))
+        found = []
+        for fd, events in poller.poll(seconds * 1000):
+            if events & ~select.POLLOUT:
+                found.append(by_fd[fd])
+        return found
+
+    def _feed(self, supply: Iterator[Case]) -> None:
+        """Hand cases to the workers that want some: first, and each alone, those that a worker was lost on."""
+        if self._again:
+            for worker in self._used:
+                if self._again and not worker.outstanding:
+                    self._hand(worker, [self._again.popleft()])
+                    worker.solitary = True
+            return
+        if self._dry:
+            return
+        wanting = [(worker, worker.wanted, list[Any]()) for worker in self._used]
         # one to each in turn, so that the last cases of a run are shared out
         for turn in range(max(count for _, count, _ in wanting)):
-            for worker, count, batch in wanting:
-                if turn < count and not dry:
+            for _, count, batch in wanting:
+                if turn < count and not self._dry:
                     case = next(supply, None)
                     if case is None:
-                        dry = True
+                        self._dry = True
                         break
                     batch.append(case_tuple(case))
-                    worker.outstanding += 1
         for worker, _, batch in wanting:
-            if batch:
-                worker.unsent += pack(batch)
-        return dry
+            self._hand(worker, batch)
+
+    @staticmethod
+    def _hand(worker: Worker, batch: list[tuple[Any, ...]]) -> None:
+        if batch:
+            for each in batch:
+                worker.cases[each[0], each[1]] = each
+            worker.unsent += pack(batch)
 
     @staticmethod
     def _send(worker: Worker) -> None:
@@ -143,6 +210,44 @@ class WorkerPool:
         except OSError:
             worker.unsent.clear()  # the worker is gone; reading from it says so
 
+    def _look_after(self, worker: Worker) -> Iterator[ResultFrame]:
+        """Look whether a worker can still do its work; one that stays stopped is given up. Its end shows on its socket."""
+        stopped = worker.process.look() == "stopped"
+        worker.stopped = worker.stopped + 1 if stopped else 0
+        if worker.stopped >= STOPPED_LOOKS:
+            yield from self._replace(worker, "was stopped")
+
+    def _replace(self, worker: Worker, how: str) -> Iterator[ResultFrame]:
+        """Put another worker in the place of a lost one, and yield the results of cases that two were lost on.
+
+        Raises RunFault when workers end one after another before they can launch anything: that is no program's doing.
+        """
+        self._failed_starts = 0 if worker.ready else self._failed_starts + 1
+        if self._failed_starts >= MOST_FAILED_STARTS:
+            raise RunFault(f"the worker processes end as they start: {worker.fault or f'the last {how}'}")
+        for key, case in worker.cases.items():
+            self._losses[key] += worker.ready
+            if self._losses[key] > 1 and worker.solitary:
+                text = f"the worker process that launched it {how}, twice"
+                yield self._crashed(case_of(case), f"{text}: {worker.fault}" if worker.fault else text)
+            else:
+                self._again.append(case)
+        self._send_plan(self._workers.replace(worker))
+
+    def _crashed(self, case: Case, text: str) -> ResultFrame:
+        """Return the result of a case that no worker survives."""
+        from keen_matrix.core.expect.aspects import Mismatch
+        from keen_matrix.core.expect.cascade import VERDICTS, AspectResult, Judged
+        from keen_matrix.core.launch.outcome import Outcome
+        from keen_matrix.core.results.records import Record, encode
+
+        record = Record(case, self._names[case.matrix])
+        mismatch = Mismatch(form="crash", expected="", actual=text)
+        result = AspectResult(aspect="crash", held=False, mismatch=mismatch)
+        record.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
+        fields = record.fields(0)
+        return ResultFrame(case.sequence, case.matrix, VERDICTS.index("crashed"), 0.0, encode(fields))
+
     def _receive(self, worker: Worker) -> Iterator[ResultFrame]:
         try:
             data = worker.control.recv(_RECEIVE_BYTES)
@@ -151,17 +256,27 @@ class WorkerPool:
         except OSError:
             data = b""
         if not data:
-            code = worker.process.wait(CLOSE_SECONDS)
-            raise RunFault(f"a worker process ended unexpectedly (exit {code}); finished cases are in the journal")
+            try:
+                code = worker.process.wait(CLOSE_SECONDS)
+            except TimeoutError:
+                code = 0
+            how = f"was ended by signal {signal_name(-code)}" if code < 0 else "ended by itself"
+            yield from self._replace(worker, how)
+            return
         for body in worker.reader.feed(data):
             result = unpack(body)
             if isinstance(result, LiveFrame):
                 if self._live is not None:
                     self._live(result)
-                continue
-            worker.outstanding -= 1
-            worker.pace += (result.seconds - worker.pace) * 0.2
-            yield result
+            elif isinstance(result, ReadyFrame):
+                worker.ready, self._failed_starts = True, 0
+            elif isinstance(result, FaultFrame):
+                worker.fault = result.text
+            else:
+                worker.cases.pop((result.sequence, result.id), None)
+                worker.solitary = False
+                worker.pace += (result.seconds - worker.pace) * 0.2
+                yield result
 
     def close(self) -> None:
         """End every program that still runs, every worker, and remove every directory."""

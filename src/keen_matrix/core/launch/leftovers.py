@@ -13,6 +13,7 @@ import os
 import signal
 import sys
 import time
+from collections.abc import Collection, Sequence
 
 PR_SET_CHILD_SUBREAPER = 36
 FIRST_WAIT = 0.1
@@ -87,9 +88,58 @@ def belongs_to(pid: int, session: int, home: str) -> bool | None:
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
             environment = file.read()
-            return b"HOME=" + home.encode() in environment.split(b"\0") if environment else None
+            return b"HOME=" + os.fsencode(home) in environment.split(b"\0") if environment else None
     except OSError:
         return False
+
+
+def started_since(pid: int, moment: float) -> bool:
+    """Tell whether a process was started at or after a moment of the monotonic clock, to the kernel's tick of time."""
+    fields = _stat_fields(pid)
+    if len(fields) < 20 or not hasattr(time, "CLOCK_BOOTTIME"):
+        return False
+    started = int(fields[19]) / os.sysconf("SC_CLK_TCK")
+    since_boot = time.clock_gettime(time.CLOCK_BOOTTIME) - (time.monotonic() - moment)
+    return started >= since_boot - 1 / os.sysconf("SC_CLK_TCK")
+
+
+def session_of(pid: int) -> int:
+    """Return the session of a process; 0 when it is gone."""
+    fields = _stat_fields(pid)
+    return int(fields[3]) if len(fields) > 3 else 0
+
+
+class Orphans:
+    """What a worker that was killed had started: on Linux it becomes the engine's own child once its parent is gone.
+
+    Children that were there before, and those of our own session, are never touched.
+    """
+
+    def __init__(self) -> None:
+        self._before: frozenset[int] = frozenset()
+        self._ours = become_subreaper()
+
+    def begin(self) -> None:
+        """Take note of the children that are there, so that they are left alone."""
+        if self._ours:
+            self._before |= frozenset(children())
+
+    def end(self, known: Collection[int]) -> None:
+        """End all orphans and reap them; `known` are the workers."""
+        session = os.getsid(0)
+        for _ in range(ROUNDS if self._ours else 0):
+            orphans = [
+                pid for pid in children()
+                if pid not in self._before and pid not in known and session_of(pid) not in (0, session)
+            ]  # fmt: skip
+            if not orphans:
+                return
+            end(orphans)
+
+    def release(self) -> None:
+        """Let go: orphans are the system's again."""
+        if self._ours:
+            ctypes.CDLL(None, use_errno=True).prctl(PR_SET_CHILD_SUBREAPER, 0, 0, 0, 0)
 
 
 def reap_strays(known: set[int]) -> list[int]:
@@ -120,12 +170,18 @@ def end(pids: list[int]) -> None:
                 time.sleep(0.001)
 
 
-def end_below(root: str) -> None:
-    """End every process whose home directory is below a folder: what a worker that was killed itself has left behind."""
+def end_unclaimed(root: str, workers: Sequence[int]) -> None:
+    """End every process whose home directory is below a folder and that no worker looks after.
+
+    That is what a worker which was killed has left behind, where it did not become a child of ours.
+    """
     if not sys.platform.startswith("linux"):
         return
     for _ in range(ROUNDS):
-        running = [pid for pid in _all_processes() if _lives_below(pid, root) and not is_zombie(pid)]
+        running = [
+            pid for pid in _all_processes()
+            if _lives_below(pid, root) and not is_zombie(pid) and not _descends_from(pid, workers)
+        ]  # fmt: skip
         if not running:
             return
         for pid in running:
@@ -134,9 +190,24 @@ def end_below(root: str) -> None:
         time.sleep(0.01)
 
 
+def _descends_from(pid: int, ancestors: Sequence[int]) -> bool:
+    """Tell whether a process is a child, or a child's child, of one of some processes."""
+    for _ in range(MOST_ANCESTORS):
+        pid = _parent(pid)
+        if pid in ancestors:
+            return True
+        if pid <= 1:
+            return False
+    return False
+
+
+MOST_ANCESTORS = 10_000
+"""Parents that are looked up at most: process numbers that are used again could lead round in a circle."""
+
+
 def _lives_below(pid: int, root: str) -> bool:
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
-            return f"\0HOME={root}/".encode() in b"\0" + file.read()
+            return b"\0HOME=" + os.fsencode(root) + b"/" in b"\0" + file.read()
     except OSError:
         return False

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
-import shutil
 import signal
 import time
 from dataclasses import replace
@@ -17,7 +16,6 @@ from keen_matrix.core.expect.cascade import VERDICTS, Judged, worst_of
 from keen_matrix.core.expect.masks import USED, Mask, mask
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch, Start
-from keen_matrix.core.launch.directories import CaseDirectories, remove_tree
 from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.surround import (
     SurroundingsFault,
@@ -28,6 +26,7 @@ from keen_matrix.core.launch.surround import (
     put_files,
     start_of,
 )
+from keen_matrix.core.launch.trees import copy_inside, remove_tree
 from keen_matrix.core.launch.wire import pack_result
 from keen_matrix.core.results.records import Record, encode
 from keen_matrix.core.spec.model import Step
@@ -52,7 +51,7 @@ class Slot:
 
     def __init__(self, worker: Worker, number: int) -> None:
         self.worker = worker
-        self.directories = CaseDirectories(os.path.join(worker.plan.root, str(number)))
+        self.directories = worker.directories_of(number)
         self.case: Case | None = None
         self.launch: Launch | None = None
         self.launched_at_ns = 0
@@ -63,8 +62,11 @@ class Slot:
         self._times: list[float] = []
         self._first: dict[str, Any] = {}
         self._moved = True
+        self._left_behind = ""
+        """Why something in a directory of the case could not be removed."""
         self._warm = False
         self.keeper: Keeper | None = None
+        self._starts_in = ""
         self._starts: dict[int, Start] = {}
         """How launches start whose surroundings are the same for every case, by the identity of their step in the spec."""
 
@@ -101,9 +103,9 @@ class Slot:
             launcher = case.relation[2][self._step] if case.relation[2] else ""
             launcher = "renamed" if case.relation[0] == "renamed" else launcher
             file, words = plan.launchers[launcher] if launcher else (file, words)
-            if case.relation[1][self._step] and not first:
-                self.directories.renew()
-                first = True
+            fresh = first or case.relation[1][self._step]
+        else:
+            fresh = first
         live = worker.live_for(case) if plan.live else None
         self.launch = launch = Launch(worker.poller, plan.cap, live, forgetful=worker.forgetful)
         self._lingering_until = 0.0
@@ -113,10 +115,12 @@ class Slot:
             if case.fault is not None:
                 raise SurroundingsFault(case.fault)
             places = self.directories
-            if first:
-                places.prepare()
+            if fresh:
+                self._make_directories(again=not first)
                 if around.files:
                     self._before = put_files(around.files, scope, places, plan.spec.here)
+            if self._starts_in != places.root:  # other directories than those that the known ways to start lead to
+                self._starts, self._starts_in = {}, places.root
             known = self._starts.get(id(step)) if case.relation is None else None
             if known is not None:
                 self._start = known
@@ -135,6 +139,16 @@ class Slot:
             self._unlaunched(launch_reason(error, words, argv))
         if launch.finished:
             worker.concluding.append(self)
+
+    def _make_directories(self, *, again: bool) -> None:
+        """Have empty directories for a launch. Raises SurroundingsFault."""
+        try:
+            if again:
+                self._left_behind = self.directories.renew() or self._left_behind
+            else:
+                self.directories.prepare()
+        except OSError as error:
+            raise SurroundingsFault(f"the case's directory cannot be made: {error.strerror or error}") from None
 
     def _may_be_warm(self, case: Case) -> bool:
         from keen_matrix.core.launch.warm import is_warmable
@@ -218,10 +232,8 @@ class Slot:
             return True
         worker = self.worker
         try:
-            if worker.alone and os.waitpid(-1, os.WNOHANG) == (0, 0):
-                pass  # something still runs that is nobody's: look closer
-            elif worker.alone:
-                return self.settle()
+            while worker.alone and os.waitpid(-1, os.WNOHANG) != (0, 0):
+                pass  # it has ended and was only to be reaped; a program may leave thousands of them
         except ChildProcessError:
             return True
         strays = worker.strays_of(self, unsure=not (self._lingering_until or launch.outcome.held_open))
@@ -268,14 +280,17 @@ class Slot:
             self.close_keeper()
         worker, outcome = self.worker, launch.outcome
         fresh, plan = worker.fresh, worker.plan
-        outcome.directory = self.directories.work if fresh else plan.spec.here
+        moved = self._was_moved()
+        in_place = not (fresh and moved and launch.pid) or self.directories.work_is_in_place
+        outcome.directory = (self.directories.work if fresh else plan.spec.here) if in_place else ""
         if outcome.stdout or outcome.stderr:
             self._mask(outcome)
         around = self._spec_step.surroundings
-        self._moved = self.directories.changed(self.launched_at_ns) or self._step > 0
-        if fresh and (self._before or self._moved):
+        if not in_place:
+            outcome.files = {name: {"state": "deleted"} for name in (*self._before, ".")}
+        elif fresh and (self._before or moved):
             outcome.files = file_changes(self._before, self.directories.work)
-        if case.relation is not None and fresh and "files" in case.relation[3]:
+        if case.relation is not None and fresh and in_place and "files" in case.relation[3]:
             outcome.state = directory_state(self.directories.work)
         masks = worker.matrices[case.matrix].masks
         checked = masked_outcome(outcome, masks) if masks else outcome
@@ -294,6 +309,11 @@ class Slot:
             return
         self._finish_run(judged)
 
+    def _was_moved(self) -> bool:
+        """Note whether the launch may have done something to the directories, and tell."""
+        self._moved = self.directories.changed(self.launched_at_ns) or self._step > 0
+        return self._moved
+
     def _finish_run(self, judged: Judged) -> None:
         worker, case = self.worker, self.case
         assert case is not None and self.launch is not None
@@ -302,7 +322,11 @@ class Slot:
             fields["kept"] = self._keep(worker.plan.keep, case.id)
         big = len(self.launch.outcome.stdout) + len(self.launch.outcome.stderr) > LARGE_OUTPUT
         if self._moved:
-            self.directories.clean()
+            self._left_behind = self.directories.clean() or self._left_behind
+        if self._left_behind:
+            remark = f"its directory could not be removed and is left behind ({self._left_behind})"
+            fields["remarks"] = [*fields.get("remarks", ()), remark]
+            self._left_behind = ""
         repeat = worker.plan.repeat
         if repeat > 1:
             self._repeats.append(self._record.essence())
@@ -334,14 +358,21 @@ class Slot:
         return fields
 
     def _keep(self, folder: str, id: str) -> str:
-        """Move the case's directory to where it is kept, and return that place."""
+        """Copy the case's directory to where it is kept, and return that place."""
         place = os.path.join(folder, id)
         try:
-            remove_tree(place)
-            os.makedirs(folder, exist_ok=True)
-            shutil.copytree(self.directories.work, place, symlinks=True)
-        except (OSError, shutil.Error) as error:
-            return f"could not be kept: {error}"
+            reason = remove_tree(place)
+            if reason:
+                return f"could not be kept: {place} is there and stays: {reason}"
+            os.makedirs(place)
+            work, target = self.directories.open_work(), os.open(place, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            try:
+                copy_inside(work, target)
+            finally:
+                os.close(work)
+                os.close(target)
+        except OSError as error:
+            return f"could not be kept: {error.strerror or error}"
         return place
 
     def _mask(self, outcome: Outcome) -> None:
@@ -368,19 +399,27 @@ CHECK_SECONDS = 60
 """Time that the checks of one launch may take, oracle functions included."""
 
 
+_checked_until = 0.0
+"""When the check that runs now is to be broken off; 0 while none runs."""
+
+
 @contextlib.contextmanager
 def time_limit(seconds: int) -> Any:
     """Interrupt what takes longer than it may; used around checks, in which functions of the user's own run."""
+    global _checked_until
+    _checked_until = time.monotonic() + seconds
     signal.setitimer(signal.ITIMER_REAL, seconds)
     try:
         yield
     finally:
+        _checked_until = 0.0
         signal.setitimer(signal.ITIMER_REAL, 0)
 
 
 def check_took_too_long(*_: object) -> None:
-    """Break off the check that runs: what SIGALRM does."""
-    raise ValueError(f"the check took longer than {CHECK_SECONDS} s")
+    """Break off the check that runs, if one does and its time is over: what SIGALRM does, which any program may send us."""
+    if _checked_until and time.monotonic() >= _checked_until:
+        raise ValueError(f"the check took longer than {CHECK_SECONDS} s")
 
 
 def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ...]) -> str:
@@ -394,6 +433,8 @@ def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ..
         return f"the system refuses so many or such long words (the longest has {longest:,} bytes): {error.strerror}"
     if error.strerror and "feeds standard input" in error.strerror:
         return error.strerror
+    if isinstance(error.filename, str) and error.filename not in launch and error.filename.endswith("dir"):
+        return f"the case's directory cannot be entered: {error.strerror}"
     if error.errno == errno.ENOENT:
         return f"{launch[0]} or the interpreter that its first line names does not exist"
     if error.errno == errno.ENOEXEC:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
-import shutil
 import stat
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
@@ -13,6 +13,7 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.child import Answering, Start, Stopping
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
+from keen_matrix.core.launch.trees import copy_file, copy_inside, folder_inside, open_folder, open_new
 from keen_matrix.core.spec.model import Put, Stdin, Surroundings
 
 MOST_LISTED = 1_000
@@ -124,39 +125,72 @@ def put_files(files: tuple[tuple[str, Put], ...], scope: Scope, places: CaseDire
     if not files:
         return {}
     places.touched()
-    for name, put in files:
-        path = os.path.join(places.work, name)
-        try:
-            os.makedirs(os.path.dirname(path), exist_ok=True)
-            _put_one(put, path, scope, places, here)
-        except (OSError, shutil.Error) as error:
-            raise SurroundingsFault(
-                f"{name} could not be put in place: {getattr(error, 'strerror', None) or error}"
-            ) from None
+    work = places.open_work()
+    try:
+        for name, put in files:
+            try:
+                with folder_inside(work, name) as (folder, last):
+                    _put_one(put, name, folder, last, scope, here)
+            except (OSError, ValueError) as error:
+                raise SurroundingsFault(f"{name} could not be put in place: {_put_reason(error)}") from None
+    finally:
+        os.close(work)
     return snapshot(places.work)
 
 
-def _put_one(put: Put, path: str, scope: Scope, places: CaseDirectories, here: str) -> None:
-    if put.folder:
-        os.makedirs(path, exist_ok=True)
-    elif put.copy is not None:
-        source = os.path.join(here, put.copy.render(scope))
-        if os.path.isdir(source):
-            shutil.copytree(source, path, symlinks=True, dirs_exist_ok=True)
-        else:
-            shutil.copy(source, path)
-    elif put.link is not None:
+def _put_reason(error: Exception) -> str:
+    """Return why a file could not be put in place; what is written never goes through a link, which may lead outside."""
+    if isinstance(error, OSError) and error.errno in (errno.ELOOP, errno.ENOTDIR):
+        return "a link, or something else that is no folder, is in the way"
+    return getattr(error, "strerror", None) or str(error)
+
+
+def _put_one(put: Put, name: str, folder: int, last: str, scope: Scope, here: str) -> None:
+    """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault, SurroundingsFault."""
+    if put.link is not None:
         target = put.link.render(scope)
-        inside = os.path.normpath(os.path.join(os.path.dirname(path), target))
-        if os.path.isabs(target) or not inside.startswith(places.work + os.sep):
+        inside = os.path.normpath(os.path.join(os.path.dirname(name), target))
+        if os.path.isabs(target) or inside.split(os.sep)[0] == os.pardir:
             raise SurroundingsFault(f"the link to {target} leads out of the case's directory")
-        os.symlink(target, path)
+        os.symlink(target, last, dir_fd=folder)
+        return
+    if put.folder or put.copy is not None:
+        _put_copy(None if put.copy is None else os.path.join(here, put.copy.render(scope)), folder, last)
     else:
         content = put.data if put.data is not None else _bytes(put.text, scope) if put.text is not None else b""
-        with open(path, "wb") as file:
+        with open(open_new(last, folder), "wb") as file:
             file.write(content)
     if put.mode is not None:
-        os.chmod(path, put.mode)
+        fd = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder)
+        try:
+            os.fchmod(fd, put.mode)
+        finally:
+            os.close(fd)
+
+
+def _put_copy(source: str | None, folder: int, last: str) -> None:
+    """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in an open folder."""
+    if source is not None and not os.path.isdir(source):
+        if not stat.S_ISREG(os.stat(source).st_mode):
+            raise SurroundingsFault(f"{source} is no file that could be copied")
+        with open(source, "rb") as file:
+            copy_file(file.fileno(), last, folder)
+        return
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(last, 0o777, dir_fd=folder)
+    if source is None:
+        os.close(open_folder(last, folder))
+        return
+    reading = os.open(source, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        writing = open_folder(last, folder)
+        try:
+            os.fchmod(writing, stat.S_IMODE(os.fstat(reading).st_mode) | 0o300)
+            copy_inside(reading, writing)
+        finally:
+            os.close(writing)
+    finally:
+        os.close(reading)
 
 
 def snapshot(root: str) -> dict[str, tuple[Any, ...]]:

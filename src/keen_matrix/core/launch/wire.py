@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 _RESULT = struct.Struct("!BIIBd")
 _LIVE = struct.Struct("!B10s6sd")
-_IS_RESULT, _IS_LIVE = 0, 1
+_IS_RESULT, _IS_LIVE, _IS_READY, _IS_FAULT = 0, 1, 2, 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,8 +88,33 @@ def pack_live(id: str, stream: str, seconds: float, text: bytes) -> bytes:
     return LENGTH.pack(_LIVE.size + len(text)) + _LIVE.pack(_IS_LIVE, id.encode(), stream.encode(), seconds) + text
 
 
-def unpack(body: bytes) -> ResultFrame | LiveFrame:
+class ReadyFrame(NamedTuple):
+    """A worker has taken a plan and can launch."""
+
+
+class FaultFrame(NamedTuple):
+    """Why a worker ends before it was told to."""
+
+    text: str
+
+
+def pack_ready() -> bytes:
+    """Return the frame of a worker that has taken its plan."""
+    return LENGTH.pack(1) + bytes([_IS_READY])
+
+
+def pack_fault(text: str) -> bytes:
+    """Return the frame of a worker that ends for a reason of its own."""
+    body = bytes([_IS_FAULT]) + text.encode("utf-8", "backslashreplace")[:2_000]
+    return LENGTH.pack(len(body)) + body
+
+
+def unpack(body: bytes) -> ResultFrame | LiveFrame | ReadyFrame | FaultFrame:
     """Return what a frame's body from a worker holds."""
+    if body[0] == _IS_READY:
+        return ReadyFrame()
+    if body[0] == _IS_FAULT:
+        return FaultFrame(body[1:].decode("utf-8", "replace"))
     if body[0] == _IS_LIVE:
         _, id, stream, seconds = _LIVE.unpack_from(body)
         return LiveFrame(id.decode(), stream.decode(), seconds, body[_LIVE.size :])

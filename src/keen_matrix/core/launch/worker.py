@@ -17,6 +17,7 @@ import signal
 import socket
 import sys
 import time
+import traceback
 from collections import deque
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
@@ -27,11 +28,11 @@ from keen_matrix.core.expect.forms import BASELINE
 from keen_matrix.core.expect.masks import MASKS, USED
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers
-from keen_matrix.core.launch.directories import remove_tree
+from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.slot import Slot, check_took_too_long
-from keen_matrix.core.launch.wire import Plan, case_of, pack_live
+from keen_matrix.core.launch.wire import Plan, case_of, pack_fault, pack_live, pack_ready
 from keen_matrix.core.launch.workers import take_over
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.spec.model import Matrix, Step
@@ -74,6 +75,8 @@ class Worker:
         self.running: list[Slot] = []
         """Slots whose programs run, or have left some behind that do."""
         self.closing = False
+        self.directory: WorkerDirectory | None = None
+        self._directories: dict[int, CaseDirectories] = {}
         self.functions: Mapping[str, OncePerCase] = {}
         self._baselines: dict[int, str] = {}
         self.cascades: dict[tuple[object, ...], Cascade] = {}
@@ -131,9 +134,10 @@ class Worker:
             self.matrices[matrix.index] = matrix
             self._baselines[matrix.index] = baseline_path(plan.spec.path, matrix.name)
             self.names[matrix.index] = matrix.name
-        os.makedirs(plan.root, exist_ok=True)
         for slot in self.slots:
             slot.close_keeper()
+        if self.directory is None:
+            self.directory = WorkerDirectory(plan.root)
         self.fresh = plan.spec.program.fresh_directory
         self.spare = self.fresh and plan.warm is None and plan.repeat == 1 and not self.functions
         self.slots = [Slot(self, number) for number in range(plan.slots + SPARE_SLOTS * self.spare)]
@@ -142,6 +146,12 @@ class Worker:
         self.forgetful = self.alone and hasattr(select, "epoll")  # no other launch has a copy of what is closed
         gc.freeze()  # what stands now stands to the end; looking through it again and again would cost every case
         gc.set_threshold(GARBAGE_THRESHOLD)
+        self.control.sendall(pack_ready())  # at once: a program may end us before anything else is sent
+
+    def directories_of(self, number: int) -> CaseDirectories:
+        """Return the directories of a slot, by its number; a slot of a later plan has those of the former one."""
+        assert self.directory is not None
+        return self._directories.setdefault(number, CaseDirectories(self.directory, number))
 
     def cascade_of(self, case: Case, number: int) -> Cascade:
         """Return the rules for a launch of a case; launches that are only compared have none."""
@@ -211,7 +221,20 @@ class Worker:
         if self.alone:
             return running
         whose = {pid: leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home) for pid in running}
-        return [pid for pid, ours in whose.items() if ours or (ours is None and unsure)]
+        return [
+            pid for pid, ours in whose.items()
+            if ours or (ours is None and unsure) or (not ours and self._is_nobodys(pid, slot))
+        ]  # fmt: skip
+
+    def _is_nobodys(self, pid: int, slot: Slot) -> bool:
+        """Tell whether a process that no slot can be told to have is counted to the first whose launch it was started in.
+
+        A daemon that has a session and an environment of its own shows no other trace of whose it is.
+        """
+        assert slot.launch is not None
+        others = [each for each in self.slots if each is not slot and each.launch is not None and each.launch.pid]
+        claimed = any(leftovers.belongs_to(pid, each.launch.pid, each.directories.home) for each in others if each.launch)
+        return not claimed and leftovers.started_since(pid, slot.launch.started)
 
     # --- the loop ---
 
@@ -246,9 +269,9 @@ class Worker:
                 if not running:
                     break
                 leftovers.end(running)
-        if self.slots:
-            remove_tree(self.plan.root)
-            with contextlib.suppress(OSError):
+        if self.directory is not None:
+            self.directory.remove()
+            with contextlib.suppress(OSError):  # the last worker of an engine that was killed; a link is never removed so
                 os.rmdir(os.path.dirname(self.plan.root))
 
     def _start_waiting(self) -> None:
@@ -304,12 +327,31 @@ class Worker:
                         self.concluding.append(slot)
         now = time.monotonic()
         if now >= self._due:
+            self._take_late_events()
             for slot in list(running):
                 if slot.launch is not None and slot.deadline <= now:
                     slot.on_deadline(now)
                     if slot.launch.finished and slot not in self.concluding:
                         self.concluding.append(slot)
         self._conclude()
+
+    def _take_late_events(self) -> None:
+        """Deal with what has happened while we were not looking, before any deadline is.
+
+        A wait that a signal interrupts ends with no event once its time is over (PEP 475), also when this process was stopped
+        meanwhile: programs that have ended since must not be judged by the time at which that is noticed.
+        """
+        for fd, _ in self.poller.poll(0):
+            slot = self.owners.get(fd)
+            if slot is not None and slot.launch is not None:
+                slot.launch.on_event(fd)
+                if slot.launch.finished and slot not in self.concluding:
+                    self.concluding.append(slot)
+        for slot in list(self.running):
+            if slot.launch is not None and slot.launch.pid and not slot.launch.finished:
+                slot.launch.reap()
+                if slot.launch.finished and slot not in self.concluding:
+                    self.concluding.append(slot)
 
     def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
         """Wait for an event, for the next deadline, which is noted, or until results are to be sent."""
@@ -367,11 +409,25 @@ def pidfds_work() -> bool:
 
 def serve() -> bool:
     """Work for the engine at the other end of our socket; tell whether oracles, which may want to clear up, were loaded."""
-    with contextlib.suppress(RunFault):  # an oracle that fails to load was told of when the spec was read
-        worker = Worker(take_over())
+    control = take_over()
+    try:
+        worker = Worker(control)
         worker.run()
         return bool(worker.functions)
+    except (RunFault, OSError) as error:
+        _tell_fault(control, getattr(error, "strerror", None) or str(error))
+    except Exception as error:
+        frame = traceback.extract_tb(error.__traceback__)[-1]
+        _tell_fault(control, f"{type(error).__name__}: {error} ({os.path.basename(frame.filename)}:{frame.lineno})")
+        if "KEEN_MATRIX_TRACEBACK" in os.environ:
+            traceback.print_exc()
     return False
+
+
+def _tell_fault(control: socket.socket, text: str) -> None:
+    """Tell the engine why this worker ends; it then ends what runs and has the cases run by another."""
+    with contextlib.suppress(OSError):
+        control.sendall(pack_fault(text))
 
 
 def main() -> None:

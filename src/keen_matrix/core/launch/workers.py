@@ -17,8 +17,9 @@ import tempfile
 import time
 import traceback
 from collections.abc import Callable, Iterator
-from typing import NoReturn
+from typing import Any, NoReturn
 
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.frames import FrameReader
 
@@ -33,23 +34,51 @@ START = "from keen_matrix.core.launch.worker import main; main()"
 """What the interpreter of a worker runs."""
 CONTROL = 3
 """The descriptor on which a worker has its end of the socket."""
-ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
 """Signals that end a run. A terminal, or who ends a process group, sends them to workers too, which leave them to the engine."""
+_FAULTS = (signal.SIGSEGV, signal.SIGBUS, signal.SIGFPE, signal.SIGILL, signal.SIGTRAP, signal.SIGABRT, signal.SIGSYS)
+_OWN = (signal.SIGKILL, signal.SIGSTOP, signal.SIGCHLD, signal.SIGCONT, signal.SIGALRM, *_FAULTS)
+"""Signals that a worker does not ignore: it cannot, it needs them, or they tell of a fault of its own."""
+ALONE_MOST = 32
+"""Workers up to which each has one program at a time: only then what a program leaves behind is surely told to be its own."""
+STOPPED_LOOKS = 2
+"""Looks at a worker, a second apart, that find it stopped, before it is given up."""
 
 
 class Process:
     """The process of a worker. Its end is asked for here alone."""
 
     def __init__(self, pid: int) -> None:
-        self._pid = pid
+        self.pid = pid
         self._status: int | None = None
+        self._stopped = False
+
+    def look(self) -> str:
+        """Return "running", "stopped" or "ended"; never waits."""
+        while self._status is None:
+            try:
+                pid, status = os.waitpid(self.pid, os.WNOHANG | os.WUNTRACED | os.WCONTINUED)
+            except ChildProcessError:  # somebody else has reaped it
+                self._status = -1
+                break
+            if not pid:
+                return "stopped" if self._stopped else "running"
+            if os.WIFSTOPPED(status) or os.WIFCONTINUED(status):
+                self._stopped = os.WIFSTOPPED(status)
+            else:
+                self._status = os.waitstatus_to_exitcode(status)
+        return "ended"
 
     def wait(self, timeout: float | None = None) -> int:
         """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
         until = None if timeout is None else time.monotonic() + timeout
         pause = 0.0005
         while self._status is None:
-            pid, status = os.waitpid(self._pid, 0 if until is None else os.WNOHANG)
+            try:
+                pid, status = os.waitpid(self.pid, 0 if until is None else os.WNOHANG)
+            except ChildProcessError:
+                self._status = -1
+                break
             if pid:
                 self._status = os.waitstatus_to_exitcode(status)
             elif until is not None:
@@ -62,7 +91,8 @@ class Process:
     def kill(self) -> None:
         """Send SIGKILL; nothing once its end was seen, when another process may have its number."""
         if self._status is None:
-            os.kill(self._pid, signal.SIGKILL)
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(self.pid, signal.SIGKILL)
 
 
 def default_jobs() -> int:
@@ -74,11 +104,20 @@ def default_jobs() -> int:
 class Worker:
     """The engine's end of one worker, which can run `slots` programs at a time."""
 
-    __slots__ = ("control", "outstanding", "pace", "process", "reader", "slots", "unsent")
+    __slots__ = ("cases", "control", "fault", "pace", "process", "reader", "ready", "slots", "solitary", "stopped", "unsent")
 
     def __init__(self, slots: int, start: Callable[[socket.socket], Process]) -> None:
         self.slots = slots
-        self.outstanding = 0
+        self.cases: dict[tuple[int, str], Any] = {}
+        """Cases that it has and that are not finished, as they travel, by sequence and id."""
+        self.ready = False
+        """Whether it has taken a plan: what ends it before that is none of the programs'."""
+        self.solitary = False
+        """Whether it runs a single case on which another worker has ended."""
+        self.fault = ""
+        """What it said when it ended by itself."""
+        self.stopped = 0
+        """Looks in a row that found it stopped."""
         self.pace = 0.05
         """Seconds that a case takes, smoothed."""
         self.unsent = bytearray()
@@ -89,8 +128,15 @@ class Worker:
         self.control.setblocking(False)
 
     @property
+    def outstanding(self) -> int:
+        """How many cases it has that are not finished."""
+        return len(self.cases)
+
+    @property
     def wanted(self) -> int:
         """How many more cases the worker should have; 0 while it still has half of them, so that they travel together."""
+        if self.solitary:
+            return 0
         ahead = max(1, min(int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4)), AHEAD_MOST))
         return 0 if self.outstanding > self.slots + ahead // 2 else self.slots + ahead - self.outstanding
 
@@ -136,7 +182,8 @@ def _be_worker(serve: Callable[[], bool], control: int) -> NoReturn:
             _flush_streams()
         status = 0
     except BaseException:
-        traceback.print_exc()
+        if "KEEN_MATRIX_TRACEBACK" in os.environ:
+            traceback.print_exc()
     finally:
         os._exit(status)
 
@@ -146,8 +193,10 @@ def take_over() -> socket.socket:
 
     What is closed are the ends of other workers, and what no program is to inherit.
     """
-    for number in ENDING:
-        signal.signal(number, signal.SIG_IGN)
+    for number in signal.valid_signals():
+        if number not in _OWN:  # a program can send any to its parent; what it is itself started with are the defaults
+            with contextlib.suppress(OSError):
+                signal.signal(number, signal.SIG_IGN)
     signal.pthread_sigmask(signal.SIG_SETMASK, [])
     os.set_inheritable(CONTROL, False)
     os.closerange(CONTROL + 1, os.sysconf("SC_OPEN_MAX"))
@@ -178,13 +227,20 @@ class Workers:
     """
 
     def __init__(self, jobs: int, *, forked: bool = False) -> None:
-        count = min(jobs, default_jobs())
+        count = min(jobs, max(default_jobs(), ALONE_MOST))
         self.workers: list[Worker] = []
         self.root = ""
+        self.left_behind: list[str] = []
+        """Directories that could not be removed, each with the reason."""
+        self._identity: Any = None
+        self._orphans: Any = None
+        self._generation = 0
         start = fork if forked and may_fork() else spawn
         try:
             with held_back():
                 self.root = tempfile.mkdtemp(prefix="keen-matrix-")
+                info = os.lstat(self.root)
+                self._identity = (info.st_dev, info.st_ino)
                 for number in range(count):
                     self.workers.append(Worker(jobs // count + (number < jobs % count), start))
         except OSError as error:
@@ -194,29 +250,91 @@ class Workers:
             self.close()
             raise
 
+    def watch(self) -> None:
+        """Begin to look after the workers: what is a child of ours by now is never taken for something that one has left."""
+        from keen_matrix.core.launch.leftovers import Orphans
+
+        if self._orphans is None:
+            self._orphans = Orphans()
+        self._orphans.begin()
+
+    def replace(self, worker: Worker) -> Worker:
+        """End a worker that is lost, and all that it ran, and return another in its place. Raises RunFault."""
+        at = self.workers.index(worker)
+        self._end(worker)
+        self._generation += 1
+        try:
+            with held_back():
+                self.workers[at] = Worker(worker.slots, fork if may_fork() and "pydantic" not in sys.modules else spawn)
+        except OSError as error:
+            raise RunFault(f"no other worker could be started: {error.strerror}") from None
+        return self.workers[at]
+
+    def root_of(self, worker: Worker) -> str:
+        """Return the directory that a worker makes those of its cases in."""
+        generation = f".{self._generation}" if self._generation else ""
+        return os.path.join(self.root, f"{self.workers.index(worker)}{generation}")
+
+    def _end(self, worker: Worker) -> None:
+        """Kill a worker and all that it ran."""
+        worker.process.kill()
+        worker.process.wait()
+        with contextlib.suppress(OSError):
+            worker.control.close()
+        self._end_orphans()
+
+    def _end_orphans(self) -> None:
+        from keen_matrix.core.launch.leftovers import end_unclaimed
+
+        if self._orphans is not None:
+            self._orphans.end({each.process.pid for each in self.workers})
+        end_unclaimed(self.root, [each.process.pid for each in self.workers if each.process.look() != "ended"])
+
     def close(self) -> None:
         """End every program that still runs, every worker, and remove every directory; a second time does nothing."""
-        from keen_matrix.core.launch.directories import remove_tree
+        with interruption.not_now():
+            self._close()
 
+    def _close(self) -> None:
         for worker in self.workers:
             with contextlib.suppress(OSError):
                 worker.control.shutdown(socket.SHUT_RDWR)
             worker.control.close()
         lost = False
+        until = time.monotonic() + CLOSE_SECONDS
         for worker in self.workers:
+            if worker.process.look() == "stopped":  # it could not end anything
+                worker.process.kill()
             try:
-                lost |= worker.process.wait(CLOSE_SECONDS) != 0
+                lost |= worker.process.wait(max(until - time.monotonic(), 0.0)) != 0
             except TimeoutError:
                 worker.process.kill()
                 worker.process.wait()
                 lost = True
         self.workers.clear()
         if lost:  # it did not end what it ran
-            from keen_matrix.core.launch.leftovers import end_below
+            self._end_orphans()
+        if self._orphans is not None:
+            self._orphans.release()
+            self._orphans = None
+        self._remove()
 
-            end_below(self.root)
-        if self.root:
-            remove_tree(self.root)
+    def _remove(self) -> None:
+        """Remove the shared directory, and those that workers began beside it when theirs was taken away."""
+        from keen_matrix.core.launch.trees import Identity, remove_tree
+
+        if not self.root:
+            return
+        above, name = os.path.split(self.root)
+        places = [(self.root, Identity(*self._identity))] if self._identity else []
+        with contextlib.suppress(OSError):
+            places += [(os.path.join(above, each), Identity.of(os.lstat(os.path.join(above, each))))
+                       for each in os.listdir(above) if each.startswith(f"{name}+")]  # fmt: skip
+        for path, identity in places:
+            reason = remove_tree(path, identity)
+            if reason:
+                self.left_behind.append(f"{path}: {reason}")
+        self.root = ""
 
     def __enter__(self) -> Workers:
         return self

@@ -16,8 +16,6 @@ from hashlib import blake2b
 from statistics import median
 from typing import Any
 
-import orjson
-
 from keen_matrix.core.results.reading import cases_of, headers_of
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
@@ -106,7 +104,7 @@ def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[Any,
     for header, fields in cases_of(paths):
         times = fields.get("repeats", {}).get("seconds")
         spec = names[os.path.normpath(str(header.get("spec", "")))]
-        argv = orjson.dumps(fields["argv"]).decode()
+        argv = json.dumps(fields["argv"])
         yield (fields["id"], spec, fields["matrix"], argv, fields["verdict"], output_digest(fields),
                fields["seconds"], json.dumps(times) if times else None)  # fmt: skip
 

@@ -164,7 +164,7 @@ class Journal:
         offset = 0
         for number, line in enumerate(self._raw_lines(), 1):
             try:
-                fields = json.loads(line)
+                fields = _loads(line)
             except ValueError:
                 raise no_line(self.path, number) from None
             if fault := line_fault(fields):
@@ -211,7 +211,8 @@ class Journal:
 
     def write_fields(self, fields: Mapping[str, Any]) -> int:
         """Append an object as one line."""
-        return self.write((json.dumps(fields, ensure_ascii=False, separators=(",", ":")) + "\n").encode())
+        text = json.dumps(fields, ensure_ascii=False, separators=(",", ":")) + "\n"
+        return self.write(text.encode("utf-8", "backslashreplace"))  # bytes of a path that are no UTF-8 become JSON's escapes
 
     def read(self, offset: int, length: int) -> dict[str, Any]:
         """Return the object that was written at an offset."""
@@ -236,6 +237,14 @@ class Journal:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def _loads(line: bytes) -> Any:
+    """Return the value of a line of JSON. Raises ValueError, also where values are nested too deep."""
+    try:
+        return json.loads(line)
+    except RecursionError:
+        raise ValueError("values are nested too deep") from None
 
 
 def _stat(path: str) -> os.stat_result | None:
@@ -274,7 +283,7 @@ def read_journal(path: str) -> Iterator[dict[str, Any]]:
         with open(path, "rb") as file:
             for number, line in enumerate(file, 1):
                 try:
-                    fields = json.loads(line)
+                    fields = _loads(line)
                 except ValueError:
                     if not line.endswith(b"\n"):
                         return

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-import orjson
-
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.results import fast_json
 from keen_matrix.core.results.journal import JOURNAL_VERSION, no_line
 
 
@@ -37,7 +37,7 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
     from keen_matrix.core.results.shape import line_fault
 
     header: Mapping[str, Any] = {}
-    needle = b"" if matrix is None else orjson.dumps(matrix)
+    needle = b"" if matrix is None else fast_json.dumps(matrix)
     try:
         with open(path, "rb") as file:
             info = os.fstat(file.fileno())
@@ -47,8 +47,8 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
                 if needle and needle not in line and line.startswith(b'{"id"'):
                     continue
                 try:
-                    fields = orjson.loads(line)
-                except orjson.JSONDecodeError:
+                    fields = parsed(line)
+                except ValueError:
                     if not line.endswith(b"\n"):
                         return
                     raise no_line(path, number) from None
@@ -66,6 +66,22 @@ def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
         raise RunFault(f"there is no journal {path}; a run writes one") from None
     except OSError as error:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None
+
+
+def parsed(line: bytes) -> Any:
+    """Return the value of a line of JSON. Raises ValueError, also where values are nested too deep.
+
+    What orjson does not take is left to the slower parser: half a surrogate, which stands for a byte that is no UTF-8.
+    """
+    try:
+        return fast_json.loads(line)
+    except fast_json.JSONDecodeError:
+        if b"\\u" not in line:
+            raise
+    try:
+        return json.loads(line)
+    except RecursionError:
+        raise ValueError("values are nested too deep") from None
 
 
 def spec_faults(paths: Sequence[str]) -> dict[str, str]:
@@ -121,8 +137,8 @@ def _notes_of(path: str) -> Iterator[Mapping[str, Any]]:
         with open(path, "rb") as file:
             for line in file:
                 if line.startswith((b'{"journal"', b'{"finished"')):
-                    with contextlib.suppress(orjson.JSONDecodeError):
-                        found = orjson.loads(line)
+                    with contextlib.suppress(ValueError):
+                        found = parsed(line)
                         if isinstance(found, dict):
                             yield found
     except OSError:

@@ -6,12 +6,11 @@ from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
-import orjson
-
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
 from keen_matrix.core.expect.exits import signal_name, signal_number
 from keen_matrix.core.launch.outcome import Looked, Outcome
+from keen_matrix.core.results import fast_json
 from keen_matrix.core.vectors.case import Case
 
 SHOWN_ACTUAL = 4096
@@ -247,7 +246,7 @@ def stream_bytes(fields: Mapping[str, Any], name: str) -> bytes:
 def encode(fields: Mapping[str, Any]) -> bytes:
     """Return a record as one line of JSON, its newline included."""
     try:
-        return orjson.dumps(fields) + b"\n"
+        return fast_json.dumps(fields) + b"\n"
     except TypeError:  # an integer beyond 64 bits, or a surrogate from a value that is no text
         import json
 

@@ -1,0 +1,299 @@
+"""Folders that a hostile program has had its hands on: removed, copied and written by descriptor, never through a link.
+
+A path is looked up anew at every use, and whoever may write in one of its folders can put a link in the way meanwhile. A
+descriptor stays with the folder it was opened on. So everything here starts from an open folder and goes down one name at a
+time with O_NOFOLLOW (openat(2)); the way back up, `..`, is held against the folder that we came from.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from typing import NamedTuple
+
+READ_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_PATH_ONLY = getattr(os, "O_PATH", 0)
+"""Opens what may not be read, to be looked at and unlocked (Linux)."""
+ROUNDS = 2
+"""Times that a folder is emptied which is not empty when it is to go."""
+
+
+class Identity(NamedTuple):
+    """What a folder is, whatever it is called: its device and its number there."""
+
+    device: int
+    inode: int
+
+    @classmethod
+    def of(cls, info: os.stat_result) -> Identity:
+        """Return the identity of what was looked at."""
+        return cls(info.st_dev, info.st_ino)
+
+
+def open_folder(name: str, at: int | None = None) -> int:
+    """Return a descriptor of a folder, by its name in an open one (default: by its path). Raises OSError, also for a link."""
+    return os.open(name, READ_FOLDER, dir_fd=at)
+
+
+class Mount(NamedTuple):
+    """Where an open folder is mounted: its device, and the number of the mount, which tells bind mounts apart (Linux)."""
+
+    device: int
+    number: int | None
+
+    @classmethod
+    def of(cls, fd: int) -> Mount:
+        """Return the mount of an open folder."""
+        number = None
+        with contextlib.suppress(OSError, ValueError), open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as file:
+            number = next((int(line[7:]) for line in file if line.startswith("mnt_id:")), None)
+        return cls(os.fstat(fd).st_dev, number)
+
+    def has(self, other: Mount) -> bool:
+        """Tell whether another folder is in the same mount, as far as both are known."""
+        known = self.number is not None and other.number is not None
+        return self.device == other.device and (not known or self.number == other.number)
+
+
+def _unlock(name: str, at: int) -> None:
+    """Give ourselves every right on a folder of ours that its program has locked. Raises OSError."""
+    if not _PATH_ONLY:
+        if stat.S_ISDIR(os.stat(name, dir_fd=at, follow_symlinks=False).st_mode):
+            os.chmod(name, 0o700, dir_fd=at)
+        return
+    fd = os.open(name, _PATH_ONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=at)
+    try:
+        if stat.S_ISDIR(os.fstat(fd).st_mode):
+            os.chmod(f"/proc/self/fd/{fd}", 0o700)
+    finally:
+        os.close(fd)
+
+
+def _enter(name: str, at: int) -> int:
+    """Return a descriptor of a folder in an open one, unlocked so that it can be emptied. Raises OSError."""
+    try:
+        fd = open_folder(name, at)
+    except PermissionError:
+        _unlock(name, at)
+        fd = open_folder(name, at)
+    mode = stat.S_IMODE(os.fstat(fd).st_mode)
+    if mode & 0o700 != 0o700:
+        with contextlib.suppress(PermissionError):  # it is somebody else's; what can go, goes
+            os.fchmod(fd, mode | 0o700)
+    return fd
+
+
+class _Level:
+    """A folder on the way down: its name, what it is, and the folders in it that are still to go."""
+
+    __slots__ = ("identity", "name", "pending", "rounds")
+
+    def __init__(self, name: str, fd: int) -> None:
+        self.name = name
+        self.identity = Identity.of(os.fstat(fd))
+        self.pending: list[str] = []
+        self.rounds = 0
+
+
+def remove_at(at: int, name: str, known: Identity | None = None) -> str:
+    """Remove whatever stands under a name in an open folder; return why it, or something in it, was left, or nothing.
+
+    Links are removed and never followed; a folder is emptied however deep it is, with two descriptors open at most; what is
+    mounted there is left alone. With `known`, a folder that is another one by now is left as it is.
+    """
+    try:
+        info = os.stat(name, dir_fd=at, follow_symlinks=False)
+        if known is not None and Identity.of(info) != known:
+            return "something else is in its place"
+        if not stat.S_ISDIR(info.st_mode):
+            os.unlink(name, dir_fd=at)
+            return ""
+        return _remove_folder(at, name)
+    except FileNotFoundError:
+        return ""
+    except OSError as error:
+        return error.strerror or str(error)
+
+
+def _remove_folder(at: int, name: str) -> str:
+    reason = ""
+    mount = Mount.of(at)
+    current = _enter(name, at)
+    way = [_Level(name, current)]
+    try:
+        if not mount.has(Mount.of(current)):
+            return "something is mounted there"
+        reason = _empty(current, way[-1]) or reason
+        while True:
+            level = way[-1]
+            if level.pending:
+                below = level.pending.pop()
+                entered, why = _go_down(current, below, mount)
+                reason = why or reason
+                if entered >= 0:
+                    os.close(current)
+                    current = entered
+                    way.append(_Level(below, current))
+                    reason = _empty(current, way[-1]) or reason
+                continue
+            way.pop()
+            if way:
+                above = os.open("..", READ_FOLDER, dir_fd=current)
+                os.close(current)
+                current = above
+                if Identity.of(os.fstat(current)) != way[-1].identity:
+                    return "it was moved while it was removed"
+            reason = _drop(current if way else at, level, reason)
+            if not way:
+                return reason
+    finally:
+        os.close(current)
+
+
+def _go_down(at: int, name: str, mount: Mount) -> tuple[int, str]:
+    """Return a descriptor of a folder that is to be emptied, or -1 and why it is left."""
+    try:
+        fd = _enter(name, at)
+    except OSError as error:
+        return -1, error.strerror or str(error)
+    if not mount.has(Mount.of(fd)):
+        os.close(fd)
+        return -1, "something is mounted there"
+    return fd, ""
+
+
+def _empty(fd: int, level: _Level) -> str:
+    """Remove the files of an open folder and note its folders; return why a file was left, or nothing."""
+    reason = ""
+    with os.scandir(fd) as entries:
+        for entry in list(entries):
+            try:
+                if entry.is_dir(follow_symlinks=False):
+                    level.pending.append(entry.name)
+                else:
+                    os.unlink(entry.name, dir_fd=fd)
+            except FileNotFoundError:
+                continue
+            except OSError as error:
+                reason = error.strerror or str(error)
+    return reason
+
+
+def _drop(at: int, level: _Level, reason: str) -> str:
+    """Remove a folder that was emptied; return why it was left, or what was known before."""
+    try:
+        os.rmdir(level.name, dir_fd=at)
+    except FileNotFoundError:
+        return reason
+    except OSError as error:
+        return reason or error.strerror or str(error)
+    return reason
+
+
+def remove_tree(path: str, known: Identity | None = None) -> str:
+    """Remove whatever stands at a path, in a folder that only we write; return why it was left, or nothing."""
+    try:
+        above = os.open(os.path.dirname(path) or ".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except FileNotFoundError:
+        return ""
+    except OSError as error:
+        return error.strerror or str(error)
+    try:
+        return remove_at(above, os.path.basename(path), known)
+    finally:
+        os.close(above)
+
+
+# --- writing into a folder ---
+
+
+@contextlib.contextmanager
+def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[int, str]]:
+    """Yield a descriptor of the folder that a relative name stands in, below an open one, and the last part of the name.
+
+    Folders on the way are made. Raises OSError (ELOOP or ENOTDIR) when a link is in the way.
+    """
+    *parts, last = [each for each in name.split("/") if each not in ("", ".")]
+    fd = os.dup(root)
+    try:
+        for part in parts:
+            if make:
+                with contextlib.suppress(FileExistsError):
+                    os.mkdir(part, 0o777, dir_fd=fd)
+            below = open_folder(part, fd)
+            os.close(fd)
+            fd = below
+        yield fd, last
+    finally:
+        os.close(fd)
+
+
+def open_new(name: str, at: int, mode: int = 0o666) -> int:
+    """Return a descriptor to write a regular file in an open folder, emptied when it is there. Raises OSError for a link."""
+    return os.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, mode, dir_fd=at)
+
+
+def copy_file(source: int, name: str, at: int) -> None:
+    """Copy an open regular file, with its permissions, to a name in an open folder. Raises OSError."""
+    with open(os.dup(source), "rb") as reading, open(open_new(name, at), "wb") as writing:
+        shutil.copyfileobj(reading, writing)
+        os.fchmod(writing.fileno(), stat.S_IMODE(os.fstat(source).st_mode))
+
+
+DEEPEST_COPY = 200
+"""Folders inside each other that are copied; every folder is reached anew from the top, so that few descriptors are open."""
+
+
+def copy_inside(source: int, target: int) -> list[str]:
+    """Copy all that stands in an open folder into another; return the names of what is left out.
+
+    Links are copied as links; what is no file, folder or link is left out, and what lies deeper than DEEPEST_COPY. Raises
+    OSError.
+    """
+    left_out: list[str] = []
+    pending: list[tuple[str, ...]] = [()]
+    while pending:
+        way = pending.pop()
+        if len(way) > DEEPEST_COPY:
+            left_out.append("/".join(way[:3]) + "/…")
+            continue
+        with _reached(source, way) as reading, _reached(target, way) as writing, os.scandir(reading) as entries:
+            for entry in list(entries):
+                if _copy_entry(entry, reading, writing):
+                    pending.append((*way, entry.name))
+                elif not (entry.is_symlink() or entry.is_file(follow_symlinks=False)):
+                    left_out.append("/".join((*way, entry.name)))
+    return left_out
+
+
+@contextlib.contextmanager
+def _reached(root: int, way: tuple[str, ...]) -> Iterator[int]:
+    with folder_inside(root, "/".join((*way, "x")), make=False) as (fd, _):
+        yield fd
+
+
+def _copy_entry(entry: os.DirEntry[str], reading: int, writing: int) -> bool:
+    """Copy one entry of an open folder into another; tell whether it is a folder, whose content is still to be copied."""
+    name = entry.name
+    info = entry.stat(follow_symlinks=False)
+    if stat.S_ISLNK(info.st_mode):
+        os.symlink(os.readlink(name, dir_fd=reading), name, dir_fd=writing)
+    elif stat.S_ISDIR(info.st_mode):
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(name, 0o700, dir_fd=writing)
+        below = open_folder(name, writing)
+        try:
+            os.fchmod(below, stat.S_IMODE(info.st_mode) | 0o300)
+        finally:
+            os.close(below)
+        return True
+    elif stat.S_ISREG(info.st_mode):
+        fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=reading)
+        try:
+            copy_file(fd, name, writing)
+        finally:
+            os.close(fd)
+    return False

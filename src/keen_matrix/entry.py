@@ -1,0 +1,22 @@
+"""Where the command begins: nothing but what an interruption in its first moments needs."""
+
+from __future__ import annotations
+
+import signal
+import sys
+
+
+def main() -> int:
+    """Run the command line and return the exit status.
+
+    Until the command is loaded an interruption ends it as it ends any program that has no handler: by the signal, silently.
+    """
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)
+    from keen_matrix.cli import main as run
+
+    return run()
+
+
+if __name__ == "__main__":
+    sys.exit(main())
