@@ -10,7 +10,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from keen_matrix.cli.console.safe import cut, escape, pad, quoted, shell_line, visible_line
+from keen_matrix.cli.console.safe import cut, escape, exact_line, pad, quoted, visible_line
 from keen_matrix.core.errors import caret_lines, nearest
 from keen_matrix.core.expect.differences import CONTEXT, MOST_SHOWN, WINDOW, difference, first_difference, split_lines
 from keen_matrix.core.expect.exits import parse_exit, signal_name, signal_number, wording
@@ -84,7 +84,7 @@ WORDS = st.lists(
 @given(WORDS)
 @example(["it's", '"', "$HOME", "`x`", "a\nb", "\x1b[0m", "\\", "*", "", "~", "-n", "!", "\u202eabc", "'\t'"])
 def test_a_line_to_paste_gives_a_shell_the_same_words(words: list[str]) -> None:
-    line = f"printf '%s\\0' {shell_line(words)}"
+    line = f"printf '%s\\0' {exact_line(words)}"
     assert "\x1b" not in line
     done = subprocess.run(["bash", "-c", line], capture_output=True, check=True)
     assert done.stdout.decode().split("\0")[:-1] == words

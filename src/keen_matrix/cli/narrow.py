@@ -130,7 +130,7 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
         return
     fields = {**found.fields, "argv": list(found.case.argv)}
     around = surroundings_shown(spec, found.matrix, fields)
-    screen.line("  ", (repeat_line(shown_launch(spec), fields, around), "strong"))
+    screen.pasted("  ", repeat_line(shown_launch(spec), fields, around), "strong")
     write_aspects(screen, found.fields, details=False)
     screen.line("  ", ("to keep it in the spec:", "dim"))
     for line in block_of(found):

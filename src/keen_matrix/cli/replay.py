@@ -103,7 +103,7 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
 
     screen.line(("came to", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
                 (fields["verdict"], STYLE_OF[fields["verdict"]]))  # fmt: skip
-    screen.line("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
+    screen.pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
     steps = fields.get("steps") or [fields]
     for number, step in enumerate(steps, 1):
         if len(steps) > 1:

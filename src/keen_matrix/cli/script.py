@@ -91,7 +91,14 @@ def _fed(stdin: Stdin | None, line: str, scope: Scope, here: str) -> str:
         feeding = " | ".join(" ".join(shlex.quote(word.render(scope)) for word in words) for words in stdin.chain)
         return f"{feeding} | {line}"
     text = stdin.text.render(scope) if stdin.text is not None else ""
-    return f"printf %s {shlex.quote(text)} | {line}" if text else f"{line} < /dev/null"
+    return f"{_printed(text)} | {line}" if text else f"{line} < /dev/null"
+
+
+def _printed(text: str) -> str:
+    """Return the command that prints a text: a NUL cannot stand in a word of a shell's."""
+    if "\0" not in text:
+        return f"printf %s {shlex.quote(text)}"
+    return f"printf %s {base64.b64encode(text.encode('utf-8', 'surrogateescape')).decode()} | base64 -d"
 
 
 def _files(around: Surroundings, scope: Scope, here: str) -> Iterator[str]:
@@ -113,4 +120,4 @@ def _put(put: Put, path: str, scope: Scope, here: str) -> str:
         return f"cp -r {shlex.quote(os.path.join(here, put.copy.render(scope)))} {path}\n"
     if put.data is not None:
         return f"printf %s {shlex.quote(base64.b64encode(put.data).decode())} | base64 -d > {path}\n"
-    return f"printf %s {shlex.quote(put.text.render(scope) if put.text is not None else '')} > {path}\n"
+    return f"{_printed(put.text.render(scope) if put.text is not None else '')} > {path}\n"

@@ -30,14 +30,17 @@ def shown_launch(spec: Spec) -> list[str]:
 
 def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
     """Return what stands for standard input in a shell line: a text, a file, a command line, or `closed`."""
-    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.cli.console.safe import exact_line, is_written_whole, shell_line
 
     if stdin.closed:
         return {"closed": True}
     if stdin.file is not None:
         return {"file": os.path.normpath(os.path.join(here, stdin.file.render(scope)))}
     if stdin.chain:
-        return {"command": " | ".join(shell_line(word.render(scope) for word in words) for words in stdin.chain)}
+        commands = [[word.render(scope) for word in words] for words in stdin.chain]
+        exact = all(is_written_whole(word) for words in commands for word in words)
+        line = " | ".join((exact_line if exact else shell_line)(words) for words in commands)
+        return {"command": line, "inexact": not exact}
     return {"stdin": stdin.text.render(scope)} if stdin.text is not None else {}
 
 

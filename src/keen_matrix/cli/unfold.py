@@ -216,23 +216,26 @@ def _words(case: Case) -> list[Any]:
 def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one line per vector that can be pasted into a shell."""
     from keen_matrix.cli.console.failures import repeat_line
-    from keen_matrix.cli.console.safe import shell_line
+    from keen_matrix.cli.console.safe import exact_line, is_written_whole
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.core.results.records import case_fields
 
     found = False
+    screen.flush()
+    write = sys.stdout.buffer.write
     launch = shown_launch(spec)
-    head = shell_line(launch) + " "
+    head = exact_line(launch) + " "
     for matrix, cases in _matrices(spec, options):
         around = matrix.steps[0].surroundings
         plain = not (around.env or around.files or around.stdin or len(matrix.steps) > 1)
         for case in cases:
             found = True
-            if plain:
-                screen.stream.write(head + shell_line(case.argv) + "\n")
+            if plain and (not screen.is_terminal or all(map(is_written_whole, case.argv))):
+                write((head + exact_line(case.argv) + "\n").encode("utf-8", "surrogateescape"))
             else:
                 fields = case_fields(case, matrix.name)
-                screen.stream.write(repeat_line(launch, fields, surroundings_shown(spec, matrix, fields)) + "\n")
+                line = repeat_line(launch, fields, surroundings_shown(spec, matrix, fields))
+                write(f"{line}\n".encode("utf-8", "surrogateescape"))
     return found
 
 

@@ -1,6 +1,7 @@
 """Expressions and templates: Python expression syntax, evaluated by simpleeval, never by Python itself.
 
-What an expression may cost is bounded: powers, repetitions, ranges and paddings beyond the named limits are errors.
+What an expression may cost is bounded: half a second, a mebibyte for each value that it makes, and no single step beyond that,
+since a step that runs in one piece cannot be broken off.
 """
 
 from __future__ import annotations
@@ -8,6 +9,7 @@ from __future__ import annotations
 import ast
 import operator
 import re
+import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -18,12 +20,20 @@ from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.notation.nodes import Field, Part, Text, Word
 from keen_matrix.core.notation.parse import parse_template
 
-MAX_BITS = 100_000
-"""Size of an integer that a power or product may reach: str() of it still takes no time worth mentioning."""
-MAX_LENGTH = 10_000_000
-"""Characters or items that a repetition, padding or range may reach: an 8 MiB output can still be rebuilt."""
+MAX_BITS = 14_000
+"""Size of an integer that may come up: a little below what Python writes in decimal (sys.get_int_max_str_digits)."""
+MAX_LENGTH = 1 << 20
+"""Characters of a text that an expression may make."""
+MAX_ITEMS = 1 << 17
+"""Items of an array that an expression may make: a mebibyte of references."""
+MAX_MADE = 1 << 24
+"""Characters and items of everything together that one evaluation may make."""
 MAX_RANGE = 1_000_000
 """Items of a range: sums over it stay well under a second."""
+MAX_PLACES = 4_000
+"""Places to which a number may be rounded."""
+MAX_SECONDS = 0.5
+"""Time that one evaluation may take, the oracle's functions aside."""
 MAX_WIDTH = 10_000
 """Width or precision in a format: a text wider than this is a slip, or meant to exhaust the memory."""
 SHOWN_VALUE = 60
@@ -42,17 +52,38 @@ def _power(base: Any, exponent: Any) -> Any:
 
 def _product(left: Any, right: Any) -> Any:
     for sized, times in ((left, right), (right, left)):
-        if hasattr(sized, "__len__") and isinstance(times, int) and len(sized) * times > MAX_LENGTH:
+        if hasattr(sized, "__len__") and isinstance(times, int) and len(sized) * times > _most(sized):
             raise ValueError(f"repeating {len(sized)} items {times} times would be too large")
     if _bits(left) + _bits(right) > MAX_BITS:
         raise ValueError("the product would be too large")
     return left * right
 
 
+def _most(value: Any) -> int:
+    return MAX_LENGTH if isinstance(value, (str, bytes)) else MAX_ITEMS
+
+
 def _sum_of(left: Any, right: Any) -> Any:
-    if hasattr(left, "__len__") and hasattr(right, "__len__") and len(left) + len(right) > MAX_LENGTH:
+    if hasattr(left, "__len__") and hasattr(right, "__len__") and len(left) + len(right) > _most(left):
         raise ValueError("the joined text would be too large")
     return left + right
+
+
+def _sum(values: Any, start: Any = 0) -> Any:
+    """Return the sum of numbers at once, and of anything else step by step, since arrays add up to ever longer ones."""
+    items = values if isinstance(values, range) else list(values)
+    if isinstance(items, range) or all(isinstance(each, (int, float)) for each in items):
+        return sum(items, start)
+    total = start
+    for each in items:
+        total = _sum_of(total, each)
+    return total
+
+
+def _round(number: Any, places: Any = None) -> Any:
+    if isinstance(places, int) and abs(places) > MAX_PLACES:
+        raise ValueError(f"rounding to {places} places; at most {MAX_PLACES}")
+    return round(number, places)
 
 
 def _remainder(left: Any, right: Any) -> Any:
@@ -76,7 +107,7 @@ def _shift(left: int, by: int) -> int:
 
 FUNCTIONS: Mapping[str, Callable[..., Any]] = {
     "abs": abs, "all": all, "any": any, "bool": bool, "float": float, "int": int, "len": len, "max": max, "min": min,
-    "range": _range, "round": round, "sorted": sorted, "str": str, "sum": sum,
+    "range": _range, "round": _round, "sorted": sorted, "str": str, "sum": _sum,
 }  # fmt: skip
 """The functions of every expression; the functions of an oracle file join them."""
 
@@ -88,26 +119,98 @@ _OPERATORS = {
     ast.Pow: _power, ast.Mult: _product, ast.Add: _sum_of, ast.Mod: _remainder, ast.LShift: _shift,
     ast.RShift: operator.rshift, ast.BitAnd: operator.and_, ast.BitOr: operator.or_, ast.BitXor: operator.xor,
 }  # fmt: skip
-_PADDING_METHODS = frozenset({"ljust", "rjust", "center", "zfill", "expandtabs"})
+_PADDING = frozenset({"ljust", "rjust", "center", "zfill"})
+_CHANGING = frozenset({
+    "append", "extend", "insert", "pop", "remove", "clear", "sort", "reverse", "update", "setdefault", "popitem", "add",
+    "discard", "intersection_update", "difference_update", "symmetric_difference_update",
+})  # fmt: skip
+"""Methods that change the value that they are called on, which other expressions see as well."""
+_MAKING = (ast.BinOp, ast.Call, ast.ListComp, ast.GeneratorExp, ast.DictComp, ast.List, ast.Tuple, ast.Dict, ast.Set)
+"""Nodes whose value is new; a name or a part of it stands for what is there already."""
+
+
+def method_size(owner: Any, name: str, arguments: list[Any]) -> int:
+    """Return how large what a method of a text or number makes can be, before it is made: it runs in one piece."""
+    first: Any = arguments[0] if arguments else None
+    if isinstance(owner, int):
+        return int(first) if name == "to_bytes" and isinstance(first, int) else 0
+    if not isinstance(owner, (str, bytes)):
+        return 0
+    tab_character: Any = "\t" if isinstance(owner, str) else b"\t"
+    text: Any = owner
+    if name in _PADDING:
+        return first if isinstance(first, int) else 0
+    if name == "expandtabs":
+        tab = first if isinstance(first, int) else 8
+        return len(owner) + int(text.count(tab_character)) * max(tab, 0)
+    if name == "join":
+        items = list(first) if hasattr(first, "__iter__") else []
+        return sum(len(each) + len(owner) for each in items if hasattr(each, "__len__"))
+    if name == "replace" and len(arguments) > 1 and all(hasattr(each, "__len__") for each in arguments[:2]):
+        times = int(text.count(first)) if isinstance(first, type(owner)) else 0
+        return len(owner) + times * len(arguments[1])
+    if name == "translate" and isinstance(first, Mapping):
+        return len(owner) * max((len(each) for each in first.values() if isinstance(each, str)), default=1)
+    return 0
 
 
 class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
-    """simpleeval with our limits; methods that pad a text are bounded too."""
+    """simpleeval with our limits: on the size of what is made, on all of it together, and on time."""
+
+    def __init__(self, scope: Scope) -> None:
+        super().__init__(operators=_OPERATORS, functions=scope.functions, names=scope.names)
+        self._made = 0
+        self._until = time.monotonic() + MAX_SECONDS
+
+    def _eval(self, node: ast.AST) -> Any:
+        if time.monotonic() > self._until:
+            raise ValueError(f"it takes longer than {MAX_SECONDS:g} s")
+        value = super()._eval(node)
+        if isinstance(node, _MAKING):
+            self._take_size(value)
+        return value
+
+    def _take_size(self, value: Any) -> None:
+        """Raise ValueError when a value that was made is too large, or all of them together are."""
+        if isinstance(value, int):
+            if value.bit_length() > MAX_BITS:
+                raise ValueError(f"a number of more than {MAX_BITS:,} bits is too large")
+        elif isinstance(value, (str, bytes, list, tuple, set, frozenset, dict)):
+            self._made += len(value)
+            if len(value) > _most(value):
+                raise ValueError(f"a value of {len(value):,} characters or items is too large")
+            if self._made > MAX_MADE:
+                raise ValueError("all that it makes is too large together")
 
     def _eval_call(self, node: ast.Call) -> Any:
+        function: Callable[..., Any]
         if isinstance(node.func, ast.Attribute):
-            arguments = [self._eval(argument) for argument in node.args]
-            if node.func.attr in _PADDING_METHODS and any(
-                isinstance(argument, int) and argument > MAX_LENGTH for argument in arguments
-            ):
-                raise ValueError(f"padding to more than {MAX_LENGTH} characters")
-            if node.func.attr in ("join", "replace") and sum(map(_extent, arguments)) > MAX_RANGE:
-                raise ValueError("the texts to join or replace are too large")
-        return super()._eval_call(node)
-
-
-def _extent(value: Any) -> int:
-    return len(value) if hasattr(value, "__len__") else 0
+            function = self._eval(node.func)
+        elif isinstance(node.func, ast.Name):
+            if node.func.id not in self.functions:
+                raise simpleeval.FunctionNotDefined(node.func.id, self.expr)
+            function = self.functions[node.func.id]
+        else:
+            raise simpleeval.FeatureNotAvailable("only functions with a name can be called")
+        if function in simpleeval.DISALLOW_FUNCTIONS:
+            raise simpleeval.FeatureNotAvailable("this function is not available")
+        arguments = [self._eval(each) for each in node.args]
+        named = dict(self._eval(each) for each in node.keywords)
+        owner = getattr(function, "__self__", None)
+        if isinstance(node.func, ast.Attribute) and isinstance(owner, (str, bytes, int, float, list, tuple, set, dict)):
+            if node.func.attr in _CHANGING:
+                raise ValueError(f"{node.func.attr} would change a value that others see")
+            size = method_size(owner, node.func.attr, [*arguments, *named.values()])
+            if size > MAX_LENGTH:
+                raise ValueError(f"{node.func.attr} would make {size:,} characters, too many")
+            return function(*arguments, **named)
+        if function is FUNCTIONS.get(getattr(node.func, "id", "")):
+            return function(*arguments, **named)
+        began = time.monotonic()
+        try:
+            return function(*arguments, **named)  # the oracle's: the user's own code, which has its own limit
+        finally:
+            self._until += time.monotonic() - began
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +250,7 @@ class Expression:
         node = self._node
         if type(node) is ast.Name and node.id in scope.names:  # by far the commonest expression
             return scope.names[node.id]
-        evaluator = _Evaluator(operators=_OPERATORS, functions=scope.functions, names=scope.names)
+        evaluator = _Evaluator(scope)
         try:
             return evaluator.eval(self.source, previously_parsed=node)
         except PassThrough:
@@ -212,7 +315,10 @@ def as_text(value: Any) -> str:
         return ""
     if isinstance(value, bool):
         return "true" if value else "false"
-    return str(value)
+    try:
+        return str(value)
+    except ValueError:  # an integer of more digits than Python writes (sys.get_int_max_str_digits)
+        return hex(value)
 
 
 _CONVERSIONS: Mapping[str, Callable[[Any], str]] = {"r": repr, "s": str, "a": ascii}
@@ -222,6 +328,8 @@ _WIDTHS = re.compile(r"\d+")
 def render_field(part: Field, expression: Expression, scope: Scope) -> str:
     """Return the text of one field. Raises ExpressionFault."""
     value = expression.evaluate(scope)
+    if isinstance(value, int) and value.bit_length() > MAX_BITS:
+        raise ExpressionFault(part.source, f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written")
     if part.conversion:
         value = _CONVERSIONS[part.conversion](value)
     if not part.format:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from keen_matrix.cli.console.safe import escape, pad, quoted, shell_line, shell_word, visible_line
+from keen_matrix.cli.console.safe import escape, exact_line, is_written_whole, pad, quoted, visible_line
+from keen_matrix.cli.console.safe import shell_line as visible_words
+from keen_matrix.cli.console.safe import shell_word as visible_word
 from keen_matrix.cli.console.screen import Screen, Segment
 from keen_matrix.cli.shared import counted_noun
 from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
@@ -16,6 +19,9 @@ from keen_matrix.core.width import cells
 
 LINE_SHOWN = 2_000
 """Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one hides the rest."""
+MOST_STDIN = 200
+"""Characters of standard input that stand in a line which repeats a case."""
+INEXACT = "not exact, it holds invisible characters: keen-matrix replay {id} --as-script FILE"
 LABEL = 12
 """Width of the column that names the aspect."""
 _FORM_WORDS = {
@@ -45,7 +51,7 @@ def write_failure(
         (fields["verdict"], _style(fields["verdict"])),
         *_about(fields),
     )
-    screen.line("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
+    screen.pasted("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
     if fields["verdict"] == "unchecked":
         screen.line("  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn"))
     write_aspects(screen, fields, details=details)
@@ -200,7 +206,7 @@ def _compared_rows(
     if aspect["aspect"] == "reference":
         yield [("expected is what the reference did, and what came is ours", "dim")]
     else:
-        yield [("compared  ", "dim"), "once more" if same else shell_line(other)]
+        yield [("compared  ", "dim"), "once more" if same else visible_words(other)]
     if form == "files":
         yield _expected("the same files")
         yield _came(escape(actual))
@@ -330,18 +336,26 @@ def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> 
 
 
 def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mapping[str, Any]) -> str:
-    """Return the line that repeats a case by hand: environment and standard input before the words."""
+    """Return the line that repeats a case by hand in POSIX sh: environment and standard input before the words.
+
+    Newlines stand in it as they are, inside quotes. What holds other invisible characters is not repeated exactly, which a
+    comment at the end says, with the way to do it.
+    """
     compared = fields.get("relation") is not None  # what it is compared with stands beside the difference
     steps = [fields["argv"], *(() if compared else fields.get("more_argv", ()))]
+    stdin = around.get("stdin")
+    texts = [*launch, *(word for words in steps for word in words), *filter(None, around.get("env", {}).values()),
+             stdin if stdin and len(stdin) <= MOST_STDIN else "", around.get("file", "")]  # fmt: skip
+    exact = not around.get("inexact") and all(map(is_written_whole, texts))
+    shell_line, shell_word = (exact_line, shlex.quote) if exact else (visible_words, visible_word)
     line = " ; ".join(shell_line([*launch, *words]) for words in steps)
     env = "".join(f"{name}={shell_word(value)} " for name, value in around.get("env", {}).items() if value is not None)
     unset = [name for name, value in around.get("env", {}).items() if value is None]
     if unset:
         env = f"env {' '.join(f'-u {shell_word(name)}' for name in unset)} {env}"
     line = env + line
-    stdin = around.get("stdin")
     if stdin:
-        line = f"printf %s {shell_word(stdin)} | {line}" if len(stdin) <= 200 else f"{line} < STDIN"
+        line = f"printf %s {shell_word(stdin)} | {line}" if len(stdin) <= MOST_STDIN else f"{line} < STDIN"
     elif "file" in around:
         line += f" < {shell_word(around['file'])}"
     elif "command" in around:
@@ -351,5 +365,6 @@ def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mappin
     notes = [
         *([f"with {', '.join(around['files'])} in place"] if around.get("files") else []),
         *around.get("notes", ()),
+        *([] if exact else [INEXACT.format(id=fields["id"][:SHOWN_ID])]),
     ]
     return f"{line}   # {', '.join(notes)}" if notes else line

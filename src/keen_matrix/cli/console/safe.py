@@ -68,28 +68,28 @@ def cut(text: str, width: int) -> str:
     return kept + mark
 
 
-_PLAIN_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+_UNWRITTEN = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff]")
+
+
+def exact_line(words: Iterable[str]) -> str:
+    """Return words as a line of POSIX sh that gives these very words, in single quotes where they need any (XCU 2.2.2).
+
+    Whatever stands in single quotes stands for itself, a newline too, so the line may be several; it is for files and pipes,
+    since a terminal acts on control characters.
+    """
+    return " ".join(map(shlex.quote, words))
+
+
+def is_written_whole(text: str) -> bool:
+    """Tell whether a text can be shown, and pasted, as it is: it holds nothing but visible characters and newlines."""
+    return not _UNWRITTEN.search(text.replace("\n", ""))
 
 
 def shell_word(word: str) -> str:
-    """Return a word quoted so that it can be pasted into a shell; control characters need `$'…'` (POSIX.1-2024, 2.2.4)."""
-    if not _PLAIN_CONTROL.search(word):
-        return shlex.quote(word)
-    body = "".join(_dollar_quoted(each) for each in word)
-    return f"$'{body}'"
-
-
-def _dollar_quoted(character: str) -> str:
-    if character in "'\\":
-        return "\\" + character
-    if not _PLAIN_CONTROL.match(character):
-        return character
-    if character in "\n\t\r":
-        return _SHORT[character]
-    raw = character.encode("utf-8", "surrogateescape")
-    return "".join(f"\\{byte:03o}" for byte in raw)
+    """Return a word for people, quoted for POSIX sh: pasted it is one word, with what has no shape written as an escape."""
+    return shlex.quote(escape(word))
 
 
 def shell_line(words: Iterable[str]) -> str:
-    """Return words as one line that can be pasted into a shell."""
+    """Return words as one line for people; pasted it gives as many words, and these very ones when all is visible."""
     return " ".join(map(shell_word, words))

@@ -63,6 +63,13 @@ class Screen:
             soft_wrap=True,
         )
 
+    def pasted(self, indent: str, line: str, style: str = "") -> None:
+        """Write a line that is to be pasted. One with newlines, which stand in quotes, is written on several, nothing added."""
+        first, *rest = line.split("\n")
+        self.line(indent, (first, style))
+        for each in rest:
+            self.line((each, style))
+
     def _rich(self) -> Any:
         if self._console is None:
             from rich.console import Console

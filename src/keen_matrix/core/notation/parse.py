@@ -12,6 +12,9 @@ quotes it is an ordinary character, in double quotes it escapes only a double qu
 
 from __future__ import annotations
 
+import re
+from itertools import groupby
+
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.notation.nodes import Field, Group, Part, Sequence, Span, Text, Word
 
@@ -49,21 +52,27 @@ def parse_template(text: str) -> tuple[Part, ...]:
     cursor = _Cursor(text, groups=False)
     parts: list[Part] = []
     while not cursor.done:
-        cursor.braces_or_character(parts)
+        if plain := _PLAIN.match(text, cursor.at):
+            parts.append(Text(plain[0], plain.span()))
+            cursor.at = plain.end()
+        else:
+            cursor.braces_or_character(parts)
     return merge(parts)
+
+
+_PLAIN = re.compile(r"[^{}]+")
 
 
 def merge(parts: list[Part]) -> tuple[Part, ...]:
     """Join neighbouring texts and drop empty ones."""
     merged: list[Part] = []
-    for part in parts:
-        if isinstance(part, Text):
-            if not part.text:
-                continue
-            if merged and isinstance(last := merged[-1], Text):
-                merged[-1] = Text(last.text + part.text, (last.span[0], part.span[1]))
-                continue
-        merged.append(part)
+    for is_text, run in groupby(parts, lambda part: isinstance(part, Text)):
+        if not is_text:
+            merged += run
+            continue
+        texts = [part for part in run if isinstance(part, Text) and part.text]
+        if texts:
+            merged.append(Text("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1])))
     return tuple(merged)
 
 

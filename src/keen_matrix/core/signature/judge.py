@@ -102,6 +102,10 @@ class _FormJudge:
         self.asks_help = False
         self._greedy = False
         self._split = False
+        self._at = 0
+        """Where the word stands that is read."""
+        self._help_at: set[int] = set()
+        """Where the words stand that ask for help."""
 
     def judgement(self) -> Judgement:
         """Return what this form makes of the vector."""
@@ -145,7 +149,8 @@ class _FormJudge:
 
     def _help(self) -> Judgement | None:
         """Return the judgement on a vector that asks for help; None when help does not win over what else is wrong."""
-        others = [word for word in self.words if word not in self.signature.help]
+        # the words themselves, not those that are spelt so: an abbreviation asks for help as well
+        others = [word for at, word in enumerate(self.words) if at not in self._help_at]
         accepted = Judgement(status="accepted", bindings={}, reasons=(*self.reasons, "it asks for help"), help=True)
         if not others or self.switches.help_wins:
             return accepted
@@ -164,10 +169,12 @@ class _FormJudge:
         at, only_operands = 0, False
         if words and words[0] in self.signature.help and not words[0].startswith("-"):
             self.asks_help = True
+            self._help_at.add(0)
             self.reasons.append(f"{words[0]}: help")
             at = 1
         while at < len(words):
             word = words[at]
+            self._at = at
             at += 1
             if only_operands or not word.startswith("-") or word == "-":
                 self._operand(word)
@@ -212,6 +219,7 @@ class _FormJudge:
     def _add(self, option: Option, spelling: str, values: Sequence[str]) -> None:
         if spelling in self.signature.help:
             self.asks_help = True
+            self._help_at.add(self._at)
         self._last_was_option = True
         self.given.append(Given(option, spelling, tuple(values)))
         shown = " ".join(values)
@@ -228,7 +236,7 @@ class _FormJudge:
     def _long(self, word: str, words: list[str], at: int) -> int:
         """A word that begins with two dashes: `--name`, `--name=value` (getopt_long(3))."""
         name, equals, value = word.partition("=")
-        option = self._named(name, word, [each for each in self.form.by_spelling if each.startswith("--")])
+        option = self._named(name, word, (each for each in self.form.by_spelling if each.startswith("--")))
         if option is None:
             return at
         spelling = (
@@ -245,7 +253,7 @@ class _FormJudge:
             self._unknown(word)
             return at
         name, equals, value = word.partition("=")
-        option = self._named(name, word, [each for each in self.form.by_spelling if len(each) > 2])
+        option = self._named(name, word, (each for each in self.form.by_spelling if len(each) > 2))
         if option is None:
             return at
         if equals and not option.takes_value:
@@ -646,9 +654,8 @@ class _Resolver:
         free = [each for each in choice.alternatives if not self._needs_option(each)]
         if not free:
             if not choice.optional:
-                options = [
-                    self._option(i) for each in choice.alternatives for i in each.items if isinstance(i, OptionUse)
-                ]
+                # each alternative needs one: of its own, or in a group inside it
+                options = [self._option(use) for each in choice.alternatives for use in _uses_of(each)]
                 spellings = [spelling for option in options for spelling in option.spellings]
                 names = " or ".join(option.key for option in options)
                 self.judged.refuse("missing-option", options[0].key, *spellings, why=f"{names} is required")
@@ -659,6 +666,12 @@ class _Resolver:
     def _free(self, items: Iterable[Item]) -> list[Any]:
         """Return the pattern of a part that is not settled: a delimiter in it may be left out."""
         return self._sequence(item for item in items if not isinstance(item, Delimiter))
+
+
+def _uses_of(form: Form) -> list[OptionUse]:
+    """Return the options that stand in a part itself; where there are none, the first in a group inside it."""
+    own = [item for item in form.items if isinstance(item, OptionUse)]
+    return own or [next(item for item in form.walk() if isinstance(item, OptionUse))]
 
 
 def _is_elastic(form: Form) -> bool:

@@ -24,6 +24,10 @@ KINDS = (
 """The kinds of refusal that judging finds by itself; `where` is a condition of the signature that does not hold."""
 
 
+MOST_PARTS = 600
+"""Options, operands and groups of a synopsis: three times what the largest console programs have."""
+
+
 class SignatureFault(KeenMatrixError):
     """A signature does not make sense; `key` is the key of it to blame, `item` the number or name below that key."""
 
@@ -185,6 +189,10 @@ class Signature:
 
     def compiled(self) -> Signature:
         """Return the signature with its forms worked out. Raises SignatureFault when it does not fit together."""
+        parts = sum(1 for line in self.lines for _ in line.walk())
+        if parts > MOST_PARTS:
+            raise SignatureFault(f"the synopsis has {parts:,} options, operands and groups; at most {MOST_PARTS} are taken",
+                                 "synopsis")  # fmt: skip
         names = {name for line in self.lines for name in names_of(line)}
         for name in self.values:
             if name not in names:

@@ -6,6 +6,7 @@ claimed of it. Legal and illegal texts are chosen so that no reader in common us
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -93,15 +94,19 @@ class ValueType:
 
     def _read_int(self, text: str) -> Reading:
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)", text):
+            if len(text) > LONG_NUMBER:
+                return _doubt("so long a text is no number to some, and takes others too long to read")
             if _DOUBTFUL_INT.fullmatch(text):
                 return _doubt("not every reader of whole numbers takes this")
             return _bad("it is no whole number")
         if text == "-0":
             return _doubt("whether -0 is a whole number is not settled")
-        return self._range(int(text), bounded=2**31)
+        return self._range(Decimal(text), bounded=2**31)
 
     def _read_float(self, text: str) -> Reading:
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?", text):
+            if len(text) > LONG_NUMBER:
+                return _doubt("so long a text is no number to some, and takes others too long to read")
             if _DOUBTFUL_FLOAT.fullmatch(text):
                 return _doubt("not every reader of numbers takes this")
             return _bad("it is no number")
@@ -181,6 +186,8 @@ class ValueType:
         return kept or found[:1]
 
     def _legal_text(self) -> Iterator[str]:
+        if self.min is not None and self.min > LONGEST_TEXT:
+            return
         length = min(max(4, self.min or 0), self.max if self.max is not None else 10_000)
         yield "word"[:length].ljust(length, "d")
         if self.min is not None:
@@ -233,7 +240,7 @@ class ValueType:
         return [each for each in found if self.read(each).status == "illegal"]
 
     def _bad_text(self) -> Iterator[str]:
-        if self.min is not None and self.min > 0:
+        if self.min is not None and 0 < self.min <= LONGEST_TEXT:
             yield "a" * (self.min - 1)
         if self.max is not None and self.max < 10_000:
             yield "b" * (self.max + 1)
@@ -269,10 +276,10 @@ class ValueType:
 
     def _bad_date(self) -> Iterator[str]:
         yield from ("someday", "", "2025-02-30")
-        if self.min is not None:
-            yield str(date.fromisoformat(str(self.min)) - timedelta(days=1))
-        if self.max is not None:
-            yield str(date.fromisoformat(str(self.max)) + timedelta(days=1))
+        for edge, step in ((self.min, -1), (self.max, 1)):
+            with contextlib.suppress(OverflowError):  # there is no day before the first and none after the last
+                if edge is not None:
+                    yield str(date.fromisoformat(str(edge)) + timedelta(days=step))
 
     def _bad_file(self) -> Iterator[str]:
         yield from (ABSENT_FILE, ".", "")
@@ -294,6 +301,10 @@ class ValueType:
         return text
 
 
+LONG_NUMBER = 1_000
+"""Characters up to which a text that is no plain number is held against other ways to write one."""
+LONGEST_TEXT = 100_000
+"""Characters of a text that is made up: a word of more is refused by the system (Linux, MAX_ARG_STRLEN)."""
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
 _DOUBTFUL_INT = re.compile(
     r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"

@@ -23,6 +23,7 @@ from keen_matrix.core.vectors.combine import (
     strength_of,
 )
 from keen_matrix.core.vectors.constraints import WhereFault, count_rows
+from keen_matrix.core.vectors.covering import refuse_too_large
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 MOST_TRIED = 200_000
@@ -165,7 +166,11 @@ class _DeepChecker:
 
     def _size(self) -> None:
         if strength_of(self.matrix) is not None:
-            possible_strength(self.matrix, self.layout)
+            strength = possible_strength(self.matrix, self.layout)
+            try:
+                refuse_too_large(self.levels, strength, constrained=bool(self.rules))
+            except ValueError as error:
+                raise CombineFault(str(error), "combine") from None
         product = count_rows(self.layout.factors, self.maker.constraints)
         if strength_of(self.matrix) is not None or product is None or product <= (self.matrix.limit or MOST_VECTORS):
             return

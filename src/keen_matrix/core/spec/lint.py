@@ -49,6 +49,7 @@ class _Checker:
         """Known functions; None when the oracle file did not load."""
         self.oracle: frozenset[str] = frozenset()
         """Names of the functions of the oracle file, which is never run here."""
+        self._told: set[tuple[KeyPath, str]] = set()
         self.used: dict[int | None, set[str]] = {}
         """Names used in each matrix, and outside of them (None)."""
 
@@ -317,6 +318,9 @@ class _Checker:
         inside = path[1] if path[0] == "matrix" and isinstance(path[1], int) else None
         self.used.setdefault(inside, set()).update(expression.names)
         for name in sorted(expression.names - known):
+            if (path, name) in self._told:  # once a text is enough
+                continue
+            self._told.add((path, name))
             if self.functions is not None and name in self.functions:
                 continue
             at = offset + max(expression.source.find(name), 0)

@@ -130,6 +130,8 @@ def read_source(path: str) -> Source:
         raise SpecFault([_syntax_problem(path, text, error)]) from None
     except RecursionError:
         raise SpecFault([Problem(path=path, message="values are nested too deep")]) from None
+    except ValueError as error:  # of Python's, where TOML itself has nothing against it: an integer of 5,000 digits
+        raise SpecFault([_number_problem(path, text, error)]) from None
     return Source(path, text, data, digest)
 
 
@@ -152,6 +154,15 @@ def _read_bytes(path: str) -> bytes:
         raise SpecFault([Problem(path=path, message=f"cannot be read: {error.strerror or error}")]) from None
     except ValueError:
         raise SpecFault([Problem(path=path.replace("\0", "\\0"), message="a file name cannot hold a NUL")]) from None
+
+
+def _number_problem(path: str, text: str, error: ValueError) -> Problem:
+    """Return the problem of a number that cannot be read, placed at the longest run of digits."""
+    longest = max(re.finditer(r"[0-9_]{4,}", text), key=lambda found: found.end() - found.start(), default=None)
+    at = longest.start() if longest else 0
+    column = at - (text.rfind("\n", 0, at) + 1) + 1
+    return Problem(path=path, line=text.count("\n", 0, at) + 1, column=column, message=f"a number cannot be read: {error}",
+                   expected="an integer of at most 64 bits, as TOML requires", excerpt=caret_lines(text, at))  # fmt: skip
 
 
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")

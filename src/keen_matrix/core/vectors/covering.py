@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from math import prod
+from math import comb, log, prod
 from typing import Any, Literal
 
 import numpy as np
@@ -34,6 +34,8 @@ TRIAL_SHARES = (0.6, 0.12, 0.08)
 """Parts of the work that the smallest starts get; what is left goes to the best result. The smallest start mostly wins."""
 MOST_ROWS = 2_000_000
 """Rows that are made at all; a system that needs more is too large for any strength above 1."""
+MOST_MEMORY = 1 << 30
+"""Bytes that a search may take."""
 SHRINK_TUPLES = 3_000_000
 """Above so many tuples only growth is used: counting how often each is covered would take too much memory."""
 SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
@@ -111,6 +113,37 @@ def cover(
     return _Search(levels, strength, rules, list(always), list(focus), effort, seed).covering()
 
 
+def memory_needed(levels: Sequence[int], strength: int, *, constrained: bool) -> int:
+    """Return about how many bytes a search takes at most.
+
+    A set of axes takes some 200 bytes; where rows are shrunk or constraints are kept, the numbers of every row's tuples stand
+    in memory up to four times, and there are about as many rows as the largest block has values times the logarithm of all
+    tuples (the bound of greedy covering, Johnson 1974).
+    """
+    blocks, tuples = comb(len(levels), strength), tuple_count(levels, strength)
+    needed = blocks * (200 + 16 * strength) + tuples * 2
+    if constrained or tuples <= SHRINK_TUPLES:
+        rows = prod(sorted(levels)[-strength:]) * max(1.0, log(max(tuples, 2)))
+        needed += int(rows) * blocks * 16 + tuples * 16
+    return needed
+
+
+def refuse_too_large(levels: Sequence[int], strength: int, *, constrained: bool) -> None:
+    """Raise ValueError when a search would take more memory than MOST_MEMORY, with the size and a strength that fits."""
+    needed = memory_needed(levels, strength, constrained=constrained)
+    if needed <= MOST_MEMORY:
+        return
+    fits = next(
+        each for each in range(strength - 1, 0, -1)
+        if each == 1 or memory_needed(levels, each, constrained=constrained) <= MOST_MEMORY
+    )  # fmt: skip
+    raise ValueError(
+        f"a strength of {strength} over {len(levels)} axes has {tuple_count(levels, strength):,} combinations to cover, for "
+        f"which about {needed / 1024**3:.1f} GiB of memory are needed and {MOST_MEMORY / 1024**3:.0f} GiB are taken; a "
+        f"strength of {fits} fits"
+    )
+
+
 class _Search:
     """One call: the system, its constraints and fixed rows, and the work that may be done."""
 
@@ -134,6 +167,9 @@ class _Search:
             raise ValueError(
                 f"{least:,} rows at least are needed for a strength of {strength}; at most {MOST_ROWS:,} are made"
             )
+        refuse_too_large(levels, strength, constrained=bool(rules))
+        for among, own in focus:
+            refuse_too_large([levels[axis] for axis in set(among)], min(own, len(set(among))), constrained=bool(rules))
         self.axes = block_axes(len(levels), strength, focus)
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
         started = time.monotonic()

@@ -25,6 +25,8 @@ LIMITS = {
     "help": 12, "accepted": 80, "refusals": 400, "rephrasings": 60, "effects": 60, "again": 4, "renamed": 3, "launchers": 6,
 }  # fmt: skip
 """The most vectors of a family: enough for thirty options, and few enough to run before every commit."""
+MOST_BEYOND = 100
+"""Vectors beyond these that are counted."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,13 +89,16 @@ def family_of(signature: Signature, name: str, launchers: tuple[str, ...] = ()) 
             continue
         if len(found) >= LIMITS[name]:
             beyond += 1
+            if beyond > MOST_BEYOND:  # making them only to count them would take long
+                break
             continue
         found[key] = vector
     left_out = list(dict.fromkeys(notes.texts))
     if notes.unsettled:
         left_out.append(f"{notes.unsettled} vectors that the signature does not settle")
     if beyond:
-        left_out.append(f"{beyond} vectors beyond the {LIMITS[name]} that a family has")
+        count = f"more than {MOST_BEYOND}" if beyond > MOST_BEYOND else str(beyond)
+        left_out.append(f"{count} vectors beyond the {LIMITS[name]} that a family has")
     return Family(name, tuple(found.values()), tuple(left_out))
 
 

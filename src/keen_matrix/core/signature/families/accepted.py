@@ -23,6 +23,8 @@ from keen_matrix.core.signature.requests import (
 
 MOST_EDGES = 6
 """Legal values tried of one NAME."""
+MOST_PAIRS = 100_000
+"""Pairs of choices and values up to which they are combined: some hundred options."""
 MOST_COUNTS = 5
 """Counts of operands tried of one NAME."""
 
@@ -125,9 +127,9 @@ class _Pairs:
 
     def requests(self) -> Iterator[Request]:
         """Yield the requests; conditions are kept to, and no pair is left out that some request can have."""
-        from keen_matrix.core.vectors.covering import NoRows, covering_rows
+        from keen_matrix.core.vectors.covering import NoRows, covering_rows, tuple_count
 
-        if len(self.levels) < 2:
+        if len(self.levels) < 2 or tuple_count(self.levels, 2) > MOST_PAIRS:
             return
         signature, form = self.signature, self.builder.form
         rules = [self._rule(each, False) for each in signature.where if concerns(signature, form, each)]

@@ -20,6 +20,16 @@ NEVER = np.int32(1 << 29)
 """Cover count of a tuple that need not or cannot be covered: neither 0 nor 1, however often it is counted."""
 
 
+CELLS_AT_ONCE = 1 << 22
+"""Cells of an intermediate array: 16 to 32 MiB."""
+BLOCKS_AT_ONCE = 20_000
+
+
+def rows_at_once(width: int) -> int:
+    """Return how many rows of so many cells are dealt with together, so that memory stays bounded."""
+    return max(1, CELLS_AT_ONCE // max(1, width))
+
+
 def block_axes(axes: int, strength: int, focus: Iterable[tuple[Sequence[int], int]]) -> list[tuple[int, ...]]:
     """Return the blocks of a system; one that lies inside another is left out, since the other covers it."""
     chosen = set(combinations(range(axes), min(strength, axes)))
@@ -89,11 +99,24 @@ class Blocks:
         found = np.empty((len(rows), len(self.axes) + 1), dtype=np.int32)
         found[:, -1] = self.total
         for at, axes, strides in self._by_size.values():
-            for start in range(0, len(at), 20_000):  # bounds the intermediate rows × blocks × size
-                part = slice(start, start + 20_000)
-                summed = (rows[:, axes[part]] * strides[part]).sum(axis=2)
-                found[:, at[part]] = summed + self.bases[at[part]].astype(np.int32)
+            for start in range(0, len(at), BLOCKS_AT_ONCE):
+                part = slice(start, start + BLOCKS_AT_ONCE)
+                bases = self.bases[at[part]].astype(np.int32)
+                some = rows_at_once(len(bases) * axes.shape[1])
+                for first in range(0, len(rows), some):  # bounds the intermediate rows × blocks × size
+                    rest = slice(first, first + some)
+                    summed = (rows[rest][:, axes[part]] * strides[part]).sum(axis=2, dtype=np.int32)
+                    found[rest, at[part]] = summed + bases
         return found
+
+    def counted(self, rows: Ints) -> Ints:
+        """Return how often complete rows cover each tuple, the dummy tuple last; all their numbers never stand in memory."""
+        counts = np.zeros(self.total + 1, dtype=np.int32)
+        some = rows_at_once(len(self.axes) + 1)
+        for first in range(0, len(rows), some):
+            numbers = self.numbers(rows[first : first + some]).ravel()
+            counts += np.bincount(numbers, minlength=self.total + 1).astype(np.int32)
+        return counts
 
     def decode(self, number: int) -> tuple[tuple[int, ...], tuple[int, ...]]:
         """Return the axes and the values of a tuple."""

@@ -27,8 +27,7 @@ class Greedy:
         if skip is not None:
             counts[:-1][skip] = NEVER
         if len(rows):
-            found = np.bincount(self.blocks.numbers(rows).ravel(), minlength=self.blocks.total + 1)
-            counts += found.astype(np.int32)
+            counts += self.blocks.counted(rows)
             counts[-1] = NEVER
         made = [rows]
         left = np.flatnonzero(counts == 0)

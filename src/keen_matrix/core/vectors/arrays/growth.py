@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from keen_matrix.core.vectors.arrays.blocks import Ints
+from keen_matrix.core.vectors.arrays.blocks import Ints, rows_at_once
 
 OPEN = -1
 
@@ -55,10 +55,12 @@ class _Step:
 
     def grown(self) -> Ints:
         """Return the rows with the axis set as far as it matters."""
-        numbers, known = self._prefixes(self.rows)
+        some = rows_at_once(self.others.size)
         for at in range(len(self.rows)):
+            if at % some == 0:  # only the axis in hand changes, which no prefix reads
+                numbers, known = self._prefixes(self.rows[at : at + some])
             chosen = int(self.rows[at, self.axis])
-            mine = numbers[at][known[at]]
+            mine = numbers[at % some][known[at % some]]
             if chosen == OPEN and len(mine):
                 gains = (~self.covered[mine[:, None] + self.values]).sum(axis=0)
                 best = int(gains.argmax())

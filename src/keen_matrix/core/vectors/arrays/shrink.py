@@ -58,7 +58,7 @@ class Array:
         self.blocks = blocks
         self.rows = rows.copy()
         self.tuples = blocks.numbers(self.rows)
-        counts = np.bincount(self.tuples.ravel(), minlength=blocks.total + 1).astype(np.int32)
+        counts = blocks.counted(self.rows)
         counts[blocks.total] = NEVER
         if skip is not None:
             counts[:-1][skip] = NEVER
