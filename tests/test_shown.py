@@ -87,6 +87,7 @@ def test_a_failure_is_told_by_what_was_expected_and_what_came(blocks: dict[str, 
     for line in FAILURES[name][1]:
         assert line in blocks[name][at:], blocks[name]
         at = blocks[name].index(line, at)
+    assert re.search(r"(expected|differs in) \S", blocks[name]) and re.search(r"(came|differs in) +\S", blocks[name])
     if not FAILURES[name][0].startswith("line"):
         assert re.search(r"all\.matrix\.toml:\d+\n", blocks[name]), "the place of the rule is told"
 

@@ -88,6 +88,9 @@ class ClusterPool:
 
     def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
         """Send a spec to the workers. Raises RunFault when one has another version, or cannot start the program."""
+        if self.shared and not spec.program.fresh_directory:
+            raise Misuse(f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so they run one at a time, '
+                         "and not on a cluster with a shared file system")  # fmt: skip
         folder = spec.here
         digest, archive = ("", b"") if self.shared else archive_of(folder)
         self._here = folder

@@ -1,0 +1,487 @@
+"""Results are never lost or mixed up, reading commands read, and green means green."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import time
+import xml.etree.ElementTree as ET
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from keen_matrix import cli
+from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
+from keen_matrix.core.model.identity import file_stem
+from keen_matrix.core.results.reading import merge_faults
+from keen_matrix.core.signature.families import FAMILIES
+from tests.conftest import COMMAND, Place
+
+SPEC = """
+    [program]
+    launch = "sh -c 'echo $1; test $1 != 3' sh"
+    [[matrix]]
+    name = "m"
+    line = "{n}"
+    axes.n = [1, 2, 3, 4]
+    expect.exit = 0
+    """
+JOURNAL = ".keen-matrix/last.jsonl"
+
+
+@pytest.fixture
+def ran(place: Place) -> Place:
+    place.write("t.matrix.toml", SPEC)
+    assert place.call("run").status == 1
+    return place
+
+
+# --- journals ---
+
+
+@pytest.mark.parametrize("words", [("--only", "zzz"), ("--budget", "1 ms"), ("--only", "zzz", "--shard", "1/2")])
+def test_a_run_that_runs_nothing_leaves_the_last_one(ran: Place, words: tuple[str, ...]) -> None:
+    before = (ran.folder / JOURNAL).read_bytes()
+    came = ran.call("run", *words)
+    assert came.status in (2, 4) and (ran.folder / JOURNAL).read_bytes() == before, came
+    assert sorted(os.listdir(ran.folder / ".keen-matrix")) == ["history.sqlite3", "last.jsonl"]
+
+
+def test_what_matches_nothing_lists_what_there_is(ran: Place) -> None:
+    came = ran.call("run", "--only", "mm")
+    assert came.err.splitlines()[1] == '  the matrix is "m"; keen-matrix unfold shows the ids' and came.status == 2
+
+
+def test_resume_skips_only_what_has_a_record(place: Place) -> None:
+    place.write("a.matrix.toml", SPEC.replace("echo $1;", "sleep 0.3;"))
+    place.write("b.matrix.toml", SPEC)
+    came = place.call("run", "--budget", "500 ms", "--jobs", "1")
+    assert came.status == 4, came
+    first = {(each["argv"][0]) for each in place.cases()}
+    assert place.journal()[-1]["left"] == 4 - len(first) > 0
+    came = place.call("run", "--resume")
+    assert came.status == 1 and "8 vectors: 6 held, 2 differed" in came.out, came
+    assert place.call("run", "--resume").out.count("3 of 4 hold") == 2
+    rows = [json.loads(row) for row in place.call("report", "--as", "json").out.strip("[]\n").split(",\n")]
+    assert sorted((row["spec"], row["words"]) for row in rows) == [(f"{s}.matrix.toml", n) for s in "ab" for n in "1234"]
+
+
+def test_one_run_at_a_time_writes_a_journal(place: Place) -> None:
+    place.write("t.matrix.toml", SPEC.replace("echo $1;", "sleep 1;"))
+    process = place.start("run", "--jobs", "1")
+    time.sleep(0.8)
+    came = place.call("run")
+    assert came.status == 3 and f"by another run, the process {process.pid}; wait for its end" in came.err
+    assert "--journal" in came.err and place.call("run", "--journal", "other.jsonl").status == 1
+    process.kill()
+    process.communicate()
+    assert place.call("run", "--only", "1").status == 0, "the lock of a run that was killed is none"
+    assert not [each for each in os.listdir(place.folder / ".keen-matrix") if each.startswith(".")]
+
+
+def test_a_journal_replaces_no_other_file_and_keeps_a_link(ran: Place) -> None:
+    before = (ran.folder / "t.matrix.toml").read_bytes()
+    came = ran.call("run", "--journal", "t.matrix.toml")
+    assert came.status == 3 and "is there and is no journal" in came.err
+    assert (ran.folder / "t.matrix.toml").read_bytes() == before
+    (ran.folder / "real").mkdir()
+    (ran.folder / "link.jsonl").symlink_to("real/results.jsonl")
+    assert ran.call("run", "--journal", "link.jsonl").status == 1
+    assert (ran.folder / "link.jsonl").is_symlink() and len(ran.journal("real/results.jsonl")) == 6
+    assert ran.call("run", "--journal", "/dev/null", "--brief").status == 1
+    os.mkfifo(ran.folder / "pipe")
+    assert ran.call("run", "--journal", "pipe", timeout=20).status == 3
+
+
+def twins(place: Place) -> None:
+    """Two folders with the same spec for programs of which the second is to fail."""
+    text = SPEC.replace("sh -c 'echo $1; test $1 != 3' sh", "sh {here}/p.sh")
+    for folder in "ab":
+        place.write(f"{folder}/t.matrix.toml", text)
+        place.write(f"{folder}/p.sh", "exit 0")
+
+
+def test_a_case_is_its_spec_and_its_id(place: Place) -> None:
+    twins(place)
+    assert place.call("run", "--journal", "before.jsonl").status == 0
+    place.write("b/p.sh", "test $1 != 2")
+    assert place.call("run", "--journal", "after.jsonl").status == 1
+    came = place.call("compare", "before.jsonl", "after.jsonl")
+    assert came.status == 1 and "newly failing  1" in came.out and "8 cases in both" in came.out
+    id = next(each["id"] for each in place.cases("after.jsonl") if each["verdict"] != "held")
+    came = place.call("replay", id)
+    assert came.status == 2 and "a/t.matrix.toml and in b/t.matrix.toml; name the spec" in came.err
+    assert place.call("replay", id, "b").status == 1 and place.call("replay", id, "a").status == 0
+    again = place.call("run", "--failed", "--journal", "after.jsonl")
+    assert again.status == 1 and "1 vector: 1 differed" in again.out
+    assert f"again: keen-matrix run --only {id[:6]}" in again.out
+    both = place.call("run")
+    assert f"again: keen-matrix run b/t.matrix.toml --only {id[:6]}" in both.out
+    assert place.call("history", id).out.count("t.matrix.toml") == 2
+
+
+def test_specs_in_other_folders_are_compared_by_name(place: Place) -> None:
+    twins(place)
+    assert place.call("run", "a", "--journal", "before.jsonl").status == 0
+    place.write("b/p.sh", "test $1 != 2")
+    assert place.call("run", "b", "--journal", "after.jsonl").status == 1
+    assert "newly failing  1" in place.call("compare", "before.jsonl", "after.jsonl").out
+
+
+@pytest.mark.parametrize("names", [("a b", "a-b", "a/b"), ("Fares", "fares"), ("é", "e\u0301"), ("x" * 300, "x" * 301), ("-", "--", "..")])
+def test_no_two_matrices_share_a_file(names: tuple[str, ...]) -> None:
+    stems = [file_stem(name) for name in names]
+    assert len({stem.casefold() for stem in stems}) == len(stems)
+    assert all(re.fullmatch(r"[a-z0-9_][a-z0-9_.-]*", stem) and len(stem) < 100 for stem in stems)
+
+
+def test_recorded_outputs_of_like_names_stand_apart(place: Place) -> None:
+    parts = [f'[[matrix]]\nname = "{name}"\nline = "{name}"\nexpect.stdout.baseline = true' for name in ("a b", "a-b", "a/b")]
+    place.write("t.matrix.toml", '[program]\nlaunch = "echo"\n' + "\n".join(parts))
+    place.call("run")
+    assert "3 outputs accepted" in place.call("baseline", "--accept").out
+    assert place.call("run").status == 0 and place.call("baseline").status == 0
+
+
+def test_one_history_whatever_the_journal_is_called(ran: Place) -> None:
+    assert ran.call("run", "--journal", "elsewhere/x.jsonl").status == 1
+    assert sorted(os.listdir(ran.folder / "elsewhere")) == ["x.jsonl"]
+    assert ran.call("history").out.partition("flaky")[0].count("t.matrix.toml") == 2
+    for command in (("report",), ("baseline",), ("doubt",), ("suspects",), ("report", "--as", "tap")):
+        came = ran.call(*command)
+        assert "stands in elsewhere/x.jsonl" in came.err, (command, came)
+        assert command[-1] == "tap" or f"in {JOURNAL}" in came.out
+    assert ran.call("report", "elsewhere/x.jsonl").err == ""
+
+
+def test_a_merge_says_what_is_missing(ran: Place) -> None:
+    for part in "123":
+        ran.call("run", "--shard", f"{part}/3", "--journal", f"{part}.jsonl")
+    there = [each for each in ("1.jsonl", "2.jsonl", "3.jsonl") if (ran.folder / each).exists()]
+    whole = ran.call("report", *there, "--as", "junit")
+    came = ran.call("report", *there[:-1], there[0], "--as", "junit")
+    assert came.status == 1 and "missing" in came.err, came
+    assert (whole.status, whole.err) == (0, "") or len(there) < 3
+    assert ran.call("report", there[0], "--as", "junit").status == 0, "a part by itself is no merge"
+
+
+def test_what_a_merge_finds(tmp_path: Path) -> None:
+    def journal(name: str, *lines: dict[str, Any]) -> str:
+        (tmp_path / name).write_text("".join(json.dumps(each, separators=(",", ":")) + "\n" for each in lines))
+        return str(tmp_path / name)
+
+    def part(shard: str, digest: str = "d") -> dict[str, Any]:
+        return {"journal": 1, "spec": "t", "started": "", "spec_digest": digest, "shard": shard}
+
+    end = {"finished": "x", "counts": {}}
+    one, two = journal("1", part("1/3"), end), journal("2", part("2/3"), {**end, "interrupted": True})
+    assert merge_faults([one, two]) == [f"the run of t in {two} was broken off; run --resume goes on with it",
+                                        "of the 3 parts of t, part 3 is missing"]  # fmt: skip
+    assert merge_faults([journal("3", part("1/1"), end)]) == []
+    assert merge_faults([one, journal("4", part("1/2", "other"), end)])[-1] == "the journals hold runs of different states of t"
+    assert "are of different divisions, into 2 and 3" in merge_faults([one, str(tmp_path / "4")])[0]
+
+
+def test_cases_that_share_the_folder_of_the_spec_run_one_at_a_time(place: Place) -> None:
+    place.write("p.sh", 'mkdir busy || exit 9; sleep 0.05; rmdir busy')
+    place.write("t.matrix.toml", SPEC.replace("sh -c 'echo $1; test $1 != 3' sh", "sh {here}/p.sh").replace(
+        "[[matrix]]", 'directory = "spec"\n    [[matrix]]', 1))  # fmt: skip
+    assert place.call("run", "--jobs", "4").status == 0
+
+
+# --- files that are written ---
+
+
+@pytest.mark.parametrize("command", [("report", "--as", "tap", "-o"), ("run", "--brief", "--report")])
+def test_a_report_goes_into_what_is_there_and_replaces_nothing_else(ran: Place, command: tuple[str, ...]) -> None:
+    def write(target: str) -> tuple[int, str]:
+        came = ran.call(*command, f"tap={target}" if command[0] == "run" else target, timeout=20)
+        return came.status, came.out + came.err
+
+    status = 1 if command[0] == "run" else 0
+    link, real = ran.folder / "link.tap", ran.folder / "real.tap"
+    link.symlink_to(real)
+    assert write("link.tap")[0] == status and link.is_symlink() and real.read_text().startswith("TAP version 14")
+    real.chmod(0o640)
+    assert write("real.tap")[0] == status and real.stat().st_mode & 0o777 == 0o640
+    before = os.stat("/dev/stdout", follow_symlinks=False).st_ino if os.path.islink("/dev/stdout") else 0
+    code, text = write("/dev/stdout")
+    assert code == status and "TAP version 14\n" in text
+    assert not before or os.stat("/dev/stdout", follow_symlinks=False).st_ino == before
+    assert write("/dev/null")[0] == status and not os.path.isfile("/dev/null")
+    os.mkfifo(ran.folder / "pipe")
+    reader = subprocess.Popen(["cat", str(ran.folder / "pipe")], stdout=subprocess.PIPE)
+    time.sleep(0.2)
+    assert write("pipe")[0] == status and reader.communicate()[0].startswith(b"TAP version 14")
+    assert write("pipe")[0] == 3, "nobody reads it"
+    for name in ("t.matrix.toml", "fare.py", JOURNAL):
+        (ran.folder / name).touch()
+        kept = (ran.folder / name).read_bytes() or b"print('mine')\n"
+        (ran.folder / name).write_bytes(kept)
+        code, text = write(name)
+        if name != JOURNAL or command[0] == "report":
+            assert code == 3 and "no earlier report" in text and (ran.folder / name).read_bytes() == kept, (name, text)
+    assert not [each for each in os.listdir(ran.folder) if each.endswith(".new") or each.startswith(".real")]
+
+
+def test_a_script_replaces_an_earlier_one_and_nothing_else(ran: Place) -> None:
+    id = ran.cases()[0]["id"]
+    assert [ran.call("replay", id, "--as-script", "again.sh").status for _ in range(2)] == [0, 0]
+    for name in ("t.matrix.toml", "p.sh"):
+        (ran.folder / "p.sh").write_text("echo mine\n")
+        before = (ran.folder / name).read_bytes()
+        came = ran.call("replay", id, "--as-script", name)
+        assert came.status == 3 and "no earlier script" in came.err and (ran.folder / name).read_bytes() == before
+
+
+def test_the_lines_of_the_page_on_ci_work(ran: Place) -> None:
+    page = (Path(__file__).parent.parent / "docs/in-ci.md").read_text()
+    blocks = re.findall(r"```(?:sh|yaml)\n(.*?)```", page, re.DOTALL)
+    lines = [found for block in blocks for found in re.findall(r"(?:^|- (?:run: )?)\s*(keen-matrix .*)", block, re.MULTILINE)]
+    assert len(lines) >= 7
+    ran.call("run", "--journal", "before.jsonl")
+    path = f"{Path(COMMAND).parent}:{os.environ['PATH']}"
+    for line in lines:
+        line = line.replace("${{ matrix.part }}", "1").replace("$CI_NODE_INDEX", "2").replace("$CI_NODE_TOTAL", "4")
+        done = subprocess.run(["sh", "-c", line], cwd=ran.folder, env={**os.environ, "PATH": path}, capture_output=True, text=True)
+        assert done.returncode in (0, 1) and "Traceback" not in done.stderr, (line, done)
+        if "annotations=/dev/stdout" in line and "3" in done.stdout:
+            assert done.returncode == 0 or "::error file=t.matrix.toml" in done.stdout, (line, done)
+
+
+# --- nothing runs that should not ---
+
+
+@pytest.mark.parametrize("command", [
+    ("lint",), ("unfold",), ("unfold", "--count"), ("coverage",), ("suspects",), ("baseline",), ("report",), ("doubt",),
+    ("report", "--as", "html", "-o", "r.html"), ("report", "--as", "picture", "-o", "r.png"), ("compare", JOURNAL, JOURNAL),
+    ("history",),
+])  # fmt: skip
+def test_reading_commands_execute_nothing(place: Place, command: tuple[str, ...]) -> None:
+    place.write("oracle.py", "def price(n):\n    return n\n")
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "echo"
+        oracle = "oracle.py"
+        [signature]
+        synopsis = "N"
+        values.N = { type = "int", min = 1, max = 9 }
+        [expect]
+        exit = 0
+        [[matrix]]
+        name = "m"
+        line = "{n}"
+        axes.n = [1, 2]
+        expect.stdout = "{price(n)}"
+        [[matrix]]
+        name = "other"
+        line = "{n}"
+        axes.n = [3, 4]
+        expect.stdout.command = "sh {here}/other.sh {n}"
+        """)
+    place.write("other.sh", "echo $1")
+    assert place.call("run").status in (0, 1)
+    place.write("oracle.py", "import os\nopen('executed', 'w')\n\ndef price(n):\n    return n\n")
+    place.write("other.sh", "touch executed; echo $1")
+    came = place.call(*command)
+    assert came.status in (0, 1) and "Traceback" not in came.err, came
+    assert command[0] == "doubt" or not (place.folder / "executed").exists()
+
+
+def test_unfold_says_that_it_runs_an_oracle_and_coverage_leaves_it(place: Place) -> None:
+    place.write("oracle.py", "open('executed', 'w')\ndef odd(n):\n    return n % 2\n")
+    place.write("t.matrix.toml", SPEC.replace("[[matrix]]", 'oracle = "oracle.py"\n    [[matrix]]', 1).replace(
+        "axes.n", 'where = ["odd(n)"]\n    axes.n'))  # fmt: skip
+    assert place.call("lint").status == 0 and not (place.folder / "executed").exists()
+    came = place.call("coverage", "--fail-under", "10")
+    assert came.status == 1 and "depend on the oracle file oracle.py, and this command runs nothing" in came.out
+    assert not (place.folder / "executed").exists()
+    came = place.call("unfold", "--format", "json")
+    assert "the vectors depend on the oracle file oracle.py, which is run" in came.err and came.out.count("\n") == 2
+    assert (place.folder / "executed").exists()
+    for text, told in (("def odd(n:\n", "is no Python (line 1)"), ("def even(n):\n    return 1\n", '"odd" is no function here')):
+        place.write("oracle.py", text)
+        assert told in place.call("lint").out
+
+
+# --- green means green ---
+
+
+@pytest.mark.parametrize(("printed", "expect", "held"), [
+    ("printf 'x\\n'", '"x"', True), ("printf x", '"x"', True), ("printf x", '"x\\n"', False), ("printf 'x\\n'", '"x\\n"', True),
+    ("printf 'x\\n\\n'", '"x\\n"', False), ("printf 'x\\n\\n'", '"x"', False), ("printf x", '{ ends = "x\\n" }', False),
+    ("printf 'x\\n'", '{ ends = "x" }', True), ("printf x", '{ file = "x.txt" }', False), ("printf 'x\\n'", '{ file = "x.txt" }', True),
+    ("printf x", '{ command = "echo x" }', False), ("printf 'x\\n'", '{ is = "{word}\\n" }', True),
+    ("printf x", '{ is = "x\\n", tolerance = 0.1 }', False), ("printf x", '"""\nx\n"""', False),
+])  # fmt: skip
+def test_a_final_newline_that_is_written_is_meant(place: Place, printed: str, expect: str, held: bool) -> None:
+    place.write("x.txt", "x\n")
+    (place.folder / "p.sh").write_text(printed + "\n")
+    (place.folder / "t.matrix.toml").write_text(
+        f'[program]\nlaunch = "sh {{here}}/p.sh"\n[[matrix]]\nname = "m"\nline = "x"\naxes.word = ["x"]\nexpect.stdout = {expect}\n'
+    )
+    came = place.call("run")
+    assert came.status == (0 if held else 1), came
+    assert held or ("newline at the end" in came.out) or "differs in" in came.out or "to end with" in came.out
+
+
+def test_one_spec_that_cannot_be_run_ends_no_other(place: Place) -> None:
+    place.write("a.matrix.toml", SPEC.replace("axes.n", "axis.n"))
+    place.write("b.matrix.toml", SPEC.replace("[[matrix]]", 'build = "false"\n    [[matrix]]', 1))
+    place.write("c.matrix.toml", SPEC.replace("sh -c 'echo $1; test $1 != 3' sh", "no-such-program"))
+    place.write("d.matrix.toml", SPEC.replace("sh -c 'echo $1; test $1 != 3' sh", "sh {here}/gone.sh"))
+    place.write("e.matrix.toml", SPEC)
+    place.write("f.matrix.toml", SPEC.replace("expect.exit = 0", 'expect.exit = "{n.upper()}"'))
+    came = place.call("run", "--report", "junit=r.xml", "--report", "tap=r.tap")
+    assert came.status == 2 and "4 vectors: 3 held, 1 differed" in came.out
+    for told in ("axis", "the build failed", "no-such-program", "gone.sh does not exist", "in every vector that was tried"):
+        assert came.err.count(told) >= 1, (told, came.err)
+    root = ET.parse(place.folder / "r.xml").getroot()
+    assert (root.get("tests"), root.get("errors"), root.get("failures")) == ("9", "5", "1")
+    assert "1..9\n" in (place.folder / "r.tap").read_text()
+    assert place.call("report", "--as", "markdown").out.count("could not be run") == 5
+    assert place.call("run", "c.matrix.toml").status == 3 and place.call("run", "e.matrix.toml").status == 1
+    assert place.call("run", "--only", "1", "e.matrix.toml").status == 0
+
+
+def test_a_family_without_vectors_stops_nothing(place: Place) -> None:
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "echo"
+        [signature]
+        synopsis = "[WORD...]"
+        help = []
+        derive = ["help", "launchers", "effects"]
+        [[matrix]]
+        name = "m"
+        line = "a"
+        expect.exit = 0
+        """)
+    came = place.call("run")
+    assert came.status == 0 and "1 vector: all held" in came.out, came
+
+
+def test_nothing_to_doubt_or_reach_is_no_success(place: Place) -> None:
+    place.write("t.matrix.toml", SPEC.replace("[1, 2, 3, 4]", "[3]"))
+    assert place.call("run").status == 1
+    came = place.call("doubt", "--fail-under", "1")
+    assert came.status == 1 and "no case held, so nothing was altered" in came.out
+    came = place.call("coverage", "--fail-under", "1")
+    assert came.status == 1 and "nothing to reach" in came.out
+    came = place.call("baseline")
+    assert came.status == 0 and "no expectation records outputs" in came.out
+
+
+@pytest.mark.parametrize(("change", "told"), [
+    ("rm -f old.txt; ln -s x old.txt", "expected  no such file | came      a link to x"),
+    (": > new.txt", "expected  no such file | came      an empty file"),
+    ("chmod 600 kept.txt", "expected  mode 644 as before | came      mode 600"),
+    ("echo more >> kept.txt", "expected  the same as before the launch"),
+])  # fmt: skip
+def test_a_file_that_is_not_as_expected_is_told_as_it_is(place: Place, change: str, told: str) -> None:
+    place.write("p.sh", change)
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "sh {here}/p.sh"
+        [[matrix]]
+        name = "m"
+        line = "x"
+        files."kept.txt" = { text = "kept", mode = "644" }
+        expect.files."new.txt".absent = true
+        expect.files."old.txt".absent = true
+        expect.files."kept.txt".unchanged = true
+        """)
+    out = place.call("run").out
+    at = 0
+    for part in told.split(" | "):
+        assert part in out[at:], out
+        at = out.index(part, at)
+
+
+def test_lines_in_any_order_against_nothing_and_a_grid_of_one_axis(place: Place) -> None:
+    place.write("t.matrix.toml", SPEC.replace("expect.exit = 0", 'expect.stdout.lines-any-order = ["", "x"]').replace("echo $1;", ":;"))
+    came = place.call("run", "--by", "n")
+    assert "2 missing, none not expected" in came.out and "missing       (an empty line)" in came.out
+    assert re.search(r"across n\n\s+1 +2 +3 +4\n\s+\S+ +\S", came.out), came.out
+
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+RELATIONS = """
+    [program]
+    launch = "sh {here}/p.sh"
+    launchers.again = "sh {here}/p.sh"
+    [reference]
+    launch = "sh {here}/p.sh"
+    [signature]
+    synopsis = "[-v] [-n N] WORD"
+    values.N = { type = "int", min = 1, max = 9 }
+    help = []
+    derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"]
+    [[matrix]]
+    name = "plain"
+    line = "a"
+    expect.exit = 0
+    [[matrix]]
+    name = "alike"
+    line = "a"
+    expect.alike = { again = true }
+    [[matrix]]
+    name = "differs"
+    line = "a"
+    expect.differs = { line = "b" }
+    [[matrix]]
+    name = "steps"
+    steps = [{ line = "a" }, { line = "b" }]
+    expect.exit = 0
+    """
+
+
+def test_why_and_replay_know_every_kind_of_relation(place: Place) -> None:
+    place.write("p.sh", 'echo "$0" "$@"')
+    place.write("t.matrix.toml", RELATIONS)
+    place.call("run")
+    relations: dict[str, str] = {}
+    for each in place.cases():
+        relations.setdefault(f"{each['matrix']} {each.get('relation')}", each["id"])
+    assert {each.split()[-1] for each in relations} >= {"alike", "differs", "renamed", "reference"}
+    assert {each.split()[0] for each in relations} >= set(FAMILIES) - {"help"}
+    place.write("t.matrix.toml", RELATIONS.replace("[reference]", "[reference]\n    only-accepted = true"))
+    for id in relations.values():
+        for command in (("unfold", "--why", id), ("replay", id)):
+            came = place.call(*command)
+            assert came.status in (0, 1) and came.err == "", (command, came)
+
+
+@pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))
+def test_every_command_takes_every_example(place: Place, name: str) -> None:
+    for each in EXAMPLES.iterdir():
+        (place.folder / each.name).write_bytes(each.read_bytes())
+    place.call("run", name, "--journal", JOURNAL)
+    id = place.cases()[0]["id"]
+    for words in (["lint"], ["unfold"], ["unfold", "--count"], ["unfold", "--format", "shell"], ["unfold", "--why", id],
+                  ["coverage"], ["suspects"], ["doubt"], ["replay", id]):  # fmt: skip
+        came = place.call(*words, name)
+        assert came.status in (0, 1) and "fault in Keen Matrix" not in came.err, (words, came)
+
+
+@pytest.mark.parametrize("raised", [
+    SpecFault([]), Misuse(""), Misuse("m"), RunFault(""), NotationFault("m", "text", 1), ExpressionFault("a", "b"), OSError(28, "full"),
+    ValueError("x"), KeyError("reference"), RecursionError(), KeyboardInterrupt(), MemoryError(), UnicodeEncodeError("utf-8", "x", 0, 1, "r"),
+])  # fmt: skip
+def test_no_way_out_is_without_a_message(
+    raised: BaseException, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    import keen_matrix.cli.schema as command
+
+    def main(_: object) -> int:
+        raise raised
+
+    monkeypatch.setattr(command, "main", main)
+    monkeypatch.setattr("keen_matrix.core.interruption._heard", [])
+    monkeypatch.chdir(tmp_path)
+    status = cli.main(["schema"])
+    err = capsys.readouterr().err
+    assert status in (2, 3, 130) and len(err.strip()) > 10 and "Traceback" not in err
