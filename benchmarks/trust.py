@@ -174,10 +174,10 @@ def journals(seed: int, count: int = 1_000) -> int:
             check=False,
         )
         lines = Path(".keen-matrix/last.jsonl").read_text().splitlines()
-        readers = [["report"], *(["report", "--as", each] for each in ("junit", "tap", "html", "markdown", "csv", "json", "annotations")),
-                   ["compare", "l.jsonl", ".keen-matrix/last.jsonl"], ["suspects", "--journal", "l.jsonl", "tide.matrix.toml"],
-                   ["doubt", "--journal", "l.jsonl", "tide.matrix.toml"], ["baseline", "--journal", "l.jsonl", "tide.matrix.toml"],
-                   ["coverage", "--journal", "l.jsonl", "tide.matrix.toml"]]  # fmt: skip
+        formats = ("junit", "tap", "html", "markdown", "csv", "json", "annotations")
+        spec = "tide.matrix.toml"
+        readers = [["report"], *(["report", "--as", each] for each in formats), ["compare", "l.jsonl", ".keen-matrix/last.jsonl"]]
+        readers += [[each, "--journal", "l.jsonl", spec] for each in ("suspects", "doubt", "baseline", "coverage")]
         for number in range(count):
             kept = [lines[0], *chance.sample(lines[1:], 12)]
             text = "\n".join(journal_lines(chance, kept)) + chance.choice(["\n", ""])
