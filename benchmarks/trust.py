@@ -141,7 +141,7 @@ def journal_lines(chance: random.Random, lines: list[str]) -> list[str]:
         elif how == 2:
             lines[at] = chance.choice(["[]", "3", "null", '"x"', "[" * 100_000, '{"a":' * 50_000, "{}", "\0"])
         else:
-            with contextlib.suppress(ValueError):
+            with contextlib.suppress(ValueError, RecursionError):
                 value = json.loads(lines[at])
                 lines[at] = json.dumps(changed(value, chance), separators=(",", ":"))
     return lines
