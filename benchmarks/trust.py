@@ -245,10 +245,8 @@ def kills(seed: int, count: int = 30) -> int:
             )
             if union() != whole or done.returncode != 1 or "120 vectors" not in done.stdout:
                 wrong += 1
-                print(
-                    f"kill {number}: {len(union())} of {len(whole)} records, status {done.returncode} {done.stdout[-200:]}",
-                    flush=True,
-                )
+                counts = f"{len(union())} of {len(whole)} records, status {done.returncode}"
+                print(f"kill {number}: {counts} {done.stdout[-200:]}{done.stderr[-300:]}", flush=True)
     print(f"kills: {count}, wrong {wrong}")
     return wrong
 

@@ -168,3 +168,20 @@ def test_a_journal_is_read_to_its_end_in_blocks_of_any_size(tmp_path: Path, monk
             assert [fields["note"] for _, _, fields in read] == ["é" * number for number in range(40)]
             assert b"".join(line for _, line, _ in read) == path.read_bytes()
             assert all(path.read_bytes()[offset : offset + len(line)] == line for offset, line, _ in read)
+
+
+def test_half_surrogates_and_deep_nesting_are_no_traceback(place: Place) -> None:
+    place.write("t.matrix.toml", SPEC)
+    place.write("p.sh", 'echo "$1 $2"')
+    place.call("run")
+    lines = place.journal()
+    lines[1]["argv"] = ["\ud800"]
+    lines[1]["stdout"] = "\udcff"
+    (place.folder / "odd.jsonl").write_text("".join(json.dumps(each, separators=(",", ":")) + "\n" for each in lines))
+    nested = json.dumps(lines[0]) + "\n" + "[" * 100_000 + "\n"
+    (place.folder / "deep.jsonl").write_text(nested)
+    for words in (*READERS[:-1], ["compare", "odd.jsonl"]):
+        came = place.call(words[0], "odd.jsonl", *words[1:])
+        assert came.status in (0, 1) and "Keen Matrix itself" not in came.err, (words, came)
+        came = place.call(words[0], "deep.jsonl", *words[1:])
+        assert came.status == 3 and "deep.jsonl:2: this is no line of a journal" in came.err, (words, came)

@@ -45,7 +45,7 @@ def row_of(record: CaseRecord, names: list[str]) -> dict[str, Any]:
 
 def _size(fields: dict[str, Any], name: str) -> int:
     size = fields.get(f"{name}_bytes")
-    return int(size) if size is not None else len(str(fields.get(name) or "").encode())
+    return int(size) if size is not None else len(str(fields.get(name) or "").encode("utf-8", "surrogatepass"))
 
 
 def write_csv(report: Report, stream: BinaryIO) -> None:

@@ -240,7 +240,7 @@ def stream_bytes(fields: Mapping[str, Any], name: str) -> bytes:
         import base64
 
         return base64.b64decode(fields[f"{name}_base64"])
-    return str(fields.get(name) or "").encode("utf-8")
+    return str(fields.get(name) or "").encode("utf-8", "surrogatepass")
 
 
 def encode(fields: Mapping[str, Any]) -> bytes:

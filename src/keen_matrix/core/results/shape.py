@@ -105,11 +105,14 @@ def header_fault(fields: Mapping[str, Any]) -> str:
     for name, types in _HEADER_OTHERS:
         if name in fields and type(fields[name]) not in types:
             return _fault(name, fields, types)
-    if not all(type(word) is str for word in fields.get("launch", ())):
-        return '"launch" holds something else than texts'
+    for name in ("launch", "matrices"):
+        if not all(type(each) is str for each in fields.get(name, ())):
+            return f'"{name}" holds something else than texts'
     for name, axes in fields.get("axes", {}).items():
         if type(axes) is not dict or not all(type(values) is list for values in axes.values()):
             return f'"axes" has no arrays of values for "{name}"'
+        if not all(type(each) is str for values in axes.values() for each in values):
+            return f'"axes" holds something else than texts for "{name}"'
     return ""
 
 
