@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import textwrap
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -54,11 +55,28 @@ class Place:
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **more}
         return subprocess.Popen([COMMAND, *words], cwd=self.folder, start_new_session=True, **pipes)
 
+    def await_programs(self, process: subprocess.Popen[bytes], count: int) -> list[str]:
+        """Wait until so many workers of a run each run a program, and return the workers' numbers."""
+        workers: list[str] = []
+        for _ in range(400):
+            workers = [each for each in _children(process.pid) if _children(each)]
+            if len(workers) >= count:
+                break
+            time.sleep(0.05)
+        return workers
+
     def journal(self, name: str = ".keen-matrix/last.jsonl") -> list[dict[str, Any]]:
         return [json.loads(line) for line in (self.folder / name).read_text().splitlines()]
 
     def cases(self, name: str = ".keen-matrix/last.jsonl") -> list[dict[str, Any]]:
         return [each for each in self.journal(name) if "id" in each]
+
+
+def _children(pid: object) -> list[str]:
+    try:
+        return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+    except OSError:
+        return []
 
 
 @pytest.fixture

@@ -102,11 +102,7 @@ def test_a_worker_that_is_killed_from_outside_loses_nothing(place: Place, tempor
         expect.exit = 0
         """)
     process = place.start("run", "--jobs", "2", env={**os.environ, "TMPDIR": str(temporary)})
-    for _ in range(100):
-        workers = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
-        if len(workers) == 2 and all(Path(f"/proc/{each}/task/{each}/children").read_text() for each in workers):
-            break
-        time.sleep(0.05)
+    workers = place.await_programs(process, 2)
     programs = Path(f"/proc/{workers[0]}/task/{workers[0]}/children").read_text().split()
     os.kill(int(workers[0]), signal.SIGKILL)
     out, err = process.communicate(timeout=60)
@@ -128,7 +124,7 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
         expect.exit = 0
         """)
     process = place.start("run", "--jobs", "2")
-    time.sleep(0.7)
+    place.await_programs(process, 2)
     os.killpg(process.pid, signal.SIGSTOP)
     time.sleep(2)
     os.killpg(process.pid, signal.SIGCONT)
@@ -151,7 +147,7 @@ def test_an_impatient_interruption_ends_all_in_order(
         expect.exit = 0
         """)
     process = place.start("run", "--jobs", "2", env={**os.environ, "TMPDIR": str(temporary)})
-    time.sleep(0.8)
+    place.await_programs(process, 2)
     for _ in range(times):
         os.killpg(process.pid, number)
         time.sleep(0.02)

@@ -6,12 +6,17 @@ import contextlib
 import errno
 import fcntl
 import os
+import time
 
 from keen_matrix.core.errors import RunFault
 
 SUFFIX = ".lock"
 _NO_LOCKS = (errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS)
 """What a file system says that knows no locks; a run goes on without."""
+
+_WAIT_FOR_THE_DEAD = 2.0
+"""Seconds that a lock is awaited whose owner is gone, or has not yet written its number: a child that the owner made in its
+last moment holds the lock until it executes its program or ends."""
 
 
 class FileLock:
@@ -24,6 +29,7 @@ class FileLock:
     def __init__(self, path: str) -> None:
         self.path = os.path.join(os.path.dirname(path), f".{os.path.basename(path)}{SUFFIX}")
         self._fd = -1
+        until = time.monotonic() + _WAIT_FOR_THE_DEAD
         while self._fd < 0:
             fd = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
             try:
@@ -32,6 +38,9 @@ class FileLock:
                 if error.errno not in _NO_LOCKS:
                     owner = os.read(fd, 20).decode("ascii", "replace").strip()
                     os.close(fd)
+                    if not _is_alive(owner) and time.monotonic() < until:
+                        time.sleep(0.02)
+                        continue
                     who = f"the process {owner}" if owner else "another process"
                     raise RunFault(
                         f"{path} is being written by another run, {who}; wait for its end, or give this run a journal of "
@@ -57,3 +66,16 @@ class FileLock:
                 os.unlink(self.path)
             os.close(self._fd)
             self._fd = -1
+
+
+def _is_alive(number: str) -> bool:
+    """Whether there is a process of this number; a number that is none is nobody's."""
+    if not number.isdecimal():
+        return False
+    try:
+        os.kill(int(number), 0)
+    except (ProcessLookupError, OverflowError):
+        return False
+    except PermissionError:
+        return True
+    return True
