@@ -100,10 +100,10 @@ def test_a_difference_holds_every_line_that_differs(expected: str, came: str) ->
     for line in found.lines:
         if line.kind in ("same", "expected"):
             assert left[line.number - 1] == line.text
-        if line.kind == "came":
+        if line.kind == "found":
             assert right[line.number - 1] == line.text
     gone = [line.number for line in found.lines if line.kind == "expected"]
-    new = [line.number for line in found.lines if line.kind == "came"]
+    new = [line.number for line in found.lines if line.kind == "found"]
     kept_left = [text for number, text in enumerate(left, 1) if number not in gone]
     kept_right = [text for number, text in enumerate(right, 1) if number not in new]
     assert kept_left == kept_right, "without what differs, both are the same"
@@ -121,7 +121,7 @@ def test_a_difference_has_a_little_of_what_surrounds_it_and_no_more_than_is_read
 def test_large_texts_show_their_first_difference(size: int) -> None:
     expected = "".join(f"{number}\n" for number in range(size))
     found = difference(expected, expected.replace(f"\n{size // 2}\n", "\nother\n"))
-    assert [line.text for line in found.lines if line.kind == "came"] == ["other"] and found.differing == 1
+    assert [line.text for line in found.lines if line.kind == "found"] == ["other"] and found.differing == 1
 
 
 def test_a_line_of_a_megabyte_is_shown_round_its_first_difference() -> None:

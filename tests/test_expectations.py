@@ -107,15 +107,16 @@ def test_large_outputs_are_compared_in_seconds(place: Place) -> None:
         [[matrix]]
         name = "long"
         line = "long"
-        expect.stdout = { is = "{'x' * 5_000_000}x" }
+        expect.stdout.file = "long.txt"
         [[matrix]]
         name = "much"
         line = "much"
         expect.stdout = { lines-any-order = ["ab"], lacks = "abc" }
         """)  # fmt: skip
+    place.write("long.txt", "x" * 5_000_001)
     came = place.call("run", timeout=50)
     assert came.status == 1
-    assert "differs in 1 of 200,000 lines" in came.out and "came     150001  odd" in came.out, came.out
+    assert "differs in 1 of 200,000 lines" in came.out and "found    150001  odd" in came.out, came.out
     assert "not expected  ab" in came.out and "and 2,699,979 more" in came.out
     assert "…x" in came.out and "xy\n" in came.out
 
@@ -149,7 +150,7 @@ expect = { stdout = "{half(n)}", exit = "{half(n) * 0}" }
 """, 'echo $((4 / $1))')  # fmt: skip
     came = place.call("run", "--jobs", "1")
     assert (
-        "came      the expression half(n) failed: ZeroDivisionError" in came.out
+        "found     the expression half(n) failed: ZeroDivisionError" in came.out
         and "with n = 0" in came.out
     )
     assert came.err.count("asked") == 4, "once a case; again where it failed"
@@ -176,7 +177,7 @@ axes.n = [1, 2, 3]
     assert place.call("run").status == 0
     spec(place, body, "echo $(( $1 / 2 * 2 ))")
     came = place.call("run", "--only", "1")
-    assert 'expected  "1"' in came.out and 'came      "0"' in came.out
+    assert 'expected  "1"' in came.out and 'found     "0"' in came.out
 
 
 def test_masks_hide_what_varies_and_an_idle_one_is_pointed_out(place: Place) -> None:
@@ -193,7 +194,7 @@ expect = { stdout = "took 5 ns", files.log = "at <time>" }
     came = place.call("run", "--repeat", "1")
     assert came.status == 0, came.out
     assert "the mask zebra found nothing in the whole run   t.matrix.toml:10" in came.out and r"\d+ ns" not in came.out
-    assert "ns" in place.cases()[0]["stdout"], "the journal keeps what came"
+    assert "ns" in place.cases()[0]["stdout"], "the journal keeps what was found"
 
 
 def test_recorded_outputs_are_told_shown_accepted_and_dropped(place: Place) -> None:

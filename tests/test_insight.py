@@ -85,7 +85,7 @@ def test_a_doubt_names_its_rule_an_alteration_and_what_would_close_it(place: Pla
     place.write("t.matrix.toml", DOUBTED.replace("{expect}", "expect = { exit = 0, stdout.contains = 'fare' }"))
     place.call("run")
     came = place.call("doubt").out
-    assert "t.matrix.toml:7  looks at it, not closely enough" in came and "stdout: the last line dropped" in came
+    assert "t.matrix.toml:7  checked too loosely" in came and "stdout: the last line dropped" in came
     line = re.search(r"it would be noticed by  (expect\.stdout = .*)", came)
     assert line
     place.write(
@@ -240,7 +240,7 @@ def test_narrowing_keeps_the_reason_and_shrinks_words_and_input(place: Place) ->
     came = place.call("narrow")
     assert came.status == 0
     assert 'line = ["boom"]' in came.out and 'stdin = "bad\\n"' in came.out, came.out
-    assert "1 word of" in came.out and "ValueError" in came.out
+    assert "1 of 5 words left after" in came.out and "ValueError" in came.out
     few = place.call("narrow", "--launches", "3")
     assert "the limit of launches was reached" in few.out
     assert place.call("narrow", "--id", "zzzz").status == 2

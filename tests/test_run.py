@@ -48,8 +48,8 @@ def test_a_failure_shows_expected_before_came_and_a_line_to_paste(place: Place) 
     came = place.call("run")
     assert came.status == 1
     assert "  sh greet.sh 'Ben Ten'\n" in came.out
-    assert "  exit        expected  0" in came.out and "              came      3\n" in came.out
-    assert 'expected  "hello Ben Ten"' in came.out and r'came      "hello  Ben\t\e[31m·"' in came.out
+    assert "  exit        expected  0" in came.out and "              found     3\n" in came.out
+    assert 'expected  "hello Ben Ten"' in came.out and r'found     "hello  Ben\t\e[31m·"' in came.out
     assert "greet.matrix.toml:6\n" in came.out and "greet.matrix.toml:11\n" in came.out
     assert "\x1b" not in came.out
     assert "10 vectors: 8 held, 2 differed" in came.out and "the same way: " in came.out
@@ -95,7 +95,7 @@ def test_the_environment_is_clean_and_the_directory_fresh(place: Place) -> None:
         [program]
         launch = "sh {here}/p.sh"
         env = { TARIFF = "{tariff}" }
-        env-inherit = ["PATH", "KEEP"]
+        env-from-caller = ["PATH", "KEEP"]
         [[matrix]]
         name = "m"
         line = "{n}"
@@ -261,6 +261,7 @@ def test_a_flood_is_cut_at_the_cap_and_ended(place: Place) -> None:
 
 
 def test_ten_megabytes_for_a_program_that_never_reads(place: Place) -> None:
+    place.write("big.txt", "x" * 10_000_000)
     place.write(
         "p.matrix.toml",
         """
@@ -269,7 +270,7 @@ def test_ten_megabytes_for_a_program_that_never_reads(place: Place) -> None:
         [[matrix]]
         name = "m"
         line = "x"
-        stdin = "{'x' * 10000000}"
+        stdin.file = "big.txt"
         expect.stdout = "ok"
         """,
     )
@@ -429,7 +430,7 @@ def test_brief_and_details_and_color(place: Place) -> None:
     greet(place, "echo hullo $1")
     brief, details = place.call("run", "--brief").out, place.call("run", "--details").out
     assert len(brief.splitlines()) == 5 and "expected" not in brief
-    assert "stdout in all" in details and "│ hullo Ada" in details
+    assert "complete stdout" in details and "│ hullo Ada" in details
     assert "\x1b[" in place.call("run", "--color", "always", env={"TERM": "xterm"}).out
     ascii_out = place.call("run", env={"PYTHONIOENCODING": "ascii", "PYTHONUTF8": "0"}).out
     assert ascii_out.isascii() and "  x greetings" in ascii_out

@@ -18,35 +18,35 @@ exit 0
 """
 # what stands in the matrix, the lines that tell the failure, and the expectation in words
 FAILURES: dict[str, tuple[str, list[str], str]] = {
-    "exit": ('line = "fail"', ["exit expected 0", "came 3"], "0"),
-    "exits": ('expect.exit = [1, 2, 9]', ["exit expected 1 or 2 or 9", "came 0"], "1 or 2 or 9"),
-    "text": (r'expect.stdout = "one\ntwo\nthr\tee\n"', ["stdout differs in 1 of 3 lines", "1 one", "expected 2 two", "came 2 two·", r"3 thr\tee"],
+    "exit": ('line = "fail"', ["exit expected 0", "found 3"], "0"),
+    "exits": ('expect.exit = [1, 2, 9]', ["exit expected 1 or 2 or 9", "found 0"], "1 or 2 or 9"),
+    "text": (r'expect.stdout = "one\ntwo\nthr\tee\n"', ["stdout differs in 1 of 3 lines", "1 one", "expected 2 two", "found 2 two·", r"3 thr\tee"],
              'is "one'),
-    "contains": ('expect.stdout.contains = ["four", "one"]', ['stdout expected to contain "four"', r'came "one\ntwo \nthr\tee\n"'],
+    "contains": ('expect.stdout.contains = ["four", "one"]', ['stdout expected to contain "four"', r'found "one\ntwo \nthr\tee\n"'],
                  'contains "four" and "one"'),
     "lacks": ('expect.stdout.lacks = "two"', ['stdout expected not to contain "two"'], 'lacks "two"'),
-    "nothing": ('expect.stderr = ""', ["stderr expected nothing", 'came "bad"'], "is"),
+    "nothing": ('expect.stderr = ""', ["stderr expected nothing", 'found "bad"'], "is"),
     "pattern": (r"expect.stdout.matches = '^\d+$'", [r"stdout expected to match ^\d+$"], r"matches ^\d+$"),
-    "lines": (r'expect.stdout.lines = ["one", "three", "thr\tee"]', ["stdout differs in 1 of 3 lines", "expected 2 three", "came 2 two·"],
+    "lines": (r'expect.stdout.lines = ["one", "three", "thr\tee"]', ["stdout differs in 1 of 3 lines", "expected 2 three", "found 2 two·"],
               "has the lines 'one', 'three'"),
-    "any order": ('expect.stdout.lines-any-order = ["two ", "one", "four"]', ["stdout expected these lines, in any order", "came 1 missing, 1 not expected", "missing four", r"not expected thr\tee"], "in any order"),
-    "count": ('expect.stdout.line-count = "4..9"', ["stdout expected 4..9 lines", "came 3 lines"], "has 4 to 9 lines"),
-    "bytes": ('expect.stdout.bytes = "base64:b25l"', ["stdout differs in 2 of 3 lines", "came 2 two·"], "is the given bytes"),
+    "any order": ('expect.stdout.lines-any-order = ["two ", "one", "four"]', ["stdout expected these lines, in any order", "found 1 missing, 1 not expected", "missing four", r"not expected thr\tee"], "in any order"),
+    "count": ('expect.stdout.number-of-lines = "4..9"', ["stdout expected 4..9 lines", "found 3 lines"], "has 4 to 9 lines"),
+    "bytes": ('expect.stdout.bytes = "base64:b25l"', ["stdout differs in 2 of 3 lines", "found 2 two·"], "is the given bytes"),
     "starts": ('expect.stdout.starts = "two"', ['stdout expected to start with "two"'], 'starts with "two"'),
     "ends": ('expect.stdout.ends = "one"', ['stdout expected to end with "one"'], 'ends with "one"'),
     "json": ("expect.stdout.json = { a = 1 }", ["stdout expected JSON", "but Expecting value at line 1, column 1"], 'is the JSON {"a": 1}'),
-    "groups": ("expect.stdout = { matches = '(?s)(?P<first>\\w+).*', holds = \"first == 'two'\" }", ["stdout expected first == 'two'", "came first = 'one'"],
+    "groups": ("expect.stdout = { matches = '(?s)(?P<first>\\w+).*', holds = \"first == 'two'\" }", ["stdout expected first == 'two'", "found first = 'one'"],
                "first == 'two' holds"),
     "command": ("expect.stdout.command = \"printf 'one\\\\nTWO\\\\n'\"", ["stdout differs in 2 of 3 lines", "expected 2 TWO"], "prints"),
-    "digest": (f'expect.stdout.bytes = "{DIGEST}"', [f"stdout expected {DIGEST}", "came sha256:a9d5ac7e"], "has the sha256 digest"),
-    "file": ('expect.files."out.txt" = "in"', ['out.txt expected "in"', 'came "out"'], 'is "in"'),
-    "absent": ('expect.files."out.txt".absent = true', ["out.txt expected no such file", "came a file of 4 bytes"], "absent"),
-    "mode": ('expect.files."out.txt".mode = "755"', ["out.txt expected mode 755", "came mode 644"], "has mode 755"),
-    "missing": ('expect.files."none.txt".contains = "x"', ["none.txt expected a file", "came absent"], 'contains "x"'),
-    "others": ('expect.other-files = "none"', ["other-files expected other files left alone", "came out.txt created"], "none created, changed or deleted"),
-    "duration": ('expect.duration = "> 60 min"', ["duration expected > 60 min", "came 0."], "> 60 min"),
+    "digest": (f'expect.stdout.bytes = "{DIGEST}"', [f"stdout expected {DIGEST}", "found sha256:a9d5ac7e"], "has the sha256 digest"),
+    "file": ('expect.files."out.txt" = "in"', ['out.txt expected "in"', 'found "out"'], 'is "in"'),
+    "absent": ('expect.files."out.txt".absent = true', ["out.txt expected no such file", "found a file of 4 bytes"], "absent"),
+    "mode": ('expect.files."out.txt".mode = "755"', ["out.txt expected mode 755", "found mode 644"], "has mode 755"),
+    "missing": ('expect.files."none.txt".contains = "x"', ["none.txt expected a file", "found absent"], 'contains "x"'),
+    "others": ('expect.other-files = "none"', ["other-files expected other files left alone", "found out.txt created"], "none created, changed or deleted"),
+    "duration": ('expect.duration = "> 60 min"', ["duration expected > 60 min", "found 0."], "> 60 min"),
     "memory": ('expect.memory = "> 4 GiB"', ["memory expected > 4 GiB", "MiB"], "> 4 GiB"),
-    "signal": ('expect.signal = "TERM"', ["signal expected TERM", "came exit 0"], "TERM"),
+    "signal": ('expect.signal = "TERM"', ["signal expected TERM", "found exit 0"], "TERM"),
     "killed": ('line = "term"', ["crash expected no crash", "exit expected 0"], "0"),
 }  # fmt: skip
 
@@ -87,7 +87,7 @@ def test_a_failure_is_told_by_what_was_expected_and_what_came(blocks: dict[str, 
     for line in FAILURES[name][1]:
         assert line in blocks[name][at:], blocks[name]
         at = blocks[name].index(line, at)
-    assert re.search(r"(expected|differs in) \S", blocks[name]) and re.search(r"(came|differs in) +\S", blocks[name])
+    assert re.search(r"(expected|differs in) \S", blocks[name]) and re.search(r"(found|differs in) +\S", blocks[name])
     if not FAILURES[name][0].startswith("line"):
         assert re.search(r"all\.matrix\.toml:\d+\n", blocks[name]), "the place of the rule is told"
 
@@ -152,8 +152,8 @@ FORMS = {
     'stdout = { starts = "a", ends = "z" }': ("stdout", 'starts with "a" and ends with "z"'),
     'stdout.lines = ["a", "b"]': ("stdout", "has the lines 'a', 'b'"),
     'stdout.lines-any-order = ["a"]': ("stdout", "has the lines 'a', in any order"),
-    'stdout.line-count = "1..3"': ("stdout", "has 1 to 3 lines"),
-    'stdout.line-count = "{code}"': ("stdout", "has {code} lines"),
+    'stdout.number-of-lines = "1..3"': ("stdout", "has 1 to 3 lines"),
+    'stdout.number-of-lines = "{code}"': ("stdout", "has {code} lines"),
     'stdout.file = "f.txt"': ("stdout", "is the file f.txt"),
     'stdout.command = "echo {code}"': ("stdout", "is what echo {…} prints"),
     'stdout.bytes = "base64:AAE="': ("stdout", "is the given bytes"),
@@ -174,7 +174,7 @@ FORMS = {
 
 
 def test_every_kind_of_expectation_is_told_in_words(place: Place) -> None:
-    """A spec with a matrix for each; what a vector of it is held to, as `unfold --why` says it."""
+    """A spec with a matrix for each; what a vector of it must satisfy, as `unfold --why` says it."""
     place.write("f.txt", "x\n")
     matrices = "".join(
         f'[[matrix]]\nname = "m{number}"\nline = "w{number} {{code}}"\naxes.code = [0]\nexpect.{line}\n'
@@ -183,7 +183,7 @@ def test_every_kind_of_expectation_is_told_in_words(place: Place) -> None:
     place.write("t.matrix.toml", f'[program]\nlaunch = "echo"\n{matrices}')
     assert place.call("lint").status == 0, place.call("lint").out
     ids = [json.loads(line)["id"] for line in place.call("unfold", "--format", "json").out.splitlines()]
-    told = [place.call("unfold", "--why", id).out.partition("is held to")[2] for id in ids]
+    told = [place.call("unfold", "--why", id).out.partition("must satisfy")[2] for id in ids]
     missed = [(aspect, words, lines) for (aspect, words), lines in zip(FORMS.values(), told, strict=True)
               if not any(line.split()[:1] == [aspect] and words in line for line in lines.splitlines())]  # fmt: skip
     assert not missed

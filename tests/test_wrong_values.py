@@ -19,7 +19,7 @@ SPEC = r"""
 launch = "python3 {here}/p.py"
 timeout = 5
 env = { TARIFF = "summer", X = false }
-env-inherit = ["PATH"]
+env-from-caller = ["PATH"]
 directory = "fresh"
 build = "true"
 output-cap = "1 MiB"
@@ -88,7 +88,7 @@ env = { A = "{origin}" }
 files."d" = { copy = "x.txt" }
 stop = { after = 2, signal = "INT" }
 expect.exit = [0, 3]
-expect.stdout = { contains = ["{origin}"], lacks = "x", starts = "a", ends = "b", matches = "(?P<n>a+)", holds = ["n"], is = "a", line-count = "1..3", tolerance = 0.1 }
+expect.stdout = { contains = ["{origin}"], lacks = "x", starts = "a", ends = "b", matches = "(?P<n>a+)", holds = ["n"], is = "a", number-of-lines = "1..3", tolerance = 0.1 }
 expect.stderr.json = { a = [1, "{origin}"] }
 expect.files."t" = { is = "x", mode = "644", unchanged = true }
 expect.other-files = "none"

@@ -53,7 +53,7 @@ def main(options: argparse.Namespace) -> int:
         if left:
             screen.line((f"  and {left:,} more", "dim"))
         screen.line()
-    pace = f", each takes {found.pace:.2f} times as long at the median" if found.pace is not None else ""
+    pace = f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
     if not found.counts:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted_noun(found.both, 'case')} in both{pace}.")

@@ -101,10 +101,10 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
     ordered = sorted(doubts.weaknesses.values(), key=lambda each: (-len(each.cases), each.matrix, each.aspect))
     for weakness in ordered[:most]:
         screen.line()
-        about = "looks at it, not closely enough" if weakness.named else "no expectation looks at it"
+        about = "checked too loosely" if weakness.named else "no expectation looks at it"
         screen.line((weakness.aspect, "strong"), f"   {weakness.matrix}   ", (f"{weakness.rule}  {about}", "dim"))
         for what, id in list(weakness.alterations.items())[:5]:
-            screen.line("  unnoticed  ", (what, "came"), "   ", (id[:6], "place"))
+            screen.line("  unnoticed  ", (what, "found"), "   ", (id[:6], "place"))
         left = len(weakness.alterations) - 5
         more = f", and {counted_noun(left, 'more alteration')}" if left > 0 else ""
         screen.line(f"  in {counted_noun(len(weakness.cases), 'case')}{more}; ",

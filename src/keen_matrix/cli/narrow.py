@@ -123,9 +123,9 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
         screen.line("  ", (f"{step.what:28}", "dim"), "  ", shell_line(step.words) or "no words")
     for note in found.notes:
         screen.line("  ", (note, "warn"))
-    words = f"{counted_noun(len(found.case.argv), 'word')} of {len(case.argv)}"
+    words = f"{len(found.case.argv)} of {counted_noun(len(case.argv), 'word')} left"
     limit = "; the limit of launches was reached, --launches allows more" if found.stopped else ""
-    screen.line("  ", (f"{words}, {found.launches} launched{limit}", "dim"))
+    screen.line("  ", (f"{words} after {counted_noun(found.launches, 'launch')}{limit}", "dim"))
     if found.fields["verdict"] == "held":
         return
     fields = {**found.fields, "argv": list(found.case.argv)}
@@ -138,7 +138,7 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
 
 
 def block_of(found: Narrowed) -> list[str]:
-    """Return a matrix with the bare vector and what it is held to, to be pasted into the spec."""
+    """Return a matrix with the bare vector and what it must satisfy, to be pasted into the spec."""
     words = json.dumps([word.replace("{", "{{").replace("}", "}}") for word in found.case.argv], ensure_ascii=False)
     lines = ["[[matrix]]", f'name = "{found.case.id[:6]}, narrowed"', f"line = {words}"]
     around = found.matrix.steps[0].surroundings

@@ -101,7 +101,7 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
     from keen_matrix.cli.console.summary import STYLE_OF
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
 
-    screen.line(("came to", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
+    screen.line(("verdict", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
                 (fields["verdict"], STYLE_OF[fields["verdict"]]))  # fmt: skip
     screen.pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
     steps = fields.get("steps") or [fields]
@@ -152,7 +152,7 @@ def _write_streams(screen: Screen, step: dict[str, Any]) -> None:
     for name, size, seconds in arrivals:
         piece, left[name] = left[name][:size], left[name][size:]
         for line in piece.decode("utf-8", "surrogateescape").removesuffix("\n").split("\n"):
-            style = "came" if name == "stderr" else "dim"
+            style = "found" if name == "stderr" else "dim"
             screen.line(
                 "  ",
                 (f"{name} {seconds:7.3f} s ", style),

@@ -30,7 +30,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_selection_options(choice)
     choice.add_argument("--failed", action="store_true", help="only those that did not hold last time (by the journal)")
     choice.add_argument(
-        "--shard", type=_shard, metavar="K/N", help="only the K-th of N parts: disjoint, together complete"
+        "--shard", type=_shard, metavar="K/N", help="only the K-th of N parts: parts do not overlap and together make the whole"
     )
     choice.add_argument(
         "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"

@@ -66,7 +66,7 @@ def _plain(text: str) -> str:
 
 
 def _launch(spec: Spec, around: Surroundings, words: list[str], scope: Scope) -> str:
-    env = base_environment(spec.program.env_inherit, os.environ)
+    env = base_environment(spec.program.env_from_caller, os.environ)
     for name, template in around.env:
         if template is None:
             env.pop(name, None)

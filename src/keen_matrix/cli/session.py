@@ -390,7 +390,7 @@ class Session:
         from keen_matrix.cli.console.safe import visible_line
 
         text = frame.text.decode("utf-8", "surrogateescape")
-        style = "came" if frame.stream == "stderr" else "dim"
+        style = "found" if frame.stream == "stderr" else "dim"
         for line in text.removesuffix("\n").split("\n"):
             self.screen.line(
                 (frame.id[:6], "place"), " ", (f"{frame.stream} {frame.seconds:7.3f} s ", style),
@@ -516,7 +516,7 @@ def trusted_warm_plan(
     try:
         plan = warm_plan(launch.file, launch.words)
         first = next(unfold(), None)
-        environment = base_environment(spec.program.env_inherit, os.environ)
+        environment = base_environment(spec.program.env_from_caller, os.environ)
         plan = replace(plan, modules=imported_modules(plan, first.argv if first else (), environment))
         found = check_warm(pool, spec, launch, plan, unfold, percent)
     except ColdOnly as reason:

@@ -190,7 +190,8 @@ def counted_noun(count: int, noun: str) -> str:
     """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
     if count == 1:
         return f"1 {noun}"
-    return f"{count:,} {noun}s" if count else f"no {noun}s"
+    plural = f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s"
+    return f"{count:,} {plural}" if count else f"no {plural}"
 
 
 def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:

@@ -34,7 +34,7 @@ examples:
   keen-matrix unfold fare.matrix.toml              a table for each matrix
   keen-matrix unfold --format shell | head -3      lines that can be pasted into a shell
   keen-matrix unfold --count                       how many vectors, and how thoroughly they are combined
-  keen-matrix unfold --why k3f9x2                  how one vector came about, and what it is held to
+  keen-matrix unfold --why k3f9x2                  how one vector came about, and what it must satisfy
 
 No program is run; an oracle file is when the vectors depend on one of its functions, and that is told.
 exit status: 0, 2 wrong usage or a wrong spec

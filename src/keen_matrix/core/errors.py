@@ -28,6 +28,10 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
     return found[0] if found else None
 
 
+EXAMPLE = "example: "
+"""How an expectation begins that shows one right way to write what is missing."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Problem:
     """One thing that is wrong, or looks wrong, in a spec.
@@ -54,10 +58,16 @@ class Problem:
         """`file:line:column`, as far as known."""
         return f"{self.path}:{self.line}:{self.column}" if self.line else self.path
 
+    @property
+    def wanted(self) -> str:
+        """What was expected, with the word before it: `expected a number`, or `example: exit = 0`."""
+        expected = self.expected or ""
+        return expected if expected.startswith(EXAMPLE) else f"expected {expected}"
+
     def __str__(self) -> str:
         text = f"{self.place}: {self.message}"
         if self.expected:
-            text += f"; expected {self.expected}"
+            text += f"; {self.wanted}"
         if self.suggestion:
             text += f'; did you mean "{self.suggestion}"?'
         return text

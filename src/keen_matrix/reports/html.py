@@ -124,7 +124,7 @@ def _aspect(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> dict[str, s
         kept = aspect["difference"]
         expected, actual = (
             "\n".join(f"{number}  {escape(text)}" for kind, number, text in kept["lines"] if kind in ("same", side))
-            for side in ("expected", "came")
+            for side in ("expected", "found")
         )
     return {"a": str(aspect["aspect"]), "f": str(aspect.get("form", "")), "e": expected, "c": actual,
             "r": str(aspect.get("rule", ""))}  # fmt: skip

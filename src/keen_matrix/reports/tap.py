@@ -38,7 +38,7 @@ def _lines(number: int, fields: Mapping[str, Any]) -> Iterator[str]:
     for key, value in (("id", fields["id"]), ("verdict", verdict), ("at", first_rule(fields))):
         if value:
             yield f"  {key}: {json.dumps(value)}"
-    yield f"  duration_ms: {fields['seconds'] * 1000:.3f}"
+    yield f"  seconds: {fields['seconds']:.6f}"
     yield "  difference: |2"
     yield from (f"    {line}" for line in (message_of(fields), *lines_of(fields)))
     yield "  ..."

@@ -1,4 +1,4 @@
-"""What reports say of a case, in plain text: its shell line, and what was expected and came."""
+"""What reports say of a case, in plain text: its shell line, and what was expected and found."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def title_of(fields: Mapping[str, Any]) -> str:
 
 
 def lines_of(fields: Mapping[str, Any]) -> list[str]:
-    """Return what did not hold, as plain lines: the aspect, expected, came."""
+    """Return what did not hold, as plain lines: the aspect, expected, found."""
     from io import StringIO
 
     from keen_matrix.cli.console.failures import write_aspects

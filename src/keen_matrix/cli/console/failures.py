@@ -1,4 +1,4 @@
-"""A case that did not hold, as lines: what it was, what was expected, what came."""
+"""A case that did not hold, as lines: what it was, what was expected, what was found."""
 
 from __future__ import annotations
 
@@ -109,78 +109,78 @@ def _write_aspect(screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str
 def _aspect_rows(
     screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool
 ) -> Iterator[list[Segment]]:
-    """Yield the rows of one aspect: expected before came."""
+    """Yield the rows of one aspect: expected before found."""
     form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
     if aspect.get("problem"):
         yield _expected("an expectation that can be checked")
-        yield _came(escape(expected or actual))
+        yield _found(escape(expected or actual))
     elif aspect["aspect"] == "launch":
         yield _expected("to be started")
-        yield _came(f"it was not: {escape(actual)}")
+        yield _found(f"it was not: {escape(actual)}")
     elif form == "timeout":
         yield _expected(f"to end within {expected} s")
-        yield _came(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
+        yield _found(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
     elif form == "stop":
         yield _expected("to end on the signal that stops it")
-        yield _came("still running 2 s after it; killed")
+        yield _found("still running 2 s after it; killed")
     elif form == "prompt":
         yield _expected(f"the prompt {quoted(expected, screen.width - 30)}")
-        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
         for prompt, reply in fields.get("dialogue", ()):
             yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
     elif form == "leftovers":
         yield _expected("no process left behind")
-        yield _came(f"{actual} (ended)")
+        yield _found(f"{actual} (ended)")
     elif form == "feeder":
         yield _expected(f"{escape(expected)}, which feeds standard input, to exit 0")
-        yield _came(actual)
+        yield _found(actual)
     elif form == "steady":
         yield _expected("the same outcome every time")
-        yield _came(f"{actual} different ones in {fields['repeats']['times']} launches")
+        yield _found(f"{actual} different ones in {fields['repeats']['times']} launches")
     elif aspect["aspect"] in ("alike", "effect", "reference"):
         yield from _compared_rows(screen, aspect, fields, details=details)
     elif form == "blame":
         yield _expected(f"the message to blame {quoted(expected)}")
-        yield _came(f"it names {escape(actual)} instead")
+        yield _found(f"it names {escape(actual)} instead")
     elif form == "names":
         yield _expected(f"the message to name {quoted(expected)}")
-        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
     elif form == "help":
         yield _expected(escape(expected))
-        yield _came("not in the help text" if aspect["actual"] == "" and expected.startswith("to name") else "nothing")
+        yield _found("not in the help text" if aspect["actual"] == "" and expected.startswith("to name") else "nothing")
     elif form == "undeclared":
         yield _expected("no option that the synopsis does not have")
-        yield _came(f"the help lists {escape(actual)}")
+        yield _found(f"the help lists {escape(actual)}")
     elif form == "other-files":
         yield _expected("other files left alone")
-        yield _came(escape(actual))
+        yield _found(escape(actual))
     elif form == "renamed":
         yield _expected(f"to show the name {expected}")
-        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")))
+        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")))
     elif form == "cap":
         yield _expected(f"at most {int(expected):,} bytes a stream")
-        yield _came(f"more on {actual}; the program was ended, the beginning is kept")
+        yield _found(f"more on {actual}; the program was ended, the beginning is kept")
     elif form == "crash":
         yield _expected("no crash")
-        yield _came(actual)
+        yield _found(actual)
     elif aspect["aspect"] in ("exit", "signal"):
         yield _expected(expected)
-        yield _came(actual)
+        yield _found(actual)
     elif form == "unrecorded":
-        yield _expected("a recorded output; keen-matrix baseline shows and accepts what came")
-        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _expected("a recorded output; keen-matrix baseline shows and accepts what was found")
+        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
     elif form == "lines-any-order":
         yield _expected("these lines, in any order")
         missing, extra = (len(text.split("\n")) if text else 0 for text in (expected, actual))
-        yield _came(f"{missing or 'none'} missing, {extra or 'none'} not expected")
+        yield _found(f"{missing or 'none'} missing, {extra or 'none'} not expected")
         yield from _listed_rows("missing", expected, "expected")
-        yield from _listed_rows("not expected", actual, "came")
+        yield from _listed_rows("not expected", actual, "found")
     elif form == "json":
         yield from _pointer_rows(expected, actual)
     elif form == "json-text":
         yield _expected("JSON")
         yield [("but       ", "dim"), escape(expected)]
-        yield _came(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
     elif "difference" in aspect:
         kept = aspect["difference"]
         lines = tuple(DiffLine(*each) for each in kept["lines"])
@@ -189,7 +189,7 @@ def _aspect_rows(
         yield from _text_rows(screen, expected, _whole(aspect, fields), details=details)
     else:
         yield _expected(_form_text(screen, form, expected))
-        yield _came(_came_text(screen, form, actual))
+        yield _found(_found_text(screen, form, actual))
 
 
 def _compared_rows(
@@ -199,20 +199,20 @@ def _compared_rows(
     form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
     if form == "effect":
         yield _expected(f"{fields.get('culprit', 'the other words')} to make a difference")
-        yield _came(f"the same in {counted_noun(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
+        yield _found(f"the same in {counted_noun(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
         return
     other = fields["steps"][aspect["step"] - 1]["argv"]
     same = tuple(other) == tuple(fields["argv"])
     if aspect["aspect"] == "reference":
-        yield [("expected is what the reference did, and what came is ours", "dim")]
+        yield [("expected is what the reference did, and what was found is ours", "dim")]
     else:
         yield [("compared  ", "dim"), "once more" if same else visible_words(other)]
     if form == "files":
         yield _expected("the same files")
-        yield _came(escape(actual))
+        yield _found(escape(actual))
     elif form == "exit":
         yield _expected(f"exit {expected}")
-        yield _came(f"exit {actual}")
+        yield _found(f"exit {actual}")
     else:
         yield [(f"{form}", "dim")]
         if "difference" in aspect:
@@ -229,7 +229,7 @@ def _listed_rows(label: str, text: str, style: str) -> Iterator[list[Segment]]:
 
 
 def _pointer_rows(expected: str, actual: str) -> Iterator[list[Segment]]:
-    """Yield what differs in a JSON value, a pointer after another, expected before came."""
+    """Yield what differs in a JSON value, a pointer after another, expected before found."""
     for left, right in zip(expected.split("\n"), actual.split("\n"), strict=False):
         pointer, colon, value = left.partition(": ")
         if not colon:
@@ -237,15 +237,15 @@ def _pointer_rows(expected: str, actual: str) -> Iterator[list[Segment]]:
             continue
         yield [("at        ", "dim"), (escape(pointer), "place")]
         yield _expected(escape(value))
-        yield _came(escape(right.partition(": ")[2]))
+        yield _found(escape(right.partition(": ")[2]))
 
 
 def _expected(text: str) -> list[Segment]:
     return [("expected  ", "dim"), (text, "expected")]
 
 
-def _came(text: str) -> list[Segment]:
-    return [("came      ", "dim"), (text, "came")]
+def _found(text: str) -> list[Segment]:
+    return [("found     ", "dim"), (text, "found")]
 
 
 def _form_text(screen: Screen, form: str, expected: str) -> str:
@@ -254,7 +254,7 @@ def _form_text(screen: Screen, form: str, expected: str) -> str:
     plain = {
         "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch",
         "unchanged-mode": f"mode {expected} as before",
-        "line-count": f"{expected} lines", "size": f"{expected} bytes", "mode": f"mode {expected}",
+        "number-of-lines": _counted(expected, "line"), "size": _counted(expected, "byte"), "mode": f"mode {expected}",
         "link": f"a link to {escape(expected)}", "limit": expected, "digest": expected, "holds": escape(expected),
     }  # fmt: skip
     if form in plain:
@@ -264,18 +264,23 @@ def _form_text(screen: Screen, form: str, expected: str) -> str:
     return _FORM_WORDS[form] + quoted(expected, screen.width - 30, screen.sign("space"))
 
 
-def _came_text(screen: Screen, form: str, actual: str) -> str:
+def _counted(count: str, noun: str) -> str:
+    """Return a count, or a range of counts, with its noun."""
+    return counted_noun(int(count), noun) if count.isdecimal() else f"{count} {noun}s"
+
+
+def _found_text(screen: Screen, form: str, actual: str) -> str:
     if form in ("mode", "unchanged-mode"):
         return f"mode {escape(actual)}"
     if form in ("file", "link", "limit", "digest", "holds", "absent"):
         return escape(actual)
-    if form in ("line-count", "size"):
-        return f"{actual} {'lines' if form == 'line-count' else 'bytes'}"
+    if form in ("number-of-lines", "size"):
+        return _counted(actual, "line" if form == "number-of-lines" else "byte")
     return quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing"
 
 
 def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
-    """Return all of what came, from the record's stream when the aspect keeps only its beginning."""
+    """Return all of what was found, from the record's stream when the aspect keeps only its beginning."""
     if f"{aspect['aspect']}_masked" in fields:
         return str(fields[f"{aspect['aspect']}_masked"])
     if aspect["aspect"] in ("stdout", "stderr") and "step" not in aspect:
@@ -283,35 +288,35 @@ def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
     return str(aspect["actual"])
 
 
-def _text_rows(screen: Screen, expected: str, came: str, *, details: bool) -> Iterator[list[Segment]]:
+def _text_rows(screen: Screen, expected: str, found: str, *, details: bool) -> Iterator[list[Segment]]:
     """Yield a whole text against another: short ones side by side with a caret, longer ones line by line."""
     space = screen.sign("space")
-    if expected != came and expected.removesuffix("\n") == came.removesuffix("\n"):
+    if expected != found and expected.removesuffix("\n") == found.removesuffix("\n"):
         yield _expected("a newline at the end" if expected.endswith("\n") else "no newline at the end")
-        yield _came("the same text without one" if expected.endswith("\n") else "the same text with one")
+        yield _found("the same text without one" if expected.endswith("\n") else "the same text with one")
         return
-    if len(split_lines(expected)) <= 1 and len(split_lines(came)) <= 1:
-        left, right = expected.removesuffix("\n"), came.removesuffix("\n")
+    if len(split_lines(expected)) <= 1 and len(split_lines(found)) <= 1:
+        left, right = expected.removesuffix("\n"), found.removesuffix("\n")
         yield _expected(quoted(left, screen.width - 24, space) if left else "nothing")
-        yield _came(quoted(right, screen.width - 24, space) if right else "nothing")
+        yield _found(quoted(right, screen.width - 24, space) if right else "nothing")
         shown = quoted(right[: first_difference(left, right)], 10_000)
         if left and right and cells(shown) < screen.width - 26:
             yield [" " * (10 + cells(shown) - 1), ("^", "bad")]
         return
-    yield from difference_rows(screen, expected, came, details=details)
+    yield from difference_rows(screen, expected, found, details=details)
 
 
-def difference_rows(screen: Screen, expected: str, came: str, *, details: bool = False) -> Iterator[list[Segment]]:
+def difference_rows(screen: Screen, expected: str, found: str, *, details: bool = False) -> Iterator[list[Segment]]:
     """Yield how two texts differ, line by line: the first places and their surroundings, with counts of the rest."""
     most = 1_000 if details else 14
-    yield from shown_difference(screen, difference(expected, came, most), most)
+    yield from shown_difference(screen, difference(expected, found, most), most)
 
 
 def shown_difference(screen: Screen, found: Difference, most: int) -> Iterator[list[Segment]]:
     """Yield a difference as rows."""
     space = screen.sign("space")
     yield [("differs", "bad"), f" in {found.differing:,} of {found.of:,} lines"]
-    names = {"same": "", "expected": "expected", "came": "came"}
+    names = {"same": "", "expected": "expected", "found": "found"}
     for line in found.lines:
         text = visible_line(line.text[:500], space if line.kind != "same" else " ")
         yield [(f"{names[line.kind]:9}{line.number:>4}  ", "dim"), (text, line.kind)]
@@ -324,7 +329,7 @@ def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> 
     for name in ("stdout", "stderr"):
         text = stream_bytes(fields, name).decode("utf-8", "surrogateescape")
         lines = split_lines(text)
-        label = f"{name} in all" if whole else f"{name} so far"
+        label = f"complete {name}" if whole else f"{name} so far"
         if not lines:
             screen.line("  ", (label, "dim"), "  nothing")
             continue

@@ -28,6 +28,7 @@ def write_problem(screen: Screen, problem: Problem) -> None:
         screen.line((f"  {bar} ", "dim"), line)
         screen.line((f"  {bar} ", "dim"), (caret, style))
     if problem.expected:
-        screen.line("    expected ", (problem.expected, "expected"))
+        label = "" if problem.wanted == problem.expected else "expected "
+        screen.line(f"    {label}", (problem.expected, "expected"))
     if problem.suggestion:
         screen.line("    did you mean ", (f'"{problem.suggestion}"', "strong"), "?")

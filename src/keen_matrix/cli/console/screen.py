@@ -14,7 +14,7 @@ Segment: TypeAlias = "str | tuple[str, str]"
 
 STYLES = {
     "good": "green", "bad": "bold red", "warn": "yellow", "dim": "bright_black", "strong": "bold", "place": "cyan",
-    "crashed": "bold magenta", "expected": "green", "came": "red",
+    "crashed": "bold magenta", "expected": "green", "found": "red",
 }  # fmt: skip
 SIGNS = {"held": ("●", "+"), "differed": ("✕", "x"), "crashed": ("▲", "!"), "hung": ("◔", "~"), "unlaunched": ("○", "o"),
          "unchecked": ("?", "?"), "unsteady": ("≈", "="),

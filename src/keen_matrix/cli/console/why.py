@@ -1,4 +1,4 @@
-"""How a case came about: its words and values, what the signature says of them, and every rule that it is held to."""
+"""How a case came about: its words and values, what the signature says of them, and every rule that it must satisfy."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
     from keen_matrix.core.launch.rules import rules_for
 
     screen.line()
-    screen.line(("is held to", "strong"))
+    screen.line(("must satisfy", "strong"))
     standing = case.standing
     scope = case_scope(case.values, case.argv, case.id, spec.here, named_functions(spec.program.oracle), standing)
     for number in range(len(matrix.steps)):

@@ -14,7 +14,7 @@ from keen_matrix.core.expect.forms import (
     LinesForm,
     SameForm,
     parse_bytes,
-    parse_line_count,
+    parse_number_of_lines,
 )
 from keen_matrix.core.expect.json_form import JsonForm, parse_pointer
 from keen_matrix.core.expect.numbers import Tolerance
@@ -40,10 +40,10 @@ def forms(table: Any, aspect: str) -> Iterator[Form]:
         yield LinesForm(tuple(map(Template, table.lines)), tolerance=tolerance)
     if table.lines_any_order is not None:
         yield LinesForm(tuple(map(Template, table.lines_any_order)), any_order=True, tolerance=tolerance)
-    if table.line_count is not None:
-        yield CountForm(parse_line_count(table.line_count))
+    if table.number_of_lines is not None:
+        yield CountForm(parse_number_of_lines(table.number_of_lines))
     if getattr(table, "size", None) is not None:
-        yield CountForm(parse_line_count(table.size), lines=False)
+        yield CountForm(parse_number_of_lines(table.size), lines=False)
     if table.file is not None:
         yield SameForm(file=Template(table.file), tolerance=tolerance)
     if table.command is not None:

@@ -20,7 +20,7 @@ MOST_SHOWN = 14
 class DiffLine:
     """A line of a difference; `number` counts from 1 in the text it comes from."""
 
-    kind: Literal["same", "expected", "came"]
+    kind: Literal["same", "expected", "found"]
     number: int
     text: str
 
@@ -60,7 +60,7 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
                 lines += [DiffLine("same", at + 1, left[at]) for at in range(left_from, left_to)]
             else:
                 lines += [DiffLine("expected", at + 1, left[at]) for at in range(left_from, left_to)]
-                lines += [DiffLine("came", at + 1, right[at]) for at in range(right_from, right_to)]
+                lines += [DiffLine("found", at + 1, right[at]) for at in range(right_from, right_to)]
                 differing += max(left_to - left_from, right_to - right_from)
     return Difference(tuple(lines[:most]), differing, of)
 
@@ -86,7 +86,7 @@ def _first(left: list[str], right: list[str], start: int) -> list[DiffLine]:
     came = right[start] if start < len(right) else ""
     expected, came = _windows(expected, came)
     lines += [DiffLine("expected", start + 1, expected)] if start < len(left) else []
-    lines += [DiffLine("came", start + 1, came)] if start < len(right) else []
+    lines += [DiffLine("found", start + 1, came)] if start < len(right) else []
     return lines
 
 

@@ -79,7 +79,7 @@ def _listed(lines: list[str]) -> str:
     return "\n".join(line[:1_000] or EMPTY_LINE for line in lines[:SHOWN_LINES]) + more
 
 
-def parse_line_count(value: Any) -> tuple[int, int | None] | Template:
+def parse_number_of_lines(value: Any) -> tuple[int, int | None] | Template:
     """Return the bounds of a count: 3, "1..3", "1..", or a template that gives one. Raises ValueError."""
     if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
         return value, value
@@ -94,19 +94,19 @@ def parse_line_count(value: Any) -> tuple[int, int | None] | Template:
 
 @dataclass(frozen=True, slots=True)
 class CountForm:
-    """`line-count`, or the `size` of a file when `lines` is off."""
+    """`number-of-lines`, or the `size` of a file when `lines` is off."""
 
     count: tuple[int, int | None] | Template
     lines: bool = True
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
         """Yield a mismatch when the count is another. Raises ValueError when a template gives no count."""
-        bounds = self.count if isinstance(self.count, tuple) else parse_line_count(self._value(scope))
+        bounds = self.count if isinstance(self.count, tuple) else parse_number_of_lines(self._value(scope))
         assert isinstance(bounds, tuple)
         came = len(lines_of(decoded(actual))) if self.lines else len(actual)
         low, high = bounds
         if came < low or (high is not None and came > high):
-            form = "line-count" if self.lines else "size"
+            form = "number-of-lines" if self.lines else "size"
             shown = str(low) if low == high else f"{low}..{'' if high is None else high}"
             yield Mismatch(form=form, expected=shown, actual=str(came))
 

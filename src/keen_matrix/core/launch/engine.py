@@ -103,7 +103,7 @@ class WorkerPool:
                 for matrix in spec.matrices
             ),
         )
-        environment = base_environment(spec.program.env_inherit, os.environ)
+        environment = base_environment(spec.program.env_from_caller, os.environ)
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
         self._serial = not spec.program.fresh_directory
         self._names = {matrix.index: matrix.name for matrix in spec.matrices}
@@ -300,7 +300,7 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     """Return how a spec's program is started. Raises RunFault when there is no such program."""
     scope = Scope({"here": spec.here})
     words = [template.render(scope) for template in spec.program.launch]
-    environment = base_environment(spec.program.env_inherit, os.environ)
+    environment = base_environment(spec.program.env_from_caller, os.environ)
     own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
     search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
     found, reason = find_program(words[0], search, spec.here)

@@ -34,7 +34,7 @@ def find_program(word: str, path: str | None, here: str) -> tuple[str, str | Non
         )
         return (
             word,
-            f'"{word}" is a path that starts nowhere, since every case runs in a directory of its own{hint}',
+            f'"{word}" is a relative path, but each case runs in a directory of its own{hint}',
         )
     if os.path.isdir(word):
         return word, f"{word} is a folder"

@@ -199,7 +199,7 @@ def _held_fields(aspect: str, rule: str) -> dict[str, Any]:
 
 
 def aspect_fields(result: AspectResult) -> dict[str, Any]:
-    """Return one aspect; what was expected and what came is kept for those that do not hold."""
+    """Return one aspect; what was expected and what was found is kept for those that do not hold."""
     if result.held:
         return _held_fields(result.aspect, result.rule)
     fields: dict[str, Any] = {"aspect": result.aspect, "held": result.held}

@@ -347,7 +347,7 @@ def value_type(name: str, table: Any) -> ValueType:
     known = {"type", "min", "max", "of", "case", "matches", "default", "example", "count"}
     for key in table:
         if key not in known:
-            raise SignatureFault(f'"{key}" is no key of a value', "values", name, nearest(key, known))
+            raise SignatureFault(f'unknown key "{key}" of a value', "values", name, nearest(key, known))
     kind = table.get("type", "choice" if "of" in table else "text")
     if kind not in TYPE_NAMES:
         raise SignatureFault(f'{name}: "{kind}" is no type; expected one of {", ".join(TYPE_NAMES)}', "values", name,

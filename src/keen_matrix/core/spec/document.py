@@ -201,10 +201,10 @@ def _regex(text: str) -> str:
     return text
 
 
-def _line_count(value: Any) -> Any:
-    from keen_matrix.core.expect.forms import parse_line_count
+def _number_of_lines(value: Any) -> Any:
+    from keen_matrix.core.expect.forms import parse_number_of_lines
 
-    return _read_by(parse_line_count, value)
+    return _read_by(parse_number_of_lines, value)
 
 
 def _digest_or_base64(text: str) -> str:
@@ -280,7 +280,7 @@ class TextTable(Table):
     lines_any_order: Texts | None = Field(
         None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
     )
-    line_count: Annotated[Any, BeforeValidator(_line_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
+    number_of_lines: Annotated[Any, BeforeValidator(_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})] = Field(
         None,
         description='How many lines it has: a number, a range "1..3" or a template.',
         examples=[3, "1..3", "{riders}"],
@@ -364,7 +364,7 @@ class FileTable(TextTable):
 
     absent: bool | None = Field(None, description="Whether the file must not exist.", examples=[True])
     mode: Mode | None = Field(None, description="Its permissions, in octal digits.", examples=["755"])
-    size: Annotated[Any, BeforeValidator(_line_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
+    size: Annotated[Any, BeforeValidator(_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})] = Field(
         None, description='Its size in bytes: a number, a range "1..100" or a template.', examples=[36, "1.."]
     )
     unchanged: Literal[True] | None = Field(
@@ -715,7 +715,7 @@ class ProgramTable(Around):
         description="A command run once, before anything else; when it fails nothing is run.",
         examples=["make -C {here}"],
     )
-    env_inherit: list[str] = Field(
+    env_from_caller: list[str] = Field(
         ["PATH"], description="Variables taken over from the environment of Keen Matrix.", examples=[["PATH", "LANG"]]
     )
     directory: Literal["fresh", "spec"] = Field(

@@ -365,7 +365,7 @@ def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
 
 
 _TEXT_FORMS = ("is", "contains", "lacks", "starts", "ends", "lines", "lines-any-order")
-_ALWAYS_TEMPLATES = ("file", "command", "line-count", "size", "link")
+_ALWAYS_TEMPLATES = ("file", "command", "number-of-lines", "size", "link")
 """Forms whose texts are templates even when the table is literal."""
 
 

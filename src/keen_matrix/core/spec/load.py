@@ -278,7 +278,7 @@ class Compiler:
             build=launch_templates(table.build) if table.build else (),
             warm=table.warm,
             output_cap=table.output_cap,
-            env_inherit=tuple(table.env_inherit),
+            env_from_caller=tuple(table.env_from_caller),
             fresh_directory=table.directory == "fresh",
             oracle=os.path.join(here, table.oracle) if table.oracle else None,
         )

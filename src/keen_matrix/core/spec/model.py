@@ -121,7 +121,7 @@ class Program:
     """Whether a Python program is forked from a keeper instead of started anew."""
     output_cap: int = 8 * 1024 * 1024
     """Bytes kept of each stream."""
-    env_inherit: tuple[str, ...] = ("PATH",)
+    env_from_caller: tuple[str, ...] = ("PATH",)
     fresh_directory: bool = True
     oracle: str | None = None
     """Absolute path of a Python file whose functions expressions may call."""

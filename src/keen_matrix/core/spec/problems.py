@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from keen_matrix.core.errors import Problem, nearest
+from keen_matrix.core.errors import EXAMPLE, Problem, nearest
 from keen_matrix.core.spec.document import SpecDocument, kind_of
 from keen_matrix.core.spec.source import KeyPath, Source
 
@@ -28,6 +28,9 @@ _LIMITS = {
     "string_pattern_mismatch": "a text that matches {}",
 }  # fmt: skip
 
+_FORMER = {"line-count": "number-of-lines", "env-inherit": "env-from-caller"}
+"""Keys by names that they had before, or that one tries, too far from the present ones to be found by likeness."""
+
 
 def problems_of(error: ValidationError, source: Source) -> list[Problem]:
     """Return one problem for each validation error, in file order."""
@@ -41,11 +44,12 @@ def _problem(error: Any, source: Source) -> Problem:
     name = dotted(path)
     if kind == "extra_forbidden":
         known = known_keys(error["loc"][:-1])
-        hint = nearest(str(path[-1]), known)
+        former = _FORMER.get(str(path[-1]))
+        hint = former if former in known else nearest(str(path[-1]), known)
         expected = None if hint else f"one of {', '.join(sorted(known))}" if known else None
         return source.problem(
             path,
-            f'"{path[-1]}" is no key of {_table_name(path[:-1])}',
+            f'unknown key "{path[-1]}" in {_table_name(path[:-1])}',
             expected=expected,
             suggestion=hint,
             at_key=True,
@@ -124,7 +128,7 @@ def _example(loc: tuple[Any, ...]) -> str | None:
     for model in _models_at(SpecDocument, list(loc[:-1])):
         for name, field in model.model_fields.items():
             if loc[-1] == (field.alias or name) and field.examples:
-                return f"for example {loc[-1]} = {_toml(field.examples[0])}"
+                return f"{EXAMPLE}{loc[-1]} = {_toml(field.examples[0])}"
     return None
 
 
