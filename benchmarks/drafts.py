@@ -21,7 +21,7 @@ PROGRAMS = [
     "join", "paste", "split", "stat", "touch", "mktemp", "tac", "nl", "fold", "od", "tar", "gzip", "grep", "sed",
     "xargs", "diff", "cmp", "python3 -m json.tool", "python3 -m zipapp", "python3 -m timeit",
     "python3 -m compileall", "python3 -m tarfile", "python3 -m venv", "python3 -m http.server", "jq", "sqlite3",
-    "node", "prove", "pod2text", "podchecker", "xz", "file", "make",
+    "node", "install", "pod2text", "podchecker", "xz", "file", "make",
 ]  # fmt: skip
 COLUMN = re.compile(r"^\s{0,12}(-\S.*?)(?:\s{2,}|\t|$)", re.MULTILINE)
 SPELLING = re.compile(r"(?<![\w-])(--?\w[\w-]*)")

@@ -122,7 +122,7 @@ def _spelt(action: argparse.Action) -> str:
     value = (
         ""
         if action.nargs == 0
-        else action.metavar or ("\\|".join(map(str, action.choices)) if action.choices else action.dest.upper())
+        else action.metavar or ("|".join(map(str, action.choices)) if action.choices else action.dest.upper())
     )
     if not action.option_strings:
         return f"`{value}`" + (" …" if action.nargs in ("*", "+") else "")

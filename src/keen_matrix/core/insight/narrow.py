@@ -1,7 +1,8 @@
 """Narrowing: a failing vector made as small as it can be while it fails in the same aspects for the same reason.
 
 1. In the space of its matrix: optional parts are left out, axes set to their simplest values.
-2. Word by word (delta debugging, Zeller 2002): halves, smaller parts, single words; then simpler words.
+2. Word by word ("Simplifying and isolating failure-inducing input", 2002): halves, smaller parts, single words; then
+   simpler words.
 3. Standard input and files, line by line.
 
 An accepted vector stays accepted, and a refused one refused for the same kinds. Where what is expected is a text written

@@ -1,7 +1,8 @@
 """An order in which every beginning covers as much as possible, for runs that may have to stop before the end.
 
 First what failed last time, then what is new, then each kind of refusal once, then whatever adds most pairs of values that
-were not yet run for each second that it is known to take (lazy greedy choice, Minoux 1978).
+were not yet run for each second that it is known to take (lazy greedy choice:
+"Accelerated greedy algorithms for maximizing submodular set functions", 1978).
 """
 
 from __future__ import annotations

@@ -118,7 +118,7 @@ def memory_needed(levels: Sequence[int], strength: int, *, constrained: bool) ->
 
     A set of axes takes some 200 bytes; where rows are shrunk or constraints are kept, the numbers of every row's tuples stand
     in memory up to four times, and there are about as many rows as the largest block has values times the logarithm of all
-    tuples (the bound of greedy covering, Johnson 1974).
+    tuples (the bound of greedy covering: "Approximation algorithms for combinatorial problems", 1974).
     """
     blocks, tuples = comb(len(levels), strength), tuple_count(levels, strength)
     needed = blocks * (200 + 16 * strength) + tuples * 2

@@ -3,7 +3,7 @@
 import json
 
 TABLE = {"Holm Skerry": 4.5, "Holm Voe": 6.25, "Skerry Voe": 8.75}
-ABOARD = {"Ana-Maria of Voe": 12, "Bo": 1, "Ola Brekk": 2}
+ABOARD = {"Ana-Maria of Voe": 12, "Bo": 1, "Ola of Holm": 2}
 
 
 def fare(origin, destination, riders, bike, car):

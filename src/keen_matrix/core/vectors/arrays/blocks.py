@@ -132,8 +132,8 @@ class Blocks:
 def lower_bound(levels: Sequence[int], blocks: Sequence[tuple[int, ...]]) -> int:
     """Return a number of rows that no covering array without constraints can go below.
 
-    The largest block must appear in full; for axes of two values at strength 2 the exact size is known (Kleitman and
-    Spencer 1973; Katona 1973): the smallest N with C(N - 1, ceil(N / 2)) at least the number of axes.
+    The largest block must appear in full; for axes of two values at strength 2 the exact size is known
+    ("Families of k-independent sets", 1973): the smallest N with C(N - 1, ceil(N / 2)) at least the number of axes.
     """
     bound = max((prod(levels[axis] for axis in block) for block in blocks), default=1)
     paired = {axis for block in blocks if len(block) >= 2 for axis in block if levels[axis] >= 2}

@@ -1,8 +1,8 @@
 """Arrays from algebra: orthogonal arrays over finite fields, their products, and the binary construction.
 
-Bush, "Orthogonal arrays of index unity" (1952): the values of all polynomials of degree below t over a field of q elements
-form an orthogonal array of q^t rows with q + 1 columns. Colbourn et al., "Products of mixed covering arrays of strength
-two" (2006), for the product. Kleitman and Spencer, "Families of k-independent sets" (1973), for two values.
+"Orthogonal arrays of index unity" (1952): the values of all polynomials of degree below t over a field of q elements
+form an orthogonal array of q^t rows with q + 1 columns. "Products of mixed covering arrays of strength
+two" (2006), for the product. "Families of k-independent sets" (1973), for two values.
 """
 
 from __future__ import annotations
@@ -96,7 +96,7 @@ def _remainder(dividend: tuple[int, ...], divisor: tuple[int, ...], prime: int) 
 
 
 def orthogonal(order: int, strength: int) -> Ints:
-    """Return the Bush array: order^strength rows, order + 1 columns (one more for strength 3 and even order)."""
+    """Return the array of all polynomials: order^strength rows, order + 1 columns (one more for strength 3 and even order)."""
     adding, times = field(order)
     coefficients = np.array(list(product(range(order), repeat=strength)), dtype=np.int32)
     columns = []
@@ -114,7 +114,7 @@ def orthogonal(order: int, strength: int) -> Ints:
 def paired(order: int, columns: int) -> Ints | None:
     """Return an array of strength 2 with at least so many columns, by repeated products; None when it would be too long.
 
-    With C covering k columns in N rows, and E the q² - q rows of the lines with a slope in the Bush array: C repeated
+    With C covering k columns in N rows, and E the q² - q rows of the lines with a slope in that array of polynomials: C repeated
     q times side by side over E with each column repeated k times covers k q columns, and one more that is 0 beside C
     and the slope beside E.
     """

@@ -1,4 +1,4 @@
-"""Growth, one axis after another, as in the in-parameter-order strategy of Lei and Tai (1998) and its generalisation.
+"""Growth, one axis after another, as in "In-parameter-order: a test generation strategy for pairwise testing" (1998).
 
 For each further axis every row gets the value that covers most new tuples; what is then still uncovered goes into open
 cells (-1) of rows that allow it, or into new rows. Only the tuples that end at the axis in hand are kept in memory.

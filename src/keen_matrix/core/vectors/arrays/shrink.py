@@ -5,7 +5,7 @@
     3. change that one cell in the row where most is gained, unless it was changed lately (tabu) and no record falls
     4. nothing uncovered left: go to 1; work used up: return the last complete array
 
-After Nurmela, "Upper bounds for covering arrays by tabu search" (2004). Work is counted in cells gathered, so that one
+After "Upper bounds for covering arrays by tabu search" (2004). Work is counted in cells gathered, so that one
 seed gives the same rows on every machine.
 """
 
