@@ -44,6 +44,7 @@ def test_every_link_leads_somewhere(page: Path) -> None:
 def test_every_command_has_help_with_an_example_and_stands_in_the_readme(place: Place, command: str) -> None:
     came = place.call(command, "--help")
     assert came.status == 0 and "example" in came.out and "keen-matrix" in came.out
+    assert re.search(r"^exit status: 0\b", came.out, re.MULTILINE), "each says its own"
     assert f"`keen-matrix {command}`" in (ROOT / "README.md").read_text()
 
 
@@ -71,3 +72,33 @@ def test_the_reference_pages_are_what_models_and_parsers_say() -> None:
     made = runpy.run_path(str(ROOT / "docs/generate.py"))
     for name, text in made["pages"]():
         assert (ROOT / "docs" / name).read_text() == text, f"python docs/generate.py writes {name} anew"
+
+
+FARE = """
+    import argparse
+
+    parser = argparse.ArgumentParser()
+    parser.add_argument("origin")
+    parser.add_argument("destination")
+    parser.add_argument("-n", "--riders", default="1")
+    either = parser.add_mutually_exclusive_group()
+    either.add_argument("--bike", action="store_true")
+    either.add_argument("--car", action="store_true")
+    options = parser.parse_args()
+    riders = int(options.riders)
+    if not 1 <= riders <= 60:
+        parser.error("argument -n/--riders: expected 1 to 60")
+    print(f"{4.5 * riders + 3 * options.bike + 21 * options.car:.2f}")
+    """
+
+
+def test_the_output_in_the_readme_is_what_the_spec_above_it_gives(place: Place) -> None:
+    text = (ROOT / "README.md").read_text()
+    shown = text.partition("```\nfare.matrix.toml ")[2].partition("```")[0]
+    place.write("fare.py", FARE)
+    place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", text, re.DOTALL)[0])
+    printed = place.call("run", "--jobs", "2", env={"LC_ALL": "C.UTF-8"}).out.partition("fare.matrix.toml ")[2]
+    seconds = re.compile(r"\d+\.\d s")
+    parts = [seconds.sub("… s", part) for part in shown.split("  ...\n")]
+    assert len(parts) == 2 and seconds.sub("… s", printed).startswith(parts[0]), printed
+    assert seconds.sub("… s", printed).endswith(parts[1]), printed

@@ -243,7 +243,7 @@ def test_narrowing_keeps_the_reason_and_shrinks_words_and_input(place: Place) ->
     assert "1 of 5 words left after" in came.out and "ValueError" in came.out
     few = place.call("narrow", "--launches", "3")
     assert "the limit of launches was reached" in few.out
-    assert place.call("narrow", "--id", "zzzz").status == 2
+    assert place.call("narrow", "--id", "zzzz").status == 3
 
 
 def test_words_are_left_alone_when_the_expectation_is_written_for_them(place: Place) -> None:
@@ -308,7 +308,7 @@ def test_insight_needs_a_run(place: Place) -> None:
         came = place.call(command)
         assert came.status == 3 and "there is no journal" in came.err
     place.call("run")
-    assert place.call("suspects").status == 0 and place.call("narrow").status == 2
+    assert place.call("suspects").status == 0 and place.call("narrow").status == 3
 
 
 def test_the_page_and_the_picture_have_the_maps(office: Place) -> None:

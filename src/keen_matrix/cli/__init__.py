@@ -210,7 +210,7 @@ def _call(words: list[str]) -> int:
         owner = parser.commands.get(chosen, parser)
         owner.error(f"unrecognized arguments: {' '.join(unknown)}{owner.hint(unknown[0])}")
     if options.command is None:
-        parser.print_help()
+        parser.print_help(sys.stderr)
         return EXIT_MISUSE
     return _run_command(options)
 

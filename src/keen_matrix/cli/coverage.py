@@ -25,7 +25,8 @@ examples:
   keen-matrix coverage --journal run.jsonl   what a run reached: only the cases in it
   keen-matrix coverage --fail-under 90       for CI
 
-Nothing is run, also no oracle file. exit status: 0, 1 with --fail-under when a spec is below it or could not be counted,
+Nothing is run, also no oracle file.
+exit status: 0, 1 with --fail-under when a spec is below it or could not be counted,
 2 wrong usage or a wrong spec, 3 no journal
 """
 

@@ -29,7 +29,8 @@ example:
   keen-matrix demo somewhere  the same in another folder
 
 Each program of the ferry office comes in a sound and a faulty edition. The demo runs the same specs on both and tells
-which of the planted faults the specs have found; exit status 0 when they found exactly those.
+which of the planted faults the specs have found.
+exit status: 0 they found exactly those, 1 they did not, 2 wrong usage, or the folder cannot be written
 """
 
 PROGRAMS = ("fare", "tide", "manifest")

@@ -22,7 +22,8 @@ examples:
   keen-matrix doubt --fail-under 90      for CI
 
 No program and no command is launched: the outcomes are those of the last run. Expectations that call the oracle file are
-asked again, so it is run. exit status: 0, 1 with --fail-under when a spec is below it or no case held, 2 wrong usage,
+asked again, so it is run.
+exit status: 0, 1 with --fail-under when a spec is below it or no case held, 2 wrong usage,
 3 no journal
 """
 

@@ -21,6 +21,8 @@ examples:
 
 The program is only asked for help: it is started with --help, -h, help, and with no words, in an empty directory and
 with nothing on standard input, until one answer holds a usage line or a list of options.
+exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be written,
+3 the program cannot be launched or prints no help text
 """
 
 HELP_WORDS: tuple[tuple[str, ...], ...] = (("--help",), ("-h",), ("-help",), ("help",), ())

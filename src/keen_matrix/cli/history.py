@@ -8,7 +8,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import counted_noun, whole_number
-from keen_matrix.core.errors import Misuse
+from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.history import DEFAULT_HISTORY
 
 if TYPE_CHECKING:
@@ -83,10 +83,10 @@ def write_cases(screen: Screen, history: History) -> None:
 
 
 def write_trend(screen: Screen, history: History, id: str) -> None:
-    """Write every run of one case. Raises Misuse when there is none."""
+    """Write every run of one case. Raises RunFault when there is none."""
     rows = history.trend(id)
     if not rows:
-        raise Misuse(f"no case whose id begins with {id!r} is in the history")
+        raise RunFault(f"no case whose id begins with {id!r} is in the history")
     most = max(row[5] for row in rows) or 1.0
     last = owner = ""
     several = len({row[0] for row in rows}) > 1

@@ -12,7 +12,7 @@ example:
   keen-matrix lint fare.matrix.toml
 
 Nothing is run: no program, no build, no oracle file, whose names are read from its text.
-exit status: 0 no errors, 2 errors
+exit status: 0 no errors, 2 errors or wrong usage
 """
 
 

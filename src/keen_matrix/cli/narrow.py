@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.insight import runs_of
 from keen_matrix.cli.shared import add_spec_options, counted_noun, whole_number
-from keen_matrix.core.errors import Misuse
+from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
@@ -27,7 +27,7 @@ examples:
   keen-matrix narrow                 one failing case of each cause of the last run
   keen-matrix narrow --id k3f9x2     this one
 
-exit status: 0, or 1 when a case holds now, 2 when there is nothing to narrow
+exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow
 """
 
 MOST_CASES = 8
@@ -69,11 +69,9 @@ def main(options: argparse.Namespace) -> int:
                 held += found.fields["verdict"] == "held"
                 write_narrowed(screen, spec, case, found)
     if not done:
-        raise Misuse(
-            "nothing failed in that run"
-            if not options.ids
-            else f"no failing case has an id that begins with {options.ids[0]}"
-        )
+        if options.ids:
+            raise RunFault(f"no failing case has an id that begins with {options.ids[0]}")
+        raise RunFault("nothing failed in that run")
     return 1 if held else 0
 
 

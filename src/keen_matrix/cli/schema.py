@@ -12,6 +12,7 @@ example:
 
 Editors with TOML support then complete keys and mark mistakes in a spec that begins with
   #:schema keen-matrix.schema.json
+exit status: 0, 2 wrong usage
 """
 
 

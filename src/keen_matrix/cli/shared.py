@@ -95,8 +95,11 @@ def tell_run(screen: Screen, journals: Sequence[str]) -> None:
 
     times = sorted(str(each["started"])[:16].replace("T", " ") for path in journals for each in headers_of(path)
                    if each.get("started"))  # fmt: skip
+    if not times and not any(map(os.path.exists, journals)):
+        return  # whoever reads them tells that there is none
     shown = " ".join(journals[:3]) + (f" and {len(journals) - 3} more" if len(journals) > 3 else "")
-    screen.line(("run of ", "dim"), (times[0] if times else "unknown time", "dim"), (" UTC, in ", "dim"), (shown, "place"))
+    time = f"{times[0]} UTC" if times else "an unknown time"
+    screen.line((f"run of {time}, in ", "dim"), (shown, "place"))
     screen.flush()
     tell_newer_run(journals)
 
@@ -197,7 +200,7 @@ def counted_noun(count: int, noun: str) -> str:
 def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
     """Return the case whose id begins so, with its spec and matrix.
 
-    Raises Misuse when there is none, or several, also when two specs hold the same case.
+    Raises RunFault when there is none, Misuse when there are several, also when two specs hold the same case.
     """
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -209,7 +212,7 @@ def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
         if case.id.startswith(id)
     ]
     if not found:
-        raise Misuse(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
+        raise RunFault(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
     if len({case.id for _, _, case in found}) > 1:
         ids = " ".join(case.id for _, _, case in found[:6])
         raise Misuse(f"several ids begin with {id!r}: {ids}")

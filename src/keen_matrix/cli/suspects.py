@@ -22,7 +22,8 @@ examples:
   keen-matrix suspects                  the options, values and traits of words that go with the failures
   keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
 
-Nothing is run without --confirm. exit status: 0 nothing failed, 1 something did, 2 wrong usage, 3 no journal
+Nothing is run without --confirm.
+exit status: 0 nothing failed, 1 something did, 2 wrong usage, 3 no journal
 """
 
 

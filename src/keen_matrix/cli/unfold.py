@@ -37,7 +37,7 @@ examples:
   keen-matrix unfold --why k3f9x2                  how one vector came about, and what it must satisfy
 
 No program is run; an oracle file is when the vectors depend on one of its functions, and that is told.
-exit status: 0, 2 wrong usage or a wrong spec
+exit status: 0, 2 wrong usage or a wrong spec, 3 no such case
 """
 
 VALUE_WIDTH = 24
