@@ -302,6 +302,16 @@ def test_coverage_of_a_run_counts_only_its_cases(office: Place) -> None:
     assert re.search(r"pairs of times +100\.0 %", came.out) and "missing  -u" in came.out, came.out
 
 
+def test_doubt_does_not_depend_on_the_order_in_which_cases_ended(office: Place) -> None:
+    office.call("run", "fare.matrix.toml")
+    told = office.call("doubt", "fare.matrix.toml").out
+    path = office.folder / ".keen-matrix/last.jsonl"
+    head, *cases, end = path.read_text().splitlines(keepends=True)
+    for shift in (60, 120, 180):
+        path.write_text("".join([head, *reversed(cases[shift:] + cases[:shift]), end]))
+        assert sorted(office.call("doubt", "fare.matrix.toml").out.splitlines()) == sorted(told.splitlines()), shift
+
+
 def test_insight_needs_a_run(place: Place) -> None:
     place.write("t.matrix.toml", DOUBTED.replace("{expect}", "expect.exit = 0"))
     for command in ("doubt", "suspects", "narrow"):

@@ -91,8 +91,9 @@ def doubts_of(spec: Spec, records: Mapping[str, Mapping[str, Any]]) -> Doubts:
 
 
 def _messages(records: Mapping[str, Mapping[str, Any]]) -> list[bytes]:
+    """Return a message of each kind of refusal; by the order of ids, since that of a journal is how cases happened to end."""
     kinds: dict[str, bytes] = {}
-    for fields in records.values():
+    for _, fields in sorted(records.items()):
         if fields.get("judgement") == "refused" and fields.get("stderr") and len(kinds) < MOST_MESSAGES:
             kinds.setdefault(str(fields.get("kind")), str(fields["stderr"]).encode())
     return list(kinds.values())
