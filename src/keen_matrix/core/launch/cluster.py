@@ -13,6 +13,7 @@ import pickle
 import platform
 import shutil
 import tempfile
+import threading
 import time
 from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass, replace
@@ -165,6 +166,10 @@ class ClusterPool:
 
 _POOL: dict[str, Any] = {}
 """This worker's pool and the specs that it has read, by task."""
+_BUSY = threading.Lock()
+"""Held while a batch runs: a pool is not closed under it."""
+GIVE_UP_SECONDS = 10.0
+"""Seconds that a batch has to end once its pool is given up."""
 
 
 def version_of() -> str:
@@ -173,13 +178,20 @@ def version_of() -> str:
 
 
 def close_pool() -> None:
-    """End this worker's pool and remove what it unpacked."""
-    pool, home = _POOL.pop("pool", None), _POOL.pop("home", None)
-    _POOL.clear()
-    if pool is not None:
-        pool.close()
-    if home is not None:
-        shutil.rmtree(home, ignore_errors=True)
+    """End this worker's pool and remove what it unpacked. A batch that still runs, in another thread, is given up first."""
+    if (running := _POOL.get("pool")) is not None:
+        running.abandon()
+    free = _BUSY.acquire(timeout=GIVE_UP_SECONDS)
+    try:
+        pool, home = _POOL.pop("pool", None), _POOL.pop("home", None)
+        _POOL.clear()
+        if pool is not None:
+            pool.close()
+        if home is not None:
+            shutil.rmtree(home, ignore_errors=True)
+    finally:
+        if free:
+            _BUSY.release()
 
 
 def _home_here() -> str:
@@ -243,6 +255,11 @@ def _build(spec: Spec) -> None:
 
 def run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[tuple[Any, ...]]]:
     """Launch the cases of a batch on a worker; return the seconds and the result frames as plain tuples."""
+    with _BUSY:
+        return _run_batch(task, archive, here, batch)
+
+
+def _run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[tuple[Any, ...]]]:
     started = time.monotonic()
     spec = _spec_of(task, archive)
     pool = _POOL.get("pool")

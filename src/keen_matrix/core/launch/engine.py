@@ -65,7 +65,7 @@ class WorkerPool:
         self.root, self.workers = self._workers.root, self._workers.workers
         self._plan: Callable[[Worker, int], Plan] | None = None
         self._names: dict[int, str] = {}
-        self._dry = False
+        self._dry = self._abandoned = False
         """Whether all cases of a run have been handed out."""
         self._serial = False
         """Whether one program runs at a time: cases share a directory."""
@@ -146,6 +146,8 @@ class WorkerPool:
         looked = time.monotonic()
         while True:
             interruption.check()
+            if self._abandoned:
+                raise RunFault("the run was given up")
             self._feed(supply)
             if self._dry and not self._again and not any(worker.outstanding for worker in self._used):
                 return
@@ -278,8 +280,12 @@ class WorkerPool:
                 worker.pace += (result.seconds - worker.pace) * 0.2
                 yield result
 
+    def abandon(self) -> None:
+        """Have `results`, in whichever thread it is, end with a RunFault within a moment; the pool can then be closed."""
+        self._abandoned = True
+
     def close(self) -> None:
-        """End every program that still runs, every worker, and remove every directory."""
+        """End every program that still runs, every worker, and remove every directory; not beside `results` in a thread."""
         self._workers.close()
 
     def __enter__(self) -> WorkerPool:
