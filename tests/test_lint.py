@@ -22,6 +22,7 @@ SIGNED = '[program]\nlaunch = "true"\n[signature]\n{}\n'
 MISTAKES = [
     ("a syntax error", "[program\n", '1:9: this is no TOML: expected'),
     ("an unknown key", spec(program='launch = "true"\ntimeot = 3'), '4:1: unknown key "timeot" in [program] … did you mean "timeout"?'),
+    ("a misspelt table that is needed", '[programm]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\n', '1:2: unknown key "programm" in the spec … did you mean "program"?'),
     ("a former key", spec(program='launch = "true"\nenv-inherit = ["PATH"]'), 'unknown key "env-inherit" in [program] … did you mean "env-from-caller"?'),
     ("a former key of a text", spec(matrix=BASE + "expect.stdout.line-count = 3"), 'unknown key "line-count" in [matrix[1].expect.stdout] … did you mean "number-of-lines"?'),
     ("an unknown table", spec(more="[expct]\nexit = 0"), '9:2: unknown key "expct" in the spec … did you mean "expect"?'),

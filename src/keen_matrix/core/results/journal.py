@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.locks import FileLock
+from keen_matrix.core.results.output import open_device
 
 if TYPE_CHECKING:
     from keen_matrix.core.spec.model import Spec
@@ -99,7 +100,7 @@ class Journal:
     def _open(self, path: str, *, keep: bool) -> None:
         info = _stat(path)
         if info is not None and not stat.S_ISREG(info.st_mode):
-            self._device = _open_device(path)
+            self._device = open_device(path)
             self._fd, name = tempfile.mkstemp(prefix="keen-matrix-")  # what was written must be read again
             os.unlink(name)
             return
@@ -252,16 +253,6 @@ def _stat(path: str) -> os.stat_result | None:
         return os.stat(path)
     except FileNotFoundError:
         return None
-
-
-def _open_device(path: str) -> int:
-    """Open what is no regular file, a pipe or device, as it is: it can be written and not be replaced.
-
-    A named pipe that nobody reads is an error (ENXIO) where opening it would wait without end.
-    """
-    fd = os.open(path, os.O_WRONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
-    os.set_blocking(fd, True)
-    return fd
 
 
 def _write_all(fd: int, line: bytes) -> None:

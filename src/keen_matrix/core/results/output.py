@@ -54,6 +54,16 @@ def replacing(path: str) -> Iterator[BinaryIO]:
         raise
 
 
+def open_device(path: str) -> int:
+    """Open what is no regular file, a pipe or device, as it is: it can be written and not be replaced. Raises OSError.
+
+    A named pipe that nobody reads is an error (ENXIO) where opening it would wait without end.
+    """
+    fd = os.open(path, os.O_WRONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
+    os.set_blocking(fd, True)
+    return fd
+
+
 def open_stream_of(path: str) -> int | None:
     """Return 1 or 2 when a path leads to our own standard output or error, as /dev/stdout does; else None.
 
@@ -73,7 +83,7 @@ def open_stream_of(path: str) -> int | None:
 def written(path: str) -> Iterator[BinaryIO]:
     """Yield a stream to what stands at a path: our own standard streams, a pipe or device, or a regular file as `replacing` does.
 
-    A named pipe that nobody reads is an error (ENXIO) where opening it would wait without end. Raises OSError.
+    Raises OSError.
     """
     ours = open_stream_of(path)
     if ours is not None:
@@ -90,7 +100,5 @@ def written(path: str) -> Iterator[BinaryIO]:
         with replacing(path) as stream:
             yield stream
         return
-    fd = os.open(path, os.O_WRONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
-    os.set_blocking(fd, True)
-    with open(fd, "wb") as stream:
+    with open(open_device(path), "wb") as stream:
         yield stream

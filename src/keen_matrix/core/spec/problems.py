@@ -34,7 +34,15 @@ _FORMER = {"line-count": "number-of-lines", "env-inherit": "env-from-caller"}
 
 def problems_of(error: ValidationError, source: Source) -> list[Problem]:
     """Return one problem for each validation error, in file order."""
-    problems = {_problem(each, source): None for each in error.errors(include_url=False)}
+    errors = error.errors(include_url=False)
+    misspelt = {
+        (each["loc"][:-1], nearest(str(each["loc"][-1]), known_keys(each["loc"][:-1])))
+        for each in errors if each["type"] == "extra_forbidden"
+    }  # fmt: skip
+    problems = {
+        _problem(each, source): None for each in errors
+        if each["type"] != "missing" or (each["loc"][:-1], each["loc"][-1]) not in misspelt  # told where it stands
+    }  # fmt: skip
     return sorted(problems, key=lambda problem: (problem.line, problem.column))
 
 
