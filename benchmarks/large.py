@@ -42,10 +42,10 @@ def journal(path: Path, spec: str, count: int, failing: int) -> None:
     }
     held = (
         ',"verdict":"held","exit":0,"signal":null,"seconds":0.0012,"user_seconds":0.0004,"system_seconds":0.0005,"peak_bytes":900000,'
-        '"stdout":"","stderr":"","files":{},"aspects":[{"aspect":"exit","held":true,"rule":"m:4"},{"aspect":"stdout","held":true,"rule":"m:5"}]}\n'
+        '"stdout":"","stderr":"","files":{},"aspects":[{"aspect":"exit","met":true,"rule":"m:4"},{"aspect":"stdout","met":true,"rule":"m:5"}]}\n'
     )
     bad = held.replace('"held"', '"differed"', 1).replace(
-        '"aspect":"exit","held":true', '"aspect":"exit","held":false,"form":"is","expected":"0","actual":"1"'
+        '"aspect":"exit","met":true', '"aspect":"exit","met":false,"form":"is","expected":"0","actual":"1"'
     )
     with path.open("w") as file:
         file.write(json.dumps(head, separators=(",", ":")) + "\n")
@@ -74,7 +74,7 @@ def main() -> None:
         journal(Path(folder) / "b.jsonl", str(spec), count, 900)
         size = (Path(folder) / "a.jsonl").stat().st_size / 1024**2
         commands = [
-            ["report", "a.jsonl", "--as", format, "-o", f"out.{format}"]
+            ["report", "a.jsonl", "--format", format, "-o", f"out.{format}"]
             for format in ("junit", "csv", "markdown", "tap", "html")
         ]
         commands += [["compare", "a.jsonl", "b.jsonl"], ["coverage", "m.matrix.toml", "--journal", "a.jsonl"]]

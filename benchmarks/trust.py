@@ -176,7 +176,7 @@ def journals(seed: int, count: int = 1_000) -> int:
         lines = Path(".keen-matrix/last.jsonl").read_text().splitlines()
         formats = ("junit", "tap", "html", "markdown", "csv", "json", "annotations")
         spec = "tide.matrix.toml"
-        readers = [["report"], *(["report", "--as", each] for each in formats), ["compare", "l.jsonl", ".keen-matrix/last.jsonl"]]
+        readers = [["report"], *(["report", "--format", each] for each in formats), ["compare", "l.jsonl", ".keen-matrix/last.jsonl"]]
         readers += [[each, "--journal", "l.jsonl", spec] for each in ("suspects", "doubt", "baseline", "coverage")]
         for number in range(count):
             kept = [lines[0], *chance.sample(lines[1:], 12)]
@@ -184,7 +184,7 @@ def journals(seed: int, count: int = 1_000) -> int:
             Path("l.jsonl").write_bytes(text.encode("utf-8", "surrogatepass"))
             for words in (readers[number % len(readers)], readers[(number * 5 + 3) % len(readers)]):
                 words = [*words, "l.jsonl"] if words[0] == "report" else words
-                output = ["-o", "out"] if "--as" in words else []
+                output = ["-o", "out"] if "--format" in words else []
                 Path("out").unlink(missing_ok=True)
                 status, out = called(*words, *output)
                 found[status] += 1

@@ -95,7 +95,7 @@ def aspects_of(place: Place) -> Callable[..., dict[str, tuple[str, ...]]]:
             f'[program]\nlaunch = "sh {{here}}/p.sh"\n{program}\n[[matrix]]\nname = "m"\nline = "x"\n{more}\n{expect}\n',
         )
         place.call("run")
-        return {each["verdict"]: tuple(a["aspect"] for a in each["aspects"] if not a["held"]) for each in place.cases()}
+        return {each["verdict"]: tuple(a["aspect"] for a in each["aspects"] if not a["met"]) for each in place.cases()}
 
     return run
 

@@ -10,13 +10,13 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from keen_matrix.cli.console.safe import cut, escape, exact_line, pad, quoted, visible_line
 from keen_matrix.core.errors import caret_lines, nearest
 from keen_matrix.core.expect.differences import CONTEXT, MOST_SHOWN, WINDOW, difference, first_difference, split_lines
 from keen_matrix.core.expect.exits import parse_exit, signal_name, signal_number, wording
 from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, parse_limit
 from keen_matrix.core.results.summary import shown_value
 from keen_matrix.core.width import cells
+from keen_matrix.wording.safe import cut, escape, exact_line, pad, quoted, visible_line
 from tests.conftest import Place
 
 TEXTS = st.text(st.characters(exclude_categories=[]), max_size=40)
@@ -214,5 +214,5 @@ def test_a_journal_that_is_given_as_a_spec_is_told_of(place: Place) -> None:
     before = (place.folder / "r.jsonl").read_bytes()
     for command in ("doubt", "suspects", "lint", "run"):
         came = place.call(command, "r.jsonl")
-        assert came.status == 2 and "r.jsonl holds results and is no spec" in came.err, command
+        assert came.status == 2 and "r.jsonl has results in it and is no spec" in came.err, command
     assert (place.folder / "r.jsonl").read_bytes() == before

@@ -60,7 +60,7 @@ def test_an_example_of_a_form_holds_and_is_seen_to_differ(place: Place, runs: st
     )
     for script, status in ((runs, 0), (breaks, 1)):
         (place.folder / "p.sh").write_text(script + "\n")
-        came = place.call("run", "--details")
+        came = place.call("run", "--all")
         assert came.status == status, came.out + came.err
 
 

@@ -280,7 +280,7 @@ def test_steps_run_in_one_directory_each_with_its_own_expectations(place: Place)
     first = cases[0]
     assert [step["verdict"] for step in first["steps"]] == ["held", "held", "differed"]
     assert [step["argv"][0] for step in first["steps"]] == ["write", "read", "read"]
-    assert [each["step"] for each in first["aspects"] if not each["held"]] == [3]
+    assert [each["step"] for each in first["aspects"] if not each["met"]] == [3]
     assert "3 exit" in place.last.out  # type: ignore[attr-defined]
 
 
@@ -400,7 +400,7 @@ def test_repetitions_that_disagree_are_unsteady(place: Place) -> None:
 
 
 def test_directories_of_failing_cases_are_kept(place: Place) -> None:
-    cases = run(place, "echo left > t.txt; exit $1", 'line = "{n}"\naxes.n = [0, 1]\nexpect.exit = 0', "--keep")
+    cases = run(place, "echo left > t.txt; exit $1", 'line = "{n}"\naxes.n = [0, 1]\nexpect.exit = 0', "--keep-directories")
     failed = next(each for each in cases if each["verdict"] == "differed")
     assert (Path(failed["kept"]) / "t.txt").read_text() == "left\n" and "its directory: " in place.last.out  # type: ignore[attr-defined]
     assert not any("kept" in each for each in cases if each["verdict"] == "held")

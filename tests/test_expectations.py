@@ -1,4 +1,4 @@
-"""Forms of expectations by tables: numbers, JSON, large outputs, masks, references, recorded outputs."""
+"""Forms of expectations by tables: numbers, JSON, large outputs, masks, references, baselines."""
 
 from __future__ import annotations
 
@@ -72,7 +72,9 @@ def test_a_value_is_like_its_own_json_and_pointers_read_back(value: Any) -> None
 @given(
     st.dictionaries(
         st.text("0123456789abcdef", min_size=4, max_size=10),
-        st.dictionaries(st.sampled_from(["stdout", "files.a b"]), st.binary(), min_size=1),
+        st.dictionaries(
+            st.sampled_from(["stdout", "files.a b", "files.a\nb:", "files.\udcff"]), st.binary(), min_size=1
+        ),
     )
 )
 def test_recorded_outputs_read_back_whatever_the_bytes(entries: dict[str, dict[str, bytes]]) -> None:
@@ -80,7 +82,7 @@ def test_recorded_outputs_read_back_whatever_the_bytes(entries: dict[str, dict[s
 
     with tempfile.TemporaryDirectory() as folder:
         path = f"{folder}/b/m.txt"
-        write_baselines(path, written_baselines("m", "s", entries, dict.fromkeys(entries, "a 'b' == x")))
+        write_baselines(path, written_baselines("m", "s", entries, dict.fromkeys(entries, "a 'b' case x")))
         assert read_baselines(path) == entries
         assert all(32 <= each < 127 or each >= 128 or each in (9, 10) for each in Path(path).read_bytes())
 
@@ -149,10 +151,7 @@ axes.n = [1, 0, 2]
 expect = { stdout = "{half(n)}", exit = "{half(n) * 0}" }
 """, 'echo $((4 / $1))')  # fmt: skip
     came = place.call("run", "--jobs", "1")
-    assert (
-        "found     the expression half(n) failed: ZeroDivisionError" in came.out
-        and "with n = 0" in came.out
-    )
+    assert "found     the expression half(n) failed: ZeroDivisionError" in came.out and "with n = 0" in came.out
     assert came.err.count("asked") == 4, "once a case; again where it failed"
 
 
@@ -215,7 +214,7 @@ expect = { stdout.baseline = true, files.log.baseline = true }
     assert place.call("baseline", "--accept").status == 0
     assert place.call("run").status == 0
     text = (place.folder / "t.baselines/m.txt").read_text()
-    assert text.count("\n== ") == 2 and "-- stdout\n| got 1\n^\n" in text
+    assert text.count("\ncase ") == 2 and "\nstdout:\n| got 1\n^\n" in text
     spec(place, body, 'printf "made %s\\033[0m" $1; echo log > log')
     place.call("run")
     came = place.call("baseline", "--show")
@@ -226,9 +225,9 @@ expect = { stdout.baseline = true, files.log.baseline = true }
     came = place.call("baseline")
     assert "2 unused" in came.out and came.status == 1
     assert place.call("baseline", "--accept").status == 0
-    assert (place.folder / "t.baselines/m.txt").read_text().count("\n== ") == 1
+    assert (place.folder / "t.baselines/m.txt").read_text().count("\ncase ") == 1
     (place.folder / "t.baselines/m.txt").write_text("rubbish\n")
-    assert "m.txt:1: this is no line of recorded outputs" in place.call("run").out
+    assert "m.txt:1: this is no line of baselines" in place.call("run").out
     assert place.call("baseline").status == 2
 
 

@@ -90,7 +90,9 @@ def test_a_directory_that_is_another_one_by_now_is_left_and_told(place: Place, t
 
 @LINUX
 def test_a_worker_that_is_killed_from_outside_loses_nothing(place: Place, temporary: Path) -> None:
-    place.write("t.matrix.toml", """
+    place.write(
+        "t.matrix.toml",
+        """
         [program]
         launch = "sh -c 'sleep $1' sh"
         env.HOME = "/nowhere"
@@ -100,7 +102,8 @@ def test_a_worker_that_is_killed_from_outside_loses_nothing(place: Place, tempor
         line = "{seconds}"
         axes.seconds = [0.9, 0.8, 0.7, 0.6]
         expect.exit = 0
-        """)
+        """,
+    )
     process = place.start("run", "--jobs", "2", env={**os.environ, "TMPDIR": str(temporary)})
     workers = place.await_programs(process, 2)
     programs = Path(f"/proc/{workers[0]}/task/{workers[0]}/children").read_text().split()
@@ -113,7 +116,9 @@ def test_a_worker_that_is_killed_from_outside_loses_nothing(place: Place, tempor
 
 @LINUX
 def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Place) -> None:
-    place.write("t.matrix.toml", """
+    place.write(
+        "t.matrix.toml",
+        """
         [program]
         launch = "sh -c 'sleep 0.8' sh"
         timeout = 1.5
@@ -122,7 +127,8 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
         line = "{n}"
         axes.n = [1, 2]
         expect.exit = 0
-        """)
+        """,
+    )
     process = place.start("run", "--jobs", "2")
     place.await_programs(process, 2)
     os.killpg(process.pid, signal.SIGSTOP)
@@ -137,7 +143,9 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
 def test_an_impatient_interruption_ends_all_in_order(
     place: Place, temporary: Path, number: signal.Signals, times: int
 ) -> None:
-    place.write("t.matrix.toml", """
+    place.write(
+        "t.matrix.toml",
+        """
         [program]
         launch = "sleep"
         [[matrix]]
@@ -145,7 +153,8 @@ def test_an_impatient_interruption_ends_all_in_order(
         line = "{n}"
         axes.n = [20, 21, 22]
         expect.exit = 0
-        """)
+        """,
+    )
     process = place.start("run", "--jobs", "2", env={**os.environ, "TMPDIR": str(temporary)})
     place.await_programs(process, 2)
     for _ in range(times):
@@ -163,7 +172,7 @@ def test_an_impatient_interruption_ends_all_in_order(
     ("keen-matrix unfold > /dev/full", 3, "the output cannot be written: No space left on device"),
     ("keen-matrix run --brief --report tap=/dev/full", 3, "/dev/full cannot be written: No space left on device"),
     ("d=$(printf 't\\377'); mkdir \"$d\"; TMPDIR=$PWD/$d keen-matrix run", 0, "2 vectors: all held"),
-    ("d=$(printf 'f\\377'); mkdir \"$d\"; cp t.matrix.toml \"$d\"; keen-matrix run \"$d\"; keen-matrix report", 0, "2 hold"),
+    ("d=$(printf 'f\\377'); mkdir \"$d\"; cp t.matrix.toml \"$d\"; keen-matrix run \"$d\"; keen-matrix report", 0, "2 held"),
     ("mkdir gone; cd gone; rmdir ../gone; keen-matrix run ../t.matrix.toml", 3, "the current folder no longer exists"),
     ("mkdir gone; cd gone; rmdir ../gone; keen-matrix lint", 3, "the current folder no longer exists"),
     ("ulimit -n 20; keen-matrix run", 0, "2 vectors: all held"),
@@ -173,7 +182,9 @@ def test_an_impatient_interruption_ends_all_in_order(
 def test_wherever_a_run_is_started_there_is_a_message_and_its_status(
     place: Place, shell: str, status: int, told: str
 ) -> None:
-    place.write("t.matrix.toml", """
+    place.write(
+        "t.matrix.toml",
+        """
         [program]
         launch = "echo"
         [[matrix]]
@@ -181,7 +192,8 @@ def test_wherever_a_run_is_started_there_is_a_message_and_its_status(
         line = "{n}"
         axes.n = [1, 2]
         expect.stdout = "{n}"
-        """)
+        """,
+    )
     path = f"{Path(shutil.which('keen-matrix', path=os.path.dirname(os.sys.executable)) or '').parent}:{os.environ['PATH']}"
     done = subprocess.run(["sh", "-c", shell], cwd=place.folder, env={**os.environ, "PATH": path}, capture_output=True)
     text = (done.stdout + done.stderr).decode("utf-8", "replace")
@@ -201,7 +213,9 @@ def test_files_are_never_put_through_a_link_of_a_copied_folder(place: Place) -> 
     (place.folder / "more/x").write_text("x")
     for name, put in (("way/new.txt", 'text = "x"'), ("file", 'text = "x"'), ("way/sub", "dir = true"), ("way", 'copy = "more"'),
                       ("way/sub/deep", 'copy = "more"'), ("way/ln", 'link = "inner"')):  # fmt: skip
-        place.write("t.matrix.toml", f"""
+        place.write(
+            "t.matrix.toml",
+            f"""
             [program]
             launch = "true"
             [[matrix]]
@@ -210,16 +224,20 @@ def test_files_are_never_put_through_a_link_of_a_copied_folder(place: Place) -> 
             expect.exit = 0
             files.d = {{ copy = "tree" }}
             files."d/{name}" = {{ {put} }}
-            """)
+            """,
+        )
         came = place.call("run")
-        assert came.status == 3 and "a link, or something else that is no folder, is in the way" in came.out, (name, came)
+        assert came.status == 3 and "a link, or something else that is no folder, is in the way" in came.out, (
+            name,
+            came,
+        )
         assert sorted(os.listdir(outside)) == ["sub"] and os.listdir(outside / "sub") == []
 
 
 def test_what_a_link_in_place_of_the_directory_leads_to_is_not_kept(place: Place) -> None:
     hostile(place, "linked", "fine")
     place.write("t.matrix.toml", SPEC.format(words='"linked", "fine"').replace("expect.exit = 0", "expect.exit = 5"))
-    came = place.call("run", "--keep")
+    came = place.call("run", "--keep-directories")
     assert came.status == 1 and "could not be kept" in came.out
     kept = {each["argv"][0]: each["kept"] for each in place.cases()}
     assert os.listdir(kept["fine"]) == [] and not list((place.folder / ".keen-matrix").rglob("precious"))

@@ -19,11 +19,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keen_matrix.cli.console.safe import exact_line, shell_line
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, NotationFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.vectors.covering import MOST_MEMORY, cover, memory_needed
+from keen_matrix.wording.safe import exact_line, shell_line
 from tests.conftest import Place
 
 SHELLS = [shell for shell in ("dash", "bash", "ksh", "sh") if shutil.which(shell)]
@@ -72,7 +72,9 @@ def test_what_is_shown_of_a_vector_runs_nothing_when_it_is_pasted(shell: str, tm
 
 
 def test_a_line_to_repeat_a_case_is_exact_or_says_that_it_is_not(place: Place) -> None:
-    place.write("t.matrix.toml", r"""
+    place.write(
+        "t.matrix.toml",
+        r"""
         [program]
         launch = "sh -c 'cat; printf \"<%s>\" \"$V\" \"$@\"; exit 3' sh"
         [[matrix]]
@@ -82,15 +84,16 @@ def test_a_line_to_repeat_a_case_is_exact_or_says_that_it_is_not(place: Place) -
         env.V = "v\nw"
         stdin = "in\n"
         expect.exit = 0
-        """)
+        """,
+    )
     place.call("run", "--jobs", "1")
     repeated = place.call("unfold", "--format", "shell")
-    assert repeated.out.count("# not exact, it holds invisible characters: keen-matrix replay") == 2, repeated.out
+    assert repeated.out.count("# not exact, it has invisible characters: keen-matrix replay") == 2, repeated.out
     lines = "\n".join(each for each in repeated.out.split("\n") if "not exact" not in each)
     done = subprocess.run(["sh", "-c", lines], cwd=place.folder, capture_output=True, text=True)
     assert done.stdout.startswith("in\n<v\nw><plain>in\n<v\nw><it's\ntwo>"), done
     for id in [each["id"] for each in place.cases()][2:]:
-        assert place.call("replay", id, "--as-script", "again.sh").status == 0
+        assert place.call("replay", id, "--script", "again.sh").status == 0
         done = subprocess.run(["sh", "again.sh"], cwd=place.folder, capture_output=True, text=True)
         assert done.returncode == 3 and done.stdout in ("in\n<v\nw><\x1b[31m; touch owned>", "in\n<v\nw><b\ta>")
     assert not (place.folder / "owned").exists()
@@ -102,7 +105,9 @@ def test_a_line_to_repeat_a_case_is_exact_or_says_that_it_is_not(place: Place) -
 @pytest.fixture(scope="module")
 def reported(tmp_path_factory: pytest.TempPathFactory) -> Place:
     place = Place(tmp_path_factory.mktemp("reported"))
-    place.write("t.matrix.toml", r"""
+    place.write(
+        "t.matrix.toml",
+        r"""
         [program]
         launch = "sh -c 'echo \"$1\"; exit 1' sh"
         [[matrix]]
@@ -114,31 +119,34 @@ def reported(tmp_path_factory: pytest.TempPathFactory) -> Place:
         [[matrix]]
         name = "unchecked"
         line = "x"
-        """)
+        """,
+    )
     place.call("run")
     return place
 
 
 def test_tap_holds_a_line_for_each_case_and_no_other(reported: Place) -> None:
-    out = reported.call("report", "--as", "tap").out
+    out = reported.call("report", "--format", "tap").out
     lines = [line for line in out.splitlines() if re.match(r"(not )?ok ", line)]
     assert out.startswith("TAP version 14\n1..9\n") and len(lines) == 9
     assert all(line.startswith("not ok ") and "# SKIP" not in line.replace("\\#", "") for line in lines)
 
 
 def test_junit_counts_unchecked_cases_as_failures(reported: Place) -> None:
-    root = ET.fromstring(reported.call("report", "--as", "junit").out)
+    root = ET.fromstring(reported.call("report", "--format", "junit").out)
     assert (root.get("failures"), root.get("skipped"), root.get("errors")) == ("9", "0", "0")
     unchecked = [case for case in root.iter("testcase") if "unchecked" in (case.get("classname") or "")]
     assert unchecked[0].find("failure") is not None
 
 
 def test_markdown_and_csv_hold_nothing_live(reported: Place) -> None:
-    markdown = reported.call("report", "--as", "markdown").out
+    markdown = reported.call("report", "--format", "markdown").out
     assert not re.search(r"<summary>[^<]*<(?!/summary>)", markdown) and "&lt;img src=x" in markdown
-    rows = list(csv.reader(io.StringIO(reported.call("report", "--as", "csv").out)))
+    rows = list(csv.reader(io.StringIO(reported.call("report", "--format", "csv").out)))
     cells = [cell for row in rows[1:] for cell in row]
-    assert "'=cmd()" in cells and "-5" in cells and not [each for each in cells if re.match(r"[=+@\t\r]|-[^\d]|-1$", each)]
+    assert (
+        "'=cmd()" in cells and "-5" in cells and not [each for each in cells if re.match(r"[=+@\t\r]|-[^\d]|-1$", each)]
+    )
 
 
 # --- expressions ---
@@ -159,7 +167,9 @@ def test_an_expression_costs_half_a_second_and_some_megabytes_at_most(source: st
     with pytest.raises((ExpressionFault, NotationFault)):
         Template("{" + source + "}" if source[0] != "{" else "{(" + source + ")}").render(Scope({"words": [1]}))
     assert time.process_time() - started < 5  # half a second on an idle machine, and never minutes
-    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000 * (1024 if sys.platform == "darwin" else 1)
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000 * (
+        1024 if sys.platform == "darwin" else 1
+    )
 
 
 @pytest.mark.parametrize(("source", "value"), [
@@ -177,7 +187,9 @@ def test_a_large_covering_array_takes_bounded_memory_and_says_what_fits(place: P
         cover([2] * 60, 6)
     axes = "".join(f"axes.a{n} = [0, 1]\n" for n in range(60))
     line = " ".join(f"{{a{n}}}" for n in range(60))
-    place.write("t.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{line}"\ncombine = 6\n{axes}')
+    place.write(
+        "t.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{line}"\ncombine = 6\n{axes}'
+    )
     for command in ("lint", "unfold", "run"):
         came = place.call(command)
         assert came.status == 2 and re.search(r"a strength of \d fits", came.out + came.err), came
@@ -230,10 +242,14 @@ def test_the_judge_answers_every_vector_quickly(
 def test_an_outsize_spec_is_told_of_in_seconds(place: Place, text: str) -> None:
     place.write("t.matrix.toml", text)
     came = place.call("lint", timeout=30)
-    assert came.status == 2 and "1 error" in came.out and re.search(r"t\.matrix\.toml:\d+:\d+: ", came.out), came.out[:500]
+    assert came.status == 2 and "1 error" in came.out and re.search(r"t\.matrix\.toml:\d+:\d+: ", came.out), came.out[
+        :500
+    ]
 
 
 def test_a_hundred_thousand_characters_are_read_at_once(place: Place) -> None:
     text = "a b " * 25_000
-    place.write("t.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout = "{text}"\n')
+    place.write(
+        "t.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout = "{text}"\n'
+    )
     assert tomllib.loads((place.folder / "t.matrix.toml").read_text()) and place.call("lint", timeout=30).status == 0

@@ -147,13 +147,13 @@ def test_failures_without_anything_in_common_are_not_explained() -> None:
 def test_sentences_tell_parts_from_traits() -> None:
     parts, trait = (Feature("-b", "given"), Feature("-c", "absent")), Feature("N", "is at least", "60")
     for features, fails, text in (
-        (parts[:1], 1, "the one failing case has -b; no holding case has"),
-        (parts, 3, "all 3 failing cases have -b together with no -c; no holding case has"),
-        ((trait,), 1, "in the one failing case N is at least 60; no holding case is like that"),
+        (parts[:1], 1, "the one case that did not hold has -b; no case that held has"),
+        (parts, 3, "all 3 cases that did not hold have -b together with no -c; no case that held has"),
+        ((trait,), 1, "in the one case that did not hold N is at least 60; no case that held is like that"),
         (
             (*parts, trait),
             3,
-            "all 3 failing cases have -b together with no -c, and N is at least 60; no holding case is like that",
+            "all 3 cases that did not hold have -b together with no -c, and N is at least 60; no case that held is like that",
         ),
     ):
         cause = CauseFound(Suspect(features, fails, 0), of=fails)
@@ -185,7 +185,7 @@ def test_a_refused_value_may_be_what_failures_share(place: Place) -> None:
         """)  # fmt: skip
     assert place.call("run").status == 1
     came = place.call("suspects").out
-    assert "in all 2 failing cases the refused value is at least 201; no holding case is like that" in came
+    assert "in all 2 cases that did not hold the refused value is at least 201; no case that held is like that" in came
 
 
 @pytest.fixture
@@ -243,7 +243,7 @@ def test_narrowing_keeps_the_reason_and_shrinks_words_and_input(place: Place) ->
     assert "1 of 5 words left after" in came.out and "ValueError" in came.out
     few = place.call("narrow", "--launches", "3")
     assert "the limit of launches was reached" in few.out
-    assert place.call("narrow", "--id", "zzzz").status == 3
+    assert place.call("narrow", "zzzz").status == 3
 
 
 def test_words_are_left_alone_when_the_expectation_is_written_for_them(place: Place) -> None:

@@ -67,7 +67,7 @@ def test_a_bar_tells_how_far_a_run_is_and_goes_away(place: Place) -> None:
     with terminal(place, "run", "--jobs", "1") as call:
         seen = call.read().decode()
         assert call.process.wait() == 1
-    assert "running" in seen and "1 not held" in seen and "5/9" in seen.replace(" ", "")
+    assert "running" in seen and "1 did not hold" in seen and "5/9" in seen.replace(" ", "")
     last = seen[seen.rindex("\x1b[2K") :]
     assert "9 vectors:" in last and "running" not in last, "the bar is wiped before the results are shown"
 
@@ -115,7 +115,7 @@ def test_what_a_program_prints_cannot_reach_the_terminal(place: Place) -> None:
         line = "'a\\u001b[5m'"
         expect.stdout = "nothing"
         """)  # fmt: skip
-    for words in (("run",), ("run", "--details"), ("run", "--live"), ("report",), ("unfold",)):
+    for words in (("run",), ("run", "--all"), ("run", "--live"), ("report",), ("unfold",)):
         with terminal(place, *words) as call:
             seen = call.read()
         for sequence in (b"\x1b]0;", b"\x1b[2J", b"\x1b[5m", b"\x07", b"\x08", b"\xc2\x9b", b"red\r"):

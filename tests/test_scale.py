@@ -196,7 +196,7 @@ def test_a_worker_that_does_not_fit_is_refused(place: Place) -> None:
         assert came.status == 3 and "has Keen Matrix 9." in came.err
     none = place.call("run", "--cluster", "tcp://127.0.0.1:9", env=path)
     assert none.status == 3 and "cannot be reached" in none.err
-    assert "does not go with --cluster" in place.call("run", "--cluster", "local", "--keep", env=path).err
+    assert "does not go with --cluster" in place.call("run", "--cluster", "local", "--keep-directories", env=path).err
 
 
 def test_a_cluster_of_this_machine(place: Place) -> None:

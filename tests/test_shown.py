@@ -36,7 +36,7 @@ FAILURES: dict[str, tuple[str, list[str], str]] = {
     "ends": ('expect.stdout.ends = "one"', ['stdout expected to end with "one"'], 'ends with "one"'),
     "json": ("expect.stdout.json = { a = 1 }", ["stdout expected JSON", "but Expecting value at line 1, column 1"], 'is the JSON {"a": 1}'),
     "groups": ("expect.stdout = { matches = '(?s)(?P<first>\\w+).*', holds = \"first == 'two'\" }", ["stdout expected first == 'two'", "found first = 'one'"],
-               "first == 'two' holds"),
+               "first == 'two' is true"),
     "command": ("expect.stdout.command = \"printf 'one\\\\nTWO\\\\n'\"", ["stdout differs in 2 of 3 lines", "expected 2 TWO"], "prints"),
     "digest": (f'expect.stdout.bytes = "{DIGEST}"', [f"stdout expected {DIGEST}", "found sha256:a9d5ac7e"], "has the sha256 digest"),
     "file": ('expect.files."out.txt" = "in"', ['out.txt expected "in"', 'found "out"'], 'is "in"'),
@@ -71,7 +71,7 @@ def ran(tmp_path_factory: pytest.TempPathFactory) -> Place:
 @pytest.fixture(scope="module")
 def blocks(ran: Place) -> dict[str, str]:
     """The failure blocks of one run by matrix, spaces brought together."""
-    came = ran.call("run", "--details")
+    came = ran.call("run", "--all")
     assert came.status == 1 and f"{len(FAILURES)} vectors: {len(FAILURES) - 1} differed, 1 crashed" in came.out
     found = {}
     for block in came.out.split("\n\n")[1:]:
@@ -113,11 +113,11 @@ HOSTILE = '[program]\nlaunch = "sh {here}/p.sh"\n[expect]\nexit = 0\nstdout = ""
 @pytest.mark.parametrize(
     "command",
     [
-        ("run", "--details"),
+        ("run", "--all"),
         ("run", "--brief"),
         ("replay",),
-        ("report", "--as", "markdown"),
-        ("report", "--as", "tap"),
+        ("report", "--format", "markdown"),
+        ("report", "--format", "tap"),
     ],
 )
 def test_what_a_program_prints_never_reaches_the_terminal_as_it_is(place: Place, command: tuple[str, ...]) -> None:
@@ -129,7 +129,7 @@ def test_what_a_program_prints_never_reaches_the_terminal_as_it_is(place: Place,
     came = place.call(*words, env={"NO_COLOR": "1"})
     assert came.status in (0, 1) and (came.out or came.err)
     assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f]", came.out + came.err)
-    if command[0] == "replay" or "--details" in command:
+    if command[0] == "replay" or "--all" in command:
         assert r"\e[31mred" in came.out
 
 
@@ -157,9 +157,9 @@ FORMS = {
     'stdout.file = "f.txt"': ("stdout", "is the file f.txt"),
     'stdout.command = "echo {code}"': ("stdout", "is what echo {…} prints"),
     'stdout.bytes = "base64:AAE="': ("stdout", "is the given bytes"),
-    "stdout = { matches = '(?P<n>[0-9]+)', holds = 'int(n) > 3' }": ("stdout", "int(n) > 3 holds"),
+    "stdout = { matches = '(?P<n>[0-9]+)', holds = 'int(n) > 3' }": ("stdout", "int(n) > 3 is true"),
     "stdout.json = { a = [1] }": ("stdout", 'is the JSON {"a": [1]}'),
-    "stdout.baseline = true": ("stdout", "is as recorded"),
+    "stdout.baseline = true": ("stdout", "is as in its baseline"),
     'stdout = { is = "1.0", tolerance = 0.1 }': ("stdout", 'is "1.0"'),
     'files."x".absent = true': ("files.x", "absent"),
     'files."x" = { mode = "644", unchanged = true }': ("files.x", "has mode 644 and is unchanged"),

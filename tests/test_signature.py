@@ -60,7 +60,7 @@ def failed(place: Place) -> set[tuple[str, str, str]]:
     """Return family, kind and aspect of everything that does not hold."""
     return {
         (case["family"], case["kind"], aspect["aspect"])
-        for case in place.cases() for aspect in case["aspects"] if not aspect["held"]
+        for case in place.cases() for aspect in case["aspects"] if not aspect["met"]
     }  # fmt: skip
 
 
@@ -130,7 +130,7 @@ def test_the_message_must_not_blame_another_argument(place: Place) -> None:
         """
     place.write("p.matrix.toml", text)
     assert place.call("run", "--only", "refusals").status == 1
-    blamed = [case for case in place.cases() if any(a["aspect"] == "blame" for a in case["aspects"] if not a["held"])]
+    blamed = [case for case in place.cases() if any(a["aspect"] == "blame" for a in case["aspects"] if not a["met"])]
     assert blamed and all("--riders" not in case["culprit"] for case in blamed)
     place.write("p.matrix.toml", text.replace('"culprit"', '"anything"'))
     assert place.call("run").status == 0

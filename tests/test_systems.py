@@ -90,7 +90,7 @@ def came(folder: Path, jobs: int) -> dict[tuple[str, ...], Any]:
     found = {}
     for result in keen_matrix.run(keen_matrix.unfold(spec), spec, jobs=jobs):
         fields = result.fields
-        aspects = [(each["aspect"], each["held"]) for each in fields["aspects"]]
+        aspects = [(each["aspect"], each["met"]) for each in fields["aspects"]]
         end = (fields["exit"], fields["signal"]) if fields["argv"] not in (["floods"], ["hangs"], ["stops"]) else None
         streams = (fields["stdout"][:100], fields["stderr"][:100]) if fields["argv"] != ["pid"] else None
         found[fields["matrix"], *fields["argv"]] = (fields["verdict"], aspects, end, streams, fields["files"])

@@ -31,8 +31,8 @@ expect.stdout = "{port} {day}"
 expect.exit = 0
 """
 READERS = [
-    ["report"], ["report", "--as", "junit"], ["report", "--as", "html"], ["report", "--as", "csv"], ["report", "--as", "tap"],
-    ["report", "--as", "markdown"], ["report", "--as", "json"], ["report", "--as", "annotations"], ["compare", "other.jsonl"],
+    ["report"], ["report", "--format", "junit"], ["report", "--format", "html"], ["report", "--format", "csv"], ["report", "--format", "tap"],
+    ["report", "--format", "markdown"], ["report", "--format", "json"], ["report", "--format", "annotations"], ["compare", "other.jsonl"],
 ]  # fmt: skip
 BY_SPEC = [["suspects"], ["doubt"], ["run", "--failed"], ["run", "--resume"]]
 GONE = object()
@@ -79,7 +79,7 @@ def test_a_changed_journal_makes_no_reader_fall_over(
     for number in range(40):
         write(folder / f"changed{seed}.jsonl", changed(lines, chance))
         words = READERS[number % len(READERS)]
-        output = ["-o", f"out{seed}"] if "--as" in words else []
+        output = ["-o", f"out{seed}"] if "--format" in words else []
         with redirect_stderr(StringIO()) as told, redirect_stdout(StringIO()):
             status = cli.main(
                 [words[0], f"changed{seed}.jsonl", *words[1:], *output]
@@ -93,14 +93,14 @@ def test_a_changed_journal_makes_no_reader_fall_over(
 WRONG = [
     (1, "started", 3, ':1: this is no line of a journal: "started" is of another kind; expected a text'),
     (1, "axes", {"lines": []}, '"axes" has no arrays of values for "lines"'),
-    (1, "launch", [3], '"launch" holds something else than texts'),
+    (1, "launch", [3], '"launch" has something else in it than texts'),
     (2, "verdict", "good", '"verdict" is none of held, differed, crashed'),
-    (2, "argv", [1], '"argv" holds something else than texts'),
+    (2, "argv", [1], '"argv" has something else in it than texts'),
     (2, "exit", "0", '"exit" is of another kind; expected a whole number or null'),
     (2, "signal", "TREM", "'TREM' is no signal"),
-    (2, "aspects", [{"aspect": "exit"}], '"aspects" holds something without an "aspect" and whether it "held"'),
-    (2, "aspects", [{"aspect": "exit", "held": False, "form": "is"}], '"expected" is missing; expected a text'),
-    (2, "files", {"x": 3}, '"files" holds something else than objects'),
+    (2, "aspects", [{"aspect": "exit"}], '"aspects" has something without an "aspect" and whether it is "met"'),
+    (2, "aspects", [{"aspect": "exit", "met": False, "form": "is"}], '"expected" is missing; expected a text'),
+    (2, "files", {"x": 3}, '"files" has something else in it than objects'),
     (2, "seconds", GONE, ':2: this is no line of a journal: "seconds" is missing; expected a number'),
 ]
 
@@ -150,7 +150,7 @@ def test_a_journal_that_was_sound_is_looked_at_again_once_it_has_changed(tmp_pat
     path.write_text("\n".join([*lines, json.dumps({**record, "argv": 3})]) + "\n")
     with pytest.raises(RunFault, match=r'j\.jsonl:4: .*"argv" is of another kind; expected an array'):
         list(cases_of([str(path)]))
-    wrong = json.dumps({**record, "aspects": [{"aspect": "exit", "held": False}]})
+    wrong = json.dumps({**record, "aspects": [{"aspect": "exit", "met": False}]})
     path.write_text("\n".join([*lines, wrong]) + "\n")
     for _ in range(2):  # also when a line of this shape has been seen before
         with pytest.raises(RunFault, match='"form" is missing; expected a text'):

@@ -7,34 +7,35 @@ import contextlib
 import errno
 import gc
 import io
+import itertools
 import os
 import re
 import signal
 import sys
 import traceback
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from importlib import import_module
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from keen_matrix import __version__
-from keen_matrix.cli.console.safe import escape, escape_lines
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
 from keen_matrix.core import interruption
+from keen_matrix.wording.safe import escape, escape_lines
 
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
     "unfold": "show the vectors without running anything",
     "draft": "write a first spec from a program's own help text",
     "lint": "read specs only and point out every problem",
-    "baseline": "list, show and accept recorded outputs",
-    "report": "a journal as grids, junit, tap, html, markdown, csv, json or a picture",
-    "compare": "two runs: what newly fails or holds, prints something else, got slower",
-    "replay": "run one case again and show everything about it",
-    "history": "past runs: flaky cases, slow ones, the trend of one",
-    "doubt": "which expectations would pass for a wrong output",
-    "suspects": "what the failing cases share and the holding ones do not",
-    "narrow": "make a failing vector as small as it can be while it fails the same way",
-    "coverage": "which options, values, refusals and combinations the vectors reach, and what they miss",
+    "baseline": "list, show and accept baselines: outputs that later runs are compared with",
+    "report": "show a run as grids, or write it as junit, tap, html, markdown, csv, json or a picture",
+    "compare": "compare two runs: list the cases that changed their verdict or output, or got slower",
+    "replay": "run a case again and show everything about it",
+    "history": "list past runs, unsteady cases and slow ones, or show the trend of a case",
+    "doubt": "find the expectations that would accept a wrong output",
+    "suspects": "find what the cases that did not hold have in common",
+    "narrow": "make a vector that did not hold as small as it can be while it differs in the same way",
+    "coverage": "list the options, values, refusals and combinations that the vectors reach, and those they miss",
     "schema": "print the JSON Schema of specs, for editors",
     "demo": "put the sample ferry office in a folder and run it",
 }
@@ -65,10 +66,47 @@ exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong sp
 """
 
 
+class HelpFormatter(argparse.HelpFormatter):
+    """Help that fits the terminal: paragraphs are filled, indented examples keep their lines, their remarks go below."""
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:
+        return "\n".join(indent + line for line in filled(text, width - len(indent)))
+
+
+def filled(text: str, width: int) -> Iterator[str]:
+    """Yield lines of a help text in which no line but an unbreakable example is longer than `width`.
+
+    A line that begins with two spaces is an example: a command, and after two or more spaces a remark. Other lines that follow
+    each other are one paragraph; one that begins with `exit status:` begins another.
+    """
+    import textwrap
+
+    lines = text.replace("\nexit status:", "\n\0exit status:").splitlines()  # a paragraph of its own without an empty line
+    for is_example, part in itertools.groupby(lines, lambda line: line.startswith("  ") if line else None):
+        block = list(part)
+        if is_example is None:
+            yield from block
+        elif not is_example:
+            for paragraph in " ".join(block).split("\0"):
+                yield from textwrap.wrap(paragraph, width)
+        elif max(map(len, block)) <= width:
+            yield from block
+        else:
+            for line in block:
+                command, _, remark = line.strip().partition("  ")
+                yield from textwrap.wrap(command, width, initial_indent="  ", subsequent_indent="      ",
+                                         break_on_hyphens=False)  # fmt: skip
+                yield from textwrap.wrap(remark.strip(), width, initial_indent="    ", subsequent_indent="    ")
+
+
 class Parser(argparse.ArgumentParser):
     """A parser whose errors name the nearest right word."""
 
     commands: Mapping[str, Parser]
+
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(formatter_class=HelpFormatter, allow_abbrev=False, **settings)
+        self._positionals.title = "operands"
 
     def hint(self, word: str) -> str:
         """Return a question with the option or command most like a wrong word, or nothing when none is near."""
@@ -80,10 +118,32 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Print the usage and the message, and leave with status 2."""
-        wrong = re.match(r"argument COMMAND: invalid choice: '(.*?)'", message)
-        super().error(
-            f"there is no command {wrong[1]!r}{self.hint(wrong[1]) or ', see keen-matrix --help'}" if wrong else message
-        )
+        super().error(self._reworded(message))
+
+    def _reworded(self, message: str) -> str:
+        """Return a message of argparse's in our words, with the nearest right word where a wrong one was given."""
+        from keen_matrix.core.errors import nearest
+
+        about, colon, text = message.removeprefix("argument ").partition(": ")
+        if not (message.startswith("argument ") and colon):
+            return message.replace("the following arguments are required:", "missing")
+        wrong = re.match(r"invalid choice: '(.*?)' \(choose from (.*)\)$", text, re.DOTALL)
+        if wrong and about == "COMMAND":
+            return f"there is no command {wrong[1]!r}{self.hint(wrong[1]) or ', see keen-matrix --help'}"
+        if wrong:
+            known = re.findall(r"'(.*?)'", wrong[2])
+            found = nearest(wrong[1], known)
+            near = f"did you mean {found}? " if found else ""
+            return f"{about}: found {wrong[1]!r}; {near}expected {', '.join(known[:-1])} or {known[-1]}"
+        other = re.match(r"not allowed with argument (.*)$", text)
+        if other:
+            return f"{about} does not go together with {other[1]}; give one of them"
+        if text == "expected one argument":
+            return f"{about} needs a value; {self.prog} --help shows which"
+        given = re.match(r"ignored explicit argument (.*)$", text, re.DOTALL)
+        if given:
+            return f"{about} takes no value, found {given[1]}"
+        return f"{about}: {text}"
 
 
 def build_parser(chosen: str | None = None) -> Parser:
@@ -92,8 +152,6 @@ def build_parser(chosen: str | None = None) -> Parser:
         prog="keen-matrix",
         description="Declare how a console program is called; get every argument vector run and checked.",
         epilog=_EPILOG,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-        allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"keen-matrix {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
@@ -106,8 +164,6 @@ def build_parser(chosen: str | None = None) -> Parser:
                 help=summary,
                 description=f"{summary[0].upper()}{summary[1:]}.",
                 epilog=module.EPILOG,
-                formatter_class=argparse.RawDescriptionHelpFormatter,
-                allow_abbrev=False,
             )
             module.add_options(sub)
         else:
@@ -208,11 +264,17 @@ def _call(words: list[str]) -> int:
     options, unknown = parser.parse_known_args(words)
     if unknown:
         owner = parser.commands.get(chosen, parser)
-        owner.error(f"unrecognized arguments: {' '.join(unknown)}{owner.hint(unknown[0])}")
+        owner.error(unknown_words(unknown, owner))
     if options.command is None:
         parser.print_help(sys.stderr)
         return EXIT_MISUSE
     return _run_command(options)
+
+
+def unknown_words(words: Sequence[str], owner: Parser) -> str:
+    """Return the message on words that a command does not take."""
+    kind = "option" if words[0].startswith("-") else "operand"
+    return f"unknown {kind} {' '.join(words)}{owner.hint(words[0]) if kind == 'option' else ''}"
 
 
 def _run_command(options: argparse.Namespace) -> int:

@@ -1,4 +1,4 @@
-"""`keen-matrix baseline`: recorded outputs: what is new, changed, unused; showing and accepting them."""
+"""`keen-matrix baseline`: baselines: what is new, changed, unused; showing and accepting them."""
 
 from __future__ import annotations
 
@@ -9,10 +9,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, counted_noun, selector, spec_paths, tell_run
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, selector, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expect.forms import BaselineForm
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, read_journal
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -80,15 +81,15 @@ def main(options: argparse.Namespace) -> int:
             continue
         found = True
         if not book.came:
-            raise Misuse(f"{options.journal} holds no run of {spec.path}; run it first")
+            raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")
         screen.line((spec.path, "strong"), f"   {_counted(changes) if changes or book.records else NOTHING_RECORDED}")
         accepted = [change for change in changes if decide(screen, change, options)]
         book.accept(accepted)
         left += len(changes) - len(accepted)
         if accepted:
-            screen.line("  ", (f"{counted_noun(len(accepted), 'output')} accepted", "good"))
+            screen.line("  ", (f"{counted(len(accepted), 'output')} accepted", "good"))
     if not found:
-        raise Misuse(f"{options.journal} holds no run of the specs below this folder; run them first")
+        raise Misuse(f"{options.journal} has no run of the specs below this folder; run them first")
     if left and not (options.accept or options.ask):
         screen.line("look: ", ("keen-matrix baseline --show", "strong"), "   accept: ",
                     ("keen-matrix baseline --accept", "strong"))  # fmt: skip
@@ -101,7 +102,7 @@ NOTHING_RECORDED = "no expectation records outputs; expect.stdout.baseline = tru
 def _counted(changes: list[Change]) -> str:
     counts = {state: sum(change.state == state for change in changes) for state in ("new", "changed", "unused")}
     shown = [f"{count} {state}" for state, count in counts.items() if count]
-    return ", ".join(shown) or "recorded outputs are as they came"
+    return ", ".join(shown) or "the baselines are as found"
 
 
 def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
@@ -123,9 +124,9 @@ def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
 
 def write_change(screen: Screen, change: Change) -> None:
     """Write the difference between what is recorded and what came."""
-    from keen_matrix.cli.console.failures import difference_rows
-    from keen_matrix.cli.console.safe import cut, visible_line
     from keen_matrix.core.expect.differences import MOST_SHOWN, split_lines
+    from keen_matrix.wording.aspects import difference_rows
+    from keen_matrix.wording.safe import cut, visible_line
 
     old, new = (raw.decode("utf-8", "surrogateescape") for raw in (change.old, change.new))
     if change.state == "changed":
@@ -158,7 +159,7 @@ def _case_of(matrix: Matrix, fields: dict[str, Any]) -> Case:
 
 
 class Book:
-    """The recorded outputs of a spec, beside what a run came to."""
+    """The baselines of a spec, beside what a run came to."""
 
     def __init__(self, spec: Spec, options: argparse.Namespace) -> None:
         from keen_matrix.core.results.baselines import baseline_path, read_baselines
@@ -185,8 +186,12 @@ class Book:
 
     @property
     def records(self) -> bool:
-        """Whether there are recorded outputs, or expectations of the spec that look at them."""
-        rules = [rule for matrix in self.spec.matrices for rule in (*matrix.rules, *(r for s in matrix.steps for r in s.rules))]
+        """Whether there are baselines, or expectations of the spec that look at them."""
+        rules = [
+            rule
+            for matrix in self.spec.matrices
+            for rule in (*matrix.rules, *(r for s in matrix.steps for r in s.rules))
+        ]
         aspects = [aspect for rule in (*self.spec.rules, *rules) for aspect in rule.aspects.values()]
         return any(self.recorded.values()) or any(
             isinstance(form, BaselineForm) for aspect in aspects for form in getattr(aspect, "forms", ())
@@ -194,9 +199,9 @@ class Book:
 
     def changes(self) -> Iterator[Change]:
         """Yield what is new and changed, case by case, and what is unused."""
-        from keen_matrix.cli.console.safe import shell_line
         from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
         from keen_matrix.core.vectors.unfold import unfold_matrix
+        from keen_matrix.wording.safe import shell_line
 
         for matrix in self.spec.matrices:
             known: set[str] = set()

@@ -1,11 +1,11 @@
-"""`keen-matrix compare`: two runs held against each other."""
+"""`keen-matrix compare`: two runs compared."""
 
 from __future__ import annotations
 
 import argparse
 import sys
 
-from keen_matrix.cli.shared import counted_noun
+from keen_matrix.wording.counts import counted
 
 EPILOG = """\
 examples:
@@ -31,13 +31,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.safe import shell_line
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.results.compare import KINDS, compare_runs
+    from keen_matrix.wording.safe import shell_line
 
     screen = Screen(sys.stdout, color=options.color)
     found = compare_runs([options.before], [options.after])
-    styles = {"newly failing": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
+    styles = {"no longer held": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
     for kind in KINDS:
         count = found.counts.get(kind, 0)
         if not count:
@@ -56,5 +56,5 @@ def main(options: argparse.Namespace) -> int:
     pace = f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
     if not found.counts:
         screen.line(("nothing differs", "good"))
-    screen.line(f"{counted_noun(found.both, 'case')} in both{pace}.")
-    return 1 if found.counts.get("newly failing") else 0
+    screen.line(f"{counted(found.both, 'case')} in both{pace}.")
+    return 1 if found.counts.get("no longer held") else 0

@@ -20,8 +20,10 @@ def complete(parser: argparse.ArgumentParser) -> None:
     for action in _actions(parser):
         if "--only" in action.option_strings:
             action.completer = matrix_names  # type: ignore[attr-defined]
-        elif "--why" in action.option_strings or action.dest in ("id", "ids"):
+        elif action.dest == "ids":
             action.completer = ids  # type: ignore[attr-defined]
+        elif action.metavar == "ID|SPEC":
+            action.completer = ids_and_specs  # type: ignore[attr-defined]
         elif action.dest == "specs":
             action.completer = argcomplete.completers.FilesCompleter(["toml"])  # type: ignore[attr-defined]
     argcomplete.autocomplete(parser)
@@ -62,3 +64,10 @@ def ids(prefix: str, **_: Any) -> list[str]:
         with suppress(OracleNotRun, KeenMatrixError), asking(forbidden):  # completing runs nothing
             found += [case.id[:6] for case in islice(unfold(spec), MOST_IDS) if case.id.startswith(prefix)]
     return found
+
+
+def ids_and_specs(prefix: str, **others: Any) -> list[str]:
+    """Return the spec files, and the ids of cases, that begin so."""
+    import argcomplete
+
+    return [*argcomplete.completers.FilesCompleter(["toml"])(prefix, **others), *ids(prefix)]

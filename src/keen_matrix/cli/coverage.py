@@ -57,7 +57,7 @@ def main(options: argparse.Namespace) -> int:
     for number, spec in enumerate(load_all(spec_paths(options.specs))):
         ids, help_text = seen_in(spec, options.journal)
         if options.journal and not ids:
-            raise Misuse(f"{options.journal} holds no run of {spec.path}")
+            raise Misuse(f"{options.journal} has no run of {spec.path}")
         try:
             with asking(forbidden):
                 found = coverage_of(spec, _cases(spec, ids if options.journal else None), help_text)
@@ -102,10 +102,12 @@ def _cases(spec: Spec, ids: set[str] | None) -> Iterator[Case]:
 
 def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None) -> None:
     """Write each part with what is missing, then which aspects are checked."""
-    from keen_matrix.cli.console.safe import cut, pad
+    from keen_matrix.wording.safe import cut, pad
 
     if found.percent is None:
-        screen.line((path, "strong"), "   ", ("nothing to reach", "warn"), "   it has no signature and no matrix with two axes")
+        screen.line(
+            (path, "strong"), "   ", ("nothing to reach", "warn"), "   it has no signature and no matrix with two axes"
+        )
     else:
         screen.line((path, "strong"), "   ", (f"{found.percent:.1f} %", style_of(found.percent)), (" reached", "dim"))
     width = min(44, max((len(part.name) for part in found.parts), default=0))

@@ -13,10 +13,11 @@ from importlib.resources import as_file, files
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.session import trusted_warm_plan
-from keen_matrix.cli.shared import counted_noun, whole_number
+from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
 from keen_matrix.core.results.journal import Journal, header
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -52,8 +53,8 @@ def main(options: argparse.Namespace) -> int:
 
         screen = Screen(sys.stdout, color=options.color)
         written, kept = write_office(options.folder)
-        screen.line("The ferry office is in ", (options.folder, "place"), f": {counted_noun(written, 'file')} written",
-                    f", {counted_noun(kept, 'file')} kept as they were." if kept else ".")  # fmt: skip
+        screen.line("The ferry office is in ", (options.folder, "place"), f": {counted(written, 'file')} written",
+                    f", {counted(kept, 'file')} kept as they were." if kept else ".")  # fmt: skip
         demo = Demo(pool, screen, options.folder, jobs)
         return demo.run()
 
@@ -121,10 +122,10 @@ class Demo:
 
     def _edition(self, spec: Spec, edition: str) -> Edition:
         from keen_matrix.cli.console.progress import Progress
-        from keen_matrix.cli.console.safe import pad
-        from keen_matrix.cli.console.summary import STYLE_OF
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
+        from keen_matrix.wording.safe import pad
+        from keen_matrix.wording.signs import STYLE_OF
 
         came, tally = Edition(), Tally(spec)
         launch = resolved_launch(spec)
@@ -146,7 +147,7 @@ class Demo:
         worst = "held" if held == total else "differed"
         self.screen.line(
             (self.screen.sign(worst), STYLE_OF[worst]), f" {pad(spec.name, 9)} {pad(edition, 7)} ",
-            (f"{held:>3} of {total} vectors hold", STYLE_OF[worst]),
+            (f"{held:>3} of {total} vectors held", STYLE_OF[worst]),
             *[segment for verdict in ("differed", "crashed", "hung", "unlaunched") if came.counts[verdict]
               for segment in ("   ", (f"{came.counts[verdict]} {verdict}", STYLE_OF[verdict]))],
         )  # fmt: skip
@@ -155,7 +156,7 @@ class Demo:
     def _report(
         self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Mapping[str, Any]]], sound_failed: int
     ) -> int:
-        from keen_matrix.cli.console.safe import pad, shell_line
+        from keen_matrix.wording.safe import pad, shell_line
 
         self.screen.line()
         self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
@@ -169,8 +170,8 @@ class Demo:
         exactly = found == len(faults) and not unexplained and not sound_failed
         self.screen.line()
         self.screen.line((f"{found} of {len(faults)} planted faults found, ", "good" if exactly else "bad"),
-                         (f"{counted_noun(len(unexplained), 'other failure')}, the sound editions "
-                          f"{'hold' if not sound_failed else f'failed {sound_failed} times'}.",
+                         (f"{counted(len(unexplained), 'other finding')}, the sound editions "
+                          f"{'held' if not sound_failed else f'did not hold {sound_failed} times'}.",
                           "good" if exactly else "bad"))  # fmt: skip
         self.screen.line(
             "Look closer: ",

@@ -1,4 +1,4 @@
-"""`keen-matrix doubt`: alter each held outcome on purpose and list what no expectation notices."""
+"""`keen-matrix doubt`: alter each outcome that held on purpose and list what no expectation notices."""
 
 from __future__ import annotations
 
@@ -8,8 +8,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import add_run_options, runs_of
-from keen_matrix.cli.shared import counted_noun, percent
+from keen_matrix.cli.shared import percent
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -72,11 +73,13 @@ def below(screen: Screen, scores: Sequence[float | None], limit: float | None, n
 
 def write_scores(screen: Screen, path: str, doubts: Doubts) -> None:
     """Write how much of each matrix was noticed."""
-    from keen_matrix.cli.console.safe import cut, pad
+    from keen_matrix.wording.safe import cut, pad
 
     whole = doubts.whole
     if whole.percent is None:
-        screen.line((path, "strong"), "   ", ("nothing to doubt", "warn"), "   no case held whose expectations could be tried")
+        screen.line(
+            (path, "strong"), "   ", ("nothing to doubt", "warn"), "   no case held whose expectations could be tried"
+        )
         return
     screen.line((path, "strong"), f"   {whole.noticed:,} of {whole.tried:,} alterations noticed, ",
                 (f"{whole.percent:.1f} %", style_of(whole.percent)))  # fmt: skip
@@ -97,7 +100,7 @@ def style_of(percentage: float) -> str:
 
 def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
     """Write what is left open, the rules that leave most open first."""
-    from keen_matrix.cli.console.safe import cut
+    from keen_matrix.wording.safe import cut
 
     ordered = sorted(doubts.weaknesses.values(), key=lambda each: (-len(each.cases), each.matrix, each.aspect))
     for weakness in ordered[:most]:
@@ -107,8 +110,8 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
         for what, id in list(weakness.alterations.items())[:5]:
             screen.line("  unnoticed  ", (what, "found"), "   ", (id[:6], "place"))
         left = len(weakness.alterations) - 5
-        more = f", and {counted_noun(left, 'more alteration')}" if left > 0 else ""
-        screen.line(f"  in {counted_noun(len(weakness.cases), 'case')}{more}; ",
+        more = f", and {counted(left, 'more alteration')}" if left > 0 else ""
+        screen.line(f"  in {counted(len(weakness.cases), 'case')}{more}; ",
                     ("it would be noticed by  ", "dim"), (cut(weakness.closing, 160), "expected"))  # fmt: skip
     if most is not None and len(ordered) > most:
         screen.line()

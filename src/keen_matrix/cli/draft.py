@@ -20,7 +20,7 @@ examples:
   keen-matrix draft -o fare.matrix.toml -- ./fare   the same in a file, never over one that is there
 
 The program is only asked for help: it is started with --help, -h, help, and with no words, in an empty directory and
-with nothing on standard input, until one answer holds a usage line or a list of options.
+with nothing on standard input, until one answer has a usage line or a list of options.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be written,
 3 the program cannot be launched or prints no help text
 """

@@ -1,4 +1,4 @@
-"""`keen-matrix history`: past runs, flaky cases, slow ones, the trend of a case."""
+"""`keen-matrix history`: past runs, unsteady cases, slow ones, the trend of a case."""
 
 from __future__ import annotations
 
@@ -7,9 +7,11 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import counted_noun, whole_number
+from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.history import DEFAULT_HISTORY
+from keen_matrix.wording.counts import counted, seconds
+from keen_matrix.wording.signs import STYLE_OF, legend
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -17,12 +19,12 @@ if TYPE_CHECKING:
 
 EPILOG = f"""\
 examples:
-  keen-matrix history              the last runs, flaky cases, the slowest ones
+  keen-matrix history              the last runs, unsteady cases, the slowest ones
   keen-matrix history k3f9x2       every run of one case
-  keen-matrix history --keep 50    drop all but the newest 50 runs of each spec
+  keen-matrix history --prune 50   drop all but the newest 50 runs of each spec
 
 Every run is entered into {DEFAULT_HISTORY}, whatever its journal is called.
-A case is flaky when its verdict changed and neither the spec nor the program did.
+A case is unsteady when its verdict changed and neither the spec nor the program did.
 exit status: 0, 2 wrong usage, 3 no history, or one that cannot be read
 """
 SHOWN_RUNS = 12
@@ -30,9 +32,13 @@ SHOWN_RUNS = 12
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    parser.add_argument("id", nargs="?", metavar="ID", help="show the trend of this case")
-    parser.add_argument("--file", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})")
-    parser.add_argument("--keep", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec")
+    parser.add_argument(
+        "ids", nargs="*", metavar="ID", help="show the trend of these cases: the beginnings of their ids"
+    )
+    parser.add_argument(
+        "--file", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})"
+    )
+    parser.add_argument("--prune", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec")
     parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
 
 
@@ -42,11 +48,14 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.core.results.history import History
 
     screen = Screen(sys.stdout, color=options.color)
-    with History(options.file, write=bool(options.keep)) as history, history.faults_told():
-        if options.keep:
-            screen.line(f"{counted_noun(history.prune(options.keep), 'run')} dropped")
-        elif options.id:
-            write_trend(screen, history, options.id)
+    with History(options.file, write=bool(options.prune)) as history, history.faults_told():
+        if options.prune:
+            screen.line(f"{counted(history.prune(options.prune), 'run')} dropped")
+        elif options.ids:
+            for number, id in enumerate(options.ids):
+                if number:
+                    screen.line()
+                write_trend(screen, history, id)
         else:
             write_runs(screen, history)
             write_cases(screen, history)
@@ -60,26 +69,32 @@ def write_runs(screen: Screen, history: History) -> None:
         total, held = sum(run.counts.values()), run.counts.get("held", 0)
         style = "good" if total == held else "bad"
         what = "  part" if run.part else ""
-        screen.line((f"{run.started[:19].replace('T', ' ')}", "dim"), "  ", (f"{held:>6,} of {total:<6,} hold", style),
-                    f"  {run.seconds:8.1f} s   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
+        screen.line((f"{run.started[:19].replace('T', ' ')}", "dim"), "  ", (f"{f'{held:,} of {total:,} held':>20}", style),
+                    f"  {seconds(run.seconds):>9}   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
     if len(runs) > SHOWN_RUNS:
-        screen.line((f"and {counted_noun(len(runs) - SHOWN_RUNS, 'earlier run')}", "dim"))
+        screen.line((f"and {counted(len(runs) - SHOWN_RUNS, 'earlier run')}", "dim"))
 
 
 def write_cases(screen: Screen, history: History) -> None:
-    """Write flaky and slow cases."""
-    flaky = sorted(history.flaky(), key=lambda each: -each[3])
+    """Write unsteady and slow cases."""
+    unsteady = sorted(history.unsteady(), key=lambda each: -each[3])
     screen.line()
-    screen.line(("flaky", "strong"), "  no case changed its verdict while spec and program stayed" if not flaky else "")
-    for id, matrix, spec, changes, verdicts in flaky[:10]:
+    screen.line(
+        ("unsteady", "strong"), "  no case changed its verdict while spec and program stayed" if not unsteady else ""
+    )
+    seen: set[str] = set()
+    for id, matrix, spec, changes, verdicts in unsteady[:10]:
+        seen |= set(verdicts[-30:])
         signs = " ".join(screen.sign(verdict) for verdict in verdicts[-30:])
-        screen.line("  ", (id[:6], "place"), f"  {matrix}  {counted_noun(changes, 'change')}   {signs}  ",
+        screen.line("  ", (id[:6], "place"), f"  {matrix}  {counted(changes, 'change')}   {signs}  ",
                     (os.path.basename(spec), "dim"))  # fmt: skip
+    if seen:
+        screen.line("  ", *legend(screen, seen))
     screen.line()
     screen.line(("slowest", "strong"))
-    for spec, id, matrix, seconds, count in history.slowest(most=6):
-        screen.line(f"  {seconds:8.3f} s  ", (id[:6], "place"), f"  {matrix}  ",
-                    (f"{counted_noun(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
+    for spec, id, matrix, took, count in history.slowest(most=6):
+        screen.line(f"  {seconds(took):>9}  ", (id[:6], "place"), f"  {matrix}  ",
+                    (f"{counted(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
 
 
 def write_trend(screen: Screen, history: History, id: str) -> None:
@@ -90,12 +105,13 @@ def write_trend(screen: Screen, history: History, id: str) -> None:
     most = max(row[5] for row in rows) or 1.0
     last = owner = ""
     several = len({row[0] for row in rows}) > 1
-    for spec, started, full, matrix, verdict, seconds, digest in rows:
+    for spec, started, full, matrix, verdict, took, digest in rows:
         if several and spec != owner:
             screen.line((os.path.relpath(spec), "strong"))
             owner, last = spec, ""
-        bar = screen.sign("bar") * max(1, round(seconds / most * 30))
+        bar = screen.sign("bar") * max(1, round(took / most * 30))
         changed = "  spec or program changed" if last and digest != last else ""
         last = digest
         screen.line((started[:19].replace("T", " "), "dim"), "  ", (full[:6], "place"), f"  {matrix}  ",
-                    (screen.sign(verdict), ""), f" {verdict:10} {seconds:8.3f} s  ", (bar, "dim"), (changed, "warn"))  # fmt: skip
+                    (screen.sign(verdict), STYLE_OF[verdict]),
+                    f" {verdict:10} {seconds(took):>9}  ", (bar, "dim"), (changed, "warn"))  # fmt: skip

@@ -47,9 +47,9 @@ def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec,
             found = True
             yield as_run(spec, headers[os.path.abspath(spec.path)]), records
         elif options.specs:
-            raise Misuse(f"{options.journal} holds no run of {spec.path}; run it first")
+            raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")
     if not found:
-        raise Misuse(f"{options.journal} holds no run of the specs below this folder; run them first")
+        raise Misuse(f"{options.journal} has no run of the specs below this folder; run them first")
 
 
 def as_run(spec: Spec, header: Mapping[str, Any]) -> Spec:

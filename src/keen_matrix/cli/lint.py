@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 import sys
 
-from keen_matrix.cli.shared import add_spec_options, counted_noun, spec_paths
+from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.wording.counts import counted
 
 EPILOG = """\
 example:
@@ -40,8 +41,6 @@ def main(options: argparse.Namespace) -> int:
         warnings += sum(problem.severity == "warning" for problem in problems)
     if errors or warnings:
         screen.line()
-    counted = (
-        f"{counted_noun(len(paths), 'spec')}: {counted_noun(errors, 'error')}, {counted_noun(warnings, 'warning')}"
-    )
-    screen.line((counted, "bad" if errors else "good"))
+    text = f"{counted(len(paths), 'spec')}: {counted(errors, 'error')}, {counted(warnings, 'warning')}"
+    screen.line((text, "bad" if errors else "good"))
     return 2 if errors else 0

@@ -10,10 +10,11 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.insight import runs_of
-from keen_matrix.cli.shared import add_spec_options, counted_noun, whole_number
+from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -25,7 +26,7 @@ EPILOG = """\
 examples:
   keen-matrix run
   keen-matrix narrow                 one failing case of each cause of the last run
-  keen-matrix narrow --id k3f9x2     this one
+  keen-matrix narrow k3f9x2          this one
 
 exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow
 """
@@ -36,10 +37,7 @@ MOST_CASES = 8
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser)
-    parser.add_argument(
-        "--id", action="append", dest="ids", default=[], metavar="ID", help="a failing case; may be given again"
-    )
+    add_spec_options(parser, ids="the beginnings of the ids of cases that did not hold")
     parser.add_argument(
         "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
     )
@@ -55,8 +53,9 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     done = held = 0
+    ids, options.specs = split_ids(options.specs)
     for spec, records in runs_of(options, screen):
-        chosen = chosen_cases(spec, records, options.ids)
+        chosen = chosen_cases(spec, records, ids)
         if not chosen:
             continue
         with WorkerPool(default_jobs()) as pool:
@@ -69,9 +68,11 @@ def main(options: argparse.Namespace) -> int:
                 held += found.fields["verdict"] == "held"
                 write_narrowed(screen, spec, case, found)
     if not done:
-        if options.ids:
-            raise RunFault(f"no failing case has an id that begins with {options.ids[0]}")
-        raise RunFault("nothing failed in that run")
+        if ids:
+            raise RunFault(
+                f"no case that did not hold has an id that begins with {' or '.join(ids)}; keen-matrix run shows them"
+            )
+        raise RunFault("every case of that run held")
     return 1 if held else 0
 
 
@@ -112,24 +113,24 @@ def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]
 
 def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> None:
     """Write the bare vector, how it was found, its shell line, and a block to paste into the spec."""
-    from keen_matrix.cli.console.failures import repeat_line, write_aspects
-    from keen_matrix.cli.console.safe import shell_line
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
+    from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
+    from keen_matrix.wording.safe import shell_line
 
     screen.line((found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv))
     for step in found.steps:
         screen.line("  ", (f"{step.what:28}", "dim"), "  ", shell_line(step.words) or "no words")
     for note in found.notes:
         screen.line("  ", (note, "warn"))
-    words = f"{len(found.case.argv)} of {counted_noun(len(case.argv), 'word')} left"
+    words = f"{len(found.case.argv)} of {counted(len(case.argv), 'word')} left"
     limit = "; the limit of launches was reached, --launches allows more" if found.stopped else ""
-    screen.line("  ", (f"{words} after {counted_noun(found.launches, 'launch')}{limit}", "dim"))
+    screen.line("  ", (f"{words} after {counted(found.launches, 'launch')}{limit}", "dim"))
     if found.fields["verdict"] == "held":
         return
     fields = {**found.fields, "argv": list(found.case.argv)}
     around = surroundings_shown(spec, found.matrix, fields)
-    screen.pasted("  ", repeat_line(shown_launch(spec), fields, around), "strong")
-    write_aspects(screen, found.fields, details=False)
+    screen.rows(pasted("  ", repeat_line(shown_launch(spec), fields, around), "strong"))
+    screen.rows(aspects_rows(screen, found.fields, everything=False))
     screen.line("  ", ("to keep it in the spec:", "dim"))
     for line in block_of(found):
         screen.line("    ", (line, "expected"))
@@ -143,7 +144,7 @@ def block_of(found: Narrowed) -> list[str]:
     if around.stdin is not None and around.stdin.text is not None and around.stdin.text.constant is not None:
         lines.append(f"stdin = {json.dumps(around.stdin.text.constant, ensure_ascii=False)}")
     for aspect in found.fields["aspects"]:
-        if not aspect["held"] and aspect.get("form") == "is" and "expected" in aspect:
+        if not aspect["met"] and aspect.get("form") == "is" and "expected" in aspect:
             value = aspect["expected"]
             if aspect["aspect"] == "exit":
                 lines.append(f"expect.exit = {value if value.isdecimal() else json.dumps(value)}")

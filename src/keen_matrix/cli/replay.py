@@ -8,18 +8,21 @@ import os
 import sys
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths
-from keen_matrix.core.errors import RunFault
+from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths, split_ids
+from keen_matrix.cli.statuses import worst_status
+from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.vectors.case import Case
 
 EPILOG = """\
 examples:
   keen-matrix replay k3f9x2                         run the case again and show everything
-  keen-matrix replay k3f9x2 --as-script again.sh    a shell script that does it without Keen Matrix
+  keen-matrix replay k3f9x2 --script again.sh       a shell script that does it without Keen Matrix
 
 exit status: 0 it held, 1 it did not, 2 wrong usage or a wrong spec, 3 no such case, or the program could not be launched
 """
@@ -29,32 +32,48 @@ MOST_FILES = 30
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    parser.add_argument("id", metavar="ID", help="the beginning of the case's id")
-    add_spec_options(parser)
+    add_spec_options(parser, ids="the beginnings of the ids of cases")
     parser.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
     parser.add_argument(
         "--program", metavar="WORDS", help="start another build of the program (default: that of the last run)"
     )
-    parser.add_argument("--as-script", metavar="FILE", help="write a shell script that launches the case by hand")
+    parser.add_argument("--script", metavar="FILE", help="write a shell script that launches the case by hand")
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.console.why import write_why
     from keen_matrix.cli.specs import adapted, load_all
 
     screen = Screen(sys.stdout, color=options.color)
     options.seed = None
-    specs = [adapted(spec, options) for spec in load_all(spec_paths(options.specs))]
+    ids, names = split_ids(options.specs)
+    if not ids:
+        raise Misuse("replay needs the id of a case; keen-matrix run and keen-matrix unfold show them"
+                     if not names else f"{spec_paths(names)[0]} is a spec; replay also needs the id of a case in it")  # fmt: skip
+    if options.script and len(ids) > 1:
+        raise Misuse(f"a script launches one case, and {counted(len(ids), 'id')} were given")
+    specs = [adapted(spec, options) for spec in load_all(spec_paths(names))]
     if options.launcher is None and options.program is None:
         specs = as_last_run(specs)
-    spec, matrix, case = find_case(specs, options.id)
-    if options.as_script:
-        from keen_matrix.cli.script import script_of
+    statuses = []
+    for number, found in enumerate([find_case(specs, id) for id in ids]):
+        if number:
+            screen.line()
+        statuses.append(replayed(screen, *found, script=options.script))
+    return worst_status(statuses)
 
-        write_script(options.as_script, script_of(spec, matrix, case))
-        screen.line("written: ", (options.as_script, "place"), f"   run it with: sh {options.as_script}")
+
+def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: str | None) -> int:
+    """Launch a case, or write the script that does, and show everything about it; return the status."""
+    from keen_matrix.cli.console.why import write_why
+
+    if script:
+        from keen_matrix.cli.script import script_of
+        from keen_matrix.wording.safe import shell_word
+
+        write_script(script, script_of(spec, matrix, case))
+        screen.line("written: ", (script, "place"), f"   run it with: sh {shell_word(script)}")
         return 0
     write_why(screen, spec, matrix, case)
     with WorkerPool(1) as pool:
@@ -86,7 +105,9 @@ def write_script(path: str, text: str) -> None:
             with open(path, "rb") as file:
                 start = file.read(4_000)
             if start and MARK not in start:
-                raise RunFault(f"{path} is there and is no earlier script of a case; it is left as it is: give another name")
+                raise RunFault(
+                    f"{path} is there and is no earlier script of a case; it is left as it is: give another name"
+                )
         with written(path) as stream:
             stream.write(text.encode("utf-8", "surrogateescape"))
         if os.path.isfile(path) and open_stream_of(path) is None:
@@ -97,13 +118,13 @@ def write_script(path: str, text: str) -> None:
 
 def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, Any]) -> None:
     """Write what a case came to: its launches one after another, then every aspect."""
-    from keen_matrix.cli.console.failures import repeat_line, write_aspects
-    from keen_matrix.cli.console.summary import STYLE_OF
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
+    from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
+    from keen_matrix.wording.signs import STYLE_OF
 
     screen.line(("verdict", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
                 (fields["verdict"], STYLE_OF[fields["verdict"]]))  # fmt: skip
-    screen.pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
+    screen.rows(pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields))))
     steps = fields.get("steps") or [fields]
     for number, step in enumerate(steps, 1):
         if len(steps) > 1:
@@ -113,11 +134,11 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
     screen.line()
     screen.line(("aspects", "strong"))
     for aspect in fields["aspects"]:
-        if aspect["held"]:
+        if aspect["met"]:
             screen.line(
                 "  ", (screen.sign("held"), "good"), f" {aspect['aspect']:12}", ("  " + aspect.get("rule", ""), "dim")
             )
-    write_aspects(screen, fields, details=True)
+    screen.rows(aspects_rows(screen, fields, everything=True))
     for remark in fields.get("remarks", ()):
         screen.line("  ", ("remark  ", "warn"), remark)
 
@@ -140,13 +161,13 @@ def _write_launch(screen: Screen, step: dict[str, Any]) -> None:
 
 def _write_streams(screen: Screen, step: dict[str, Any]) -> None:
     """Write both streams, interleaved with times where the order is known."""
-    from keen_matrix.cli.console.failures import write_streams
-    from keen_matrix.cli.console.safe import visible_line
     from keen_matrix.core.results.records import stream_bytes
+    from keen_matrix.wording.aspects import stream_rows
+    from keen_matrix.wording.safe import visible_line
 
     arrivals = step.get("arrivals")
     if not arrivals:
-        write_streams(screen, step, whole=True)
+        screen.rows(stream_rows(screen, step, whole=True))
         return
     left = {name: stream_bytes(step, name) for name in ("stdout", "stderr")}
     for name, size, seconds in arrivals:

@@ -7,12 +7,12 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.console.safe import escape
 from keen_matrix.cli.shared import tell_newer_run, tell_run
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.output import open_stream_of
+from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -22,9 +22,9 @@ EPILOG = f"""\
 examples:
   keen-matrix report                                    the last run on the terminal, with a grid of each matrix
   keen-matrix report --by origin,riders                 grids by these axes
-  keen-matrix report --as html -o run.html              one self-contained page
-  keen-matrix report shard1.jsonl shard2.jsonl --as junit -o run.xml
-  keen-matrix report --as picture -o run.png
+  keen-matrix report --format html -o run.html          one self-contained page
+  keen-matrix report shard1.jsonl shard2.jsonl --format junit -o run.xml
+  keen-matrix report --format picture -o run.png
 
 formats: junit, tap, html, markdown, csv, json, picture (.png or .svg), annotations. RUN is a journal, by default the last
 one ({DEFAULT_JOURNAL}); several are read as one run. A file that is there is replaced only when it is an earlier report.
@@ -37,7 +37,7 @@ FORMATS = ("junit", "tap", "html", "markdown", "csv", "json", "picture", "annota
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument("runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)")
-    parser.add_argument("--as", dest="format", choices=FORMATS, help="the format; without it, grids on the terminal")
+    parser.add_argument("--format", choices=FORMATS, help="the format; without it, grids on the terminal")
     parser.add_argument("-o", "--output", metavar="FILE", help="where it goes (default: standard output)")
     parser.add_argument("--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids")
     parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
@@ -51,7 +51,7 @@ def main(options: argparse.Namespace) -> int:
     runs = options.runs or [DEFAULT_JOURNAL]
     if options.format is None:
         if options.output is not None:
-            raise Misuse("-o needs a format: --as junit, for instance")
+            raise Misuse("-o needs a format: --format junit, for instance")
         report = Report(runs, by=axes_of(options.by))
         write_terminal(report, options)
     else:
@@ -120,9 +120,10 @@ def refuse_other_file(output: str) -> None:
 
 def write_terminal(report: Report, options: argparse.Namespace) -> None:
     """Write the run on the terminal: counts, grids, causes, the slowest cases."""
-    from keen_matrix.cli.console.safe import shell_line
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.console.summary import STYLE_OF, write_counts_row
+    from keen_matrix.cli.console.summary import write_counts_row, write_legend
+    from keen_matrix.wording.safe import shell_line
+    from keen_matrix.wording.signs import STYLE_OF
 
     screen = Screen(sys.stdout, color=options.color)
     summary = report.summary
@@ -134,6 +135,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
             spec = matrix.spec
             screen.line((spec, "strong"))
         write_counts_row(screen, matrix.name, width, matrix.counts)
+    write_legend(screen, (each.counts for each in summary.matrices.values()))
     for path, fault in report.faults.items():
         screen.line((path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}")
     write_grids(screen, report)
@@ -141,7 +143,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line()
         screen.line(("causes", "strong"))
     for cause in sorted(summary.causes, key=lambda each: -each.count)[:12]:
-        failed = list(dict.fromkeys(each["aspect"] for each in cause.fields["aspects"] if not each["held"]))
+        failed = list(dict.fromkeys(each["aspect"] for each in cause.fields["aspects"] if not each["met"]))
         screen.line(f"  {cause.count:>5,}  ", (f"{cause.fields['verdict']:8}", STYLE_OF[cause.fields["verdict"]]),
                     f"  {cause.fields['matrix']}: {', '.join(failed)}   ", (cause.ids[0][:6], "place"))  # fmt: skip
     screen.line()
@@ -152,7 +154,8 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
 
 def write_grids(screen: Screen, report: Report) -> None:
     """Write the grids of every matrix that has two axes, or those that have the axes asked for."""
-    from keen_matrix.cli.console.grid import write_grid, write_legend
+    from keen_matrix.cli.console.grid import write_grid
+    from keen_matrix.cli.console.grid import write_legend as write_grid_legend
     from keen_matrix.core.results.grid import chosen_axes, grids_of
 
     matrices = list(report.summary.matrices.values())
@@ -179,4 +182,4 @@ def write_grids(screen: Screen, report: Report) -> None:
             drawn = True
     if drawn:
         screen.line()
-        write_legend(screen)
+        write_grid_legend(screen)

@@ -5,17 +5,17 @@ from __future__ import annotations
 import argparse
 import sys
 
-from keen_matrix.cli.console.safe import escape
 from keen_matrix.cli.report import report_target
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, percent, spec_paths, whole_number
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, integer, percent, spec_paths, whole_number
 from keen_matrix.core.launch.workers import Workers, default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.wording.safe import escape
 
 EPILOG = f"""\
 examples:
   keen-matrix run                                every spec below this folder
   keen-matrix run fare.matrix.toml --only fares  one matrix of one spec
-  keen-matrix run --only k3f9x2 --details        one case, with everything it printed
+  keen-matrix run --only k3f9x2 --all        one case, with everything it printed
 
 The results are written to {DEFAULT_JOURNAL}, a line per case as it finishes.
 exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run, 4 what was run
@@ -30,12 +30,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_selection_options(choice)
     choice.add_argument("--failed", action="store_true", help="only those that did not hold last time (by the journal)")
     choice.add_argument(
-        "--shard", type=_shard, metavar="K/N", help="only the K-th of N parts: parts do not overlap and together make the whole"
+        "--shard",
+        type=_shard,
+        metavar="K/N",
+        help="only the K-th of N parts: parts do not overlap and together make the whole",
     )
     choice.add_argument(
         "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"
     )
-    choice.add_argument("--seed", type=int, metavar="N", help="combine with this seed instead of the spec's")
+    choice.add_argument("--seed", type=integer, metavar="N", help="combine with this seed instead of the spec's")
     how = parser.add_argument_group("how they are run")
     how.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
     how.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
@@ -53,11 +56,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--cluster", metavar="ADDRESS", help="run on a Dask cluster: the address of its scheduler, or local"
     )
     how.add_argument("--cluster-shared", action="store_true", help="its workers see the same files: send no archive")
-    how.add_argument("--order", action="store_true", help="run first what covers most: failed ones, new ones, each kind "
-                     "of refusal, then most pairs a second")  # fmt: skip
+    how.add_argument("--order", action="store_true", help="run first what covers most: those that did not hold, new ones, "
+                     "each kind of refusal, then most pairs a second")  # fmt: skip
     how.add_argument("--budget", type=_budget, metavar="TIME", help='the same order, and stop in time: "30 s", "5 min"; '
                      "exit status 4 when it did not suffice")  # fmt: skip
-    how.add_argument("--unheld-first", action="store_true", help="begin with those that did not hold last time")
+    how.add_argument("--failed-first", action="store_true", help="begin with those that did not hold last time")
     how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
     how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
     how.add_argument("--resume", action="store_true", help="go on with the run in the journal where it was broken off")
@@ -65,15 +68,21 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output.add_argument(
         "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help=f"where the results go (default {DEFAULT_JOURNAL})"
     )
-    output.add_argument("--keep", action="store_true", help="keep the directories of failing cases and say where")
+    output.add_argument(
+        "--keep-directories", action="store_true", help="keep the directories of cases that did not hold, and say where"
+    )
     output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
     output.add_argument("--report", action="append", default=[], type=report_target, metavar="FORMAT=FILE",
                         help="write a report as well (see keen-matrix report); may be given again")  # fmt: skip
     output.add_argument("--grid", action="store_true", help="show how cases came out by two axes of each matrix")
-    output.add_argument("--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what separates failures best)")
+    output.add_argument(
+        "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases held)"
+    )
     amount = output.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
-    amount.add_argument("--details", action="store_true", help="every failing case in full, with everything it printed")
+    amount.add_argument(
+        "--all", action="store_true", help="every case that did not hold in full, with everything it printed"
+    )
 
 
 def _shard(text: str) -> tuple[int, int]:

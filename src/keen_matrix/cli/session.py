@@ -13,9 +13,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.console.safe import escape_lines
 from keen_matrix.cli.report import axes_of, write_grids, write_to
-from keen_matrix.cli.shared import counted_noun, nothing_matches, selector
+from keen_matrix.cli.shared import nothing_matches, selector
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.cli.specs import adapted, build, refuse_too_many, try_expressions, vector_count
 from keen_matrix.cli.statuses import (
@@ -34,6 +33,8 @@ from keen_matrix.core.launch.engine import WorkerPool, check_launchers, resolved
 from keen_matrix.core.model.identity import CaseKey, file_stem
 from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header, header
 from keen_matrix.core.spec.kept import kept_spec
+from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import escape_lines
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -49,7 +50,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.vectors.case import Case
 
 GROUPS_SHOWN = 12
-"""Different failures shown in full unless --details asks for all."""
+"""Different failures shown in full unless --all asks for all."""
 COUNT_SECONDS = 1.0
 """Time that is taken to count what a run leaves; beyond, it is only told that there is more."""
 
@@ -77,8 +78,8 @@ def on_cluster(session: Session, options: argparse.Namespace, jobs: int) -> Iter
     if options.cluster is None:
         yield
         return
-    for name in ("keep", "live", "warm"):
-        if getattr(options, name):
+    for name in ("keep-directories", "live", "warm"):
+        if getattr(options, name.replace("-", "_")):
             raise Misuse(f"--{name} does not go with --cluster")
     from keen_matrix.core.launch.cluster import ClusterPool, client_of, close_client
 
@@ -255,7 +256,7 @@ class Session:
         if self.cluster is not None:
             self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
         self.pool.plan(
-            spec, launch, keep=keep if self.options.keep else "", repeat=self.options.repeat,
+            spec, launch, keep=keep if self.options.keep_directories else "", repeat=self.options.repeat,
             live=self._show_live if self.options.live else None, warm=self._warm_plan(spec, launch, selected),
         )  # fmt: skip
         total = None if selected or done else vector_count(spec)
@@ -269,9 +270,9 @@ class Session:
                 results = (self.cluster or self.pool).results(cases)
                 with contextlib.closing(results):
                     for result in results:
-                        unheld = tally.add(result, journal.write(result.line))
+                        failing = tally.add(result, journal.write(result.line))
                         recorder.add(result.id, names[result.matrix], VERDICTS[result.verdict], result.seconds)
-                        progress.step(held=unheld is None)
+                        progress.step(held=failing is None)
         finally:
             recorder.finish(tally.counts)
             if recorder.trouble:
@@ -316,10 +317,10 @@ class Session:
 
     def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
         """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
-        if not (self.options.unheld_first or self.options.slow_last or self.options.order or self.options.budget):
+        if not (self.options.failed_first or self.options.slow_last or self.options.order or self.options.budget):
             return cases
         from keen_matrix.core.results.history import DEFAULT_HISTORY, History
-        from keen_matrix.core.results.order import slow_last, unheld_first
+        from keen_matrix.core.results.order import failed_first, slow_last
 
         try:
             with History(DEFAULT_HISTORY) as history, history.faults_told():
@@ -337,8 +338,8 @@ class Session:
         def again() -> Iterator[Case]:
             return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
 
-        if self.options.unheld_first:
-            return unheld_first(again, known)
+        if self.options.failed_first:
+            return failed_first(again, known)
         return slow_last(again, known)
 
     @staticmethod
@@ -387,7 +388,7 @@ class Session:
 
     def _show_live(self, frame: LiveFrame) -> None:
         """Show some output as it came: whose it is, on which stream, how long after the start."""
-        from keen_matrix.cli.console.safe import visible_line
+        from keen_matrix.wording.safe import visible_line
 
         text = frame.text.decode("utf-8", "surrogateescape")
         style = "found" if frame.stream == "stderr" else "dim"
@@ -410,15 +411,16 @@ class Session:
             journal.write_fields(fields)
 
     def _report(self, journal: Journal, interrupted: bool) -> None:
-        from keen_matrix.cli.console.safe import shell_line
-        from keen_matrix.cli.console.summary import summary_segments, write_matrices
+        from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
         from keen_matrix.core.results.tally import total_counts
+        from keen_matrix.wording.safe import shell_line
 
         seconds = time.monotonic() - self.started
         for number, tally in enumerate(self.tallies):
             if number:
                 self.screen.line()
             write_matrices(self.screen, tally, shell_line(shown_launch(tally.spec)))
+        write_legend(self.screen, (each for tally in self.tallies for each in tally.by_matrix.values()))
         if not self.options.brief:
             shown = 0
             for tally in self.tallies:
@@ -451,19 +453,19 @@ class Session:
         first = next((group for tally in self.tallies for group in tally.groups), None)
         if first is not None:
             words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
-            if len(self.tallies) > 1:  # another spec may hold the same matrix
+            if len(self.tallies) > 1:  # another spec may have the same matrix
                 words[2:2] = [next(tally.spec.path for tally in self.tallies if first in tally.groups)]
             for name in ("launcher", "program", "seed"):
                 if getattr(self.options, name) is not None:
                     words += [f"--{name}", str(getattr(self.options, name))]
-            self.screen.line("again: ", (shell_line([*words, "--details"]), "strong"))
+            self.screen.line("again: ", (shell_line([*words, "--all"]), "strong"))
 
     def _write_remarks(self, tally: Tally) -> None:
         """Write what is worth a word though it is no failure."""
         for text, (count, ids) in tally.remarks.items():
             shown = " ".join(each[:6] for each in ids)
             self.screen.line()
-            self.screen.line(("remark", "warn"), f"   {counted_noun(count, 'vector')}: {text}   ", (shown, "place"))
+            self.screen.line(("remark", "warn"), f"   {counted(count, 'vector')}: {text}   ", (shown, "place"))
         whole = not (self.options.only or self.options.failed or self.options.shard or self.options.stop_after)
         for pattern, origin in tally.idle_masks if whole else ():
             self.screen.line()
@@ -473,34 +475,30 @@ class Session:
 
     def _write_failures(self, tally: Tally, journal: Journal, shown: int) -> int:
         groups = tally.groups
-        room = len(groups) if self.options.details else max(0, GROUPS_SHOWN - shown)
+        room = len(groups) if self.options.all else max(0, GROUPS_SHOWN - shown)
         for group in groups[:room]:
             self.screen.line()
             self._write_group(tally, group, journal)
         left = sum(group.count for group in groups[room:]) + tally.ungrouped
         if left:
             self.screen.line()
-            self.screen.line((f"{left:,} further failing cases in {len(groups[room:]):,} groups are not shown; ", "dim"),
-                             ("--details", "strong"), (" shows all", "dim"))  # fmt: skip
+            rest = f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
+            self.screen.line((rest, "dim"),
+                             ("--all", "strong"), (" shows all", "dim"))  # fmt: skip
         return shown + len(groups[:room])
 
     def _write_group(self, tally: Tally, group: FailureGroup, journal: Journal) -> None:
-        from keen_matrix.cli.console.failures import repeat_line, write_failure
+        from keen_matrix.wording.aspects import failure_rows, repeat_line
 
         fields = journal.read(group.offset, group.length)
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
         line = repeat_line(shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields))
         others = [each for _, each in sorted(group.ids) if each != fields["id"]]
-        write_failure(
-            self.screen,
-            fields,
-            matrix.name,
-            line,
-            others,
-            group.count - 1 - len(others),
-            details=self.options.details,
+        more = group.count - 1 - len(others)
+        self.screen.rows(
+            failure_rows(self.screen, fields, matrix.name, line, others, more, everything=self.options.all)
         )
-        for number in fields.get("masked", ()) if self.options.details else ():
+        for number in fields.get("masked", ()) if self.options.all else ():
             mask = matrix.masks[number]
             self.screen.line("  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim"))
 

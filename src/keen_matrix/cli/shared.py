@@ -19,13 +19,13 @@ if TYPE_CHECKING:
 SUFFIX = ".matrix.toml"
 
 
-def add_spec_options(parser: argparse.ArgumentParser) -> None:
-    """Add the specs, and how output looks."""
+def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
+    """Add the specs, and how output looks. With `ids`, which says what they are for, ids of cases may stand among the specs."""
     parser.add_argument(
         "specs",
         nargs="*",
-        metavar="SPEC",
-        help=f"spec files or folders of them (default: every *{SUFFIX} below here)",
+        metavar="ID|SPEC" if ids else "SPEC",
+        help=(f"{ids}; " if ids else "") + f"spec files or folders of them (default: every *{SUFFIX} below here)",
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto",
@@ -37,7 +37,7 @@ def add_selection_options(parser: argparse._ActionsContainer) -> None:
     """Add the choice of vectors."""
     parser.add_argument(
         "--only", action="append", default=[], metavar="PATTERN",
-        help="take only vectors whose id begins so, whose matrix is named so, or that hold such a word (* and ? allowed; "
+        help="take only vectors whose id begins so, whose matrix is named so, or that contain such a word (* and ? allowed; "
         "--only=-v "
         "for a word with a dash); "
         "may be given again",
@@ -53,6 +53,14 @@ def whole_number(text: str) -> int:
     if number < 1:
         raise argparse.ArgumentTypeError(f"expected a whole number above 0, found {text!r}")
     return number
+
+
+def integer(text: str) -> int:
+    """Read an option value that must be a whole number of either sign."""
+    try:
+        return int(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"expected a whole number, found {text!r}") from None
 
 
 def percent(text: str) -> float:
@@ -83,10 +91,23 @@ def spec_paths(given: list[str]) -> list[str]:
         elif not os.path.lexists(name):
             raise Misuse(_no_such_spec(name))
         elif _is_journal(name):
-            raise Misuse(f"{name} holds results and is no spec; commands that read results take it as --journal {name}")
+            raise Misuse(
+                f"{name} has results in it and is no spec; commands that read results take it as --journal {name}"
+            )
         else:
             paths.append(name)
     return list(dict.fromkeys(paths))
+
+
+def split_ids(given: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Return the ids, or beginnings of ids, among operands, and the specs. What is there as a file or folder is a spec."""
+    from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
+
+    def is_id(name: str) -> bool:
+        return SHORTEST_ID <= len(name) <= ID_LENGTH and set(name) <= set(ALPHABET) and not os.path.lexists(name)
+
+    ids = [name for name in given if is_id(name) and not os.path.exists(name + SUFFIX)]
+    return ids, [name for name in given if name not in ids]
 
 
 def tell_run(screen: Screen, journals: Sequence[str]) -> None:
@@ -123,7 +144,7 @@ def tell_newer_run(journals: Sequence[str]) -> None:
 
 
 def _is_journal(name: str) -> bool:
-    if not os.path.isfile(name):  # reading a pipe would take from what it holds
+    if not os.path.isfile(name):  # reading a pipe would take from what is in it
         return False
     try:
         with open(name, "rb") as file:
@@ -189,18 +210,10 @@ SHOWN_NAMES = 12
 """Matrices that a message lists."""
 
 
-def counted_noun(count: int, noun: str) -> str:
-    """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
-    if count == 1:
-        return f"1 {noun}"
-    plural = f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s"
-    return f"{count:,} {plural}" if count else f"no {plural}"
-
-
 def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
     """Return the case whose id begins so, with its spec and matrix.
 
-    Raises RunFault when there is none, Misuse when there are several, also when two specs hold the same case.
+    Raises RunFault when there is none, Misuse when there are several, also when two specs have the same case.
     """
     from keen_matrix.core.vectors.unfold import unfold_matrix
 

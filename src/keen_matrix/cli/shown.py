@@ -30,7 +30,7 @@ def shown_launch(spec: Spec) -> list[str]:
 
 def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
     """Return what stands for standard input in a shell line: a text, a file, a command line, or `closed`."""
-    from keen_matrix.cli.console.safe import exact_line, is_written_whole, shell_line
+    from keen_matrix.wording.safe import exact_line, is_written_whole, shell_line
 
     if stdin.closed:
         return {"closed": True}

@@ -80,8 +80,8 @@ def build(spec: Spec) -> None:
     """Run the build command of a spec, its output going to standard error as it comes. Raises RunFault when it fails."""
     import subprocess
 
-    from keen_matrix.cli.console.safe import escape, shell_line
     from keen_matrix.core.expressions import Scope
+    from keen_matrix.wording.safe import escape, shell_line
 
     words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
     print(f"build: {escape(shell_line(words))}", file=sys.stderr, flush=True)

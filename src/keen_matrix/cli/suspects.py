@@ -1,4 +1,4 @@
-"""`keen-matrix suspects`: what the failing cases of a run share and the holding ones do not."""
+"""`keen-matrix suspects`: what the cases of a run that did not hold have in common."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix suspects                  the options, values and traits of words that go with the failures
+  keen-matrix suspects                  the options, values and traits of words that go with cases that did not hold
   keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
 
 Nothing is run without --confirm.
@@ -72,7 +72,7 @@ def _told(screen: Screen, options: argparse.Namespace) -> int:
 
 
 def pools_of(spec: Spec, records: dict[str, dict[str, Any]]) -> Iterator[tuple[str, list[Observed]]]:
-    """Yield the cases that can be held against each other: with a signature all that it accepts and all that it refuses;
+    """Yield the cases that can be compared with each other: with a signature all that it accepts and all that it refuses;
     else, and where axes say more, those of each matrix."""
     from keen_matrix.core.insight.features import observe
 
@@ -98,11 +98,11 @@ def pools_of(spec: Spec, records: dict[str, dict[str, Any]]) -> Iterator[tuple[s
 
 def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
     """Write what was found in one pool."""
-    from keen_matrix.cli.console.safe import shell_line
     from keen_matrix.core.insight.suspects import sentence
+    from keen_matrix.wording.safe import shell_line
 
     screen.line()
-    screen.line("  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} fail, {suspicion.holding:,} hold")
+    screen.line("  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} did not hold, {suspicion.holding:,} held")
     for cause in suspicion.causes:
         screen.line("    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong"))
         screen.line("          ", sentence(cause, suspicion))

@@ -15,14 +15,15 @@ from typing import TYPE_CHECKING, Any
 from keen_matrix.cli.shared import (
     add_selection_options,
     add_spec_options,
-    counted_noun,
     find_case,
     nothing_matches,
     selector,
     spec_paths,
+    split_ids,
 )
-from keen_matrix.core.errors import Misuse
+from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.vectors.ids import SHOWN_ID
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -50,7 +51,7 @@ TABLE_SAMPLE = 200
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser)
+    add_spec_options(parser, ids="the beginnings of the ids of vectors, to see these alone")
     add_selection_options(parser)
     parser.add_argument(
         "--format",
@@ -60,8 +61,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--why",
-        metavar="ID",
-        help="tell how one vector came about: its values, what the signature says of it, its rules",
+        action="store_true",
+        help="tell how the vectors of the IDs came about: their values, what the signature says of them, their rules",
     )
     parser.add_argument(
         "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
@@ -73,7 +74,8 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.oracle import asking
 
-    paths = spec_paths(options.specs)
+    options.ids, names = split_ids(options.specs)
+    paths = spec_paths(names)
     screen = Screen(sys.stdout, color=options.color)
     with asking(_tell_oracle):
         return _unfolded(screen, paths, options)
@@ -94,12 +96,22 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
     if options.why:
         from keen_matrix.cli.console.why import write_why
 
-        write_why(screen, *find_case(load_all(paths), options.why))
+        if not options.ids:
+            raise Misuse("--why needs the id of a vector; keen-matrix unfold shows them. Example: unfold --why k3f9x2")
+        specs = load_all(paths)
+        for number, found_case in enumerate([find_case(specs, id) for id in options.ids]):
+            if number:
+                screen.line()
+            write_why(screen, *found_case)
         return 0
     found = False
     specs = load_all(paths)
     for spec in specs:
         found |= _FORMATS[options.format](screen, spec, options)
+    if not found and options.ids:
+        raise RunFault(
+            f"no vector has an id that begins with {' or '.join(options.ids)}; keen-matrix unfold shows the ids"
+        )
     if not found and options.only:
         raise Misuse(nothing_matches(specs, [f"--only {each}" for each in options.only], options.only))
     return 0
@@ -109,8 +121,11 @@ def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix,
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     selected = selector(options.only, spec)
+    ids = tuple(options.ids)
     for matrix in spec.matrices:
-        cases = unfold_matrix(spec, matrix)
+        cases: Iterator[Case] = iter(unfold_matrix(spec, matrix))
+        if ids:
+            cases = (case for case in cases if case.id.startswith(ids))
         yield matrix, filter(selected, cases) if selected else cases
 
 
@@ -125,13 +140,13 @@ def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
             screen.line()
         found = True
         count = _write_table(screen, spec, matrix, sample, cases)
-        screen.line(("  " + counted_noun(count, "vector"), "dim"))
+        screen.line(("  " + counted(count, "vector"), "dim"))
     return found
 
 
 def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Case], rest: Iterator[Case]) -> int:
-    from keen_matrix.cli.console.safe import cut, pad
     from keen_matrix.core.width import cells
+    from keen_matrix.wording.safe import cut, pad
 
     if matrix.family:
         return _write_family(screen, spec, matrix, [*sample, *rest])
@@ -153,9 +168,9 @@ def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Ca
 
 def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> int:
     """Write a derived family: kind and culprit of each vector, and what was left out."""
-    from keen_matrix.cli.console.safe import cut, escape, pad
     from keen_matrix.core.vectors.derived import family_for
     from keen_matrix.core.width import cells
+    from keen_matrix.wording.safe import cut, escape, pad
 
     screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim"))
     shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
@@ -173,7 +188,7 @@ def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Ca
 
 def _others(screen: Screen, case: Case) -> list[Any]:
     """Return what else a case launches, to be compared."""
-    from keen_matrix.cli.console.safe import cut, shell_line
+    from keen_matrix.wording.safe import cut, shell_line
 
     if case.relation is None or not case.more:
         return []
@@ -185,8 +200,8 @@ def _others(screen: Screen, case: Case) -> list[Any]:
 
 
 def _shown(screen: Screen, value: Any) -> str:
-    from keen_matrix.cli.console.safe import cut, escape
     from keen_matrix.core.expressions import as_text
+    from keen_matrix.wording.safe import cut, escape
 
     if value is None:
         return screen.sign("dash")
@@ -201,7 +216,7 @@ def _shown(screen: Screen, value: Any) -> str:
 
 
 def _words(case: Case) -> list[Any]:
-    from keen_matrix.cli.console.safe import cut, shell_line
+    from keen_matrix.wording.safe import cut, shell_line
 
     if case.fault:
         return [(case.fault, "bad")]
@@ -215,10 +230,10 @@ def _words(case: Case) -> list[Any]:
 
 def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one line per vector that can be pasted into a shell."""
-    from keen_matrix.cli.console.failures import repeat_line
-    from keen_matrix.cli.console.safe import exact_line, is_written_whole
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.core.results.records import case_fields
+    from keen_matrix.wording.aspects import repeat_line
+    from keen_matrix.wording.safe import exact_line, is_written_whole
 
     found = False
     screen.flush()
@@ -249,7 +264,7 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     found = False
     write = sys.stdout.buffer.write
     sys.stdout.flush()
-    if not options.only:
+    if not (options.only or options.ids):
         functions = named_functions(spec.program.oracle)
         for matrix in spec.matrices:
             lines = (
@@ -293,8 +308,8 @@ _FORMATS = {"table": _table, "shell": _shell, "json": _json, "csv": _csv}
 
 def write_counts(screen: Screen, spec: Spec) -> None:
     """Write how many vectors each matrix has, against the full product, and what they cover."""
-    from keen_matrix.cli.console.safe import cut, pad
     from keen_matrix.core.vectors.counting import counts_of
+    from keen_matrix.wording.safe import cut, pad
 
     width = min(40, max((len(matrix.name) for matrix in spec.matrices), default=0))
     screen.line((spec.path, "strong"))

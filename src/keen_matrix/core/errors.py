@@ -1,7 +1,7 @@
 """Every error that a user can cause or meet.
 
 KeenMatrixError
-├── SpecFault        a spec is wrong; holds every problem found, each with its place
+├── SpecFault        a spec is wrong; has every problem found, each with its place
 ├── Misuse           the caller asked for something that cannot be done
 ├── RunFault         nothing could be run, or results could not be kept
 ├── NotationFault    a line or template does not parse; knows the place in the text
@@ -78,7 +78,7 @@ class KeenMatrixError(Exception):
 
 
 class SpecFault(KeenMatrixError):
-    """A spec cannot be used; `problems` holds everything that was found, in file order."""
+    """A spec cannot be used; `problems` has everything that was found, in file order."""
 
     def __init__(self, problems: Sequence[Problem]) -> None:
         self.problems = tuple(problems)
@@ -121,7 +121,7 @@ EXCERPT_WIDTH = 100
 
 
 def caret_lines(text: str, offset: int) -> tuple[str, str]:
-    """Return the line of `text` that holds `offset`, cut to fit, and a line with a caret under that place."""
+    """Return the line of `text` that contains `offset`, cut to fit, and a line with a caret under that place."""
     start = text.rfind("\n", 0, offset) + 1
     stop = text.find("\n", offset)
     line = text[start : stop if stop >= 0 else len(text)].replace("\t", " ")

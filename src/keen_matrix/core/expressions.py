@@ -329,7 +329,9 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
     """Return the text of one field. Raises ExpressionFault."""
     value = expression.evaluate(scope)
     if isinstance(value, int) and value.bit_length() > MAX_BITS:
-        raise ExpressionFault(part.source, f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written")
+        raise ExpressionFault(
+            part.source, f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written"
+        )
     if part.conversion:
         value = _CONVERSIONS[part.conversion](value)
     if not part.format:
@@ -406,7 +408,7 @@ def word_template(word: Word, text: str = "") -> Template:
 
 
 def words_of(template: Template, scope: Scope) -> list[str]:
-    """Return the words that one word of the notation gives: a bare field that holds a list is spliced, None gives none.
+    """Return the words that one word of the notation gives: a bare field that is a list is spliced, None gives none.
 
     Raises ExpressionFault.
     """

@@ -7,7 +7,7 @@ from typing import BinaryIO
 
 from keen_matrix.core.results.summary import Cause
 from keen_matrix.reports import Report
-from keen_matrix.reports.wording import first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
 
 
 def write(report: Report, stream: BinaryIO) -> None:

@@ -82,7 +82,7 @@ def _doubt_heat(spec: Spec, doubts: Doubts) -> Heat:
         cells = [_cell(parts[aspect].percent if aspect in parts else None) for aspect in aspects]
         rows.append(Row(name, (*cells, _cell(doubts.of(name).percent))))
     whole = doubts.whole
-    text = f"{whole.noticed:,} of {whole.tried:,} alterations of held outcomes are noticed, {whole.percent or 0.0:.1f} %"
+    text = f"{whole.noticed:,} of {whole.tried:,} alterations of outcomes that held are noticed, {whole.percent or 0.0:.1f} %"
     return Heat(f"Doubt, {spec.name}", text, ("", *aspects, "all"), tuple(rows))
 
 

@@ -8,13 +8,14 @@ import json
 from collections.abc import Mapping
 from typing import Any, BinaryIO
 
-from keen_matrix.cli.console.safe import escape, shell_line
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.summary import axis_values_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import heats
-from keen_matrix.reports.wording import OUTPUT_SHOWN, output_of, title_of
+from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, title_of
+from keen_matrix.wording.safe import escape, shell_line
+from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
 
 MOST_CASES = 20_000
 """Cases in the table. Those that did not hold come first; the page says how many held ones it leaves out."""
@@ -35,13 +36,15 @@ def write(report: Report, stream: BinaryIO) -> None:
         trim_blocks=True, lstrip_blocks=True,
     )  # fmt: skip
     summary = report.summary
+    signs = {name: sign_of(name) for name in VERDICT_SIGNS}
     data, left_out = _cases(report)
     grids = [grid for matrix in summary.matrices.values() for grid in _grids(report, matrix)]
     page = environment.get_template("page.html.j2").stream(
         counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
         matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
         histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
-        data=_embedded(data), faults=report.faults, script_hash=_script_hash(environment),
+        data=_embedded({**data, "signs": signs}), signs=signs, legend=grid_legend(),
+        faults=report.faults, script_hash=_script_hash(environment),
     )  # fmt: skip
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))
@@ -114,7 +117,7 @@ def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed:
     if held or detailed:
         case["out"], case["err"] = output_of(fields, "stdout", most), output_of(fields, "stderr", most)
     if not held:
-        case["a"] = [_aspect(each, fields) for each in fields["aspects"] if not each["held"]]
+        case["a"] = [_aspect(each, fields) for each in fields["aspects"] if not each["met"]]
     return case
 
 

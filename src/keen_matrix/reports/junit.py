@@ -10,7 +10,7 @@ from xml.sax.saxutils import XMLGenerator
 
 from keen_matrix.core.results.summary import MatrixSummary
 from keen_matrix.reports import Report
-from keen_matrix.reports.wording import lines_of, message_of, output_of, title_of
+from keen_matrix.wording.cases import lines_of, message_of, output_of, title_of
 
 _ERRORS = ("crashed", "hung", "unlaunched")
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -55,7 +55,7 @@ def _numbers(counts: Mapping[str, int], seconds: float, more: dict[str, str]) ->
 
 
 def legal(text: str) -> str:
-    """Return a text with what XML 1.0 cannot hold written as an escape."""
+    """Return a text with what XML 1.0 cannot contain written as an escape."""
     return _ILLEGAL.sub(lambda match: f"\\x{ord(match[0]):02x}", text)
 
 

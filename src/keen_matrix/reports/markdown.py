@@ -7,13 +7,13 @@ import re
 from collections.abc import Iterator
 from typing import BinaryIO
 
-from keen_matrix.cli.console.safe import escape
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.summary import Cause, MatrixSummary, RunSummary
 from keen_matrix.reports import Report
-from keen_matrix.reports.wording import lines_of, message_of, title_of
+from keen_matrix.wording.cases import lines_of, message_of, title_of
+from keen_matrix.wording.safe import escape
+from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
 
-SIGNS = {"held": "●", "mixed": "◐", "failed": "✕", "none": " "}
 MOST_CAUSES = 40
 MOST_COLUMNS = 16
 MOST_ROWS = 40
@@ -39,12 +39,13 @@ def write(report: Report, stream: BinaryIO) -> None:
 def _head(summary: RunSummary) -> Iterator[str]:
     counts = summary.counts
     parts = [f"{count:,} {verdict}" for verdict, count in counts.items()]
-    yield f"### {'●' if counts['held'] == counts.total() else '✕'} {counts.total():,} vectors: {', '.join(parts)}"
+    sign = sign_of("held" if counts["held"] == counts.total() else "differed")
+    yield f"### {sign} {counts.total():,} vectors: {', '.join(parts)}"
     yield ""
 
 
 def _table(summary: RunSummary) -> Iterator[str]:
-    yield "| spec | matrix | held | not held | seconds |"
+    yield "| spec | matrix | held | did not hold | seconds |"
     yield "|---|---|--:|--:|--:|"
     for matrix in summary.matrices.values():
         left = matrix.total - matrix.held
@@ -72,11 +73,13 @@ def _grid(grid: Grid) -> Iterator[str]:
     yield f"| {cell(grid.down)} \\\\ {cell(grid.across)} | " + " | ".join(map(cell, columns)) + " |"
     yield "|---|" + ":-:|" * len(columns)
     for row in rows:
-        yield f"| {cell(row)} | " + " | ".join(SIGNS[grid.state(row, column)] for column in columns) + " |"
+        yield (
+            f"| {cell(row)} | " + " | ".join(sign_of(STATE_SIGNS[grid.state(row, column)]) for column in columns) + " |"
+        )
     left = (len(grid.columns) - len(columns), len(grid.rows) - len(rows))
     if any(left):
         yield f"\n{left[0]} columns and {left[1]} rows are not shown."
-    yield "\n● held, ◐ some held, ✕ not held\n\n</details>\n"
+    yield f"\n{grid_legend()}\n\n</details>\n"
 
 
 def _failures(summary: RunSummary) -> Iterator[str]:

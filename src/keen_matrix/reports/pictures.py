@@ -5,17 +5,18 @@ from __future__ import annotations
 import os
 from typing import Any, BinaryIO
 
-from keen_matrix.cli.console.safe import cut, escape
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import Heat, as_rows, heats
+from keen_matrix.wording.safe import cut, escape
+from keen_matrix.wording.signs import STATE_SIGNS, sign_of
 
 MOST_GRIDS = 6
 MOST_ROWS = 30
 MOST_COLUMNS = 16
 COLOURS = {"none": "#eceeea", "failed": "#d9776b", "mixed": "#e9c46a", "held": "#7fb894"}
-MARKS = {"none": "", "failed": "✕", "mixed": "◐", "held": "●"}
+MARKS = {"none": ""} | {state: sign_of(STATE_SIGNS[state]) for state in ("failed", "mixed", "held")}
 INK = "#20242a"
 _OURS = {".png": {"Software": "Keen Matrix"}, ".svg": {"Date": None, "Creator": "Keen Matrix"}}
 """What is noted in a picture: by it a later report knows an earlier one, and nothing in it tells of the time."""

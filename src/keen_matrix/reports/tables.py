@@ -14,7 +14,7 @@ from typing import Any, BinaryIO
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.summary import shown_value
 from keen_matrix.reports import Report
-from keen_matrix.reports.wording import first_rule, title_of
+from keen_matrix.wording.cases import first_rule, title_of
 
 PLAIN = (
     "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "exit", "signal", "seconds",
@@ -33,7 +33,7 @@ def rows(report: Report) -> Iterator[dict[str, Any]]:
 def row_of(record: CaseRecord, names: list[str]) -> dict[str, Any]:
     """Return the row of one case."""
     header, fields = record
-    failed = list(dict.fromkeys(each["aspect"] for each in fields["aspects"] if not each["held"]))
+    failed = list(dict.fromkeys(each["aspect"] for each in fields["aspects"] if not each["met"]))
     row: dict[str, Any] = {name: fields.get(name) for name in PLAIN}
     row |= {
         "spec": header.get("spec"), "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),

@@ -6,9 +6,9 @@ import json
 from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO
 
-from keen_matrix.cli.console.safe import escape
 from keen_matrix.reports import Report
-from keen_matrix.reports.wording import first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.safe import escape
 
 
 def write(report: Report, stream: BinaryIO) -> None:
@@ -18,7 +18,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     stream.write(b"TAP version 14\n" + f"1..{total}{' # SKIP nothing was run' if not total else ''}\n".encode())
     for number, (spec, fault) in enumerate(faults.items(), 1):
         text = "".join(f"    {line}\n" for line in map(escape, fault.splitlines()))
-        block = f"not ok {number} - {_plain(spec)}\n  ---\n  verdict: \"unlaunched\"\n  reason: |2\n{text}  ...\n"
+        block = f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "unlaunched"\n  reason: |2\n{text}  ...\n'
         stream.write(block.encode("utf-8", "backslashreplace"))
     for number, (_, fields) in enumerate(report.cases(), len(faults) + 1):
         stream.write("".join(f"{line}\n" for line in _lines(number, fields)).encode("utf-8", "backslashreplace"))
@@ -31,7 +31,9 @@ def _plain(text: str) -> str:
 
 def _lines(number: int, fields: Mapping[str, Any]) -> Iterator[str]:
     verdict = fields["verdict"]
-    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {_plain(fields['matrix'])}: {_plain(title_of(fields))}"[:500]
+    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {_plain(fields['matrix'])}: {_plain(title_of(fields))}"[
+        :500
+    ]
     if verdict == "held":
         return
     yield "  ---"

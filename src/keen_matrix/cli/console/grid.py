@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from keen_matrix.cli.console.safe import cut, escape, pad
-from keen_matrix.cli.console.screen import Screen, Segment
-from keen_matrix.core.results.grid import Grid, State
+from keen_matrix.cli.console.screen import Screen
+from keen_matrix.core.results.grid import Grid
 from keen_matrix.core.width import cells
+from keen_matrix.wording.safe import cut, escape, pad
+from keen_matrix.wording.signs import GRID_WORDS, STATE_SIGNS, STYLE_OF, Segment, legend
 
 LABEL_WIDTH = 18
 COLUMN_WIDTH = 12
 MOST_ROWS = 60
-_STYLES: dict[State, str] = {"held": "good", "mixed": "warn", "failed": "bad", "none": "dim"}
-_SIGNS: dict[State, str] = {"held": "held", "mixed": "mixed", "failed": "differed", "none": "blank"}
 
 
 def write_grid(screen: Screen, grid: Grid) -> None:
@@ -43,14 +42,10 @@ def _row(screen: Screen, grid: Grid, row: str, label: int, shown: list[tuple[str
     segments: list[Segment] = ["  ", (pad(cut(escape(row), label), label), "dim"), "  "]
     for column, width in shown:
         state = grid.state(row, column)
-        segments += [(screen.sign(_SIGNS[state]), _STYLES[state]), " " * (width + 1)]
+        segments += [(screen.sign(STATE_SIGNS[state]), STYLE_OF[STATE_SIGNS[state]]), " " * (width + 1)]
     return segments
 
 
 def write_legend(screen: Screen) -> None:
     """Write what the signs stand for."""
-    words: dict[State, str] = {"held": "all held", "mixed": "some held", "failed": "none held", "none": "not run"}
-    segments: list[Segment] = ["  "]
-    for state, text in words.items():
-        segments += [(screen.sign(_SIGNS[state]), _STYLES[state]), f" {text}   "]
-    screen.line(*segments)
+    screen.line("  ", *legend(screen, GRID_WORDS, GRID_WORDS))

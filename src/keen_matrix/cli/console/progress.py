@@ -52,7 +52,7 @@ class Progress:
         return bar
 
     def _failed_shown(self) -> str:
-        return f"[red]{self.failed} not held[/]" if self.failed else ""
+        return f"[red]{self.failed} did not hold[/]" if self.failed else ""
 
     def _running_shown(self) -> str:
         left = self.jobs if self.total is None else min(self.jobs, self.total - self.done)

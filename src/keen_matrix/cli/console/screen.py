@@ -5,23 +5,16 @@ from __future__ import annotations
 import os
 import shutil
 import sys
-from typing import Any, TextIO, TypeAlias
+from collections.abc import Iterable
+from typing import Any, TextIO
 
-from keen_matrix.cli.console.safe import escape
-
-Segment: TypeAlias = "str | tuple[str, str]"
-"""A text, or a text with the name of a style."""
+from keen_matrix.wording.safe import escape
+from keen_matrix.wording.signs import MARKS, VERDICT_SIGNS, Segment, plain
 
 STYLES = {
     "good": "green", "bad": "bold red", "warn": "yellow", "dim": "bright_black", "strong": "bold", "place": "cyan",
     "crashed": "bold magenta", "expected": "green", "found": "red",
 }  # fmt: skip
-SIGNS = {"held": ("●", "+"), "differed": ("✕", "x"), "crashed": ("▲", "!"), "hung": ("◔", "~"), "unlaunched": ("○", "o"),
-         "unchecked": ("?", "?"), "unsteady": ("≈", "="),
-         "mixed": ("◐", "%"), "blank": ("·", "."),
-         "space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"),
-         "ellipsis": ("…", "...")}  # fmt: skip
-"""Signs differ in shape as well as in colour; each has an ASCII form."""
 
 
 class Screen:
@@ -47,28 +40,26 @@ class Screen:
 
     def sign(self, name: str) -> str:
         """Return one of our signs in the form that this stream can show."""
-        return SIGNS[name][0 if self.unicode else 1]
+        return (VERDICT_SIGNS.get(name) or MARKS[name])[0 if self.unicode else 1]
 
     def line(self, *segments: Segment) -> None:
         """Write one line. Control characters are escaped here once more, whatever the caller did."""
         parts = [(escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1]) for each in segments]
         if not self.color:
             text = "".join(text for text, _ in parts).rstrip(" ")
-            self.stream.write((text if self.unicode else _plain(text)) + "\n")
+            self.stream.write((text if self.unicode else plain(text)) + "\n")
             return
         from rich.text import Text
 
         self._rich().print(
-            Text.assemble(*((text if self.unicode else _plain(text), STYLES.get(style, "")) for text, style in parts)),
+            Text.assemble(*((text if self.unicode else plain(text), STYLES.get(style, "")) for text, style in parts)),
             soft_wrap=True,
         )
 
-    def pasted(self, indent: str, line: str, style: str = "") -> None:
-        """Write a line that is to be pasted. One with newlines, which stand in quotes, is written on several, nothing added."""
-        first, *rest = line.split("\n")
-        self.line(indent, (first, style))
-        for each in rest:
-            self.line((each, style))
+    def rows(self, rows: Iterable[Iterable[Segment]]) -> None:
+        """Write lines, each as they are made."""
+        for row in rows:
+            self.line(*row)
 
     def _rich(self) -> Any:
         if self._console is None:
@@ -84,9 +75,3 @@ class Screen:
     def flush(self) -> None:
         """Write out what is waiting."""
         self.stream.flush()
-
-
-def _plain(text: str) -> str:
-    for fancy, plain in SIGNS.values():
-        text = text.replace(fancy, plain)
-    return text

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 
-from keen_matrix.cli.console.safe import cut, pad
-from keen_matrix.cli.console.screen import Screen, Segment
-from keen_matrix.cli.shared import counted_noun
+from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.expect.cascade import VERDICTS
 from keen_matrix.core.results.tally import Tally
-
-STYLE_OF = {
-    "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
-    "unsteady": "warn",
-}  # fmt: skip
+from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import cut, pad
+from keen_matrix.wording.signs import STYLE_OF, Segment, legend
 
 
 def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
@@ -33,7 +30,7 @@ def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
         screen.line(
             "  ",
             (
-                f"{counted_noun(len(rows) - len(shown), 'matrix').replace('matrixs', 'matrices')} not run",
+                f"{counted(len(rows) - len(shown), 'matrix')} not run",
                 "dim",
             ),
         )
@@ -44,20 +41,24 @@ def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]
     screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}")))
 
 
+def worst_of(counts: Counter[str]) -> str:
+    """Return the verdict whose sign stands before a row."""
+    from_worst = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked")
+    return next((verdict for verdict in from_worst if counts[verdict]), "held")
+
+
+def write_legend(screen: Screen, rows: Iterable[Counter[str]]) -> None:
+    """Write what the signs before some rows stand for: each is the worst verdict of its row."""
+    screen.line("  ", *legend(screen, {worst_of(counts) for counts in rows if counts.total()}))
+
+
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
     total, held = counts.total(), counts["held"]
-    worst = next(
-        (
-            verdict
-            for verdict in ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked")
-            if counts[verdict]
-        ),
-        "held",
-    )
+    worst = worst_of(counts)
     start: list[Segment] = ["  ", (screen.sign(worst), STYLE_OF[worst]), f" {name}  "]
     if held == total:
-        return [*start, (f"{total:>{numbers},} hold", "good")]
-    parts: list[Segment] = [*start, (f"{held:>{numbers},} of {total:,} hold", "")]
+        return [*start, (f"{total:>{numbers},} held", "good")]
+    parts: list[Segment] = [*start, (f"{held:>{numbers},} of {total:,} held", "")]
     for verdict in VERDICTS[1:]:
         if counts[verdict]:
             parts += ["   ", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
@@ -67,11 +68,11 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
 def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Segment]:
     """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.9 s, 2 jobs`."""
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
-    segments: list[Segment] = [f"{counted_noun(counts.total(), 'vector')}: " if shown else "no vector has ended"]
+    segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
     if shown == ["held"]:
         segments.append(("all held", "good"))
     else:
         for number, verdict in enumerate(shown):
             segments += [", " if number else "", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
-    segments.append(f". {seconds:.1f} s, {counted_noun(jobs, 'job')}")
+    segments.append(f". {seconds:.1f} s, {counted(jobs, 'job')}")
     return segments

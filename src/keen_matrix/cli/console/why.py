@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from keen_matrix.cli.console.safe import cut, escape, pad, shell_line
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.expect.cascade import Cascade, Chosen
 from keen_matrix.core.expect.wording import describe_aspect
@@ -11,6 +10,7 @@ from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.case import Case, case_scope
 from keen_matrix.core.vectors.ids import SHOWN_ID
+from keen_matrix.wording.safe import cut, escape, pad, shell_line
 
 VALUE_WIDTH = 60
 RELATIONS = {

@@ -36,9 +36,9 @@ def _alike(first: Outcome, other: Outcome, aspects: Sequence[str]) -> Iterator[A
     """Yield one result that all is alike, or one for each aspect that is not."""
     found = list(differences_of(first, other, aspects))
     if not found:
-        yield AspectResult(aspect="alike", held=True)
+        yield AspectResult(aspect="alike", met=True)
     for mismatch in found:
-        yield AspectResult(aspect="alike", held=False, mismatch=mismatch)
+        yield AspectResult(aspect="alike", met=False, mismatch=mismatch)
 
 
 def differences_of(first: Outcome, other: Outcome, aspects: Sequence[str]) -> Iterator[Mismatch]:
@@ -72,11 +72,11 @@ def _change(first: Outcome, other: Outcome, name: str) -> str:
 def _differs(launches: Sequence[Launched], aspects: Sequence[str]) -> Iterator[tuple[int, AspectResult]]:
     pairs = list(zip(launches[::2], launches[1::2], strict=False))
     if any(next(differences_of(first[1], other[1], aspects), None) for first, other in pairs):
-        yield 1, AspectResult(aspect="effect", held=True)
+        yield 1, AspectResult(aspect="effect", met=True)
     elif pairs:
         text = " ".join(pairs[0][1][0])
         mismatch = Mismatch(form="effect", expected=text, actual=str(len(pairs)))
-        yield 2, AspectResult(aspect="effect", held=False, mismatch=mismatch)
+        yield 2, AspectResult(aspect="effect", met=False, mismatch=mismatch)
 
 
 def _reference(
@@ -90,9 +90,9 @@ def _reference(
         return
     found = list(differences_of(reference, ours, aspects))
     if not found:
-        yield 2, AspectResult(aspect="reference", held=True)
+        yield 2, AspectResult(aspect="reference", met=True)
     for mismatch in found:
-        yield 2, AspectResult(aspect="reference", held=False, mismatch=mismatch)
+        yield 2, AspectResult(aspect="reference", met=False, mismatch=mismatch)
 
 
 def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
@@ -100,11 +100,9 @@ def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
 
     text = (outcome.stdout + outcome.stderr).decode("utf-8", "replace")
     if re.search(re.escape(RENAMED), text):
-        yield 1, AspectResult(aspect="renamed", held=True)
+        yield 1, AspectResult(aspect="renamed", met=True)
     else:
         yield (
             1,
-            AspectResult(
-                aspect="renamed", held=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text)
-            ),
+            AspectResult(aspect="renamed", met=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text)),
         )

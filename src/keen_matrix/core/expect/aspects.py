@@ -92,7 +92,7 @@ class TextForm:
     tolerance: Tolerance | None = None
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-        """Yield a mismatch for each text of the form that does not hold."""
+        """Yield a mismatch for each text of the form that is not met."""
         yield from _FORMS[self.name](self, actual, scope)
 
 
@@ -296,7 +296,9 @@ class FileAspect:
 
 
 def _sized(content: bytes) -> str:
-    return f"a file of {len(content):,} bytes" if len(content) > 1 else "a file of 1 byte" if content else "an empty file"
+    return (
+        f"a file of {len(content):,} bytes" if len(content) > 1 else "a file of 1 byte" if content else "an empty file"
+    )
 
 
 KEPT_BYTES = 65_536

@@ -62,7 +62,7 @@ class AspectResult:
     """How one aspect came out. Held aspects have no mismatch."""
 
     aspect: str
-    held: bool
+    met: bool
     mismatch: Mismatch | None = None
     rule: str = ""
 
@@ -114,7 +114,7 @@ class Cascade:
         try:
             checks = self._checks(scope)
         except ExpressionFault as fault:
-            result = AspectResult(aspect="rules", held=False, mismatch=failed_expectation(fault))
+            result = AspectResult(aspect="rules", met=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
         chosen = checks.chosen
         built_in = () if _plainly_fine(outcome) else tuple(_built_in(outcome, chosen, timeout, cap))
@@ -128,7 +128,7 @@ class Cascade:
         plain = 0
         for check in checks.steps:
             if check.test is not None and not outcome.masked and check.test(outcome):
-                aspects.append(check.held)
+                aspects.append(check.met)
                 plain += 1
             else:
                 self._check(check, outcome, scope, aspects)
@@ -145,24 +145,24 @@ class Cascade:
 
     @staticmethod
     def _check(check: _Check, outcome: Outcome, scope: Scope, found: list[AspectResult]) -> None:
-        """Add the results of one aspect: one for each mismatch, or one that it held."""
-        held = check.held
+        """Add the results of one aspect: one for each mismatch, or one that it is met."""
+        met = check.met
         try:
             mismatches = list(check.aspect.check(outcome, scope))
         except (ExpressionFault, ValueError, TypeError) as error:
             mismatches = [failed_expectation(error)]
         if not mismatches:
-            found.append(held)
+            found.append(met)
         for mismatch in mismatches:
-            found.append(AspectResult(aspect=held.aspect, held=False, mismatch=mismatch, rule=held.rule))
+            found.append(AspectResult(aspect=met.aspect, met=False, mismatch=mismatch, rule=met.rule))
 
 
 class _Check(NamedTuple):
-    """One aspect to be checked: the quick test for it, if there is one, and the result when it holds."""
+    """One aspect to be checked: the quick test for it, if there is one, and the result when it is met."""
 
     aspect: Aspect
     test: PlainTest | None
-    held: AspectResult
+    met: AspectResult
 
 
 class _Checks:
@@ -175,7 +175,7 @@ class _Checks:
         self.steps = tuple(
             self._step(name, each) for name, each in self.chosen.items() if not isinstance(each.aspect, BUILT_IN)
         )
-        results = tuple(step.held for step in self.steps)
+        results = tuple(step.met for step in self.steps)
         self.all_held = Judged(verdict=_verdict(results, 0), aspects=results)
 
     def _step(self, name: str, chosen: Chosen) -> _Check:
@@ -183,7 +183,7 @@ class _Checks:
         if isinstance(aspect, OtherFilesAspect):  # the files that other aspects look at are no others
             named = tuple(name.removeprefix("files.") for name in self.chosen if name.startswith("files."))
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
-        return _Check(aspect, plain_test(aspect), AspectResult(aspect=name, held=True, rule=chosen.origin))
+        return _Check(aspect, plain_test(aspect), AspectResult(aspect=name, met=True, rule=chosen.origin))
 
 
 def _plainly_fine(outcome: Outcome) -> bool:
@@ -221,7 +221,7 @@ def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, ca
     if outcome.leftovers and not _allowed(chosen, "leftovers", LeftoversAspect):
         origin = chosen["leftovers"].origin if "leftovers" in chosen else ""
         mismatch = Mismatch(form="leftovers", expected="", actual=", ".join(outcome.leftovers))
-        yield AspectResult(aspect="leftovers", held=False, mismatch=mismatch, rule=origin)
+        yield AspectResult(aspect="leftovers", met=False, mismatch=mismatch, rule=origin)
 
 
 def _said(outcome: Outcome) -> str:
@@ -230,7 +230,7 @@ def _said(outcome: Outcome) -> str:
 
 
 def _failed(aspect: str, mismatch: Mismatch) -> AspectResult:
-    return AspectResult(aspect=aspect, held=False, mismatch=mismatch)
+    return AspectResult(aspect=aspect, met=False, mismatch=mismatch)
 
 
 def _allowed(chosen: Mapping[str, Chosen], name: str, kind: type[CrashAspect] | type[LeftoversAspect]) -> bool:
@@ -240,7 +240,7 @@ def _allowed(chosen: Mapping[str, Chosen], name: str, kind: type[CrashAspect] | 
 
 def _verdict(aspects: Sequence[AspectResult], built_in: int) -> Verdict:
     """Return the verdict that the results come to; the first `built_in` of them are of built-in checks."""
-    failed = {result.aspect for result in aspects if not result.held}
+    failed = {result.aspect for result in aspects if not result.met}
     if "crash" in failed:
         return "crashed"
     if failed:

@@ -1,4 +1,4 @@
-"""The forms that compare a text as lines, with files, commands, digests, recorded outputs, and by conditions on its parts."""
+"""The forms that compare a text as lines, with files, commands, digests, baselines, and by conditions on its parts."""
 
 from __future__ import annotations
 
@@ -143,7 +143,7 @@ class SameForm:
 
 
 OUTPUTS = "outputs of commands"
-"""Name under which checks that run nothing keep what commands printed: of an outcome that held, what it was itself."""
+"""Name under which checks that run nothing keep what commands printed: of an outcome that is tried again, what it was itself."""
 
 
 def read_beside(path: str) -> bytes:
@@ -229,7 +229,7 @@ class HoldsForm:
     conditions: tuple[Expression, ...]
 
     def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-        """Yield a mismatch for each condition that does not hold; none when the pattern itself does not match."""
+        """Yield a mismatch for each condition that is not met; none when the pattern itself does not match."""
         import regex
 
         text = decoded(actual)
@@ -265,7 +265,7 @@ class BaselineForm:
 
 
 BASELINE = "baseline of this case"
-"""Name under which checks, not expressions, find the file of recorded outputs and the case's id."""
+"""Name under which checks, not expressions, find the file of baselines and the case's id."""
 
 
 def _written(path: str) -> int:
@@ -278,7 +278,7 @@ def _written(path: str) -> int:
 
 @lru_cache(maxsize=64)
 def baseline_of(path: str, written: int) -> dict[str, dict[str, bytes]]:
-    """Return a file of recorded outputs; empty when there is none. Raises ValueError."""
+    """Return a file of baselines; empty when there is none. Raises ValueError."""
     from keen_matrix.core.results.baselines import read_baselines
 
     return read_baselines(path) if written else {}

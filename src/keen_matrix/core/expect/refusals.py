@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def refusal_promise(signature: Signature, origin: str) -> Rule:
-    """Return the rule that every refusal is held to by default."""
+    """Return the rule that every refusal must satisfy by default."""
     aspects: dict[str, Aspect] = {
         "exit": ExitAspect(ExitExpectation(((1, 125),))),
         "stdout": StreamAspect("stdout", (TextForm("empty", flag=True),)),
@@ -110,7 +110,7 @@ def without_usage(text: str) -> str:
 
 
 def help_rule(signature: Signature, complete: bool, origin: str) -> Rule:
-    """Return the rule that a help text is held to: exit 0, nothing on standard error, every option and operand named."""
+    """Return the rule that a help text must satisfy: exit 0, nothing on standard error, every option and operand named."""
     options = tuple(option.spellings for option in signature.options)
     operands = tuple((name, signature.values[name].choices) for name in signature.operand_names)
     aspects: dict[str, Aspect] = {

@@ -84,11 +84,11 @@ def _form(form: Form) -> str:
     if isinstance(form, BytesForm):
         return f"has the {form.algorithm} digest {form.wanted.hex()}" if form.algorithm else "is the given bytes"
     if isinstance(form, HoldsForm):
-        return " and ".join(f"{each.source} holds" for each in form.conditions)
+        return " and ".join(f"{each.source} is true" for each in form.conditions)
     if isinstance(form, JsonForm):
         return f"is the JSON {json.dumps(form.expected, ensure_ascii=False)}{_within(form.tolerance)}"
     if isinstance(form, BaselineForm):
-        return f"is as recorded{_within(form.tolerance)}"
+        return f"is as in its baseline{_within(form.tolerance)}"
     return repr(form)
 
 

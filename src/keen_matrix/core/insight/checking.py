@@ -68,7 +68,7 @@ class Checker:
             return True
         nothing = Judged(verdict="held", aspects=())
         launches = [((), each, nothing) for each in (outcome, *others)]
-        return all(result.held for _, result in compare(case.relation, launches))
+        return all(result.met for _, result in compare(case.relation, launches))
 
     def masked(self, matrix: Matrix, outcome: Outcome) -> Outcome:
         """Return an outcome as it is compared."""

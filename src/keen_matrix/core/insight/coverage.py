@@ -216,7 +216,7 @@ def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, .
 
 
 class _TupleCount:
-    """The pairs and triples of one matrix that its cases hold, of those that some allowed vector can hold."""
+    """The pairs and triples of one matrix that its cases contain, of those that some allowed vector can contain."""
 
     def __init__(self, spec: Spec, matrix: Matrix) -> None:
         self.spec, self.matrix = spec, matrix

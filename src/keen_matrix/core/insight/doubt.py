@@ -75,7 +75,7 @@ class Doubts:
 
 
 def doubts_of(spec: Spec, records: Mapping[str, Mapping[str, Any]]) -> Doubts:
-    """Return what the expectations of a spec leave open, by the recorded outcomes of its held cases. Nothing is launched."""
+    """Return what the expectations of a spec leave open, by the recorded outcomes of its cases that held. Nothing is launched."""
     found = Doubts()
     checker = Checker(spec)
     messages = _messages(records)
@@ -175,7 +175,7 @@ LONGEST_LINE = 120
 
 
 def closing_line(aspect: str, outcome: Outcome) -> str:
-    """Return the line of a spec that would hold an outcome to what it was."""
+    """Return the line of a spec that would demand what an outcome was."""
     if aspect == "exit":
         return f"expect.exit = {outcome.exit}"
     if aspect == "duration":

@@ -55,9 +55,9 @@ class Narrowed:
 
 def reason_of(fields: Mapping[str, Any]) -> tuple[Any, ...]:
     """Return what must stay the same for a failure to be the same: verdict, aspects, how the launch ended or crashed."""
-    failed = sorted({each["aspect"] for each in fields["aspects"] if not each["held"]})
+    failed = sorted({each["aspect"] for each in fields["aspects"] if not each["met"]})
     crash = next((str(each["actual"]).split(":")[:2] for each in fields["aspects"] if each["aspect"] == "crash"), None)
-    ends = sorted(str(each["actual"]) for each in fields["aspects"] if each["aspect"] == "exit" and not each["held"])
+    ends = sorted(str(each["actual"]) for each in fields["aspects"] if each["aspect"] == "exit" and not each["met"])
     return fields["verdict"], tuple(failed), tuple(crash or ()), tuple(ends)
 
 

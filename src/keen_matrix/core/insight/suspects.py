@@ -144,17 +144,21 @@ def _looseness(features: Iterable[Feature]) -> int:
 def sentence(cause: CauseFound, suspicion: Suspicion) -> str:
     """Return a cause as a plain sentence."""
     count, of = cause.suspect.fails, cause.of
-    cases = f"all {of} failing cases" if count == of and len(suspicion.causes) == 1 else f"{count} failing cases"
+    cases = (
+        f"all {of} cases that did not hold"
+        if count == of and len(suspicion.causes) == 1
+        else f"{count} cases that did not hold"
+    )
     if of == count == 1:
-        cases = "the one failing case"
+        cases = "the one case that did not hold"
     parts = [str(each) for each in cause.suspect.features if each.relation in ("given", "absent")]
     traits = " and ".join(str(each) for each in cause.suspect.features if each.relation not in ("given", "absent"))
     first, *rest = parts or [""]
     joined = f"{first} together with {' and '.join(rest)}" if rest else first
     has = f"{cases} {'has' if count == 1 else 'have'} {joined}"
     if not traits:
-        return f"{has}; no holding case has"
-    return f"{f'{has}, and {traits}' if parts else f'in {cases} {traits}'}; no holding case is like that"
+        return f"{has}; no case that held has"
+    return f"{f'{has}, and {traits}' if parts else f'in {cases} {traits}'}; no case that held is like that"
 
 
 __all__ = ["CauseFound", "Suspect", "Suspicion", "sentence", "suspects_of"]

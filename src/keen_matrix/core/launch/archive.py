@@ -30,7 +30,7 @@ def archive_of(folder: str) -> tuple[str, bytes]:
                 total += info.st_size
                 if total > MOST_BYTES:
                     raise RunFault(
-                        f"{folder} holds more than {MOST_BYTES:,} bytes; --cluster-shared uses a shared file system"
+                        f"{folder} has more than {MOST_BYTES:,} bytes; --cluster-shared uses a shared file system"
                     )
                 archive.add(path, arcname=name, recursive=False)
                 digest.update(f"{name}\0{info.st_mode}\0{info.st_size}\0".encode("utf-8", "surrogateescape"))

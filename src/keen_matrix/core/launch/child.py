@@ -6,7 +6,7 @@ A launch is in one of these states, and only moves to the right:
        │                                        │                          │
        └────────────── exit seen ───────────────┴──────────────────────────┴──► draining ──► finished
 
-Draining: the program is gone, but a process that it left behind may still hold its streams open. They get a short time,
+Draining: the program is gone, but a process that it left behind may still keep its streams open. They get a short time,
 then the whole process group is ended and what has come so far is taken. The worker that owns the launch then looks for
 processes left behind, also outside the group.
 """
@@ -44,7 +44,7 @@ UNKILLABLE_GRACE = 5.0
 READS_AT_END = 20
 """Reads of each stream once the program has ended: what it left in a pipe, which it may have made larger, fits in them."""
 READ_BYTES = 65536
-"""Bytes asked for at a time: what a pipe holds on Linux."""
+"""Bytes asked for at a time: what a pipe takes on Linux."""
 PIPE_BYTES = 65536
 """Standard input up to this size fits in the pipe and is written before the program starts."""
 
@@ -456,7 +456,7 @@ class Launch:
 
     def _close_stream(self, fd: int) -> None:
         # Closing is not enough for epoll when others run: for a moment after posix_spawn returns, a child of another slot
-        # still holds a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
+        # still has a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
         if not (self._forgetful and self._exited):
             self.poller.unregister(fd)
         os.close(fd)
@@ -593,7 +593,7 @@ class Launch:
     def _give_up(self, now: float) -> None:
         """End the draining, or leave alone a process that even SIGKILL did not end."""
         if self._exited:
-            self.outcome.held_open = True
+            self.outcome.kept_open = True
         if not (self._exited and SUBREAPER):  # else the worker ends what is left, once it has seen what it is
             self._signal_group(signal.SIGKILL)
         poller = select.poll()

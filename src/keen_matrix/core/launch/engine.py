@@ -245,7 +245,7 @@ class WorkerPool:
 
         record = Record(case, self._names[case.matrix])
         mismatch = Mismatch(form="crash", expected="", actual=text)
-        result = AspectResult(aspect="crash", held=False, mismatch=mismatch)
+        result = AspectResult(aspect="crash", met=False, mismatch=mismatch)
         record.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
         fields = record.fields(0)
         return ResultFrame(case.sequence, case.matrix, VERDICTS.index("crashed"), 0.0, encode(fields))

@@ -45,8 +45,8 @@ class Outcome:
     """The commands that fed standard input: name, exit, signal of each."""
     leftovers: list[str] = field(default_factory=list)
     """Names of processes that the program left behind."""
-    held_open: bool = False
-    """Whether something held the streams open after the program itself had ended."""
+    kept_open: bool = False
+    """Whether something kept the streams open after the program itself had ended."""
     arrivals: list[tuple[str, int, float]] = field(default_factory=list)
     """What came in which order: stream, bytes, seconds since the start."""
     files: dict[str, dict[str, Any]] = field(default_factory=dict)

@@ -1,4 +1,4 @@
-"""Which rules a launch of a case is held to: by what the signature says of its vector, then its matrix's and its step's."""
+"""Which rules a launch of a case must satisfy: by what the signature says of its vector, then its matrix's and its step's."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ def standing_at(case: Case, number: int) -> Standing | None:
 
 
 def rules_key(case: Case, number: int) -> tuple[object, ...]:
-    """Return what two launches must share to be held to the same rules."""
+    """Return what two launches must share to be judged by the same rules."""
     standing = standing_at(case, number)
     refused = standing.kinds if standing is not None and standing.status == "refused" else None
     helps = standing is not None and standing.help and case.family == "help"

@@ -236,11 +236,11 @@ class Slot:
                 pass  # it has ended and was only to be reaped; a program may leave thousands of them
         except ChildProcessError:
             return True
-        strays = worker.strays_of(self, unsure=not (self._lingering_until or launch.outcome.held_open))
+        strays = worker.strays_of(self, unsure=not (self._lingering_until or launch.outcome.kept_open))
         if not strays:
             return True
         now = time.monotonic()
-        if not self._lingering_until and not launch.outcome.held_open:
+        if not self._lingering_until and not launch.outcome.kept_open:
             self._lingering_until = now + leftovers.FIRST_WAIT
             return False
         if self._lingering_until > now:
@@ -353,7 +353,7 @@ class Slot:
         if kinds > 1:
             fields["verdict"] = worst_of([fields["verdict"], "unsteady"])
             fields["aspects"].append(
-                {"aspect": "repeats", "held": False, "form": "steady", "expected": "1", "actual": str(kinds)}
+                {"aspect": "repeats", "met": False, "form": "steady", "expected": "1", "actual": str(kinds)}
             )
         return fields
 

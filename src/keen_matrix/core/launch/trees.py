@@ -2,7 +2,7 @@
 
 A path is looked up anew at every use, and whoever may write in one of its folders can put a link in the way meanwhile. A
 descriptor stays with the folder it was opened on. So everything here starts from an open folder and goes down one name at a
-time with O_NOFOLLOW (openat(2)); the way back up, `..`, is held against the folder that we came from.
+time with O_NOFOLLOW (openat(2)); the way back up, `..`, is compared with the folder that we came from.
 """
 
 from __future__ import annotations

@@ -110,7 +110,7 @@ def pack_fault(text: str) -> bytes:
 
 
 def unpack(body: bytes) -> ResultFrame | LiveFrame | ReadyFrame | FaultFrame:
-    """Return what a frame's body from a worker holds."""
+    """Return what is in a frame's body from a worker."""
     if body[0] == _IS_READY:
         return ReadyFrame()
     if body[0] == _IS_FAULT:

@@ -233,7 +233,9 @@ class Worker:
         """
         assert slot.launch is not None
         others = [each for each in self.slots if each is not slot and each.launch is not None and each.launch.pid]
-        claimed = any(leftovers.belongs_to(pid, each.launch.pid, each.directories.home) for each in others if each.launch)
+        claimed = any(
+            leftovers.belongs_to(pid, each.launch.pid, each.directories.home) for each in others if each.launch
+        )
         return not claimed and leftovers.started_since(pid, slot.launch.started)
 
     # --- the loop ---
@@ -271,7 +273,9 @@ class Worker:
                 leftovers.end(running)
         if self.directory is not None:
             self.directory.remove()
-            with contextlib.suppress(OSError):  # the last worker of an engine that was killed; a link is never removed so
+            with contextlib.suppress(
+                OSError
+            ):  # the last worker of an engine that was killed; a link is never removed so
                 os.rmdir(os.path.dirname(self.plan.root))
 
     def _start_waiting(self) -> None:

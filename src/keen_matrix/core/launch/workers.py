@@ -104,7 +104,19 @@ def default_jobs() -> int:
 class Worker:
     """The engine's end of one worker, which can run `slots` programs at a time."""
 
-    __slots__ = ("cases", "control", "fault", "pace", "process", "reader", "ready", "slots", "solitary", "stopped", "unsent")
+    __slots__ = (
+        "cases",
+        "control",
+        "fault",
+        "pace",
+        "process",
+        "reader",
+        "ready",
+        "slots",
+        "solitary",
+        "stopped",
+        "unsent",
+    )
 
     def __init__(self, slots: int, start: Callable[[socket.socket], Process]) -> None:
         self.slots = slots
@@ -142,8 +154,8 @@ class Worker:
 
 
 @contextlib.contextmanager
-def held_back() -> Iterator[None]:
-    """Have signals that end a run wait: a worker that starts meanwhile has them held back until it ignores them."""
+def signals_blocked() -> Iterator[None]:
+    """Have signals that end a run wait: a worker that starts meanwhile has them blocked until it ignores them."""
     before = signal.pthread_sigmask(signal.SIG_BLOCK, ENDING)
     try:
         yield
@@ -237,7 +249,7 @@ class Workers:
         self._generation = 0
         start = fork if forked and may_fork() else spawn
         try:
-            with held_back():
+            with signals_blocked():
                 self.root = tempfile.mkdtemp(prefix="keen-matrix-")
                 info = os.lstat(self.root)
                 self._identity = (info.st_dev, info.st_ino)
@@ -246,7 +258,7 @@ class Workers:
         except OSError as error:
             self.close()
             raise RunFault(f"no worker could be started: {error.strerror}") from None
-        except BaseException:  # a signal that was held back
+        except BaseException:  # a signal that was blocked
             self.close()
             raise
 
@@ -264,7 +276,7 @@ class Workers:
         self._end(worker)
         self._generation += 1
         try:
-            with held_back():
+            with signals_blocked():
                 self.workers[at] = Worker(worker.slots, fork if may_fork() and "pydantic" not in sys.modules else spawn)
         except OSError as error:
             raise RunFault(f"no other worker could be started: {error.strerror}") from None

@@ -13,7 +13,7 @@ _SAFE = re.compile(r"[a-z0-9_]+( [a-z0-9_]+)*")
 
 
 class CaseKey(NamedTuple):
-    """The identity of a case. Two specs may hold the same matrix, and then cases of equal ids."""
+    """The identity of a case. Two specs may have the same matrix, and then cases of equal ids."""
 
     spec: str
     """The absolute path of the spec."""

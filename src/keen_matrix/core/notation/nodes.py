@@ -40,7 +40,7 @@ class Word:
 
     @property
     def literal(self) -> str | None:
-        """The word itself when it holds no field, else None."""
+        """The word itself when it contains no field, else None."""
         if all(isinstance(part, Text) for part in self.parts):
             return "".join(part.text for part in self.parts if isinstance(part, Text))
         return None

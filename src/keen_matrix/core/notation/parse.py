@@ -6,7 +6,7 @@ r"""Reading the notation: one cursor, one function per production.
     word         = { character | "'" quoted "'" | '"' quoted '"' | "\" any | field | "{{" | "}}" }
     field        = "{" expression [ "!" letter ] [ ":" format ] "}"
 
-White space separates words. Quotes group and may hold fields; a backslash takes the next character as it is (in single
+White space separates words. Quotes group and may have fields in them; a backslash takes the next character as it is (in single
 quotes it is an ordinary character, in double quotes it escapes only a double quote and itself, as in POSIX sh, section 2.2).
 """
 

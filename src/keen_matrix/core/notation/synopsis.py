@@ -166,7 +166,7 @@ class _Reader:
         return Form(tuple(items))
 
     def literal(self, word: Word) -> str:
-        """Return the text of a word. Raises NotationFault when it holds a field."""
+        """Return the text of a word. Raises NotationFault when it contains a field."""
         text = word.literal
         if text is None:
             place = next(part for part in word.parts if isinstance(part, Field))

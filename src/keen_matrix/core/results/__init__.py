@@ -1,1 +1,1 @@
-"""Results: the record of a case, the journal that holds them, and what is read back from it."""
+"""Results: the record of a case, the journal of them, and what is read back from it."""

@@ -1,6 +1,7 @@
-"""Recorded outputs: plain text files beside the spec, a file a matrix, a section a case, sorted by id.
+"""Baselines: plain text files beside the spec, a file a matrix, a section a case, sorted by id.
 
-A section begins with `== ID  words`, a part of it with `-- ASPECT`. A line of output stands behind `| `; one with control
+A section begins with `case ID  words`, a part of it with `ASPECT:` on a line of its own. A line of output
+stands behind `| `; one with control
 characters or bytes that are no UTF-8 stands, escaped, behind `\\ `. A last line without a newline is followed by `^`.
 Sections are sorted by id, so that outputs accepted in different branches seldom touch.
 """
@@ -15,12 +16,12 @@ from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.results.output import replacing
 
 FOLDER = ".baselines"
-"""Ends the name of the folder that holds the files of a spec."""
+"""Ends the name of the folder with the files of a spec."""
 _PLAIN = re.compile(rb"[^\x00-\x08\x0a-\x1f\x7f]*")
 
 
 def baseline_path(spec_path: str, matrix: str) -> str:
-    """Return the file that holds the recorded outputs of a matrix."""
+    """Return the file with the baselines of a matrix."""
     folder = os.path.abspath(spec_path).removesuffix(".matrix.toml") + FOLDER
     return os.path.join(folder, f"{file_stem(matrix)}.txt")
 
@@ -36,34 +37,32 @@ def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror}") from None
     for number, line in enumerate(raw.split(b"\n"), 1):
-        if line.startswith(b"== "):
-            section = found.setdefault(line[3:].split()[0].decode(), {})
+        if line.startswith(b"case ") and len(line.split()) > 1:
+            section = found.setdefault(line.split()[1].decode("utf-8", "replace"), {})
             aspect = ""
-        elif line.startswith(b"-- ") and section is not None:
-            aspect = line[3:].decode("utf-8", "replace")
-            section[aspect] = b""
         elif line[:1] == b"|" and section is not None and aspect:
             section[aspect] += line[2:] + b"\n"
         elif line[:1] == b"\\" and section is not None and aspect:
             section[aspect] += _unescaped(line[2:]) + b"\n"
         elif line == b"^" and section is not None and aspect:
             section[aspect] = section[aspect].removesuffix(b"\n")
+        elif line[:1].isalpha() and line.endswith(b":") and section is not None:
+            aspect = _unescaped(line[:-1]).decode("utf-8", "surrogateescape")
+            section[aspect] = b""
         elif line.strip() and not line.startswith(b"#"):
-            raise ValueError(f"{path}:{number}: this is no line of recorded outputs")
+            raise ValueError(f"{path}:{number}: this is no line of baselines")
     return found
 
 
 def written_baselines(
     matrix: str, spec: str, entries: Mapping[str, Mapping[str, bytes]], words: Mapping[str, str]
 ) -> bytes:
-    """Return the text of a file of recorded outputs; `words` are the vectors by id, for people."""
-    parts = [
-        f'# Recorded outputs of the matrix "{matrix}" of {spec}; keen-matrix baseline shows and accepts them.\n'.encode()
-    ]
+    """Return the text of a file of baselines; `words` are the vectors by id, for people."""
+    parts = [f'# Baselines of the matrix "{matrix}" of {spec}; keen-matrix baseline shows and accepts them.\n'.encode()]
     for id in sorted(entries):
-        parts.append(f"\n== {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n")
+        parts.append(f"\ncase {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n")
         for aspect in sorted(entries[id]):
-            parts.append(b"-- " + aspect.encode() + b"\n")
+            parts.append(_escaped(aspect.encode("utf-8", "surrogateescape")) + b":\n")
             parts += _lines(entries[id][aspect])
     return b"".join(parts)
 
@@ -94,7 +93,7 @@ def _unescaped(line: bytes) -> bytes:
 
 
 def write_baselines(path: str, text: bytes) -> None:
-    """Put a file of recorded outputs in place, whole or not at all. Raises OSError."""
+    """Put a file of baselines in place, whole or not at all. Raises OSError."""
     os.makedirs(os.path.dirname(path), exist_ok=True)
     with replacing(path) as file:
         file.write(text)

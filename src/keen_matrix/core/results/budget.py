@@ -35,7 +35,7 @@ def parse_budget(text: str) -> float:
 
 
 def pairs_of(case: Case) -> set[Pair]:
-    """Return the pairs of values that a case holds; a derived vector's kind and what it is about count as values."""
+    """Return the pairs of values that a case contains; a derived vector's kind and what it is about count as values."""
     items = {
         name: "" if value is None else as_text(value)
         for name, value in case.values.items()

@@ -1,4 +1,4 @@
-"""Two runs held against each other: what newly fails, newly holds, prints something else, got faster or slower.
+"""Two runs compared: what no longer holds, what holds now, what prints something else, got faster or slower.
 
 The cases of both are kept in a temporary database, so that a million of them take no memory.
 """
@@ -57,7 +57,7 @@ class Comparison:
 
 
 MOST_LISTED = 2_000
-KINDS = ("newly failing", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
+KINDS = ("no longer held", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
 _TABLE = (
     "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
 )
@@ -75,7 +75,9 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
             for name, paths in (("a", before), ("b", after)):
                 database.execute(_TABLE.format(name) + _KEY)
                 database.execute("BEGIN")
-                database.executemany(f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths, names))
+                database.executemany(
+                    f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths, names)
+                )
                 database.execute("COMMIT")
             return _compared(database)
         finally:
@@ -130,7 +132,7 @@ def _compared(database: sqlite3.Connection) -> Comparison:
         if seconds > 0 and len(ratios) < 1_000_000:
             ratios.append(later / seconds)
         if old != new:
-            kind = "newly failing" if old == "held" else "newly held" if new == "held" else "other verdict"
+            kind = "no longer held" if old == "held" else "newly held" if new == "held" else "other verdict"
             found.add(kind, Change(id, matrix, words, old, new))
         elif digest != other:
             found.add("other output", Change(id, matrix, words, old, new))

@@ -37,7 +37,7 @@ class Grid:
 
 
 def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...]:
-    """Return the axes across, down, and further: those asked for, or those that separate the failures best.
+    """Return the axes across, down, and further: those asked for, or those that tell best which cases held.
 
     Empty when a matrix has no axis with several values. Raises Misuse when an axis asked for is not there.
     """

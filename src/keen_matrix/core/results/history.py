@@ -1,6 +1,6 @@
 """The history of runs: an SQLite file in the project's folder. What it cannot keep is told and never stops a run.
 
-A case is *flaky* when its verdict changed between two runs of the same spec and the same program.
+A case is *unsteady* when its verdict changed between two runs of the same spec and the same program.
 """
 
 from __future__ import annotations
@@ -171,7 +171,7 @@ class History:
             named = dict(zip(columns.split(", "), row, strict=True))
             yield Run(**{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])})
 
-    def flaky(self, spec: str | None = None) -> Iterator[tuple[str, str, str, int, list[str]]]:
+    def unsteady(self, spec: str | None = None) -> Iterator[tuple[str, str, str, int, list[str]]]:
         """Yield id, matrix, spec, changes and verdicts (oldest first) of cases whose verdict changed while nothing else did."""
         query = (
             "SELECT r.spec, c.id, c.matrix, r.spec_digest || r.program_digest, c.verdict FROM cases c "
@@ -244,7 +244,7 @@ def _changed(
 
 
 def _utf8(text: str) -> str:
-    """Return a text that SQLite can hold: bytes that are no UTF-8, in the name of a folder say, as escapes."""
+    """Return a text that SQLite can store: bytes that are no UTF-8, in the name of a folder say, as escapes."""
     return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 

@@ -75,7 +75,7 @@ class Journal:
     """A journal being written. Every line is in the file, whole, before `write` returns; a failed write leaves no part.
 
     A run that begins anew writes beside the journal that is there and takes its place with the first record: a run that
-    comes to nothing loses no results. One run at a time writes a journal: a lock beside it is held until it is closed, by
+    comes to nothing loses no results. One run at a time writes a journal: a lock beside it is kept until it is closed, by
     the system, so that the lock of a run that was killed is none.
 
     Raises RunFault when it cannot be written, when another run writes it, or when there is something else in its place.
@@ -128,7 +128,9 @@ class Journal:
         with contextlib.suppress(FileNotFoundError), open(self.path, "rb") as file:
             start = file.read(10)
             if start and start != b'{"journal"':
-                raise RunFault(f"{self.path} is there and is no journal; it is left as it is: give --journal another name")
+                raise RunFault(
+                    f"{self.path} is there and is no journal; it is left as it is: give --journal another name"
+                )
 
     def _remove_torn_off(self) -> None:
         """Remove what runs that were killed before their first record have left beside the journal."""
@@ -213,7 +215,9 @@ class Journal:
     def write_fields(self, fields: Mapping[str, Any]) -> int:
         """Append an object as one line."""
         text = json.dumps(fields, ensure_ascii=False, separators=(",", ":")) + "\n"
-        return self.write(text.encode("utf-8", "backslashreplace"))  # bytes of a path that are no UTF-8 become JSON's escapes
+        return self.write(
+            text.encode("utf-8", "backslashreplace")
+        )  # bytes of a path that are no UTF-8 become JSON's escapes
 
     def read(self, offset: int, length: int) -> dict[str, Any]:
         """Return the object that was written at an offset."""

@@ -16,13 +16,13 @@ _NO_LOCKS = (errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS)
 
 _WAIT_FOR_THE_DEAD = 2.0
 """Seconds that a lock is awaited whose owner is gone, or has not yet written its number: a child that the owner made in its
-last moment holds the lock until it executes its program or ends."""
+last moment keeps the lock until it executes its program or ends."""
 
 
 class FileLock:
-    """The lock of one file, held from its making to its release. The system lets go of it when its process ends (flock(2)).
+    """The lock of one file, kept from its making to its release. The system lets go of it when its process ends (flock(2)).
 
-    Its file stands beside the locked one, holds the number of the process, and is removed on release. Raises RunFault, with
+    Its file stands beside the locked one, contains the number of the process, and is removed on release. Raises RunFault, with
     the number of the process that has it, when it is taken; OSError when the file cannot be made.
     """
 

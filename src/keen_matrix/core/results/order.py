@@ -13,7 +13,7 @@ SLOW_SHARE = 0.1
 """The part of the known cases, by time, that counts as slow."""
 
 
-def unheld_first(unfold: Callable[[], Iterable[Case]], known: Known) -> Iterator[Case]:
+def failed_first(unfold: Callable[[], Iterable[Case]], known: Known) -> Iterator[Case]:
     """Yield the cases that did not hold last time, then the others; `unfold` is called twice, so nothing is kept."""
     failed = {id for id, (verdict, _) in known.items() if verdict != "held"}
     if failed:

@@ -114,7 +114,9 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
                                      f"{parts[spec][int(of)][int(part)]} and {path}")  # fmt: skip
             elif not line.get("interrupted") and not line.get("left"):
                 open_specs.discard(spec)
-        found += [f"the run of {each} in {path} was broken off; run --resume goes on with it" for each in sorted(open_specs)]
+        found += [
+            f"the run of {each} in {path} was broken off; run --resume goes on with it" for each in sorted(open_specs)
+        ]
     for spec, divisions in parts.items():
         if len(divisions) > 1:
             counts = " and ".join(f"{each}" for each in sorted(divisions))
@@ -123,7 +125,9 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
             missing = [str(each) for each in range(1, number + 1) if each not in there]
             if missing:
                 found.append(f"of the {number} parts of {spec}, {_listed(missing)} missing")
-    found += [f"the journals hold runs of different states of {spec}" for spec, each in digests.items() if len(each) > 1]
+    found += [
+        f"the journals have runs of different states of {spec}" for spec, each in digests.items() if len(each) > 1
+    ]
     return found
 
 

@@ -173,7 +173,7 @@ def outcome_of(fields: Mapping[str, Any]) -> Outcome:
 
 def _with_compared(verdict: str, compared: Sequence[tuple[int, AspectResult]]) -> str:
     """Return a verdict that also stands for how launches compared."""
-    if not all(each.held for _, each in compared):
+    if not all(each.met for _, each in compared):
         return worst_of([verdict, "differed"])
     return "held" if compared and verdict == "unchecked" else verdict
 
@@ -195,14 +195,14 @@ def _stream(fields: dict[str, Any], name: str, kept: bytes, came: int) -> None:
 
 @lru_cache(4096)
 def _held_fields(aspect: str, rule: str) -> dict[str, Any]:
-    return {"aspect": aspect, "held": True, "rule": rule} if rule else {"aspect": aspect, "held": True}
+    return {"aspect": aspect, "met": True, "rule": rule} if rule else {"aspect": aspect, "met": True}
 
 
 def aspect_fields(result: AspectResult) -> dict[str, Any]:
-    """Return one aspect; what was expected and what was found is kept for those that do not hold."""
-    if result.held:
+    """Return one aspect; what was expected and what was found is kept for those that are not met."""
+    if result.met:
         return _held_fields(result.aspect, result.rule)
-    fields: dict[str, Any] = {"aspect": result.aspect, "held": result.held}
+    fields: dict[str, Any] = {"aspect": result.aspect, "met": result.met}
     if result.mismatch is not None:
         fields["form"] = result.mismatch.form
         fields["expected"] = _kept(result.mismatch.expected)

@@ -52,7 +52,7 @@ def record_fault(fields: Mapping[str, Any]) -> str:
     if fields["verdict"] not in VERDICTS:
         return f'"verdict" is none of {", ".join(VERDICTS)}'
     if not _ONLY_TEXTS.issuperset(map(type, fields["argv"])):
-        return '"argv" holds something else than texts'
+        return '"argv" has something else in it than texts'
     if fields.get("signal") is not None:
         try:
             signal_number(fields["signal"])
@@ -60,7 +60,7 @@ def record_fault(fields: Mapping[str, Any]) -> str:
             return str(error)
     files = fields.get("files")
     if files and not all(type(each) is dict for each in files.values()):
-        return '"files" holds something else than objects'
+        return '"files" has something else in it than objects'
     for aspect in fields["aspects"]:
         if fault := _aspect_fault(aspect):
             return fault
@@ -79,21 +79,21 @@ def _shape_fault(shape: tuple[Any, ...]) -> str:
 def _aspect_fault(aspect: Any) -> str:
     if type(aspect) is not dict:
         return _NO_ASPECT
-    return _aspect_shape_fault((*aspect, *map(type, aspect.values())), aspect.get("held") is True)
+    return _aspect_shape_fault((*aspect, *map(type, aspect.values())), aspect.get("met") is True)
 
 
-_NO_ASPECT = '"aspects" holds something without an "aspect" and whether it "held"'
+_NO_ASPECT = '"aspects" has something without an "aspect" and whether it is "met"'
 
 
 @lru_cache(MOST_SHAPES)
-def _aspect_shape_fault(shape: tuple[Any, ...], held: bool) -> str:
-    """Return what is wrong with the names and types of an aspect; one that did not hold has more of them."""
+def _aspect_shape_fault(shape: tuple[Any, ...], met: bool) -> str:
+    """Return what is wrong with the names and types of an aspect; one that is not met has more of them."""
     names = shape[: len(shape) // 2]
     kinds = dict(zip(names, shape[len(names) :], strict=True))
-    if kinds.get("aspect") is not str or kinds.get("held") is not bool:
+    if kinds.get("aspect") is not str or kinds.get("met") is not bool:
         return _NO_ASPECT
     wrong = [] if kinds.get("rule", str) is str else ["rule"]
-    wrong += [] if held else [name for name in ("form", "expected", "actual") if kinds.get(name) is not str]
+    wrong += [] if met else [name for name in ("form", "expected", "actual") if kinds.get(name) is not str]
     return _fault(wrong[0], names, _TEXT) if wrong else ""
 
 
@@ -107,12 +107,12 @@ def header_fault(fields: Mapping[str, Any]) -> str:
             return _fault(name, fields, types)
     for name in ("launch", "matrices"):
         if not all(type(each) is str for each in fields.get(name, ())):
-            return f'"{name}" holds something else than texts'
+            return f'"{name}" has something else in it than texts'
     for name, axes in fields.get("axes", {}).items():
         if type(axes) is not dict or not all(type(values) is list for values in axes.values()):
             return f'"axes" has no arrays of values for "{name}"'
         if not all(type(each) is str for values in axes.values() for each in values):
-            return f'"axes" holds something else than texts for "{name}"'
+            return f'"axes" has something else in it than texts for "{name}"'
     return ""
 
 

@@ -133,7 +133,7 @@ def failure_key(fields: Mapping[str, Any]) -> tuple[Any, ...]:
 
     Numbers and the words of the vector are what differs between cases that fail for one reason, so they are left out.
     """
-    failed = [each for each in fields["aspects"] if not each["held"]]
+    failed = [each for each in fields["aspects"] if not each["met"]]
     if fields.get("family"):  # its kind says what is the same; texts differ with the fault's place
         ends = ((each["aspect"], each["form"], *_end(each)) for each in failed)
         return (fields["verdict"], fields.get("kind"), *dict.fromkeys(ends))

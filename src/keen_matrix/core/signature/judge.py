@@ -7,7 +7,7 @@ Three passes over one form of the synopsis, each adding refusals and doubts:
    conflict, what a taken part requires and lacks is a missing option. What is left is a pattern of operands.
 3. *Matching*: the operands run through that pattern, in all its readings at once, the fullest first.
 
-Then every value is held against its type, and the conditions of the signature against all values.
+Then every value is checked by its type, and the conditions of the signature against all values.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from keen_matrix.core.signature.model import FormModel, Option, Signature, names
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
 _USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
-"""Spellings that a program may know though its synopsis does not tell: undeclared, they are never held against it."""
+"""Spellings that a program may know though its synopsis does not tell: undeclared, they never count against it."""
 UNROLLED = 64
 """Bounded counts of operands above this are checked only as open ones are, with their lower end."""
 

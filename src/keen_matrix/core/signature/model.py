@@ -21,7 +21,7 @@ KINDS = (
     "too-few", "too-many", "bad-type", "out-of-range", "not-a-choice", "unknown-option", "missing-value",
     "unexpected-value", "missing-option", "conflict", "repeated", "ambiguous", "where",
 )  # fmt: skip
-"""The kinds of refusal that judging finds by itself; `where` is a condition of the signature that does not hold."""
+"""The kinds of refusal that judging finds by itself; `where` is a condition of the signature that is not met."""
 
 
 MOST_PARTS = 600

@@ -19,7 +19,7 @@ TypeName: TypeAlias = Literal["text", "int", "float", "bool", "choice", "date", 
 TYPE_NAMES: tuple[TypeName, ...] = ("text", "int", "float", "bool", "choice", "date", "file", "dir", "path")
 
 ABSENT_FILE = "no-such-file"
-"""A name that no case's directory holds."""
+"""A name that is in no case's directory."""
 
 
 class Reading(NamedTuple):
@@ -302,7 +302,7 @@ class ValueType:
 
 
 LONG_NUMBER = 1_000
-"""Characters up to which a text that is no plain number is held against other ways to write one."""
+"""Characters up to which a text that is no plain number is compared with other ways to write one."""
 LONGEST_TEXT = 100_000
 """Characters of a text that is made up: a word of more is refused by the system (Linux, MAX_ARG_STRLEN)."""
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})

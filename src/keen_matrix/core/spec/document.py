@@ -259,10 +259,12 @@ Tolerated = Annotated[ToleranceTable, BeforeValidator(_tolerance, json_schema_in
 
 
 class TextTable(Table):
-    """What a text must be. All forms of one table must hold."""
+    """What a text must be. All forms of one table must be met."""
 
     is_: TemplateText | None = Field(
-        None, description="The whole text; a newline at its end is meant, one after a text without may come.", examples=["4.50"]
+        None,
+        description="The whole text; a newline at its end is meant, one after a text without may come.",
+        examples=["4.50"],
     )
     contains: Texts | None = Field(None, description="Each of these stands in it.", examples=[["usage:", "riders"]])
     lacks: Texts | None = Field(None, description="None of these stands in it.", examples=["Traceback"])
@@ -280,7 +282,9 @@ class TextTable(Table):
     lines_any_order: Texts | None = Field(
         None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
     )
-    number_of_lines: Annotated[Any, BeforeValidator(_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})] = Field(
+    number_of_lines: Annotated[
+        Any, BeforeValidator(_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})
+    ] = Field(
         None,
         description='How many lines it has: a number, a range "1..3" or a template.',
         examples=[3, "1..3", "{riders}"],
@@ -456,7 +460,7 @@ class Expectations(Table):
         examples=["allowed"],
     )
     crash: Literal["allowed", "forbidden"] | None = Field(
-        None, description="Whether a crash is a failure (it is, unless allowed).", examples=["allowed"]
+        None, description="Whether a crash is allowed.", examples=["allowed"]
     )
 
 
@@ -851,7 +855,7 @@ class SignatureTable(Table):
     )
     help_complete: bool = Field(
         False,
-        description="Whether an option that the help names and the synopsis does not is a failure.",
+        description="Whether an option that the help names and the synopsis does not is a fault.",
         examples=[True],
     )
     values: dict[str, ValueTable] = Field(

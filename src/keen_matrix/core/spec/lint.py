@@ -370,7 +370,7 @@ _ALWAYS_TEMPLATES = ("file", "command", "number-of-lines", "size", "link")
 
 
 def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
-    """Yield every text of a rule that may hold fields, its conditions marked as expressions, with names known only there."""
+    """Yield every text of a rule that may have fields in it: its key, whether it is an expression, names known only there."""
     none = frozenset[str]()
     if not isinstance(rule, dict):
         return

@@ -192,7 +192,7 @@ class Matrix:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RefusalRules:
-    """The rules for vectors that the signature refuses: the promise that holds by default, [refusal], [refusal.KIND]."""
+    """The rules for vectors that the signature refuses: the promise that is made by default, [refusal], [refusal.KIND]."""
 
     general: tuple[Rule, ...]
     kinds: Mapping[str, Rule]

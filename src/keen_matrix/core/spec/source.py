@@ -153,7 +153,7 @@ def _read_bytes(path: str) -> bytes:
     except OSError as error:
         raise SpecFault([Problem(path=path, message=f"cannot be read: {error.strerror or error}")]) from None
     except ValueError:
-        raise SpecFault([Problem(path=path.replace("\0", "\\0"), message="a file name cannot hold a NUL")]) from None
+        raise SpecFault([Problem(path=path.replace("\0", "\\0"), message="a file name cannot contain a NUL")]) from None
 
 
 def _number_problem(path: str, text: str, error: ValueError) -> Problem:

@@ -49,7 +49,7 @@ def constraints_of(matrix: Matrix, layout: Layout, here: str, functions: Any = N
 
 
 def _presence(number: int, factor: Factor) -> Constraint:
-    """A conditional factor is absent exactly when none of the levels that hold it is chosen."""
+    """A conditional factor is absent exactly when none of the levels that contain it is chosen."""
     groups = tuple(dict.fromkeys(group for group, _ in factor.parents))
     places = tuple((groups.index(group) + 1, level) for group, level in factor.parents)
 
@@ -120,7 +120,7 @@ def _walk(levels: Sequence[range], due: Sequence[Sequence[Constraint]]) -> Itera
 
 
 MAX_STATES = 2_000_000
-"""Partial combinations held while counting; more would take minutes and gigabytes."""
+"""Partial combinations remembered while counting; more would take minutes and gigabytes."""
 
 
 def count_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> int | None:

@@ -52,9 +52,9 @@ class Counts:
     strength: int = 0
     """The strength asked for; 0 when every combination is taken."""
     tuples: int = 0
-    """Combinations of so many values that some allowed vector holds; all of them are covered."""
+    """Combinations of so many values that some allowed vector contains; all of them are covered."""
     impossible: int = 0
-    """Combinations that no allowed vector holds."""
+    """Combinations that no allowed vector contains."""
     bound: int = 0
     stopped_by_clock: bool = False
 

@@ -43,7 +43,7 @@ SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
 
 
 class NoRows(ValueError):
-    """No row meets every constraint; `clash` holds the numbers of rules that cannot be met together."""
+    """No row meets every constraint; `clash` has the numbers of rules that cannot be met together."""
 
     def __init__(self, clash: Sequence[int]) -> None:
         self.clash = tuple(clash)
@@ -58,7 +58,7 @@ class Covering:
     tuples: int
     """Tuples that have to be covered and can be."""
     impossible: int
-    """Tuples that no allowed row holds."""
+    """Tuples that no allowed row contains."""
     bound: int
     """Rows that no array without constraints can go below."""
     stopped_by_clock: bool = False
@@ -74,9 +74,9 @@ def covering_rows(
     effort: Effort = "normal",
     seed: int = 0,
 ) -> NDArray[np.int32]:
-    """Return rows in which every tuple of `strength` axes' values appears that some allowed row can hold.
+    """Return rows in which every tuple of `strength` axes' values appears that some allowed row can contain.
 
-    `levels[axis]` is the number of values of an axis; a row holds the number of a value for each axis, counted from 0.
+    `levels[axis]` is the number of values of an axis; a row has the number of a value for each axis, counted from 0.
     `allowed(row)` tells whether a row may be taken; it reads `row[axis]` and is asked on partial rows, so it should read
     no more axes than it needs. Several conditions are better given as a list of functions than as one: each is followed
     along the axes that it reads, and one that reads ten of them has ten axes' worth of paths. `always` lists combinations
@@ -197,7 +197,7 @@ class _Search:
         )  # fmt: skip
 
     def _impossible(self) -> np.ndarray | None:
-        """Return which tuples no allowed row holds; None without constraints.
+        """Return which tuples no allowed row contains; None without constraints.
 
         A row that proves one tuple possible proves all tuples in it, so only few have to be asked for; what is
         impossible for two axes need not be proven again for each third.

@@ -104,7 +104,7 @@ class _LayoutMaker:
         return numbers
 
     def _last_group(self, name: str) -> Group:
-        """Return the group of the line that is the last to hold an axis."""
+        """Return the group of the line that is the last that contains an axis."""
         holders = {id(path[-1][0]) for path in self.paths[name]}
         return next(group for group, _ in reversed(self.groups) if id(group) in holders)
 
@@ -219,7 +219,7 @@ def _alternative_text(text: str, sequence: LineSequence) -> str:
 
 
 def _group_name(text: str, group: Group, taken: Mapping[str, int]) -> str:
-    """Return a short name for a group from what it holds: `--bike|--car`."""
+    """Return a short name for a group from what it contains: `--bike|--car`."""
     name = "|".join(_alternative_text(text, each) for each in group.alternatives)
     if len(name) > GROUP_NAME_LENGTH:
         name = name[: GROUP_NAME_LENGTH - 1] + "…"

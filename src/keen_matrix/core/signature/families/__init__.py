@@ -1,6 +1,6 @@
 """The derived families: vectors that follow from the signature alone, each family a module with one function `vectors`.
 
-A family yields what it can think of; what the judgement does not bear out is dropped here, so that no family ever holds a
+A family yields what it can think of; what the judgement does not bear out is dropped here, so that no family ever makes a
 sound program to something that the signature does not settle.
 """
 

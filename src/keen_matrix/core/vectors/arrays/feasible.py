@@ -171,7 +171,7 @@ class Feasible:
         return {axis: root(axis) for axis in parent}
 
     def possible(self, axes: Sequence[int], values: Sequence[int]) -> bool:
-        """Tell whether some row that meets every constraint holds these values."""
+        """Tell whether some row that meets every constraint contains these values."""
         return not self.never and self._completions(dict(zip(axes, values, strict=True))) is not None
 
     def _completions(self, partial: Mapping[int, int]) -> dict[int, int] | None:
@@ -273,7 +273,7 @@ class Feasible:
             row[axis] = before
 
     def nearest(self, row: Ints, axes: Sequence[int], values: Sequence[int]) -> Ints | None:
-        """Return an allowed row that holds a tuple and else keeps to `row` where the search finds that it can."""
+        """Return an allowed row that contains a tuple and else keeps to `row` where the search finds that it can."""
         cells = row.copy()
         cells[list(axes)] = values
         wanted = dict(zip(axes, values, strict=True))
@@ -288,7 +288,7 @@ class Feasible:
         return cells
 
     def any_row(self, partial: Mapping[int, int]) -> Ints | None:
-        """Return some allowed row that holds the values given, or None."""
+        """Return some allowed row that contains the values given, or None."""
         cells = np.zeros(len(self.levels), dtype=np.int32)
         for axis, value in partial.items():
             cells[axis] = value

@@ -133,7 +133,7 @@ def paired(order: int, columns: int) -> Ints | None:
 def zero_sum(levels: Sequence[int], strength: int) -> Ints:
     """Return the product of the first `strength` axes with one more, the sum of the others' values.
 
-    `levels` fall; the last column counts modulo the last of the axes before it, so any `strength` of the columns hold
+    `levels` fall; the last column counts modulo the last of the axes before it, so any `strength` of the columns contain
     every combination: whichever other axis is left out, its values carry the sum through all residues.
     """
     rows = np.array(list(product(*map(range, levels[:strength]))), dtype=np.int32)

@@ -19,7 +19,7 @@ def grow(levels: Sequence[int], blocks: Sequence[tuple[int, ...]], order: Sequen
     """Return rows that cover all blocks without constraints; open cells are left open.
 
     `rows` (rows × all axes, OPEN where not set) cover every block inside the first `done` axes of `order` already, or
-    hold fixed cells, which are never changed.
+    have fixed cells, which are never changed.
     """
     place = {axis: at for at, axis in enumerate(order)}
     ending: dict[int, list[tuple[int, ...]]] = {axis: [] for axis in order}

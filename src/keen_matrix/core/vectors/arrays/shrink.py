@@ -1,7 +1,7 @@
 """Shrinking: take a row away and repair what it alone covered by tabu search, again and again.
 
     1. remember the complete array; drop the free row with the fewest tuples that only it covers
-    2. pick an uncovered tuple; look at all rows that hold all but one of its values
+    2. pick an uncovered tuple; look at all rows that contain all but one of its values
     3. change that one cell in the row where most is gained, unless it was changed lately (tabu) and no record falls
     4. nothing uncovered left: go to 1; work used up: return the last complete array
 
@@ -224,7 +224,7 @@ class Shrinker:
         return [first, *(at for at in np.argsort(-gains, kind="stable").tolist() if at != first)]
 
     def _shake(self, number: int, tabu: np.ndarray, moves: int, work: Work) -> None:
-        """Force a tuple into a row that holds less of it: the one of a few rows that loses least."""
+        """Force a tuple into a row that contains less of it: the one of a few rows that loses least."""
         array = self.array
         axes, values = array.blocks.decode(number)
         tries = []

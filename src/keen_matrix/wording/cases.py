@@ -1,13 +1,13 @@
-"""What reports say of a case, in plain text: its shell line, and what was expected and found."""
+"""What is said of a case in plain text: its shell line, and what was expected and found."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from typing import Any
 
-from keen_matrix.cli.console.safe import escape, shell_line, visible_line
-from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.results.records import stream_bytes
+from keen_matrix.wording.safe import escape, shell_line, visible_line
+from keen_matrix.wording.signs import MARKS, text_of
 
 OUTPUT_SHOWN = 20_000
 """Characters of a stream that a report shows."""
@@ -19,22 +19,26 @@ def title_of(fields: Mapping[str, Any]) -> str:
     return " ; ".join(shell_line(each) for each in words) or "(no words)"
 
 
+class _Plain:
+    """What the lines of a report are made for."""
+
+    width = 110
+
+    def sign(self, name: str) -> str:
+        """Return a mark: reports are in UTF-8."""
+        return MARKS[name][0]
+
+
 def lines_of(fields: Mapping[str, Any]) -> list[str]:
-    """Return what did not hold, as plain lines: the aspect, expected, found."""
-    from io import StringIO
+    """Return what is not as expected, as plain lines: the aspect, expected, found."""
+    from keen_matrix.wording.aspects import aspects_rows
 
-    from keen_matrix.cli.console.failures import write_aspects
-
-    stream = StringIO()
-    screen = Screen(stream, color="never", width=110)
-    screen.unicode = True
-    write_aspects(screen, fields, details=False)
-    return stream.getvalue().splitlines()
+    return [escape(text_of(row)) for row in aspects_rows(_Plain(), fields, everything=False)]
 
 
 def first_rule(fields: Mapping[str, Any]) -> str:
     """Return the place of the first rule that a case broke, or nothing."""
-    return next((each["rule"] for each in fields["aspects"] if not each["held"] and each.get("rule")), "")
+    return next((each["rule"] for each in fields["aspects"] if not each["met"] and each.get("rule")), "")
 
 
 def output_of(fields: Mapping[str, Any], name: str, most: int = OUTPUT_SHOWN) -> str:
@@ -47,7 +51,7 @@ def output_of(fields: Mapping[str, Any], name: str, most: int = OUTPUT_SHOWN) ->
 
 def message_of(fields: Mapping[str, Any]) -> str:
     """Return one line on what went wrong."""
-    failed = [each for each in fields["aspects"] if not each["held"]]
+    failed = [each for each in fields["aspects"] if not each["met"]]
     if fields["verdict"] == "unchecked":
         return "unchecked: no expectation looks at this vector"
     if not failed:

@@ -6,22 +6,22 @@ import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from keen_matrix.cli.console.safe import escape, exact_line, is_written_whole, pad, quoted, visible_line
-from keen_matrix.cli.console.safe import shell_line as visible_words
-from keen_matrix.cli.console.safe import shell_word as visible_word
-from keen_matrix.cli.console.screen import Screen, Segment
-from keen_matrix.cli.shared import counted_noun
 from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.results.records import stream_bytes
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
+from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import escape, exact_line, is_written_whole, pad, quoted, visible_line
+from keen_matrix.wording.safe import shell_line as visible_words
+from keen_matrix.wording.safe import shell_word as visible_word
+from keen_matrix.wording.signs import STYLE_OF, Look, Segment
 
 LINE_SHOWN = 2_000
 """Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one hides the rest."""
 MOST_STDIN = 200
 """Characters of standard input that stand in a line which repeats a case."""
-INEXACT = "not exact, it holds invisible characters: keen-matrix replay {id} --as-script FILE"
+INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
 LABEL = 12
 """Width of the column that names the aspect."""
 _FORM_WORDS = {
@@ -32,43 +32,45 @@ _FORM_WORDS = {
 }
 
 
-def write_failure(
-    screen: Screen,
-    fields: Mapping[str, Any],
-    matrix: str,
-    line: str,
-    others: Sequence[str],
-    more: int,
-    *,
-    details: bool,
-) -> None:
-    """Write one failure; `line` repeats it by hand, `others` are ids that failed the same way, and `more` how many beyond."""
-    screen.line(
+def failure_rows(
+    look: Look, fields: Mapping[str, Any], matrix: str, line: str, others: Sequence[str], more: int, *, everything: bool
+) -> Iterator[list[Segment]]:
+    """Yield one failure; `line` repeats it by hand, `others` are ids that failed the same way, and `more` how many beyond."""
+    verdict = fields["verdict"]
+    yield [
         (matrix, "strong"),
         "   ",
         (fields["id"][:SHOWN_ID], "place"),
         "   ",
-        (fields["verdict"], _style(fields["verdict"])),
+        (verdict, STYLE_OF[verdict]),
         *_about(fields),
-    )
-    screen.pasted("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
-    if fields["verdict"] == "unchecked":
-        screen.line("  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn"))
-    write_aspects(screen, fields, details=details)
-    if details or fields["verdict"] == "hung":
-        write_streams(screen, fields, whole=details)
+    ]
+    yield from pasted("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
+    if verdict == "unchecked":
+        yield ["  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn")]
+    yield from aspects_rows(look, fields, everything=everything)
+    if everything or verdict == "hung":
+        yield from stream_rows(look, fields, whole=everything)
     if "kept" in fields:
-        screen.line("  its directory: ", (fields["kept"], "place"))
+        yield ["  its directory: ", (fields["kept"], "place")]
     if others:
         tail = f" and {more:,} more" if more else ""
-        screen.line("  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail)
+        yield ["  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail]
 
 
-def write_aspects(screen: Screen, fields: Mapping[str, Any], *, details: bool) -> None:
-    """Write every aspect of a case that did not hold."""
+def pasted(indent: str, line: str, style: str = "") -> Iterator[list[Segment]]:
+    """Yield a line that is to be pasted. One with newlines, which stand in quotes, is written on several, nothing added."""
+    first, *rest = line.split("\n")
+    yield [indent, (first, style)]
+    for each in rest:
+        yield [(each, style)]
+
+
+def aspects_rows(look: Look, fields: Mapping[str, Any], *, everything: bool) -> Iterator[list[Segment]]:
+    """Yield every aspect of a case that is not as expected."""
     for aspect in fields["aspects"]:
-        if not aspect["held"]:
-            _write_aspect(screen, aspect, fields, details=details)
+        if not aspect["met"]:
+            yield from _labelled_rows(look, aspect, fields, everything=everything)
 
 
 def _about(fields: Mapping[str, Any]) -> list[Segment]:
@@ -84,30 +86,25 @@ def _cut_line(line: str) -> str:
     return f"{kept} … (a line of {len(line):,} characters; keen-matrix unfold --format shell shows it whole)"
 
 
-def _style(verdict: str) -> str:
-    return {"held": "good", "crashed": "crashed", "unchecked": "warn"}.get(verdict, "bad")
-
-
-def _write_aspect(screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool) -> None:
+def _labelled_rows(
+    look: Look, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, everything: bool
+) -> Iterator[list[Segment]]:
     name = aspect["aspect"].removeprefix("files.")
     if "step" in aspect:
         name = f"{aspect['step']} {name}"
-    rows = list(_aspect_rows(screen, aspect, fields, details=details))
     rule = aspect.get("rule", "")
-    for number, row in enumerate(rows):
+    for number, row in enumerate(_aspect_rows(look, aspect, fields, everything=everything)):
         label = name if number == 0 else ""
         segments: list[Segment] = ["  ", (pad(label, max(LABEL, len(label) + 1)), "strong"), *row]
         if number == 0 and rule:
             used = sum(len(each if isinstance(each, str) else each[0]) for each in segments)
-            gap = screen.width - used - len(rule)
+            gap = look.width - used - len(rule)
             segments += [" " * max(3, min(gap, 64 - used if used < 60 else 3)), (rule, "dim")]
-        screen.line(*segments)
-        if label and len(label) >= LABEL:
-            continue
+        yield segments
 
 
 def _aspect_rows(
-    screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool
+    look: Look, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, everything: bool
 ) -> Iterator[list[Segment]]:
     """Yield the rows of one aspect: expected before found."""
     form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
@@ -124,8 +121,8 @@ def _aspect_rows(
         yield _expected("to end on the signal that stops it")
         yield _found("still running 2 s after it; killed")
     elif form == "prompt":
-        yield _expected(f"the prompt {quoted(expected, screen.width - 30)}")
-        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _expected(f"the prompt {quoted(expected, look.width - 30)}")
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
         for prompt, reply in fields.get("dialogue", ()):
             yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
     elif form == "leftovers":
@@ -138,13 +135,13 @@ def _aspect_rows(
         yield _expected("the same outcome every time")
         yield _found(f"{actual} different ones in {fields['repeats']['times']} launches")
     elif aspect["aspect"] in ("alike", "effect", "reference"):
-        yield from _compared_rows(screen, aspect, fields, details=details)
+        yield from _compared_rows(look, aspect, fields, everything=everything)
     elif form == "blame":
         yield _expected(f"the message to blame {quoted(expected)}")
         yield _found(f"it names {escape(actual)} instead")
     elif form == "names":
         yield _expected(f"the message to name {quoted(expected)}")
-        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif form == "help":
         yield _expected(escape(expected))
         yield _found("not in the help text" if aspect["actual"] == "" and expected.startswith("to name") else "nothing")
@@ -156,7 +153,7 @@ def _aspect_rows(
         yield _found(escape(actual))
     elif form == "renamed":
         yield _expected(f"to show the name {expected}")
-        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")))
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")))
     elif form == "cap":
         yield _expected(f"at most {int(expected):,} bytes a stream")
         yield _found(f"more on {actual}; the program was ended, the beginning is kept")
@@ -167,8 +164,8 @@ def _aspect_rows(
         yield _expected(expected)
         yield _found(actual)
     elif form == "unrecorded":
-        yield _expected("a recorded output; keen-matrix baseline shows and accepts what was found")
-        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _expected("a baseline; keen-matrix baseline shows and accepts what was found")
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif form == "lines-any-order":
         yield _expected("these lines, in any order")
         missing, extra = (len(text.split("\n")) if text else 0 for text in (expected, actual))
@@ -180,26 +177,26 @@ def _aspect_rows(
     elif form == "json-text":
         yield _expected("JSON")
         yield [("but       ", "dim"), escape(expected)]
-        yield _found(quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing")
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif "difference" in aspect:
         kept = aspect["difference"]
         lines = tuple(DiffLine(*each) for each in kept["lines"])
-        yield from shown_difference(screen, Difference(lines, kept["differing"], kept["of"]), 14)
+        yield from shown_difference(look, Difference(lines, kept["differing"], kept["of"]), 14)
     elif form in ("is", "lines"):
-        yield from _text_rows(screen, expected, _whole(aspect, fields), details=details)
+        yield from _text_rows(look, expected, _whole(aspect, fields), everything=everything)
     else:
-        yield _expected(_form_text(screen, form, expected))
-        yield _found(_found_text(screen, form, actual))
+        yield _expected(_form_text(look, form, expected))
+        yield _found(_found_text(look, form, actual))
 
 
 def _compared_rows(
-    screen: Screen, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, details: bool
+    look: Look, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, everything: bool
 ) -> Iterator[list[Segment]]:
     """Yield how a launch differs from the first one of its case, or that an option made no difference."""
     form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
     if form == "effect":
         yield _expected(f"{fields.get('culprit', 'the other words')} to make a difference")
-        yield _found(f"the same in {counted_noun(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
+        yield _found(f"the same in {counted(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
         return
     other = fields["steps"][aspect["step"] - 1]["argv"]
     same = tuple(other) == tuple(fields["argv"])
@@ -218,9 +215,9 @@ def _compared_rows(
         if "difference" in aspect:
             kept = aspect["difference"]
             lines = tuple(DiffLine(*each) for each in kept["lines"])
-            yield from shown_difference(screen, Difference(lines, kept["differing"], kept["of"]), 14)
+            yield from shown_difference(look, Difference(lines, kept["differing"], kept["of"]), 14)
         else:
-            yield from _text_rows(screen, expected, actual, details=details)
+            yield from _text_rows(look, expected, actual, everything=everything)
 
 
 def _listed_rows(label: str, text: str, style: str) -> Iterator[list[Segment]]:
@@ -248,7 +245,7 @@ def _found(text: str) -> list[Segment]:
     return [("found     ", "dim"), (text, "found")]
 
 
-def _form_text(screen: Screen, form: str, expected: str) -> str:
+def _form_text(look: Look, form: str, expected: str) -> str:
     if form == "matches":
         return f"to match  {escape(expected)}"
     plain = {
@@ -261,22 +258,22 @@ def _form_text(screen: Screen, form: str, expected: str) -> str:
         return plain[form]
     if form == "not-empty":
         return "something"
-    return _FORM_WORDS[form] + quoted(expected, screen.width - 30, screen.sign("space"))
+    return _FORM_WORDS[form] + quoted(expected, look.width - 30, look.sign("space"))
 
 
 def _counted(count: str, noun: str) -> str:
     """Return a count, or a range of counts, with its noun."""
-    return counted_noun(int(count), noun) if count.isdecimal() else f"{count} {noun}s"
+    return counted(int(count), noun) if count.isdecimal() else f"{count} {noun}s"
 
 
-def _found_text(screen: Screen, form: str, actual: str) -> str:
+def _found_text(look: Look, form: str, actual: str) -> str:
     if form in ("mode", "unchanged-mode"):
         return f"mode {escape(actual)}"
     if form in ("file", "link", "limit", "digest", "holds", "absent"):
         return escape(actual)
     if form in ("number-of-lines", "size"):
         return _counted(actual, "line" if form == "number-of-lines" else "byte")
-    return quoted(actual, max(40, screen.width - 24), screen.sign("space")) if actual else "nothing"
+    return quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
 
 
 def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
@@ -288,62 +285,61 @@ def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
     return str(aspect["actual"])
 
 
-def _text_rows(screen: Screen, expected: str, found: str, *, details: bool) -> Iterator[list[Segment]]:
+def _text_rows(look: Look, expected: str, found: str, *, everything: bool) -> Iterator[list[Segment]]:
     """Yield a whole text against another: short ones side by side with a caret, longer ones line by line."""
-    space = screen.sign("space")
+    space = look.sign("space")
     if expected != found and expected.removesuffix("\n") == found.removesuffix("\n"):
         yield _expected("a newline at the end" if expected.endswith("\n") else "no newline at the end")
         yield _found("the same text without one" if expected.endswith("\n") else "the same text with one")
         return
     if len(split_lines(expected)) <= 1 and len(split_lines(found)) <= 1:
         left, right = expected.removesuffix("\n"), found.removesuffix("\n")
-        yield _expected(quoted(left, screen.width - 24, space) if left else "nothing")
-        yield _found(quoted(right, screen.width - 24, space) if right else "nothing")
+        yield _expected(quoted(left, look.width - 24, space) if left else "nothing")
+        yield _found(quoted(right, look.width - 24, space) if right else "nothing")
         shown = quoted(right[: first_difference(left, right)], 10_000)
-        if left and right and cells(shown) < screen.width - 26:
+        if left and right and cells(shown) < look.width - 26:
             yield [" " * (10 + cells(shown) - 1), ("^", "bad")]
         return
-    yield from difference_rows(screen, expected, found, details=details)
+    yield from difference_rows(look, expected, found, everything=everything)
 
 
-def difference_rows(screen: Screen, expected: str, found: str, *, details: bool = False) -> Iterator[list[Segment]]:
+def difference_rows(look: Look, expected: str, found: str, *, everything: bool = False) -> Iterator[list[Segment]]:
     """Yield how two texts differ, line by line: the first places and their surroundings, with counts of the rest."""
-    most = 1_000 if details else 14
-    yield from shown_difference(screen, difference(expected, found, most), most)
+    most = 1_000 if everything else 14
+    yield from shown_difference(look, difference(expected, found, most), most)
 
 
-def shown_difference(screen: Screen, found: Difference, most: int) -> Iterator[list[Segment]]:
+def shown_difference(look: Look, found: Difference, most: int) -> Iterator[list[Segment]]:
     """Yield a difference as rows."""
-    space = screen.sign("space")
+    space = look.sign("space")
     yield [("differs", "bad"), f" in {found.differing:,} of {found.of:,} lines"]
     names = {"same": "", "expected": "expected", "found": "found"}
     for line in found.lines:
         text = visible_line(line.text[:500], space if line.kind != "same" else " ")
         yield [(f"{names[line.kind]:9}{line.number:>4}  ", "dim"), (text, line.kind)]
     if len(found.lines) == most:
-        yield [("         ", ""), ("further lines are left out here; --details shows them", "dim")]
+        yield [("         ", ""), ("further lines are left out here; --all shows them", "dim")]
 
 
-def write_streams(screen: Screen, fields: Mapping[str, Any], *, whole: bool) -> None:
-    """Write what the program printed, escaped; only the last lines unless `whole`."""
+def stream_rows(look: Look, fields: Mapping[str, Any], *, whole: bool) -> Iterator[list[Segment]]:
+    """Yield what the program printed, escaped; only the last lines unless `whole`."""
     for name in ("stdout", "stderr"):
-        text = stream_bytes(fields, name).decode("utf-8", "surrogateescape")
-        lines = split_lines(text)
+        lines = split_lines(stream_bytes(fields, name).decode("utf-8", "surrogateescape"))
         label = f"complete {name}" if whole else f"{name} so far"
         if not lines:
-            screen.line("  ", (label, "dim"), "  nothing")
+            yield ["  ", (label, "dim"), "  nothing"]
             continue
         shown = lines if whole else lines[-4:]
         skipped = len(lines) - len(shown)
-        screen.line("  ", (label, "dim"), f"  ({counted_noun(skipped, 'line')} before)" if skipped else "")
+        yield ["  ", (label, "dim"), f"  ({counted(skipped, 'line')} before)" if skipped else ""]
         for line in shown:
-            screen.line("    ", (f"{screen.sign('bar')} ", "dim"), visible_line(line[:2_000], screen.sign("space")))
+            yield ["    ", (f"{look.sign('bar')} ", "dim"), visible_line(line[:2_000], look.sign("space"))]
 
 
 def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mapping[str, Any]) -> str:
     """Return the line that repeats a case by hand in POSIX sh: environment and standard input before the words.
 
-    Newlines stand in it as they are, inside quotes. What holds other invisible characters is not repeated exactly, which a
+    Newlines stand in it as they are, inside quotes. What contains other invisible characters is not repeated exactly, which a
     comment at the end says, with the way to do it.
     """
     compared = fields.get("relation") is not None  # what it is compared with stands beside the difference

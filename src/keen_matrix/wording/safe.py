@@ -81,7 +81,7 @@ def exact_line(words: Iterable[str]) -> str:
 
 
 def is_written_whole(text: str) -> bool:
-    """Tell whether a text can be shown, and pasted, as it is: it holds nothing but visible characters and newlines."""
+    """Tell whether a text can be shown, and pasted, as it is: it contains nothing but visible characters and newlines."""
     return not _UNWRITTEN.search(text.replace("\n", ""))
 
 

@@ -1,0 +1,69 @@
+"""Signs of verdicts and of drawn lines: different in shape as well as in colour, each with an ASCII form."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Protocol, TypeAlias
+
+Segment: TypeAlias = "str | tuple[str, str]"
+"""A text, or a text with the name of a style."""
+
+VERDICT_SIGNS = {
+    "held": ("=", "="), "differed": ("≠", "#"), "crashed": ("!", "!"), "hung": ("…", ":"), "unlaunched": ("∅", "0"),
+    "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "mixed": ("±", "+"), "blank": ("·", "."),
+}  # fmt: skip
+"""Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was found is what was expected."""
+MARKS = {"space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"), "ellipsis": ("…", "...")}
+"""Marks in lines of text."""
+GRID_WORDS = {"held": "all held", "mixed": "some held", "differed": "none held", "blank": "not run"}
+"""What the signs in a cell of a grid stand for."""
+STYLE_OF = {
+    "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
+    "unsteady": "warn", "mixed": "warn", "blank": "dim",
+}  # fmt: skip
+"""Sign → the name of its style."""
+
+
+STATE_SIGNS = {"held": "held", "mixed": "mixed", "failed": "differed", "none": "blank"}
+"""State of a cell of a grid → the name of its sign."""
+
+
+def sign_of(name: str) -> str:
+    """Return a sign as reports show it, which are in UTF-8."""
+    return VERDICT_SIGNS[name][0]
+
+
+def grid_legend() -> str:
+    """Return what the signs in a grid stand for, for a report: `= all held   ≠ none held   …`."""
+    return "   ".join(f"{sign_of(name)} {words}" for name, words in GRID_WORDS.items())
+
+
+class Look(Protocol):
+    """What lines are made for: how wide they may be, and which signs can be shown."""
+
+    width: int
+
+    def sign(self, name: str) -> str:
+        """Return a sign, or a mark, in the form that can be shown."""
+
+
+def plain(text: str) -> str:
+    """Return a text with our marks in their ASCII forms."""
+    for fancy, ascii_form in MARKS.values():
+        text = text.replace(fancy, ascii_form)
+    return text
+
+
+def text_of(segments: Sequence[Segment]) -> str:
+    """Return the text of segments, without their styles."""
+    return "".join(each if isinstance(each, str) else each[0] for each in segments).rstrip(" ")
+
+
+def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None) -> list[Segment]:
+    """Return what signs stand for: `= held   ≠ differed`, in the order of the table."""
+    shown = set(names)
+    segments: list[Segment] = []
+    for name in VERDICT_SIGNS:
+        if name in shown:
+            segments += ["   " if segments else "", (look.sign(name), STYLE_OF[name]), (f" {(words or {}).get(name, name)}", "dim")]
+    return segments
