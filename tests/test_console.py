@@ -214,5 +214,5 @@ def test_a_journal_that_is_given_as_a_spec_is_told_of(place: Place) -> None:
     before = (place.folder / "r.jsonl").read_bytes()
     for command in ("doubt", "suspects", "lint", "run"):
         came = place.call(command, "r.jsonl")
-        assert came.status == 2 and "r.jsonl has results in it and is no spec" in came.err, command
+        assert came.status == 2 and "r.jsonl has results in it and is not a spec" in came.err, command
     assert (place.folder / "r.jsonl").read_bytes() == before

@@ -94,7 +94,7 @@ def test_files_of_every_kind_are_put_in_place_and_what_changed_is_told(place: Pl
         axes.who = ["Ada", "Ben"]
         expect.exit = 0
         files."t.txt" = "hello {who}"
-        files."b.bin" = { bytes = "AAH/" }
+        files."b.bin" = { bytes = "base64:AAH/" }
         files."run.sh" = { text = "echo ran", mode = "755" }
         files."copy" = { copy = "kept" }
         files."empty" = { dir = true }
@@ -400,7 +400,9 @@ def test_repetitions_that_disagree_are_unsteady(place: Place) -> None:
 
 
 def test_directories_of_failing_cases_are_kept(place: Place) -> None:
-    cases = run(place, "echo left > t.txt; exit $1", 'line = "{n}"\naxes.n = [0, 1]\nexpect.exit = 0', "--keep-directories")
+    cases = run(
+        place, "echo left > t.txt; exit $1", 'line = "{n}"\naxes.n = [0, 1]\nexpect.exit = 0', "--keep-directories"
+    )
     failed = next(each for each in cases if each["verdict"] == "differed")
     assert (Path(failed["kept"]) / "t.txt").read_text() == "left\n" and "its directory: " in place.last.out  # type: ignore[attr-defined]
     assert not any("kept" in each for each in cases if each["verdict"] == "held")

@@ -227,7 +227,7 @@ expect = { stdout.baseline = true, files.log.baseline = true }
     assert place.call("baseline", "--accept").status == 0
     assert (place.folder / "t.baselines/m.txt").read_text().count("\ncase ") == 1
     (place.folder / "t.baselines/m.txt").write_text("rubbish\n")
-    assert "m.txt:1: this is no line of baselines" in place.call("run").out
+    assert "m.txt:1: this line does not belong in a file of baselines" in place.call("run").out
     assert place.call("baseline").status == 2
 
 
@@ -268,10 +268,10 @@ def test_outputs_accepted_in_two_branches_merge(place: Place) -> None:
 
 
 LINT = {
-    "stdout.holds = ['h > 1']": '"holds" stands without "matches"',
-    "stdout.tolerance = 1": '"tolerance" stands without',
-    "stdout = { is = 'x', ignore = '/a' }": '"ignore" stands without "json" or "json-lines"',
-    "stdout = { json = 1, ignore = 'a' }": "'a' is no JSON Pointer",
+    "stdout.holds = ['h > 1']": '"holds" is given without "matches"',
+    "stdout.tolerance = 1": '"tolerance" is given without',
+    "stdout = { is = 'x', ignore = '/a' }": '"ignore" is given without "json" or "json-lines"',
+    "stdout = { json = 1, ignore = 'a' }": "'a' is not a JSON Pointer",
     "stdout.file = 'none.txt'": "none.txt does not exist beside the spec",
     "stdout.bytes = 'md5:12'": "a md5 digest has 32 hex digits, this one 2",
     "duration = '< 2 h'": 'expected a limit such as "< 2 s"',

@@ -142,8 +142,8 @@ READINGS: list[tuple[dict[str, Any], str, Status]] = [
     ({"type": "choice", "choices": ("a", "B")}, "b", "illegal"), ({"type": "choice", "choices": ("a", "B"), "ignore_case": True}, "b", "legal"),
     ({"type": "date"}, "2024-02-29", "legal"), ({"type": "date"}, "2025-02-29", "illegal"), ({"type": "date"}, "01/02/2025", "doubtful"),
     ({"type": "date", "min": "2025-01-01"}, "2024-12-31", "illegal"), ({"type": "date"}, "tomorrow", "doubtful"), ({"type": "date"}, "soon", "illegal"),
-    ({"type": "text"}, "", "doubtful"), ({"type": "text", "min": 2}, "a", "illegal"), ({"type": "text", "matches": "[a-z]+"}, "ab", "legal"),
-    ({"type": "text", "matches": "[a-z]+"}, "A", "illegal"), ({"type": "file", "known": frozenset({"x"})}, "x", "legal"), ({"type": "file"}, "y", "illegal"),
+    ({"type": "text"}, "", "doubtful"), ({"type": "text", "min": 2}, "a", "illegal"), ({"type": "text", "matches": "^[a-z]+$"}, "ab", "legal"),
+    ({"type": "text", "matches": "^[a-z]+$"}, "A", "illegal"), ({"type": "file", "known": frozenset({"x"})}, "x", "legal"), ({"type": "file"}, "y", "illegal"),
     ({"type": "file"}, "a/b", "doubtful"), ({"type": "file", "closed": False}, "y", "doubtful"), ({"type": "file"}, "-", "doubtful"),
     ({"type": "dir"}, ".", "legal"), ({"type": "path"}, "any thing", "legal"), ({"type": "path"}, "", "doubtful"),
 ]  # fmt: skip

@@ -227,7 +227,7 @@ def test_files_are_never_put_through_a_link_of_a_copied_folder(place: Place) -> 
             """,
         )
         came = place.call("run")
-        assert came.status == 3 and "a link, or something else that is no folder, is in the way" in came.out, (
+        assert came.status == 3 and "a link, or something else that is not a folder, is in the way" in came.out, (
             name,
             came,
         )

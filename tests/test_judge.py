@@ -52,8 +52,12 @@ def test_parsing_a_synopsis_and_printing_it_gives_the_same_line(line: str) -> No
     [
         ("[-n RIDERS", 'this "[" is never closed; expected "]"', 0),
         ("A {x}", "a synopsis has no { } fields; a value is a NAME in capitals", 2),
-        ("[-a,-a]", "a spelling stands twice here", 1),
-        ("Foo", '"Foo" is no option, no NAME in capitals and no keyword in small letters; <Foo> makes it a NAME', 0),
+        ("[-a,-a]", "a spelling is given twice here", 1),
+        (
+            "Foo",
+            '"Foo" is neither an option, nor a NAME in capitals, nor a keyword in small letters; <Foo> makes it a NAME',
+            0,
+        ),
         ("[--x[Y|Z]]", "expected [=NAME] after an option, its optional value", 4),
         ("A[B]", "a group is glued to what stands before it; expected white space", 1),
         ("--x=y", 'expected a NAME in capitals after "="', 4),
@@ -162,7 +166,7 @@ def test_a_signature_that_does_not_fit_together_says_where() -> None:
     with pytest.raises(SignatureFault, match="has no value") as caught:
         Signature.from_synopsis("[-n RIDERS] PORT", {"RIDER": {"type": "int"}})
     assert (caught.value.key, caught.value.item, caught.value.suggestion) == ("values", "RIDER", "RIDERS")
-    with pytest.raises(SignatureFault, match="no legal value"):
+    with pytest.raises(SignatureFault, match="not a legal value"):
         Signature.from_synopsis("N", {"N": {"type": "int", "max": 3, "example": 4}})
 
 

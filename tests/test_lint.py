@@ -20,7 +20,7 @@ def spec(program: str = "", top: str = "", matrix: str = "", more: str = "") -> 
 BASE = 'name = "m"\nline = "{x}"\naxes.x = ["a", "b"]\n'
 SIGNED = '[program]\nlaunch = "true"\n[signature]\n{}\n'
 MISTAKES = [
-    ("a syntax error", "[program\n", '1:9: this is no TOML: expected'),
+    ("a syntax error", "[program\n", '1:9: this is not valid TOML: expected'),
     ("an unknown key", spec(program='launch = "true"\ntimeot = 3'), '4:1: unknown key "timeot" in [program] … did you mean "timeout"?'),
     ("a misspelt table that is needed", '[programm]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\n', '1:2: unknown key "programm" in the spec … did you mean "program"?'),
     ("a former key", spec(program='launch = "true"\nenv-inherit = ["PATH"]'), 'unknown key "env-inherit" in [program] … did you mean "env-from-caller"?'),
@@ -40,11 +40,11 @@ MISTAKES = [
     ("a wrong expression", spec(matrix=BASE + 'where = ["x =! 3"]'), "8:13: matrix[1].where[1]: in the expression x =! 3"),
     ("a wrong condition", spec(matrix=BASE + 'expect = [{ when = "x ==", exit = 0 }]'), "8:21: matrix[1].expect[1].when: in the exp"),
     ("a wrong template", spec(matrix=BASE + 'expect.stdout = "a {"'), '8:20: matrix[1].expect.stdout: this "{" is never closed'),
-    ("an unknown function", spec(matrix=BASE + 'expect.stdout = "é {faer(x)}"'), '8:21: "faer" is no function here'),
+    ("an unknown function", spec(matrix=BASE + 'expect.stdout = "é {faer(x)}"'), '8:21: unknown function "faer"'),
     ("a wrong regex", spec(matrix=BASE + 'expect.stdout.matches = "a("'), "8:28: matrix[1].expect.stdout.matches: this regular"),
-    ("a wrong exit", spec(matrix=BASE + "expect.exit = 300"), "8:15: matrix[1].expect.exit: 300 is no exit code"),
+    ("a wrong exit", spec(matrix=BASE + "expect.exit = 300"), "8:15: matrix[1].expect.exit: 300 is not an exit code"),
     ("an exit range backwards", spec(matrix=BASE + 'expect.exit = "9..1"'), "8:15: matrix[1].expect.exit: expected a code 0..255"),
-    ("a wrong signal", spec(matrix=BASE + 'expect.signal = "TREM"'), "8:17: matrix[1].expect.signal: 'TREM' is no signal; exp"),
+    ("a wrong signal", spec(matrix=BASE + 'expect.signal = "TREM"'), "8:17: matrix[1].expect.signal: 'TREM' is not a signal; exp"),
     ("a step of 0", spec(matrix=BASE + "axes.n = { from = 1, to = 3, step = 0 }"), "8:10: matrix[1].axes.n: a step of 0 never"),
     ("a step the wrong way", spec(matrix=BASE + "axes.n = { from = 3, to = 1 }"), "expected a step below 0"),
     ("an axis of two sources", spec(matrix=BASE + 'axes.n = { from = 1, to = 3, lines = "f" }'), "found from and lines"),
@@ -53,7 +53,7 @@ MISTAKES = [
     ("a file not there", spec(matrix=BASE + 'axes.n = { lines = "ports.txt" }'), "axis n: ports.txt does not exist"),
     ("an uneven row", spec(matrix=BASE + 'columns = ["a", "b"]\nrows = [[1, 2], [3]]'), "9:17: this row has 1 values … expected 2: a, b"),
     ("rows without columns", spec(matrix=BASE + "rows = [[1, 2]]"), '8:8: "rows" needs "columns"'),
-    ("columns without rows", spec(matrix=BASE + 'columns = ["a"]'), '8:11: "columns" stands without "rows"'),
+    ("columns without rows", spec(matrix=BASE + 'columns = ["a"]'), '8:11: "columns" is given without "rows"'),
     ("an axis that is a column", spec(matrix=BASE + 'columns = ["x"]\nrows = [[1]]'), '"x" is an axis and a column'),
     ("a wrong combine", spec(matrix=BASE + 'combine = "pair"'), 'matrix[1].combine: expected one of all, each, pairs, triples, zip or a'),
     ("an axis no name", spec(matrix=BASE + 'axes."a b" = [1]'), '8:6: "a b" cannot be used in expressions'),
@@ -73,7 +73,7 @@ MISTAKES = [
     ("a variable no text", spec(program='launch = "true"\nenv = { A = 3 }'), "4:13: program.env.A: expected a text, or false to unset it"),
     ("a wrong mode", spec(matrix=BASE + 'expect.files."x".mode = "888"'), '8:25: matrix[1].expect.files.x.mode: expected an octal mode such as "755"'),
     ("a file of two contents", spec(top='[files]\n"x" = { text = "a", copy = "b" }'), "2:7: files.x: expected exactly one of text, bytes, copy, dir, link"),
-    ("a file no base64", spec(top='[files]\n"x" = { bytes = "§" }'), "2:7: files.x: bytes is no base64"),
+    ("a file no base64", spec(top='[files]\n"x" = { bytes = "base64:§" }'), "2:7: files.x: bytes is not base64"),
     ("an input of two sources", spec(matrix=BASE + 'stdin = { text = "a", file = "b" }'), "expected exactly one of text, file, command, closed"),
     ("a wrong command", spec(matrix=BASE + "stdin = { command = \"echo 'a\" }"), "8:9: matrix[1].stdin: command: this quote is never closed"),
     ("a stop without a moment", spec(matrix=BASE + 'stop = { signal = "TERM" }'), "expected at least one of after, when-stdout, when-stderr"),
@@ -96,12 +96,12 @@ MISTAKES = [
     ("a usage line no text", SIGNED.format("synopsis = 3"), "4:12: signature.synopsis: expected a usage line, or a list of them"),
     ("an unknown NAME", SIGNED.format('synopsis = "PORT"\nvalues.PROT = { type = "int" }'), 'the synopsis has no value "PROT"; it has PORT … did you mean "PORT"?'),
     ("an unknown type", SIGNED.format('synopsis = "A"\nvalues.A = { type = "itn" }'), 'signature.values.A.type is \'itn\' … did you mean "int"?'),
-    ("an example not legal", SIGNED.format('synopsis = "A"\nvalues.A = { type = "int", max = 3, example = 9 }'), "A: its example '9' is no legal value: it is more than 3"),
+    ("an example not legal", SIGNED.format('synopsis = "A"\nvalues.A = { type = "int", max = 3, example = 9 }'), "A: its example '9' is not a legal value: it is more than 3"),
     ("a bound no number", SIGNED.format('synopsis = "A"\nvalues.A = { type = "int", min = nan }'), "signature.values.A.min: expected a finite number or a date"),
     ("a count too large", SIGNED.format('synopsis = "A..."\nvalues.A = { count = 99999 }'), "signature.values.A.count: expected a count of at most 10,000 words"),
     ("an unknown family", SIGNED.format('synopsis = "A"\nderive = ["refusal"]'), 'signature.derive[1] is \'refusal\' … did you mean "refusals"?'),
     ("an unknown style", SIGNED.format('synopsis = "A"\nstyle = "gun"'), 'signature.style is \'gun\' … did you mean "gnu"?'),
-    ("an option of two kinds", SIGNED.format('synopsis = "[-a] [-a,--all X]"'), "-a stands for two different options"),
+    ("an option of two kinds", SIGNED.format('synopsis = "[-a] [-a,--all X]"'), "-a names two different options"),
     ("a text of lines", spec(matrix=BASE + 'expect.stdout = """\nab\n{"""'), "10:1: matrix[1].expect.stdout: this"),
 ]  # fmt: skip
 
@@ -163,9 +163,9 @@ def test_the_caret_stands_under_the_place(place: Place) -> None:
 UNREADABLE = [
     ("folder", None, "no *.matrix.toml was found below t.matrix.toml"),
     ("empty", b"", '"program" is missing in the spec'),
-    ("no UTF-8", b'a = "\xff"\n', "t.matrix.toml:1:6: this is no UTF-8 text (byte 0xff)"),
+    ("no UTF-8", b'a = "\xff"\n', "t.matrix.toml:1:6: this is not UTF-8 text (byte 0xff)"),
     ("too large", b"#" * 5_000_000, "the file has 5,000,000 bytes, more than a spec may have"),
-    ("NUL", b"a = 1\0", "t.matrix.toml:1:6: this is no TOML"),
+    ("NUL", b"a = 1\0", "t.matrix.toml:1:6: this is not valid TOML"),
     ("deep", b"a = " + b"[" * 5000, "values are nested too deep"),
 ]
 

@@ -88,7 +88,7 @@ def test_one_run_at_a_time_writes_a_journal(place: Place) -> None:
 def test_a_journal_replaces_no_other_file_and_keeps_a_link(ran: Place) -> None:
     before = (ran.folder / "t.matrix.toml").read_bytes()
     came = ran.call("run", "--journal", "t.matrix.toml")
-    assert came.status == 3 and "is there and is no journal" in came.err
+    assert came.status == 3 and "exists and is not a journal" in came.err
     assert (ran.folder / "t.matrix.toml").read_bytes() == before
     (ran.folder / "real").mkdir()
     (ran.folder / "link.jsonl").symlink_to("real/results.jsonl")
@@ -233,7 +233,10 @@ def test_a_report_goes_into_what_is_there_and_replaces_nothing_else(ran: Place, 
         (ran.folder / name).write_bytes(kept)
         code, text = write(name)
         if name != JOURNAL or command[0] == "report":
-            assert code == 3 and "no earlier report" in text and (ran.folder / name).read_bytes() == kept, (name, text)
+            assert code == 3 and "not an earlier report" in text and (ran.folder / name).read_bytes() == kept, (
+                name,
+                text,
+            )
     assert not [each for each in os.listdir(ran.folder) if each.endswith(".new") or each.startswith(".real")]
 
 
@@ -244,7 +247,7 @@ def test_a_script_replaces_an_earlier_one_and_nothing_else(ran: Place) -> None:
         (ran.folder / "p.sh").write_text("echo mine\n")
         before = (ran.folder / name).read_bytes()
         came = ran.call("replay", id, "--script", name)
-        assert came.status == 3 and "no earlier script" in came.err and (ran.folder / name).read_bytes() == before
+        assert came.status == 3 and "not an earlier script" in came.err and (ran.folder / name).read_bytes() == before
 
 
 def test_the_lines_of_the_page_on_ci_work(ran: Place) -> None:
@@ -320,7 +323,7 @@ def test_unfold_says_that_it_runs_an_oracle_and_coverage_leaves_it(place: Place)
     assert "the vectors depend on the oracle file oracle.py, which is run" in came.err and came.out.count("\n") == 2
     assert (place.folder / "executed").exists()
     for text, told in (
-        ("def odd(n:\n", "is no Python (line 1)"),
+        ("def odd(n:\n", "is not valid Python (line 1)"),
         ("def even(n):\n    return 1\n", '"odd" is no function here'),
     ):
         place.write("oracle.py", text)

@@ -289,7 +289,7 @@ def test_a_damaged_history_is_set_aside_by_a_run_and_no_other_file_ever_is(place
     file.write_text("no database at all, but long enough to be looked at " * 20)
     before = file.read_bytes()
     came = place.call("run")
-    assert came.status == 0 and "is no history of Keen Matrix; it is left as it is" in came.err
+    assert came.status == 0 and "is not a history of Keen Matrix; it is left as it is" in came.err
     assert file.read_bytes() == before and len(list(folder.iterdir())) == 2
     file.unlink()
     assert place.call("run").err == ""
@@ -317,7 +317,7 @@ def test_reading_a_history_changes_nothing_and_a_locked_one_holds_nobody_up(plac
     with sqlite3.connect(place.folder / "other.sqlite3") as database:
         database.execute("CREATE TABLE runs (number INTEGER)")
     before = (place.folder / "other.sqlite3").read_bytes()
-    assert "is no history of Keen Matrix" in place.call("history", "--file", "other.sqlite3").err
+    assert "is not a history of Keen Matrix" in place.call("history", "--file", "other.sqlite3").err
     assert (place.folder / "other.sqlite3").read_bytes() == before
     assert place.call("run").status == 0
     seen = sorted(os.listdir(place.folder / ".keen-matrix"))

@@ -47,7 +47,7 @@ WAYS = {
         [matrix.files]
         "t.txt" = "a text"
         "run.sh" = { text = "#!/bin/sh\\n", mode = "755" }
-        "b.bin" = { bytes = "AAH/" }
+        "b.bin" = { bytes = "base64:AAH/" }
         "copy" = { copy = "folder" }
         "one" = { copy = "fed.txt" }
         "empty" = { dir = true }

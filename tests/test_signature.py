@@ -236,7 +236,7 @@ LINT = {
     'synopsis = "PORT"\nstyle = "gnuu"': ("signature.style is 'gnuu'", 6, 9),
     'synopsis = "PORT"\nderive = ["help", "refusal"]': ("signature.derive[2] is 'refusal'", 6, 19),
     'synopsis = "PORT"\nwhere = ["PRT != \'x\'"]': ('"PRT" is neither an axis nor a column here', 6, 11),
-    'synopsis = "PORT"\n[refusal.too-fww]\nexit = 2': ('"too-fww" is no kind of refusal', 6, 2),
+    'synopsis = "PORT"\n[refusal.too-fww]\nexit = 2': ('unknown kind of refusal "too-fww"', 6, 2),
     'synopsis = "N"\nvalues.N = { type = "int", min = 5, max = 2 }': ("N: min 5 is more than max 2", 6, 8),
     'synopsis = "N"\nvalues.N = { type = "int", count = "4..2" }': ('signature.values.N.count: expected a count such as 2, "2..4" or "1.."', 6, 36),
 }  # fmt: skip

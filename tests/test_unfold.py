@@ -104,7 +104,7 @@ def test_fixed_combinations_and_a_focus_are_kept(place: Place) -> None:
 
 
 WARNED = [
-    ('line = "{x}"\naxes.x = [1, 2]\naxes.y = [1, 2]', 'warning: the axis "y" is used nowhere', 0),
+    ('line = "{x}"\naxes.x = [1, 2]\naxes.y = [1, 2]', 'warning: the axis "y" is not used anywhere', 0),
     ('line = "{x}"\naxes.x = [1]', 'warning: the axis "x" has a single value', 0),
     ('line = "{x}"\naxes.x = [1, 2, 1]', "warning: the axis \"x\" has the value '1' twice", 0),
     ('line = "{x}"\naxes.x = [1, 2]\nwhere = ["x > 0"]', "warning: this condition is always true", 0),
@@ -113,9 +113,9 @@ WARNED = [
     ('line = "{x}"\naxes.x = [1, 2, 3]\nwhere = ["x > 1"]', "warning: the value 1 of \"x\" can never be taken", 0),
     ('line = "[{x}]"\naxes.x = [1, 2]\nwhere = ["x is None"]', 'can never be chosen', 0),
     ('line = "{x} {y}"\naxes.x = [1, "a"]\naxes.y = [1, 2]\nwhere = ["x < y"]', "TypeError: '<' not supported between instances of 'str' and 'int' (with x = 'a', y = 1)", 2),
-    ('line = "{x}"\ncolumns = ["x", "y"]\nrows = [[1, 2]]', 'warning: the column "y" is used nowhere', 0),
+    ('line = "{x}"\ncolumns = ["x", "y"]\nrows = [[1, 2]]', 'warning: the column "y" is not used anywhere', 0),
     ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\ncombine = 3', "a strength of 3 needs as many axes; this matrix has 2 axes and groups", 2),
-    ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\nalways = [{ x = 3 }]\ncombine = "pairs"', "3 is no value of x", 2),
+    ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\nalways = [{ x = 3 }]\ncombine = "pairs"', "3 is not a value of x", 2),
     ('line = "{x} {y} {z}"\naxes.x = { from = 1, to = 99 }\naxes.y = { from = 1, to = 99 }\naxes.z = { from = 1, to = 99 }', "has 970,299 vectors", 2),
 ]  # fmt: skip
 
@@ -137,7 +137,7 @@ BAD_TABLES = [
     ("a,a\n1,2\n", 't.csv:1: the column "a" stands twice in the header'),
     ("", "t.csv is empty; expected a header line"),
     ("a,b\n", "t.csv has a header and no rows"),
-    ('a,b\n"1,2\n', "this is no CSV"),
+    ('a,b\n"1,2\n', "this is not valid CSV"),
 ]
 
 

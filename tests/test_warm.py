@@ -119,7 +119,7 @@ def test_a_difference_makes_the_run_cold_and_says_where(place: Place) -> None:
 
 @pytest.mark.parametrize(
     ("words", "reason"),
-    [(["sh", "p.sh"], "no Python program"), (["python3", "-c", "x"], "-c"), (["python3", "-m", "a", "b"], "-m"), (["python3", "none.py"], "no Python file")],
+    [(["sh", "p.sh"], "not a Python program"), (["python3", "-c", "x"], "-c"), (["python3", "-m", "a", "b"], "-m"), (["python3", "none.py"], "no Python file")],
 )  # fmt: skip
 def test_what_cannot_be_run_warm_is_told(words: list[str], reason: str) -> None:
     with pytest.raises(ColdOnly, match=reason):
@@ -136,4 +136,4 @@ def test_a_shell_program_asked_to_run_warm_is_run_cold(place: Place) -> None:
         "t.matrix.toml", '[program]\nlaunch = "echo"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout = "x"\n'
     )
     came = place.call("run", "--warm")
-    assert came.status == 0 and "launched cold: echo is no Python program" in came.err
+    assert came.status == 0 and "launched cold: echo is not a Python program" in came.err

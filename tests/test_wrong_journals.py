@@ -91,17 +91,17 @@ def test_a_changed_journal_makes_no_reader_fall_over(
 
 
 WRONG = [
-    (1, "started", 3, ':1: this is no line of a journal: "started" is of another kind; expected a text'),
+    (1, "started", 3, ':1: this is not a line of a journal: "started" is of another kind; expected a text'),
     (1, "axes", {"lines": []}, '"axes" has no arrays of values for "lines"'),
     (1, "launch", [3], '"launch" has something else in it than texts'),
     (2, "verdict", "good", '"verdict" is none of held, differed, crashed'),
     (2, "argv", [1], '"argv" has something else in it than texts'),
     (2, "exit", "0", '"exit" is of another kind; expected a whole number or null'),
-    (2, "signal", "TREM", "'TREM' is no signal"),
+    (2, "signal", "TREM", "'TREM' is not a signal"),
     (2, "aspects", [{"aspect": "exit"}], '"aspects" has something without an "aspect" and whether it is "met"'),
     (2, "aspects", [{"aspect": "exit", "met": False, "form": "is"}], '"expected" is missing; expected a text'),
     (2, "files", {"x": 3}, '"files" has something else in it than objects'),
-    (2, "seconds", GONE, ':2: this is no line of a journal: "seconds" is missing; expected a number'),
+    (2, "seconds", GONE, ':2: this is not a line of a journal: "seconds" is missing; expected a number'),
 ]
 
 
@@ -134,7 +134,9 @@ def test_commands_that_go_by_the_last_run_say_it_too(
     lines[2]["seconds"] = "long"
     write(place.folder / ".keen-matrix" / "last.jsonl", lines)
     came = place.call(*words)
-    assert came.status == 3 and 'last.jsonl:3: this is no line of a journal: "seconds" is of another kind' in came.err
+    assert (
+        came.status == 3 and 'last.jsonl:3: this is not a line of a journal: "seconds" is of another kind' in came.err
+    )
     assert "Traceback" not in came.err
 
 
@@ -184,4 +186,4 @@ def test_half_surrogates_and_deep_nesting_are_no_traceback(place: Place) -> None
         came = place.call(words[0], "odd.jsonl", *words[1:])
         assert came.status in (0, 1) and "Keen Matrix itself" not in came.err, (words, came)
         came = place.call(words[0], "deep.jsonl", *words[1:])
-        assert came.status == 3 and "deep.jsonl:2: this is no line of a journal" in came.err, (words, came)
+        assert came.status == 3 and "deep.jsonl:2: this is not a line of a journal" in came.err, (words, came)

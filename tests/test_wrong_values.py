@@ -36,7 +36,7 @@ only-accepted = true
 [files]
 "a.txt" = "text"
 "b" = { dir = true, mode = "755" }
-"c" = { bytes = "AAEC" }
+"c" = { bytes = "base64:AAEC" }
 [[mask]]
 matches = "[0-9]+ ms"
 as = "<time>"

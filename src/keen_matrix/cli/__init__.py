@@ -81,7 +81,9 @@ def filled(text: str, width: int) -> Iterator[str]:
     """
     import textwrap
 
-    lines = text.replace("\nexit status:", "\n\0exit status:").splitlines()  # a paragraph of its own without an empty line
+    lines = text.replace(
+        "\nexit status:", "\n\0exit status:"
+    ).splitlines()  # a paragraph of its own without an empty line
     for is_example, part in itertools.groupby(lines, lambda line: line.startswith("  ") if line else None):
         block = list(part)
         if is_example is None:

@@ -29,7 +29,7 @@ examples:
   keen-matrix baseline --ask           asks one by one
   keen-matrix baseline --accept --only fares
 
-What came is read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs stand in a folder NAME.baselines
+The outputs are read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs stand in a folder NAME.baselines
 beside the spec, a text file a matrix. Outputs of a launch that crashed or hung are not accepted unless --even-crashed
 is given.
 exit status: 0 nothing is new, changed or unused any more, 1 something still is, 2 wrong usage or a wrong spec.

@@ -14,7 +14,7 @@ examples:
   keen-matrix compare before.jsonl after.jsonl
 
 With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
-exit status: 0 nothing newly fails, 1 something does, 2 wrong usage, 3 a journal cannot be read
+exit status: 0 every case that held before holds still, 1 one of them does not, 2 wrong usage, 3 a journal cannot be read
 """
 
 SHOWN = 10

@@ -210,7 +210,7 @@ def read_faults(path: str) -> Iterator[Fault]:
                 shows = [(one["matrix"], Expression(one["when"]) if "when" in one else None) for one in each["shows"]]
                 yield Fault(each["program"], each["name"], tuple(shows))
     except (OSError, KeyError, TypeError, tomllib.TOMLDecodeError) as error:
-        raise Misuse(f"{path} is no list of planted faults: {error}") from None
+        raise Misuse(f"{path} is not a list of planted faults: {error}") from None
 
 
 def attribute(

@@ -62,7 +62,7 @@ def below(screen: Screen, scores: Sequence[float | None], limit: float | None, n
     worst = min((each for each in scores if each is not None), default=None)
     if worst is None or None in scores:
         screen.line()
-        screen.line((f"{nothing}: that is no {limit:g} %", "bad"))
+        screen.line((f"{nothing}, so {limit:g} % is not reached", "bad"))
         return EXIT_FAILED
     if worst < limit:
         screen.line()

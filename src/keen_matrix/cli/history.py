@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.history import DEFAULT_HISTORY
-from keen_matrix.wording.counts import counted, seconds
+from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.signs import STYLE_OF, legend
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ def write_runs(screen: Screen, history: History) -> None:
         style = "good" if total == held else "bad"
         what = "  part" if run.part else ""
         screen.line((f"{run.started[:19].replace('T', ' ')}", "dim"), "  ", (f"{f'{held:,} of {total:,} held':>20}", style),
-                    f"  {seconds(run.seconds):>9}   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
+                    f"  {duration(run.seconds):>9}   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
     if len(runs) > SHOWN_RUNS:
         screen.line((f"and {counted(len(runs) - SHOWN_RUNS, 'earlier run')}", "dim"))
 
@@ -93,7 +93,7 @@ def write_cases(screen: Screen, history: History) -> None:
     screen.line()
     screen.line(("slowest", "strong"))
     for spec, id, matrix, took, count in history.slowest(most=6):
-        screen.line(f"  {seconds(took):>9}  ", (id[:6], "place"), f"  {matrix}  ",
+        screen.line(f"  {duration(took):>9}  ", (id[:6], "place"), f"  {matrix}  ",
                     (f"{counted(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
 
 
@@ -114,4 +114,4 @@ def write_trend(screen: Screen, history: History, id: str) -> None:
         last = digest
         screen.line((started[:19].replace("T", " "), "dim"), "  ", (full[:6], "place"), f"  {matrix}  ",
                     (screen.sign(verdict), STYLE_OF[verdict]),
-                    f" {verdict:10} {seconds(took):>9}  ", (bar, "dim"), (changed, "warn"))  # fmt: skip
+                    f" {verdict:10} {duration(took):>9}  ", (bar, "dim"), (changed, "warn"))  # fmt: skip

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix narrow                 one failing case of each cause of the last run
+  keen-matrix narrow                 one case for each cause in the last run
   keen-matrix narrow k3f9x2          this one
 
 exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow

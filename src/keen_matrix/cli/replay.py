@@ -12,7 +12,7 @@ from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths, spli
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
-from keen_matrix.wording.counts import counted
+from keen_matrix.wording.counts import counted, duration, size
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -106,7 +106,7 @@ def write_script(path: str, text: str) -> None:
                 start = file.read(4_000)
             if start and MARK not in start:
                 raise RunFault(
-                    f"{path} is there and is no earlier script of a case; it is left as it is: give another name"
+                    f"{path} exists and is not an earlier script of a case; it is left as it is: give another name"
                 )
         with written(path) as stream:
             stream.write(text.encode("utf-8", "surrogateescape"))
@@ -145,15 +145,15 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
 
 def _write_launch(screen: Screen, step: dict[str, Any]) -> None:
     how = f"signal {step['signal']}" if step.get("signal") else f"exit {step.get('exit')}"
-    peak = f", {step['peak_bytes'] / 1024**2:.1f} MiB" if step.get("peak_bytes") else ""
-    used = f"{step['seconds']:.3f} s (user {step['user_seconds']:.3f}, system {step['system_seconds']:.3f}){peak}"
+    peak = f", {size(step['peak_bytes'])}" if step.get("peak_bytes") else ""
+    used = f"{duration(step['seconds'])} (user {duration(step['user_seconds'])}, system {duration(step['system_seconds'])}){peak}"
     screen.line("  ", (how, "strong"), f"   {used}")
     for prompt, reply in step.get("dialogue", ()):
         screen.line("  ", ("answered  ", "dim"), f"{prompt!r} with {reply!r}")
     _write_streams(screen, step)
     files = list(step.get("files", {}).items())
     for name, change in files[:MOST_FILES]:
-        about = f"{change.get('size', 0):,} bytes, mode {change.get('mode', '')}" if "size" in change else ""
+        about = f"{size(change['size'])}, mode {change.get('mode', '')}" if "size" in change else ""
         screen.line("  ", (f"{change['state']:8}", "dim"), f"  {name}   ", (about, "dim"))
     if len(files) > MOST_FILES:
         screen.line("  ", (f"and {len(files) - MOST_FILES} more files", "dim"))
@@ -170,13 +170,13 @@ def _write_streams(screen: Screen, step: dict[str, Any]) -> None:
         screen.rows(stream_rows(screen, step, whole=True))
         return
     left = {name: stream_bytes(step, name) for name in ("stdout", "stderr")}
-    for name, size, seconds in arrivals:
-        piece, left[name] = left[name][:size], left[name][size:]
+    for name, length, seconds in arrivals:
+        piece, left[name] = left[name][:length], left[name][length:]
         for line in piece.decode("utf-8", "surrogateescape").removesuffix("\n").split("\n"):
             style = "found" if name == "stderr" else "dim"
             screen.line(
                 "  ",
-                (f"{name} {seconds:7.3f} s ", style),
+                (f"{name} {duration(seconds):>9} ", style),
                 (f"{screen.sign('bar')} ", "dim"),
                 visible_line(line[:2_000]),
             )

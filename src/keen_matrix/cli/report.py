@@ -12,6 +12,7 @@ from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.output import open_stream_of
+from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
@@ -37,7 +38,9 @@ FORMATS = ("junit", "tap", "html", "markdown", "csv", "json", "picture", "annota
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument("runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)")
-    parser.add_argument("--format", choices=FORMATS, help="the format; without it, grids on the terminal")
+    parser.add_argument(
+        "--format", choices=FORMATS, metavar="FORMAT", help=f"{', '.join(FORMATS)}; without it, grids on the terminal"
+    )
     parser.add_argument("-o", "--output", metavar="FILE", help="where it goes (default: standard output)")
     parser.add_argument("--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids")
     parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
@@ -76,7 +79,7 @@ def report_target(text: str) -> tuple[str, str]:
     if format not in FORMATS:
         hint = nearest(format, FORMATS)
         more = f"; did you mean {hint}?" if hint else f"; expected one of {', '.join(FORMATS)}"
-        raise argparse.ArgumentTypeError(f"{format!r} is no format{more}")
+        raise argparse.ArgumentTypeError(f"unknown format {format!r}{more}")
     return format, file
 
 
@@ -114,8 +117,8 @@ def refuse_other_file(output: str) -> None:
     with open(output, "rb") as file:
         start = file.read(4_000)
     if start and not any(re.match(mark, start) for mark in MARKS.values()):
-        raise RunFault(f"{output} is there and is no earlier report; it is left as it is: give another name, or remove "
-                       "it first")  # fmt: skip
+        raise RunFault(f"{output} exists and is not an earlier report; it is left as it is: give another name, or "
+                       "remove it first")  # fmt: skip
 
 
 def write_terminal(report: Report, options: argparse.Namespace) -> None:
@@ -149,7 +152,9 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
     screen.line()
     screen.line(("slowest", "strong"))
     for seconds, id, name, fields in summary.slowest[:5]:
-        screen.line(f"  {seconds:8.3f} s  ", (id[:6], "place"), f"  {name}  ", (shell_line(fields["argv"])[:80], "dim"))
+        screen.line(
+            f"  {duration(seconds):>9}  ", (id[:6], "place"), f"  {name}  ", (shell_line(fields["argv"])[:80], "dim")
+        )
 
 
 def write_grids(screen: Screen, report: Report) -> None:

@@ -74,7 +74,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
     output.add_argument("--report", action="append", default=[], type=report_target, metavar="FORMAT=FILE",
                         help="write a report as well (see keen-matrix report); may be given again")  # fmt: skip
-    output.add_argument("--grid", action="store_true", help="show how cases came out by two axes of each matrix")
+    output.add_argument("--grid", action="store_true", help="show which cases held, by two axes of each matrix")
     output.add_argument(
         "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases held)"
     )

@@ -33,7 +33,7 @@ from keen_matrix.core.launch.engine import WorkerPool, check_launchers, resolved
 from keen_matrix.core.model.identity import CaseKey, file_stem
 from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header, header
 from keen_matrix.core.spec.kept import kept_spec
-from keen_matrix.wording.counts import counted
+from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import escape_lines
 
 if TYPE_CHECKING:
@@ -394,7 +394,7 @@ class Session:
         style = "found" if frame.stream == "stderr" else "dim"
         for line in text.removesuffix("\n").split("\n"):
             self.screen.line(
-                (frame.id[:6], "place"), " ", (f"{frame.stream} {frame.seconds:7.3f} s ", style),
+                (frame.id[:6], "place"), " ", (f"{frame.stream} {duration(frame.seconds):>9} ", style),
                 (f"{self.screen.sign('bar')} ", "dim"), visible_line(line[:2_000], self.screen.sign("space")),
             )  # fmt: skip
         self.screen.flush()
@@ -482,7 +482,9 @@ class Session:
         left = sum(group.count for group in groups[room:]) + tally.ungrouped
         if left:
             self.screen.line()
-            rest = f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
+            rest = (
+                f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
+            )
             self.screen.line((rest, "dim"),
                              ("--all", "strong"), (" shows all", "dim"))  # fmt: skip
         return shown + len(groups[:room])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
@@ -92,7 +93,7 @@ def spec_paths(given: list[str]) -> list[str]:
             raise Misuse(_no_such_spec(name))
         elif _is_journal(name):
             raise Misuse(
-                f"{name} has results in it and is no spec; commands that read results take it as --journal {name}"
+                f"{name} has results in it and is not a spec; commands that read results take it as --journal {name}"
             )
         else:
             paths.append(name)
@@ -159,8 +160,9 @@ def _no_such_spec(name: str) -> str:
         return f"{message}; did you mean {name}{SUFFIX}?"
     folder = os.path.dirname(name) or "."
     try:
-        known = {each.removesuffix(SUFFIX): each for each in os.listdir(folder)}
-        hint = nearest(os.path.basename(name).removesuffix(SUFFIX), known)
+        known = {each.removesuffix(SUFFIX).lower(): each for each in os.listdir(folder) if each.endswith(SUFFIX)}
+        wanted = re.sub(r"\.(?:m\w*\.)?toml$|\.m\w*$", "", os.path.basename(name).lower())
+        hint = nearest(wanted, known)
     except (OSError, ValueError):
         hint = None
     return f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?" if hint else message

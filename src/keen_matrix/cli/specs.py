@@ -99,7 +99,7 @@ def build(spec: Spec) -> None:
         raise RunFault(f"the build cannot be run: {getattr(error, 'strerror', None) or error}") from None
     if process.returncode:
         shown = "".join(f"\n  {line}" for line in tail)
-        raise RunFault(f"the build failed with exit {process.returncode}, so nothing was run; its last lines:{shown}")
+        raise RunFault(f"the build ended with exit {process.returncode}, so nothing was run; its last lines:{shown}")
 
 
 def try_expressions(spec: Spec) -> None:

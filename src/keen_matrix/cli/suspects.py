@@ -23,7 +23,7 @@ examples:
   keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
 
 Nothing is run without --confirm.
-exit status: 0 nothing failed, 1 something did, 2 wrong usage, 3 no journal
+exit status: 0 everything held, 1 something did not, 2 wrong usage, 3 no journal
 """
 
 

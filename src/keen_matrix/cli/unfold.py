@@ -23,7 +23,7 @@ from keen_matrix.cli.shared import (
 )
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.vectors.ids import SHOWN_ID
-from keen_matrix.wording.counts import counted
+from keen_matrix.wording.counts import counted, duration
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -35,7 +35,7 @@ examples:
   keen-matrix unfold fare.matrix.toml              a table for each matrix
   keen-matrix unfold --format shell | head -3      lines that can be pasted into a shell
   keen-matrix unfold --count                       how many vectors, and how thoroughly they are combined
-  keen-matrix unfold --why k3f9x2                  how one vector came about, and what it must satisfy
+  keen-matrix unfold --why k3f9x2                  where a vector comes from, and what it must satisfy
 
 No program is run; an oracle file is when the vectors depend on one of its functions, and that is told.
 exit status: 0, 2 wrong usage or a wrong spec, 3 no such case
@@ -56,13 +56,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--format",
         choices=["table", "shell", "json", "csv"],
+        metavar="FORMAT",
         default="table",
-        help="how to show them (default: table)",
+        help="table, shell, json or csv (default: table)",
     )
     parser.add_argument(
         "--why",
         action="store_true",
-        help="tell how the vectors of the IDs came about: their values, what the signature says of them, their rules",
+        help="explain the vectors of the IDs: their values, what the signature says of them, their rules",
     )
     parser.add_argument(
         "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
@@ -336,5 +337,5 @@ def write_counts(screen: Screen, spec: Spec) -> None:
             text += f"; {counts.merged:,} identical ones merged"
         elif counts.may_merge:
             text += "; identical ones not yet merged"
-        screen.line("  ", (name, "strong"), text, (f"  {seconds:.2f} s", "dim"))
+        screen.line("  ", (name, "strong"), text, (f"  {duration(seconds)}", "dim"))
     screen.line(f"  {pad('in all', width)}  {total:>12,}{'' if exact else ' and those not counted'}")

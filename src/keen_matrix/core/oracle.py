@@ -48,7 +48,9 @@ def oracle_names(path: str | None) -> OracleNames:
         raise RunFault(f"the oracle file {path} cannot be read: {error.strerror}") from None
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         where = f" (line {error.lineno})" if isinstance(error, SyntaxError) and error.lineno else ""
-        raise RunFault(f"the oracle file {path} is no Python{where}: {getattr(error, 'msg', None) or error}") from None
+        raise RunFault(
+            f"the oracle file {path} is not valid Python{where}: {getattr(error, 'msg', None) or error}"
+        ) from None
     names: set[str] = set()
     star = False
     for node in _statements(tree.body):
@@ -103,7 +105,7 @@ def oracle_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
         found = runpy.run_path(path, run_name="keen_matrix_oracle")
     except (Exception, SystemExit) as error:
         last = str(error).splitlines()[-1] if str(error) else ""
-        raise RunFault(f"the oracle file {path} failed while it was loaded: {type(error).__name__}: {last}") from error
+        raise RunFault(f"the oracle file {path} could not be loaded: {type(error).__name__}: {last}") from error
     return {name: value for name, value in found.items() if callable(value) and not name.startswith("_")}
 
 

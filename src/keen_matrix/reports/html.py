@@ -14,6 +14,7 @@ from keen_matrix.core.results.summary import axis_values_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import heats
 from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, title_of
+from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
 
@@ -43,7 +44,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
         matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
         histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
-        data=_embedded({**data, "signs": signs}), signs=signs, legend=grid_legend(),
+        data=_embedded({**data, "signs": signs}), signs=signs, duration=duration, legend=grid_legend(),
         faults=report.faults, script_hash=_script_hash(environment),
     )  # fmt: skip
     for part in page:

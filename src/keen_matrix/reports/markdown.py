@@ -11,6 +11,7 @@ from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.summary import Cause, MatrixSummary, RunSummary
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import lines_of, message_of, title_of
+from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
 
@@ -45,12 +46,12 @@ def _head(summary: RunSummary) -> Iterator[str]:
 
 
 def _table(summary: RunSummary) -> Iterator[str]:
-    yield "| spec | matrix | held | did not hold | seconds |"
+    yield "| spec | matrix | held | did not hold | time |"
     yield "|---|---|--:|--:|--:|"
     for matrix in summary.matrices.values():
         left = matrix.total - matrix.held
         name = f"**{cell(matrix.name)}**" if left else cell(matrix.name)
-        yield f"| {cell(matrix.spec)} | {name} | {matrix.held:,} | {left or ''} | {matrix.seconds:.1f} |"
+        yield f"| {cell(matrix.spec)} | {name} | {matrix.held:,} | {left or ''} | {duration(matrix.seconds)} |"
     yield ""
 
 

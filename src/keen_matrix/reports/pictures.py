@@ -139,7 +139,7 @@ def _durations(axes: Any, report: Report) -> None:
     low, high = min(every), max(max(every), min(every) * 1.5)
     bins = np.geomspace(low, high * 1.0001, 40)
     axes.hist([seconds[True], seconds[False]], bins=bins, stacked=True, color=[COLOURS["held"], COLOURS["failed"]],
-              label=["held", "not held"])  # fmt: skip
+              label=["held", "did not hold"])  # fmt: skip
     axes.set_xscale("log")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:g} s" if value >= 1 else f"{value * 1000:g} ms")
     axes.xaxis.set_minor_formatter(lambda value, _: "")

@@ -13,7 +13,7 @@ def counted(count: int, noun: str) -> str:
     return f"{count:,} {many}" if count else f"no {many}"
 
 
-def seconds(value: float) -> str:
+def duration(value: float) -> str:
     """Return a duration: `0.044 s` below ten seconds, `12.3 s` below a hundred, `340 s` above, thousands with a comma."""
     digits = 3 if value < 10 else 1 if value < 100 else 0
     return f"{value:,.{digits}f} s"

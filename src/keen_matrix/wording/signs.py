@@ -65,5 +65,6 @@ def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None
     segments: list[Segment] = []
     for name in VERDICT_SIGNS:
         if name in shown:
-            segments += ["   " if segments else "", (look.sign(name), STYLE_OF[name]), (f" {(words or {}).get(name, name)}", "dim")]
+            text = f" {(words or {}).get(name, name)}"
+            segments += ["   " if segments else "", (look.sign(name), STYLE_OF[name]), (text, "dim")]
     return segments

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.expect.cascade import VERDICTS
 from keen_matrix.core.results.tally import Tally
-from keen_matrix.wording.counts import counted
+from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, pad
 from keen_matrix.wording.signs import STYLE_OF, Segment, legend
 
@@ -66,7 +66,7 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
 
 
 def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Segment]:
-    """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.9 s, 2 jobs`."""
+    """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2 jobs`."""
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
     segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
     if shown == ["held"]:
@@ -74,5 +74,5 @@ def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Se
     else:
         for number, verdict in enumerate(shown):
             segments += [", " if number else "", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
-    segments.append(f". {seconds:.1f} s, {counted(jobs, 'job')}")
+    segments.append(f". {duration(seconds)}, {counted(jobs, 'job')}")
     return segments

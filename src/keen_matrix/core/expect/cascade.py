@@ -207,7 +207,7 @@ def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, ca
         yield _failed("dialogue", Mismatch(form="prompt", expected=prompt, actual=_said(outcome)))
     if outcome.timed_out:
         form = "timeout" if outcome.stopped is None else "stop"
-        yield _failed("timeout", Mismatch(form=form, expected=f"{timeout:g}", actual=f"{outcome.seconds:.2f}"))
+        yield _failed("timeout", Mismatch(form=form, expected=f"{timeout:g}", actual=f"{outcome.seconds:.3f}"))
     elif outcome.flooded:
         yield _failed("output", Mismatch(form="cap", expected=str(cap), actual=outcome.flooded))
     elif "signal" not in chosen and not _allowed(chosen, "crash", CrashAspect):

@@ -39,7 +39,7 @@ def _parse_text(text: str) -> tuple[tuple[int, int], ...] | Template:
 
 def _code(code: int) -> int:
     if not 0 <= code <= 255:
-        raise ValueError(f"{code} is no exit code; expected 0 to 255")
+        raise ValueError(f"{code} is not an exit code; expected 0 to 255")
     return code
 
 
@@ -49,7 +49,7 @@ def signal_number(value: Any) -> int:
         try:
             return int(signal.Signals(value))
         except ValueError:
-            raise ValueError(f"{value} is no signal of this system") from None
+            raise ValueError(f"{value} is not a signal of this system") from None
     names = {each.name for each in signal.Signals}
     name = str(value).upper()
     name = name if name.startswith("SIG") else f"SIG{name}"
@@ -58,7 +58,7 @@ def signal_number(value: Any) -> int:
 
         hint = nearest(name, names)
         more = f'; did you mean "{hint[3:]}"?' if hint else ""
-        raise ValueError(f"{value!r} is no signal; expected a name such as TERM{more}")
+        raise ValueError(f"{value!r} is not a signal; expected a name such as TERM{more}")
     return int(signal.Signals[name])
 
 
@@ -89,7 +89,7 @@ class ExitExpectation:
             return self.allowed
         value = self.allowed.value(scope)
         if isinstance(value, str) and "{" in value:
-            raise ValueError(f"{value!r} is no exit form")
+            raise ValueError(f"{value!r} is not an exit form")
         parsed = parse_exit(value)
         assert isinstance(parsed, tuple)
         return parsed

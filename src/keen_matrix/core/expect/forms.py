@@ -171,7 +171,7 @@ def command_output(words: tuple[str, ...], here: str) -> bytes:
     except (OSError, ValueError) as error:
         raise ValueError(f"the command {words[0]} cannot be run: {getattr(error, 'strerror', None) or error}") from None
     if done.returncode:
-        raise ValueError(f"the command {words[0]} failed with exit {done.returncode}")
+        raise ValueError(f"the command {words[0]} ended with exit {done.returncode}")
     return done.stdout
 
 
@@ -186,7 +186,7 @@ def parse_bytes(text: str) -> tuple[str, bytes]:
         try:
             return "", base64.b64decode(rest, validate=True)
         except binascii.Error as error:
-            raise ValueError(f"this is no base64: {error}") from None
+            raise ValueError(f"this is not base64: {error}") from None
     if colon and name in ("sha256", "sha1", "md5", "blake2b", "sha512"):
         try:
             digest = bytes.fromhex(rest)

@@ -248,7 +248,7 @@ def _build(spec: Spec) -> None:
         done = subprocess.run(words, cwd=spec.here, stdin=subprocess.DEVNULL, capture_output=True, check=False)
         if done.returncode:
             tail = (done.stdout + done.stderr).decode("utf-8", "replace").splitlines()[-5:]
-            raise RunFault(f"the build failed on {platform.node()} with exit {done.returncode}: {' / '.join(tail)}")
+            raise RunFault(f"the build on {platform.node()} ended with exit {done.returncode}: {' / '.join(tail)}")
     finally:
         os.close(lock)
 

@@ -438,5 +438,5 @@ def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ..
     if error.errno == errno.ENOENT:
         return f"{launch[0]} or the interpreter that its first line names does not exist"
     if error.errno == errno.ENOEXEC:
-        return f"{launch[0]} is no program that the system can start: no binary of this machine and no #! line"
+        return f"{launch[0]} cannot be started: it is neither a binary for this machine nor a script with a #! line"
     return f"{launch[0]} could not be started: {error.strerror}"

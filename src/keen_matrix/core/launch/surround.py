@@ -99,7 +99,7 @@ def _input(stdin: Stdin, scope: Scope, here: str) -> bytes:
     path = os.path.join(here, stdin.file.render(scope))
     try:
         if not stat.S_ISREG(os.stat(path).st_mode):
-            raise SurroundingsFault(f"{path}, which should be standard input, is no file")
+            raise SurroundingsFault(f"{path}, which should be standard input, is not a file")
         with open(path, "rb") as file:
             return file.read()
     except (OSError, ValueError) as error:
@@ -141,7 +141,7 @@ def put_files(files: tuple[tuple[str, Put], ...], scope: Scope, places: CaseDire
 def _put_reason(error: Exception) -> str:
     """Return why a file could not be put in place; what is written never goes through a link, which may lead outside."""
     if isinstance(error, OSError) and error.errno in (errno.ELOOP, errno.ENOTDIR):
-        return "a link, or something else that is no folder, is in the way"
+        return "a link, or something else that is not a folder, is in the way"
     return getattr(error, "strerror", None) or str(error)
 
 
@@ -172,7 +172,7 @@ def _put_copy(source: str | None, folder: int, last: str) -> None:
     """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in an open folder."""
     if source is not None and not os.path.isdir(source):
         if not stat.S_ISREG(os.stat(source).st_mode):
-            raise SurroundingsFault(f"{source} is no file that could be copied")
+            raise SurroundingsFault(f"{source} is not a file or folder that could be copied")
         with open(source, "rb") as file:
             copy_file(file.fileno(), last, folder)
         return

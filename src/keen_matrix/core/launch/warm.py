@@ -75,17 +75,17 @@ def _script_plan(file: str, words: Sequence[str]) -> WarmPlan:
     except OSError as error:
         raise ColdOnly(f"{file} cannot be read: {error.strerror}") from None
     if not first.startswith("#!") or len(words) > 1:
-        raise ColdOnly(f"{words[0]} is no Python program")
+        raise ColdOnly(f"{words[0]} is not a Python program")
     parts = first[2:].split()
     if parts and os.path.basename(parts[0]) == "env":
         parts = [each for each in parts[1:] if each != "-S"]
     if not parts or not _PYTHON.fullmatch(os.path.basename(parts[0])):
-        raise ColdOnly(f"{words[0]} is no Python program")
+        raise ColdOnly(f"{words[0]} is not a Python program")
     import shutil
 
     interpreter = parts[0] if os.sep in parts[0] else shutil.which(parts[0])
     if interpreter is None:
-        raise ColdOnly(f"there is no {parts[0]} in PATH")
+        raise ColdOnly(f"{parts[0]} was not found in PATH")
     return WarmPlan(interpreter=interpreter, switches=tuple(parts[1:]), kind="file", name=file)
 
 

@@ -195,7 +195,7 @@ class _Reader:
         if _KEYWORD.fullmatch(word):
             return Keyword(word, item.span)
         raise self.fault(
-            f'"{word}" is no option, no NAME in capitals and no keyword in small letters; <{word}> makes it a NAME',
+            f'"{word}" is neither an option, nor a NAME in capitals, nor a keyword in small letters; <{word}> makes it a NAME',
             item.span[0],
         )
 
@@ -218,10 +218,10 @@ class _Reader:
         at = item.span[0]
         for spelling in spellings:
             if not _SPELLING.fullmatch(spelling):
-                raise self.fault(f'"{spelling}" is no spelling of an option; expected -x or --name', at)
+                raise self.fault(f'"{spelling}" is not a spelling of an option; expected -x or --name', at)
             at += len(spelling) + 1
         if len(set(spellings)) < len(spellings):
-            raise self.fault("a spelling stands twice here", item.span[0])
+            raise self.fault("a spelling is given twice here", item.span[0])
         if equals:
             name = self.name(Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value)
             if name is None:

@@ -50,7 +50,7 @@ def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
             aspect = _unescaped(line[:-1]).decode("utf-8", "surrogateescape")
             section[aspect] = b""
         elif line.strip() and not line.startswith(b"#"):
-            raise ValueError(f"{path}:{number}: this is no line of baselines")
+            raise ValueError(f"{path}:{number}: this line does not belong in a file of baselines")
     return found
 
 

@@ -97,7 +97,7 @@ class History:
         if not there and not write:
             raise RunFault(f"there is no history yet: {path} is written by the first run")
         if there and os.path.getsize(path) and not is_ours(path):
-            raise RunFault(f"{path} is no history of Keen Matrix; it is left as it is")
+            raise RunFault(f"{path} is not a history of Keen Matrix; it is left as it is")
         if write:
             os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
         with self.faults_told():

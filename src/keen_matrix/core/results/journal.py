@@ -129,7 +129,7 @@ class Journal:
             start = file.read(10)
             if start and start != b'{"journal"':
                 raise RunFault(
-                    f"{self.path} is there and is no journal; it is left as it is: give --journal another name"
+                    f"{self.path} exists and is not a journal; it is left as it is: give --journal another name"
                 )
 
     def _remove_torn_off(self) -> None:
@@ -267,7 +267,7 @@ def _write_all(fd: int, line: bytes) -> None:
 
 def no_line(path: str, number: int, fault: str = "") -> RunFault:
     """Return the fault of a journal whose line is not of the shape that every reader relies on."""
-    return RunFault(f"{path}:{number}: this is no line of a journal{': ' if fault else ''}{fault}")
+    return RunFault(f"{path}:{number}: this is not a line of a journal{': ' if fault else ''}{fault}")
 
 
 def read_journal(path: str) -> Iterator[dict[str, Any]]:

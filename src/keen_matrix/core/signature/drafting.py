@@ -229,7 +229,7 @@ def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
         form = parse_synopsis(item)
         spellings = {each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings}
         if spellings & seen:
-            doubts.append(f"{item} stands for an option that is there already")
+            doubts.append(f"{item} is another spelling of an option that is there already")
             continue
         seen |= spellings
         kept.append(item)

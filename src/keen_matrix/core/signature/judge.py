@@ -193,7 +193,7 @@ class _FormJudge:
                 and word not in self.form.by_spelling
             ):
                 if self.switches.negative_numbers is False:
-                    self.refuse("unknown-option", word, why=f"{word} is no option")
+                    self.refuse("unknown-option", word, why=f"{word} is not an option")
                     continue
                 if self.switches.negative_numbers is None:
                     self.doubt(f"whether {word} is an option or a number")
@@ -289,7 +289,7 @@ class _FormJudge:
         elif " " in name:
             self.doubt(f"whether {word!r} is an option")
         else:
-            self.refuse("unknown-option", name, why=f"{name} is no option of the synopsis")
+            self.refuse("unknown-option", name, why=f"{name} is not an option of the synopsis")
 
     def _short(self, word: str, words: list[str], at: int) -> int:
         """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6)."""
@@ -309,7 +309,7 @@ class _FormJudge:
                 self.refuse("unexpected-value", spelling, option.key, word, why=f"{spelling} takes no value")
                 return at
             if rest and not self.switches.bundling:
-                self.refuse("unknown-option", word, why=f"{word} is no option, and flags are not bundled")
+                self.refuse("unknown-option", word, why=f"{word} is not an option, and flags are not bundled")
                 return at
         return at
 
@@ -318,9 +318,9 @@ class _FormJudge:
         if place == 1 and (word in _USUAL_HELP or " " in word):
             self.doubt(f"whether {word!r} is an option that the signature does not tell")
         elif letter == "--":
-            self.refuse("unknown-option", word, why=f"{word} is no option")
+            self.refuse("unknown-option", word, why=f"{word} is not an option")
         else:
-            self.refuse("unknown-option", letter, word, why=f"{letter} is no option of the synopsis")
+            self.refuse("unknown-option", letter, word, why=f"{letter} is not an option of the synopsis")
 
     def _with_value(self, option: Option, spelling: str, joined: str | None, words: list[str], at: int) -> int:
         """Take the values of an option; return the place after them."""

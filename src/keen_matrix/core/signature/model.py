@@ -172,10 +172,10 @@ class Signature:
         """
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style not in STYLES:
-            raise SignatureFault(f"{style!r} is no style; expected one of {', '.join(STYLES)}", "style")
+            raise SignatureFault(f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style")
         unknown = next((name for name in switches if name not in SWITCH_NAMES), None)
         if unknown is not None:
-            raise SignatureFault(f"{unknown!r} is no switch; expected one of {', '.join(SWITCH_NAMES)}", unknown)
+            raise SignatureFault(f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown)
         types = {name: value_type(name, table) for name, table in (values or {}).items()}
         return Signature(
             lines=lines,
@@ -222,7 +222,7 @@ class Signature:
                 continue
             for spelling in use.spellings:
                 if spelling in by_spelling:
-                    raise SignatureFault(f"{spelling} stands for two different options", "synopsis", number)
+                    raise SignatureFault(f"{spelling} names two different options", "synopsis", number)
                 by_spelling[spelling] = option
             by_use[id(use)] = option
             options.append(option)
@@ -350,7 +350,7 @@ def value_type(name: str, table: Any) -> ValueType:
             raise SignatureFault(f'unknown key "{key}" of a value', "values", name, nearest(key, known))
     kind = table.get("type", "choice" if "of" in table else "text")
     if kind not in TYPE_NAMES:
-        raise SignatureFault(f'{name}: "{kind}" is no type; expected one of {", ".join(TYPE_NAMES)}', "values", name,
+        raise SignatureFault(f'{name}: unknown type "{kind}"; expected one of {", ".join(TYPE_NAMES)}', "values", name,
                              nearest(str(kind), TYPE_NAMES))  # fmt: skip
     if (kind == "choice") != bool(table.get("of")):
         raise SignatureFault(
@@ -371,7 +371,9 @@ def value_type(name: str, table: Any) -> ValueType:
     )  # fmt: skip
     if made.example is not None and kind not in ("file", "dir") and made.read(made.example).status == "illegal":
         raise SignatureFault(
-            f"{name}: its example {made.example!r} is no legal value: {made.read(made.example).reason}", "values", name
+            f"{name}: its example {made.example!r} is not a legal value: {made.read(made.example).reason}",
+            "values",
+            name,
         )
     return made
 

@@ -76,7 +76,7 @@ class ValueType:
             import regex
 
             try:
-                found = regex.compile(self.matches).fullmatch(text, timeout=1.0)
+                found = regex.compile(self.matches).search(text, timeout=1.0)
             except TimeoutError:
                 return _doubt("its pattern took too long")
             if not found:
@@ -95,10 +95,10 @@ class ValueType:
     def _read_int(self, text: str) -> Reading:
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)", text):
             if len(text) > LONG_NUMBER:
-                return _doubt("so long a text is no number to some, and takes others too long to read")
+                return _doubt("so long a text is not a number to some, and takes others too long to read")
             if _DOUBTFUL_INT.fullmatch(text):
                 return _doubt("not every reader of whole numbers takes this")
-            return _bad("it is no whole number")
+            return _bad("it is not a whole number")
         if text == "-0":
             return _doubt("whether -0 is a whole number is not settled")
         return self._range(Decimal(text), bounded=2**31)
@@ -106,10 +106,10 @@ class ValueType:
     def _read_float(self, text: str) -> Reading:
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?", text):
             if len(text) > LONG_NUMBER:
-                return _doubt("so long a text is no number to some, and takes others too long to read")
+                return _doubt("so long a text is not a number to some, and takes others too long to read")
             if _DOUBTFUL_FLOAT.fullmatch(text):
                 return _doubt("not every reader of numbers takes this")
-            return _bad("it is no number")
+            return _bad("it is not a number")
         if text.startswith("-") and float(text) == 0:
             return _doubt("whether -0 is in the range is not settled")
         return self._range(Decimal(text), bounded=10**300)
@@ -150,7 +150,7 @@ class ValueType:
             return LEGAL
         if text and (any(character.isdigit() for character in text) or text.lower() in _DAY_WORDS):
             return _doubt("dates are written in many ways")
-        return _bad("it is no date")
+        return _bad("it is not a date")
 
     def _read_file(self, text: str) -> Reading:
         return self._existing(text, "file")
@@ -162,7 +162,7 @@ class ValueType:
 
     def _existing(self, text: str, noun: str) -> Reading:
         if not text:
-            return _bad(f"an empty name is no {noun}")
+            return _bad(f"an empty name is not a {noun}")
         if text in self.known:
             return LEGAL
         if self.type == "file" and text in (".", ".."):

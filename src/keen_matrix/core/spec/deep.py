@@ -104,11 +104,11 @@ class _DeepChecker:
     def _unused(self) -> None:
         for name in self.matrix.axes:
             if name not in self.used:
-                self.warn(("axes", name), f'the axis "{name}" is used nowhere', at_key=True)
+                self.warn(("axes", name), f'the axis "{name}" is not used anywhere', at_key=True)
         idle = [name for name in self.matrix.columns if name not in self.used]
         for name in idle:
             at = ("columns", self.matrix.columns.index(name)) if "columns" in self._raw() else ("rows",)
-            self.warn(at, f'the column "{name}" is used nowhere')
+            self.warn(at, f'the column "{name}" is not used anywhere')
 
     def _raw(self) -> Mapping[str, Any]:
         raw: Mapping[str, Any] = self.source.data["matrix"][self.matrix.index]

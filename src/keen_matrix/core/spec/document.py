@@ -234,7 +234,7 @@ def _pointers(value: Any) -> Any:
     listed = [value] if isinstance(value, str) else value
     for pointer in listed if isinstance(listed, list) else ():
         if not isinstance(pointer, str) or (pointer and not pointer.startswith("/")):
-            raise _fault(f'{pointer!r} is no JSON Pointer; expected one such as "/ports/0"')
+            raise _fault(f'{pointer!r} is not a JSON Pointer; expected one such as "/ports/0"')
     return listed
 
 
@@ -263,14 +263,16 @@ class TextTable(Table):
 
     is_: TemplateText | None = Field(
         None,
-        description="The whole text; a newline at its end is meant, one after a text without may come.",
+        description="The whole text; a newline at its end must be there; after a text without one, a newline may follow.",
         examples=["4.50"],
     )
-    contains: Texts | None = Field(None, description="Each of these stands in it.", examples=[["usage:", "riders"]])
-    lacks: Texts | None = Field(None, description="None of these stands in it.", examples=["Traceback"])
+    contains: Texts | None = Field(
+        None, description="It contains each of these texts.", examples=[["usage:", "riders"]]
+    )
+    lacks: Texts | None = Field(None, description="It contains none of these texts.", examples=["Traceback"])
     matches: Annotated[str, AfterValidator(_regex)] | None = Field(
         None,
-        description="A regular expression (Python's, with the regex library's additions) found somewhere in it.",
+        description="A regular expression (the regex library's) that matches a part of it; ^ and $ stand for its ends.",
         examples=["^fare: [0-9.]+$"],
     )
     starts: TemplateText | None = Field(None, description="What it starts with.", examples=["usage: "])
@@ -324,7 +326,9 @@ class TextTable(Table):
         examples=[0.01, {"relative": 1e-6}],
     )
     baseline: Literal[True] | None = Field(
-        None, description="The same as was recorded and accepted with keen-matrix baseline.", examples=[True]
+        None,
+        description="Whether it must be as its baseline, the output accepted with keen-matrix baseline.",
+        examples=[True],
     )
     literal: bool = Field(False, description="Take the texts as they stand: braces are no fields.", examples=[True])
 
@@ -549,7 +553,7 @@ class PutTable(Table):
     """A file, folder or link put in the case's directory: exactly one of text, bytes, copy, dir, link."""
 
     text: TemplateText | None = Field(None, description="Its content.", examples=["Ada\n"])
-    bytes_: str | None = Field(None, description="Its content in base64.", examples=["AAEC/w=="])
+    bytes_: str | None = Field(None, description="Its content: base64:…", examples=["base64:AAEC/w=="])
     copy_: TemplateText | None = Field(
         None, description="A file or folder beside the spec, to copy.", examples=["names.txt"]
     )
@@ -568,9 +572,12 @@ class PutTable(Table):
             import base64
 
             try:
-                base64.b64decode(self.bytes_, validate=True)
+                _, colon, digits = self.bytes_.partition("base64:")
+                base64.b64decode(digits, validate=True)
             except ValueError:
-                raise _fault("bytes is no base64") from None
+                raise _fault("bytes is not base64") from None
+            if not (colon and self.bytes_.startswith(colon)):
+                raise _fault(f'bytes is {self.bytes_[:40]!r}; expected "base64:…"')
         return self
 
 
@@ -716,7 +723,7 @@ class ProgramTable(Around):
     )
     build: Launch | None = Field(  # type: ignore[valid-type]
         None,
-        description="A command run once, before anything else; when it fails nothing is run.",
+        description="A command run once, before anything else; unless it exits 0 nothing is run.",
         examples=["make -C {here}"],
     )
     env_from_caller: list[str] = Field(
@@ -820,7 +827,9 @@ class ValueTable(Table):
         "exact", description="Whether a choice may be written in other letter case.", examples=["ignore"]
     )
     matches: Annotated[str, AfterValidator(_regex)] | None = Field(
-        None, description="A regular expression that the whole text matches.", examples=["[A-Z]{3}"]
+        None,
+        description="A regular expression that matches a part of it; ^ and $ stand for its ends.",
+        examples=["^[A-Z]{3}$"],
     )
     default: AxisValue = Field(None, description="What it is when it is not given.", examples=[1])
     example: AxisValue = Field(None, description="A usual legal value, tried first.", examples=["3"])
@@ -1094,7 +1103,7 @@ class SpecDocument(Table):
     )
     expect: Annotated[Expectations, Field(description="What every vector must do, unless a rule says otherwise.",
                                           examples=[{"exit": 0}])] = Expectations()  # fmt: skip
-    refusal: Annotated[RefusalTable, Field(description="What must come of every vector that the signature refuses.",
+    refusal: Annotated[RefusalTable, Field(description="What every vector that the signature refuses must do.",
                                            examples=[{"exit": 2}])] = RefusalTable()  # fmt: skip
     signature: SignatureTable | None = Field(
         None, description="What the program says it accepts.", examples=[{"synopsis": "[-n,--riders RIDERS] ORIGIN"}]

@@ -96,7 +96,11 @@ class _Checker:
                 hint = nearest(key, {*KINDS, *own, *keys})
                 expected = None if hint else f"one of {', '.join((*KINDS, *sorted(own)))}"
                 self.add(
-                    ("refusal", key), f'"{key}" is no kind of refusal', at_key=True, suggestion=hint, expected=expected
+                    ("refusal", key),
+                    f'unknown kind of refusal "{key}"',
+                    at_key=True,
+                    suggestion=hint,
+                    expected=expected,
                 )
             self._rules(("refusal", key), value, known)
 
@@ -281,7 +285,7 @@ class _Checker:
             for key, needs in NEEDS.items():
                 if key in table and not any(each in table for each in needs):
                     wanted = " or ".join(f'"{each}"' for each in needs)
-                    self.add((*where, key), f'"{key}" stands without {wanted}', at_key=True)
+                    self.add((*where, key), f'"{key}" is given without {wanted}', at_key=True)
             named = table.get("file")
             beside = os.path.join(self.spec.here, named) if isinstance(named, str) and "{" not in named else None
             if beside is None:
@@ -338,7 +342,7 @@ class _Checker:
         for name in sorted(called_functions(expression) - self.functions - LATER_FUNCTIONS):
             at = offset + max(expression.source.find(name), 0)
             hint = nearest(name, self.functions | LATER_FUNCTIONS)
-            self.add(path, f'"{name}" is no function here', offset=at, suggestion=hint)
+            self.add(path, f'unknown function "{name}"', offset=at, suggestion=hint)
 
     def _file_names(self, path: KeyPath, files: Any) -> None:
         for name in files if isinstance(files, dict) else ():

@@ -380,7 +380,7 @@ class Compiler:
             self._problem(where, "the spec has no [program.launchers] to compare")
         for number, name in enumerate(asked.launchers if isinstance(asked.launchers, list) else ()):
             if name not in names:
-                self._problem((*where, "launchers", number), f'there is no launcher "{name}"',
+                self._problem((*where, "launchers", number), f'unknown launcher "{name}"',
                               suggestion=nearest(name, names))  # fmt: skip
         launchers = tuple(asked.launchers) if isinstance(asked.launchers, list) else names if asked.launchers else ()
         return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=bool(asked.again), words=words,
@@ -402,7 +402,7 @@ class Compiler:
         """Return the columns and rows of a matrix, inline or from a CSV file."""
         if table.rows is None:
             if table.columns is not None:
-                self._problem((*path, "columns"), '"columns" stands without "rows"')
+                self._problem((*path, "columns"), '"columns" is given without "rows"')
             return (), ()
         if isinstance(table.rows, str):
             return self._csv_rows(table, path, here)
@@ -523,7 +523,7 @@ def _stdin(table: StdinTable | None) -> Stdin | None:
 def _put(table: PutTable) -> Put:
     return Put(
         text=_template(table.text),
-        data=None if table.bytes_ is None else base64.b64decode(table.bytes_),
+        data=None if table.bytes_ is None else base64.b64decode(table.bytes_.removeprefix("base64:")),
         copy=_template(table.copy_),
         folder=bool(table.dir),
         link=_template(table.link),

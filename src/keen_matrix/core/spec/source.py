@@ -118,7 +118,7 @@ def read_source(path: str) -> Source:
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
         column = error.start - raw.rfind(b"\n", 0, error.start)
-        message = f"this is no UTF-8 text (byte 0x{raw[error.start]:02x})"
+        message = f"this is not UTF-8 text (byte 0x{raw[error.start]:02x})"
         raise SpecFault(
             [Problem(path=path, line=line, column=column, message=message, expected="UTF-8, as TOML requires")]
         ) from None
@@ -140,7 +140,7 @@ def _read_bytes(path: str) -> bytes:
         if os.path.isdir(path):
             raise IsADirectoryError(errno.EISDIR, "it is a folder")
         if not os.path.isfile(path) and os.path.exists(path):
-            raise OSError(errno.EINVAL, "it is no regular file")
+            raise OSError(errno.EINVAL, "it is not a regular file")
         size = os.stat(path).st_size
         if size > MAX_SPEC_BYTES:
             problem = Problem(
@@ -179,5 +179,5 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
         if match[1]:
             line, column = int(match[1]), int(match[2])
     at = sum(len(each) + 1 for each in lines[: line - 1]) + column - 1
-    message = f"this is no TOML: {message[:1].lower()}{message[1:]}"
+    message = f"this is not valid TOML: {message[:1].lower()}{message[1:]}"
     return Problem(path=path, line=line, column=column, message=message, excerpt=caret_lines(text, min(at, len(text))))

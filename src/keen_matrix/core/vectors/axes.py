@@ -144,7 +144,7 @@ def read_text(path: str, name: str) -> str:
     look(path)
     try:
         if not os.path.isfile(path):
-            raise SourceFault(f"{name} is no file" if os.path.exists(path) else f"{name} does not exist")
+            raise SourceFault(f"{name} is not a file" if os.path.exists(path) else f"{name} does not exist")
         if os.path.getsize(path) > MAX_SOURCE_BYTES:
             raise SourceFault(f"{name} has more than {MAX_SOURCE_BYTES:,} bytes")
         with open(path, encoding="utf-8-sig", newline="") as file:
@@ -152,11 +152,11 @@ def read_text(path: str, name: str) -> str:
     except OSError as error:
         raise SourceFault(f"{name} cannot be read: {error.strerror}") from None
     except UnicodeDecodeError as error:
-        raise SourceFault(f"{name} is no UTF-8 text (byte {error.start})") from None
+        raise SourceFault(f"{name} is not UTF-8 text (byte {error.start})") from None
     except ValueError as error:
         if isinstance(error, SourceFault):
             raise
-        raise SourceFault(f"{name!r} is no file name ({error})") from None
+        raise SourceFault(f"{name!r} is not a file name ({error})") from None
 
 
 def _lines(path: str, name: str) -> Iterator[str]:
@@ -198,7 +198,7 @@ def read_csv(path: str, name: str) -> CsvTable:
                 )
             rows.append(tuple(row))
     except csv.Error as error:
-        raise SourceFault(f"{name}:{reader.line_num}: this is no CSV: {error}") from None
+        raise SourceFault(f"{name}:{reader.line_num}: this is not valid CSV: {error}") from None
     if not rows:
         raise SourceFault(f"{name} has a header and no rows")
     return CsvTable(header, tuple(rows))

@@ -110,7 +110,7 @@ def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
         if level is None:
             level = next((at for at in range(len(values)) if values[at] == value), None)
         if level is None:
-            raise CombineFault(f"{value!r} is no value of {name}", "always", number)
+            raise CombineFault(f"{value!r} is not a value of {name}", "always", number)
         if found.setdefault(layout.names[name], level) != level:
             raise CombineFault("these values stand in different rows", "always", number)
     return found

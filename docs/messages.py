@@ -1,0 +1,48 @@
+"""Print every sentence that a user can be shown, by module: `python docs/messages.py [PATTERN]`.
+
+The words of messages are kept coherent with it, and a test reads them through it.
+"""
+
+from __future__ import annotations
+
+import ast
+import re
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+PACKAGE = Path(__file__).resolve().parent.parent / "src" / "keen_matrix"
+NOT_SHOWN = re.compile(r"SELECT |CREATE TABLE|INSERT |DELETE |PRAGMA |BEGIN |WHERE |UPDATE |\\\\|\(\?|import ")
+"""What is SQL, a regular expression or a program, and no sentence."""
+
+
+def sentences() -> Iterator[tuple[str, int, str]]:
+    """Yield module, line and text of every string of several words that is no docstring; a field is shown as `{…}`."""
+    for path in sorted(PACKAGE.rglob("*.py")):
+        if "demo/office" in path.as_posix():
+            continue
+        tree = ast.parse(path.read_text())
+        apart = {id(node.value) for node in ast.walk(tree) if isinstance(node, ast.Expr)}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.JoinedStr):
+                apart |= {id(each) for each in ast.walk(node) if each is not node}
+        for node in ast.walk(tree):
+            if id(node) in apart:
+                continue
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                text = node.value
+            elif isinstance(node, ast.JoinedStr):
+                text = "".join(str(each.value) if isinstance(each, ast.Constant) else "{…}" for each in node.values)
+            else:
+                continue
+            if re.search(r"[a-z]{2,} [a-z]{2,}|[a-z]{3,} ?\{…\}|\{…\} [a-z]{3,}", text) and not NOT_SHOWN.search(
+                repr(text)
+            ):
+                yield path.relative_to(PACKAGE).as_posix(), node.lineno, text
+
+
+if __name__ == "__main__":
+    wanted = re.compile(sys.argv[1] if sys.argv[1:] else "")
+    for module, line, text in sentences():
+        if wanted.search(text):
+            print(f"{module}:{line}: {text!r}")

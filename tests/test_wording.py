@@ -1,0 +1,167 @@
+"""The words of the interface: one meaning each, one name for an option everywhere, help that fits the terminal."""
+
+from __future__ import annotations
+
+import re
+import runpy
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.cli import COMMANDS, build_parser
+from keen_matrix.cli.console.screen import Screen
+from keen_matrix.wording.counts import counted, duration, size
+from keen_matrix.wording.signs import MARKS, VERDICT_SIGNS, legend, plain, text_of
+from tests.conftest import Place
+
+MESSAGES = runpy.run_path(str(Path(__file__).parent.parent / "docs" / "messages.py"))
+
+WORDS = {
+    r"positional argument": "an operand",
+    r"(?<!there )\bis no (?!longer|such)": "is not a …",
+    r"\bflaky\b": "unsteady",
+    r"\bheld to\b|\bhold(s|ing)? (a|the|no|such|to|something|invisible|results)\b": "hold is the verdict's word: must satisfy, contains, has",
+    r"\bunheld\b|\bnot held\b": "did not hold",
+    r"\brecorded output": "a baseline",
+    r"\bfails?\b": "did not hold, or is not met",
+    r"\bnobody'?s?\b|\bstarts nowhere\b|\bcame to\b": "a sentence with a subject",
+    r"\bcaller'?s positional\b": "operands",
+}
+"""Wordings that are not used → what is said instead."""
+
+
+@pytest.mark.parametrize("wrong", WORDS)
+def test_a_word_has_one_meaning_in_every_message(wrong: str) -> None:
+    found = [f"{module}:{line}: {text[:80]}" for module, line, text in MESSAGES["sentences"]()
+             if re.search(wrong, text.replace("--fail-under", ""))]  # fmt: skip
+    assert not found, f"say {WORDS[wrong]!r}"
+
+
+def test_every_message_is_found() -> None:
+    found = list(MESSAGES["sentences"]())
+    assert len(found) > 600 and len({module for module, _, _ in found}) > 60
+
+
+@pytest.mark.parametrize("columns", [60, 80, 200])
+@pytest.mark.parametrize("command", ["", *COMMANDS])
+def test_help_fits_the_terminal(command: str, columns: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("COLUMNS", str(columns))
+    parser = build_parser(command)
+    text = (parser.commands[command] if command else parser).format_help()
+    long = [line for line in text.splitlines() if len(line) > columns and "#:schema" not in line]
+    assert not long and "positional arguments" not in text and "\0" not in text
+
+
+def test_an_option_means_the_same_in_every_command() -> None:
+    parser = build_parser()
+    meanings: dict[str, set[str]] = {}
+    for command in parser.commands.values():
+        for action in command._actions:
+            for option in action.option_strings:
+                shape = f"{type(action).__name__} {action.metavar}"
+                meanings.setdefault(option, set()).add(shape)
+    assert {option for option, shapes in meanings.items() if len(shapes) > 1} == set()
+    assert (
+        "--keep" not in meanings and "--details" not in meanings and "--as" not in meanings and "--id" not in meanings
+    )
+    assert all(summary.split()[0] in {"unfold", "show", "write", "read", "list", "compare", "run", "find", "make", "print", "put", "replay"}
+               for summary in COMMANDS.values())  # fmt: skip
+
+
+@pytest.mark.parametrize(("count", "noun", "text"), [
+    (0, "line", "no lines"), (1, "line", "1 line"), (2, "matrix", "2 matrices"), (12_000, "launch", "12,000 launches"),
+])  # fmt: skip
+def test_counts_have_their_nouns(count: int, noun: str, text: str) -> None:
+    assert counted(count, noun) == text
+
+
+def test_durations_and_sizes_are_written_in_one_way() -> None:
+    assert [duration(each) for each in (0.0441, 9.9994, 12.34, 345.6, 4000)] == [
+        "0.044 s",
+        "9.999 s",
+        "12.3 s",
+        "346 s",
+        "4,000 s",
+    ]
+    assert [size(each) for each in (0, 1, 1023, 1024, 5 * 1024**2, 3 * 1024**3)] == [
+        "no bytes", "1 byte", "1,023 bytes", "1.0 KiB", "5.0 MiB", "3.0 GiB"]  # fmt: skip
+
+
+def test_signs_differ_in_shape_and_are_told_in_a_legend() -> None:
+    for at in (0, 1):
+        signs = [each[at] for each in VERDICT_SIGNS.values()]
+        assert len(set(signs)) == len(signs) and all(len(each) == 1 for each in signs)
+    assert all(each[1].isascii() for each in (*VERDICT_SIGNS.values(), *MARKS.values()))
+    assert plain("a → b …") == "a -> b ..."
+    import io
+
+    screen = Screen(io.StringIO(), color="never")
+    screen.unicode = True
+    assert text_of(legend(screen, {"crashed", "held"})) == "= held   ! crashed"
+
+
+SPEC = """
+[program]
+launch = "sh -c 'test $1 -lt 3' sh"
+[[matrix]]
+name = "numbers"
+line = "{n}"
+axes.n = [1, 2, 3, 4]
+expect.exit = 0
+"""
+
+
+@pytest.fixture(scope="module")
+def ran(tmp_path_factory: pytest.TempPathFactory) -> Place:
+    place = Place(tmp_path_factory.mktemp("words"))
+    place.write("t.matrix.toml", SPEC)
+    assert place.call("run").status == 1
+    return place
+
+
+def test_a_legend_stands_wherever_signs_do(ran: Place) -> None:
+    assert "\n  ≠ differed\n" in ran.call("run").out
+    assert "\n  ≠ differed\n" in ran.call("report").out
+    assert "| ≠ |" not in (text := ran.call("report", "--format", "markdown").out) or "≠ none held" in text
+    assert '"differed":"≠"' in ran.call("report", "--format", "html").out
+
+
+def test_ids_are_operands_everywhere(ran: Place) -> None:
+    wrong = [case["id"] for case in ran.cases() if case["verdict"] == "differed"]
+    short = [id[:5] for id in wrong]
+    assert ran.call("unfold", *short).out.count("test $1") == 0
+    shown = ran.call("unfold", *short, "t.matrix.toml")
+    assert shown.status == 0 and all(id[:6] in shown.out for id in wrong) and "2 vectors" in shown.out
+    why = ran.call("unfold", "--why", *short)
+    assert why.status == 0 and why.out.count("must satisfy") == 2
+    assert ran.call("unfold", "--why").status == 2
+    narrowed = ran.call("narrow", short[0], "t.matrix.toml")
+    assert narrowed.status == 0 and narrowed.out.count("to keep it in the spec") == 1
+    assert ran.call("history", *short).out.count("numbers") >= 2
+    replayed = ran.call("replay", *short)
+    assert replayed.status == 1 and replayed.out.count("verdict  ≠ differed") == 2
+    both = ran.call("replay", *short, "--script", "a.sh")
+    assert both.status == 2 and "a script launches one case, and 2 ids were given" in both.err
+    assert ran.call("replay", "t.matrix.toml").status == 2
+    none = ran.call("unfold", "zzzzz")
+    assert none.status == 3 and "no vector has an id that begins with zzzzz" in none.err
+
+
+@pytest.mark.parametrize(("words", "message"), [
+    ("run --color alway", "--color: found 'alway'; did you mean always?"),
+    ("report --format htm", "--format: found 'htm'; did you mean html?"),
+    ("run --report htm=x", "unknown format 'htm'; did you mean html?"),
+    ("run --seed x", "--seed: expected a whole number, found 'x'"),
+    ("run --jobs x", "--jobs: expected a whole number above 0, found 'x'"),
+    ("run --jobs", "--jobs needs a value"),
+    ("run --brief --all", "--all does not go together with --brief; give one of them"),
+    ("run --brief=3", "--brief takes no value, found '3'"),
+    ("compare a.jsonl", "missing B"),
+    ("schema x", "unknown operand x"),
+    ("run t.matrix", "t.matrix does not exist; did you mean t.matrix.toml?"),
+    ("run T.matrx.toml", "did you mean t.matrix.toml?"),
+    ("history --keep 3", "unknown option --keep"),
+])  # fmt: skip
+def test_a_wrong_call_names_the_nearest_right_word(ran: Place, words: str, message: str) -> None:
+    came = ran.call(*words.split())
+    assert came.status == 2 and message in came.err and "argument --" not in came.err
