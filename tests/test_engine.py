@@ -324,7 +324,7 @@ def test_a_build_runs_once_and_its_failure_stops_everything(place: Place) -> Non
     assert (
         came.status == 3
         and came.out == ""
-        and "the build failed with exit 4" in came.err
+        and "the build ended with exit 4" in came.err
         and came.err.count("no such port") == 3
     )
 

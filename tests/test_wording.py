@@ -64,7 +64,7 @@ def test_an_option_means_the_same_in_every_command() -> None:
     assert (
         "--keep" not in meanings and "--details" not in meanings and "--as" not in meanings and "--id" not in meanings
     )
-    assert all(summary.split()[0] in {"unfold", "show", "write", "read", "list", "compare", "run", "find", "make", "print", "put", "replay"}
+    assert all(summary.split()[0].strip(",") in {"unfold", "show", "write", "read", "list", "compare", "run", "find", "make", "print", "put", "replay"}
                for summary in COMMANDS.values())  # fmt: skip
 
 
@@ -97,7 +97,7 @@ def test_signs_differ_in_shape_and_are_told_in_a_legend() -> None:
 
     screen = Screen(io.StringIO(), color="never")
     screen.unicode = True
-    assert text_of(legend(screen, {"crashed", "held"})) == "= held   ! crashed"
+    assert text_of(legend(screen, {"crashed", "held"})) == "signs: = held   ! crashed"
 
 
 SPEC = """
@@ -120,8 +120,8 @@ def ran(tmp_path_factory: pytest.TempPathFactory) -> Place:
 
 
 def test_a_legend_stands_wherever_signs_do(ran: Place) -> None:
-    assert "\n  ≠ differed\n" in ran.call("run").out
-    assert "\n  ≠ differed\n" in ran.call("report").out
+    assert "\n  signs: ≠ differed\n" in ran.call("run").out
+    assert "\n  signs: ≠ differed\n" in ran.call("report").out
     assert "| ≠ |" not in (text := ran.call("report", "--format", "markdown").out) or "≠ none held" in text
     assert '"differed":"≠"' in ran.call("report", "--format", "html").out
 

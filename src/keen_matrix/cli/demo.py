@@ -157,7 +157,9 @@ class Demo:
         self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Mapping[str, Any]]], sound_failed: int
     ) -> int:
         from keen_matrix.wording.safe import pad, shell_line
+        from keen_matrix.wording.signs import legend
 
+        self.screen.line(*legend(self.screen, ("held", "differed")))
         self.screen.line()
         self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
         for fault in faults:

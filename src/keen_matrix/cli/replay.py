@@ -132,7 +132,7 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, 
             screen.line((f"launch {number}", "strong"), "  ", " ".join(step["argv"]))
         _write_launch(screen, step)
     screen.line()
-    screen.line(("aspects", "strong"))
+    screen.line(("aspects", "strong"), "   ", (screen.sign("held"), "good"), (" as expected", "dim"))
     for aspect in fields["aspects"]:
         if aspect["met"]:
             screen.line(

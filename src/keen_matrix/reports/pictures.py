@@ -10,7 +10,7 @@ from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import Heat, as_rows, heats
 from keen_matrix.wording.safe import cut, escape
-from keen_matrix.wording.signs import STATE_SIGNS, sign_of
+from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
 
 MOST_GRIDS = 6
 MOST_ROWS = 30
@@ -39,7 +39,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     figure = plt.figure(figsize=(12.8, max(8.0, sum(heights) + 4.0)), layout="constrained")
     counts = report.summary.counts
     parts = ", ".join(f"{count:,} {verdict}" for verdict, count in counts.items())
-    figure.suptitle(f"{counts.total():,} vectors: {parts}", fontsize=13)
+    figure.suptitle(f"{counts.total():,} vectors: {parts}\n{grid_legend()}", fontsize=12)
     if not grids:
         _durations(figure.add_subplot(), report)
     else:

@@ -35,7 +35,7 @@ def sign_of(name: str) -> str:
 
 def grid_legend() -> str:
     """Return what the signs in a grid stand for, for a report: `= all held   ≠ none held   …`."""
-    return "   ".join(f"{sign_of(name)} {words}" for name, words in GRID_WORDS.items())
+    return "\u2003".join(f"{sign_of(name)} {words}" for name, words in GRID_WORDS.items())
 
 
 class Look(Protocol):
@@ -60,11 +60,11 @@ def text_of(segments: Sequence[Segment]) -> str:
 
 
 def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None) -> list[Segment]:
-    """Return what signs stand for: `= held   ≠ differed`, in the order of the table."""
+    """Return what signs stand for: `signs: = held   ≠ differed`, in the order of the table."""
     shown = set(names)
-    segments: list[Segment] = []
+    segments: list[Segment] = [("signs: ", "dim")]
     for name in VERDICT_SIGNS:
         if name in shown:
             text = f" {(words or {}).get(name, name)}"
-            segments += ["   " if segments else "", (look.sign(name), STYLE_OF[name]), (text, "dim")]
+            segments += ["   " if len(segments) > 1 else "", (look.sign(name), STYLE_OF[name]), (text, "dim")]
     return segments
