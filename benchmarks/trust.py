@@ -176,8 +176,11 @@ def journals(seed: int, count: int = 1_000) -> int:
         lines = Path(".keen-matrix/last.jsonl").read_text().splitlines()
         formats = ("junit", "tap", "html", "markdown", "csv", "json", "annotations")
         spec = "tide.matrix.toml"
-        readers = [["report"], *(["report", "--format", each] for each in formats),
-                   ["compare", "l.jsonl", ".keen-matrix/last.jsonl"]]
+        readers = [
+            ["report"],
+            *(["report", "--format", each] for each in formats),
+            ["compare", "l.jsonl", ".keen-matrix/last.jsonl"],
+        ]
         readers += [[each, "--journal", "l.jsonl", spec] for each in ("suspects", "doubt", "baseline", "coverage")]
         for number in range(count):
             kept = [lines[0], *chance.sample(lines[1:], 12)]

@@ -132,10 +132,10 @@ def test_ids_are_operands_everywhere(ran: Place) -> None:
     assert ran.call("unfold", *short).out.count("test $1") == 0
     shown = ran.call("unfold", *short, "t.matrix.toml")
     assert shown.status == 0 and all(id[:6] in shown.out for id in wrong) and "2 vectors" in shown.out
-    why = ran.call("unfold", "--why", *short)
+    why = ran.call("unfold", "t.matrix.toml", "--why", *short)
     assert why.status == 0 and why.out.count("must satisfy") == 2
     assert ran.call("unfold", "--why").status == 2
-    narrowed = ran.call("narrow", short[0], "t.matrix.toml")
+    narrowed = ran.call("narrow", short[0], "--launches", "50", "t.matrix.toml")
     assert narrowed.status == 0 and narrowed.out.count("to keep it in the spec") == 1
     assert ran.call("history", *short).out.count("numbers") >= 2
     replayed = ran.call("replay", *short)

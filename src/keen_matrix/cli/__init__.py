@@ -110,6 +110,14 @@ class Parser(argparse.ArgumentParser):
         super().__init__(formatter_class=HelpFormatter, allow_abbrev=False, **settings)
         self._positionals.title = "operands"
 
+    def take_operands(self, options: argparse.Namespace, words: list[str]) -> list[str]:
+        """Add operands that stand behind options to those before them, which argparse alone takes; return what is left."""
+        open_ended = next((each for each in self._actions if each.nargs == "*" and not each.option_strings), None)
+        if open_ended is None or any(word.startswith("-") for word in words):
+            return words
+        getattr(options, open_ended.dest).extend(words)
+        return []
+
     def hint(self, word: str) -> str:
         """Return a question with the option or command most like a wrong word, or nothing when none is near."""
         from keen_matrix.core.errors import nearest
@@ -264,8 +272,9 @@ def _call(words: list[str]) -> int:
     chosen = next((word for word in words if not word.startswith("-")), "")
     parser = build_parser(chosen)
     options, unknown = parser.parse_known_args(words)
+    owner = parser.commands.get(chosen, parser)
+    unknown = owner.take_operands(options, unknown)
     if unknown:
-        owner = parser.commands.get(chosen, parser)
         owner.error(unknown_words(unknown, owner))
     if options.command is None:
         parser.print_help(sys.stderr)
