@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from keen_matrix.cli.demo import attribute, read_faults
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import COMMAND, Place
 
@@ -28,8 +29,9 @@ def test_a_failure_that_no_planted_fault_explains_is_told(place: Place) -> None:
     office = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
     faults = list(read_faults(str(office / "faults.toml")))
     spec = load_spec(str(office / "tide.matrix.toml"))
-    planted = {"argv": ["Voe", "Holm"], "values": {}, "id": "x", "kind": "too-many", "culprit": "Holm"}
-    other = {"argv": ["Atlantis"], "values": {}, "id": "y", "kind": "not-a-choice", "culprit": "Atlantis"}
+    about = {"matrix": "refusals", "values": {}, "verdict": "differed", "seconds": 0.0, "aspects": []}
+    planted = Record(argv=("Voe", "Holm"), id="x", kind="too-many", culprit="Holm", **about)
+    other = Record(argv=("Atlantis",), id="y", kind="not-a-choice", culprit="Atlantis", **about)
     tide = [fault for fault in faults if fault.program == "tide"]
     assert attribute(tide, [("refusals", planted), ("refusals", other)], spec) == [("refusals", other)]
     assert [fault.shown for fault in tide] == [1, 0, 0, 0]

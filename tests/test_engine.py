@@ -14,9 +14,14 @@ from typing import Any
 
 import pytest
 
+from keen_matrix.core.expect.cascade import Judged
 from keen_matrix.core.launch import child
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.wire import pack, pack_live, pack_result, unpack
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.results.lines import encode
+from keen_matrix.core.results.records import Recorder
 from tests.conftest import COMMAND, Place
 
 
@@ -448,13 +453,17 @@ def test_a_run_of_many_cases_holds_its_memory(place: Place) -> None:
 
 
 def test_frames_survive_being_cut_anywhere() -> None:
-    frames = [pack_result(1, 2, 0, 0.5, b"line\n"), pack_live("abcdefghjk", "stdout", 0.1, b"x" * 300), pack([1, 2])]
+    case = Case(sequence=1, id="abcdefghjk", matrix=2, argv=("a",))
+    record = Recorder(case, "m")
+    record.add(case.argv, Outcome(seconds=0.5), Judged(verdict="held", aspects=()))
+    told = record.record(0)
+    frames = [pack_result(case, told), pack_live("abcdefghjk", "stdout", 0.1, b"x" * 300), pack([1, 2])]
     stream = b"".join(frames)
     for size in (1, 2, 3, 7, len(stream)):
         reader = FrameReader()
         bodies = [body for at in range(0, len(stream), size) for body in reader.feed(stream[at : at + size])]
         assert len(bodies) == 3
-        assert unpack(bodies[0]) == (1, 2, 0, 0.5, b"line\n") and unpack(bodies[1]) == (
+        assert unpack(bodies[0]) == (1, 2, 0, 0.5, False, "abcdefghjk", encode(told)) and unpack(bodies[1]) == (
             "abcdefghjk",
             "stdout",
             0.1,

@@ -15,7 +15,7 @@ from keen_matrix.core.insight.alterations import Context, alterations, text_alte
 from keen_matrix.core.insight.features import Feature, Observed
 from keen_matrix.core.insight.narrow import simpler_words
 from keen_matrix.core.insight.suspects import CauseFound, Suspect, Suspicion, sentence, suspects_of
-from keen_matrix.core.launch.outcome import Looked, Outcome
+from keen_matrix.core.model.outcome import Looked, Outcome
 from tests.conftest import Place
 
 OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"

@@ -14,7 +14,8 @@ from keen_matrix.core.expect.aspects import ExitAspect, OtherFilesAspect, Stream
 from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.exits import ExitExpectation
 from keen_matrix.core.expressions import Expression, Scope, Template
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.record import FileChange
 from keen_matrix.core.spec.model import Rule
 
 SAMPLES = ["", "\n", "\n\n", "a", "a\n", "a\n\n", "ab", "ab\n", "b{", "a\nb"]
@@ -39,7 +40,7 @@ RULES = st.lists(
 STREAMS = st.sampled_from(SAMPLES).map(str.encode)
 OUTCOMES = st.builds(
     lambda exit, out, err, files: Outcome(exit=exit, stdout=out, stderr=err, files=files),
-    st.integers(0, 6), STREAMS, STREAMS, st.sampled_from([{}, {"new.txt": {"state": "created"}}]),
+    st.integers(0, 6), STREAMS, STREAMS, st.sampled_from([{}, {"new.txt": FileChange("created")}]),
 )  # fmt: skip
 
 

@@ -14,9 +14,10 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
+from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.results.budget import ordered, pairs_of, parse_budget
-from keen_matrix.core.vectors.case import Case, Standing
 from tests.conftest import COMMAND, Place
 
 SPEC = """
@@ -37,7 +38,7 @@ SPEC = """
 
 
 def case(number: int, **values: object) -> Case:
-    return Case(number, f"{number:010d}", 0, (str(number),), values)
+    return Case(sequence=number, id=f"{number:010d}", matrix=0, argv=(str(number),), values=values)
 
 
 @pytest.mark.parametrize(
@@ -65,8 +66,11 @@ def test_every_beginning_covers_most_and_failed_ones_come_first() -> None:
 
 def test_each_kind_of_refusal_comes_once_before_the_rest() -> None:
     cases = [case(n, a=n) for n in range(12)]
-    for number, each in enumerate(cases):
-        each.kind, each.standings = f"kind{number % 3}", (Standing("refused", (f"kind{number % 3}",)),)
+    kinds = [f"kind{number % 3}" for number in range(12)]
+    cases = [
+        replace(each, kind=kind, standings=(Standing("refused", (kind,)),))
+        for each, kind in zip(cases, kinds, strict=True)
+    ]
     assert {each.kind for each in ordered(cases, {}).cases[:3]} == {"kind0", "kind1", "kind2"}
 
 

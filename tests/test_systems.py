@@ -88,14 +88,13 @@ def came(folder: Path, jobs: int) -> dict[tuple[str, ...], Any]:
     """Run the spec and return what must not depend on the system: verdicts, aspects, ends, streams, files."""
     spec = keen_matrix.load_spec(str(folder / "p.matrix.toml"))
     found = {}
-    for result in keen_matrix.run(keen_matrix.unfold(spec), spec, jobs=jobs):
-        fields = result.fields
-        aspects = [(each["aspect"], each["met"]) for each in fields["aspects"]]
-        end = (fields["exit"], fields["signal"]) if fields["argv"] not in (["floods"], ["hangs"], ["stops"]) else None
-        streams = (fields["stdout"][:100], fields["stderr"][:100]) if fields["argv"] != ["pid"] else None
-        found[fields["matrix"], *fields["argv"]] = (fields["verdict"], aspects, end, streams, fields["files"])
-        if fields["argv"] in (["hangs"], ["quiet"]):
-            assert (fields["seconds"] > 0.9) is (fields["argv"] == ["hangs"])
+    for record in keen_matrix.run(keen_matrix.unfold(spec), spec, jobs=jobs):
+        aspects = [(each.aspect, each.met) for each in record.aspects]
+        end = (record.exit, record.signal) if record.argv not in (("floods",), ("hangs",), ("stops",)) else None
+        streams = ((record.stdout or "")[:100], (record.stderr or "")[:100]) if record.argv != ("pid",) else None
+        found[record.matrix, *record.argv] = (record.verdict, aspects, end, streams, record.files)
+        if record.argv in (("hangs",), ("quiet",)):
+            assert (record.seconds > 0.9) is (record.argv == ("hangs",))
     return found
 
 

@@ -6,10 +6,12 @@ import json
 import sys
 from typing import Any
 
+import msgspec
 import pytest
 
 from keen_matrix.core.launch.warm import ColdOnly, warm_plan
 from keen_matrix.core.launch.warmcheck import difference_of
+from keen_matrix.core.model.record import Record
 from tests.conftest import Place
 
 PROGRAM = """
@@ -73,6 +75,10 @@ def both(place: Place, launch: str, env: str = "") -> dict[str, tuple[dict[str, 
     return {way: (cold[way], warm[way]) for way in WAYS}
 
 
+def record_of(fields: dict[str, Any]) -> Record:
+    return msgspec.convert(fields, Record)
+
+
 @pytest.mark.parametrize("how", ["file", "module", "script"])
 def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
     place.write("p.py", PROGRAM)
@@ -90,7 +96,11 @@ def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
         launch = "{here}/tool"
     path = f'env.PYTHONPATH = "{place.folder}"' if how == "module" else ""
     found = both(place, launch, path)
-    unlike = {way: (difference_of(*pair), pair[0], pair[1]) for way, pair in found.items() if difference_of(*pair)}
+    unlike = {
+        way: (difference_of(*map(record_of, pair)), pair[0], pair[1])
+        for way, pair in found.items()
+        if difference_of(*map(record_of, pair))
+    }
     assert not unlike, json.dumps(unlike, indent=1)[:3000]
     if how == "file":
         faster = [way for way, (cold, warm) in found.items() if warm["seconds"] < cold["seconds"]]

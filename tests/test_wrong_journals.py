@@ -14,9 +14,10 @@ import pytest
 
 from keen_matrix import cli
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.model.record import Finished
 from keen_matrix.core.results import journal as journals
-from keen_matrix.core.results.journal import Journal, read_journal
-from keen_matrix.core.results.reading import cases_of
+from keen_matrix.core.results.journal import Journal
+from keen_matrix.core.results.reading import cases_of, lines_of
 from tests.conftest import Place
 
 SPEC = """
@@ -91,17 +92,22 @@ def test_a_changed_journal_makes_no_reader_fall_over(
 
 
 WRONG = [
-    (1, "started", 3, ':1: this is not a line of a journal: "started" is of another kind; expected a text'),
-    (1, "axes", {"lines": []}, '"axes" has no arrays of values for "lines"'),
-    (1, "launch", [3], '"launch" has something else in it than texts'),
-    (2, "verdict", "good", '"verdict" is none of held, differed, crashed'),
-    (2, "argv", [1], '"argv" has something else in it than texts'),
-    (2, "exit", "0", '"exit" is of another kind; expected a whole number or null'),
+    (1, "started", 3, ':1: this is not a line of a journal: "started" is a whole number; expected a text'),
+    (1, "axes", {"lines": []}, '"axes, one of its values" is an array; expected an object'),
+    (1, "launch", [3], '"launch[0]" is a whole number; expected a text'),
+    (2, "verdict", "good", "\"verdict\" is 'good', which is not one of its values"),
+    (2, "argv", [1], '"argv[0]" is a whole number; expected a text'),
+    (2, "exit", "0", '"exit" is a text; expected a whole number or null'),
     (2, "signal", "TREM", "'TREM' is not a signal"),
-    (2, "aspects", [{"aspect": "exit"}], '"aspects" has something without an "aspect" and whether it is "met"'),
-    (2, "aspects", [{"aspect": "exit", "met": False, "form": "is"}], '"expected" is missing; expected a text'),
-    (2, "files", {"x": 3}, '"files" has something else in it than objects'),
-    (2, "seconds", GONE, ':2: this is not a line of a journal: "seconds" is missing; expected a number'),
+    (2, "aspects", [{"aspect": "exit"}], '"aspects[0].met" is missing'),
+    (
+        2,
+        "aspects",
+        [{"aspect": "exit", "met": False, "form": "is"}],
+        'the aspect "exit" is not met; expected its "form", "expected" and "actual"',
+    ),
+    (2, "files", {"x": 3}, '"files, one of its values" is a whole number; expected an object'),
+    (2, "seconds", GONE, ':2: this is not a line of a journal: "seconds" is missing'),
 ]
 
 
@@ -117,7 +123,7 @@ def test_what_is_wrong_is_told_with_its_line(
     else:
         lines[line - 1][key] = value
     write(tmp_path / "j.jsonl", lines)
-    for read in (lambda path: list(read_journal(path)), lambda path: list(cases_of([path]))):
+    for read in (lambda path: list(lines_of(path)), lambda path: list(cases_of([path]))):
         with pytest.raises(RunFault) as caught:
             read(str(tmp_path / "j.jsonl"))
         assert message in str(caught.value)
@@ -135,27 +141,31 @@ def test_commands_that_go_by_the_last_run_say_it_too(
     write(place.folder / ".keen-matrix" / "last.jsonl", lines)
     came = place.call(*words)
     assert (
-        came.status == 3 and 'last.jsonl:3: this is not a line of a journal: "seconds" is of another kind' in came.err
+        came.status == 3
+        and 'last.jsonl:3: this is not a line of a journal: "seconds" is a text; expected a number' in came.err
     )
     assert "Traceback" not in came.err
 
 
 def test_a_journal_that_was_sound_is_looked_at_again_once_it_has_changed(tmp_path: Path) -> None:
-    """A reader skips the check of a journal that it has read whole, and only of that one."""
     path = tmp_path / "j.jsonl"
     header = {"journal": 1, "spec": "s", "started": "2026-01-01"}
-    record = {"id": "a", "matrix": "m", "argv": [], "values": {}, "verdict": "held", "seconds": 0.1, "aspects": []}
+    record = {
+        "id": "a", "matrix": "m", "family": None, "kind": None, "argv": [], "values": {}, "judgement": None, "verdict": "held",
+        "exit": 0, "signal": None, "seconds": 0.1, "user_seconds": 0, "system_seconds": 0, "peak_bytes": None, "files": {},
+        "aspects": [],
+    }  # fmt: skip
     lines = [json.dumps(each) for each in (header, record, {**record, "id": "b"})]
     path.write_text("\n".join(lines) + "\n")
     for _ in range(2):
-        assert [fields["id"] for _, fields in cases_of([str(path)])] == ["a", "b"]
+        assert [fields.id for _, fields in cases_of([str(path)])] == ["a", "b"]
     path.write_text("\n".join([*lines, json.dumps({**record, "argv": 3})]) + "\n")
-    with pytest.raises(RunFault, match=r'j\.jsonl:4: .*"argv" is of another kind; expected an array'):
+    with pytest.raises(RunFault, match=r'j\.jsonl:4: .*"argv" is a whole number; expected an array'):
         list(cases_of([str(path)]))
     wrong = json.dumps({**record, "aspects": [{"aspect": "exit", "met": False}]})
     path.write_text("\n".join([*lines, wrong]) + "\n")
     for _ in range(2):  # also when a line of this shape has been seen before
-        with pytest.raises(RunFault, match='"form" is missing; expected a text'):
+        with pytest.raises(RunFault, match='expected its "form"'):
             list(cases_of([str(path)]))
 
 
@@ -163,11 +173,13 @@ def test_a_journal_is_read_to_its_end_in_blocks_of_any_size(tmp_path: Path, monk
     path = tmp_path / "j.jsonl"
     with Journal(str(path), keep=True) as journal:
         for number in range(40):
-            journal.write_fields({"note": "é" * number})
+            journal.write_line(Finished(finished="é" * number, counts={}))
         for size in (1, 7, 64, 1 << 20):
             monkeypatch.setattr(journals, "READ_BYTES", size)
             read = list(journal.lines())
-            assert [fields["note"] for _, _, fields in read] == ["é" * number for number in range(40)]
+            assert [said.finished for _, _, said in read if isinstance(said, Finished)] == [
+                "é" * number for number in range(40)
+            ]
             assert b"".join(line for _, line, _ in read) == path.read_bytes()
             assert all(path.read_bytes()[offset : offset + len(line)] == line for offset, line, _ in read)
 

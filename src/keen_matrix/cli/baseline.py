@@ -7,18 +7,20 @@ import os
 import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import add_selection_options, add_spec_options, selector, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expect.forms import BaselineForm
-from keen_matrix.core.results.journal import DEFAULT_JOURNAL, read_journal
+from keen_matrix.core.model.record import AspectRecord, Record
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.results.reading import cases_of
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.spec.model import Matrix, Spec
-    from keen_matrix.core.vectors.case import Case
 
 EPILOG = f"""\
 examples:
@@ -151,11 +153,11 @@ def ask() -> bool:
     return answer.strip().lower() in ("y", "yes")
 
 
-def _case_of(matrix: Matrix, fields: dict[str, Any]) -> Case:
+def _case_of(matrix: Matrix, fields: Record) -> Case:
     """Return the case of a record, as far as accepting its outputs needs it."""
-    from keen_matrix.core.vectors.case import Case
+    from keen_matrix.core.model.case import Case
 
-    return Case(0, fields["id"], matrix.index, tuple(fields["argv"]), fields["values"])
+    return Case(id=fields.id, matrix=matrix.index, argv=fields.argv, values=fields.values)
 
 
 class Book:
@@ -174,15 +176,11 @@ class Book:
         except ValueError as error:
             raise Misuse(str(error)) from None
         self.words: dict[int, dict[str, str]] = {}
-        self.came = {fields["id"]: fields for fields in self._of_this_spec(options.journal)}
+        self.came = {fields.id: fields for fields in self._of_this_spec(options.journal)}
 
-    def _of_this_spec(self, journal: str) -> Iterator[dict[str, Any]]:
-        ours = False
-        for fields in read_journal(journal):
-            if "journal" in fields:
-                ours = os.path.abspath(str(fields["spec"])) == os.path.abspath(self.spec.path)
-            elif ours and "id" in fields:
-                yield fields
+    def _of_this_spec(self, journal: str) -> Iterator[Record]:
+        path = os.path.abspath(self.spec.path)
+        return (record for header, record in cases_of([journal]) if os.path.abspath(header.spec) == path)
 
     @property
     def records(self) -> bool:
@@ -207,14 +205,14 @@ class Book:
             known: set[str] = set()
             words = self.words[matrix.index] = {}
             recorded = self.recorded[matrix.index]
-            ours = (fields for fields in self.came.values() if fields["matrix"] == matrix.name)
+            ours = (fields for fields in self.came.values() if fields.matrix == matrix.name)
             if not recorded and not any(map(self._aspects, ours)):
                 continue
             try:
                 with asking(forbidden):
                     cases: list[Case] = list(unfold_matrix(self.spec, matrix))
             except OracleNotRun:  # the run's own vectors do, but for telling what is no longer used
-                cases = [_case_of(matrix, fields) for fields in self.came.values() if fields["matrix"] == matrix.name]
+                cases = [_case_of(matrix, fields) for fields in self.came.values() if fields.matrix == matrix.name]
                 known |= set(recorded)
             for case in cases:
                 known.add(case.id)
@@ -230,19 +228,19 @@ class Book:
         return case.id in self.came and (self.selected is None or self.selected(case))
 
     @staticmethod
-    def _aspects(fields: dict[str, Any]) -> list[dict[str, Any]]:
-        return [each for each in fields["aspects"] if "recorded" in each or "recorded_base64" in each]
+    def _aspects(fields: Record) -> list[AspectRecord]:
+        return [each for each in fields.aspects if each.recorded is not None or each.recorded_base64 is not None]
 
     def _changed(self, matrix: Matrix, case: Case, words: str) -> Iterator[Change]:
-        from keen_matrix.core.results.records import stream_bytes
+        from keen_matrix.core.model.record import kept_bytes
 
         fields = self.came[case.id]
         for aspect in self._aspects(fields):
-            new = stream_bytes(aspect, "recorded")
-            old = self.recorded[matrix.index].get(case.id, {}).get(aspect["aspect"])
+            new = kept_bytes(aspect, "recorded")
+            old = self.recorded[matrix.index].get(case.id, {}).get(aspect.aspect)
             if old != new:
                 state = "new" if old is None else "changed"
-                yield Change(state, matrix, case.id, aspect["aspect"], old or b"", new, words, fields["verdict"])
+                yield Change(state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict)
 
     def accept(self, changes: list[Change]) -> None:
         """Write what was accepted. Raises RunFault when a file cannot be written."""

@@ -16,8 +16,8 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.coverage import Coverage
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.spec.model import Spec
-    from keen_matrix.core.vectors.case import Case
 
 EPILOG = """\
 examples:
@@ -84,10 +84,10 @@ def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
         return ids, help_text
     try:
         for header, fields in cases_of([path]):
-            if os.path.abspath(str(header.get("spec"))) == os.path.abspath(spec.path):
-                ids.add(fields["id"])
-                if not help_text and fields.get("family") == "help":
-                    help_text = str(fields.get("stdout", ""))
+            if os.path.abspath(header.spec) == os.path.abspath(spec.path):
+                ids.add(fields.id)
+                if not help_text and fields.family == "help":
+                    help_text = fields.stdout or ""
     except RunFault:
         if journal is not None:
             raise

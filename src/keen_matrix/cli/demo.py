@@ -7,15 +7,16 @@ import os
 import shutil
 import sys
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from importlib.resources import as_file, files
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.session import trusted_warm_plan
 from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import Journal, header
 from keen_matrix.wording.counts import counted
 
@@ -95,7 +96,7 @@ class Edition:
     """What came of running one spec on one edition of its program."""
 
     counts: Counter[str] = field(default_factory=Counter)
-    failed: list[tuple[str, Mapping[str, Any]]] = field(default_factory=list)
+    failed: list[tuple[str, Record]] = field(default_factory=list)
 
 
 class Demo:
@@ -109,7 +110,7 @@ class Demo:
         from keen_matrix.core.spec.load import load_spec
 
         faults = list(read_faults(os.path.join(self.folder, "faults.toml")))
-        unexplained: list[tuple[str, Mapping[str, Any]]] = []
+        unexplained: list[tuple[str, Record]] = []
         sound_failed = 0
         for program in PROGRAMS:
             spec = load_spec(os.path.join(self.folder, f"{program}.matrix.toml"))
@@ -136,7 +137,7 @@ class Demo:
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
         with Journal(path) as journal, Progress(None, enabled=True, color=self.screen.choice) as progress:
-            journal.write_fields(header(spec, self.jobs))
+            journal.write_line(header(spec, self.jobs))
             for result in self.pool.results(unfold(spec)):
                 fields = tally.add(result, journal.write(result.line))
                 progress.step(held=fields is None)
@@ -153,9 +154,7 @@ class Demo:
         )  # fmt: skip
         return came
 
-    def _report(
-        self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Mapping[str, Any]]], sound_failed: int
-    ) -> int:
+    def _report(self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Record]], sound_failed: int) -> int:
         from keen_matrix.wording.safe import pad, shell_line
         from keen_matrix.wording.signs import legend
 
@@ -167,7 +166,7 @@ class Demo:
             count = f"{fault.shown:>4}" if fault.shown else " not found"
             self.screen.line("  ", (count, style), f"  {pad(fault.program, 9)} {fault.name}")
         for matrix, fields in unexplained:
-            self.screen.line("  ", ("not planted", "bad"), f"  {matrix}: {shell_line(fields['argv'])}")
+            self.screen.line("  ", ("not planted", "bad"), f"  {matrix}: {shell_line(fields.argv)}")
         found = sum(1 for fault in faults if fault.shown)
         exactly = found == len(faults) and not unexplained and not sound_failed
         self.screen.line()
@@ -215,20 +214,18 @@ def read_faults(path: str) -> Iterator[Fault]:
         raise Misuse(f"{path} is not a list of planted faults: {error}") from None
 
 
-def attribute(
-    faults: Sequence[Fault], failed: Sequence[tuple[str, Mapping[str, Any]]], spec: Spec
-) -> list[tuple[str, Mapping[str, Any]]]:
+def attribute(faults: Sequence[Fault], failed: Sequence[tuple[str, Record]], spec: Spec) -> list[tuple[str, Record]]:
     """Count each failing case towards the fault that explains it; return those that none explains."""
     from keen_matrix.core.expressions import Scope
-    from keen_matrix.core.vectors.case import case_scope
+    from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.vectors.derived import standing_of
 
     unexplained = []
     for matrix, fields in failed:
-        words = tuple(fields["argv"])
+        words = fields.argv
         standing = standing_of(spec.signature, words) if spec.signature else None
-        scope = case_scope(fields["values"], words, fields["id"], spec.here, {}, standing)
-        about = {"kind": fields.get("kind") or "", "culprit": fields.get("culprit") or ""}
+        scope = case_scope(fields.values, words, fields.id, spec.here, {}, standing)
+        about = {"kind": fields.kind or "", "culprit": fields.culprit or ""}
         scope = Scope({**scope.names, **about}, scope.functions)
         fault = next((each for each in faults if explains(each, matrix, scope)), None)
         if fault is None:

@@ -75,23 +75,21 @@ def _absolute(word: str) -> str:
 def help_of(words: list[str]) -> tuple[tuple[str, ...], HelpText]:
     """Ask a program for help; return the words that got it and what was read. Raises RunFault when nothing came."""
     from keen_matrix.core.launch.engine import run
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.signature.helptext import read_help
-    from keen_matrix.core.vectors.case import Case
 
     spec = _asking_spec(words)
     best: tuple[tuple[str, ...], HelpText] | None = None
     sure = False
     for asked in HELP_WORDS:
-        fields = next(iter(run([Case(0, "draft00000", 0, asked, {})], spec, jobs=1))).fields
-        if "stdout" not in fields and "stdout_base64" not in fields:
-            continue
+        record = next(iter(run([Case(id="draft00000", matrix=0, argv=asked)], spec, jobs=1)))
         for stream in ("stdout", "stderr"):
-            page = read_help(str(fields.get(stream) or ""))
+            page = read_help(record.stdout or "" if stream == "stdout" else record.stderr or "")
             full = bool(page.usages and (page.options or page.operands))
-            if full and stream == "stdout" and fields.get("exit") == 0:
+            if full and stream == "stdout" and record.exit == 0:
                 return asked, page
             if (full and not sure) or (best is None and (page.usages or len(page.options) > 1)):
-                best, sure = (("",) if fields.get("exit") else asked, page), full
+                best, sure = (("",) if record.exit else asked, page), full
     if best is None:
         raise RunFault("the program printed no usage line and no list of options when it was asked for help")
     return best

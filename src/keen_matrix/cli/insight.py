@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import add_spec_options, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
+from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec, dict[str, dict[str, Any]]]]:
+def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec, dict[str, Record]]]:
     """Say which run is looked at, and yield each spec that the journal holds a run of, with its records by id.
 
     Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was named, or of any.
@@ -33,12 +34,12 @@ def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec,
     from keen_matrix.core.results.reading import cases_of
 
     paths = spec_paths(options.specs)
-    by_spec: dict[str, dict[str, dict[str, Any]]] = {}
-    headers: dict[str, Mapping[str, Any]] = {}
+    by_spec: dict[str, dict[str, Record]] = {}
+    headers: dict[str, Header] = {}
     for header, fields in cases_of([options.journal]):
-        path = os.path.abspath(str(header["spec"]))
+        path = os.path.abspath(str(header.spec))
         headers[path] = header
-        by_spec.setdefault(path, {})[fields["id"]] = fields
+        by_spec.setdefault(path, {})[fields.id] = fields
     found = False
     tell_run(screen, [options.journal])
     for spec in load_all(paths):
@@ -52,15 +53,17 @@ def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec,
         raise Misuse(f"{options.journal} has no run of the specs below this folder; run them first")
 
 
-def as_run(spec: Spec, header: Mapping[str, Any]) -> Spec:
+def as_run(spec: Spec, header: Header | None) -> Spec:
     """Return a spec with the launcher or the other build of the program that a run of it was made with."""
     from dataclasses import replace
 
     from keen_matrix.cli.specs import program_words
 
     program = spec.program
-    if header.get("program"):
-        program = replace(program, launch=program_words(str(header["program"])))
-    elif header.get("launcher") in program.launchers:
-        program = replace(program, launch=program.launchers[str(header["launcher"])])
+    if header is None:
+        return spec
+    if header.program:
+        program = replace(program, launch=program_words(header.program))
+    elif header.launcher in program.launchers:
+        program = replace(program, launch=program.launchers[header.launcher])
     return replace(spec, program=program)

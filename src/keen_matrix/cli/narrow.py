@@ -9,18 +9,22 @@ from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
+from msgspec import structs
+
 from keen_matrix.cli.insight import runs_of
 from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.results.lines import decode_record
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.narrow import Narrowed
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.spec.model import Matrix, Spec
-    from keen_matrix.core.vectors.case import Case
 
 EPILOG = """\
 examples:
@@ -65,7 +69,7 @@ def main(options: argparse.Namespace) -> int:
                 if done:
                     screen.line()
                 done += 1
-                held += found.fields["verdict"] == "held"
+                held += found.fields.verdict == "held"
                 write_narrowed(screen, spec, case, found)
     if not done:
         if ids:
@@ -76,38 +80,37 @@ def main(options: argparse.Namespace) -> int:
     return 1 if held else 0
 
 
-def chosen_cases(spec: Spec, records: Mapping[str, Mapping[str, Any]], ids: Sequence[str]) -> list[tuple[Matrix, Case]]:
+def chosen_cases(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[tuple[Matrix, Case]]:
     """Return the failing cases asked for, or one of each cause: the one with the fewest words."""
     from keen_matrix.core.results.tally import failure_key
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     failing = {
-        id: fields for id, fields in records.items() if fields["verdict"] not in ("held", "unchecked", "unlaunched")
+        id: fields for id, fields in records.items() if fields.verdict not in ("held", "unchecked", "unlaunched")
     }
     if ids:
         wanted = {id for id in failing if id.startswith(tuple(ids))}
     else:
         by_cause: dict[Any, tuple[int, str]] = {}
         for id, fields in failing.items():
-            key = (fields["matrix"], *failure_key(fields))
-            by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields["argv"])), id))
+            key = (fields.matrix, *failure_key(fields))
+            by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields.argv)), id))
         wanted = {id for _, id in list(by_cause.values())[:MOST_CASES]}
     return [
         (matrix, case) for matrix in spec.matrices for case in unfold_matrix(spec, matrix)
-        if case.id in wanted and records[case.id]["matrix"] == matrix.name
+        if case.id in wanted and records[case.id].matrix == matrix.name
     ]  # fmt: skip
 
 
-def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Mapping[str, Any]]:
+def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Record]:
     """Launch cases of a matrix, which may be another than the spec's, and return their records in order."""
     from dataclasses import replace
 
     others = tuple(matrix if each.index == matrix.index else each for each in spec.matrices)
     changed = replace(spec, matrices=others)
     pool.plan(changed, resolved_launch(changed))
-    for number, case in enumerate(cases):
-        case.sequence = number
-    results = {result.sequence: json.loads(result.line) for result in pool.results(cases)}
+    numbered = [structs.replace(case, sequence=number) for number, case in enumerate(cases)]
+    results = {result.sequence: decode_record(result.line) for result in pool.results(numbered)}
     return [results[number] for number in range(len(cases))]
 
 
@@ -125,9 +128,9 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     words = f"{len(found.case.argv)} of {counted(len(case.argv), 'word')} left"
     limit = "; the limit of launches was reached, --launches allows more" if found.stopped else ""
     screen.line("  ", (f"{words} after {counted(found.launches, 'launch')}{limit}", "dim"))
-    if found.fields["verdict"] == "held":
+    if found.fields.verdict == "held":
         return
-    fields = {**found.fields, "argv": list(found.case.argv)}
+    fields = structs.replace(found.fields, argv=found.case.argv)
     around = surroundings_shown(spec, found.matrix, fields)
     screen.rows(pasted("  ", repeat_line(shown_launch(spec), fields, around), "strong"))
     screen.rows(aspects_rows(screen, found.fields, everything=False))
@@ -143,12 +146,12 @@ def block_of(found: Narrowed) -> list[str]:
     around = found.matrix.steps[0].surroundings
     if around.stdin is not None and around.stdin.text is not None and around.stdin.text.constant is not None:
         lines.append(f"stdin = {json.dumps(around.stdin.text.constant, ensure_ascii=False)}")
-    for aspect in found.fields["aspects"]:
-        if not aspect["met"] and aspect.get("form") == "is" and "expected" in aspect:
-            value = aspect["expected"]
-            if aspect["aspect"] == "exit":
+    for aspect in found.fields.aspects:
+        if not aspect.met and aspect.form == "is" and aspect.expected:
+            value = aspect.expected
+            if aspect.aspect == "exit":
                 lines.append(f"expect.exit = {value if value.isdecimal() else json.dumps(value)}")
-            elif aspect["aspect"] in ("stdout", "stderr"):
+            elif aspect.aspect in ("stdout", "stderr"):
                 text = json.dumps(value.replace("{", "{{").replace("}", "}}"), ensure_ascii=False)
-                lines.append(f"expect.{aspect['aspect']} = {text}")
+                lines.append(f"expect.{aspect.aspect} = {text}")
     return lines

@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
 import sys
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths, split_ids
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.core.model.record import Record, StepRecord
+from keen_matrix.core.results.lines import decode_record
 from keen_matrix.wording.counts import counted, duration, size
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.spec.model import Matrix, Spec
-    from keen_matrix.core.vectors.case import Case
 
 EPILOG = """\
 examples:
@@ -78,10 +80,10 @@ def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: 
     write_why(screen, spec, matrix, case)
     with WorkerPool(1) as pool:
         pool.plan(spec, resolved_launch(spec))
-        fields = json.loads(next(iter(pool.results([case]))).line)
+        fields = decode_record(next(iter(pool.results([case]))).line)
     screen.line()
     write_outcome(screen, spec, matrix, fields)
-    return {"held": 0, "unlaunched": 3}.get(fields["verdict"], 1)
+    return {"held": 0, "unlaunched": 3}.get(fields.verdict, 1)
 
 
 def as_last_run(specs: list[Spec]) -> list[Spec]:
@@ -90,8 +92,8 @@ def as_last_run(specs: list[Spec]) -> list[Spec]:
     from keen_matrix.core.results.journal import DEFAULT_JOURNAL
     from keen_matrix.core.results.reading import headers_of
 
-    headers = {os.path.abspath(str(header["spec"])): header for header in headers_of(DEFAULT_JOURNAL)}
-    return [as_run(spec, headers.get(os.path.abspath(spec.path), {})) for spec in specs]
+    headers = {os.path.abspath(header.spec): header for header in headers_of(DEFAULT_JOURNAL)}
+    return [as_run(spec, headers.get(os.path.abspath(spec.path))) for spec in specs]
 
 
 def write_script(path: str, text: str) -> None:
@@ -116,60 +118,60 @@ def write_script(path: str, text: str) -> None:
         raise RunFault(f"{path} cannot be written: {error.strerror}") from None
 
 
-def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: dict[str, Any]) -> None:
+def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) -> None:
     """Write what a case came to: its launches one after another, then every aspect."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
     from keen_matrix.wording.signs import STYLE_OF
 
-    screen.line(("verdict", "strong"), "  ", (screen.sign(fields["verdict"]), STYLE_OF[fields["verdict"]]), " ",
-                (fields["verdict"], STYLE_OF[fields["verdict"]]))  # fmt: skip
+    screen.line(("verdict", "strong"), "  ", (screen.sign(fields.verdict), STYLE_OF[fields.verdict]), " ",
+                (fields.verdict, STYLE_OF[fields.verdict]))  # fmt: skip
     screen.rows(pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields))))
-    steps = fields.get("steps") or [fields]
+    steps: Sequence[StepRecord | Record] = fields.steps or [fields]
     for number, step in enumerate(steps, 1):
         if len(steps) > 1:
             screen.line()
-            screen.line((f"launch {number}", "strong"), "  ", " ".join(step["argv"]))
+            screen.line((f"launch {number}", "strong"), "  ", " ".join(step.argv))
         _write_launch(screen, step)
     screen.line()
     screen.line(("aspects", "strong"), "   ", (screen.sign("held"), "good"), (" as expected", "dim"))
-    for aspect in fields["aspects"]:
-        if aspect["met"]:
-            screen.line(
-                "  ", (screen.sign("held"), "good"), f" {aspect['aspect']:12}", ("  " + aspect.get("rule", ""), "dim")
-            )
+    for aspect in fields.aspects:
+        if aspect.met:
+            screen.line("  ", (screen.sign("held"), "good"), f" {aspect.aspect:12}", ("  " + aspect.rule, "dim"))
     screen.rows(aspects_rows(screen, fields, everything=True))
-    for remark in fields.get("remarks", ()):
+    for remark in fields.remarks:
         screen.line("  ", ("remark  ", "warn"), remark)
 
 
-def _write_launch(screen: Screen, step: dict[str, Any]) -> None:
-    how = f"signal {step['signal']}" if step.get("signal") else f"exit {step.get('exit')}"
-    peak = f", {size(step['peak_bytes'])}" if step.get("peak_bytes") else ""
-    used = f"{duration(step['seconds'])} (user {duration(step['user_seconds'])}, system {duration(step['system_seconds'])}){peak}"
+def _write_launch(screen: Screen, step: StepRecord | Record) -> None:
+    how = f"signal {step.signal}" if step.signal else f"exit {step.exit}"
+    peak = f", {size(step.peak_bytes)}" if step.peak_bytes else ""
+    used = (
+        f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system {duration(step.system_seconds)}){peak}"
+    )
     screen.line("  ", (how, "strong"), f"   {used}")
-    for prompt, reply in step.get("dialogue", ()):
+    for prompt, reply in step.dialogue:
         screen.line("  ", ("answered  ", "dim"), f"{prompt!r} with {reply!r}")
     _write_streams(screen, step)
-    files = list(step.get("files", {}).items())
+    files = list(step.files.items())
     for name, change in files[:MOST_FILES]:
-        about = f"{size(change['size'])}, mode {change.get('mode', '')}" if "size" in change else ""
-        screen.line("  ", (f"{change['state']:8}", "dim"), f"  {name}   ", (about, "dim"))
+        about = f"{size(change.size)}, mode {change.mode}" if change.size else ""
+        screen.line("  ", (f"{change.state:8}", "dim"), f"  {name}   ", (about, "dim"))
     if len(files) > MOST_FILES:
         screen.line("  ", (f"and {len(files) - MOST_FILES} more files", "dim"))
 
 
-def _write_streams(screen: Screen, step: dict[str, Any]) -> None:
+def _write_streams(screen: Screen, step: StepRecord | Record) -> None:
     """Write both streams, interleaved with times where the order is known."""
-    from keen_matrix.core.results.records import stream_bytes
+    from keen_matrix.core.model.record import kept_bytes
     from keen_matrix.wording.aspects import stream_rows
     from keen_matrix.wording.safe import visible_line
 
-    arrivals = step.get("arrivals")
+    arrivals = step.arrivals
     if not arrivals:
         screen.rows(stream_rows(screen, step, whole=True))
         return
-    left = {name: stream_bytes(step, name) for name in ("stdout", "stderr")}
+    left = {name: kept_bytes(step, name) for name in ("stdout", "stderr")}
     for name, length, seconds in arrivals:
         piece, left[name] = left[name][:length], left[name][length:]
         for line in piece.decode("utf-8", "surrogateescape").removesuffix("\n").split("\n"):

@@ -146,15 +146,13 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line()
         screen.line(("causes", "strong"))
     for cause in sorted(summary.causes, key=lambda each: -each.count)[:12]:
-        failed = list(dict.fromkeys(each["aspect"] for each in cause.fields["aspects"] if not each["met"]))
-        screen.line(f"  {cause.count:>5,}  ", (f"{cause.fields['verdict']:8}", STYLE_OF[cause.fields["verdict"]]),
-                    f"  {cause.fields['matrix']}: {', '.join(failed)}   ", (cause.ids[0][:6], "place"))  # fmt: skip
+        failed = list(dict.fromkeys(each.aspect for each in cause.fields.aspects if not each.met))
+        screen.line(f"  {cause.count:>5,}  ", (f"{cause.fields.verdict:8}", STYLE_OF[cause.fields.verdict]),
+                    f"  {cause.fields.matrix}: {', '.join(failed)}   ", (cause.ids[0][:6], "place"))  # fmt: skip
     screen.line()
     screen.line(("slowest", "strong"))
-    for seconds, id, name, fields in summary.slowest[:5]:
-        screen.line(
-            f"  {duration(seconds):>9}  ", (id[:6], "place"), f"  {name}  ", (shell_line(fields["argv"])[:80], "dim")
-        )
+    for seconds, id, name, words in summary.slowest[:5]:
+        screen.line(f"  {duration(seconds):>9}  ", (id[:6], "place"), f"  {name}  ", (shell_line(words)[:80], "dim"))
 
 
 def write_grids(screen: Screen, report: Report) -> None:

@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.report import axes_of, write_grids, write_to
 from keen_matrix.cli.shared import nothing_matches, selector
@@ -28,9 +28,9 @@ from keen_matrix.cli.statuses import (
 )
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, Misuse, NotationFault, RunFault, SpecFault
-from keen_matrix.core.expect.cascade import VERDICTS
 from keen_matrix.core.launch.engine import WorkerPool, check_launchers, resolved_launch
 from keen_matrix.core.model.identity import CaseKey, file_stem
+from keen_matrix.core.model.record import VERDICTS, Finished, Header, Record
 from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header, header
 from keen_matrix.core.spec.kept import kept_spec
 from keen_matrix.wording.counts import counted, duration
@@ -43,11 +43,11 @@ if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
     from keen_matrix.core.launch.wire import LiveFrame
     from keen_matrix.core.launch.workers import Workers
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.results.budget import Order, Reached
     from keen_matrix.core.results.history import Recorder
     from keen_matrix.core.results.tally import FailureGroup, Tally
     from keen_matrix.core.spec.model import Spec
-    from keen_matrix.core.vectors.case import Case
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
@@ -96,11 +96,7 @@ def failed_keys(journal: str) -> set[CaseKey]:
     """Return the cases of a journal that did not hold. Raises RunFault."""
     from keen_matrix.core.results.reading import cases_of
 
-    return {
-        CaseKey.of(header.get("spec"), fields["id"])
-        for header, fields in cases_of([journal])
-        if fields["verdict"] != "held"
-    }
+    return {CaseKey.of(header.spec, fields.id) for header, fields in cases_of([journal]) if fields.verdict != "held"}
 
 
 class Session:
@@ -149,7 +145,7 @@ class Session:
         from keen_matrix.core.results.reading import headers_of
 
         for fields in headers_of(self.options.journal):
-            if fields.get("spec") == spec.path and fields.get("spec_digest") not in ("", spec.digest):
+            if fields.spec == spec.path and fields.spec_digest not in ("", spec.digest):
                 raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
 
     def _tell_fault(self, path: str, fault: KeenMatrixError, journal: Journal, *, alone: bool) -> None:
@@ -163,7 +159,9 @@ class Session:
         else:
             print(f"keen-matrix: {escape_lines(f'{path}: {fault}')}", file=sys.stderr)
         self.statuses.append(EXIT_NOT_RUN if isinstance(fault, RunFault) else EXIT_MISUSE)
-        journal.write_fields({**bare_header(path, self.jobs), "fault": str(fault)[:FAULT_KEPT]})
+        told = bare_header(path, self.jobs)
+        told.fault = str(fault)[:FAULT_KEPT]
+        journal.write_line(told)
 
     # --- running ---
 
@@ -244,14 +242,8 @@ class Session:
                 return
             cases = itertools.chain([first], cases)
         self.tallies.append(tally)
-        fields = {**header(spec, self.jobs), "launch": list(launch.words)}
-        for name in ("launcher", "program", "seed", "repeat"):
-            if getattr(self.options, name) not in (None, 1):
-                fields[name] = getattr(self.options, name)
-        if self.options.shard:
-            fields["shard"] = "{}/{}".format(*self.options.shard)
         if not goes_on:
-            journal.write_fields(fields)
+            journal.write_line(self._header(spec, launch))
         keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept", file_stem(spec.path))
         if self.cluster is not None:
             self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
@@ -281,6 +273,15 @@ class Session:
             handed = tally.total - handed
             self.budgets.append((self.order.reached(handed), len(self.order.cases) - handed))
         self._write_finished(journal, left=self._left())
+
+    def _header(self, spec: Spec, launch: ResolvedLaunch) -> Header:
+        """Return the header of a spec's run, with what the command line asks for."""
+        found, asked = header(spec, self.jobs), self.options
+        found.launch = list(launch.words)
+        found.launcher, found.program, found.seed = asked.launcher or "", asked.program or "", asked.seed
+        found.repeat = asked.repeat
+        found.shard = "{}/{}".format(*asked.shard) if asked.shard else ""
+        return found
 
     def _left(self) -> int | None:
         """Return how many cases a run that was stopped has not launched; None when they are too many to be counted quickly."""
@@ -378,12 +379,12 @@ class Session:
             return done, False
         by_name = {matrix.name: matrix.index for matrix in spec.matrices}
         current = False
-        for offset, line, fields in journal.lines():
-            if "journal" in fields:
-                current = fields["spec"] == spec.path and "fault" not in fields
-            elif current and "id" in fields and fields["matrix"] in by_name and fields["id"] not in done:
-                done.add(fields["id"])
-                tally.add_record(fields, by_name[fields["matrix"]], offset, line)
+        for offset, line, said in journal.lines():
+            if isinstance(said, Header):
+                current = said.spec == spec.path and not said.fault
+            elif current and isinstance(said, Record) and said.matrix in by_name and said.id not in done:
+                done.add(said.id)
+                tally.add_record(said, by_name[said.matrix], offset, line)
         return done, current
 
     def _show_live(self, frame: LiveFrame) -> None:
@@ -403,12 +404,10 @@ class Session:
         """Note that a spec's run has ended, and how many of its cases are left (null: more than were counted)."""
         if self.tallies:
             finished = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
-            fields: dict[str, Any] = {"finished": finished, "counts": dict(self.tallies[-1].counts)}
-            if interrupted:
-                fields["interrupted"] = True
-            elif left != 0:
-                fields["left"] = left
-            journal.write_fields(fields)
+            counts = dict(self.tallies[-1].counts)
+            journal.write_line(
+                Finished(finished=finished, counts=counts, interrupted=interrupted, left=0 if interrupted else left)
+            )
 
     def _report(self, journal: Journal, interrupted: bool) -> None:
         from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
@@ -495,12 +494,12 @@ class Session:
         fields = journal.read(group.offset, group.length)
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
         line = repeat_line(shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields))
-        others = [each for _, each in sorted(group.ids) if each != fields["id"]]
+        others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
         self.screen.rows(
             failure_rows(self.screen, fields, matrix.name, line, others, more, everything=self.options.all)
         )
-        for number in fields.get("masked", ()) if self.options.all else ():
+        for number in fields.masked if self.options.all else ():
             mask = matrix.masks[number]
             self.screen.line("  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim"))
 

@@ -14,8 +14,8 @@ from keen_matrix.core.errors import Misuse, RunFault, nearest
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.spec.model import Matrix, Spec
-    from keen_matrix.core.vectors.case import Case
 
 SUFFIX = ".matrix.toml"
 
@@ -115,8 +115,8 @@ def tell_run(screen: Screen, journals: Sequence[str]) -> None:
     """Write which run a command looks at, and that a newer one stands in another journal."""
     from keen_matrix.core.results.reading import headers_of
 
-    times = sorted(str(each["started"])[:16].replace("T", " ") for path in journals for each in headers_of(path)
-                   if each.get("started"))  # fmt: skip
+    times = sorted(str(each.started)[:16].replace("T", " ") for path in journals for each in headers_of(path)
+                   if each.started)  # fmt: skip
     if not times and not any(map(os.path.exists, journals)):
         return  # whoever reads them tells that there is none
     shown = " ".join(journals[:3]) + (f" and {len(journals) - 3} more" if len(journals) > 3 else "")
@@ -138,7 +138,7 @@ def tell_newer_run(journals: Sequence[str]) -> None:
         return
     if newest is None or newest[1] in map(os.path.abspath, journals) or not os.path.exists(newest[1]):
         return
-    started = max((str(each.get("started", "")) for path in journals for each in headers_of(path)), default="")
+    started = max((str(each.started) for path in journals for each in headers_of(path)), default="")
     if newest[0] > started:
         print(f"keen-matrix: a newer run, of {newest[0][:16].replace('T', ' ')} UTC, stands in "
               f"{os.path.relpath(newest[1])}", file=sys.stderr)  # fmt: skip

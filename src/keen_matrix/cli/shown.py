@@ -47,15 +47,15 @@ def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
 def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any]:
     """Return the environment, standard input and files that a case of a matrix had, for the line that repeats it."""
     from keen_matrix.core.errors import ExpressionFault
+    from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.oracle import named_functions
-    from keen_matrix.core.vectors.case import case_scope
 
     shown: dict[str, Any] = {"env": {}, "files": []}
     try:
         scope = case_scope(
-            fields["values"],
-            tuple(fields["argv"]),
-            fields["id"],
+            fields.values,
+            tuple(fields.argv),
+            fields.id,
             spec.here,
             named_functions(spec.program.oracle),
         )

@@ -5,10 +5,11 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import add_run_options, runs_of
 from keen_matrix.cli.shared import whole_number
+from keen_matrix.core.model.record import Record
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -71,7 +72,7 @@ def _told(screen: Screen, options: argparse.Namespace) -> int:
     return 1 if failed else 0
 
 
-def pools_of(spec: Spec, records: dict[str, dict[str, Any]]) -> Iterator[tuple[str, list[Observed]]]:
+def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list[Observed]]]:
     """Yield the cases that can be compared with each other: with a signature all that it accepts and all that it refuses;
     else, and where axes say more, those of each matrix."""
     from keen_matrix.core.insight.features import observe
@@ -81,11 +82,11 @@ def pools_of(spec: Spec, records: dict[str, dict[str, Any]]) -> Iterator[tuple[s
     alone: dict[str, list[Observed]] = {}
     for fields in records.values():
         signature = spec.signature
-        if fields["verdict"] == "unlaunched":
+        if fields.verdict == "unlaunched":
             continue
-        judgement = signature.judge(fields["argv"]) if signature is not None else None
-        if judgement is None or fields.get("more_argv") or judgement.status == "unspecified" or judgement.help:
-            alone.setdefault(fields["matrix"], []).append(observe(fields, None, None, with_values=True))
+        judgement = signature.judge(fields.argv) if signature is not None else None
+        if judgement is None or fields.more_argv or judgement.status == "unspecified" or judgement.help:
+            alone.setdefault(fields.matrix, []).append(observe(fields, None, None, with_values=True))
         else:
             case = observe(fields, signature, judgement, with_values=False)
             (refused if case.refused else accepted).append(case)

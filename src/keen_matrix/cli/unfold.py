@@ -27,8 +27,8 @@ from keen_matrix.wording.counts import counted, duration
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.spec.model import Matrix, Spec
-    from keen_matrix.core.vectors.case import Case
 
 EPILOG = """\
 examples:
@@ -193,10 +193,10 @@ def _others(screen: Screen, case: Case) -> list[Any]:
 
     if case.relation is None or not case.more:
         return []
-    if case.relation[0] == "differs":
+    if case.relation.name == "differs":
         return [(f"  {screen.sign('to')} {len(case.more) // 2 + 1} pairs, one must differ", "dim")]
     others = list(dict.fromkeys(shell_line(words) for words in case.more if words != case.argv))
-    text = " ; ".join(others) if others else "once more" if not case.relation[2] else "by every launcher"
+    text = " ; ".join(others) if others else "once more" if not case.relation.launchers else "by every launcher"
     return [(f"  {screen.sign('to')} {cut(text, 120)}", "dim")]
 
 
@@ -258,7 +258,8 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
 def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one JSON object per vector: the journal's, without an outcome."""
     from keen_matrix.core.oracle import named_functions
-    from keen_matrix.core.results.records import case_fields, encode
+    from keen_matrix.core.results.lines import encode
+    from keen_matrix.core.results.records import case_fields
     from keen_matrix.core.vectors.derived import family_cases
     from keen_matrix.core.vectors.unfold import CaseMaker
 

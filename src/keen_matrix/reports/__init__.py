@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from importlib import import_module
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
 
@@ -68,9 +69,9 @@ class Report:
         """The specs that could not be run at all, each with the reason."""
         return spec_faults(self.paths)
 
-    def cases_in(self, spec: str, matrix: str) -> Iterator[dict[str, Any]]:
+    def cases_in(self, spec: str, matrix: str) -> Iterator[Record]:
         """Yield the records of one matrix."""
-        return (fields for header, fields in cases_of(self.paths, matrix) if header.get("spec") == spec)
+        return (fields for header, fields in cases_of(self.paths, matrix) if header.spec == spec)
 
 
 def write_report(format: str, report: Report, stream: BinaryIO) -> None:

@@ -54,19 +54,19 @@ def heats(report: Report) -> list[Heat]:
     found: list[Heat] = []
     if report.summary.counts.total() > MOST_CASES:
         return found
-    for path, header in {str(each.get("spec", "")): each for each in report.summary.headers}.items():
+    for path, header in {each.spec: each for each in report.summary.headers}.items():
         if not os.path.isfile(path) or os.path.relpath(path).startswith(os.pardir):
             continue
         hook = (lambda _: None) if report.may_run else forbidden
         with contextlib.suppress(KeenMatrixError, OracleNotRun), asking(hook):
             spec = load_spec(path)
-            if spec.digest == header.get("spec_digest"):
+            if spec.digest == header.spec_digest:
                 found += _of_spec(report, spec, path)
     return found
 
 
 def _of_spec(report: Report, spec: Spec, path: str) -> Iterator[Heat]:
-    records = {fields["id"]: fields for owner, fields in report.cases() if owner.get("spec") == path}
+    records = {fields.id: fields for owner, fields in report.cases() if owner.spec == path}
     doubts = doubts_of(spec, records)
     if doubts.scores:
         yield _doubt_heat(spec, doubts)

@@ -8,6 +8,7 @@ import json
 from collections.abc import Mapping
 from typing import Any, BinaryIO
 
+from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.summary import axis_values_of
@@ -88,7 +89,7 @@ def _cases(report: Report) -> tuple[dict[str, Any], int]:
     held: list[Any] = []
     left_out = 0
     for record in report.cases():
-        if record.fields["verdict"] != "held":
+        if record.fields.verdict != "held":
             if len(failed) < MOST_CASES:
                 failed.append(_case(record, order, detailed=len(failed) < MOST_DETAILED))
             else:
@@ -106,32 +107,32 @@ def _cases(report: Report) -> tuple[dict[str, Any], int]:
 
 def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool) -> dict[str, Any]:
     header, fields = record
-    held = fields["verdict"] == "held"
-    launch = shell_line(header.get("launch", ()))
+    held = fields.verdict == "held"
+    launch = shell_line(header.launch)
     most = HELD_OUTPUT if held else OUTPUT_SHOWN
     case = {
-        "id": fields["id"], "m": order[str(header.get("spec", "")), fields["matrix"]], "v": fields["verdict"],
-        "w": escape(title_of(fields))[:2_000], "s": round(fields["seconds"], 4), "x": axis_values_of(fields),
-        "k": fields.get("kind") or "", "exit": fields.get("exit"), "signal": fields.get("signal"),
-        "line": f"{launch} {shell_line(fields['argv'])}".strip()[:20_000],
+        "id": fields.id, "m": order[header.spec, fields.matrix], "v": fields.verdict,
+        "w": escape(title_of(fields))[:2_000], "s": round(fields.seconds, 4), "x": axis_values_of(fields),
+        "k": fields.kind or "", "exit": fields.exit, "signal": fields.signal,
+        "line": f"{launch} {shell_line(fields.argv)}".strip()[:20_000],
     }  # fmt: skip
     if held or detailed:
         case["out"], case["err"] = output_of(fields, "stdout", most), output_of(fields, "stderr", most)
     if not held:
-        case["a"] = [_aspect(each, fields) for each in fields["aspects"] if not each["met"]]
+        case["a"] = [_aspect(each, fields) for each in fields.aspects if not each.met]
     return case
 
 
-def _aspect(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> dict[str, str]:
-    expected, actual = (_lines(str(aspect.get(name, ""))) for name in ("expected", "actual"))
-    if "difference" in aspect:
-        kept = aspect["difference"]
+def _aspect(aspect: AspectRecord, fields: Record) -> dict[str, str]:
+    expected, actual = _lines(aspect.expected or ""), _lines(aspect.actual or "")
+    if aspect.difference:
+        kept = aspect.difference
         expected, actual = (
-            "\n".join(f"{number}  {escape(text)}" for kind, number, text in kept["lines"] if kind in ("same", side))
+            "\n".join(f"{number}  {escape(text)}" for kind, number, text in kept.lines if kind in ("same", side))
             for side in ("expected", "found")
         )
-    return {"a": str(aspect["aspect"]), "f": str(aspect.get("form", "")), "e": expected, "c": actual,
-            "r": str(aspect.get("rule", ""))}  # fmt: skip
+    return {"a": str(aspect.aspect), "f": str(aspect.form), "e": expected, "c": actual,
+            "r": str(aspect.rule)}  # fmt: skip
 
 
 def _lines(text: str) -> str:
@@ -145,8 +146,8 @@ def _histogram(report: Report) -> dict[str, Any]:
     low, high = -4.0, 3.0
     bins = [[0, 0] for _ in range(BINS)]
     for _, fields in report.cases():
-        at = min(BINS - 1, max(0, int((log10(max(fields["seconds"], 1e-9)) - low) / (high - low) * BINS)))
-        bins[at][fields["verdict"] != "held"] += 1
+        at = min(BINS - 1, max(0, int((log10(max(fields.seconds, 1e-9)) - low) / (high - low) * BINS)))
+        bins[at][fields.verdict != "held"] += 1
     used = [number for number, pair in enumerate(bins) if any(pair)]
     first, last = (used[0], used[-1] + 1) if used else (0, 1)
     edges = [10 ** (low + number * (high - low) / BINS) for number in range(first, last + 1)]

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any, BinaryIO
 from xml.sax.saxutils import XMLGenerator
 
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import MatrixSummary
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import lines_of, message_of, output_of, title_of
@@ -34,7 +35,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         xml.endElement("testsuite")
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
-        started = str(summary.headers[0].get("started", ""))[:19] if summary.headers else ""
+        started = summary.headers[0].started[:19] if summary.headers else ""
         name = f"{matrix.spec}: {matrix.name}"
         xml.startElement("testsuite", _numbers(matrix.counts, matrix.seconds, {"name": name, "timestamp": started}))
         for fields in report.cases_in(matrix.spec, matrix.name):
@@ -59,12 +60,12 @@ def legal(text: str) -> str:
     return _ILLEGAL.sub(lambda match: f"\\x{ord(match[0]):02x}", text)
 
 
-def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Mapping[str, Any]) -> None:
-    verdict = fields["verdict"]
+def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record) -> None:
+    verdict = fields.verdict
     xml.ignorableWhitespace("\n  ")
     attributes: Any = {
-        "classname": legal(f"{matrix.spec}.{matrix.name}"), "name": legal(f"{fields['id'][:6]} {title_of(fields)}"[:500]),
-        "time": f"{fields['seconds']:.3f}",
+        "classname": legal(f"{matrix.spec}.{matrix.name}"), "name": legal(f"{fields.id[:6]} {title_of(fields)}"[:500]),
+        "time": f"{fields.seconds:.3f}",
     }  # fmt: skip
     xml.startElement("testcase", attributes)
     if verdict != "held":

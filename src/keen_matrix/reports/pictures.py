@@ -132,7 +132,7 @@ def _durations(axes: Any, report: Report) -> None:
 
     seconds: dict[bool, list[float]] = {True: [], False: []}
     for _, fields in report.cases():
-        seconds[fields["verdict"] == "held"].append(max(fields["seconds"], 1e-4))
+        seconds[fields.verdict == "held"].append(max(fields.seconds, 1e-4))
     every = seconds[True] + seconds[False]
     if not every:
         return

@@ -11,6 +11,7 @@ import json
 from collections.abc import Iterator
 from typing import Any, BinaryIO
 
+from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.summary import shown_value
 from keen_matrix.reports import Report
@@ -33,19 +34,19 @@ def rows(report: Report) -> Iterator[dict[str, Any]]:
 def row_of(record: CaseRecord, names: list[str]) -> dict[str, Any]:
     """Return the row of one case."""
     header, fields = record
-    failed = list(dict.fromkeys(each["aspect"] for each in fields["aspects"] if not each["met"]))
-    row: dict[str, Any] = {name: fields.get(name) for name in PLAIN}
+    failed = list(dict.fromkeys(each.aspect for each in fields.aspects if not each.met))
+    row: dict[str, Any] = {name: getattr(fields, name, None) for name in PLAIN}
     row |= {
-        "spec": header.get("spec"), "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),
+        "culprit": fields.culprit or None,
+        "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),
         "stdout_bytes": _size(fields, "stdout"), "stderr_bytes": _size(fields, "stderr"),
     }  # fmt: skip
-    values = fields["values"]
+    values = fields.values
     return row | {f"axis.{name}": values.get(name) for name in names}
 
 
-def _size(fields: dict[str, Any], name: str) -> int:
-    size = fields.get(f"{name}_bytes")
-    return int(size) if size is not None else len(str(fields.get(name) or "").encode("utf-8", "surrogatepass"))
+def _size(fields: Record, name: str) -> int:
+    return getattr(fields, f"{name}_bytes") or len(kept_bytes(fields, name))
 
 
 def write_csv(report: Report, stream: BinaryIO) -> None:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
-from typing import Any, BinaryIO
+from collections.abc import Iterator
+from typing import BinaryIO
 
+from keen_matrix.core.model.record import Record
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
 from keen_matrix.wording.safe import escape
@@ -29,18 +30,18 @@ def _plain(text: str) -> str:
     return escape(text).replace("\\", "\\\\").replace("#", "\\#")
 
 
-def _lines(number: int, fields: Mapping[str, Any]) -> Iterator[str]:
-    verdict = fields["verdict"]
-    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {_plain(fields['matrix'])}: {_plain(title_of(fields))}"[
+def _lines(number: int, fields: Record) -> Iterator[str]:
+    verdict = fields.verdict
+    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {_plain(fields.matrix)}: {_plain(title_of(fields))}"[
         :500
     ]
     if verdict == "held":
         return
     yield "  ---"
-    for key, value in (("id", fields["id"]), ("verdict", verdict), ("at", first_rule(fields))):
+    for key, value in (("id", fields.id), ("verdict", verdict), ("at", first_rule(fields))):
         if value:
             yield f"  {key}: {json.dumps(value)}"
-    yield f"  seconds: {fields['seconds']:.6f}"
+    yield f"  seconds: {fields.seconds:.6f}"
     yield "  difference: |2"
     yield from (f"    {line}" for line in (message_of(fields), *lines_of(fields)))
     yield "  ..."

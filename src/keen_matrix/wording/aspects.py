@@ -8,7 +8,7 @@ from typing import Any
 
 from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
 from keen_matrix.core.launch.child import TERMINATE_GRACE
-from keen_matrix.core.results.records import stream_bytes
+from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted
@@ -33,14 +33,14 @@ _FORM_WORDS = {
 
 
 def failure_rows(
-    look: Look, fields: Mapping[str, Any], matrix: str, line: str, others: Sequence[str], more: int, *, everything: bool
+    look: Look, fields: Record, matrix: str, line: str, others: Sequence[str], more: int, *, everything: bool
 ) -> Iterator[list[Segment]]:
     """Yield one failure; `line` repeats it by hand, `others` are ids that failed the same way, and `more` how many beyond."""
-    verdict = fields["verdict"]
+    verdict = fields.verdict
     yield [
         (matrix, "strong"),
         "   ",
-        (fields["id"][:SHOWN_ID], "place"),
+        (fields.id[:SHOWN_ID], "place"),
         "   ",
         (verdict, STYLE_OF[verdict]),
         *_about(fields),
@@ -51,8 +51,8 @@ def failure_rows(
     yield from aspects_rows(look, fields, everything=everything)
     if everything or verdict == "hung":
         yield from stream_rows(look, fields, whole=everything)
-    if "kept" in fields:
-        yield ["  its directory: ", (fields["kept"], "place")]
+    if fields.kept:
+        yield ["  its directory: ", (fields.kept, "place")]
     if others:
         tail = f" and {more:,} more" if more else ""
         yield ["  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail]
@@ -66,18 +66,18 @@ def pasted(indent: str, line: str, style: str = "") -> Iterator[list[Segment]]:
         yield [(each, style)]
 
 
-def aspects_rows(look: Look, fields: Mapping[str, Any], *, everything: bool) -> Iterator[list[Segment]]:
+def aspects_rows(look: Look, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
     """Yield every aspect of a case that is not as expected."""
-    for aspect in fields["aspects"]:
-        if not aspect["met"]:
+    for aspect in fields.aspects:
+        if not aspect.met:
             yield from _labelled_rows(look, aspect, fields, everything=everything)
 
 
-def _about(fields: Mapping[str, Any]) -> list[Segment]:
+def _about(fields: Record) -> list[Segment]:
     """Return what a derived vector is about: its kind and its culprit."""
-    if not fields.get("family"):
+    if not fields.family:
         return []
-    about = " ".join(each for each in (fields.get("kind"), fields.get("note") or fields.get("culprit")) if each)
+    about = " ".join(each for each in (fields.kind, fields.note or fields.culprit) if each)
     return [("   ", ""), (about, "dim")] if about else []
 
 
@@ -86,13 +86,11 @@ def _cut_line(line: str) -> str:
     return f"{kept} … (a line of {len(line):,} characters; keen-matrix unfold --format shell shows it whole)"
 
 
-def _labelled_rows(
-    look: Look, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, everything: bool
-) -> Iterator[list[Segment]]:
-    name = aspect["aspect"].removeprefix("files.")
-    if "step" in aspect:
-        name = f"{aspect['step']} {name}"
-    rule = aspect.get("rule", "")
+def _labelled_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
+    name = aspect.aspect.removeprefix("files.")
+    if aspect.step:
+        name = f"{aspect.step} {name}"
+    rule = aspect.rule
     for number, row in enumerate(_aspect_rows(look, aspect, fields, everything=everything)):
         label = name if number == 0 else ""
         segments: list[Segment] = ["  ", (pad(label, max(LABEL, len(label) + 1)), "strong"), *row]
@@ -103,15 +101,13 @@ def _labelled_rows(
         yield segments
 
 
-def _aspect_rows(
-    look: Look, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, everything: bool
-) -> Iterator[list[Segment]]:
+def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
     """Yield the rows of one aspect: expected before found."""
-    form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
-    if aspect.get("problem"):
+    form, expected, actual = aspect.form, aspect.expected or "", aspect.actual or ""
+    if aspect.problem:
         yield _expected("an expectation that can be checked")
         yield _found(escape(expected or actual))
-    elif aspect["aspect"] == "launch":
+    elif aspect.aspect == "launch":
         yield _expected("to be started")
         yield _found(f"it was not: {escape(actual)}")
     elif form == "timeout":
@@ -123,7 +119,7 @@ def _aspect_rows(
     elif form == "prompt":
         yield _expected(f"the prompt {quoted(expected, look.width - 30)}")
         yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
-        for prompt, reply in fields.get("dialogue", ()):
+        for prompt, reply in fields.dialogue:
             yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
     elif form == "leftovers":
         yield _expected("no process left behind")
@@ -133,8 +129,8 @@ def _aspect_rows(
         yield _found(actual)
     elif form == "steady":
         yield _expected("the same outcome every time")
-        yield _found(f"{actual} different ones in {fields['repeats']['times']} launches")
-    elif aspect["aspect"] in ("alike", "effect", "reference"):
+        yield _found(f"{actual} different ones in {counted(fields.repeats.times if fields.repeats else 0, 'launch')}")
+    elif aspect.aspect in ("alike", "effect", "reference"):
         yield from _compared_rows(look, aspect, fields, everything=everything)
     elif form == "blame":
         yield _expected(f"the message to blame {quoted(expected)}")
@@ -144,7 +140,7 @@ def _aspect_rows(
         yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif form == "help":
         yield _expected(escape(expected))
-        yield _found("not in the help text" if aspect["actual"] == "" and expected.startswith("to name") else "nothing")
+        yield _found("not in the help text" if aspect.actual == "" and expected.startswith("to name") else "nothing")
     elif form == "undeclared":
         yield _expected("no option that the synopsis does not have")
         yield _found(f"the help lists {escape(actual)}")
@@ -160,7 +156,7 @@ def _aspect_rows(
     elif form == "crash":
         yield _expected("no crash")
         yield _found(actual)
-    elif aspect["aspect"] in ("exit", "signal"):
+    elif aspect.aspect in ("exit", "signal"):
         yield _expected(expected)
         yield _found(actual)
     elif form == "unrecorded":
@@ -178,10 +174,10 @@ def _aspect_rows(
         yield _expected("JSON")
         yield [("but       ", "dim"), escape(expected)]
         yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
-    elif "difference" in aspect:
-        kept = aspect["difference"]
-        lines = tuple(DiffLine(*each) for each in kept["lines"])
-        yield from shown_difference(look, Difference(lines, kept["differing"], kept["of"]), 14)
+    elif aspect.difference:
+        kept = aspect.difference
+        lines = tuple(DiffLine(*each) for each in kept.lines)
+        yield from shown_difference(look, Difference(lines, kept.differing, kept.of), 14)
     elif form in ("is", "lines"):
         yield from _text_rows(look, expected, _whole(aspect, fields), everything=everything)
     else:
@@ -189,18 +185,16 @@ def _aspect_rows(
         yield _found(_found_text(look, form, actual))
 
 
-def _compared_rows(
-    look: Look, aspect: Mapping[str, Any], fields: Mapping[str, Any], *, everything: bool
-) -> Iterator[list[Segment]]:
+def _compared_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
     """Yield how a launch differs from the first one of its case, or that an option made no difference."""
-    form, expected, actual = aspect["form"], aspect["expected"], aspect["actual"]
+    form, expected, actual = aspect.form, aspect.expected or "", aspect.actual or ""
     if form == "effect":
-        yield _expected(f"{fields.get('culprit', 'the other words')} to make a difference")
+        yield _expected(f"{fields.culprit} to make a difference")
         yield _found(f"the same in {counted(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
         return
-    other = fields["steps"][aspect["step"] - 1]["argv"]
-    same = tuple(other) == tuple(fields["argv"])
-    if aspect["aspect"] == "reference":
+    other = fields.steps[aspect.step - 1].argv
+    same = tuple(other) == tuple(fields.argv)
+    if aspect.aspect == "reference":
         yield [("expected is what the reference did, and what was found is ours", "dim")]
     else:
         yield [("compared  ", "dim"), "once more" if same else visible_words(other)]
@@ -212,10 +206,10 @@ def _compared_rows(
         yield _found(f"exit {actual}")
     else:
         yield [(f"{form}", "dim")]
-        if "difference" in aspect:
-            kept = aspect["difference"]
-            lines = tuple(DiffLine(*each) for each in kept["lines"])
-            yield from shown_difference(look, Difference(lines, kept["differing"], kept["of"]), 14)
+        if aspect.difference:
+            kept = aspect.difference
+            lines = tuple(DiffLine(*each) for each in kept.lines)
+            yield from shown_difference(look, Difference(lines, kept.differing, kept.of), 14)
         else:
             yield from _text_rows(look, expected, actual, everything=everything)
 
@@ -276,13 +270,14 @@ def _found_text(look: Look, form: str, actual: str) -> str:
     return quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
 
 
-def _whole(aspect: Mapping[str, Any], fields: Mapping[str, Any]) -> str:
+def _whole(aspect: AspectRecord, fields: Record) -> str:
     """Return all of what was found, from the record's stream when the aspect keeps only its beginning."""
-    if f"{aspect['aspect']}_masked" in fields:
-        return str(fields[f"{aspect['aspect']}_masked"])
-    if aspect["aspect"] in ("stdout", "stderr") and "step" not in aspect:
-        return stream_bytes(fields, aspect["aspect"]).decode("utf-8", "surrogateescape")
-    return str(aspect["actual"])
+    if aspect.aspect in ("stdout", "stderr") and not aspect.step:
+        masked: str | None = getattr(fields, f"{aspect.aspect}_masked")
+        if masked is not None:
+            return masked
+        return kept_bytes(fields, aspect.aspect).decode("utf-8", "surrogateescape")
+    return aspect.actual or ""
 
 
 def _text_rows(look: Look, expected: str, found: str, *, everything: bool) -> Iterator[list[Segment]]:
@@ -321,10 +316,10 @@ def shown_difference(look: Look, found: Difference, most: int) -> Iterator[list[
         yield [("         ", ""), ("further lines are left out here; --all shows them", "dim")]
 
 
-def stream_rows(look: Look, fields: Mapping[str, Any], *, whole: bool) -> Iterator[list[Segment]]:
+def stream_rows(look: Look, fields: Record | StepRecord, *, whole: bool) -> Iterator[list[Segment]]:
     """Yield what the program printed, escaped; only the last lines unless `whole`."""
     for name in ("stdout", "stderr"):
-        lines = split_lines(stream_bytes(fields, name).decode("utf-8", "surrogateescape"))
+        lines = split_lines(kept_bytes(fields, name).decode("utf-8", "surrogateescape"))
         label = f"complete {name}" if whole else f"{name} so far"
         if not lines:
             yield ["  ", (label, "dim"), "  nothing"]
@@ -336,14 +331,14 @@ def stream_rows(look: Look, fields: Mapping[str, Any], *, whole: bool) -> Iterat
             yield ["    ", (f"{look.sign('bar')} ", "dim"), visible_line(line[:2_000], look.sign("space"))]
 
 
-def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mapping[str, Any]) -> str:
+def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, Any]) -> str:
     """Return the line that repeats a case by hand in POSIX sh: environment and standard input before the words.
 
     Newlines stand in it as they are, inside quotes. What contains other invisible characters is not repeated exactly, which a
     comment at the end says, with the way to do it.
     """
-    compared = fields.get("relation") is not None  # what it is compared with stands beside the difference
-    steps = [fields["argv"], *(() if compared else fields.get("more_argv", ()))]
+    compared = bool(fields.relation)  # what it is compared with stands beside the difference
+    steps = [fields.argv, *(() if compared else fields.more_argv)]
     stdin = around.get("stdin")
     texts = [*launch, *(word for words in steps for word in words), *filter(None, around.get("env", {}).values()),
              stdin if stdin and len(stdin) <= MOST_STDIN else "", around.get("file", "")]  # fmt: skip
@@ -366,6 +361,6 @@ def repeat_line(launch: Sequence[str], fields: Mapping[str, Any], around: Mappin
     notes = [
         *([f"with {', '.join(around['files'])} in place"] if around.get("files") else []),
         *around.get("notes", ()),
-        *([] if exact else [INEXACT.format(id=fields["id"][:SHOWN_ID])]),
+        *([] if exact else [INEXACT.format(id=fields.id[:SHOWN_ID])]),
     ]
     return f"{line}   # {', '.join(notes)}" if notes else line

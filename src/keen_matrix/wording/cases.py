@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
-from keen_matrix.core.results.records import stream_bytes
+from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.wording.safe import escape, shell_line, visible_line
 from keen_matrix.wording.signs import MARKS, text_of
 
@@ -13,9 +10,9 @@ OUTPUT_SHOWN = 20_000
 """Characters of a stream that a report shows."""
 
 
-def title_of(fields: Mapping[str, Any]) -> str:
+def title_of(fields: Record) -> str:
     """Return the words of a case as a shell line, without the launch words."""
-    words = [fields["argv"], *(() if fields.get("relation") else fields.get("more_argv", ()))]
+    words = [fields.argv, *(() if fields.relation else fields.more_argv)]
     return " ; ".join(shell_line(each) for each in words) or "(no words)"
 
 
@@ -29,32 +26,32 @@ class _Plain:
         return MARKS[name][0]
 
 
-def lines_of(fields: Mapping[str, Any]) -> list[str]:
+def lines_of(fields: Record) -> list[str]:
     """Return what is not as expected, as plain lines: the aspect, expected, found."""
     from keen_matrix.wording.aspects import aspects_rows
 
     return [escape(text_of(row)) for row in aspects_rows(_Plain(), fields, everything=False)]
 
 
-def first_rule(fields: Mapping[str, Any]) -> str:
+def first_rule(fields: Record) -> str:
     """Return the place of the first rule that a case broke, or nothing."""
-    return next((each["rule"] for each in fields["aspects"] if not each["met"] and each.get("rule")), "")
+    return next((each.rule for each in fields.aspects if not each.met and each.rule), "")
 
 
-def output_of(fields: Mapping[str, Any], name: str, most: int = OUTPUT_SHOWN) -> str:
+def output_of(fields: Record, name: str, most: int = OUTPUT_SHOWN) -> str:
     """Return a stream with everything that has no shape of its own written as an escape, cut to a length that is told."""
-    text = stream_bytes(fields, name).decode("utf-8", "surrogateescape")
+    text = kept_bytes(fields, name).decode("utf-8", "surrogateescape")
     cut = text[:most]
     shown = "\n".join(visible_line(line, " ") for line in cut.split("\n"))
     return shown + (f"\n… ({len(text) - most:,} more characters)" if len(text) > most else "")
 
 
-def message_of(fields: Mapping[str, Any]) -> str:
+def message_of(fields: Record) -> str:
     """Return one line on what went wrong."""
-    failed = [each for each in fields["aspects"] if not each["met"]]
-    if fields["verdict"] == "unchecked":
+    failed = [each for each in fields.aspects if not each.met]
+    if fields.verdict == "unchecked":
         return "unchecked: no expectation looks at this vector"
     if not failed:
-        return str(fields["verdict"])
-    names = list(dict.fromkeys(str(each["aspect"]) for each in failed))
-    return escape(f"{fields['verdict']}: {', '.join(names)}")
+        return str(fields.verdict)
+    names = list(dict.fromkeys(str(each.aspect) for each in failed))
+    return escape(f"{fields.verdict}: {', '.join(names)}")

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable
 
 from keen_matrix.cli.console.screen import Screen
-from keen_matrix.core.expect.cascade import VERDICTS
+from keen_matrix.core.model.record import VERDICTS
 from keen_matrix.core.results.tally import Tally
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, pad

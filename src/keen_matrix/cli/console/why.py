@@ -6,9 +6,9 @@ from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.expect.cascade import Cascade, Chosen
 from keen_matrix.core.expect.wording import describe_aspect
 from keen_matrix.core.expressions import as_text
+from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case, case_scope
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.wording.safe import cut, escape, pad, shell_line
 
@@ -63,7 +63,7 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
         for name, each in chosen.items():
             _write_aspect(screen, name if len(matrix.steps) == 1 else f"{number + 1} {name}", each)
     if case.relation is not None:
-        text = RELATIONS[case.relation[0]]
+        text = RELATIONS[case.relation.name]
         screen.line("  ", (pad("compared", 12), "strong"), text)
     screen.line(
         "  ", (pad("always", 12), "strong"), "it starts, ends in time, does not crash, leaves no process behind"

@@ -8,18 +8,17 @@ from typing import TypeAlias
 
 from keen_matrix.core.expect.aspects import Mismatch, describe_end
 from keen_matrix.core.expect.cascade import AspectResult, Judged
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.relation import Relation
 
 Launched: TypeAlias = tuple[tuple[str, ...], Outcome, Judged]
 MOST_NAMED = 6
 """Files that are named when directories differ."""
 
 
-def compare(
-    relation: tuple[str, tuple[bool, ...], tuple[str, ...], tuple[str, ...]], launches: Sequence[Launched]
-) -> Iterator[tuple[int, AspectResult]]:
+def compare(relation: Relation, launches: Sequence[Launched]) -> Iterator[tuple[int, AspectResult]]:
     """Yield how launches compare: the number of the launch that is compared, counted from 1, and the result."""
-    name, _, _, aspects = relation
+    name, aspects = relation.name, relation.aspects
     if name == "renamed":
         yield from _renamed(launches[0][1])
     elif name == "differs":

@@ -15,7 +15,7 @@ from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
 from keen_matrix.core.expect.masks import MASKS, USED, mask, masked_expectation
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.launch.outcome import Looked, Outcome
+from keen_matrix.core.model.outcome import Looked, Outcome
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
@@ -281,8 +281,8 @@ class FileAspect:
             yield Mismatch(form="file", expected="", actual=found.instead)
             return
         change = outcome.files.get(name) if self.unchanged else None
-        if change is not None and change.get("differs") == ["mode"]:
-            yield Mismatch(form="unchanged-mode", expected=str(change["old_mode"]), actual=str(change["mode"]))
+        if change is not None and change.differs == ("mode",):
+            yield Mismatch(form="unchanged-mode", expected=change.old_mode, actual=change.mode)
         elif change is not None:
             yield Mismatch(form="unchanged", expected="", actual=_decoded(content))
         if self.mode is not None and found.mode != self.mode.lstrip("0").zfill(3):
@@ -363,7 +363,7 @@ class OtherFilesAspect:
         """Yield a mismatch that lists every other file created, changed or deleted."""
         if self.allowed:
             return
-        others = [f"{name} {change['state']}" for name, change in outcome.files.items() if not self._is_named(name)]
+        others = [f"{name} {change.state}" for name, change in outcome.files.items() if not self._is_named(name)]
         if others:
             yield Mismatch(form="other-files", expected="", actual=", ".join(others))
 

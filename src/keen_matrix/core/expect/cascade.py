@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import compress
-from typing import Literal, NamedTuple, TypeAlias
+from typing import NamedTuple
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.aspects import (
@@ -22,15 +22,14 @@ from keen_matrix.core.expect.aspects import (
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.record import Verdict
 from keen_matrix.core.spec.model import Rule
 
-Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"]
-VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady")
-_FROM_WORST = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked", "held")
+_FROM_WORST: tuple[Verdict, ...] = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked", "held")
 
 
-def worst_of(verdicts: Iterable[str]) -> str:
+def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
     """Return the verdict that stands for several launches: held only when all held; unchecked says least."""
     found = set(verdicts)
     if found == {"held", "unchecked"}:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from keen_matrix.core.expect.aspects import Mismatch
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.outcome import Outcome
 
 TIME_UNITS: Mapping[str, float] = {"us": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0}
 SIZE_UNITS: Mapping[str, float] = {

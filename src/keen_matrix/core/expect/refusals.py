@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect, Mismatch, OtherFilesAspect, StreamAspect, TextForm
 from keen_matrix.core.expect.exits import ExitExpectation
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.case import MENTIONS
+from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.spec.model import Rule
-from keen_matrix.core.vectors.case import MENTIONS
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.model import Signature

@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from keen_matrix.core.launch.outcome import Looked, Outcome
+from keen_matrix.core.model.outcome import Looked, Outcome
+from keen_matrix.core.model.record import FileChange
 
 
 class Altered(NamedTuple):
@@ -162,5 +163,5 @@ def _files(outcome: Outcome) -> Iterator[Altered]:
                 f"{name}: another mode", aspect, put(found._replace(mode="600" if found.mode != "600" else "644"))
             )
     if outcome.files or outcome.looked_at:
-        more = {**outcome.files, "one-more.txt": {"state": "created", "kind": "file", "size": 5, "mode": "644"}}
+        more = {**outcome.files, "one-more.txt": FileChange("created", "file", 5, "644")}
         yield Altered("one more file", "other-files", replace(outcome, files=more))

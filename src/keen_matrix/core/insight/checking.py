@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import Cascade, Chosen, Judged
 from keen_matrix.core.expect.forms import BASELINE, OUTPUTS
 from keen_matrix.core.expect.masks import MASKS, USED, mask
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
+from keen_matrix.core.model.case import Case, case_scope
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.record import Record, StepRecord
 from keen_matrix.core.oracle import OncePerCase, named_functions
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.results.records import outcome_of
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case, case_scope
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 
@@ -78,12 +78,11 @@ class Checker:
         return replace(outcome, masked=found, **found)  # type: ignore[arg-type]
 
 
-def recorded_cases(
-    spec: Spec, records: Mapping[str, Mapping[str, Any]]
-) -> Iterator[tuple[Matrix, Case, Mapping[str, Any], list[Outcome]]]:
+def recorded_cases(spec: Spec, records: Mapping[str, Record]) -> Iterator[tuple[Matrix, Case, Record, list[Outcome]]]:
     """Yield the cases of a spec that were recorded, with their records and the outcomes of their launches."""
     for matrix in spec.matrices:
         for case in unfold_matrix(spec, matrix):
             fields = records.get(case.id)
-            if fields is not None and fields["matrix"] == matrix.name:
-                yield matrix, case, fields, [outcome_of(each) for each in fields.get("steps") or [fields]]
+            if fields is not None and fields.matrix == matrix.name:
+                launches: Sequence[StepRecord | Record] = fields.steps or [fields]
+                yield matrix, case, fields, [outcome_of(each) for each in launches]

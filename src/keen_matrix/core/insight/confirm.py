@@ -9,10 +9,10 @@ from itertools import islice
 from keen_matrix.core.insight.features import Feature, Observed, observe
 from keen_matrix.core.insight.suspects import CauseFound, Suspicion
 from keen_matrix.core.launch.engine import run
+from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.results.records import case_fields
 from keen_matrix.core.signature.families.accepted import all_requests
-from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case
+from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -73,9 +73,14 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
             standing = standing_of(spec.signature, words)
             if standing.status == "accepted" and words != cause.example:
                 home = next((matrix for matrix in spec.matrices if matrix.family == "accepted"), spec.matrices[0])
-                case = Case(0, case_id(("confirm", *words)), home.index, words, dict(standing.bound))
-                case.standings, case.family, case.note = (standing,), home.family, BETWEEN
-                yield case
+                yield _case(home, words, standing, BETWEEN)
+
+
+def _case(home: Matrix, words: tuple[str, ...], standing: Standing, note: str = "") -> Case:
+    return Case(
+        id=case_id(("confirm", *words)), matrix=home.index, argv=words, values=dict(standing.bound), standings=(standing,),
+        family=home.family, note=note,
+    )  # fmt: skip
 
 
 def _twin(case: Observed, example: Observed, subject: str) -> bool:
@@ -92,18 +97,15 @@ def _candidates(spec: Spec) -> Iterator[Case]:
         for words in all_requests(spec.signature):
             standing = standing_of(spec.signature, words)
             if standing.status == "accepted":
-                case = Case(0, case_id(("confirm", *words)), home.index, words, dict(standing.bound))
-                case.standings, case.family = (standing,), home.family
-                yield case
+                yield _case(home, words, standing)
     for matrix in matrices:
         if not matrix.steps or len(matrix.steps) == 1:
             yield from unfold_matrix(spec, replace(matrix, combine="all", limit=MOST_CANDIDATES))
 
 
 def _features(spec: Spec, case: Case, limits: set[Feature]) -> set[Feature]:
-    fields = {**case_fields(case, ""), "verdict": "held"}
     judgement = spec.signature.judge(case.argv) if spec.signature is not None else None
-    seen = observe(fields, spec.signature, judgement, with_values=judgement is None)
+    seen = observe(case_fields(case, ""), spec.signature, judgement, with_values=judgement is None)
     found = set(seen.features)
     for limit in limits:
         number = seen.numbers.get(limit.subject)
@@ -119,9 +121,9 @@ def _features(spec: Spec, case: Case, limits: set[Feature]) -> set[Feature]:
 def observed_of(spec: Spec, cases: Sequence[Case]) -> list[Observed]:
     """Launch cases and return what was observed of them."""
     found = []
-    for result in run(cases, spec):
-        judgement = spec.signature.judge(result.fields["argv"]) if spec.signature is not None else None
-        found.append(observe(result.fields, spec.signature, judgement, with_values=judgement is None))
+    for record in run(cases, spec):
+        judgement = spec.signature.judge(record.argv) if spec.signature is not None else None
+        found.append(observe(record, spec.signature, judgement, with_values=judgement is None))
     return found
 
 

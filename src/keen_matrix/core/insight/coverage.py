@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.launch.rules import rules_for, rules_key
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.judge import identifier
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import is_help
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case
 from keen_matrix.core.vectors.combine import strength_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.factors import layout_of

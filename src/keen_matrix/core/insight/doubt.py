@@ -15,9 +15,10 @@ from keen_matrix.core.expect.json_form import JsonForm
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.insight.alterations import Altered, Context, alterations
 from keen_matrix.core.insight.checking import Checker, recorded_cases
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case
 
 MOST_MESSAGES = 40
 """Messages of other refusals that are kept to be exchanged."""
@@ -74,7 +75,7 @@ class Doubts:
         return Score(sum(each.noticed for each in parts), sum(each.tried for each in parts))
 
 
-def doubts_of(spec: Spec, records: Mapping[str, Mapping[str, Any]]) -> Doubts:
+def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
     """Return what the expectations of a spec leave open, by the recorded outcomes of its cases that held. Nothing is launched."""
     found = Doubts()
     checker = Checker(spec)
@@ -85,17 +86,17 @@ def doubts_of(spec: Spec, records: Mapping[str, Mapping[str, Any]]) -> Doubts:
         if template.source == "" and template.constant is None:
             program = os.path.splitext(os.path.basename(template.render(Scope({"here": spec.here}))))[0]
     for matrix, case, fields, outcomes in recorded_cases(spec, records):
-        if fields["verdict"] == "held" and (case.relation is not None or len(outcomes) == 1):
+        if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
             _doubt(found, checker, matrix, case, outcomes, messages, program)
     return found
 
 
-def _messages(records: Mapping[str, Mapping[str, Any]]) -> list[bytes]:
+def _messages(records: Mapping[str, Record]) -> list[bytes]:
     """Return a message of each kind of refusal; by the order of ids, since that of a journal is how cases happened to end."""
     kinds: dict[str, bytes] = {}
     for _, fields in sorted(records.items()):
-        if fields.get("judgement") == "refused" and fields.get("stderr") and len(kinds) < MOST_MESSAGES:
-            kinds.setdefault(str(fields.get("kind")), str(fields["stderr"]).encode())
+        if fields.judgement == "refused" and fields.stderr and len(kinds) < MOST_MESSAGES:
+            kinds.setdefault(str(fields.kind), fields.stderr.encode())
     return list(kinds.values())
 
 

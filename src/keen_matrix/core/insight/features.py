@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import itertools
 import math
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from keen_matrix.core.expressions import as_text
+from keen_matrix.core.model.record import CaseFields, Record
 from keen_matrix.core.signature.judge import Judgement
 from keen_matrix.core.signature.model import Signature
 
@@ -49,11 +50,14 @@ class Observed:
 
 
 def observe(
-    fields: Mapping[str, Any], signature: Signature | None, judgement: Judgement | None, *, with_values: bool
+    fields: CaseFields, signature: Signature | None, judgement: Judgement | None, *, with_values: bool
 ) -> Observed:
-    """Return what can be said of a recorded case. `with_values` adds the axes and columns of its matrix."""
-    words = tuple(fields["argv"])
-    case = Observed(fields["id"], words, fields["verdict"] == "held")
+    """Return what can be said of a case; one without an outcome counts as held.
+
+    `with_values` adds the axes and columns of its matrix.
+    """
+    words = fields.argv
+    case = Observed(fields.id, words, not isinstance(fields, Record) or fields.verdict == "held")
     if judgement is not None and signature is not None:
         case.refused = judgement.status == "refused"
         if case.refused:
@@ -62,15 +66,15 @@ def observe(
             _add_bindings(case, signature, judgement)
             _add_spellings(case, signature, words)
     if with_values:
-        if fields.get("family") and fields.get("culprit"):
-            case.features.add(Feature("it", "is about", str(fields["culprit"])))
-        for name, value in fields["values"].items():
+        if fields.family and fields.culprit:
+            case.features.add(Feature("it", "is about", str(fields.culprit)))
+        for name, value in fields.values.items():
             _add_value(case, name, value)
     case.features |= set(_word_traits(words))
     return case
 
 
-def _add_refusal(case: Observed, fields: Mapping[str, Any], judgement: Judgement) -> None:
+def _add_refusal(case: Observed, fields: CaseFields, judgement: Judgement) -> None:
     for refusal in judgement.refusals:
         case.features.add(Feature("the refusal", "is", refusal.kind))
         for name in refusal.mentions[1:3] or refusal.mentions[:1]:
@@ -83,7 +87,7 @@ def _add_refusal(case: Observed, fields: Mapping[str, Any], judgement: Judgement
                     case.numbers["the refused value"] = number
     if not judgement.refusals[0].mentions[:1] or judgement.refusals[0].culprit != judgement.refusals[0].mentions[0]:
         return
-    if fields.get("note") and "joined" in str(fields["note"]):
+    if fields.note and "joined" in str(fields.note):
         case.features.add(Feature("the value", "is", "joined to its option"))
 
 

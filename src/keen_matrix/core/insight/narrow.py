@@ -12,22 +12,23 @@ for these very words, other words would fail for another reason, so steps 2 and 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expressions import FUNCTIONS, Template, as_text
 from keen_matrix.core.launch.rules import rules_for
+from keen_matrix.core.model.case import Case, Standing, case_scope
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.spec.model import Matrix, Put, Spec, Stdin
-from keen_matrix.core.vectors.case import Case, case_scope
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal", "dialogue"})
 """Aspects whose expectation is no text written for the words of a vector."""
-Launcher: TypeAlias = Callable[[Matrix, Sequence[Case]], list[Mapping[str, Any]]]
+Launcher: TypeAlias = "Callable[[Matrix, Sequence[Case]], Sequence[Record]]"
 
 
 @dataclass(slots=True)
@@ -44,7 +45,7 @@ class Narrowed:
 
     case: Case
     matrix: Matrix
-    fields: Mapping[str, Any]
+    fields: Record
     steps: list[Step] = field(default_factory=list)
     launches: int = 0
     tried: int = 0
@@ -53,12 +54,12 @@ class Narrowed:
     notes: list[str] = field(default_factory=list)
 
 
-def reason_of(fields: Mapping[str, Any]) -> tuple[Any, ...]:
+def reason_of(fields: Record) -> tuple[Any, ...]:
     """Return what must stay the same for a failure to be the same: verdict, aspects, how the launch ended or crashed."""
-    failed = sorted({each["aspect"] for each in fields["aspects"] if not each["met"]})
-    crash = next((str(each["actual"]).split(":")[:2] for each in fields["aspects"] if each["aspect"] == "crash"), None)
-    ends = sorted(str(each["actual"]) for each in fields["aspects"] if each["aspect"] == "exit" and not each["met"])
-    return fields["verdict"], tuple(failed), tuple(crash or ()), tuple(ends)
+    failed = sorted({each.aspect for each in fields.aspects if not each.met})
+    crash = next((str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None)
+    ends = sorted(str(each.actual) for each in fields.aspects if each.aspect == "exit" and not each.met)
+    return fields.verdict, tuple(failed), tuple(crash or ()), tuple(ends)
 
 
 class Narrower:
@@ -75,7 +76,7 @@ class Narrower:
     def narrowed(self) -> Narrowed:
         """Return the smallest vector that fails the same way."""
         found = self.found
-        if found.fields["verdict"] == "held":
+        if found.fields.verdict == "held":
             found.notes.append("it holds now")
             return found
         if found.case.relation is not None and any(words != found.case.argv for words in found.case.more):
@@ -226,14 +227,15 @@ class Narrower:
 
     def _case(self, words: tuple[str, ...]) -> Case:
         old = self.found.case
-        case = Case(
-            0, case_id((self.found.matrix.name, *words)), old.matrix, words, old.values, None, (words,) * len(old.more)
-        )
-        case.relation, case.family, case.kind, case.note = old.relation, old.family, old.kind, old.note
+        standings, culprit = tuple[Standing, ...](), ""
         if self.spec.signature is not None:
-            case.standings = (standing_of(self.spec.signature, words),)
-            case.culprit = case.standings[0].culprit or old.culprit
-        return case
+            standings = (standing_of(self.spec.signature, words),)
+            culprit = standings[0].culprit or old.culprit
+        return Case(
+            id=case_id((self.found.matrix.name, *words)), matrix=old.matrix, argv=words, values=old.values,
+            more=(words,) * len(old.more), relation=old.relation, family=old.family, kind=old.kind, note=old.note,
+            standings=standings, culprit=culprit,
+        )  # fmt: skip
 
     def _same_standing(self, case: Case) -> bool:
         """Tell whether the signature says the same of a vector as of the one that failed."""

@@ -28,7 +28,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
-from keen_matrix.core.launch.outcome import Outcome
+from keen_matrix.core.model.outcome import Outcome
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import Ended, Keeper

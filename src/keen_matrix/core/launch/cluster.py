@@ -20,13 +20,15 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any
 
+from msgspec import structs
+
 from keen_matrix import __version__
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
 from keen_matrix.core.launch.archive import archive_of, unpacked
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
-from keen_matrix.core.launch.wire import ResultFrame, case_of, case_tuple
+from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case
 
 BATCH_SECONDS = 2.0
 FIRST_BATCH = 8
@@ -132,7 +134,7 @@ class ClusterPool:
             while True:
                 while len(out) < slots * (1 + AHEAD):
                     size = FIRST_BATCH if not pace else max(1, min(MOST_BATCH, int(BATCH_SECONDS / pace)))
-                    batch = [case_tuple(case) for case in islice(supply, size)]
+                    batch = list(islice(supply, size))
                     if not batch:
                         break
                     number += 1
@@ -268,7 +270,7 @@ def _run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[flo
     if _POOL.get("planned") != (spec.path, task.launch, task.repeat):
         pool.plan(spec, resolved_launch(spec), repeat=task.repeat)
         _POOL["planned"] = (spec.path, task.launch, task.repeat)
-    cases = (_moved(case_of(fields), here, spec.here) for fields in pickle.loads(batch))
+    cases = (_moved(case, here, spec.here) for case in pickle.loads(batch))
     frames = [_home(tuple(frame), here, spec.here) for frame in pool.results(cases)]
     return time.monotonic() - started, frames
 
@@ -277,9 +279,8 @@ def _moved(case: Case, old: str, new: str) -> Case:
     """Return a case whose words name files in the spec's folder here instead of where they were unfolded."""
     if old == new or not any(old in word for words in (case.argv, *case.more) for word in words):
         return case
-    case.argv = tuple(word.replace(old, new) for word in case.argv)
-    case.more = tuple(tuple(word.replace(old, new) for word in words) for words in case.more)
-    return case
+    moved = tuple(tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more))
+    return structs.replace(case, argv=moved[0], more=moved[1:])
 
 
 def _home(frame: tuple[Any, ...], old: str, new: str) -> tuple[Any, ...]:

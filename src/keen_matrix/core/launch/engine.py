@@ -8,9 +8,9 @@ import re
 import select
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
@@ -23,15 +23,16 @@ from keen_matrix.core.launch.wire import (
     Plan,
     ReadyFrame,
     ResultFrame,
-    case_of,
-    case_tuple,
     pack,
+    result_frame,
     unpack,
 )
 from keen_matrix.core.launch.workers import CLOSE_SECONDS, STOPPED_LOOKS, Worker, Workers, default_jobs
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.results.lines import decode_record
 from keen_matrix.core.spec.model import Spec, Step
-from keen_matrix.core.vectors.case import Case
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
@@ -69,7 +70,7 @@ class WorkerPool:
         """Whether all cases of a run have been handed out."""
         self._serial = False
         """Whether one program runs at a time: cases share a directory."""
-        self._again: deque[tuple[Any, ...]] = deque()
+        self._again: deque[Case] = deque()
         """Cases, as they travel, that a worker was lost on."""
         self._losses: Counter[tuple[int, str]] = Counter()
         """How many workers each case was lost with."""
@@ -182,7 +183,7 @@ class WorkerPool:
             return
         if self._dry:
             return
-        wanting = [(worker, worker.wanted, list[Any]()) for worker in self._used]
+        wanting = [(worker, worker.wanted, list[Case]()) for worker in self._used]
         # one to each in turn, so that the last cases of a run are shared out
         for turn in range(max(count for _, count, _ in wanting)):
             for _, count, batch in wanting:
@@ -191,15 +192,15 @@ class WorkerPool:
                     if case is None:
                         self._dry = True
                         break
-                    batch.append(case_tuple(case))
+                    batch.append(case)
         for worker, _, batch in wanting:
             self._hand(worker, batch)
 
     @staticmethod
-    def _hand(worker: Worker, batch: list[tuple[Any, ...]]) -> None:
+    def _hand(worker: Worker, batch: list[Case]) -> None:
         if batch:
             for each in batch:
-                worker.cases[each[0], each[1]] = each
+                worker.cases[each.sequence, each.id] = each
             worker.unsent += pack(batch)
 
     @staticmethod
@@ -231,7 +232,7 @@ class WorkerPool:
             self._losses[key] += worker.ready
             if self._losses[key] > 1 and worker.solitary:
                 text = f"the worker process that launched it {how}, twice"
-                yield self._crashed(case_of(case), f"{text}: {worker.fault}" if worker.fault else text)
+                yield self._crashed(case, f"{text}: {worker.fault}" if worker.fault else text)
             else:
                 self._again.append(case)
         self._send_plan(self._workers.replace(worker))
@@ -239,16 +240,15 @@ class WorkerPool:
     def _crashed(self, case: Case, text: str) -> ResultFrame:
         """Return the result of a case that no worker survives."""
         from keen_matrix.core.expect.aspects import Mismatch
-        from keen_matrix.core.expect.cascade import VERDICTS, AspectResult, Judged
-        from keen_matrix.core.launch.outcome import Outcome
-        from keen_matrix.core.results.records import Record, encode
+        from keen_matrix.core.expect.cascade import AspectResult, Judged
+        from keen_matrix.core.model.outcome import Outcome
+        from keen_matrix.core.results.records import Recorder
 
-        record = Record(case, self._names[case.matrix])
+        recorder = Recorder(case, self._names[case.matrix])
         mismatch = Mismatch(form="crash", expected="", actual=text)
         result = AspectResult(aspect="crash", met=False, mismatch=mismatch)
-        record.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
-        fields = record.fields(0)
-        return ResultFrame(case.sequence, case.matrix, VERDICTS.index("crashed"), 0.0, encode(fields))
+        recorder.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
+        return result_frame(case, recorder.record(0))
 
     def _receive(self, worker: Worker) -> Iterator[ResultFrame]:
         try:
@@ -375,31 +375,17 @@ def _renamed(launch: ResolvedLaunch, folder: str) -> tuple[str, tuple[str, ...]]
     return (launch.file if at else link), words
 
 
-@dataclass(frozen=True, slots=True)
-class Result:
-    """A finished case, as the journal records it."""
-
-    fields: Mapping[str, Any]
-
-    @property
-    def verdict(self) -> str:
-        """The verdict on the case."""
-        return str(self.fields["verdict"])
-
-
-def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1) -> Iterator[Result]:
-    """Launch the cases of a spec and yield a Result for each as it finishes.
+def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1) -> Iterator[Record]:
+    """Launch the cases of a spec and yield the record of each as it finishes.
 
     `jobs` is how many programs run at a time (default: one for each processor), `repeat` how often each case is launched.
     Raises RunFault when the program cannot be launched at all.
     """
-    import json
-
     launch = resolved_launch(spec)
     with WorkerPool(jobs or default_jobs()) as pool:
         pool.plan(spec, launch, repeat=repeat)
         for result in pool.results(cases):
-            yield Result(json.loads(result.line))
+            yield decode_record(result.line)
 
 
-__all__ = ["Result", "WorkerPool", "default_jobs", "resolved_launch", "run"]
+__all__ = ["WorkerPool", "default_jobs", "resolved_launch", "run"]

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.spec.model import Matrix, Rule, Spec
-from keen_matrix.core.vectors.case import Case, Standing
 
 
 def standing_at(case: Case, number: int) -> Standing | None:

@@ -12,11 +12,10 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.cascade import VERDICTS, Judged, worst_of
+from keen_matrix.core.expect.cascade import Judged, worst_of
 from keen_matrix.core.expect.masks import USED, Mask, mask
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch, Start
-from keen_matrix.core.launch.outcome import Outcome
 from keen_matrix.core.launch.surround import (
     SurroundingsFault,
     directory_state,
@@ -28,15 +27,16 @@ from keen_matrix.core.launch.surround import (
 )
 from keen_matrix.core.launch.trees import copy_inside, remove_tree
 from keen_matrix.core.launch.wire import pack_result
-from keen_matrix.core.results.records import Record, encode
+from keen_matrix.core.model.case import Case, CaseScope
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.record import AspectRecord, FileChange, Record, Repeats
+from keen_matrix.core.results.records import Recorder
 from keen_matrix.core.spec.model import Step
-from keen_matrix.core.vectors.case import Case, CaseScope
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import Keeper
     from keen_matrix.core.launch.worker import Worker
 
-VERDICT_NUMBER = {verdict: number for number, verdict in enumerate(VERDICTS)}
 RETRY_SECONDS = 0.1
 RETRY_MOST = 300
 """Tries, a tenth of a second apart, while the system has no process or memory to spare."""
@@ -60,7 +60,7 @@ class Slot:
         self._tries = 0
         self._repeats: list[bytes] = []
         self._times: list[float] = []
-        self._first: dict[str, Any] = {}
+        self._first: Record | None = None
         self._moved = True
         self._left_behind = ""
         """Why something in a directory of the case could not be removed."""
@@ -82,7 +82,7 @@ class Slot:
         case = self.case
         assert case is not None
         self.launched_at_ns = time.time_ns()
-        self._record = Record(case, self.worker.names[case.matrix])
+        self._recorder = Recorder(case, self.worker.names[case.matrix])
         self._step = 0
         self._before: dict[str, Any] = {}
         self._begin_step(first=True)
@@ -100,10 +100,9 @@ class Slot:
         for function in worker.functions.values():
             function.forget()
         if case.relation is not None:
-            launcher = case.relation[2][self._step] if case.relation[2] else ""
-            launcher = "renamed" if case.relation[0] == "renamed" else launcher
+            launcher = case.relation.launcher(self._step)
             file, words = plan.launchers[launcher] if launcher else (file, words)
-            fresh = first or case.relation[1][self._step]
+            fresh = first or case.relation.fresh[self._step]
         else:
             fresh = first
         live = worker.live_for(case) if plan.live else None
@@ -287,10 +286,10 @@ class Slot:
             self._mask(outcome)
         around = self._spec_step.surroundings
         if not in_place:
-            outcome.files = {name: {"state": "deleted"} for name in (*self._before, ".")}
+            outcome.files = {name: FileChange(state="deleted") for name in (*self._before, ".")}
         elif fresh and (self._before or moved):
             outcome.files = file_changes(self._before, self.directories.work)
-        if case.relation is not None and fresh and in_place and "files" in case.relation[3]:
+        if case.relation is not None and fresh and in_place and "files" in case.relation.aspects:
             outcome.state = directory_state(self.directories.work)
         masks = worker.matrices[case.matrix].masks
         checked = masked_outcome(outcome, masks) if masks else outcome
@@ -302,7 +301,7 @@ class Slot:
             judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
         if masks:
             outcome.masks_used |= self.scope.names[USED]
-        self._record.add(self.words, outcome, judged)
+        self._recorder.add(self.words, outcome, judged)
         if self._step < len(case.more) and outcome.unlaunched is None:
             self._step += 1
             self._begin_step(first=False)
@@ -317,45 +316,41 @@ class Slot:
     def _finish_run(self, judged: Judged) -> None:
         worker, case = self.worker, self.case
         assert case is not None and self.launch is not None
-        fields = self._record.fields(worker.floor())
-        if worker.plan.keep and fields["verdict"] != "held" and worker.fresh:
-            fields["kept"] = self._keep(worker.plan.keep, case.id)
+        record = self._recorder.record(worker.floor())
+        if worker.plan.keep and record.verdict != "held" and worker.fresh:
+            record.kept = self._keep(worker.plan.keep, case.id)
         big = len(self.launch.outcome.stdout) + len(self.launch.outcome.stderr) > LARGE_OUTPUT
         if self._moved:
             self._left_behind = self.directories.clean() or self._left_behind
         if self._left_behind:
             remark = f"its directory could not be removed and is left behind ({self._left_behind})"
-            fields["remarks"] = [*fields.get("remarks", ()), remark]
+            record.remarks = [*record.remarks, remark]
             self._left_behind = ""
         repeat = worker.plan.repeat
         if repeat > 1:
-            self._repeats.append(self._record.essence())
-            self._times.append(fields["seconds"])
-            self._first = fields if len(self._repeats) == 1 else self._first
-            if len(self._repeats) < repeat and fields["verdict"] != "unlaunched":
-                if fields["verdict"] != "held" and self._first["verdict"] == "held":
-                    self._first = fields
+            self._repeats.append(self._recorder.essence())
+            self._times.append(record.seconds)
+            first = self._first if len(self._repeats) > 1 and self._first is not None else record
+            self._first = record if record.verdict != "held" and first.verdict == "held" else first
+            if len(self._repeats) < repeat and record.verdict != "unlaunched":
                 self._begin_run()
                 return
-            fields = self._steadied(fields)
+            record = self._steadied(self._first)
         self.case = self.launch = None
         worker.free.append(self)
-        line = encode(fields)
-        worker.send(pack_result(case.sequence, case.matrix, VERDICT_NUMBER[fields["verdict"]], fields["seconds"], line))
+        worker.send(pack_result(case, record))
         if big:
             worker.forget_peak()
 
-    def _steadied(self, last: dict[str, Any]) -> dict[str, Any]:
-        """Return the record of a repeated case: the first that did not hold, or the first; unsteady when they disagree."""
-        fields = self._first if self._first["verdict"] != "held" or last["verdict"] == "held" else last
+    def _steadied(self, record: Record) -> Record:
+        """Return the record that stands for a repeated case, the first that did not hold or the first of all; unsteady when
+        the launches disagree."""
         kinds = len(set(self._repeats))
-        fields["repeats"] = {"times": len(self._repeats), "different": kinds, "seconds": self._times}
+        record.repeats = Repeats(len(self._repeats), kinds, self._times)
         if kinds > 1:
-            fields["verdict"] = worst_of([fields["verdict"], "unsteady"])
-            fields["aspects"].append(
-                {"aspect": "repeats", "met": False, "form": "steady", "expected": "1", "actual": str(kinds)}
-            )
-        return fields
+            record.verdict = worst_of([record.verdict, "unsteady"])
+            record.aspects.append(AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds)))
+        return record
 
     def _keep(self, folder: str, id: str) -> str:
         """Copy the case's directory to where it is kept, and return that place."""

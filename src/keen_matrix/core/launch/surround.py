@@ -14,6 +14,7 @@ from keen_matrix.core.launch.child import Answering, Start, Stopping
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
 from keen_matrix.core.launch.trees import copy_file, copy_inside, folder_inside, open_folder, open_new
+from keen_matrix.core.model.record import FileChange
 from keen_matrix.core.spec.model import Put, Stdin, Surroundings
 
 MOST_LISTED = 1_000
@@ -256,13 +257,13 @@ def directory_state(root: str) -> dict[str, tuple[Any, ...]]:
 STATE_BYTES = 64 * 1024 * 1024
 
 
-def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, dict[str, Any]]:
+def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, FileChange]:
     """Return what a launch did to the files below a directory: name → state, kind, size in bytes, mode.
 
     Large files are not read: their size, mode and time tell. At most MOST_LISTED are listed by name; "…" counts the rest.
     """
     after = snapshot_light(root, before)
-    changes: dict[str, dict[str, Any]] = {}
+    changes: dict[str, FileChange] = {}
     left_out = 0
     for name in sorted({*before, *after}):
         old, new = before.get(name), after.get(name)
@@ -271,22 +272,25 @@ def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, 
         if len(changes) >= MOST_LISTED:
             left_out += 1
         elif new is None:
-            changes[name] = {"state": "deleted"}
+            changes[name] = FileChange(state="deleted")
         else:
             state = "created" if old is None else "changed"
-            changes[name] = {"state": state, "kind": new[0], "size": new[1], "mode": f"{new[2]:o}"}
-            if old is not None:
-                changes[name] |= _difference(old, new)
+            differs = () if old is None else _difference(old, new)
+            old_mode = f"{old[2]:o}" if old is not None and "mode" in differs else ""
+            changes[name] = FileChange(state, new[0], new[1], f"{new[2]:o}", differs, old_mode)
     if left_out:
-        changes["…"] = {"state": "more", "count": left_out}
+        changes["…"] = FileChange(state="more", count=left_out)
     return changes
 
 
-def _difference(old: tuple[Any, ...], new: tuple[Any, ...]) -> dict[str, Any]:
-    """Return in what two states of one name differ: its kind, its content, its mode, and what the mode was."""
-    found = [name for name, differ in (("kind", old[0] != new[0]), ("content", (old[1], *old[3:]) != (new[1], *new[3:])),
-                                       ("mode", old[2] != new[2])) if differ]  # fmt: skip
-    return {"differs": found} | ({"old_mode": f"{old[2]:o}"} if "mode" in found else {})
+def _difference(old: tuple[Any, ...], new: tuple[Any, ...]) -> tuple[str, ...]:
+    """Return in what two states of one name differ: its kind, its content, its mode."""
+    parts = (
+        ("kind", old[0] != new[0]),
+        ("content", (old[1], *old[3:]) != (new[1], *new[3:])),
+        ("mode", old[2] != new[2]),
+    )
+    return tuple(name for name, differ in parts if differ)
 
 
 def snapshot_light(root: str, before: Mapping[str, tuple[Any, ...]]) -> dict[str, tuple[Any, ...]]:

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import islice
-from typing import Any
 
 from keen_matrix.core.launch.engine import ResolvedLaunch, WorkerPool
 from keen_matrix.core.launch.warm import WarmPlan
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.results.lines import decode_record
 from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case
 from keen_matrix.core.vectors.ids import shard_of
 
 LEAST = 5
@@ -62,16 +62,17 @@ def check_warm(
 
 def _run(
     pool: WorkerPool, spec: Spec, launch: ResolvedLaunch, cases: Sequence[Case], warm: WarmPlan | None
-) -> dict[str, Mapping[str, Any]]:
+) -> dict[str, Record]:
     pool.plan(spec, launch, warm=warm)
-    found = (json.loads(result.line) for result in pool.results(iter(cases)))
-    return {fields["id"]: fields for fields in found}
+    found = (decode_record(result.line) for result in pool.results(iter(cases)))
+    return {fields.id: fields for fields in found}
 
 
-def difference_of(left: Mapping[str, Any], right: Mapping[str, Any]) -> str:
+def difference_of(left: Record, right: Record) -> str:
     """Return the first aspect in which two records of a case differ, or nothing."""
     for name in ASPECTS:
-        one, other = (each.get(f"{name}_masked", each.get(name, each.get(f"{name}_base64"))) for each in (left, right))
+        streams = name in ("stdout", "stderr")
+        one, other = (each.compared_stream(name) if streams else getattr(each, name) for each in (left, right))
         if one != other:
             return name
     return ""

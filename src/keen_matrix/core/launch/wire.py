@@ -9,13 +9,15 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from keen_matrix.core.launch.frames import LENGTH
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import VERDICTS, Record
+from keen_matrix.core.results.lines import encode
 from keen_matrix.core.spec.model import Spec
-from keen_matrix.core.vectors.case import Case, Standing
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
-_RESULT = struct.Struct("!BIIBd")
+_RESULT = struct.Struct("!BIIBd?10s")
 _LIVE = struct.Struct("!B10s6sd")
 _IS_RESULT, _IS_LIVE, _IS_READY, _IS_FAULT = 0, 1, 2, 3
 
@@ -55,12 +57,10 @@ class ResultFrame(NamedTuple):
     matrix: int
     verdict: int
     seconds: float
+    noted: bool
+    """Whether the record has remarks, or masks that found something."""
+    id: str
     line: bytes
-
-    @property
-    def id(self) -> str:
-        """The case's id, with which every line begins."""
-        return self.line[7:17].decode()
 
 
 def pack(message: Any) -> bytes:
@@ -78,9 +78,18 @@ class LiveFrame(NamedTuple):
     text: bytes
 
 
-def pack_result(sequence: int, matrix: int, verdict: int, seconds: float, line: bytes) -> bytes:
+def pack_result(case: Case, record: Record) -> bytes:
     """Return the frame of a finished case."""
-    return LENGTH.pack(_RESULT.size + len(line)) + _RESULT.pack(_IS_RESULT, sequence, matrix, verdict, seconds) + line
+    frame = result_frame(case, record)
+    head = _RESULT.pack(_IS_RESULT, *frame[:5], frame.id.encode())
+    return LENGTH.pack(_RESULT.size + len(frame.line)) + head + frame.line
+
+
+def result_frame(case: Case, record: Record) -> ResultFrame:
+    """Return what is said of a finished case."""
+    number = VERDICTS.index(record.verdict)
+    noted = bool(record.remarks or record.masked)
+    return ResultFrame(case.sequence, case.matrix, number, record.seconds, noted, case.id, encode(record))
 
 
 def pack_live(id: str, stream: str, seconds: float, text: bytes) -> bytes:
@@ -118,22 +127,5 @@ def unpack(body: bytes) -> ResultFrame | LiveFrame | ReadyFrame | FaultFrame:
     if body[0] == _IS_LIVE:
         _, id, stream, seconds = _LIVE.unpack_from(body)
         return LiveFrame(id.decode(), stream.decode(), seconds, body[_LIVE.size :])
-    _, sequence, matrix, verdict, seconds = _RESULT.unpack_from(body)
-    return ResultFrame(sequence, matrix, verdict, seconds, body[_RESULT.size :])
-
-
-def case_tuple(case: Case) -> tuple[Any, ...]:
-    """Return a case as a plain tuple, which pickles several times faster than the object."""
-    plain = (case.sequence, case.id, case.matrix, case.argv, case.values, case.fault, case.more)
-    if not case.standings and case.relation is None:
-        return plain
-    standings = tuple(map(tuple, case.standings))
-    return (*plain, standings, case.relation, case.family, case.kind, case.culprit, case.note)
-
-
-def case_of(fields: tuple[Any, ...]) -> Case:
-    """Return the case of such a tuple."""
-    case = Case(*fields)
-    if case.standings:
-        case.standings = tuple(Standing(*each) for each in case.standings)
-    return case
+    _, sequence, matrix, verdict, seconds, noted, id = _RESULT.unpack_from(body)
+    return ResultFrame(sequence, matrix, verdict, seconds, noted, id.decode(), body[_RESULT.size :])

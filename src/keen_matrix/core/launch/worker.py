@@ -32,11 +32,11 @@ from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.slot import Slot, check_took_too_long
-from keen_matrix.core.launch.wire import Plan, case_of, pack_fault, pack_live, pack_ready
+from keen_matrix.core.launch.wire import Plan, pack_fault, pack_live, pack_ready
 from keen_matrix.core.launch.workers import take_over
+from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.results.baselines import baseline_path
 from keen_matrix.core.spec.model import Matrix, Step
-from keen_matrix.core.vectors.case import Case, case_scope
 
 if TYPE_CHECKING:
     from keen_matrix.core.oracle import OncePerCase
@@ -399,7 +399,7 @@ class Worker:
             elif message is None:
                 self.closing = True
             else:
-                self.queue.extend(map(case_of, message))
+                self.queue.extend(message)
 
 
 def pidfds_work() -> bool:

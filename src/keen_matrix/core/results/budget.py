@@ -16,8 +16,8 @@ from statistics import median
 from typing import TypeAlias
 
 from keen_matrix.core.expressions import as_text
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.results.order import Known
-from keen_matrix.core.vectors.case import Case
 
 Pair: TypeAlias = tuple[tuple[int, str, str], tuple[int, str, str]]
 UNKNOWN_SECONDS = 0.05

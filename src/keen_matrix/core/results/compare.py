@@ -16,6 +16,7 @@ from hashlib import blake2b
 from statistics import median
 from typing import Any
 
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import cases_of, headers_of
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
@@ -90,7 +91,7 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
     A path in both runs stands for itself. Of the others, one of each run that have the same file name are taken for the same
     spec in another place, where no further spec has that file name.
     """
-    found = [{os.path.normpath(str(each.get("spec", ""))) for path in paths for each in headers_of(path)}
+    found = [{os.path.normpath(each.spec) for path in paths for each in headers_of(path)}
              for paths in (before, after)]  # fmt: skip
     both = found[0] & found[1]
     names = {path: path for path in (*found[0], *found[1])}
@@ -104,18 +105,18 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
 
 def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[Any, ...]]:
     for header, fields in cases_of(paths):
-        times = fields.get("repeats", {}).get("seconds")
-        spec = names[os.path.normpath(str(header.get("spec", "")))]
-        argv = json.dumps(fields["argv"])
-        yield (fields["id"], spec, fields["matrix"], argv, fields["verdict"], output_digest(fields),
-               fields["seconds"], json.dumps(times) if times else None)  # fmt: skip
+        times = fields.repeats.seconds if fields.repeats is not None else None
+        spec = names[os.path.normpath(header.spec)]
+        argv = json.dumps(fields.argv)
+        yield (fields.id, spec, fields.matrix, argv, fields.verdict, output_digest(fields),
+               fields.seconds, json.dumps(times) if times else None)  # fmt: skip
 
 
-def output_digest(fields: dict[str, Any]) -> bytes:
+def output_digest(fields: Record) -> bytes:
     """Return a digest of what a launch did: its end, its streams (masked, where masks are), the files it left."""
-    seen = [fields.get("exit"), fields.get("signal"), sorted(fields.get("files", {}).items())]
+    seen: list[object] = [fields.exit, fields.signal, sorted(fields.files.items())]
     for name in ("stdout", "stderr"):
-        seen.append(fields.get(f"{name}_masked", fields.get(name, fields.get(f"{name}_base64"))))
+        seen.append(fields.compared_stream(name))
     return blake2b(repr(seen).encode("utf-8", "surrogatepass"), digest_size=12).digest()
 
 

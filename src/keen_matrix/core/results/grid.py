@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 from keen_matrix.core.errors import Misuse, nearest
-from keen_matrix.core.results.summary import ABSENT, MatrixSummary, axis_values_of
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.results.summary import ABSENT, Counts, MatrixSummary, axis_values_of
 
 State: TypeAlias = Literal["held", "mixed", "failed", "none"]
 MOST_MULTIPLES = 6
@@ -60,7 +61,7 @@ def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...
 
 
 def grids_of(
-    matrix: MatrixSummary, cases: Iterable[Mapping[str, Any]], axes: Sequence[str], *, always_split: bool = False
+    matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str], *, always_split: bool = False
 ) -> list[Grid]:
     """Return the grids of a matrix by its axes across, down and (for several grids) a third.
 
@@ -80,7 +81,7 @@ def grids_of(
     return [whole]
 
 
-def _split(matrix: MatrixSummary, cases: Iterable[Mapping[str, Any]], axes: Sequence[str]) -> list[Grid]:
+def _split(matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str]) -> list[Grid]:
     across, down = axes[0], axes[1] if len(axes) > 1 else ""
     found: dict[str, Grid] = {}
     for fields in cases:
@@ -91,7 +92,7 @@ def _split(matrix: MatrixSummary, cases: Iterable[Mapping[str, Any]], axes: Sequ
             label = (axes[2], third) if len(axes) > 2 else None
             grid = found[third] = Grid(matrix.name, across, down, [], [], {}, label)
         column, row = values.get(across, ABSENT), values.get(down, ABSENT) if down else ""
-        grid.cells.setdefault((row, column), [0, 0])[fields["verdict"] != "held"] += 1
+        grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "held"] += 1
     for grid in found.values():
         _order(grid, matrix)
     return [found[key] for key in _ordered(set(found), matrix.axes.get(axes[2], {}) if len(axes) > 2 else {})]
@@ -102,7 +103,7 @@ def _order(grid: Grid, matrix: MatrixSummary) -> None:
     grid.rows = _ordered({row for row, _ in grid.cells}, matrix.axes.get(grid.down, {}))
 
 
-def _ordered(values: set[str], known: Mapping[str, Any]) -> list[str]:
+def _ordered(values: set[str], known: Mapping[str, Counts]) -> list[str]:
     """Return values in the order of their axis, numbers by size."""
     try:
         return sorted(values, key=lambda each: (each == ABSENT, float(each) if each != ABSENT else 0))

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import stat
 import tempfile
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.model.record import Finished, Header, Line, Record
+from keen_matrix.core.results.lines import decode, encode
 from keen_matrix.core.results.locks import FileLock
 from keen_matrix.core.results.output import open_device
 
@@ -32,30 +33,24 @@ FAULT_KEPT = 2_000
 """Characters of the reason why a spec could not be run that its header keeps."""
 
 
-def bare_header(path: str, jobs: int) -> dict[str, Any]:
+def bare_header(path: str, jobs: int) -> Header:
     """Return the header line of a spec of which no more is known than where it stands."""
     import datetime
     import platform
 
-    return {
-        "journal": JOURNAL_VERSION,
-        "version": __version__,
-        "spec": path,
-        "spec_digest": "",
-        "started": datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
-        "platform": f"{platform.system()} {platform.release()} {platform.machine()}",
-        "jobs": jobs,
-    }
+    return Header(
+        journal=JOURNAL_VERSION, version=__version__, spec=path, jobs=jobs,
+        started=datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
+        platform=f"{platform.system()} {platform.release()} {platform.machine()}",
+    )  # fmt: skip
 
 
-def header(spec: Spec, jobs: int) -> dict[str, Any]:
+def header(spec: Spec, jobs: int) -> Header:
     """Return the header line of a run of one spec."""
-    return {
-        **bare_header(spec.path, jobs),
-        "spec_digest": spec.digest,
-        "matrices": [matrix.name for matrix in spec.matrices],
-        "axes": _axes(spec),
-    }
+    found = bare_header(spec.path, jobs)
+    found.spec_digest, found.axes = spec.digest, _axes(spec)
+    found.matrices = [matrix.name for matrix in spec.matrices]
+    return found
 
 
 def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
@@ -160,19 +155,15 @@ class Journal:
         os.ftruncate(self._fd, keep)
         self.size = os.lseek(self._fd, keep, os.SEEK_SET)
 
-    def lines(self) -> Iterator[tuple[int, bytes, dict[str, Any]]]:
-        """Yield every line written so far with its offset and its object. Raises RunFault when one is no journal line."""
-        from keen_matrix.core.results.shape import line_fault
-
+    def lines(self) -> Iterator[tuple[int, bytes, Line | None]]:
+        """Yield every line written so far: its offset, its bytes, what it says. Raises RunFault when one is no journal line."""
         offset = 0
         for number, line in enumerate(self._raw_lines(), 1):
             try:
-                fields = _loads(line)
-            except ValueError:
-                raise no_line(self.path, number) from None
-            if fault := line_fault(fields):
-                raise no_line(self.path, number, fault)
-            yield offset, line, fields
+                found = decode(line)
+            except ValueError as fault:
+                raise no_line(self.path, number, str(fault)) from None
+            yield offset, line, found
             offset += len(line)
 
     def _raw_lines(self) -> Iterator[bytes]:
@@ -212,16 +203,16 @@ class Journal:
         except OSError:
             pass  # a device, for instance; a reader drops a torn last line
 
-    def write_fields(self, fields: Mapping[str, Any]) -> int:
-        """Append an object as one line."""
-        text = json.dumps(fields, ensure_ascii=False, separators=(",", ":")) + "\n"
-        return self.write(
-            text.encode("utf-8", "backslashreplace")
-        )  # bytes of a path that are no UTF-8 become JSON's escapes
+    def write_line(self, line: Header | Finished) -> int:
+        """Append a header or a closing line, and return its offset."""
+        return self.write(encode(line))
 
-    def read(self, offset: int, length: int) -> dict[str, Any]:
-        """Return the object that was written at an offset."""
-        return dict(json.loads(os.pread(self._fd, length, offset)))
+    def read(self, offset: int, length: int) -> Record:
+        """Return the record that was written at an offset."""
+        found = decode(os.pread(self._fd, length, offset))
+        if not isinstance(found, Record):
+            raise no_line(self.path, 0, f"no record stands at byte {offset}")
+        return found
 
     def close(self) -> None:
         """Close the file; one that no record was written to goes, and the journal that was there stays."""
@@ -244,14 +235,6 @@ class Journal:
         self.close()
 
 
-def _loads(line: bytes) -> Any:
-    """Return the value of a line of JSON. Raises ValueError, also where values are nested too deep."""
-    try:
-        return json.loads(line)
-    except RecursionError:
-        raise ValueError("values are nested too deep") from None
-
-
 def _stat(path: str) -> os.stat_result | None:
     try:
         return os.stat(path)
@@ -268,27 +251,3 @@ def _write_all(fd: int, line: bytes) -> None:
 def no_line(path: str, number: int, fault: str = "") -> RunFault:
     """Return the fault of a journal whose line is not of the shape that every reader relies on."""
     return RunFault(f"{path}:{number}: this is not a line of a journal{': ' if fault else ''}{fault}")
-
-
-def read_journal(path: str) -> Iterator[dict[str, Any]]:
-    """Yield the objects of a journal in order; a torn last line is left out. Raises RunFault."""
-    from keen_matrix.core.results.shape import line_fault
-
-    try:
-        with open(path, "rb") as file:
-            for number, line in enumerate(file, 1):
-                try:
-                    fields = _loads(line)
-                except ValueError:
-                    if not line.endswith(b"\n"):
-                        return
-                    raise no_line(path, number) from None
-                if number == 1 and (not isinstance(fields, dict) or fields.get("journal") != JOURNAL_VERSION):
-                    found = fields.get("journal") if isinstance(fields, dict) else None
-                    what = f"a journal of version {found}" if found else "no journal"
-                    raise RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
-                if fault := line_fault(fields):
-                    raise no_line(path, number, fault)
-                yield fields
-    except OSError as error:
-        raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TypeAlias
 
-from keen_matrix.core.vectors.case import Case
+from keen_matrix.core.model.case import Case
 
 Known: TypeAlias = Mapping[str, tuple[str, float]]
 """Id → last verdict and seconds."""

@@ -4,84 +4,82 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+import msgspec
 
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.results import fast_json
+from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.results.journal import JOURNAL_VERSION, no_line
+from keen_matrix.core.results.lines import decode
 
 
 class CaseRecord(NamedTuple):
     """A case of a journal with the header of the spec that it belongs to."""
 
-    header: Mapping[str, Any]
-    fields: dict[str, Any]
+    header: Header
+    fields: Record
 
 
-_sound: set[tuple[int, ...]] = set()
-"""Journals, as they were, of which every line has been looked at: reading them again does without."""
+def lines_of(path: str, matrix: str | None = None) -> Iterator[Line]:
+    """Yield what the lines of a journal say, in order; of the cases only those of `matrix` when one is named.
 
-
-def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRecord]:
-    """Yield every case of some journals in order, or those of one matrix; of a case that stands in several, each time.
-
-    Memory stays constant. A torn last line is left out. Raises RunFault when a file is no journal or one of another version.
+    Memory stays constant. A torn last line, which a run that was killed leaves, is left out, and so are lines of kinds that
+    are not known. Raises RunFault when the file is no journal, one of another version, or has a line that is wrong.
     """
-    for path in paths:
-        yield from _cases(path, matrix)
-
-
-def _cases(path: str, matrix: str | None) -> Iterator[CaseRecord]:
-    from keen_matrix.core.results.shape import line_fault
-
-    header: Mapping[str, Any] = {}
-    needle = b"" if matrix is None else fast_json.dumps(matrix)
+    needle = b"" if matrix is None else msgspec.json.encode(matrix)
     try:
         with open(path, "rb") as file:
-            info = os.fstat(file.fileno())
-            stamp = (info.st_dev, info.st_ino, info.st_size, info.st_mtime_ns)
-            sound = stamp in _sound
             for number, line in enumerate(file, 1):
                 if needle and needle not in line and line.startswith(b'{"id"'):
                     continue
                 try:
-                    fields = parsed(line)
-                except ValueError:
+                    found = decode(line)
+                except ValueError as fault:
+                    if number == 1:
+                        raise _other_file(path, line) from None
                     if not line.endswith(b"\n"):
                         return
-                    raise no_line(path, number) from None
-                if number == 1:
-                    _check_version(path, fields)
-                if not sound and (fault := line_fault(fields)):
-                    raise no_line(path, number, fault)
-                if "id" in fields and matrix in (None, fields["matrix"]):
-                    yield CaseRecord(header, fields)
-                elif "journal" in fields:
-                    header = fields
-            if matrix is None:
-                _sound.add(stamp)
+                    raise no_line(path, number, str(fault)) from None
+                if number == 1 and (not isinstance(found, Header) or found.journal != JOURNAL_VERSION):
+                    raise _other_file(path, line)
+                if found is not None:
+                    yield found
     except FileNotFoundError:
         raise RunFault(f"there is no journal {path}; a run writes one") from None
     except OSError as error:
         raise RunFault(f"the journal {path} cannot be read: {error.strerror}") from None
 
 
-def parsed(line: bytes) -> Any:
-    """Return the value of a line of JSON. Raises ValueError, also where values are nested too deep.
+def _other_file(path: str, line: bytes) -> RunFault:
+    """Return the fault of a file whose first line is no header of this version, or one that is wrong."""
+    try:
+        found = json.loads(line)
+    except (ValueError, RecursionError):
+        found = None
+    version = found.get("journal") if isinstance(found, dict) else None
+    if version == JOURNAL_VERSION:
+        try:
+            decode(line)
+        except ValueError as fault:
+            return no_line(path, 1, str(fault))
+    what = f"a journal of version {version}" if version else "no journal"
+    return RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
 
-    What orjson does not take is left to the slower parser: half a surrogate, which stands for a byte that is no UTF-8.
+
+def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRecord]:
+    """Yield every case of some journals in order, or those of one matrix; of a case that stands in several, each time.
+
+    Raises RunFault as `lines_of` does.
     """
-    try:
-        return fast_json.loads(line)
-    except fast_json.JSONDecodeError:
-        if b"\\u" not in line:
-            raise
-    try:
-        return json.loads(line)
-    except RecursionError:
-        raise ValueError("values are nested too deep") from None
+    for path in paths:
+        header: Header | None = None
+        for line in lines_of(path, matrix):
+            if isinstance(line, Header):
+                header = line
+            elif isinstance(line, Record) and header is not None and matrix in (None, line.matrix):
+                yield CaseRecord(header, line)
 
 
 def spec_faults(paths: Sequence[str]) -> dict[str, str]:
@@ -89,7 +87,7 @@ def spec_faults(paths: Sequence[str]) -> dict[str, str]:
     found: dict[str, str] = {}
     for path in paths:
         for header in headers_of(path):
-            found[str(header.get("spec", ""))] = str(header.get("fault") or "")
+            found[header.spec] = header.fault
     return {spec: fault for spec, fault in found.items() if fault}
 
 
@@ -102,17 +100,17 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
         open_specs: set[str] = set()
         spec = ""
         for line in _notes_of(path):
-            if "journal" in line:
-                spec = str(line.get("spec", ""))
-                digests.setdefault(spec, set()).add(str(line.get("spec_digest", "")))
+            if isinstance(line, Header):
+                spec = line.spec
+                digests.setdefault(spec, set()).add(line.spec_digest)
                 open_specs.add(spec)
-                part, slash, of = str(line.get("shard", "")).partition("/")
+                part, slash, of = line.shard.partition("/")
                 if slash and part.isdecimal() and of.isdecimal():
                     parts.setdefault(spec, {}).setdefault(int(of), {}).setdefault(int(part), path)
                     if parts[spec][int(of)][int(part)] != path:
                         found.append(f"part {part} of {of} of {spec} stands in two journals: "
                                      f"{parts[spec][int(of)][int(part)]} and {path}")  # fmt: skip
-            elif not line.get("interrupted") and not line.get("left"):
+            elif not line.interrupted and not line.left:
                 open_specs.discard(spec)
         found += [
             f"the run of {each} in {path} was broken off; run --resume goes on with it" for each in sorted(open_specs)
@@ -135,27 +133,20 @@ def _listed(numbers: Sequence[str]) -> str:
     return f"part {numbers[0]} is" if len(numbers) == 1 else f"parts {', '.join(numbers)} are"
 
 
-def _notes_of(path: str) -> Iterator[Mapping[str, Any]]:
-    """Yield the headers and closing lines of a journal, its cases passed over unread."""
+def _notes_of(path: str) -> Iterator[Header | Finished]:
+    """Yield the headers and closing lines of a journal, its cases passed over unread; nothing of what is wrong or no file."""
     try:
         with open(path, "rb") as file:
             for line in file:
                 if line.startswith((b'{"journal"', b'{"finished"')):
                     with contextlib.suppress(ValueError):
-                        found = parsed(line)
-                        if isinstance(found, dict):
+                        found = decode(line)
+                        if isinstance(found, (Header, Finished)):
                             yield found
     except OSError:
         return
 
 
-def headers_of(path: str) -> Iterator[Mapping[str, Any]]:
+def headers_of(path: str) -> Iterator[Header]:
     """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes of what is no journal."""
-    return (line for line in _notes_of(path) if "journal" in line)
-
-
-def _check_version(path: str, fields: Any) -> None:
-    found = fields.get("journal") if isinstance(fields, dict) else None
-    if found != JOURNAL_VERSION:
-        what = f"a journal of version {found}" if found else "no journal"
-        raise RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
+    return (line for line in _notes_of(path) if isinstance(line, Header))

@@ -10,6 +10,7 @@ from math import log2
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expressions import as_text
+from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.tally import failure_key
 
@@ -28,7 +29,7 @@ Counts: TypeAlias = list[int]
 class Cause:
     """Cases that did not hold for one reason; `fields` is the record of the first."""
 
-    fields: dict[str, Any]
+    fields: Record
     count: int = 0
     ids: list[str] = field(default_factory=list)
 
@@ -78,10 +79,10 @@ def _entropy(counts: Counts) -> float:
 class RunSummary:
     """A whole run."""
 
-    headers: list[dict[str, Any]] = field(default_factory=list)
+    headers: list[Header] = field(default_factory=list)
     matrices: dict[tuple[str, str], MatrixSummary] = field(default_factory=dict)
-    slowest: list[tuple[float, str, str, dict[str, Any]]] = field(default_factory=list)
-    """Seconds, id, matrix, record; the slowest first."""
+    slowest: list[tuple[float, str, str, tuple[str, ...]]] = field(default_factory=list)
+    """Seconds, id, matrix, words; the slowest first."""
     value_names: dict[str, None] = field(default_factory=dict)
     """Names of axes and columns, in order of appearance."""
 
@@ -116,43 +117,43 @@ BY_KIND = frozenset({"help", "refusals", "effects"})
 """Families whose vectors are told apart by their kind and what they are about, not by what was given."""
 
 
-def axis_values_of(fields: Mapping[str, Any]) -> dict[str, str]:
+def axis_values_of(fields: Record) -> dict[str, str]:
     """Return what a case is in each axis; a derived vector's are its kind and what it is about, or what it was bound to."""
-    if fields.get("family") in BY_KIND:
-        about = str(fields.get("note") or fields.get("culprit") or ABSENT)
-        about = about.rpartition(" for ")[2] if fields.get("kind") == "unknown-option" else about.split(" ", 1)[0]
-        return {"kind": fields.get("kind") or ABSENT, "about": about.rstrip(",")}
-    return {name: shown_value(value) for name, value in fields["values"].items()}
+    if fields.family in BY_KIND:
+        about = str(fields.note or fields.culprit or ABSENT)
+        about = about.rpartition(" for ")[2] if fields.kind == "unknown-option" else about.split(" ", 1)[0]
+        return {"kind": fields.kind or ABSENT, "about": about.rstrip(",")}
+    return {name: shown_value(value) for name, value in fields.values.items()}
 
 
 def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
     """Return the summary of a run."""
     run = RunSummary()
-    heap: list[tuple[float, str, str, dict[str, Any]]] = []
-    last: Mapping[str, Any] | None = None
+    heap: list[tuple[float, str, str, tuple[str, ...]]] = []
+    last: Header | None = None
     for header, fields in cases:
         if header is not last:
             last = header
-            run.headers.append(dict(header))
-        spec = str(header.get("spec", ""))
-        matrix = run.matrices.get((spec, fields["matrix"]))
+            run.headers.append(header)
+        spec = header.spec
+        matrix = run.matrices.get((spec, fields.matrix))
         if matrix is None:
-            matrix = MatrixSummary(spec, fields["matrix"], fields.get("family") or "")
-            run.matrices[spec, fields["matrix"]] = matrix
+            matrix = MatrixSummary(spec, fields.matrix, fields.family or "")
+            run.matrices[spec, fields.matrix] = matrix
         _count(run, matrix, fields)
-        entry = (fields["seconds"], fields["id"], fields["matrix"])
+        entry = (fields.seconds, fields.id, fields.matrix)
         if len(heap) < SLOWEST:
-            heapq.heappush(heap, (*entry, _light(fields)))
+            heapq.heappush(heap, (*entry, fields.argv))
         elif entry > heap[0][:3]:
-            heapq.heapreplace(heap, (*entry, _light(fields)))
-    orders = {str(header.get("spec", "")): header.get("axes") or {} for header in run.headers}
+            heapq.heapreplace(heap, (*entry, fields.argv))
+    orders = {header.spec: header.axes for header in run.headers}
     for matrix in run.matrices.values():
         _fill_absent(matrix)
         _put_in_order(matrix, orders[matrix.spec].get(matrix.name, {}))
     places = {
-        (str(header.get("spec", "")), name): (number, place)
+        (header.spec, name): (number, place)
         for number, header in enumerate(run.headers)
-        for place, name in enumerate(header.get("matrices") or ())
+        for place, name in enumerate(header.matrices)
     }
     last_place = (len(run.headers), 0)
     run.matrices = dict(sorted(run.matrices.items(), key=lambda item: places.get(item[0], last_place)))
@@ -177,15 +178,11 @@ def _put_in_order(matrix: MatrixSummary, orders: Mapping[str, Sequence[str]]) ->
         matrix.axes[name] = {value: values[value] for value in told}
 
 
-def _light(fields: Mapping[str, Any]) -> dict[str, Any]:
-    return {name: fields[name] for name in ("id", "matrix", "argv", "verdict", "seconds")}
-
-
-def _count(run: RunSummary, matrix: MatrixSummary, fields: dict[str, Any]) -> None:
-    held = fields["verdict"] == "held"
-    matrix.counts[fields["verdict"]] += 1
-    matrix.seconds += fields["seconds"]
-    for name in fields["values"]:
+def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
+    held = fields.verdict == "held"
+    matrix.counts[fields.verdict] += 1
+    matrix.seconds += fields.seconds
+    for name in fields.values:
         run.value_names.setdefault(name)
     for name, value in axis_values_of(fields).items():
         values = matrix.axes.setdefault(name, {})
@@ -201,4 +198,4 @@ def _count(run: RunSummary, matrix: MatrixSummary, fields: dict[str, Any]) -> No
         cause = matrix.causes[key] = Cause(fields)
     cause.count += 1
     if len(cause.ids) < 12:
-        cause.ids.append(fields["id"])
+        cause.ids.append(fields.id)

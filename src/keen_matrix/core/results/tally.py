@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from keen_matrix.core.expect.cascade import VERDICTS
 from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.model.record import VERDICTS, AspectRecord, Record
+from keen_matrix.core.results.lines import decode_record
 from keen_matrix.core.spec.model import Spec
 
 MOST_GROUPS = 5_000
@@ -52,33 +52,34 @@ class Tally:
         self.ungrouped = 0
         """Failures beyond MOST_GROUPS different ones."""
 
-    def add(self, result: ResultFrame, offset: int) -> Mapping[str, Any] | None:
+    def add(self, result: ResultFrame, offset: int) -> Record | None:
         """Count a result whose line stands at `offset` in the journal; return its record when it did not hold."""
         verdict = VERDICTS[result.verdict]
         self.by_matrix[result.matrix][verdict] += 1
-        if b'"remarks":' in result.line:
-            self._remark(json.loads(result.line))
-        if b'"masked":' in result.line:
-            masks = self._masks[result.matrix]
-            self.used_masks |= {masks[number] for number in json.loads(result.line)["masked"]}
+        if verdict == "held" and not result.noted:
+            return None
+        fields = decode_record(result.line)
+        self._remark(fields)
+        masks = self._masks[result.matrix]
+        self.used_masks |= {masks[number] for number in fields.masked}
         if verdict == "held":
             return None
-        fields: dict[str, Any] = json.loads(result.line)
         self._group(fields, result, offset)
         return fields
 
-    def _remark(self, fields: Mapping[str, Any]) -> None:
-        for text in fields.get("remarks", ()):
+    def _remark(self, fields: Record) -> None:
+        for text in fields.remarks:
             kind = REMARK_CULPRIT.sub(r"\1 its culprit", text)
             count, ids = self.remarks.setdefault(kind, (0, []))
-            self.remarks[kind] = (count + 1, [*ids, fields["id"]][:REMARK_IDS])
+            self.remarks[kind] = (count + 1, [*ids, fields.id][:REMARK_IDS])
 
-    def add_record(self, fields: dict[str, Any], matrix: int, offset: int, line: bytes) -> None:
+    def add_record(self, fields: Record, matrix: int, offset: int, line: bytes) -> None:
         """Count a case that an earlier run has written to the journal."""
-        number = VERDICTS.index(fields["verdict"])
-        self.add(ResultFrame(offset, matrix, number, fields["seconds"], line), offset)
+        number = VERDICTS.index(fields.verdict)
+        noted = bool(fields.remarks or fields.masked)
+        self.add(ResultFrame(offset, matrix, number, fields.seconds, noted, fields.id, line), offset)
 
-    def _group(self, fields: dict[str, Any], result: ResultFrame, offset: int) -> None:
+    def _group(self, fields: Record, result: ResultFrame, offset: int) -> None:
         key = (result.matrix, *failure_key(fields))
         group = self._groups.get(key)
         if group is None:
@@ -86,10 +87,10 @@ class Tally:
                 self.ungrouped += 1
                 return
             self._groups[key] = group = FailureGroup(
-                fields["verdict"], result.matrix, result.sequence, offset, len(result.line), 0
+                fields.verdict, result.matrix, result.sequence, offset, len(result.line), 0
             )
         group.count += 1
-        group.ids.append((result.sequence, fields["id"]))
+        group.ids.append((result.sequence, fields.id))
         if len(group.ids) > IDS_KEPT:
             group.ids.remove(max(group.ids))
         if result.sequence < group.sequence:
@@ -128,33 +129,33 @@ def total_counts(tallies: Iterable[Tally]) -> Counter[str]:
 _NUMBERS = re.compile(r"\d+")
 
 
-def failure_key(fields: Mapping[str, Any]) -> tuple[Any, ...]:
+def failure_key(fields: Record) -> tuple[Any, ...]:
     """Return what two failures must share to count as the same: verdict, aspects, forms, and texts but for the case's own words.
 
     Numbers and the words of the vector are what differs between cases that fail for one reason, so they are left out.
     """
-    failed = [each for each in fields["aspects"] if not each["met"]]
-    if fields.get("family"):  # its kind says what is the same; texts differ with the fault's place
-        ends = ((each["aspect"], each["form"], *_end(each)) for each in failed)
-        return (fields["verdict"], fields.get("kind"), *dict.fromkeys(ends))
-    words = sorted({word for word in fields["argv"] if len(word) > 1}, key=len, reverse=True)
-    return (fields["verdict"], *((each["aspect"], each["form"], *_texts(each, words)) for each in failed))
+    failed = [each for each in fields.aspects if not each.met]
+    if fields.family:  # its kind says what is the same; texts differ with the fault's place
+        ends = ((each.aspect, each.form, *_end(each)) for each in failed)
+        return (fields.verdict, fields.kind, *dict.fromkeys(ends))
+    words = sorted({word for word in fields.argv if len(word) > 1}, key=len, reverse=True)
+    return (fields.verdict, *((each.aspect, each.form, *_texts(each, words)) for each in failed))
 
 
-def _end(aspect: Mapping[str, Any]) -> tuple[str, ...]:
+def _end(aspect: AspectRecord) -> tuple[str, ...]:
     """Return how a launch ended, or what error went unhandled, as far as it tells causes apart."""
-    if aspect["aspect"] == "exit":
-        return (str(aspect["actual"]),)
-    if aspect["aspect"] == "crash":
-        return tuple(str(aspect["actual"]).split(":")[:2])
+    if aspect.aspect == "exit":
+        return (str(aspect.actual),)
+    if aspect.aspect == "crash":
+        return tuple(str(aspect.actual).split(":")[:2])
     return ()
 
 
-def _texts(aspect: Mapping[str, Any], words: list[str]) -> tuple[str, str]:
+def _texts(aspect: AspectRecord, words: list[str]) -> tuple[str, str]:
     texts = []
-    for text in (aspect["expected"], aspect["actual"]):
+    for text in (aspect.expected or "", aspect.actual or ""):
         text = text[:500]
         for word in words:
             text = text.replace(word, "\x01")
-        texts.append(text if aspect["aspect"] == "exit" else _NUMBERS.sub("\x02", text))
+        texts.append(text if aspect.aspect == "exit" else _NUMBERS.sub("\x02", text))
     return texts[0], texts[1]

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.judge import Judgement, identifier, named_values
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.vectors.case import Case, Standing
 from keen_matrix.core.vectors.ids import case_id
 
 
@@ -19,24 +19,21 @@ def family_for(spec: Spec, matrix: Matrix) -> Family:
     return family_of(spec.signature, matrix.family, tuple(spec.program.launchers))
 
 
-def family_cases(spec: Spec, matrix: Matrix) -> Iterator[Case]:
-    """Yield the cases of a derived family."""
+def family_cases(spec: Spec, matrix: Matrix, start: int = 0) -> Iterator[Case]:
+    """Yield the cases of a derived family, numbered from `start`."""
     assert spec.signature is not None
-    for number, vector in enumerate(family_for(spec, matrix).vectors):
+    for number, vector in enumerate(family_for(spec, matrix).vectors, start):
         yield _case(spec.signature, matrix, vector, number)
 
 
 def _case(signature: Signature, matrix: Matrix, vector: Vector, number: int) -> Case:
     judgement = signature.judge(vector.words)
-    relation = vector.relation
     later = [word for words in vector.more for word in ("\0", *words)]
-    case = Case(number, case_id((matrix.name, *vector.words, *later)), matrix.index, vector.words,
-                shown_bindings(judgement), None, vector.more)  # fmt: skip
-    case.family, case.kind, case.culprit, case.note = matrix.family, vector.kind, vector.culprit, vector.note
-    case.standings = (standing_of(signature, vector.words, judgement),)
-    if relation is not None:
-        case.relation = (relation.name, relation.fresh, relation.launchers, relation.aspects)
-    return case
+    return Case(
+        sequence=number, id=case_id((matrix.name, *vector.words, *later)), matrix=matrix.index, argv=vector.words,
+        values=shown_bindings(judgement), more=vector.more, relation=vector.relation, family=matrix.family, kind=vector.kind,
+        culprit=vector.culprit, note=vector.note, standings=(standing_of(signature, vector.words, judgement),),
+    )  # fmt: skip
 
 
 def shown_bindings(judgement: Judgement) -> dict[str, Any]:

@@ -8,11 +8,14 @@ from functools import partial
 from operator import itemgetter
 from typing import Any, TypeAlias
 
+from msgspec.structs import replace
+
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
+from keen_matrix.core.model.case import Case, Standing
+from keen_matrix.core.model.relation import Relation, RelationName
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
 from keen_matrix.core.spec.model import Matrix, Reference, Spec
-from keen_matrix.core.vectors.case import Case, Standing
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.distinct import provably_distinct
@@ -34,28 +37,26 @@ def unfold(spec: Spec, functions: Mapping[str, Callable[..., Any]] | None = None
     """
     sequence = 0
     for matrix in spec.matrices:
-        for case in unfold_matrix(spec, matrix, functions):
-            case.sequence = sequence
+        for case in unfold_matrix(spec, matrix, functions, sequence):
             sequence += 1
             yield case
 
 
 def unfold_matrix(
-    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None, start: int = 0
 ) -> Iterator[Case]:
-    """Yield the cases of one matrix, numbered from 0 within it."""
+    """Yield the cases of one matrix, numbered from `start`."""
     if functions is None:
         from keen_matrix.core.oracle import named_functions
 
         functions = named_functions(spec.program.oracle)
-    cases = _family_cases(spec, matrix) if matrix.family else CaseMaker(spec, matrix, functions).cases()
+    if matrix.family:
+        from keen_matrix.core.vectors.derived import family_cases  # costly, and of use with a signature alone
+
+        cases = family_cases(spec, matrix, start)
+    else:
+        cases = CaseMaker(spec, matrix, functions).cases(start)
     yield from cases if spec.reference is None else (with_reference(case, spec.reference) for case in cases)
-
-
-def _family_cases(spec: Spec, matrix: Matrix) -> Iterator[Case]:
-    from keen_matrix.core.vectors.derived import family_cases  # costly, and of use with a signature alone
-
-    return family_cases(spec, matrix)
 
 
 def _standing(spec: Spec, words: tuple[str, ...]) -> Standing:
@@ -68,8 +69,9 @@ def _standing(spec: Spec, words: tuple[str, ...]) -> Standing:
 def with_reference(case: Case, reference: Reference) -> Case:
     """Return a case that is also given to the reference program, unless it is compared with something already."""
     if case.relation is None and not case.more and not case.fault:
-        name = "reference-accepted" if reference.only_accepted else "reference"
-        case.more, case.relation = (case.argv,), (name, (True, True), ("", "reference"), reference.aspects)
+        name: RelationName = "reference-accepted" if reference.only_accepted else "reference"
+        relation = Relation(name=name, fresh=(True, True), launchers=("", "reference"), aspects=reference.aspects)
+        return replace(case, more=(case.argv,), relation=relation)
     return case
 
 
@@ -98,10 +100,10 @@ class CaseMaker:
         with placed_faults(self.spec, self.matrix):
             yield from rows_of(self.matrix, self.layout, self.constraints)
 
-    def cases(self) -> Iterator[Case]:
-        """Yield the cases, each vector once."""
+    def cases(self, start: int = 0) -> Iterator[Case]:
+        """Yield the cases, each vector once, numbered from `start`."""
         seen: set[str] | None = None if self.distinct else set()
-        sequence = 0
+        sequence = start
         for row in self.rows():
             case = self.case(row, sequence)
             if seen is not None:
@@ -129,37 +131,43 @@ class CaseMaker:
             key = (self.matrix.name, *argv, *later, *self._surroundings_key(values, argv, fault))
         else:
             key = (self.matrix.name, *argv)
-        case = Case(sequence, case_id(key), self.matrix.index, argv, values, fault, more or others)
-        case.relation = relation
-        if self.spec.signature is not None and not fault:
-            case.standings = tuple([self._standing[words] for words in (argv, *more)])
-            case.kind, case.culprit = " ".join(case.standings[0].kinds), case.standings[0].culprit
-        return case
+        if self.spec.signature is None or fault:
+            standings, kind, culprit = tuple[Standing, ...](), "", ""
+        else:
+            standings = tuple([self._standing[words] for words in (argv, *more)])
+            kind, culprit = " ".join(standings[0].kinds), standings[0].culprit
+        return Case(
+            sequence=sequence, id=case_id(key), matrix=self.matrix.index, argv=argv, values=values, fault=fault,
+            more=more or others, relation=relation, standings=standings, kind=kind, culprit=culprit,
+        )  # fmt: skip
 
     def _compared(
         self, argv: tuple[str, ...], values: Mapping[str, Any]
-    ) -> tuple[tuple[str, tuple[bool, ...], tuple[str, ...], tuple[str, ...]] | None, tuple[tuple[str, ...], ...]]:
+    ) -> tuple[Relation | None, tuple[tuple[str, ...], ...]]:
         """Return how a case is compared with further launches, and their vectors. Raises ExpressionFault."""
         other = self.matrix.other
         if other is None:
             return None, ()
-        name = "differs" if other.differs else "alike"
+        name: RelationName = "differs" if other.differs else "alike"
         if other.again:
-            return (name, (True, False, True), (), other.aspects), (argv, argv)
+            return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (argv, argv)
         if other.words is not None:
             scope = Scope({"here": self.spec.here, **values}, self._functions)
             words = tuple(word for template in other.words for word in words_of(template, scope))
-            return (name, (True, True), (), other.aspects), (words,)
+            return Relation(name=name, fresh=(True, True), aspects=other.aspects), (words,)
         count = len(other.launchers)
-        return (name, (True,) * (count + 1), ("", *other.launchers), other.aspects), (argv,) * count
+        launchers = ("", *other.launchers)
+        relation = Relation(name=name, fresh=(True,) * (count + 1), launchers=launchers, aspects=other.aspects)
+        return relation, (argv,) * count
 
     def json_lines(self) -> Iterator[str]:
         """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
+        from keen_matrix.core.results.lines import encode
         from keen_matrix.core.results.records import case_fields
 
         particular = self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
         if particular or self._around or self._more or not self._words.has_entries or not self.distinct:
-            yield from (_json(case_fields(case, self.matrix.name)) + "\n" for case in self.cases())
+            yield from (encode(case_fields(case, self.matrix.name)).decode() for case in self.cases())
             return
         columns = [(number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups]
         head = f'","matrix":{_json(self.matrix.name)},"family":null,"kind":null,"argv":['
@@ -168,7 +176,7 @@ class CaseMaker:
             try:
                 entries = self._words.entries(row)
             except ExpressionFault:
-                yield _json(case_fields(self.case(row), self.matrix.name)) + "\n"
+                yield encode(case_fields(self.case(row), self.matrix.name)).decode()
                 continue
             words = [word for entry in entries for word in entry[0]]
             id = case_id_of(name + "\0".join(words) if words else self.matrix.name)

@@ -12,6 +12,7 @@ from functools import lru_cache
 from importlib import import_module
 from typing import Literal, TypeAlias
 
+from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.model import Signature
 
 FamilyName: TypeAlias = Literal[
@@ -27,21 +28,6 @@ LIMITS = {
 """The most vectors of a family: enough for thirty options, and few enough to run before every commit."""
 MOST_BEYOND = 100
 """Vectors beyond these that are counted."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Relation:
-    """How the launches of one case must compare.
-
-    `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one pair differs; `renamed`:
-    messages show the name that the program was started by. `fresh` tells for each launch whether it gets a directory of
-    its own, `launchers` how it is started (empty: as usual).
-    """
-
-    name: Literal["alike", "differs", "renamed"]
-    fresh: tuple[bool, ...]
-    launchers: tuple[str, ...] = ()
-    aspects: tuple[str, ...] = ("exit", "stdout", "stderr", "files")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

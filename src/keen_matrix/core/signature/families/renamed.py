@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from keen_matrix.core.signature.families import Notes, Relation, Vector
+from keen_matrix.core.model.relation import Relation
+from keen_matrix.core.signature.families import Notes, Vector
 from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import builders
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from keen_matrix.core.model.record import FileChange
+
 
 class Looked(NamedTuple):
     """What stood at a file's place: its content, or what is there instead of a file; its mode, and where a link leads."""
@@ -49,7 +51,7 @@ class Outcome:
     """Whether something kept the streams open after the program itself had ended."""
     arrivals: list[tuple[str, int, float]] = field(default_factory=list)
     """What came in which order: stream, bytes, seconds since the start."""
-    files: dict[str, dict[str, Any]] = field(default_factory=dict)
+    files: dict[str, FileChange] = field(default_factory=dict)
     """What the launch did to the files of its directory."""
     state: dict[str, tuple[Any, ...]] = field(default_factory=dict)
     """What stood in the directory afterwards; only looked at when launches are compared."""

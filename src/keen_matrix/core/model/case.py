@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from msgspec import Struct
+
 from keen_matrix.core.expressions import FUNCTIONS, Scope
+from keen_matrix.core.model.relation import Relation
 
 MENTIONS = "culprit mentions"
 """Name under which checks, not expressions, find what a message could name instead of the culprit."""
@@ -24,27 +26,26 @@ class Standing(NamedTuple):
     given: frozenset[str] = frozenset()
 
 
-@dataclass(slots=True)
-class Case:
-    """One vector of a matrix.
+class Case(Struct, frozen=True, kw_only=True):
+    """One vector of a matrix, complete when it is made.
 
     `sequence` counts the cases of a spec from 0 in the order of the spec; `matrix` is the number of its matrix; `values`
     maps axes, columns and groups to what they are in this vector (None: in a part that is left out).
     """
 
-    sequence: int
+    sequence: int = 0
     id: str
     matrix: int
     argv: tuple[str, ...]
-    values: Mapping[str, Any]
+    values: Mapping[str, Any] = {}
     fault: str | None = None
     """Why the vector could not be made (an expression in it failed)."""
     more: tuple[tuple[str, ...], ...] = ()
     """The vectors of further steps, or of further launches that are compared with the first."""
     standings: tuple[Standing, ...] = ()
     """What the signature says of each launch's vector; empty without a signature."""
-    relation: tuple[str, tuple[bool, ...], tuple[str, ...], tuple[str, ...]] | None = None
-    """How the launches must compare (see Relation of the families): name, fresh, launchers, aspects."""
+    relation: Relation | None = None
+    """How the launches must compare; None when they do not."""
     family: str = ""
     kind: str = ""
     culprit: str = ""

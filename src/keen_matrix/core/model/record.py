@@ -1,0 +1,255 @@
+"""Records: what the journal says of a run, typed from the engine to the last report.
+
+A line of a journal is a header, the record of a case, or the closing line of a spec's run. Fields that are left out when
+they say nothing have a default; all others stand in every line. Names and order are those of the JSON.
+"""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Mapping
+from typing import Any, Literal, TypeAlias
+
+from msgspec import Struct, field
+
+Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"]
+VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady")
+"""In the order in which counts list them; the numbers of the worker's frames point into it."""
+
+
+def _none() -> None:
+    """Default of a field that stands in every line, null too: what has a plain default is left out where it has it."""
+
+
+def _no_files() -> dict[str, FileChange]:
+    """Default of the files, which stand in every line, also when there are none."""
+    return {}
+
+
+class FileChange(Struct, frozen=True, omit_defaults=True):
+    """What a launch did to a file of its directory."""
+
+    state: str
+    """created, changed or deleted; `more` for those that are only counted."""
+    kind: str = ""
+    """file, folder, link or other; nothing of what is gone."""
+    size: int | None = None
+    """In bytes; 0 of a folder, None of what is gone."""
+    mode: str = ""
+    """Permissions in octal digits."""
+    differs: tuple[str, ...] = ()
+    """What changed: kind, content, mode."""
+    old_mode: str = ""
+    count: int = 0
+    """Files that are not listed by name."""
+
+
+class LookedAt(Struct, omit_defaults=True):
+    """A file that expectations looked at: its content, or what stood there instead of a file."""
+
+    content: str | None = None
+    content_base64: str | None = None
+    content_bytes: int = 0
+    instead: str = ""
+    mode: str = ""
+    link: str = ""
+
+
+class FeederEnd(Struct):
+    """How a command that fed standard input ended."""
+
+    command: str
+    exit: int | None
+    signal: str | None
+
+
+class KeptDifference(Struct):
+    """Where two texts differ that are too long to be kept whole."""
+
+    lines: list[tuple[Literal["same", "expected", "found"], int, str]]
+    """same, expected or found; the number of the line; its text."""
+    differing: int
+    of: int
+
+
+class AspectRecord(Struct, omit_defaults=True):
+    """One aspect of a launch: whether its expectation is met and, if not, what was expected and what was found."""
+
+    aspect: str
+    met: bool
+    form: str = ""
+    expected: str | None = None
+    """None where the expectation is met, as `actual` is."""
+    actual: str | None = None
+    problem: bool = False
+    """Whether the expectation could not be checked."""
+    difference: KeptDifference | None = None
+    recorded: str | None = None
+    """The whole output, where a baseline is to be made of it."""
+    recorded_base64: str | None = None
+    recorded_bytes: int = 0
+    rule: str = ""
+    """Place of the rule, `file:line`."""
+    step: int = 0
+    """The number of the launch, counted from 1, in a case of several."""
+
+
+class Repeats(Struct):
+    """The launches of a case that was launched several times."""
+
+    times: int
+    different: int
+    """Outcomes that differ from each other."""
+    seconds: list[float]
+
+
+class StepRecord(Struct, kw_only=True, omit_defaults=True):
+    """One launch of a case of several. Streams are text, or base64 where they are no UTF-8; `…_bytes` is how much came in all
+    where the cap cut it. Times are seconds, memory is bytes."""
+
+    argv: tuple[str, ...]
+    verdict: Verdict
+    exit: int | None = field(default_factory=_none)
+    signal: str | None = field(default_factory=_none)
+    seconds: float
+    user_seconds: float = field(default_factory=float)
+    system_seconds: float = field(default_factory=float)
+    peak_bytes: int | None = field(default_factory=_none)
+    peak_at_most: bool = False
+    stdout: str | None = None
+    stdout_base64: str | None = None
+    stdout_bytes: int = 0
+    stderr: str | None = None
+    stderr_base64: str | None = None
+    stderr_bytes: int = 0
+    files: dict[str, FileChange] = field(default_factory=_no_files)
+    looked_at: dict[str, LookedAt] = {}
+    arrivals: list[tuple[str, int, float]] = []
+    """What came in which order: stream, bytes, seconds since the start."""
+    dialogue: list[tuple[str, str]] = []
+    """Prompts and the replies given."""
+    feeders: list[FeederEnd] = []
+    leftovers: list[str] = []
+    stopped: str | None = None
+    """The signal that the spec ended the program with."""
+
+
+class CaseFields(Struct, kw_only=True, omit_defaults=True):
+    """What a case is, without any outcome."""
+
+    id: str
+    matrix: str
+    family: str | None = field(default_factory=_none)
+    kind: str | None = field(default_factory=_none)
+    argv: tuple[str, ...]
+    values: dict[str, Any]
+    judgement: str | None = field(default_factory=_none)
+    culprit: str = ""
+    note: str = ""
+    relation: str = ""
+    more_argv: tuple[tuple[str, ...], ...] = ()
+    fault: str = ""
+
+
+class Record(CaseFields, kw_only=True, omit_defaults=True):
+    """A case with what came of it. The fields of a launch are those of StepRecord, of its only or its telling launch."""
+
+    masked: list[int] = []
+    """Numbers of the masks that found something."""
+    stdout_masked: str | None = None
+    stderr_masked: str | None = None
+    remarks: list[str] = []
+    verdict: Verdict
+    exit: int | None = field(default_factory=_none)
+    signal: str | None = field(default_factory=_none)
+    seconds: float
+    user_seconds: float = field(default_factory=float)
+    system_seconds: float = field(default_factory=float)
+    peak_bytes: int | None = field(default_factory=_none)
+    peak_at_most: bool = False
+    stdout: str | None = None
+    stdout_base64: str | None = None
+    stdout_bytes: int = 0
+    stderr: str | None = None
+    stderr_base64: str | None = None
+    stderr_bytes: int = 0
+    files: dict[str, FileChange] = field(default_factory=_no_files)
+    looked_at: dict[str, LookedAt] = {}
+    arrivals: list[tuple[str, int, float]] = []
+    dialogue: list[tuple[str, str]] = []
+    feeders: list[FeederEnd] = []
+    leftovers: list[str] = []
+    stopped: str | None = None
+    aspects: list[AspectRecord]
+    steps: list[StepRecord] = []
+    kept: str = ""
+    """Where its directory was kept."""
+    repeats: Repeats | None = None
+
+    def compared_stream(self, name: str) -> str | None:
+        """Return a stream as runs are compared by it: masked where masks are, else text, else its base64."""
+        kept = (getattr(self, f"{name}{ending}") for ending in ("_masked", "", "_base64"))
+        return next((each for each in kept if each is not None), None)
+
+    @property
+    def unmet(self) -> list[AspectRecord]:
+        """The aspects that are not as expected."""
+        return [each for each in self.aspects if not each.met]
+
+
+class Header(Struct, kw_only=True, omit_defaults=True):
+    """The first line of a spec's run."""
+
+    journal: int
+    """The version of the format."""
+    version: str = ""
+    spec: str
+    """Its path from the folder in which the run was called."""
+    spec_digest: str = ""
+    started: str
+    platform: str = ""
+    jobs: int = 0
+    matrices: list[str] = []
+    axes: dict[str, dict[str, list[str]]] = {}
+    """Matrix → axis → its values in order, as grids show them."""
+    launch: list[str] = []
+    launcher: str = ""
+    program: str = ""
+    seed: int | None = None
+    repeat: int = 1
+    shard: str = ""
+    fault: str = ""
+    """Why the spec could not be run."""
+
+
+class Finished(Struct, kw_only=True, omit_defaults=True):
+    """The last line of a spec's run."""
+
+    finished: str
+    counts: dict[str, int]
+    interrupted: bool = False
+    left: int | None = field(default=0)
+    """Cases that were not launched; None when they are too many to be counted."""
+
+
+Line: TypeAlias = Header | Record | Finished
+
+
+def kept_bytes(holder: object, name: str) -> bytes:
+    """Return a stream, or other text of a record that may be base64, as the bytes it was."""
+    encoded = getattr(holder, f"{name}_base64")
+    if encoded is not None:
+        return base64.b64decode(encoded)
+    return str(getattr(holder, name) or "").encode("utf-8", "surrogatepass")
+
+
+def as_kept(name: str, raw: bytes, came: int | None = None) -> Mapping[str, Any]:
+    """Return the fields that keep bytes as text, or as base64 where they are no UTF-8; `came` is how many there were in all."""
+    fields: dict[str, Any] = {}
+    try:
+        fields[name] = raw.decode("utf-8")
+    except UnicodeDecodeError:
+        fields[f"{name}_base64"] = base64.b64encode(raw).decode()
+    if came is not None and came > len(raw):
+        fields[f"{name}_bytes"] = came
+    return fields

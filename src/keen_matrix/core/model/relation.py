@@ -1,0 +1,34 @@
+"""How the launches of one case must compare."""
+
+from __future__ import annotations
+
+from typing import Literal, TypeAlias, get_args
+
+from msgspec import Struct
+
+RelationName: TypeAlias = Literal["alike", "differs", "renamed", "reference", "reference-accepted"]
+RELATIONS: tuple[RelationName, ...] = get_args(RelationName)
+COMPARED = ("exit", "stdout", "stderr", "files")
+"""The aspects of two launches that are compared unless a spec names some."""
+
+
+class Relation(Struct, frozen=True, kw_only=True):
+    """How the launches of one case must compare.
+
+    `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one pair differs; `renamed`:
+    messages show the name that the program was started by; `reference`: the program does what the reference does,
+    `reference-accepted`: where that exits 0.
+    """
+
+    name: RelationName
+    fresh: tuple[bool, ...]
+    """Whether each launch gets a directory of its own."""
+    launchers: tuple[str, ...] = ()
+    """How each launch is started; empty: as usual. None at all: all as usual."""
+    aspects: tuple[str, ...] = COMPARED
+
+    def launcher(self, number: int) -> str:
+        """Return how the launch of a number, counted from 0, is started; empty: as usual."""
+        if self.name == "renamed":
+            return "renamed"
+        return self.launchers[number] if self.launchers else ""
