@@ -274,7 +274,7 @@ LINT = {
     "stdout = { json = 1, ignore = 'a' }": "'a' is not a JSON Pointer",
     "stdout.file = 'none.txt'": "none.txt does not exist beside the spec",
     "stdout.bytes = 'md5:12'": "a md5 digest has 32 hex digits, this one 2",
-    "duration = '< 2 h'": 'expected a limit such as "< 2 s"',
+    "duration = '< 2 d'": 'expected a limit such as "< 2 s"',
     "alike = { again = true, line = 'x' }": "expected exactly one of launchers, again, line, found again and line",
     "alike = { launchers = true }": "the spec has no [program.launchers]",
     "differs = { again = true }": '"differs" needs "line"',

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.model.quantities import parse_bounds
 
 _FORMS = 'a code 0..255, a list of codes, a range such as "1..125", "nonzero" or a template such as "{exit}"'
 
@@ -29,11 +30,9 @@ def _parse_text(text: str) -> tuple[tuple[int, int], ...] | Template:
         return ((1, 255),)
     if "{" in text:
         return Template(text)
-    low, dots, high = text.partition("..")
-    if dots and low.strip().isdecimal() and high.strip().isdecimal() and int(low) <= int(high):
-        return ((_code(int(low)), _code(int(high))),)
-    if text.strip().isdecimal():
-        return ((_code(int(text)), _code(int(text))),)
+    bounds = parse_bounds(text)
+    if bounds is not None and bounds[1] is not None:
+        return ((_code(bounds[0]), _code(bounds[1])),)
     raise ValueError(f"expected {_FORMS}")
 
 

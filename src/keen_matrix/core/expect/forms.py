@@ -13,6 +13,7 @@ from keen_matrix.core.expect.aspects import MATCH_SECONDS, MAX_FILE_BYTES, Misma
 from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Expression, Scope, Template
+from keen_matrix.core.model.quantities import bounds_text, parse_bounds
 
 COMMAND_SECONDS = 10.0
 """Seconds that a reference command may take."""
@@ -81,14 +82,11 @@ def _listed(lines: list[str]) -> str:
 
 def parse_number_of_lines(value: Any) -> tuple[int, int | None] | Template:
     """Return the bounds of a count: 3, "1..3", "1..", or a template that gives one. Raises ValueError."""
-    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
-        return value, value
-    if isinstance(value, str):
-        if "{" in value:
-            return Template(value)
-        low, dots, high = value.partition("..")
-        if low.isdecimal() and (not dots or not high or high.isdecimal()):
-            return int(low), (int(high) if high else None) if dots else int(low)
+    if isinstance(value, str) and "{" in value:
+        return Template(value)
+    bounds = parse_bounds(value)
+    if bounds is not None:
+        return bounds
     raise ValueError('expected a number, a range such as "1..3" or "1..", or a template')
 
 
@@ -107,8 +105,7 @@ class CountForm:
         low, high = bounds
         if came < low or (high is not None and came > high):
             form = "number-of-lines" if self.lines else "size"
-            shown = str(low) if low == high else f"{low}..{'' if high is None else high}"
-            yield Mismatch(form=form, expected=shown, actual=str(came))
+            yield Mismatch(form=form, expected=bounds_text(low, high), actual=str(came))
 
     def _value(self, scope: Scope) -> Any:
         assert isinstance(self.count, Template)

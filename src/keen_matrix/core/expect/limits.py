@@ -10,11 +10,7 @@ from typing import NamedTuple
 from keen_matrix.core.expect.aspects import Mismatch
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
-
-TIME_UNITS: Mapping[str, float] = {"us": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0}
-SIZE_UNITS: Mapping[str, float] = {
-    "B": 1, "KiB": 1024, "MiB": 1024**2, "GiB": 1024**3, "kB": 1000, "MB": 1000**2, "GB": 1000**3,
-}  # fmt: skip
+from keen_matrix.core.model.quantities import unit_factor
 
 
 class Limit(NamedTuple):
@@ -34,10 +30,11 @@ class Limit(NamedTuple):
 def parse_limit(text: str, units: Mapping[str, float]) -> Limit:
     """Return the limit that a text such as `< 2 s` stands for. Raises ValueError."""
     match = re.fullmatch(r"\s*(<=?|>=?)\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*", text)
-    if not match or match[3] not in units:
+    factor = unit_factor(match[3], units) if match else None
+    if not match or factor is None:
         unit = "s" if "s" in units else "MiB"
         raise ValueError(f'expected a limit such as "< 2 {unit}", with one of the units {", ".join(units)}')
-    return Limit(match[1], float(match[2]) * units[match[3]], f"{match[1]} {match[2]} {match[3]}")
+    return Limit(match[1], float(match[2]) * factor, f"{match[1]} {match[2]} {match[3]}")
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,6 @@ were not yet run for each second that it is known to take (lazy greedy choice:
 from __future__ import annotations
 
 import heapq
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from itertools import combinations
@@ -17,6 +16,7 @@ from typing import TypeAlias
 
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.quantities import parse_duration
 from keen_matrix.core.results.order import Known
 
 Pair: TypeAlias = tuple[tuple[int, str, str], tuple[int, str, str]]
@@ -28,10 +28,10 @@ MOST_ORDERED = 200_000
 
 def parse_budget(text: str) -> float:
     """Return the seconds of a budget such as "30 s", "5 min" or "90". Raises ValueError."""
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)?\s*", text)
-    if not match or float(match[1]) <= 0:
-        raise ValueError('expected a time such as "30 s" or "5 min"')
-    return float(match[1]) * {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}[match[2] or "s"]
+    seconds = parse_duration(text)
+    if seconds <= 0:
+        raise ValueError("expected a time above 0")
+    return seconds
 
 
 def pairs_of(case: Case) -> set[Pair]:

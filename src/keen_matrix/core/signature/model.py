@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from keen_matrix.core.errors import KeenMatrixError, nearest
 from keen_matrix.core.expressions import Expression
+from keen_matrix.core.model.quantities import parse_bounds
 from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Name, OptionUse, parse_synopsis
 from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
 
@@ -327,12 +328,7 @@ MOST_WORDS = 10_000
 
 def parse_count(value: Any) -> tuple[int, int | None]:
     """Return the bounds of a count: 2, "2..4", "1.." (None: no upper end). Raises ValueError."""
-    found: tuple[int, int | None] | None = None
-    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
-        found = value, value
-    low, dots, high = value.partition("..") if isinstance(value, str) else ("", "", "")
-    if dots and low.isdecimal() and (not high or (high.isdecimal() and int(low) <= int(high))):
-        found = int(low), int(high) if high else None
+    found = parse_bounds(value)
     if found is None:
         raise ValueError('expected a count such as 2, "2..4" or "1.."')
     if max(found[0], found[1] or 0) > MOST_WORDS:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import datetime
 import math
-import re
 from collections.abc import Callable, Mapping
 from typing import Annotated, Any, Literal, TypeAlias
 
@@ -25,8 +24,9 @@ from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.expect.exits import parse_exit, signal_number
-from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, parse_limit
+from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS, parse_duration, parse_size
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 
 MAX_STRENGTH = 6
@@ -667,22 +667,19 @@ class StopTable(Table):
         return self
 
 
-_SIZES = {"B": 1, "KIB": 1024, "MIB": 1024**2, "GIB": 1024**3, "KB": 1000, "MB": 1000**2, "GB": 1000**3}
-
-
-def bytes_of(value: Any) -> int:
-    """Return a size given as a number of bytes or a text such as "8 MiB". Raises ValueError."""
-    if isinstance(value, int) and not isinstance(value, bool):
+def _seconds(value: Any) -> Any:
+    """Read a duration; what is no text is left to the check of numbers."""
+    if not isinstance(value, str):
         return value
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*", value) if isinstance(value, str) else None
-    if not match or match[2].upper() not in _SIZES:
-        raise ValueError('expected a size such as "8 MiB"')
-    return int(float(match[1]) * _SIZES[match[2].upper()])
+    try:
+        return parse_duration(value)
+    except ValueError as error:
+        raise _fault(str(error)) from None
 
 
 def _size(value: Any) -> int:
     try:
-        size = bytes_of(value)
+        size = parse_size(value)
     except ValueError as error:
         raise _fault(str(error)) from None
     if not 1 <= size <= 1024**3:
@@ -693,8 +690,10 @@ def _size(value: Any) -> int:
 class Around(Table):
     """What can stand around a case; in [program] as a default, in a matrix or step for it alone."""
 
-    timeout: Annotated[float, Field(gt=0, le=86_400)] | None = Field(
-        None, description="Seconds that one launch may take; 10 by default.", examples=[5]
+    timeout: Annotated[float, BeforeValidator(_seconds), Field(gt=0, le=86_400)] | None = Field(
+        None,
+        description="How long one launch may take, in seconds or with a unit; 10 s by default.",
+        examples=[5, "2 min"],
     )
     env: EnvTable = {}
     stdin: Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)] | None = Field(

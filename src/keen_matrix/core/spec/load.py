@@ -24,9 +24,10 @@ from keen_matrix.core.expect.aspects import (
     text_forms,
 )
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
-from keen_matrix.core.expect.limits import SIZE_UNITS, TIME_UNITS, DurationAspect, MemoryAspect, parse_limit
+from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_limit
 from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expressions import Expression, Template, as_text
+from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
