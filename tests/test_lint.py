@@ -27,7 +27,7 @@ MISTAKES = [
     ("a former key of a text", spec(matrix=BASE + "expect.stdout.line-count = 3"), 'unknown key "line-count" in [matrix[1].expect.stdout] … did you mean "number-of-lines"?'),
     ("an unknown table", spec(more="[expct]\nexit = 0"), '9:2: unknown key "expct" in the spec … did you mean "expect"?'),
     ("a key far from any", spec(more="[expect]\nzzz = 0"), '10:1: unknown key "zzz" in [expect] … expected one of alike, crash, differs, duration, exit'),
-    ("a wrong type", spec(program='launch = "true"\ntimeout = "long"'), "4:11: program.timeout is a text … expected a number"),
+    ("a wrong type", spec(program='launch = "true"\ntimeout = "long"'), "4:11: program.timeout: expected a time"),
     ("no launch", spec(program="timeout = 1"), '2:2: "launch" is missing in [program]'),
     ("an empty launch", spec(program='launch = " "'), "3:10: launch is empty … expected the words that start the program"),
     ("a wrong launch", spec(program="launch = 3"), "3:10: program.launch: expected a text or a list of words, found a number"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import product
 from unittest.mock import patch
 
@@ -10,19 +11,31 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keen_matrix.core.expect import cascade
-from keen_matrix.core.expect.aspects import ExitAspect, OtherFilesAspect, StreamAspect, TextForm, plain_test
+from keen_matrix.core.expect.aspects import ExitAspect, OtherFilesAspect, StreamAspect, plain_test
 from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.exits import ExitExpectation
+from keen_matrix.core.expect.forms import Form
+from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, EndsForm, IsForm, MatchesForm, StartsForm
 from keen_matrix.core.expressions import Expression, Scope, Template
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import FileChange
 from keen_matrix.core.spec.model import Rule
 
+
+def text_form(name: str, texts: Sequence[Template], flag: bool) -> Form:
+    """Return a form by its key in a spec."""
+    forms: dict[str, Form] = {
+        "is": IsForm(texts[0]), "contains": ContainsForm(tuple(texts)), "lacks": ContainsForm(tuple(texts), wanted=False),
+        "starts": StartsForm(texts[0]), "ends": EndsForm(texts[0]), "empty": EmptyForm(flag), "matches": MatchesForm("a|b$"),
+    }  # fmt: skip
+    return forms[name]
+
+
 SAMPLES = ["", "\n", "\n\n", "a", "a\n", "a\n\n", "ab", "ab\n", "b{", "a\nb"]
 TEXTS = st.sampled_from(SAMPLES).map(lambda text: Template(text, literal=True))
 NAMES = st.sampled_from(["is", "contains", "lacks", "starts", "ends", "empty", "matches"])
 FORMS = st.builds(
-    lambda name, texts, flag: TextForm(name, texts if name in ("contains", "lacks") else texts[:1], "a|b$", flag),
+    text_form,
     NAMES, st.lists(TEXTS, min_size=1, max_size=2).map(tuple), st.booleans(),
 )  # fmt: skip
 RANGES = st.lists(st.tuples(st.integers(0, 3), st.integers(3, 5)), min_size=1, max_size=2).map(tuple)
@@ -57,7 +70,7 @@ def test_quick_tests_change_no_verdict(rules: list[Rule], outcomes: list[Outcome
 @pytest.mark.parametrize("name", ["is", "contains", "lacks", "starts", "ends", "empty"])
 def test_a_quick_test_is_true_exactly_where_the_check_finds_nothing(name: str) -> None:
     for text, raw, flag in product(SAMPLES, SAMPLES, (True, False)):
-        form = TextForm(name, (Template(text, literal=True),), "", flag)
+        form = text_form(name, [Template(text, literal=True)], flag)
         test = plain_test(StreamAspect("stdout", (form,)))
         assert test is not None
         assert test(Outcome(stdout=raw.encode())) is (not list(form.check(raw.encode(), Scope()))), (text, raw)
@@ -78,7 +91,7 @@ def test_rules_with_conditions_are_worked_out_once_for_the_same_rules() -> None:
 
 
 def test_masked_outcomes_are_always_checked_in_full() -> None:
-    rule = Rule(aspects={"stdout": StreamAspect("stdout", (TextForm("is", (Template("a"),)),))}, when=None, origins={})
+    rule = Rule(aspects={"stdout": StreamAspect("stdout", (IsForm(Template("a")),))}, when=None, origins={})
     outcome = Outcome(exit=0, stdout=b"a", masked={"stdout": b"a"})
     with patch.object(StreamAspect, "check", return_value=iter(())) as check:
         Cascade([rule]).judge(outcome, Scope(), timeout=1, cap=100)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import add_selection_options, add_spec_options, selector, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.expect.forms import BaselineForm
+from keen_matrix.core.expect.forms.baseline import BaselineForm
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.reading import cases_of

@@ -6,7 +6,9 @@ import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+from keen_matrix.core.expect import aspects, forms
 from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
+from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
 from keen_matrix.core.vectors.ids import SHOWN_ID
@@ -24,12 +26,8 @@ MOST_STDIN = 200
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
 LABEL = 12
 """Width of the column that names the aspect."""
-_FORM_WORDS = {
-    "contains": "to contain ",
-    "lacks": "not to contain ",
-    "starts": "to start with ",
-    "ends": "to end with ",
-}
+TOLD = {**forms.TOLD, **aspects.TOLD}
+"""Kind of mismatch → how it is told, where no rows of its own are made for it."""
 
 
 def failure_rows(
@@ -181,8 +179,11 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
     elif form in ("is", "lines"):
         yield from _text_rows(look, expected, _whole(aspect, fields), everything=everything)
     else:
-        yield _expected(_form_text(look, form, expected))
-        yield _found(_found_text(look, form, actual))
+        told = TOLD.get(form) or Told(
+            form + ": {quoted}"
+        )  # a journal of a later edition may have kinds that are not known
+        yield _expected(_sentence(look, told, expected))
+        yield _found(_found_text(look, told, actual))
 
 
 def _compared_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
@@ -239,20 +240,14 @@ def _found(text: str) -> list[Segment]:
     return [("found     ", "dim"), (text, "found")]
 
 
-def _form_text(look: Look, form: str, expected: str) -> str:
-    if form == "matches":
-        return f"to match  {escape(expected)}"
-    plain = {
-        "empty": "nothing", "absent": "no such file", "file": "a file", "unchanged": "the same as before the launch",
-        "unchanged-mode": f"mode {expected} as before",
-        "number-of-lines": _counted(expected, "line"), "size": _counted(expected, "byte"), "mode": f"mode {expected}",
-        "link": f"a link to {escape(expected)}", "limit": expected, "digest": expected, "holds": escape(expected),
-    }  # fmt: skip
-    if form in plain:
-        return plain[form]
-    if form == "not-empty":
-        return "something"
-    return _FORM_WORDS[form] + quoted(expected, look.width - 30, look.sign("space"))
+def _sentence(look: Look, told: Told, expected: str) -> str:
+    """Return what was expected, in the sentence of its kind of mismatch."""
+    text = told.expected
+    if "{quoted}" in text:
+        return text.replace("{quoted}", quoted(expected, look.width - 30, look.sign("space")))
+    if "{lines}" in text or "{bytes}" in text:
+        return _counted(expected, "line" if "{lines}" in text else "byte")
+    return text.replace("{text}", escape(expected))
 
 
 def _counted(count: str, noun: str) -> str:
@@ -260,13 +255,13 @@ def _counted(count: str, noun: str) -> str:
     return counted(int(count), noun) if count.isdecimal() else f"{count} {noun}s"
 
 
-def _found_text(look: Look, form: str, actual: str) -> str:
-    if form in ("mode", "unchanged-mode"):
+def _found_text(look: Look, told: Told, actual: str) -> str:
+    if told.found in ("lines", "bytes"):
+        return _counted(actual, told.found.removesuffix("s"))
+    if told.found == "mode":
         return f"mode {escape(actual)}"
-    if form in ("file", "link", "limit", "digest", "holds", "absent"):
+    if told.found == "text":
         return escape(actual)
-    if form in ("number-of-lines", "size"):
-        return _counted(actual, "line" if form == "number-of-lines" else "byte")
     return quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
 
 

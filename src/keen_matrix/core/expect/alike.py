@@ -6,8 +6,9 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import TypeAlias
 
-from keen_matrix.core.expect.aspects import Mismatch, describe_end
+from keen_matrix.core.expect.aspects import describe_end
 from keen_matrix.core.expect.cascade import AspectResult, Judged
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.relation import Relation
 

@@ -4,40 +4,22 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from glob import glob
-from typing import Any, Protocol, TypeAlias
+from typing import Protocol, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
-from keen_matrix.core.expect.masks import MASKS, USED, mask, masked_expectation
-from keen_matrix.core.expect.numbers import Tolerance, texts_alike
+from keen_matrix.core.expect.forms.base import Form, decoded
+from keen_matrix.core.expect.forms.reference import MAX_FILE_BYTES
+from keen_matrix.core.expect.masks import MASKS, USED, mask
+from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.outcome import Looked, Outcome
 
-MATCH_SECONDS = 2.0
-"""Time that one regular expression may take on one output."""
-MAX_FILE_BYTES = 8 * 1024 * 1024
-"""Bytes of a file that are read for a comparison; a larger file differs."""
-
-
-PlainText: TypeAlias = Callable[[bytes], bool]
 PlainTest: TypeAlias = Callable[[Outcome], bool]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Mismatch:
-    """One thing that is not as expected. `expected` and `actual` are as they are; wording is the interface's."""
-
-    form: str
-    expected: str
-    actual: str
-    problem: bool = False
-    """The expectation itself failed, for instance an expression in it."""
-    recorded: bytes | None = None
-    """What would be recorded as the new baseline."""
 
 
 class Aspect(Protocol):
@@ -82,124 +64,6 @@ class SignalAspect:
 
 
 @dataclass(frozen=True, slots=True)
-class TextForm:
-    """One form of a text expectation, such as contains; `texts` are its templates, `flag` the value of empty."""
-
-    name: str
-    texts: tuple[Template, ...] = ()
-    pattern: str = ""
-    flag: bool = True
-    tolerance: Tolerance | None = None
-
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-        """Yield a mismatch for each text of the form that is not met."""
-        yield from _FORMS[self.name](self, actual, scope)
-
-
-def _decoded(raw: bytes) -> str:
-    return raw.decode("utf-8", "surrogateescape")
-
-
-def endings(text: bytes) -> tuple[bytes, ...]:
-    """Return what may stand at the end for an expected text: itself, and itself with a newline where it ends in none.
-
-    A text that ends in a newline means that newline: output that lacks it differs.
-    """
-    return (text,) if text.endswith(b"\n") else (text, text + b"\n")
-
-
-def _is(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-    expected = _rendered(form.texts[0], scope)
-    if actual in endings(expected):
-        return
-    if not form.tolerance or not texts_alike(_decoded(expected), _decoded(actual), form.tolerance, newline=True):
-        yield Mismatch(form="is", expected=_decoded(expected), actual=_decoded(actual))
-
-
-def _rendered(template: Template, scope: Scope) -> bytes:
-    text = template.render(scope)
-    if MASKS in scope.names:
-        text = masked_expectation(text, scope)
-    return text.encode("utf-8", "surrogateescape")
-
-
-def _contains(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-    wanted = form.name == "contains"
-    for template in form.texts:
-        text = _rendered(template, scope)
-        if (text in actual) is not wanted:
-            yield Mismatch(form=form.name, expected=_decoded(text), actual=_decoded(actual))
-
-
-def _starts(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-    text = _rendered(form.texts[0], scope)
-    if not actual.startswith(text):
-        yield Mismatch(form="starts", expected=_decoded(text), actual=_decoded(actual))
-
-
-def _ends(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-    text = _rendered(form.texts[0], scope)
-    if not actual.endswith(endings(text)):
-        yield Mismatch(form="ends", expected=_decoded(text), actual=_decoded(actual))
-
-
-def _empty(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-    if (not actual) is not form.flag:
-        yield Mismatch(form="empty" if form.flag else "not-empty", expected="", actual=_decoded(actual))
-
-
-def _matches(form: TextForm, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-    import regex
-
-    text = _decoded(actual)
-    try:
-        found = regex.compile(form.pattern).search(text, timeout=MATCH_SECONDS)
-    except TimeoutError:
-        note = f"{form.pattern} (given up after {MATCH_SECONDS:g} s)"
-        yield Mismatch(form="matches", expected=note, actual=text, problem=True)
-        return
-    if not found:
-        yield Mismatch(form="matches", expected=form.pattern, actual=text)
-
-
-_FORMS = {
-    "is": _is, "contains": _contains, "lacks": _contains, "starts": _starts, "ends": _ends, "empty": _empty,
-    "matches": _matches,
-}  # fmt: skip
-
-
-def plain_form(form: Form) -> PlainText | None:
-    """Return what plain_test does, for one form of a text expectation."""
-    if not isinstance(form, TextForm) or form.name == "matches":
-        return None
-    if form.name == "empty":
-        return (lambda raw: not raw) if form.flag else bool
-    constants = [template.constant for template in form.texts]
-    if None in constants:
-        return None
-    texts = [str(each).encode("utf-8", "surrogateescape") for each in constants]
-    first = texts[0] if texts else b""
-    if form.name == "is":
-        same = frozenset(endings(first))
-        return lambda raw: raw in same
-    if form.name in ("contains", "lacks"):
-        wanted = form.name == "contains"
-        return lambda raw: all((text in raw) is wanted for text in texts)
-    if form.name == "starts":
-        return lambda raw: raw.startswith(first)
-    ends = endings(first)
-    return lambda raw: raw.endswith(ends)
-
-
-class Form(Protocol):
-    """What every form of a text expectation answers."""
-
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
-        """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or ValueError."""
-        ...
-
-
-@dataclass(frozen=True, slots=True)
 class StreamAspect:
     """Standard output or standard error."""
 
@@ -228,7 +92,7 @@ def plain_test(aspect: Aspect) -> PlainTest | None:
         return lambda outcome: not outcome.files
     if not isinstance(aspect, StreamAspect):
         return None
-    tests = [plain_form(form) for form in aspect.forms]
+    tests = [form.quick() for form in aspect.forms]
     known = tuple(test for test in tests if test is not None)
     if len(known) != len(tests):
         return None
@@ -240,7 +104,7 @@ def plain_test(aspect: Aspect) -> PlainTest | None:
 def takes_no_time(aspect: Aspect) -> bool:
     """Tell whether an aspect is checked by comparing a code or some texts, however they are filled in."""
     if isinstance(aspect, StreamAspect):
-        return all(isinstance(form, TextForm) and form.name != "matches" for form in aspect.forms)
+        return all(form.instant for form in aspect.forms)
     return isinstance(aspect, (ExitAspect, SignalAspect, OtherFilesAspect, CrashAspect, LeftoversAspect))
 
 
@@ -284,7 +148,7 @@ class FileAspect:
         if change is not None and change.differs == ("mode",):
             yield Mismatch(form="unchanged-mode", expected=change.old_mode, actual=change.mode)
         elif change is not None:
-            yield Mismatch(form="unchanged", expected="", actual=_decoded(content))
+            yield Mismatch(form="unchanged", expected="", actual=decoded(content))
         if self.mode is not None and found.mode != self.mode.lstrip("0").zfill(3):
             yield Mismatch(form="mode", expected=self.mode, actual=found.mode)
         if MASKS in scope.names:
@@ -393,14 +257,15 @@ class LeftoversAspect:
         return iter(())
 
 
+TOLD: Mapping[str, Told] = {
+    "absent": Told("no such file", "text"), "file": Told("a file", "text"), "mode": Told("mode {text}", "mode"),
+    "unchanged": Told("the same as before the launch"), "unchanged-mode": Told("mode {text} as before", "mode"),
+    "link": Told("a link to {text}", "text"), "limit": Told("{text}", "text"),
+}  # fmt: skip
+"""Kinds of mismatch of aspects that are told as the forms are: in a sentence, with what was found."""
+
+
 def failed_expectation(error: Exception) -> Mismatch:
     """Return the mismatch that stands for an expectation which could not be worked out."""
     text = str(error) if isinstance(error, ExpressionFault) else f"{type(error).__name__}: {error}"
     return Mismatch(form="expression", expected="", actual=text, problem=True)
-
-
-def text_forms(table: Any, aspect: str) -> tuple[Form, ...]:
-    """Return the forms of a validated text table (or a file's table) of an aspect."""
-    from keen_matrix.core.expect import compiled
-
-    return tuple(compiled.forms(table, aspect))

@@ -12,7 +12,6 @@ from keen_matrix.core.expect.aspects import (
     Aspect,
     CrashAspect,
     LeftoversAspect,
-    Mismatch,
     OtherFilesAspect,
     PlainTest,
     failed_expectation,
@@ -21,6 +20,7 @@ from keen_matrix.core.expect.aspects import (
 )
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.exits import signal_name
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Verdict

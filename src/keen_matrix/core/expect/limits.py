@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from keen_matrix.core.expect.aspects import Mismatch
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.quantities import unit_factor

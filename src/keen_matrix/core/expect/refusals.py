@@ -11,8 +11,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.expect.aspects import Aspect, ExitAspect, Mismatch, OtherFilesAspect, StreamAspect, TextForm
+from keen_matrix.core.expect.aspects import Aspect, ExitAspect, OtherFilesAspect, StreamAspect
 from keen_matrix.core.expect.exits import ExitExpectation
+from keen_matrix.core.expect.forms.text import EmptyForm
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.case import MENTIONS
 from keen_matrix.core.model.outcome import Outcome
@@ -27,8 +29,8 @@ def refusal_promise(signature: Signature, origin: str) -> Rule:
     """Return the rule that every refusal must satisfy by default."""
     aspects: dict[str, Aspect] = {
         "exit": ExitAspect(ExitExpectation(((1, 125),))),
-        "stdout": StreamAspect("stdout", (TextForm("empty", flag=True),)),
-        "stderr": StreamAspect("stderr", (TextForm("empty", flag=False),)),
+        "stdout": StreamAspect("stdout", (EmptyForm(),)),
+        "stderr": StreamAspect("stderr", (EmptyForm(wanted=False),)),
         "other-files": OtherFilesAspect((), False),
         "blame": BlameAspect(blamable(signature)),
     }
@@ -115,7 +117,7 @@ def help_rule(signature: Signature, complete: bool, origin: str) -> Rule:
     operands = tuple((name, signature.values[name].choices) for name in signature.operand_names)
     aspects: dict[str, Aspect] = {
         "exit": ExitAspect(ExitExpectation(((0, 0),))),
-        "stderr": StreamAspect("stderr", (TextForm("empty", flag=True),)),
+        "stderr": StreamAspect("stderr", (EmptyForm(),)),
         "help": HelpAspect(options, operands, signature.help, complete),
     }
     return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import Cascade, Chosen, Judged
-from keen_matrix.core.expect.forms import BASELINE, OUTPUTS
+from keen_matrix.core.expect.forms.baseline import BASELINE
+from keen_matrix.core.expect.forms.reference import OUTPUTS
 from keen_matrix.core.expect.masks import MASKS, USED, mask
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at

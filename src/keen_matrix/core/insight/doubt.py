@@ -5,13 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.aspects import Aspect, FileAspect, StreamAspect
 from keen_matrix.core.expect.cascade import Chosen
-from keen_matrix.core.expect.forms import LinesForm
-from keen_matrix.core.expect.json_form import JsonForm
+from keen_matrix.core.expect.forms import Form
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.insight.alterations import Altered, Context, alterations
 from keen_matrix.core.insight.checking import Checker, recorded_cases
@@ -138,20 +136,10 @@ def _is_allowed(
     if altered.aspect in ("stdout", "stderr") and (before.stdout, before.stderr) == (after.stdout, after.stderr):
         return True
     each = chosen.get(altered.aspect)
-    for form in _forms(each.aspect) if each else ():
-        tolerance = getattr(form, "tolerance", None)
-        if tolerance and ("number" in altered.what or "digit" in altered.what):
-            return True
-        if isinstance(form, LinesForm) and form.any_order and "swapped" in altered.what:
-            return True
-        if isinstance(form, JsonForm) and ("a trailing space" in altered.what or "final newline" in altered.what):
-            return True
-        if isinstance(form, LinesForm) and "final newline" in altered.what:
-            return True
-    return False
+    return each is not None and any(form.forgives(altered.what) for form in _forms(each.aspect))
 
 
-def _forms(aspect: Aspect) -> Iterator[Any]:
+def _forms(aspect: Aspect) -> Iterator[Form]:
     if isinstance(aspect, (StreamAspect, FileAspect)):
         yield from aspect.forms
 

@@ -239,8 +239,8 @@ class WorkerPool:
 
     def _crashed(self, case: Case, text: str) -> ResultFrame:
         """Return the result of a case that no worker survives."""
-        from keen_matrix.core.expect.aspects import Mismatch
         from keen_matrix.core.expect.cascade import AspectResult, Judged
+        from keen_matrix.core.expect.mismatch import Mismatch
         from keen_matrix.core.model.outcome import Outcome
         from keen_matrix.core.results.records import Recorder
 

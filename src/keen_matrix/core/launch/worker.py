@@ -24,7 +24,7 @@ from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expect.cascade import Cascade
-from keen_matrix.core.expect.forms import BASELINE
+from keen_matrix.core.expect.forms.baseline import BASELINE
 from keen_matrix.core.expect.masks import MASKS, USED
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers

@@ -24,6 +24,7 @@ from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.expect.exits import parse_exit, signal_number
+from keen_matrix.core.expect.forms import FORMS
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS, parse_duration, parse_size
@@ -202,13 +203,13 @@ def _regex(text: str) -> str:
 
 
 def _number_of_lines(value: Any) -> Any:
-    from keen_matrix.core.expect.forms import parse_number_of_lines
+    from keen_matrix.core.expect.forms.lines import parse_amount
 
-    return _read_by(parse_number_of_lines, value)
+    return _read_by(parse_amount, value)
 
 
 def _digest_or_base64(text: str) -> str:
-    from keen_matrix.core.expect.forms import parse_bytes
+    from keen_matrix.core.expect.forms.digest import parse_bytes
 
     _read_by(parse_bytes, text)
     return text
@@ -256,6 +257,22 @@ def _tolerance(value: Any) -> Any:
 
 
 Tolerated = Annotated[ToleranceTable, BeforeValidator(_tolerance, json_schema_input_type=float | ToleranceTable)]
+
+
+def _composed(value: Any) -> Any:
+    if not isinstance(value, list):
+        raise _fault(f"expected a list of texts or tables of forms, found {kind_of(value)}")
+    return value
+
+
+def _inner_table(value: Any) -> Any:
+    """Read a table of forms inside another: a baseline has its place in the outer one, where it can be accepted."""
+    if isinstance(value, dict) and "baseline" in value:
+        raise _fault("a baseline cannot stand in any, all or not; expected it in the table of the stream or file")
+    return _text_table(value)
+
+
+Composed: TypeAlias = Annotated["TextTable", BeforeValidator(_inner_table)]
 
 
 class TextTable(Table):
@@ -330,6 +347,13 @@ class TextTable(Table):
         description="Whether it must be as its baseline, the output accepted with keen-matrix baseline.",
         examples=[True],
     )
+    any_: Annotated[list[Composed], BeforeValidator(_composed), Field(min_length=1)] | None = Field(
+        None, description="At least one of these is met.", examples=[[{"contains": "Holm"}, {"contains": "Voe"}]]
+    )
+    all_: Annotated[list[Composed], BeforeValidator(_composed), Field(min_length=1)] | None = Field(
+        None, description="Every one of these is met.", examples=[[{"starts": "fare:"}, {"not": {"contains": "bike"}}]]
+    )
+    not_: Composed | None = Field(None, description="What it must not be.", examples=[{"matches": "[Ee]rror"}])
     literal: bool = Field(False, description="Take the texts as they stand: braces are no fields.", examples=[True])
 
 
@@ -346,7 +370,7 @@ def _text_table(value: Any) -> Any:
     return value
 
 
-_TEMPLATED = frozenset({"is", "contains", "lacks", "starts", "ends", "lines", "lines-any-order", "file"})
+_TEMPLATED = frozenset(kind.key for kind in FORMS.values() if kind.texts == "template")
 
 
 def _escaped(value: Any) -> Any:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
+from keen_matrix.core.expect.forms import FORMS, NEEDS
 from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
@@ -18,11 +19,6 @@ from keen_matrix.core.spec.source import KeyPath, Source
 if TYPE_CHECKING:
     from keen_matrix.core.signature.model import Signature
 
-NEEDS = {
-    "holds": ("matches",), "ignore": ("json", "json-lines"), "any-order": ("json", "json-lines"),
-    "tolerance": ("is", "lines", "lines-any-order", "json", "json-lines", "file", "command", "baseline"),
-}  # fmt: skip
-"""Keys of a text table that only change what others do."""
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
 
@@ -279,9 +275,11 @@ class _Checker:
         files = rule.get("files") if isinstance(rule, dict) else None
         tables = [((*path, name), table) for name, table in streams.items()]
         tables += [((*path, "files", name), table) for name, table in files.items()] if isinstance(files, dict) else []
-        for where, table in tables:
+        while tables:
+            where, table = tables.pop()
             if not isinstance(table, dict):
                 continue
+            tables += tables_in(where, table)
             for key, needs in NEEDS.items():
                 if key in table and not any(each in table for each in needs):
                     wanted = " or ".join(f'"{each}"' for each in needs)
@@ -368,11 +366,6 @@ def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
             yield (*path, key), value
 
 
-_TEXT_FORMS = ("is", "contains", "lacks", "starts", "ends", "lines", "lines-any-order")
-_ALWAYS_TEMPLATES = ("file", "command", "number-of-lines", "size", "link")
-"""Forms whose texts are templates even when the table is literal."""
-
-
 def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
     """Yield every text of a rule that may have fields in it: its key, whether it is an expression, names known only there."""
     none = frozenset[str]()
@@ -393,11 +386,35 @@ def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, 
         if isinstance(table, str):
             yield table_path, table, False, none
         elif isinstance(table, dict):
-            forms = (*(() if table.get("literal") else _TEXT_FORMS), *_ALWAYS_TEMPLATES)
-            for form in forms:
-                yield from ((at, text, False, none) for at, text in _texts_of((*table_path, form), table.get(form)))
-            groups = _groups(table.get("matches"))
-            yield from ((at, text, True, groups) for at, text in _texts_of((*table_path, "holds"), table.get("holds")))
+            yield from _table_fields(table_path, table)
+
+
+def _table_fields(path: KeyPath, table: Mapping[str, Any]) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
+    """Yield the texts of one table of forms, and of the tables in it, as `_rule_texts` does."""
+    none = frozenset[str]()
+    yield from ((at, text, False, none) for at, text in _texts_of((*path, "link"), table.get("link")))
+    groups = _groups(table.get("matches"))
+    for kind in FORMS.values():
+        if kind.texts == "always" or (kind.texts == "template" and not table.get("literal")):
+            yield from ((at, text, False, none) for at, text in _texts_of((*path, kind.key), table.get(kind.key)))
+        elif kind.texts == "expression":
+            yield from ((at, text, True, groups) for at, text in _texts_of((*path, kind.key), table.get(kind.key)))
+    for where, inner in tables_in(path, table):
+        if isinstance(inner, str):
+            yield where, inner, False, none
+        elif isinstance(inner, dict):
+            yield from _table_fields(where, inner)
+
+
+def tables_in(path: KeyPath, table: Mapping[str, Any]) -> Iterator[tuple[KeyPath, Any]]:
+    """Yield the tables of forms, or texts in their place, that stand in `any`, `all` and `not` of a table."""
+    for key in ("any", "all"):
+        listed = table.get(key)
+        yield from (
+            ((*path, key, number), each) for number, each in enumerate(listed if isinstance(listed, list) else ())
+        )
+    if "not" in table:
+        yield (*path, "not"), table["not"]
 
 
 def _texts_of(path: KeyPath, value: Any) -> Iterator[tuple[KeyPath, str]]:

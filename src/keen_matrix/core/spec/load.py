@@ -21,9 +21,9 @@ from keen_matrix.core.expect.aspects import (
     OtherFilesAspect,
     SignalAspect,
     StreamAspect,
-    text_forms,
 )
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
+from keen_matrix.core.expect.forms import forms_of
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_limit
 from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expressions import Expression, Template, as_text
@@ -539,12 +539,12 @@ def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
     if table.signal is not None:
         yield "signal", SignalAspect(signal_number(table.signal))
     if table.stdout is not None:
-        yield "stdout", StreamAspect("stdout", text_forms(table.stdout, "stdout"))
+        yield "stdout", StreamAspect("stdout", forms_of(table.stdout, "stdout"))
     if table.stderr is not None:
-        yield "stderr", StreamAspect("stderr", text_forms(table.stderr, "stderr"))
+        yield "stderr", StreamAspect("stderr", forms_of(table.stderr, "stderr"))
     for name, file in table.files.items():
         link = None if file.link is None else Template(file.link)
-        yield f"files.{name}", FileAspect(name, text_forms(file, f"files.{name}"), file.absent, file.mode,
+        yield f"files.{name}", FileAspect(name, forms_of(file, f"files.{name}"), file.absent, file.mode,
                                           bool(file.unchanged), link)  # fmt: skip
     if table.duration is not None:
         yield "duration", DurationAspect(parse_limit(table.duration, TIME_UNITS))

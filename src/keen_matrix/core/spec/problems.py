@@ -79,7 +79,8 @@ def _problem(error: Any, source: Source) -> Problem:
         hint = nearest(str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")])
         return source.problem(path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint)
     if kind in _LIMITS:
-        limit = next(iter(context.values()), "")
+        limits = ("gt", "ge", "lt", "le", "min_length", "max_length", "pattern")  # the names that pydantic has for them
+        limit = next((context[name] for name in limits if name in context), "")
         shown = f"{limit:g}" if isinstance(limit, float) else limit
         return source.problem(path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown))
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")

@@ -15,7 +15,7 @@ from typing import Any, TypeAlias
 from keen_matrix.core.errors import ExpressionFault, Problem, SpecFault, caret_lines
 from keen_matrix.core.expect.aspects import ExitAspect
 from keen_matrix.core.expect.cascade import Cascade
-from keen_matrix.core.expect.forms import HoldsForm
+from keen_matrix.core.expect.forms.conditions import HoldsForm
 from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.spec.model import Matrix, Rule, Spec

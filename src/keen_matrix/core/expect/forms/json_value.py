@@ -8,7 +8,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
-from keen_matrix.core.expect.aspects import Mismatch
+from keen_matrix.core.expect.forms.base import Form, FormKind, forgives_numbers, given, tolerance_of, within
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
 from keen_matrix.core.expressions import Scope
 
@@ -17,8 +18,8 @@ MOST_DIFFERENCES = 12
 Path: TypeAlias = tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class JsonForm:
+@dataclass(frozen=True, slots=True, repr=False)
+class JsonForm(Form):
     """`json` or `json-lines`: the value, whatever its spelling."""
 
     expected: Any
@@ -41,6 +42,14 @@ class JsonForm:
             more = f"\n… and {len(found) - len(shown)} more" if len(found) > len(shown) else ""
             yield Mismatch(form="json", expected="\n".join(f"{pointer(path)}: {left}" for path, left, _ in shown) + more,
                            actual="\n".join(f"{pointer(path)}: {right}" for path, _, right in shown) + more)  # fmt: skip
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return f"is the JSON {json.dumps(self.expected, ensure_ascii=False)}{within(self.tolerance)}"
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether an alteration is of white space outside values, or within the tolerance."""
+        return "a trailing space" in what or "final newline" in what or forgives_numbers(self.tolerance, what)
 
     def _read(self, text: str) -> Any:
         if not self.lines:
@@ -145,3 +154,23 @@ def _fits(wanted: Path, path: Path) -> bool:
 def _shown(value: Any) -> str:
     text = json.dumps(value, ensure_ascii=False)
     return text if len(text) <= 200 else text[:200] + "…"
+
+
+def _form(table: Any, value: Any, *, lines: bool) -> Form:
+    order = table.any_order if isinstance(table.any_order, bool) else tuple(map(parse_pointer, table.any_order or ()))
+    ignore = tuple(parse_pointer(each) for each in table.ignore or ())
+    return JsonForm(value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order)
+
+
+def _json(table: Any, aspect: str) -> Iterator[Form]:
+    if "json_" in table.model_fields_set:  # null is a value
+        yield _form(table, given(table, "json"), lines=False)
+
+
+def _json_lines(table: Any, aspect: str) -> Iterator[Form]:
+    if table.json_lines is not None:
+        yield _form(table, table.json_lines, lines=True)
+
+
+JSON = FormKind(key="json", compile=_json, modifiers=("ignore", "any-order", "tolerance"))
+JSON_LINES = FormKind(key="json-lines", compile=_json_lines, modifiers=("ignore", "any-order", "tolerance"))

@@ -1,0 +1,131 @@
+"""What every form of a text expectation answers, and what a kind of form declares of itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal, TypeAlias
+
+from keen_matrix.core.expect.masks import MASKS, masked_expectation
+from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.numbers import Tolerance
+from keen_matrix.core.expressions import Scope, Template
+
+MATCH_SECONDS = 2.0
+"""Time that one regular expression may take on one output."""
+PlainText: TypeAlias = Callable[[bytes], bool]
+
+
+class Form:
+    """One form of a text expectation, a frozen value. What it asks reads as a rule, also in its repr."""
+
+    __slots__ = ()
+    instant: ClassVar[bool] = False
+    """Whether checking is a comparison of texts, that takes no time worth counting."""
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or ValueError."""
+        raise NotImplementedError
+
+    def describe(self) -> str:
+        """Return what it asks for, without a case: `contains "usage:"`."""
+        raise NotImplementedError
+
+    def quick(self) -> PlainText | None:
+        """Return a test that asks the same of every case, or None when there is none.
+
+        Where it is true, `check` finds nothing in a text without masks; where it is false, `check` tells more.
+        """
+        return None
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether an alteration, named as `insight.alterations` names it, is one that the form means not to see."""
+        return False
+
+    def __repr__(self) -> str:
+        return self.describe()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FormKind:
+    """A kind of form: all that the rest of the code knows of it."""
+
+    key: str
+    """Its key in a table of a spec."""
+    compile: Callable[[Any, str], Iterator[Form]]
+    """Yields its forms from a validated table; the text is the aspect, under which a baseline is recorded."""
+    needs: tuple[str, ...] = ()
+    """Keys of which one must stand beside it."""
+    modifiers: tuple[str, ...] = ()
+    """Keys that change what it asks, and ask nothing by themselves."""
+    texts: Literal["template", "always", "expression", "plain"] = "plain"
+    """Whether its texts are templates (`always`: also in a table that is literal), expressions, or neither."""
+    told: Mapping[str, Told] = field(default_factory=dict)
+    """Its kinds of mismatch, and how they are told. Those with rows of their own have none."""
+
+
+def attribute(key: str) -> str:
+    """Return the attribute of a validated table that holds a key."""
+    name = key.replace("-", "_")
+    return f"{name}_" if key in ("is", "bytes", "json", "any", "all", "not") else name
+
+
+def given(table: Any, key: str) -> Any:
+    """Return what a validated table has under a key; None when it is not given."""
+    return getattr(table, attribute(key), None)
+
+
+def tolerance_of(table: Any) -> Tolerance | None:
+    """Return the tolerance of a validated table."""
+    return Tolerance(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else None
+
+
+def templates(value: Any) -> tuple[Template, ...]:
+    """Return a text, or each of a list of texts, as templates."""
+    return tuple(map(Template, [value] if isinstance(value, str) else value))
+
+
+def decoded(raw: bytes) -> str:
+    """Return bytes as text; what is no UTF-8 comes back as it was when encoded again."""
+    return raw.decode("utf-8", "surrogateescape")
+
+
+def encoded(text: str) -> bytes:
+    """Return a text as bytes."""
+    return text.encode("utf-8", "surrogateescape")
+
+
+def lines_of(text: str) -> list[str]:
+    """Return the lines of a text; a final newline makes no further line."""
+    lines = text.split("\n")
+    return lines[:-1] if lines[-1] == "" else lines
+
+
+def endings(text: bytes) -> tuple[bytes, ...]:
+    """Return what may stand at the end for an expected text: itself, and itself with a newline where it ends in none.
+
+    A text that ends in a newline means that newline: output that lacks it differs.
+    """
+    return (text,) if text.endswith(b"\n") else (text, text + b"\n")
+
+
+def rendered(template: Template, scope: Scope) -> bytes:
+    """Return an expected text as a case has it, masked as what is found will be. Raises ExpressionFault."""
+    text = template.render(scope)
+    return encoded(masked_expectation(text, scope) if MASKS in scope.names else text)
+
+
+def constants(texts: tuple[Template, ...]) -> list[bytes] | None:
+    """Return texts that are the same for every case, or None when one is not."""
+    found = [template.constant for template in texts]
+    return None if None in found else [encoded(str(each)) for each in found]
+
+
+def within(tolerance: Tolerance | None) -> str:
+    """Return a tolerance in words, to stand behind what a form asks for."""
+    return f", numbers within {tolerance.absolute or f'a part of {tolerance.relative}'}" if tolerance else ""
+
+
+def forgives_numbers(tolerance: Tolerance | None, what: str) -> bool:
+    """Tell whether a tolerance means an altered number not to be seen."""
+    return tolerance is not None and ("number" in what or "digit" in what)

@@ -1,0 +1,94 @@
+"""`any`, `all` and `not`: forms of forms."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from keen_matrix.core.expect.forms.base import Form, FormKind, decoded, given
+from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expressions import Scope
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class AllForm(Form):
+    """Every one of some forms is met."""
+
+    forms: tuple[Form, ...]
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield what differs, form by form."""
+        for form in self.forms:
+            yield from form.check(actual, scope)
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return " and ".join(form.describe() for form in self.forms)
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether one of them means an alteration not to be seen."""
+        return any(form.forgives(what) for form in self.forms)
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class AnyForm(Form):
+    """At least one of some forms is met."""
+
+    forms: tuple[Form, ...]
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield one mismatch when none is met."""
+        if not any(next(form.check(actual, scope), None) is None for form in self.forms):
+            yield Mismatch(form="any", expected=self.describe(), actual=decoded(actual))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return "  or  ".join(form.describe() for form in self.forms)
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether one of them means an alteration not to be seen."""
+        return any(form.forgives(what) for form in self.forms)
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class NotForm(Form):
+    """A form is not met."""
+
+    form: Form
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when the form is met."""
+        if next(self.form.check(actual, scope), None) is None:
+            yield Mismatch(form="not", expected=self.form.describe(), actual=decoded(actual))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return f"not: {self.form.describe()}"
+
+
+def _together(table: Any, aspect: str) -> Form:
+    from keen_matrix.core.expect.forms import forms_of
+
+    found = forms_of(table, aspect)
+    return found[0] if len(found) == 1 else AllForm(found)
+
+
+def _any(table: Any, aspect: str) -> Iterator[Form]:
+    if given(table, "any") is not None:
+        yield AnyForm(tuple(_together(each, aspect) for each in given(table, "any")))
+
+
+def _all(table: Any, aspect: str) -> Iterator[Form]:
+    if given(table, "all") is not None:
+        yield AllForm(tuple(_together(each, aspect) for each in given(table, "all")))
+
+
+def _not(table: Any, aspect: str) -> Iterator[Form]:
+    if given(table, "not") is not None:
+        yield NotForm(_together(given(table, "not"), aspect))
+
+
+ANY = FormKind(key="any", compile=_any, told={"any": Told("{text}")})
+ALL = FormKind(key="all", compile=_all)
+NOT = FormKind(key="not", compile=_not, told={"not": Told("anything else than  {text}")})

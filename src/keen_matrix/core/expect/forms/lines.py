@@ -1,0 +1,148 @@
+"""`lines`, `lines-any-order` and `number-of-lines`: the text as lines; `size`: its bytes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from keen_matrix.core.expect.forms.base import (
+    Form,
+    FormKind,
+    decoded,
+    forgives_numbers,
+    given,
+    lines_of,
+    templates,
+    tolerance_of,
+    within,
+)
+from keen_matrix.core.expect.masks import masked_expectation
+from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.numbers import Tolerance, texts_alike
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.model.quantities import Bounds, bounds_text, parse_bounds
+
+SHOWN_LINES = 20
+"""Missing or extra lines that a mismatch lists."""
+EMPTY_LINE = "(an empty line)"
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class LinesForm(Form):
+    """All lines, each given on its own or as a text of several."""
+
+    texts: tuple[Template, ...]
+    any_order: bool = False
+    tolerance: Tolerance | None = None
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when lines are missing, extra, or (in order) different."""
+        expected = [
+            line for text in self.texts for line in lines_of(masked_expectation(text.render(scope), scope)) or [""]
+        ]
+        found = lines_of(decoded(actual))
+        if self.any_order:
+            yield from self._counted(expected, found)
+        elif len(found) != len(expected) or not all(
+            texts_alike(left, right, self.tolerance) for left, right in zip(expected, found, strict=True)
+        ):
+            text = "\n".join(expected) + "\n" if expected else ""
+            yield Mismatch(form="lines", expected=text, actual=decoded(actual))
+
+    def _counted(self, expected: list[str], found: list[str]) -> Iterator[Mismatch]:
+        missing = list((Counter(expected) - Counter(found)).elements())
+        extra = list((Counter(found) - Counter(expected)).elements())
+        for line in list(missing) if self.tolerance else ():
+            near = next((each for each in extra if texts_alike(line, each, self.tolerance)), None)
+            if near is not None:
+                missing.remove(line)
+                extra.remove(near)
+        if missing or extra:
+            yield Mismatch(form="lines-any-order", expected=_listed(missing), actual=_listed(extra))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        texts = ", ".join(repr(text.source) for text in self.texts)
+        return f"has the lines {texts}{', in any order' if self.any_order else ''}{within(self.tolerance)}"
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether an alteration is of the order, the end or the numbers, where these do not matter."""
+        order = self.any_order and "swapped" in what
+        return order or "final newline" in what or forgives_numbers(self.tolerance, what)
+
+
+def _listed(lines: list[str]) -> str:
+    more = f"\n… and {len(lines) - SHOWN_LINES:,} more" if len(lines) > SHOWN_LINES else ""
+    return "\n".join(line[:1_000] or EMPTY_LINE for line in lines[:SHOWN_LINES]) + more
+
+
+def parse_amount(value: Any) -> Bounds | Template:
+    """Return the bounds of a count: 3, "1..3", "1..", or a template that gives one. Raises ValueError."""
+    if isinstance(value, str) and "{" in value:
+        return Template(value)
+    bounds = parse_bounds(value)
+    if bounds is not None:
+        return bounds
+    raise ValueError('expected a number, a range such as "1..3" or "1..", or a template')
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class CountForm(Form):
+    """`number-of-lines`, or the `size` in bytes when `lines` is off."""
+
+    count: Bounds | Template
+    lines: bool = True
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when the count is another. Raises ValueError when a template gives no count."""
+        low, high = self._bounds(scope)
+        found = len(lines_of(decoded(actual))) if self.lines else len(actual)
+        if found < low or (high is not None and found > high):
+            form = "number-of-lines" if self.lines else "size"
+            yield Mismatch(form=form, expected=bounds_text(low, high), actual=str(found))
+
+    def _bounds(self, scope: Scope) -> Bounds:
+        if isinstance(self.count, tuple):
+            return self.count
+        bounds = parse_bounds(self.count.value(scope))
+        if bounds is None:
+            raise ValueError('expected a number, a range such as "1..3" or "1..", or a template')
+        return bounds
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        noun = "lines" if self.lines else "bytes"
+        if isinstance(self.count, Template):
+            return f"has {self.count.source} {noun}"
+        low, high = self.count
+        amount = str(low) if low == high else f"{low} or more" if high is None else f"{low} to {high}"
+        return f"has {amount} {noun}"
+
+
+def _lines(table: Any, aspect: str) -> Iterator[Form]:
+    if table.lines is not None:
+        yield LinesForm(templates(table.lines), tolerance=tolerance_of(table))
+
+
+def _any_order(table: Any, aspect: str) -> Iterator[Form]:
+    if table.lines_any_order is not None:
+        yield LinesForm(templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table))
+
+
+def _number(table: Any, aspect: str) -> Iterator[Form]:
+    if table.number_of_lines is not None:
+        yield CountForm(parse_amount(table.number_of_lines))
+
+
+def _size(table: Any, aspect: str) -> Iterator[Form]:
+    if given(table, "size") is not None:  # only the table of a file has it
+        yield CountForm(parse_amount(table.size), lines=False)
+
+
+LINES = FormKind(key="lines", compile=_lines, texts="template", modifiers=("tolerance",))
+LINES_ANY_ORDER = FormKind(key="lines-any-order", compile=_any_order, texts="template", modifiers=("tolerance",))
+NUMBER_OF_LINES = FormKind(key="number-of-lines", compile=_number, texts="always",
+                           told={"number-of-lines": Told("{lines}", "lines")})  # fmt: skip
+SIZE = FormKind(key="size", compile=_size, texts="always", told={"size": Told("{bytes}", "bytes")})

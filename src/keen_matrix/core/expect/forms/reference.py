@@ -1,0 +1,110 @@
+"""`file` and `command`: the text as it stands elsewhere."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from keen_matrix.core.expect.forms.base import (
+    Form,
+    FormKind,
+    decoded,
+    encoded,
+    forgives_numbers,
+    given,
+    tolerance_of,
+    within,
+)
+from keen_matrix.core.expect.masks import masked_expectation
+from keen_matrix.core.expect.mismatch import Mismatch
+from keen_matrix.core.expect.numbers import Tolerance, texts_alike
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.notation.parse import parse_list, parse_words
+
+COMMAND_SECONDS = 10.0
+"""Seconds that a reference command may take."""
+MAX_FILE_BYTES = 8 * 1024 * 1024
+"""Bytes of a file that are read for a comparison; a larger file differs."""
+OUTPUTS = "outputs of commands"
+"""Name under which checks that run nothing keep what commands printed: of an outcome that is tried again, what it was itself."""
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class SameForm(Form):
+    """The whole text as a file beside the spec has it, or as another command prints it."""
+
+    file: Template | None = None
+    command: tuple[Template, ...] = ()
+    tolerance: Tolerance | None = None
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when the text is another. Raises ValueError when there is nothing to compare with."""
+        expected = masked_expectation(decoded(self._expected(scope, actual)), scope)
+        if not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
+            yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
+
+    def _expected(self, scope: Scope, actual: bytes) -> bytes:
+        here = str(scope.names["here"])
+        if self.file is not None:
+            return read_beside(os.path.join(here, self.file.render(scope)))
+        words = tuple(word.render(scope) for word in self.command)
+        outputs: dict[tuple[str, ...], bytes] | None = scope.names.get(OUTPUTS)
+        if outputs is None:
+            return command_output(words, here)
+        return outputs.setdefault(words, actual)
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        words = " ".join("".join(getattr(part, "text", "{…}") for part in word.parts) for word in self.command)
+        return (f"is the file {self.file.source}" if self.file else f"is what {words} prints") + within(self.tolerance)
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether an alteration is within the tolerance."""
+        return forgives_numbers(self.tolerance, what)
+
+
+def read_beside(path: str) -> bytes:
+    """Return a file that a spec names. Raises ValueError."""
+    try:
+        if os.path.getsize(path) > MAX_FILE_BYTES:
+            raise ValueError(f"{path} has more than {MAX_FILE_BYTES:,} bytes")
+        with open(path, "rb") as file:
+            return file.read()
+    except OSError as error:
+        raise ValueError(f"{path} cannot be read: {error.strerror}") from None
+
+
+@lru_cache(maxsize=1_000)
+def command_output(words: tuple[str, ...], here: str) -> bytes:
+    """Return what a command prints in an empty standard input, in the spec's folder. Raises ValueError."""
+    import subprocess  # few specs need it, and every worker would pay for it when it starts
+
+    try:
+        done = subprocess.run(
+            words, stdin=subprocess.DEVNULL, capture_output=True, timeout=COMMAND_SECONDS, cwd=here, check=False
+        )
+    except subprocess.TimeoutExpired:
+        raise ValueError(f"the command {words[0]} took longer than {COMMAND_SECONDS:g} s") from None
+    except (OSError, ValueError) as error:
+        raise ValueError(f"the command {words[0]} cannot be run: {getattr(error, 'strerror', None) or error}") from None
+    if done.returncode:
+        raise ValueError(f"the command {words[0]} ended with exit {done.returncode}")
+    return done.stdout
+
+
+def _file(table: Any, aspect: str) -> Iterator[Form]:
+    if table.file is not None:
+        yield SameForm(file=Template(table.file), tolerance=tolerance_of(table))
+
+
+def _command(table: Any, aspect: str) -> Iterator[Form]:
+    if given(table, "command") is not None:
+        words = parse_words(table.command) if isinstance(table.command, str) else parse_list(table.command)
+        yield SameForm(command=tuple(Template("", parts=word.parts) for word in words), tolerance=tolerance_of(table))
+
+
+FILE = FormKind(key="file", compile=_file, texts="template", modifiers=("tolerance",))
+COMMAND = FormKind(key="command", compile=_command, texts="always", modifiers=("tolerance",))

@@ -1,0 +1,226 @@
+"""`is`, `contains`, `lacks`, `starts`, `ends`, `empty` and `matches`: the text as it stands."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from keen_matrix.core.expect.forms.base import (
+    MATCH_SECONDS,
+    Form,
+    FormKind,
+    PlainText,
+    constants,
+    decoded,
+    endings,
+    forgives_numbers,
+    given,
+    rendered,
+    templates,
+    tolerance_of,
+    within,
+)
+from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.numbers import Tolerance, texts_alike
+from keen_matrix.core.expressions import Scope, Template
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class IsForm(Form):
+    """The whole text; one that ends in no newline may be followed by one."""
+
+    instant: ClassVar[bool] = True
+    text: Template
+    tolerance: Tolerance | None = None
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when the text is another, numbers within the tolerance aside."""
+        expected = rendered(self.text, scope)
+        if actual in endings(expected):
+            return
+        left, right = decoded(expected), decoded(actual)
+        if not self.tolerance or not texts_alike(left, right, self.tolerance, newline=True):
+            yield Mismatch(form="is", expected=left, actual=right)
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return f'is "{self.text.source}"{within(self.tolerance)}'
+
+    def quick(self) -> PlainText | None:
+        """Return a test by comparison."""
+        texts = constants((self.text,))
+        if texts is None:
+            return None
+        same = frozenset(endings(texts[0]))
+        return lambda raw: raw in same
+
+    def forgives(self, what: str) -> bool:
+        """Tell whether an alteration is within the tolerance."""
+        return forgives_numbers(self.tolerance, what)
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class ContainsForm(Form):
+    """Every text, or with `wanted` off none of them, is a part of it."""
+
+    instant: ClassVar[bool] = True
+    texts: tuple[Template, ...]
+    wanted: bool = True
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch for each text that is missing, or that should be."""
+        for template in self.texts:
+            text = rendered(template, scope)
+            if (text in actual) is not self.wanted:
+                form = "contains" if self.wanted else "lacks"
+                yield Mismatch(form=form, expected=decoded(text), actual=decoded(actual))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        texts = " and ".join(f'"{text.source}"' for text in self.texts)
+        return f"{'contains' if self.wanted else 'lacks'} {texts}"
+
+    def quick(self) -> PlainText | None:
+        """Return a test by search."""
+        texts = constants(self.texts)
+        return None if texts is None else lambda raw: all((text in raw) is self.wanted for text in texts)
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class StartsForm(Form):
+    """What it starts with."""
+
+    instant: ClassVar[bool] = True
+    text: Template
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when it starts with something else."""
+        text = rendered(self.text, scope)
+        if not actual.startswith(text):
+            yield Mismatch(form="starts", expected=decoded(text), actual=decoded(actual))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return f'starts with "{self.text.source}"'
+
+    def quick(self) -> PlainText | None:
+        """Return a test of the beginning."""
+        texts = constants((self.text,))
+        return None if texts is None else lambda raw: raw.startswith(texts[0])
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class EndsForm(Form):
+    """What it ends with; a newline may follow a text that ends in none."""
+
+    instant: ClassVar[bool] = True
+    text: Template
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when it ends with something else."""
+        text = rendered(self.text, scope)
+        if not actual.endswith(endings(text)):
+            yield Mismatch(form="ends", expected=decoded(text), actual=decoded(actual))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return f'ends with "{self.text.source}"'
+
+    def quick(self) -> PlainText | None:
+        """Return a test of the end."""
+        texts = constants((self.text,))
+        if texts is None:
+            return None
+        ends = endings(texts[0])
+        return lambda raw: raw.endswith(ends)
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class EmptyForm(Form):
+    """Whether it is empty."""
+
+    instant: ClassVar[bool] = True
+    wanted: bool = True
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when there is text where none is expected, or the other way round."""
+        if (not actual) is not self.wanted:
+            yield Mismatch(form="empty" if self.wanted else "not-empty", expected="", actual=decoded(actual))
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return "is empty" if self.wanted else "is not empty"
+
+    def quick(self) -> PlainText | None:
+        """Return a test of the length."""
+        return (lambda raw: not raw) if self.wanted else bool
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class MatchesForm(Form):
+    """A regular expression that matches a part of it."""
+
+    pattern: str
+
+    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+        """Yield a mismatch when it does not match, or takes too long to."""
+        import regex
+
+        text = decoded(actual)
+        try:
+            found = regex.compile(self.pattern).search(text, timeout=MATCH_SECONDS)
+        except TimeoutError:
+            note = f"{self.pattern} (given up after {MATCH_SECONDS:g} s)"
+            yield Mismatch(form="matches", expected=note, actual=text, problem=True)
+            return
+        if not found:
+            yield Mismatch(form="matches", expected=self.pattern, actual=text)
+
+    def describe(self) -> str:
+        """Return what it asks for."""
+        return f"matches {self.pattern}"
+
+
+def _is(table: Any, aspect: str) -> Iterator[Form]:
+    if given(table, "is") is not None:
+        yield IsForm(Template(given(table, "is")), tolerance_of(table))
+
+
+def _contains(table: Any, aspect: str) -> Iterator[Form]:
+    if table.contains is not None:
+        yield ContainsForm(templates(table.contains))
+
+
+def _lacks(table: Any, aspect: str) -> Iterator[Form]:
+    if table.lacks is not None:
+        yield ContainsForm(templates(table.lacks), wanted=False)
+
+
+def _starts(table: Any, aspect: str) -> Iterator[Form]:
+    if table.starts is not None:
+        yield StartsForm(Template(table.starts))
+
+
+def _ends(table: Any, aspect: str) -> Iterator[Form]:
+    if table.ends is not None:
+        yield EndsForm(Template(table.ends))
+
+
+def _empty(table: Any, aspect: str) -> Iterator[Form]:
+    if table.empty is not None:
+        yield EmptyForm(table.empty)
+
+
+def _matches(table: Any, aspect: str) -> Iterator[Form]:
+    if table.matches is not None:
+        yield MatchesForm(table.matches)
+
+
+IS = FormKind(key="is", compile=_is, texts="template", modifiers=("tolerance",))
+CONTAINS = FormKind(key="contains", compile=_contains, texts="template", told={"contains": Told("to contain {quoted}")})
+LACKS = FormKind(key="lacks", compile=_lacks, texts="template", told={"lacks": Told("not to contain {quoted}")})
+STARTS = FormKind(key="starts", compile=_starts, texts="template", told={"starts": Told("to start with {quoted}")})
+ENDS = FormKind(key="ends", compile=_ends, texts="template", told={"ends": Told("to end with {quoted}")})
+EMPTY = FormKind(key="empty", compile=_empty, told={"empty": Told("nothing"), "not-empty": Told("something")})
+MATCHES = FormKind(key="matches", compile=_matches, told={"matches": Told("to match  {text}")})
