@@ -11,8 +11,8 @@ from typing import Any
 
 from results import write_section
 
-from keen_matrix.core.vectors.arrays.blocks import block_axes, lower_bound
-from keen_matrix.core.vectors.covering import covering_rows
+from keen_matrix.core.covering.blocks import block_axes, lower_bound
+from keen_matrix.core.covering.search import covering_rows
 
 PUBLISHED = (
     "Best published: the smallest size in the published tables of covering arrays for systems of one kind of axis, and in "

@@ -12,10 +12,11 @@ from hypothesis import strategies as st
 
 from keen_matrix.core.errors import caret_lines, nearest
 from keen_matrix.core.expect.differences import CONTEXT, MOST_SHOWN, WINDOW, difference, first_difference, split_lines
-from keen_matrix.core.expect.exits import parse_exit, signal_name, signal_number, wording
+from keen_matrix.core.expect.exits import parse_exit, wording
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
-from keen_matrix.core.results.summary import shown_value
+from keen_matrix.core.model.signals import signal_name, signal_number
+from keen_matrix.core.results.axis_values import shown_value
 from keen_matrix.core.width import cells
 from keen_matrix.wording.safe import cut, escape, exact_line, pad, quoted, visible_line
 from tests.conftest import Place

@@ -13,8 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keen_matrix import covering_rows
-from keen_matrix.core.vectors.arrays import fields
-from keen_matrix.core.vectors.covering import NoRows, cover, tuple_count
+from keen_matrix.core.covering import fields
+from keen_matrix.core.covering.search import NoRows, cover, tuple_count
 
 
 def missing(rows: Any, levels: list[int], strength: int, allowed: Callable[[Any], bool] = lambda row: True) -> set[Any]:
@@ -105,7 +105,7 @@ def test_the_same_seed_gives_the_same_rows_and_another_seed_may_not() -> None:
 
 
 def test_rules_that_clash_are_named() -> None:
-    from keen_matrix.core.vectors.covering import Rule
+    from keen_matrix.core.covering.search import Rule
 
     rules = [Rule((0,), lambda v: v != (0,)), Rule((1,), lambda v: True), Rule((0,), lambda v: v == (0,))]
     with pytest.raises(NoRows) as caught:

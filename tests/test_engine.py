@@ -15,13 +15,13 @@ from typing import Any
 import pytest
 
 from keen_matrix.core.expect.cascade import Judged
+from keen_matrix.core.expect.recording import Recorder
 from keen_matrix.core.launch import child
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.wire import pack, pack_live, pack_result, unpack
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.outcome import Outcome
-from keen_matrix.core.results.lines import encode
-from keen_matrix.core.results.records import Recorder
 from tests.conftest import COMMAND, Place
 
 

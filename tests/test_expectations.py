@@ -11,11 +11,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keen_matrix.core.expect.baselines import read_baselines, write_baselines, written_baselines
 from keen_matrix.core.expect.forms.json_value import JsonForm, parse_pointer, pointer
 from keen_matrix.core.expect.forms.lines import LinesForm
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.results.baselines import read_baselines, write_baselines, written_baselines
 from tests.conftest import COMMAND, Place
 
 

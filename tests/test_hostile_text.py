@@ -19,10 +19,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from keen_matrix.core.covering.search import MOST_MEMORY, cover, memory_needed
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, NotationFault
 from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.signature.model import Signature
-from keen_matrix.core.vectors.covering import MOST_MEMORY, cover, memory_needed
+from keen_matrix.core.signature.signature import Signature
 from keen_matrix.wording.safe import exact_line, shell_line
 from tests.conftest import Place
 

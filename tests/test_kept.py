@@ -13,10 +13,10 @@ from typing import Any
 
 import pytest
 
+from keen_matrix.core.model.lookups import look, stamp, watching
 from keen_matrix.core.spec import kept
 from keen_matrix.core.spec.kept import kept_spec
 from keen_matrix.core.spec.load import load_spec
-from keen_matrix.core.spec.looked import look, stamp, watching
 from keen_matrix.core.vectors.unfold import unfold
 from tests.conftest import Place
 

@@ -19,7 +19,7 @@ from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, EndsForm
 from keen_matrix.core.expressions import Expression, Scope, Template
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import FileChange
-from keen_matrix.core.spec.model import Rule
+from keen_matrix.core.model.spec import Rule
 
 
 def text_form(name: str, texts: Sequence[Template], flag: bool) -> Form:

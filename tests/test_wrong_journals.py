@@ -17,7 +17,7 @@ from keen_matrix.core.errors import RunFault
 from keen_matrix.core.model.record import Finished
 from keen_matrix.core.results import journal as journals
 from keen_matrix.core.results.journal import Journal
-from keen_matrix.core.results.reading import cases_of, lines_of
+from keen_matrix.core.results.reading import cases_of, read_journal
 from tests.conftest import Place
 
 SPEC = """
@@ -123,7 +123,7 @@ def test_what_is_wrong_is_told_with_its_line(
     else:
         lines[line - 1][key] = value
     write(tmp_path / "j.jsonl", lines)
-    for read in (lambda path: list(lines_of(path)), lambda path: list(cases_of([path]))):
+    for read in (lambda path: list(read_journal(path)), lambda path: list(cases_of([path]))):
         with pytest.raises(RunFault) as caught:
             read(str(tmp_path / "j.jsonl"))
         assert message in str(caught.value)

@@ -9,19 +9,25 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from keen_matrix.core.covering.search import covering_rows
     from keen_matrix.core.launch.engine import run
-    from keen_matrix.core.signature.model import Signature
+    from keen_matrix.core.model.identity import CaseKey
+    from keen_matrix.core.model.record import Record
+    from keen_matrix.core.results.reading import read_journal
+    from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.spec.load import load_spec
-    from keen_matrix.core.vectors.covering import covering_rows
     from keen_matrix.core.vectors.unfold import unfold
 
 __version__ = "0.1.0"
-__all__ = ["Signature", "covering_rows", "load_spec", "run", "unfold"]
+__all__ = ["CaseKey", "Record", "Signature", "covering_rows", "load_spec", "read_journal", "run", "unfold"]
 
 _PLACES = {
-    "Signature": "keen_matrix.core.signature.model",
-    "covering_rows": "keen_matrix.core.vectors.covering",
+    "CaseKey": "keen_matrix.core.model.identity",
+    "Record": "keen_matrix.core.model.record",
+    "Signature": "keen_matrix.core.signature.signature",
+    "covering_rows": "keen_matrix.core.covering.search",
     "load_spec": "keen_matrix.core.spec.load",
+    "read_journal": "keen_matrix.core.results.reading",
     "run": "keen_matrix.core.launch.engine",
     "unfold": "keen_matrix.core.vectors.unfold",
 }

@@ -20,7 +20,7 @@ from keen_matrix.wording.counts import counted
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
-    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.model.spec import Matrix, Spec
 
 EPILOG = f"""\
 examples:
@@ -164,7 +164,7 @@ class Book:
     """The baselines of a spec, beside what a run came to."""
 
     def __init__(self, spec: Spec, options: argparse.Namespace) -> None:
-        from keen_matrix.core.results.baselines import baseline_path, read_baselines
+        from keen_matrix.core.expect.baselines import baseline_path, read_baselines
 
         self.spec = spec
         self.selected = selector(options.only, spec)
@@ -245,7 +245,7 @@ class Book:
     def accept(self, changes: list[Change]) -> None:
         """Write what was accepted. Raises RunFault when a file cannot be written."""
         from keen_matrix.core.errors import RunFault
-        from keen_matrix.core.results.baselines import write_baselines, written_baselines
+        from keen_matrix.core.expect.baselines import write_baselines, written_baselines
 
         touched = {change.matrix.index: change.matrix for change in changes}
         for change in changes:

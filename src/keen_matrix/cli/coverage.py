@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.coverage import Coverage
     from keen_matrix.core.model.case import Case
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
 examples:

@@ -23,7 +23,7 @@ from keen_matrix.wording.counts import counted
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.expressions import Expression, Scope
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
 example:

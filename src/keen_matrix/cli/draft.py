@@ -98,8 +98,8 @@ def help_of(words: list[str]) -> tuple[tuple[str, ...], HelpText]:
 def _asking_spec(words: list[str]) -> Any:
     """Return a spec with the program and nothing else."""
     from keen_matrix.core.expressions import Template
+    from keen_matrix.core.model.spec import Matrix, Program, Spec, Step, Surroundings
     from keen_matrix.core.notation.nodes import Sequence
-    from keen_matrix.core.spec.model import Matrix, Program, Spec, Step, Surroundings
 
     step = Step(line=Sequence(()), surroundings=Surroundings(timeout=HELP_SECONDS))
     matrix = Matrix(index=0, name="help", line=Sequence(()), line_text="", axes={}, steps=(step,))

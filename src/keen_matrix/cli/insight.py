@@ -14,7 +14,7 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.model.spec import Spec
 
 
 def add_run_options(parser: argparse.ArgumentParser) -> None:

@@ -15,16 +15,16 @@ from keen_matrix.cli.insight import runs_of
 from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.core.results.lines import decode_record
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.narrow import Narrowed
     from keen_matrix.core.model.case import Case
-    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.model.spec import Matrix, Spec
 
 EPILOG = """\
 examples:

@@ -12,14 +12,14 @@ from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths, spli
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record, StepRecord
-from keen_matrix.core.results.lines import decode_record
 from keen_matrix.wording.counts import counted, duration, size
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
-    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.model.spec import Matrix, Spec
 
 EPILOG = """\
 examples:
@@ -99,7 +99,7 @@ def as_last_run(specs: list[Spec]) -> list[Spec]:
 def write_script(path: str, text: str) -> None:
     """Write a script that can be run, in place of an earlier one but of no other file. Raises RunFault."""
     from keen_matrix.cli.script import MARK
-    from keen_matrix.core.results.output import open_stream_of, written
+    from keen_matrix.core.files import open_stream_of, written
 
     try:
         regular = os.path.isfile(path) and open_stream_of(path) is None

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.shared import tell_newer_run, tell_run
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
+from keen_matrix.core.files import open_stream_of
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.core.results.output import open_stream_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape
 
@@ -88,7 +88,7 @@ def write_to(report: Report, format: str, output: str | None) -> None:
 
     Raises RunFault when it cannot be written, and when a file is there that is no earlier report.
     """
-    from keen_matrix.core.results.output import written
+    from keen_matrix.core.files import written
     from keen_matrix.reports import write_report
 
     if output is None:

@@ -15,7 +15,7 @@ from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.oracle import named_functions
 
 if TYPE_CHECKING:
-    from keen_matrix.core.spec.model import Matrix, Put, Spec, Stdin, Surroundings
+    from keen_matrix.core.model.spec import Matrix, Put, Spec, Stdin, Surroundings
 
 _HEAD = """\
 #!/bin/sh

@@ -38,16 +38,16 @@ from keen_matrix.wording.safe import escape_lines
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.launch.cluster import ClusterPool
     from keen_matrix.core.launch.engine import ResolvedLaunch
     from keen_matrix.core.launch.warm import WarmPlan
     from keen_matrix.core.launch.wire import LiveFrame
     from keen_matrix.core.launch.workers import Workers
     from keen_matrix.core.model.case import Case
+    from keen_matrix.core.model.spec import Spec
     from keen_matrix.core.results.budget import Order, Reached
     from keen_matrix.core.results.history import Recorder
     from keen_matrix.core.results.tally import FailureGroup, Tally
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.runs.cluster import ClusterPool
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
@@ -81,7 +81,7 @@ def on_cluster(session: Session, options: argparse.Namespace, jobs: int) -> Iter
     for name in ("keep-directories", "live", "warm"):
         if getattr(options, name.replace("-", "_")):
             raise Misuse(f"--{name} does not go with --cluster")
-    from keen_matrix.core.launch.cluster import ClusterPool, client_of, close_client
+    from keen_matrix.core.runs.cluster import ClusterPool, client_of, close_client
 
     client = client_of(options.cluster, jobs)
     try:
@@ -152,7 +152,9 @@ class Session:
         """Tell why a spec cannot be run, and note it in the journal, from which reports are made."""
         if isinstance(fault, SpecFault):
             from keen_matrix.cli.console.problems import print_problems
+            from keen_matrix.core.spec.source import placed
 
+            fault = SpecFault(list(map(placed, fault.problems)))
             print_problems(fault.problems, self.options)
         elif alone or str(fault).startswith(path):
             print(f"keen-matrix: {escape_lines(str(fault))}", file=sys.stderr)

@@ -15,7 +15,7 @@ from keen_matrix.core.errors import Misuse, RunFault, nearest
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
-    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.model.spec import Matrix, Spec
 
 SUFFIX = ".matrix.toml"
 

@@ -9,7 +9,7 @@ from keen_matrix.core.errors import RunFault
 
 if TYPE_CHECKING:
     from keen_matrix.core.expressions import Scope
-    from keen_matrix.core.spec.model import Matrix, Spec, Stdin
+    from keen_matrix.core.model.spec import Matrix, Spec, Stdin
 
 
 def shown_launch(spec: Spec) -> list[str]:

@@ -13,7 +13,7 @@ from keen_matrix.core.errors import Misuse, Problem, RunFault, SpecFault, neares
 
 if TYPE_CHECKING:
     from keen_matrix.core.expressions import Template
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.model.spec import Spec
 
 
 BUILD_TAIL = 20
@@ -124,8 +124,8 @@ def vector_count(spec: Spec) -> int | None:
 
 def refuse_too_many(spec: Spec, limit: int | None) -> None:
     """Raise Misuse when a matrix has more vectors than its limit, before anything is built."""
-    from keen_matrix.core.spec.faults import MOST_VECTORS
     from keen_matrix.core.vectors.counting import matrix_count
+    from keen_matrix.core.vectors.faults import MOST_VECTORS
 
     for matrix in spec.matrices:
         count = matrix_count(spec, matrix)

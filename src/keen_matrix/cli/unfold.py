@@ -28,7 +28,7 @@ from keen_matrix.wording.counts import counted, duration
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
-    from keen_matrix.core.spec.model import Matrix, Spec
+    from keen_matrix.core.model.spec import Matrix, Spec
 
 EPILOG = """\
 examples:
@@ -232,7 +232,7 @@ def _words(case: Case) -> list[Any]:
 def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one line per vector that can be pasted into a shell."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
-    from keen_matrix.core.results.records import case_fields
+    from keen_matrix.core.model.case import case_fields
     from keen_matrix.wording.aspects import repeat_line
     from keen_matrix.wording.safe import exact_line, is_written_whole
 
@@ -257,9 +257,9 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
 
 def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one JSON object per vector: the journal's, without an outcome."""
+    from keen_matrix.core.model.case import case_fields
+    from keen_matrix.core.model.lines import encode
     from keen_matrix.core.oracle import named_functions
-    from keen_matrix.core.results.lines import encode
-    from keen_matrix.core.results.records import case_fields
     from keen_matrix.core.vectors.derived import family_cases
     from keen_matrix.core.vectors.unfold import CaseMaker
 

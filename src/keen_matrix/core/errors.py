@@ -48,6 +48,8 @@ class Problem:
     severity: Literal["error", "warning"] = "error"
     excerpt: tuple[str, ...] = ()
     """The source line and a caret line below it."""
+    key: tuple[str | int, ...] = ()
+    """Where it stands, as keys and numbers, until `spec.source.placed` finds the line and column."""
 
     def moved(self, path: str, line: int, column: int, excerpt: tuple[str, ...] = ()) -> Problem:
         """Return the same problem at another place."""

@@ -11,9 +11,9 @@ from typing import Any, NamedTuple
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.insight.coverage import Coverage, coverage_of
 from keen_matrix.core.insight.doubt import Doubts, doubts_of
+from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
 from keen_matrix.core.spec.load import load_spec
-from keen_matrix.core.spec.model import Spec
 from keen_matrix.core.vectors.unfold import unfold
 from keen_matrix.reports import Report
 

@@ -12,8 +12,8 @@ from collections.abc import Iterator
 from typing import Any, BinaryIO
 
 from keen_matrix.core.model.record import Record, kept_bytes
+from keen_matrix.core.results.axis_values import shown_value
 from keen_matrix.core.results.reading import CaseRecord
-from keen_matrix.core.results.summary import shown_value
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, title_of
 

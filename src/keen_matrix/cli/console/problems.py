@@ -8,13 +8,14 @@ from typing import Any
 
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.errors import Problem
+from keen_matrix.core.spec.source import placed
 
 
 def print_problems(problems: Iterable[Problem], options: Any, *, to_stdout: bool = False) -> None:
     """Write problems with the line they stand on and a caret under the place."""
     screen = Screen(sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto"))
     for problem in problems:
-        write_problem(screen, problem)
+        write_problem(screen, placed(problem))
 
 
 def write_problem(screen: Screen, problem: Problem) -> None:

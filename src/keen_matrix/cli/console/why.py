@@ -7,8 +7,8 @@ from keen_matrix.core.expect.cascade import Cascade, Chosen
 from keen_matrix.core.expect.wording import describe_aspect
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.case import Case, case_scope
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.oracle import named_functions
-from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.wording.safe import cut, escape, pad, shell_line
 

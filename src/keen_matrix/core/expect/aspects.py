@@ -11,13 +11,14 @@ from glob import glob
 from typing import Protocol, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.exits import ExitExpectation, signal_name, wording
+from keen_matrix.core.expect.exits import ExitExpectation, wording
 from keen_matrix.core.expect.forms.base import Form, decoded
 from keen_matrix.core.expect.forms.reference import MAX_FILE_BYTES
 from keen_matrix.core.expect.masks import MASKS, USED, mask
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.outcome import Looked, Outcome
+from keen_matrix.core.model.signals import signal_name
 
 PlainTest: TypeAlias = Callable[[Outcome], bool]
 

@@ -19,12 +19,12 @@ from keen_matrix.core.expect.aspects import (
     takes_no_time,
 )
 from keen_matrix.core.expect.crash import crash_sign
-from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Verdict
-from keen_matrix.core.spec.model import Rule
+from keen_matrix.core.model.signals import signal_name
+from keen_matrix.core.model.spec import Rule
 
 _FROM_WORST: tuple[Verdict, ...] = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked", "held")
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import re
 
-from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.signals import signal_name
 
 TAIL_BYTES = 256 * 1024
 """Bytes at the end of standard error that are searched: a runtime's last words come last."""

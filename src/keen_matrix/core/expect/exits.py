@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import signal
 from dataclasses import dataclass
 from typing import Any
 
@@ -40,33 +39,6 @@ def _code(code: int) -> int:
     if not 0 <= code <= 255:
         raise ValueError(f"{code} is not an exit code; expected 0 to 255")
     return code
-
-
-def signal_number(value: Any) -> int:
-    """Return the number of a signal given as "TERM", "SIGTERM" or a number. Raises ValueError."""
-    if isinstance(value, int) and not isinstance(value, bool):
-        try:
-            return int(signal.Signals(value))
-        except ValueError:
-            raise ValueError(f"{value} is not a signal of this system") from None
-    names = {each.name for each in signal.Signals}
-    name = str(value).upper()
-    name = name if name.startswith("SIG") else f"SIG{name}"
-    if name not in names:
-        from keen_matrix.core.errors import nearest
-
-        hint = nearest(name, names)
-        more = f'; did you mean "{hint[3:]}"?' if hint else ""
-        raise ValueError(f"{value!r} is not a signal; expected a name such as TERM{more}")
-    return int(signal.Signals[name])
-
-
-def signal_name(number: int) -> str:
-    """Return the short name of a signal: 15 gives TERM."""
-    try:
-        return signal.Signals(number).name.removeprefix("SIG")
-    except ValueError:
-        return str(number)
 
 
 def wording(ranges: tuple[tuple[int, int], ...]) -> str:

@@ -18,10 +18,10 @@ from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.case import MENTIONS
 from keen_matrix.core.model.outcome import Outcome
-from keen_matrix.core.spec.model import Rule
+from keen_matrix.core.model.spec import Rule
 
 if TYPE_CHECKING:
-    from keen_matrix.core.signature.model import Signature
+    from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.spec.document import RefusalKind
 
 

@@ -14,9 +14,10 @@ from keen_matrix.core.expect.aspects import (
     SignalAspect,
     StreamAspect,
 )
-from keen_matrix.core.expect.exits import signal_name, wording
+from keen_matrix.core.expect.exits import wording
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
 from keen_matrix.core.expect.refusals import BlameAspect, HelpAspect
+from keen_matrix.core.model.signals import signal_name
 
 
 def describe_aspect(aspect: Aspect) -> str:

@@ -6,19 +6,19 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from keen_matrix.core.expect.alike import compare
+from keen_matrix.core.expect.baselines import baseline_path
 from keen_matrix.core.expect.cascade import Cascade, Chosen, Judged
 from keen_matrix.core.expect.forms.baseline import BASELINE
 from keen_matrix.core.expect.forms.reference import OUTPUTS
 from keen_matrix.core.expect.masks import MASKS, USED, mask
+from keen_matrix.core.expect.recording import outcome_of
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Record, StepRecord
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.oracle import OncePerCase, named_functions
-from keen_matrix.core.results.baselines import baseline_path
-from keen_matrix.core.results.records import outcome_of
-from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 

@@ -9,10 +9,9 @@ from itertools import islice
 from keen_matrix.core.insight.features import Feature, Observed, observe
 from keen_matrix.core.insight.suspects import CauseFound, Suspicion
 from keen_matrix.core.launch.engine import run
-from keen_matrix.core.model.case import Case, Standing
-from keen_matrix.core.results.records import case_fields
+from keen_matrix.core.model.case import Case, Standing, case_fields
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families.accepted import all_requests
-from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import unfold_matrix

@@ -11,18 +11,18 @@ from typing import TYPE_CHECKING
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.launch.rules import rules_for, rules_key
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.judge import identifier
-from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import is_help
-from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.combine import strength_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.factors import layout_of
 
 if TYPE_CHECKING:
-    from keen_matrix.core.vectors.arrays.feasible import Feasible
+    from keen_matrix.core.covering.feasible import Feasible
 
 MOST_LEVELS = 2_000
 """Levels of an axis up to which its tuples are counted."""
@@ -254,8 +254,8 @@ class _TupleCount:
 
     def parts(self) -> Iterator[Part]:
         """Yield what was counted, pairs first."""
+        from keen_matrix.core.covering.feasible import Feasible, Rule
         from keen_matrix.core.oracle import named_functions
-        from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule
 
         functions = named_functions(self.spec.program.oracle)
         constraints = constraints_of(self.matrix, self.layout, self.spec.here, functions)

@@ -16,7 +16,7 @@ from keen_matrix.core.insight.checking import Checker, recorded_cases
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.model.spec import Matrix, Spec
 
 MOST_MESSAGES = 40
 """Messages of other refusals that are kept to be exchanged."""

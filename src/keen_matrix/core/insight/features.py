@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.record import CaseFields, Record
 from keen_matrix.core.signature.judge import Judgement
-from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.signature import Signature
 
 OF_A_VALUE = frozenset({"bad-type", "out-of-range", "not-a-choice"})
 """Kinds of refusal whose culprit is a value."""

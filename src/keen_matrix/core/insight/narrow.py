@@ -20,8 +20,8 @@ from keen_matrix.core.expressions import FUNCTIONS, Template, as_text
 from keen_matrix.core.launch.rules import rules_for
 from keen_matrix.core.model.case import Case, Standing, case_scope
 from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.spec import Matrix, Put, Spec, Stdin
 from keen_matrix.core.oracle import oracle_functions
-from keen_matrix.core.spec.model import Matrix, Put, Spec, Stdin
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import CaseMaker

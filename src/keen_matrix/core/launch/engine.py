@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.expect.exits import signal_name
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.environment import base_environment, find_program
 from keen_matrix.core.launch.wire import (
@@ -29,10 +28,11 @@ from keen_matrix.core.launch.wire import (
 )
 from keen_matrix.core.launch.workers import CLOSE_SECONDS, STOPPED_LOOKS, Worker, Workers, default_jobs
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.signals import signal_name
+from keen_matrix.core.model.spec import Spec, Step
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
-from keen_matrix.core.results.lines import decode_record
-from keen_matrix.core.spec.model import Spec, Step
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
@@ -241,8 +241,8 @@ class WorkerPool:
         """Return the result of a case that no worker survives."""
         from keen_matrix.core.expect.cascade import AspectResult, Judged
         from keen_matrix.core.expect.mismatch import Mismatch
+        from keen_matrix.core.expect.recording import Recorder
         from keen_matrix.core.model.outcome import Outcome
-        from keen_matrix.core.results.records import Recorder
 
         recorder = Recorder(case, self._names[case.matrix])
         mismatch = Mismatch(form="crash", expected="", actual=text)

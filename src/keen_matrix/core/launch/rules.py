@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keen_matrix.core.model.case import Case, Standing
-from keen_matrix.core.spec.model import Matrix, Rule, Spec
+from keen_matrix.core.model.spec import Matrix, Rule, Spec
 
 
 def standing_at(case: Case, number: int) -> Standing | None:

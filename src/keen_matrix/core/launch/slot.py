@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.cascade import Judged, worst_of
 from keen_matrix.core.expect.masks import USED, Mask, mask
+from keen_matrix.core.expect.recording import Recorder
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch, Start
 from keen_matrix.core.launch.surround import (
@@ -30,8 +31,7 @@ from keen_matrix.core.launch.wire import pack_result
 from keen_matrix.core.model.case import Case, CaseScope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import AspectRecord, FileChange, Record, Repeats
-from keen_matrix.core.results.records import Recorder
-from keen_matrix.core.spec.model import Step
+from keen_matrix.core.model.spec import Step
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import Keeper

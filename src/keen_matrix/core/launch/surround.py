@@ -15,7 +15,7 @@ from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
 from keen_matrix.core.launch.trees import copy_file, copy_inside, folder_inside, open_folder, open_new
 from keen_matrix.core.model.record import FileChange
-from keen_matrix.core.spec.model import Put, Stdin, Surroundings
+from keen_matrix.core.model.spec import Put, Stdin, Surroundings
 
 MOST_LISTED = 1_000
 """Files that are listed by name in a record; beyond, only their number is."""

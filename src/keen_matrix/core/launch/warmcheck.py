@@ -9,9 +9,9 @@ from itertools import islice
 from keen_matrix.core.launch.engine import ResolvedLaunch, WorkerPool
 from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.results.lines import decode_record
-from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.vectors.ids import shard_of
 
 LEAST = 5

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from keen_matrix.core.launch.frames import LENGTH
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.record import VERDICTS, Record
-from keen_matrix.core.results.lines import encode
-from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.model.spec import Spec
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan

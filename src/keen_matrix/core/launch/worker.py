@@ -23,6 +23,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expect.baselines import baseline_path
 from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.forms.baseline import BASELINE
 from keen_matrix.core.expect.masks import MASKS, USED
@@ -30,13 +31,12 @@ from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
 from keen_matrix.core.launch.frames import FrameReader
+from keen_matrix.core.launch.handover import take_over
 from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.slot import Slot, check_took_too_long
 from keen_matrix.core.launch.wire import Plan, pack_fault, pack_live, pack_ready
-from keen_matrix.core.launch.workers import take_over
 from keen_matrix.core.model.case import Case, case_scope
-from keen_matrix.core.results.baselines import baseline_path
-from keen_matrix.core.spec.model import Matrix, Step
+from keen_matrix.core.model.spec import Matrix, Step
 
 if TYPE_CHECKING:
     from keen_matrix.core.oracle import OncePerCase

@@ -22,6 +22,7 @@ from typing import Any, NoReturn
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.frames import FrameReader
+from keen_matrix.core.launch.handover import CONTROL
 
 AHEAD_SECONDS = 0.05
 """Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to lose at the end."""
@@ -32,13 +33,8 @@ CLOSE_SECONDS = 8.0
 
 START = "from keen_matrix.core.launch.worker import main; main()"
 """What the interpreter of a worker runs."""
-CONTROL = 3
-"""The descriptor on which a worker has its end of the socket."""
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
 """Signals that end a run. A terminal, or who ends a process group, sends them to workers too, which leave them to the engine."""
-_FAULTS = (signal.SIGSEGV, signal.SIGBUS, signal.SIGFPE, signal.SIGILL, signal.SIGTRAP, signal.SIGABRT, signal.SIGSYS)
-_OWN = (signal.SIGKILL, signal.SIGSTOP, signal.SIGCHLD, signal.SIGCONT, signal.SIGALRM, *_FAULTS)
-"""Signals that a worker does not ignore: it cannot, it needs them, or they tell of a fault of its own."""
 ALONE_MOST = 32
 """Workers up to which each has one program at a time: only then what a program leaves behind is surely told to be its own."""
 STOPPED_LOOKS = 2
@@ -198,24 +194,6 @@ def _be_worker(serve: Callable[[], bool], control: int) -> NoReturn:
             traceback.print_exc()
     finally:
         os._exit(status)
-
-
-def take_over() -> socket.socket:
-    """Begin to be a worker: ignore signals that end a run, of which the engine tells us, and keep no descriptor but the socket.
-
-    What is closed are the ends of other workers, and what no program is to inherit.
-    """
-    for number in signal.valid_signals():
-        if number not in _OWN:  # a program can send any to its parent; what it is itself started with are the defaults
-            with contextlib.suppress(OSError):
-                signal.signal(number, signal.SIG_IGN)
-    signal.pthread_sigmask(signal.SIG_SETMASK, [])
-    os.set_inheritable(CONTROL, False)
-    os.closerange(CONTROL + 1, os.sysconf("SC_OPEN_MAX"))
-    nothing = os.open(os.devnull, os.O_RDONLY)
-    os.dup2(nothing, 0)
-    os.close(nothing)
-    return socket.socket(fileno=CONTROL)
 
 
 def _flush_streams() -> None:

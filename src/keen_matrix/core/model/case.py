@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 from msgspec import Struct
 
 from keen_matrix.core.expressions import FUNCTIONS, Scope
+from keen_matrix.core.model.record import CaseFields
 from keen_matrix.core.model.relation import Relation
 
 MENTIONS = "culprit mentions"
@@ -55,6 +56,21 @@ class Case(Struct, frozen=True, kw_only=True):
     def standing(self) -> Standing | None:
         """What the signature says of the vector."""
         return self.standings[0] if self.standings else None
+
+
+def case_fields(case: Case, matrix: str) -> CaseFields:
+    """Return what a case is, as every record says it, without any outcome; `matrix` is the name of its matrix."""
+    return CaseFields(**described(case, matrix))
+
+
+def described(case: Case, matrix: str) -> dict[str, Any]:
+    """Return the fields of `case_fields` by name, for a record that adds an outcome to them."""
+    return {
+        "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
+        "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
+        "note": case.note, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
+        "fault": case.fault or "",
+    }  # fmt: skip
 
 
 def case_scope(

@@ -8,7 +8,8 @@ from typing import Literal, TypeAlias
 
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.results.summary import ABSENT, Counts, MatrixSummary, axis_values_of
+from keen_matrix.core.results.axis_values import ABSENT
+from keen_matrix.core.results.summary import Counts, MatrixSummary, axis_values_of
 
 State: TypeAlias = Literal["held", "mixed", "failed", "none"]
 MOST_MULTIPLES = 6

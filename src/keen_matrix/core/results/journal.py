@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.files import open_device
+from keen_matrix.core.model.lines import decode, encode
 from keen_matrix.core.model.record import Finished, Header, Line, Record
-from keen_matrix.core.results.lines import decode, encode
 from keen_matrix.core.results.locks import FileLock
-from keen_matrix.core.results.output import open_device
 
 if TYPE_CHECKING:
-    from keen_matrix.core.spec.model import Spec
+    from keen_matrix.core.model.spec import Spec
 
 JOURNAL_VERSION = 1
 READ_BYTES = 1 << 20
@@ -55,7 +55,7 @@ def header(spec: Spec, jobs: int) -> Header:
 
 def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
     """Return the values of each matrix's axes in their order, as grids show them; long axes are left out."""
-    from keen_matrix.core.results.summary import MOST_VALUES, shown_value
+    from keen_matrix.core.results.axis_values import MOST_VALUES, shown_value
 
     named = {
         matrix.name: {

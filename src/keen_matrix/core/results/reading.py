@@ -10,9 +10,9 @@ from typing import NamedTuple
 import msgspec
 
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.model.lines import decode
 from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.results.journal import JOURNAL_VERSION, no_line
-from keen_matrix.core.results.lines import decode
 
 
 class CaseRecord(NamedTuple):
@@ -22,7 +22,7 @@ class CaseRecord(NamedTuple):
     fields: Record
 
 
-def lines_of(path: str, matrix: str | None = None) -> Iterator[Line]:
+def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
     """Yield what the lines of a journal say, in order; of the cases only those of `matrix` when one is named.
 
     Memory stays constant. A torn last line, which a run that was killed leaves, is left out, and so are lines of kinds that
@@ -71,11 +71,11 @@ def _other_file(path: str, line: bytes) -> RunFault:
 def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRecord]:
     """Yield every case of some journals in order, or those of one matrix; of a case that stands in several, each time.
 
-    Raises RunFault as `lines_of` does.
+    Raises RunFault as `read_journal` does.
     """
     for path in paths:
         header: Header | None = None
-        for line in lines_of(path, matrix):
+        for line in read_journal(path, matrix):
             if isinstance(line, Header):
                 header = line
             elif isinstance(line, Record) and header is not None and matrix in (None, line.matrix):

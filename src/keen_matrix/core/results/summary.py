@@ -9,18 +9,14 @@ from dataclasses import dataclass, field
 from math import log2
 from typing import Any, TypeAlias
 
-from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.record import Header, Record
+from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_value
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.tally import failure_key
 
-MOST_VALUES = 60
-"""Different values of an axis that are counted apart; an axis with more separates nothing that a grid could show."""
 MOST_CAUSES = 200
 """Different causes kept with a case each."""
 SLOWEST = 10
-ABSENT = "—"
-"""How the value of an axis is written that stands in a part left out."""
 Counts: TypeAlias = list[int]
 """Cases that held, and cases that did not."""
 
@@ -100,17 +96,6 @@ class RunSummary:
     def causes(self) -> list[Cause]:
         """The causes of everything that did not hold, matrix by matrix."""
         return [cause for each in self.matrices.values() for cause in each.causes.values()]
-
-
-def shown_value(value: Any) -> str:
-    """Return a value of an axis as grids and tables show it."""
-    if value is None:
-        return ABSENT
-    if value is True:
-        return "given"
-    if isinstance(value, (list, tuple)):
-        return " ".join(map(as_text, value)) or "(none)"
-    return as_text(value) if value != "" else "''"
 
 
 BY_KIND = frozenset({"help", "refusals", "effects"})

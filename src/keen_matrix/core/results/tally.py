@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import VERDICTS, AspectRecord, Record
-from keen_matrix.core.results.lines import decode_record
-from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.model.spec import Spec
 
 MOST_GROUPS = 5_000
 """Groups told apart; a run with more different failures than that has one thing wrong, not five thousand."""

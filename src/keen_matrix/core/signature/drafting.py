@@ -18,7 +18,7 @@ from keen_matrix.core.signature.helptext import (
     range_in,
     words_in,
 )
-from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.signature import Signature
 
 _ALL_OPTIONS = re.compile(
     r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"

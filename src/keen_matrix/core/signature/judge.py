@@ -22,7 +22,7 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
 from keen_matrix.core.oracle import OracleNotRun
-from keen_matrix.core.signature.model import FormModel, Option, Signature, names_of
+from keen_matrix.core.signature.model import FormModel, Option, SignatureParts, names_of
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
 _USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
@@ -71,7 +71,7 @@ class Given(NamedTuple):
     values: tuple[str, ...]
 
 
-def judge(signature: Signature, words: Sequence[str]) -> Judgement:
+def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
     """Return the judgement of a signature on a vector (see Signature.judge)."""
     best: tuple[tuple[int, int, int], Judgement] | None = None
     for form in signature.forms:
@@ -89,7 +89,7 @@ def judge(signature: Signature, words: Sequence[str]) -> Judgement:
 class _FormJudge:
     """The judging of one vector by one form."""
 
-    def __init__(self, signature: Signature, form: FormModel, words: Sequence[str]) -> None:
+    def __init__(self, signature: SignatureParts, form: FormModel, words: Sequence[str]) -> None:
         self.signature, self.form, self.words = signature, form, words
         self.switches = signature.switches
         self.given: list[Given] = []
@@ -154,7 +154,7 @@ class _FormJudge:
         accepted = Judgement(status="accepted", bindings={}, reasons=(*self.reasons, "it asks for help"), help=True)
         if not others or self.switches.help_wins:
             return accepted
-        if self.signature.judge(others).status == "accepted":
+        if judge(self.signature, others).status == "accepted":
             return accepted
         if self.switches.help_wins is None:
             reasons = (*self.reasons, "not settled: help beside other faults")
@@ -502,7 +502,7 @@ class _FormJudge:
         return Scope(names, condition_functions(self.signature, self._given()))
 
 
-def concerns(signature: Signature, form: FormModel, condition: Expression) -> bool:
+def concerns(signature: SignatureParts, form: FormModel, condition: Expression) -> bool:
     """Tell whether a condition is about a form: one that asks for a NAME which only other forms have is not."""
     others = {identifier(name) for name in signature.values} - _identifiers_of(form)
     return condition.names.isdisjoint(others)
@@ -514,7 +514,7 @@ def _identifiers_of(form: FormModel) -> frozenset[str]:
 
 
 def named_values(
-    signature: Signature, form: FormModel, bindings: Mapping[str, Any], words: Sequence[str]
+    signature: SignatureParts, form: FormModel, bindings: Mapping[str, Any], words: Sequence[str]
 ) -> dict[str, Any]:
     """Return what conditions see: each NAME's value (its default, else None, when it is not given), `words`, `argc`."""
     names: dict[str, Any] = {
@@ -549,7 +549,7 @@ def identifier(name: str) -> str:
     return re.sub(r"\W", "_", name)
 
 
-def condition_functions(signature: Signature, spellings: frozenset[str]) -> Mapping[str, Any]:
+def condition_functions(signature: SignatureParts, spellings: frozenset[str]) -> Mapping[str, Any]:
     """Return the functions that conditions may call; `given` knows the spellings that are given."""
     return {**FUNCTIONS, **signature.functions, "given": lambda *each: any(one in spellings for one in each)}
 

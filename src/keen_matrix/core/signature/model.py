@@ -4,16 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from typing import Any, Literal, Self, TypeAlias
 
 from keen_matrix.core.errors import KeenMatrixError, nearest
 from keen_matrix.core.expressions import Expression
 from keen_matrix.core.model.quantities import parse_bounds
 from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Name, OptionUse, parse_synopsis
 from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
-
-if TYPE_CHECKING:
-    from keen_matrix.core.signature.judge import Judgement
 
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
 STYLES: tuple[Style, ...] = ("gnu", "posix", "one-dash")
@@ -126,8 +123,8 @@ class FormModel:
     """Keywords that stand before any operand: subcommands."""
 
 
-def _signature_again(parts: Mapping[str, Any]) -> Signature:
-    return Signature(**parts).compiled()
+def _made_again(kind: type[SignatureParts], parts: Mapping[str, Any]) -> SignatureParts:
+    return kind(**parts).compiled()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -139,8 +136,8 @@ class OwnRefusal:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Signature:
-    """What a program says it accepts. Make one with `Signature.from_synopsis`."""
+class SignatureParts:
+    """What a program says it accepts, as values; `Signature` judges by it."""
 
     lines: tuple[Form, ...]
     values: Mapping[str, ValueType]
@@ -153,8 +150,9 @@ class Signature:
     """Functions that `where` and `refuse` may call, those of the oracle file."""
     forms: tuple[FormModel, ...] = ()
 
-    @staticmethod
+    @classmethod
     def from_synopsis(
+        cls,
         text: str | Sequence[str],
         values: Mapping[str, Any] | None = None,
         style: Style = "gnu",
@@ -163,7 +161,7 @@ class Signature:
         where: Sequence[str] = (),
         refuse: Sequence[Mapping[str, str]] = (),
         **switches: Any,
-    ) -> Signature:
+    ) -> Self:
         """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for several forms.
 
         `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to ValueTypes; a NAME that is
@@ -178,7 +176,7 @@ class Signature:
         if unknown is not None:
             raise SignatureFault(f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown)
         types = {name: value_type(name, table) for name, table in (values or {}).items()}
-        return Signature(
+        return cls(
             lines=lines,
             values=types,
             style=style,
@@ -188,7 +186,7 @@ class Signature:
             refuse=tuple(OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse),
         ).compiled()
 
-    def compiled(self) -> Signature:
+    def compiled(self) -> Self:
         """Return the signature with its forms worked out. Raises SignatureFault when it does not fit together."""
         parts = sum(1 for line in self.lines for _ in line.walk())
         if parts > MOST_PARTS:
@@ -206,7 +204,8 @@ class Signature:
 
     def __reduce__(self) -> Any:
         """Leave the forms out of a pickle: they know their parts by identity, so they are worked out again."""
-        return _signature_again, (
+        return _made_again, (
+            type(self),
             {each.name: getattr(self, each.name) for each in fields(self) if each.name != "forms"},
         )
 
@@ -246,15 +245,10 @@ class Signature:
         """Return the type of a NAME."""
         return self.values[name]
 
-    def judge(self, words: Sequence[str]) -> Judgement:
-        """Return what a conforming program does with a vector: accepted, refused (with every kind and culprit), or unspecified.
-
-        Follows the POSIX Utility Syntax Guidelines (XBD 12.2) and the GNU long-option conventions as the style and the
-        switches say; takes time in proportion to words and options.
-        """
-        from keen_matrix.core.signature.judge import judge
-
-        return judge(self, words)
+    @property
+    def conditions(self) -> tuple[Expression, ...]:
+        """The conditions on values that it adds to the synopsis."""
+        return (*self.where, *(each.when for each in self.refuse))
 
     @property
     def options(self) -> tuple[Option, ...]:
@@ -375,6 +369,6 @@ def value_type(name: str, table: Any) -> ValueType:
 
 
 __all__ = [
-    "KINDS", "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "Signature", "SignatureFault", "Style", "Switches",
+    "KINDS", "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "SignatureFault", "SignatureParts", "Style", "Switches",
     "names_of", "parse_count", "value_type",
 ]  # fmt: skip

@@ -14,7 +14,8 @@ from typing import Literal, TypeAlias
 
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.judge import _USUAL_HELP
-from keen_matrix.core.signature.model import FormModel, Option, Signature
+from keen_matrix.core.signature.model import FormModel, Option
+from keen_matrix.core.signature.signature import Signature
 
 MOST_TRIED = 4_000
 """Combinations of values that are tried to find some that all conditions of a signature allow."""

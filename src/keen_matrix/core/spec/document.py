@@ -23,11 +23,12 @@ from pydantic import (
 from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
-from keen_matrix.core.expect.exits import parse_exit, signal_number
+from keen_matrix.core.expect.exits import parse_exit
 from keen_matrix.core.expect.forms import FORMS
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS, parse_duration, parse_size
+from keen_matrix.core.model.signals import signal_number
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 
 MAX_STRENGTH = 6

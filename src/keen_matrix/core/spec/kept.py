@@ -20,9 +20,9 @@ from typing import NamedTuple
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.model.lookups import Stamp, stamp, watching
+from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
-from keen_matrix.core.spec.looked import Stamp, stamp, watching
-from keen_matrix.core.spec.model import Spec
 
 MOST_BYTES = 4 << 20
 """Size up to which a spec, or what it came to, is kept."""

@@ -9,15 +9,16 @@ from typing import TYPE_CHECKING, Any
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
 from keen_matrix.core.expect.forms import FORMS, NEEDS
 from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
+from keen_matrix.core.model.lookups import look
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
 from keen_matrix.core.spec.document import RefusalTable, SpecDocument
-from keen_matrix.core.spec.looked import look
-from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.spec.source import KeyPath, Source
+from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.spec.source import Source
 
 if TYPE_CHECKING:
-    from keen_matrix.core.signature.model import Signature
+    pass
 
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
@@ -29,7 +30,7 @@ def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bo
     checker.program(document)
     checker.matrices()
     if deep and not checker.problems:
-        from keen_matrix.core.spec.deep import deep_problems
+        from keen_matrix.core.spec.lint_matrices import deep_problems
 
         return deep_problems(spec, source, checker.oracle, checker.used)
     return checker.problems
@@ -118,7 +119,7 @@ class _Checker:
                 message = f"{name} is a {kind.type} that exists, and the spec puts none in place"
                 self.problems.append(self.source.problem(("signature", "values", name), message, at_key=True, warning=True,
                                                          expected='[files] with one, or type = "path"'))  # fmt: skip
-        asks = any(called_functions(each) & self.oracle for each in conditions_of(signature))
+        asks = any(called_functions(each) & self.oracle for each in signature.conditions)
         if not asks and not any(builder.smallest() for builder in builders(signature)):
             reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[-1:]
             self.add(("signature",), "no vector can be made that this signature accepts", at_key=True,
@@ -347,12 +348,6 @@ class _Checker:
             if leaves_directory(name):
                 self.add((*path, name), f'"{name}" leads out of the case\'s directory', at_key=True,
                          expected="a path inside it")  # fmt: skip
-
-
-def conditions_of(signature: Signature) -> Iterator[Expression]:
-    """Yield the conditions of a signature."""
-    yield from signature.where
-    yield from (each.when for each in signature.refuse)
 
 
 def leaves_directory(name: str) -> bool:

@@ -22,12 +22,29 @@ from keen_matrix.core.expect.aspects import (
     SignalAspect,
     StreamAspect,
 )
-from keen_matrix.core.expect.exits import ExitExpectation, parse_exit, signal_number
+from keen_matrix.core.expect.exits import ExitExpectation, parse_exit
 from keen_matrix.core.expect.forms import forms_of
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_limit
 from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expressions import Expression, Template, as_text
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
+from keen_matrix.core.model.signals import signal_number
+from keen_matrix.core.model.spec import (
+    Answer,
+    Matrix,
+    OtherLaunch,
+    Program,
+    Put,
+    Reference,
+    RefusalRules,
+    Rule,
+    Spec,
+    Stdin,
+    Step,
+    Stop,
+    Surroundings,
+    Terminal,
+)
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
@@ -48,28 +65,13 @@ from keen_matrix.core.spec.document import (
     StdinTable,
     StepTable,
 )
-from keen_matrix.core.spec.model import (
-    Answer,
-    Matrix,
-    OtherLaunch,
-    Program,
-    Put,
-    Reference,
-    RefusalRules,
-    Rule,
-    Spec,
-    Stdin,
-    Step,
-    Stop,
-    Surroundings,
-    Terminal,
-)
+from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.problems import problems_of
-from keen_matrix.core.spec.source import KeyPath, Source, read_source
+from keen_matrix.core.spec.source import Source, read_source
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 
 if TYPE_CHECKING:  # at run time only for specs with a signature: a third of what a small run's start would cost
-    from keen_matrix.core.signature.model import Signature
+    from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.signature.values import ValueType
 
 SUFFIX = ".matrix.toml"
@@ -203,7 +205,8 @@ class Compiler:
         table = document.signature
         if table is None:
             return None
-        from keen_matrix.core.signature.model import SWITCH_NAMES, Signature, SignatureFault
+        from keen_matrix.core.signature.model import SWITCH_NAMES, SignatureFault
+        from keen_matrix.core.signature.signature import Signature
 
         values = {
             name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True).items()}

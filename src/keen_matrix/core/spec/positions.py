@@ -8,7 +8,7 @@ from typing import Any
 import tree_sitter
 import tree_sitter_toml
 
-from keen_matrix.core.spec.source import KeyPath, Place
+from keen_matrix.core.spec.keys import KeyPath, Place
 
 
 def find_places(raw: bytes) -> dict[KeyPath, Place]:

@@ -11,7 +11,8 @@ from pydantic import BaseModel, ValidationError
 
 from keen_matrix.core.errors import EXAMPLE, Problem, nearest
 from keen_matrix.core.spec.document import SpecDocument, kind_of
-from keen_matrix.core.spec.source import KeyPath, Source
+from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.spec.source import Source
 
 _WORDINGS = {
     "string_type": "a text", "int_type": "a whole number", "int_from_float": "a whole number", "float_type": "a number",

@@ -12,23 +12,13 @@ import re
 import tomllib
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, TypeAlias
+from typing import Any
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
+from keen_matrix.core.spec.keys import KeyPath, Place
 
 MAX_SPEC_BYTES = 4 * 1024 * 1024
 """Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV files beside it."""
-
-KeyPath: TypeAlias = tuple[str | int, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """Where a key and its value begin and end, as byte offsets into the file."""
-
-    key: int
-    value: int
-    stop: int
 
 
 @dataclass(slots=True)
@@ -50,7 +40,9 @@ class Source:
     def place(self, path: KeyPath) -> Place | None:
         """Return the place of a key path, or of the nearest enclosing one that is written in the file."""
         if self._places is None:
-            from keen_matrix.core.spec.positions import find_places
+            from keen_matrix.core.spec.positions import (
+                find_places,  # its library is costly, and of use with a fault alone
+            )
 
             self._raw = self.text.encode()
             self._places = find_places(self._raw)
@@ -108,6 +100,17 @@ def offset_in_token(token: str, offset: int) -> int:
         else:
             at += 1
     return len(token[:at].encode())
+
+
+def placed(problem: Problem) -> Problem:
+    """Return a problem that names a key with the line and column of that key, where its spec can still be read."""
+    if not problem.key:
+        return problem
+    try:
+        found = read_source(problem.path).problem(problem.key, problem.message)
+    except SpecFault:
+        return problem
+    return problem.moved(found.path, found.line, found.column, found.excerpt)
 
 
 def read_source(path: str) -> Source:

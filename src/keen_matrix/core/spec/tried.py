@@ -18,7 +18,7 @@ from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.forms.conditions import HoldsForm
 from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
 from keen_matrix.core.model.case import Case, case_scope
-from keen_matrix.core.spec.model import Matrix, Rule, Spec
+from keen_matrix.core.model.spec import Matrix, Rule, Spec
 
 TRIED_VECTORS = 20
 """Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a property of a vector."""

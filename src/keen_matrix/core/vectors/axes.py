@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, TypeAlias, overload
 
-from keen_matrix.core.spec.looked import look
+from keen_matrix.core.model.lookups import look
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import KeenMatrixError
-from keen_matrix.core.spec.model import Matrix
+from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint, all_rows
 from keen_matrix.core.vectors.factors import Layout
 
 if TYPE_CHECKING:
-    from keen_matrix.core.vectors.covering import Covering
+    from keen_matrix.core.covering.search import Covering
 
 STRENGTHS = {"each": 1, "pairs": 2, "triples": 3}
 
@@ -54,7 +54,7 @@ class Combined:
 
 def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
     """Return the covering array that a matrix asks for. Raises CombineFault."""
-    from keen_matrix.core.vectors.covering import NoRows, Rule, cover
+    from keen_matrix.core.covering.search import NoRows, Rule, cover
 
     levels = [factor.levels for factor in layout.factors]
     strength = possible_strength(matrix, layout)

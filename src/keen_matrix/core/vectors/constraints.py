@@ -11,7 +11,7 @@ from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
-from keen_matrix.core.spec.model import Matrix
+from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.factors import Factor, Layout
 
 

@@ -6,8 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.oracle import named_functions
-from keen_matrix.core.spec.model import Matrix, Spec
 from keen_matrix.core.vectors.combine import combined, strength_of
 from keen_matrix.core.vectors.constraints import constraints_of, count_rows
 from keen_matrix.core.vectors.factors import layout_of
@@ -19,11 +19,11 @@ MERGE_CHECK = 200_000
 
 def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None) -> int | None:
     """Return how many rows the full product of a matrix has, constraints kept; None when that cannot be told cheaply."""
-    from keen_matrix.core.spec.faults import placed_faults
+    from keen_matrix.core.vectors.faults import told_of_spec
 
     layout = layout_of(matrix)
     functions = named_functions(spec.program.oracle) if functions is None else functions
-    with placed_faults(spec, matrix):
+    with told_of_spec(spec, matrix):
         return count_rows(layout.factors, constraints_of(matrix, layout, spec.here, functions))
 
 
@@ -61,14 +61,14 @@ class Counts:
 
 def counts_of(spec: Spec, matrix: Matrix) -> Counts:
     """Return the counts of a matrix; the full product is never built. Raises SpecFault."""
-    from keen_matrix.core.spec.faults import placed_faults
+    from keen_matrix.core.vectors.faults import told_of_spec
 
     if matrix.family:
         return Counts(vectors=_family_size(spec, matrix), product=None)
     maker = CaseMaker(spec, matrix, named_functions(spec.program.oracle))
     product = product_count(spec, matrix)
     if strength_of(matrix) is not None:
-        with placed_faults(spec, matrix):
+        with told_of_spec(spec, matrix):
             made = combined(matrix, maker.layout, maker.constraints)
         vectors = len({maker.case(tuple(row)).id for row in made.covering.rows.tolist()})
         return Counts(

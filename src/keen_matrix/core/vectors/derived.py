@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from keen_matrix.core.model.case import Case, Standing
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.judge import Judgement, identifier, named_values
-from keen_matrix.core.signature.model import Signature
-from keen_matrix.core.spec.model import Matrix, Spec
+from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.ids import case_id
 
 

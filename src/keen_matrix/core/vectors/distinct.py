@@ -10,8 +10,8 @@ from __future__ import annotations
 from typing import Any
 
 from keen_matrix.core.expressions import as_text
+from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.notation.nodes import Field, Group, Sequence, Word
-from keen_matrix.core.spec.model import Matrix
 from keen_matrix.core.vectors.factors import Layout
 
 MOST_VALUES = 100_000

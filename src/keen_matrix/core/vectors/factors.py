@@ -10,10 +10,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, TypeAlias
 
+from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import span_text
-from keen_matrix.core.spec.model import Matrix
 
 GROUP_NAME_LENGTH = 40
 """Characters of a group's name in views."""

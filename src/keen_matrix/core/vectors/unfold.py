@@ -14,8 +14,8 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.relation import Relation, RelationName
+from keen_matrix.core.model.spec import Matrix, Reference, Spec
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
-from keen_matrix.core.spec.model import Matrix, Reference, Spec
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.distinct import provably_distinct
@@ -95,9 +95,9 @@ class CaseMaker:
 
     def rows(self) -> Iterator[Row]:
         """Yield the rows of levels that the matrix combines to. Raises SpecFault when it cannot be combined as it asks."""
-        from keen_matrix.core.spec.faults import placed_faults
+        from keen_matrix.core.vectors.faults import told_of_spec
 
-        with placed_faults(self.spec, self.matrix):
+        with told_of_spec(self.spec, self.matrix):
             yield from rows_of(self.matrix, self.layout, self.constraints)
 
     def cases(self, start: int = 0) -> Iterator[Case]:
@@ -162,8 +162,8 @@ class CaseMaker:
 
     def json_lines(self) -> Iterator[str]:
         """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
-        from keen_matrix.core.results.lines import encode
-        from keen_matrix.core.results.records import case_fields
+        from keen_matrix.core.model.case import case_fields
+        from keen_matrix.core.model.lines import encode
 
         particular = self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
         if particular or self._around or self._more or not self._words.has_entries or not self.distinct:

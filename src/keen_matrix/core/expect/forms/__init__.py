@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from keen_matrix.core.expect.forms import baseline, composed, conditions, digest, json_value, lines, reference, text
-from keen_matrix.core.expect.forms.base import Form, FormKind
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind
 from keen_matrix.core.expect.mismatch import Told
 
 FORMS: Mapping[str, FormKind] = {
@@ -36,7 +36,8 @@ NEEDS: Mapping[str, tuple[str, ...]] = {
 
 def forms_of(table: Any, aspect: str) -> tuple[Form, ...]:
     """Return the forms of a validated text table, or a file's, of an aspect, in a fixed order."""
-    return tuple(form for kind in FORMS.values() for form in kind.compile(table, aspect))
+    about = Compiling(aspect, forms_of)
+    return tuple(form for kind in FORMS.values() for form in kind.compile(table, about))
 
 
 __all__ = ["FORMS", "NEEDS", "TOLD", "Form", "FormKind", "forms_of"]

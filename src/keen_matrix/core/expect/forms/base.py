@@ -46,14 +46,24 @@ class Form:
         return self.describe()
 
 
+@dataclass(frozen=True, slots=True)
+class Compiling:
+    """What a kind may need to know to make forms of a table."""
+
+    aspect: str
+    """The name of the aspect, under which a baseline is recorded."""
+    forms_of: Callable[[Any, str], tuple[Form, ...]]
+    """Makes the forms of a table inside the table."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FormKind:
     """A kind of form: all that the rest of the code knows of it."""
 
     key: str
     """Its key in a table of a spec."""
-    compile: Callable[[Any, str], Iterator[Form]]
-    """Yields its forms from a validated table; the text is the aspect, under which a baseline is recorded."""
+    compile: Callable[[Any, Compiling], Iterator[Form]]
+    """Yields its forms from a validated table."""
     needs: tuple[str, ...] = ()
     """Keys of which one must stand beside it."""
     modifiers: tuple[str, ...] = ()

@@ -8,7 +8,15 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from keen_matrix.core.expect.forms.base import Form, FormKind, decoded, forgives_numbers, tolerance_of, within
+from keen_matrix.core.expect.forms.base import (
+    Compiling,
+    Form,
+    FormKind,
+    decoded,
+    forgives_numbers,
+    tolerance_of,
+    within,
+)
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope
@@ -53,14 +61,14 @@ def _written(path: str) -> int:
 @lru_cache(maxsize=64)
 def _read(path: str, written: int) -> dict[str, dict[str, bytes]]:
     """Return a file of baselines; empty when there is none. Raises ValueError."""
-    from keen_matrix.core.results.baselines import read_baselines
+    from keen_matrix.core.expect.baselines import read_baselines
 
     return read_baselines(path) if written else {}
 
 
-def _baseline(table: Any, aspect: str) -> Iterator[Form]:
+def _baseline(table: Any, about: Compiling) -> Iterator[Form]:
     if table.baseline:
-        yield BaselineForm(aspect, tolerance_of(table))
+        yield BaselineForm(about.aspect, tolerance_of(table))
 
 
 KIND = FormKind(key="baseline", compile=_baseline, modifiers=("tolerance",))

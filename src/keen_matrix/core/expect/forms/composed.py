@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from keen_matrix.core.expect.forms.base import Form, FormKind, decoded, given
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope
 
@@ -67,26 +67,24 @@ class NotForm(Form):
         return f"not: {self.form.describe()}"
 
 
-def _together(table: Any, aspect: str) -> Form:
-    from keen_matrix.core.expect.forms import forms_of
-
-    found = forms_of(table, aspect)
+def _together(table: Any, about: Compiling) -> Form:
+    found = about.forms_of(table, about.aspect)
     return found[0] if len(found) == 1 else AllForm(found)
 
 
-def _any(table: Any, aspect: str) -> Iterator[Form]:
+def _any(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "any") is not None:
-        yield AnyForm(tuple(_together(each, aspect) for each in given(table, "any")))
+        yield AnyForm(tuple(_together(each, about) for each in given(table, "any")))
 
 
-def _all(table: Any, aspect: str) -> Iterator[Form]:
+def _all(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "all") is not None:
-        yield AllForm(tuple(_together(each, aspect) for each in given(table, "all")))
+        yield AllForm(tuple(_together(each, about) for each in given(table, "all")))
 
 
-def _not(table: Any, aspect: str) -> Iterator[Form]:
+def _not(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "not") is not None:
-        yield NotForm(_together(given(table, "not"), aspect))
+        yield NotForm(_together(given(table, "not"), about))
 
 
 ANY = FormKind(key="any", compile=_any, told={"any": Told("{text}")})

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Form, FormKind, decoded
+from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Compiling, Form, FormKind, decoded
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
 
@@ -41,7 +41,7 @@ class HoldsForm(Form):
         return " and ".join(f"{each.source} is true" for each in self.conditions)
 
 
-def _holds(table: Any, aspect: str) -> Iterator[Form]:
+def _holds(table: Any, about: Compiling) -> Iterator[Form]:
     if table.holds is not None:
         yield HoldsForm(table.matches or "", tuple(map(Expression, table.holds)))
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from keen_matrix.core.expect.forms.base import Form, FormKind, decoded, given
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope
 
@@ -62,7 +62,7 @@ def parse_bytes(text: str) -> tuple[str, bytes]:
     return name, digest
 
 
-def _bytes(table: Any, aspect: str) -> Iterator[Form]:
+def _bytes(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "bytes") is not None:
         yield BytesForm(*parse_bytes(given(table, "bytes")))
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
-from keen_matrix.core.expect.forms.base import Form, FormKind, forgives_numbers, given, tolerance_of, within
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, forgives_numbers, given, tolerance_of, within
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
 from keen_matrix.core.expressions import Scope
@@ -162,12 +162,12 @@ def _form(table: Any, value: Any, *, lines: bool) -> Form:
     return JsonForm(value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order)
 
 
-def _json(table: Any, aspect: str) -> Iterator[Form]:
+def _json(table: Any, about: Compiling) -> Iterator[Form]:
     if "json_" in table.model_fields_set:  # null is a value
         yield _form(table, given(table, "json"), lines=False)
 
 
-def _json_lines(table: Any, aspect: str) -> Iterator[Form]:
+def _json_lines(table: Any, about: Compiling) -> Iterator[Form]:
     if table.json_lines is not None:
         yield _form(table, table.json_lines, lines=True)
 

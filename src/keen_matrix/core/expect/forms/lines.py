@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expect.forms.base import (
+    Compiling,
     Form,
     FormKind,
     decoded,
@@ -121,22 +122,22 @@ class CountForm(Form):
         return f"has {amount} {noun}"
 
 
-def _lines(table: Any, aspect: str) -> Iterator[Form]:
+def _lines(table: Any, about: Compiling) -> Iterator[Form]:
     if table.lines is not None:
         yield LinesForm(templates(table.lines), tolerance=tolerance_of(table))
 
 
-def _any_order(table: Any, aspect: str) -> Iterator[Form]:
+def _any_order(table: Any, about: Compiling) -> Iterator[Form]:
     if table.lines_any_order is not None:
         yield LinesForm(templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table))
 
 
-def _number(table: Any, aspect: str) -> Iterator[Form]:
+def _number(table: Any, about: Compiling) -> Iterator[Form]:
     if table.number_of_lines is not None:
         yield CountForm(parse_amount(table.number_of_lines))
 
 
-def _size(table: Any, aspect: str) -> Iterator[Form]:
+def _size(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "size") is not None:  # only the table of a file has it
         yield CountForm(parse_amount(table.size), lines=False)
 

@@ -9,6 +9,7 @@ from functools import lru_cache
 from typing import Any
 
 from keen_matrix.core.expect.forms.base import (
+    Compiling,
     Form,
     FormKind,
     decoded,
@@ -95,12 +96,12 @@ def command_output(words: tuple[str, ...], here: str) -> bytes:
     return done.stdout
 
 
-def _file(table: Any, aspect: str) -> Iterator[Form]:
+def _file(table: Any, about: Compiling) -> Iterator[Form]:
     if table.file is not None:
         yield SameForm(file=Template(table.file), tolerance=tolerance_of(table))
 
 
-def _command(table: Any, aspect: str) -> Iterator[Form]:
+def _command(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "command") is not None:
         words = parse_words(table.command) if isinstance(table.command, str) else parse_list(table.command)
         yield SameForm(command=tuple(Template("", parts=word.parts) for word in words), tolerance=tolerance_of(table))

@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 
 from keen_matrix.core.expect.forms.base import (
     MATCH_SECONDS,
+    Compiling,
     Form,
     FormKind,
     PlainText,
@@ -182,37 +183,37 @@ class MatchesForm(Form):
         return f"matches {self.pattern}"
 
 
-def _is(table: Any, aspect: str) -> Iterator[Form]:
+def _is(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "is") is not None:
         yield IsForm(Template(given(table, "is")), tolerance_of(table))
 
 
-def _contains(table: Any, aspect: str) -> Iterator[Form]:
+def _contains(table: Any, about: Compiling) -> Iterator[Form]:
     if table.contains is not None:
         yield ContainsForm(templates(table.contains))
 
 
-def _lacks(table: Any, aspect: str) -> Iterator[Form]:
+def _lacks(table: Any, about: Compiling) -> Iterator[Form]:
     if table.lacks is not None:
         yield ContainsForm(templates(table.lacks), wanted=False)
 
 
-def _starts(table: Any, aspect: str) -> Iterator[Form]:
+def _starts(table: Any, about: Compiling) -> Iterator[Form]:
     if table.starts is not None:
         yield StartsForm(Template(table.starts))
 
 
-def _ends(table: Any, aspect: str) -> Iterator[Form]:
+def _ends(table: Any, about: Compiling) -> Iterator[Form]:
     if table.ends is not None:
         yield EndsForm(Template(table.ends))
 
 
-def _empty(table: Any, aspect: str) -> Iterator[Form]:
+def _empty(table: Any, about: Compiling) -> Iterator[Form]:
     if table.empty is not None:
         yield EmptyForm(table.empty)
 
 
-def _matches(table: Any, aspect: str) -> Iterator[Form]:
+def _matches(table: Any, about: Compiling) -> Iterator[Form]:
     if table.matches is not None:
         yield MatchesForm(table.matches)
 

@@ -13,7 +13,7 @@ from importlib import import_module
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.model.relation import Relation
-from keen_matrix.core.signature.model import Signature
+from keen_matrix.core.signature.signature import Signature
 
 FamilyName: TypeAlias = Literal[
     "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"

@@ -10,7 +10,6 @@ from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
 from keen_matrix.core.signature.families import Notes, Vector
 from keen_matrix.core.signature.judge import concerns, condition_functions, identifier
-from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
@@ -20,6 +19,7 @@ from keen_matrix.core.signature.requests import (
     operand_count,
     plain_options,
 )
+from keen_matrix.core.signature.signature import Signature
 
 MOST_EDGES = 6
 """Legal values tried of one NAME."""
@@ -127,7 +127,7 @@ class _Pairs:
 
     def requests(self) -> Iterator[Request]:
         """Yield the requests; conditions are kept to, and no pair is left out that some request can have."""
-        from keen_matrix.core.vectors.covering import NoRows, covering_rows, tuple_count
+        from keen_matrix.core.covering.search import NoRows, covering_rows, tuple_count
 
         if len(self.levels) < 2 or tuple_count(self.levels, 2) > MOST_PAIRS:
             return

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.model import Option, Signature
+from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, builders, fitting, plain_options
+from keen_matrix.core.signature.signature import Signature
 
 MOST_VALUES = 3
 """Values that are not the default, tried of one option."""

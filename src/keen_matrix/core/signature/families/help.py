@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import builders
+from keen_matrix.core.signature.signature import Signature
 
 
 def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:

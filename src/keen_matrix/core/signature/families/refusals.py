@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.model import Option, Signature
+from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import (
     MOST_TRIED,
     Builder,
@@ -23,6 +23,7 @@ from keen_matrix.core.signature.requests import (
     operand_count,
     plain_options,
 )
+from keen_matrix.core.signature.signature import Signature
 
 EXTRA = "superfluous"
 UNKNOWN_LONG = "--no-such-option"

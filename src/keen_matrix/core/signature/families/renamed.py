@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import builders
+from keen_matrix.core.signature.signature import Signature
 
 RENAMED = "another-name"
 """The name of the link."""

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from keen_matrix.core.signature.families import Notes, Vector, alike
-from keen_matrix.core.signature.model import Signature
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, builders, plain_options
+from keen_matrix.core.signature.signature import Signature
 
 
 def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:

@@ -10,12 +10,10 @@ import msgspec
 
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
-from keen_matrix.core.expect.exits import signal_name, signal_number
-from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.case import Case, described
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.record import (
     AspectRecord,
-    CaseFields,
     FeederEnd,
     KeptDifference,
     LookedAt,
@@ -25,25 +23,12 @@ from keen_matrix.core.model.record import (
     as_kept,
     kept_bytes,
 )
+from keen_matrix.core.model.signals import signal_name, signal_number
 
 SHOWN_ACTUAL = 4096
 """Characters of a text kept beside an expectation that is not met; the whole of it is in the record's streams."""
 MOST_ARRIVALS = 500
 """Pieces of output whose order is kept in a record."""
-
-
-def case_fields(case: Case, matrix: str) -> CaseFields:
-    """Return what a case is, as every record says it, without any outcome."""
-    return CaseFields(**_described(case, matrix))
-
-
-def _described(case: Case, matrix: str) -> dict[str, Any]:
-    return {
-        "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
-        "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
-        "note": case.note, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
-        "fault": case.fault or "",
-    }  # fmt: skip
 
 
 class Recorder:
@@ -74,7 +59,7 @@ class Recorder:
         compared = list(compare(relation, self._launches)) if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         found = Record(
-            **_described(self._case, self._matrix), **_noted(outcome, self._launches), verdict=judged.verdict,
+            **described(self._case, self._matrix), **_noted(outcome, self._launches), verdict=judged.verdict,
             **_observed(outcome, floor), aspects=[],
         )  # fmt: skip
         if len(self._launches) == 1:

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.expect.masks import Mask
     from keen_matrix.core.expressions import Expression, Template
     from keen_matrix.core.notation.nodes import Sequence
-    from keen_matrix.core.signature.model import Signature
+    from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.vectors.axes import Values
 
 

@@ -16,12 +16,12 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_matrix.core.vectors.arrays import fields
-from keen_matrix.core.vectors.arrays.blocks import Blocks, Ints, block_axes, lower_bound, tuple_count
-from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, Whole, clashing, rules_of
-from keen_matrix.core.vectors.arrays.greedy import Greedy
-from keen_matrix.core.vectors.arrays.growth import OPEN, grow
-from keen_matrix.core.vectors.arrays.shrink import Shrinker, Work
+from keen_matrix.core.covering import fields
+from keen_matrix.core.covering.blocks import Blocks, Ints, block_axes, lower_bound, tuple_count
+from keen_matrix.core.covering.feasible import Feasible, Rule, Whole, clashing, rules_of
+from keen_matrix.core.covering.greedy import Greedy
+from keen_matrix.core.covering.growth import OPEN, grow
+from keen_matrix.core.covering.shrink import Shrinker, Work
 
 Effort = Literal["quick", "normal", "thorough"]
 

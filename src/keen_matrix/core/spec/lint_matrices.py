@@ -7,13 +7,14 @@ from dataclasses import replace
 from math import prod
 from typing import Any
 
+from keen_matrix.core.covering.feasible import Feasible, Rule, clashing
+from keen_matrix.core.covering.search import refuse_too_large
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.expressions import as_text, called_functions
-from keen_matrix.core.spec.faults import MOST_VECTORS, fault_problem
-from keen_matrix.core.spec.model import Matrix, Spec
-from keen_matrix.core.spec.source import KeyPath, Source
+from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.spec.source import Source, placed
 from keen_matrix.core.spec.tried import mistaken_expressions, oracle_called
-from keen_matrix.core.vectors.arrays.feasible import Feasible, Rule, clashing
 from keen_matrix.core.vectors.combine import (
     CombineFault,
     fixed_levels,
@@ -23,7 +24,7 @@ from keen_matrix.core.vectors.combine import (
     strength_of,
 )
 from keen_matrix.core.vectors.constraints import WhereFault, count_rows
-from keen_matrix.core.vectors.covering import refuse_too_large
+from keen_matrix.core.vectors.faults import MOST_VECTORS, fault_problem
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 MOST_TRIED = 200_000
@@ -40,10 +41,9 @@ def deep_problems(
     The oracle, whose functions are named `oracle`, is not run: what needs it to be thought through is left out.
     `used` maps the number of a matrix to the names that its expressions use; None stands for what is outside them.
     """
-    from keen_matrix.core.spec.lint import conditions_of
 
     problems: list[Problem] = []
-    asks = spec.signature is not None and any(called_functions(each) & oracle for each in conditions_of(spec.signature))
+    asks = spec.signature is not None and any(called_functions(each) & oracle for each in spec.signature.conditions)
     for matrix in spec.matrices:
         if matrix.family:
             problems += [] if asks else _idle_family(spec, source, matrix)
@@ -95,7 +95,7 @@ class _DeepChecker:
                 focus_levels(self.matrix, self.layout, number)
             self._size()
         except (CombineFault, WhereFault) as fault:
-            self.found.append(fault_problem(self.source, self.matrix, fault))
+            self.found.append(placed(fault_problem(self.spec.path, self.matrix, fault)))
         return self.found
 
     def warn(self, path: KeyPath, message: str, **more: Any) -> None:
@@ -190,7 +190,7 @@ PAIRS_TUPLES = 300_000
 
 
 def _pairs_count(levels: Sequence[int], rules: Sequence[Rule]) -> int | None:
-    from keen_matrix.core.vectors.covering import cover, tuple_count
+    from keen_matrix.core.covering.search import cover, tuple_count
 
     if len(levels) < 3 or max(levels) > 2_000 or tuple_count(levels, 2) > PAIRS_TUPLES:
         return None

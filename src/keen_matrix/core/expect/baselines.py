@@ -12,8 +12,8 @@ import os
 import re
 from collections.abc import Iterator, Mapping
 
+from keen_matrix.core.files import replacing
 from keen_matrix.core.model.identity import file_stem
-from keen_matrix.core.results.output import replacing
 
 FOLDER = ".baselines"
 """Ends the name of the folder with the files of a spec."""

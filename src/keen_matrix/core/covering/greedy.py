@@ -6,8 +6,8 @@ import random
 
 import numpy as np
 
-from keen_matrix.core.vectors.arrays.blocks import NEVER, Blocks, Ints
-from keen_matrix.core.vectors.arrays.feasible import Feasible
+from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
+from keen_matrix.core.covering.feasible import Feasible
 
 
 class Greedy:

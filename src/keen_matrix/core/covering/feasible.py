@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from keen_matrix.core.vectors.arrays.blocks import Ints
+from keen_matrix.core.covering.blocks import Ints
 
 MAX_REMEMBERED = 500_000
 """Answers kept per component."""

@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from keen_matrix.core.vectors.arrays.blocks import NEVER, Blocks, Ints
+from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
 
 TENURE = 6
 """Moves during which a changed cell is left alone, plus a random part of up to TENURE_SPREAD."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from keen_matrix.core.expect.exits import signal_number
 from keen_matrix.core.interruption import put_off
 from keen_matrix.core.model.record import Finished, Header, Line, Record
+from keen_matrix.core.model.signals import signal_number
 
 with put_off():  # an interruption must not meet the library half made
     import msgspec

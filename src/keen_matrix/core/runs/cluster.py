@@ -28,7 +28,7 @@ from keen_matrix.core.launch.archive import archive_of, unpacked
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.spec.model import Spec
+from keen_matrix.core.model.spec import Spec
 
 BATCH_SECONDS = 2.0
 FIRST_BATCH = 8

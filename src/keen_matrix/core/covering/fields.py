@@ -14,7 +14,7 @@ from math import comb
 
 import numpy as np
 
-from keen_matrix.core.vectors.arrays.blocks import Ints
+from keen_matrix.core.covering.blocks import Ints
 
 LARGEST_FIELD = 32
 """Fields up to this order are built; axes with more values than that are left to growth."""

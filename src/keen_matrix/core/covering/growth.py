@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from keen_matrix.core.vectors.arrays.blocks import Ints, rows_at_once
+from keen_matrix.core.covering.blocks import Ints, rows_at_once
 
 OPEN = -1
 

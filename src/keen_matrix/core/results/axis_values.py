@@ -1,0 +1,23 @@
+"""Values of axes as grids and tables show them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keen_matrix.core.expressions import as_text
+
+MOST_VALUES = 60
+"""Different values of an axis that are counted apart; an axis with more separates nothing that a grid could show."""
+ABSENT = "—"
+"""How the value of an axis is written that stands in a part left out."""
+
+
+def shown_value(value: Any) -> str:
+    """Return a value of an axis as grids and tables show it."""
+    if value is None:
+        return ABSENT
+    if value is True:
+        return "given"
+    if isinstance(value, (list, tuple)):
+        return " ".join(map(as_text, value)) or "(none)"
+    return as_text(value) if value != "" else "''"

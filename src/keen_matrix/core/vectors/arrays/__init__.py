@@ -1,1 +1,0 @@
-"""The parts of the covering-array generator: blocks of tuples, starts, growth, feasibility, shrinking."""

@@ -1,0 +1,93 @@
+"""The order of the packages: each imports only what stands before it, at import and at run time; and there is no circle."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+SRC = Path(__file__).parent.parent / "src"
+ORDER = [
+    "core.width", "core.errors", "core.interruption", "core.files", "core.covering", "core.notation", "core.expressions",
+    "core.oracle", "core.model", "core.signature", "core.vectors", "core.expect", "core.launch", "core.spec", "core.results",
+    "core.runs", "core.insight", "wording", "reports", "cli",
+]  # fmt: skip
+"""From the ground up; docs/architecture.md draws it."""
+MODULES = {
+    ".".join(path.relative_to(SRC).with_suffix("").parts).removesuffix(".__init__"): path
+    for path in sorted((SRC / "keen_matrix").rglob("*.py")) if "office" not in path.parts
+}  # fmt: skip
+
+
+def imports_of(path: Path) -> Iterator[str]:
+    """Yield the modules of ours that a module imports, inside functions too; not those that only the type checker sees."""
+    tree = ast.parse(path.read_text())
+    unseen = {
+        id(inner) for node in ast.walk(tree)
+        if isinstance(node, ast.If) and ast.unparse(node.test) == "TYPE_CHECKING" for inner in ast.walk(node)
+    }  # fmt: skip
+    for node in ast.walk(tree):
+        if id(node) in unseen:
+            continue
+        if isinstance(node, ast.Import):
+            yield from (each.name for each in node.names if each.name in MODULES)
+        elif isinstance(node, ast.ImportFrom) and (node.module or "").partition(".")[0] == "keen_matrix":
+            for each in node.names:
+                whole = f"{node.module}.{each.name}"
+                yield whole if whole in MODULES else str(node.module)
+
+
+def layer_of(module: str) -> str:
+    name = module.removeprefix("keen_matrix.")
+    return next((layer for layer in ORDER if name == layer or name.startswith(f"{layer}.")), "")
+
+
+@pytest.mark.parametrize("module", [module for module in MODULES if layer_of(module)])
+def test_a_module_imports_only_from_below(module: str) -> None:
+    own = ORDER.index(layer_of(module))
+    above = [each for each in imports_of(MODULES[module]) if layer_of(each) and ORDER.index(layer_of(each)) > own]
+    assert not above
+
+
+def test_every_package_has_its_place() -> None:
+    packages = {f"core.{path.stem}" for path in (SRC / "keen_matrix/core").iterdir() if path.stem[0] != "_"}
+    packages |= {path.name for path in (SRC / "keen_matrix").iterdir() if path.is_dir() and path.name[0] != "_"}
+    assert packages - {"core", "demo"} <= set(ORDER) and set(ORDER) <= packages
+
+
+def test_there_is_no_circle() -> None:
+    graph = {module: {each for each in imports_of(path) if each != module} for module, path in MODULES.items()}
+    done: set[str] = set()
+
+    def follow(module: str, way: tuple[str, ...]) -> None:
+        if module in way:
+            pytest.fail(" -> ".join((*way[way.index(module) :], module)))
+        if module not in done:
+            for each in sorted(graph.get(module, ())):
+                follow(each, (*way, module))
+            done.add(module)
+
+    for module in graph:
+        follow(module, ())
+
+
+def test_an_upward_import_and_a_circle_would_be_seen(tmp_path: Path) -> None:
+    path = tmp_path / "x.py"
+    path.write_text(
+        "if TYPE_CHECKING:\n    from keen_matrix.cli import main\ndef f():\n    from keen_matrix.core.results import journal\n"
+    )
+    assert list(imports_of(path)) == ["keen_matrix.core.results.journal"]
+    assert ORDER.index(layer_of("keen_matrix.core.results.journal")) > ORDER.index(
+        layer_of("keen_matrix.core.model.case")
+    )
+
+
+def test_the_core_prints_nothing() -> None:
+    for module, path in MODULES.items():
+        if module.startswith(("keen_matrix.core", "keen_matrix.reports")):
+            calls = {
+                ast.unparse(node.func) for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Call)
+            }
+            assert not calls & {"print", "argparse.ArgumentParser"}, module
