@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keen_matrix.core.expect.baselines import read_baselines, write_baselines, written_baselines
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.json_value import JsonForm, parse_pointer, pointer
 from keen_matrix.core.expect.forms.lines import LinesForm
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
@@ -33,7 +34,7 @@ def test_numbers_in_texts_within_a_tolerance(expected: str, came: str, tolerance
 
 
 def pointers(form: JsonForm, text: str) -> list[str]:
-    found = list(form.check(text.encode(), Scope()))
+    found = list(form.check(text.encode(), CheckContext()))
     return [line.partition(": ")[0] for each in found for line in each.expected.split("\n")]
 
 
@@ -131,8 +132,8 @@ def test_a_slow_pattern_is_given_up_and_says_so(aspects_of: Any, place: Place) -
 
 def test_lines_are_templates_and_may_hold_several() -> None:
     form = LinesForm((Template("a {n}"), Template("b\nc")))
-    assert not list(form.check(b"a 1\nb\nc", Scope({"n": 1})))
-    assert list(form.check(b"a 1\nb\nc\n\n", Scope({"n": 1})))
+    assert not list(form.check(b"a 1\nb\nc", CheckContext(Scope({"n": 1}))))
+    assert list(form.check(b"a 1\nb\nc\n\n", CheckContext(Scope({"n": 1}))))
 
 
 def spec(place: Place, body: str, script: str) -> None:

@@ -9,11 +9,12 @@ from pathlib import Path
 import pytest
 
 from keen_matrix.core.expect import aspects, forms
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms import FORMS, NEEDS, Form
 from keen_matrix.core.expect.forms.base import attribute
 from keen_matrix.core.expect.forms.composed import AllForm, AnyForm, NotForm
 from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, IsForm
-from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.expressions import Template
 from keen_matrix.core.spec.document import FileTable, TextTable
 from tests.conftest import Place
 
@@ -80,8 +81,8 @@ A, B = ContainsForm((Template("a"),)), ContainsForm((Template("b"),))
     (NotForm(AnyForm((IsForm(Template("x")), EmptyForm()))), ["y"], ["x", "x\n", ""], 'not: is "x"  or  is empty'),
 ])  # fmt: skip
 def test_forms_compose(form: Form, met: list[str], unmet: list[str], rule: str) -> None:
-    assert [list(form.check(text.encode(), Scope())) for text in met] == [[]] * len(met)
-    assert all(list(form.check(text.encode(), Scope())) for text in unmet)
+    assert [list(form.check(text.encode(), CheckContext())) for text in met] == [[]] * len(met)
+    assert all(list(form.check(text.encode(), CheckContext())) for text in unmet)
     assert repr(form) == form.describe() == rule
 
 

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from keen_matrix.core.expect import cascade
 from keen_matrix.core.expect.aspects import ExitAspect, OtherFilesAspect, StreamAspect, plain_test
 from keen_matrix.core.expect.cascade import Cascade
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.exits import ExitExpectation
 from keen_matrix.core.expect.forms import Form
 from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, EndsForm, IsForm, MatchesForm, StartsForm
@@ -59,7 +60,7 @@ OUTCOMES = st.builds(
 
 @given(RULES, st.lists(OUTCOMES, min_size=1, max_size=4), st.integers(2, 6))
 def test_quick_tests_change_no_verdict(rules: list[Rule], outcomes: list[Outcome], code: int) -> None:
-    scope = Scope({"code": code})
+    scope = CheckContext(Scope({"code": code}))
     quick = Cascade(rules)
     with patch.object(cascade, "plain_test", lambda aspect: None):
         full = Cascade(rules)
@@ -73,7 +74,7 @@ def test_a_quick_test_is_true_exactly_where_the_check_finds_nothing(name: str) -
         form = text_form(name, [Template(text, literal=True)], flag)
         test = plain_test(StreamAspect("stdout", (form,)))
         assert test is not None
-        assert test(Outcome(stdout=raw.encode())) is (not list(form.check(raw.encode(), Scope()))), (text, raw)
+        assert test(Outcome(stdout=raw.encode())) is (not list(form.check(raw.encode(), CheckContext()))), (text, raw)
 
 
 def test_rules_with_conditions_are_worked_out_once_for_the_same_rules() -> None:
@@ -85,14 +86,14 @@ def test_rules_with_conditions_are_worked_out_once_for_the_same_rules() -> None:
     with patch.object(cascade, "plain_test", wraps=plain_test) as made:
         for code in (3, 4, 3, 5, 3):
             outcome = Outcome(exit=3 if code == 3 else 0)
-            assert judged.judge(outcome, Scope({"code": code}), timeout=1, cap=100).verdict == "held"
+            assert judged.judge(outcome, CheckContext(Scope({"code": code})), timeout=1, cap=100).verdict == "held"
         assert made.call_count == 2
-    assert Cascade([]).judge(Outcome(exit=0), Scope(), timeout=1, cap=100).verdict == "unchecked"
+    assert Cascade([]).judge(Outcome(exit=0), CheckContext(), timeout=1, cap=100).verdict == "unchecked"
 
 
 def test_masked_outcomes_are_always_checked_in_full() -> None:
     rule = Rule(aspects={"stdout": StreamAspect("stdout", (IsForm(Template("a")),))}, when=None, origins={})
     outcome = Outcome(exit=0, stdout=b"a", masked={"stdout": b"a"})
     with patch.object(StreamAspect, "check", return_value=iter(())) as check:
-        Cascade([rule]).judge(outcome, Scope(), timeout=1, cap=100)
+        Cascade([rule]).judge(outcome, CheckContext(), timeout=1, cap=100)
     assert check.called

@@ -9,10 +9,9 @@ from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from msgspec import structs
-
 from keen_matrix.cli.insight import runs_of
 from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
+from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
 from keen_matrix.core.model.lines import decode_record

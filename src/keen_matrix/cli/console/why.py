@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from keen_matrix.cli.console.screen import Screen
-from keen_matrix.core.expect.cascade import Cascade, Chosen
+from keen_matrix.core.expect.cascade import Chosen
+from keen_matrix.core.expect.checking import CaseChecker
 from keen_matrix.core.expect.wording import describe_aspect
 from keen_matrix.core.expressions import as_text
-from keen_matrix.core.model.case import Case, case_scope
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.vectors.ids import SHOWN_ID
@@ -52,14 +53,11 @@ def _write_judgement(screen: Screen, spec: Spec, case: Case) -> None:
 
 
 def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
-    from keen_matrix.core.launch.rules import rules_for
-
     screen.line()
     screen.line(("must satisfy", "strong"))
-    standing = case.standing
-    scope = case_scope(case.values, case.argv, case.id, spec.here, named_functions(spec.program.oracle), standing)
-    for number in range(len(matrix.steps)):
-        chosen = Cascade(rules_for(spec, matrix, case, number)).chosen(scope)
+    checker = CaseChecker(spec, named_functions(spec.program.oracle))
+    for number in range(1 if case.relation is not None else len(matrix.steps)):
+        chosen = checker.chosen(case, checker.begin(case, number), number)
         for name, each in chosen.items():
             _write_aspect(screen, name if len(matrix.steps) == 1 else f"{number + 1} {name}", each)
     if case.relation is not None:

@@ -11,12 +11,13 @@ from glob import glob
 from typing import Protocol, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.exits import ExitExpectation, wording
 from keen_matrix.core.expect.forms.base import Form, decoded
 from keen_matrix.core.expect.forms.reference import MAX_FILE_BYTES
-from keen_matrix.core.expect.masks import MASKS, USED, mask
+from keen_matrix.core.expect.masks import mask
 from keen_matrix.core.expect.mismatch import Mismatch, Told
-from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.signals import signal_name
 
@@ -26,7 +27,7 @@ PlainTest: TypeAlias = Callable[[Outcome], bool]
 class Aspect(Protocol):
     """What every aspect answers."""
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs; nothing when the outcome is as expected. Raises ExpressionFault."""
         ...
 
@@ -44,9 +45,9 @@ class ExitAspect:
 
     expectation: ExitExpectation
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the code is not one of those allowed."""
-        ranges = self.expectation.ranges(scope)
+        ranges = self.expectation.ranges(context.scope)
         if outcome.exit is None or not any(low <= outcome.exit <= high for low, high in ranges):
             yield Mismatch(form="is", expected=wording(ranges), actual=describe_end(outcome))
 
@@ -57,7 +58,7 @@ class SignalAspect:
 
     number: int
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the program ended otherwise."""
         if outcome.signal != self.number:
             came = f"exit {outcome.exit}" if outcome.signal is None else signal_name(outcome.signal)
@@ -71,11 +72,11 @@ class StreamAspect:
     stream: str
     forms: tuple[Form, ...]
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs, form by form."""
         raw: bytes = outcome.stdout if self.stream == "stdout" else outcome.stderr
         for form in self.forms:
-            yield from form.check(raw, scope)
+            yield from form.check(raw, context)
 
 
 def plain_test(aspect: Aspect) -> PlainTest | None:
@@ -120,20 +121,20 @@ class FileAspect:
     unchanged: bool = False
     link: Template | None = None
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs; a file that cannot be read as one says what it is instead."""
         if not any(character in self.name for character in "*?["):
-            yield from self._check_one(self.name, outcome, scope)
+            yield from self._check_one(self.name, outcome, context)
             return
         names = _names(outcome, self.name)
         if not names and not self.absent:
             yield Mismatch(form="file", expected="", actual="absent")
         for name in names:
-            yield from self._check_one(name, outcome, scope)
+            yield from self._check_one(name, outcome, context)
 
-    def _check_one(self, name: str, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def _check_one(self, name: str, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         found = look_at(outcome, name)
-        if self.link is not None and (expected := self.link.render(scope)) != found.link:
+        if self.link is not None and (expected := self.link.render(context.scope)) != found.link:
             came = found.link or ("absent" if found.instead == "absent" else "no link")
             yield Mismatch(form="link", expected=expected, actual=came)
         content = found.content
@@ -152,12 +153,12 @@ class FileAspect:
             yield Mismatch(form="unchanged", expected="", actual=decoded(content))
         if self.mode is not None and found.mode != self.mode.lstrip("0").zfill(3):
             yield Mismatch(form="mode", expected=self.mode, actual=found.mode)
-        if MASKS in scope.names:
-            masked = mask(content, scope.names[MASKS], "files")
+        if context.masks:
+            masked = mask(content, context.masks, "files")
             content = masked.text
-            scope.names[USED].update(masked.used)
+            context.masks_used |= masked.used
         for form in self.forms:
-            yield from form.check(content, scope)
+            yield from form.check(content, context)
 
 
 def _sized(content: bytes) -> str:
@@ -224,7 +225,7 @@ class OtherFilesAspect:
     named: tuple[str, ...]
     allowed: bool
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch that lists every other file created, changed or deleted."""
         if self.allowed:
             return
@@ -242,7 +243,7 @@ class CrashAspect:
 
     allowed: bool
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield nothing: the cascade reads `allowed`."""
         return iter(())
 
@@ -253,7 +254,7 @@ class LeftoversAspect:
 
     allowed: bool
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield nothing: the cascade reads `allowed`."""
         return iter(())
 

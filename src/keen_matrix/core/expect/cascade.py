@@ -18,6 +18,7 @@ from keen_matrix.core.expect.aspects import (
     plain_test,
     takes_no_time,
 )
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope
@@ -108,10 +109,10 @@ class Cascade:
             found = self._known[applies] = _Checks(compress(self._rules, applies))
         return found
 
-    def judge(self, outcome: Outcome, scope: Scope, *, timeout: float, cap: int) -> Judged:
+    def judge(self, outcome: Outcome, context: CheckContext, *, timeout: float, cap: int) -> Judged:
         """Return the verdict on an outcome. A failing expression is a failed aspect, never an error here."""
         try:
-            checks = self._checks(scope)
+            checks = self._checks(context.scope)
         except ExpressionFault as fault:
             result = AspectResult(aspect="rules", met=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
@@ -130,24 +131,24 @@ class Cascade:
                 aspects.append(check.met)
                 plain += 1
             else:
-                self._check(check, outcome, scope, aspects)
+                self._check(check, outcome, context, aspects)
         if plain == len(checks.steps) and not built_in and not self._remarkable:
             return checks.all_held
-        remarks = self._remarks(chosen, outcome, scope) if self._remarkable else ()
+        remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
         return Judged(verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks)
 
     @staticmethod
-    def _remarks(chosen: Mapping[str, Chosen], outcome: Outcome, scope: Scope) -> tuple[str, ...]:
+    def _remarks(chosen: Mapping[str, Chosen], outcome: Outcome, context: CheckContext) -> tuple[str, ...]:
         from keen_matrix.core.expect.refusals import remarks_of
 
-        return tuple(remarks_of((each.aspect for each in chosen.values()), outcome, scope))
+        return tuple(remarks_of((each.aspect for each in chosen.values()), outcome, context))
 
     @staticmethod
-    def _check(check: _Check, outcome: Outcome, scope: Scope, found: list[AspectResult]) -> None:
+    def _check(check: _Check, outcome: Outcome, context: CheckContext, found: list[AspectResult]) -> None:
         """Add the results of one aspect: one for each mismatch, or one that it is met."""
         met = check.met
         try:
-            mismatches = list(check.aspect.check(outcome, scope))
+            mismatches = list(check.aspect.check(outcome, context))
         except (ExpressionFault, ValueError, TypeError) as error:
             mismatches = [failed_expectation(error)]
         if not mismatches:

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.mismatch import Mismatch
-from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.quantities import unit_factor
 
@@ -43,7 +43,7 @@ class DurationAspect:
 
     limit: Limit
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it took more, or less, than the limit says."""
         if not self.limit.met_by(outcome.seconds):
             yield Mismatch(form="limit", expected=self.limit.text, actual=f"{outcome.seconds:.3f} s")
@@ -55,7 +55,7 @@ class MemoryAspect:
 
     limit: Limit
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it took more, or less, than the limit says."""
         if outcome.peak_bytes is None:
             yield Mismatch(form="limit", expected=self.limit.text, actual="unknown", problem=True)

@@ -6,12 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from keen_matrix.core.expressions import Scope
-
-MASKS = "masks of this case"
-"""Name under which checks, not expressions, find the masks."""
-USED = "masks that found something"
-"""Name under which checks note the masks that found something in a file."""
 MASK_SECONDS = 2.0
 
 
@@ -50,9 +44,8 @@ def mask(raw: bytes, masks: Sequence[Mask], where: str) -> Masked:
     return Masked(text.encode("utf-8", "surrogateescape"), frozenset(used))
 
 
-def masked_expectation(text: str, scope: Scope) -> str:
+def masked_expectation(text: str, masks: Sequence[Mask]) -> str:
     """Return an expected text with the masks of its case applied, wherever they are meant for."""
-    masks: Sequence[Mask] = scope.names.get(MASKS, ())
     if not masks:
         return text
     import regex

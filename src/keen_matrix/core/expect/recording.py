@@ -6,8 +6,7 @@ from collections.abc import Sequence
 from functools import lru_cache
 from typing import Any
 
-import msgspec
-
+from keen_matrix.core import structs
 from keen_matrix.core.expect.alike import compare
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
 from keen_matrix.core.model.case import Case, described
@@ -72,9 +71,7 @@ class Recorder:
         found.verdict = _with_compared(worst_of(verdicts), compared)
         found.seconds = round(sum(each.seconds for _, each, _ in self._launches), 6)
         results = [(number, each) for number, (_, _, judged) in enumerate(self._launches, 1) for each in judged.aspects]
-        found.aspects = [
-            msgspec.structs.replace(aspect_record(each), step=step) for step, each in (*results, *compared)
-        ]
+        found.aspects = [structs.replace(aspect_record(each), step=step) for step, each in (*results, *compared)]
         found.steps = [
             StepRecord(argv=words, verdict=judged.verdict, **_observed(each, floor))
             for words, each, judged in self._launches

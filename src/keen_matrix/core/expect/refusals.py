@@ -12,11 +12,10 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect, OtherFilesAspect, StreamAspect
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.exits import ExitExpectation
 from keen_matrix.core.expect.forms.text import EmptyForm
 from keen_matrix.core.expect.mismatch import Mismatch
-from keen_matrix.core.expressions import Scope
-from keen_matrix.core.model.case import MENTIONS
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Rule
 
@@ -60,9 +59,9 @@ class BlameAspect:
     anything: bool = False
     must_name: bool = False
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the message names others and not the culprit. The usage block is no part of it."""
-        mentions: Sequence[str] = scope.names.get(MENTIONS, ())
+        mentions = context.mentions
         if not mentions or self.anything:
             return
         message = without_usage(outcome.stderr.decode("utf-8", "replace"))
@@ -133,7 +132,7 @@ class HelpAspect:
     help: tuple[str, ...]
     complete: bool = False
 
-    def check(self, outcome: Outcome, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch for what the help does not name, and with `complete` for what it names and the synopsis does not."""
         text = outcome.stdout.decode("utf-8", "replace")
         if not text.strip():
@@ -164,12 +163,12 @@ def _stands_in(spelling: str, text: str) -> bool:
     return re.search(rf"(?<![\w-]){re.escape(spelling)}(?![\w-])", text) is not None
 
 
-def remarks_of(aspects: Iterable[Aspect], outcome: Outcome, scope: Scope) -> list[str]:
+def remarks_of(aspects: Iterable[Aspect], outcome: Outcome, context: CheckContext) -> list[str]:
     """Return what is worth remarking on though it is no failure."""
     found = []
     for aspect in aspects:
         if isinstance(aspect, BlameAspect) and not aspect.anything and not aspect.must_name:
-            remark = remark_on(outcome, scope.names.get(MENTIONS, ()))
+            remark = remark_on(outcome, context.mentions)
             found += [remark] if remark else []
         elif isinstance(aspect, HelpAspect) and not aspect.complete and outcome.stdout:
             unknown = aspect.undeclared(outcome.stdout.decode("utf-8", "replace"))

@@ -8,8 +8,8 @@ from itertools import combinations, product
 from math import prod
 from typing import TYPE_CHECKING
 
+from keen_matrix.core.expect.rules import rules_for, rules_key
 from keen_matrix.core.expressions import as_text
-from keen_matrix.core.launch.rules import rules_for, rules_key
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse

@@ -107,32 +107,30 @@ def _doubt(
     messages: list[bytes],
     program: str,
 ) -> None:
-    scope = checker.begin(matrix, case)
+    context = checker.begin(case)
     try:
-        chosen = checker.chosen(matrix, case, scope)
+        chosen = checker.chosen(case, context)
     except ExpressionFault:
         return
     outcome, others = outcomes[0], outcomes[1:]
-    if not checker.holds(matrix, case, scope, outcome, others):
+    if not checker.holds(case, context, outcome, others):
         return  # the spec has changed since, or something varies: it says nothing about alterations
     own = [each for each in messages if each != outcome.stderr]
-    context = Context(messages=own, program=program, timed="duration" in chosen)
-    for altered in alterations(outcome, context):
-        if _is_allowed(checker, matrix, chosen, outcome, altered):
+    about = Context(messages=own, program=program, timed="duration" in chosen)
+    for altered in alterations(outcome, about):
+        if _is_allowed(checker, case, chosen, outcome, altered):
             continue
         score = found.scores.setdefault(matrix.name, {}).setdefault(altered.aspect.split(".")[0], Score())
         score.tried += 1
-        if checker.holds(matrix, case, scope, altered.outcome, others):
+        if checker.holds(case, context, altered.outcome, others):
             _add(found, matrix, case, chosen, outcome, altered)
         else:
             score.noticed += 1
 
 
-def _is_allowed(
-    checker: Checker, matrix: Matrix, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
-) -> bool:
+def _is_allowed(checker: Checker, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered) -> bool:
     """Tell whether a spec says that such a difference does not matter: a mask, a tolerance, any order, a value of JSON."""
-    before, after = checker.masked(matrix, outcome), checker.masked(matrix, altered.outcome)
+    before, after = checker.masked(case, outcome), checker.masked(case, altered.outcome)
     if altered.aspect in ("stdout", "stderr") and (before.stdout, before.stderr) == (after.stdout, after.stderr):
         return True
     each = chosen.get(altered.aspect)

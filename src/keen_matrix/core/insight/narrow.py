@@ -16,8 +16,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeAlias
 
+from keen_matrix.core.expect.rules import rules_for
 from keen_matrix.core.expressions import FUNCTIONS, Template, as_text
-from keen_matrix.core.launch.rules import rules_for
 from keen_matrix.core.model.case import Case, Standing, case_scope
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Put, Spec, Stdin

@@ -7,13 +7,10 @@ import errno
 import os
 import signal
 import time
-from dataclasses import replace
-from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.cascade import Judged, worst_of
-from keen_matrix.core.expect.masks import USED, Mask, mask
 from keen_matrix.core.expect.recording import Recorder
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.child import Launch, Start
@@ -28,7 +25,7 @@ from keen_matrix.core.launch.surround import (
 )
 from keen_matrix.core.launch.trees import copy_inside, remove_tree
 from keen_matrix.core.launch.wire import pack_result
-from keen_matrix.core.model.case import Case, CaseScope
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import AspectRecord, FileChange, Record, Repeats
 from keen_matrix.core.model.spec import Step
@@ -96,9 +93,8 @@ class Slot:
         step = self._spec_step
         around = step.surroundings
         file, words = plan.file, plan.launch
-        self.scope = scope = CaseScope(partial(worker.scope_of, case, argv, self._step))
-        for function in worker.functions.values():
-            function.forget()
+        self.context = worker.checker.begin(case, self._step)
+        scope = self.context.scope
         if case.relation is not None:
             launcher = case.relation.launcher(self._step)
             file, words = plan.launchers[launcher] if launcher else (file, words)
@@ -268,7 +264,7 @@ class Slot:
             and self._step == len(case.more)
             and outcome.stdout_bytes + outcome.stderr_bytes < SMALL_OUTPUT
             and not outcome.unlaunched
-            and worker.cascade_of(case, self._step).quick
+            and worker.checker.cascade(case, self._step).quick
         )
 
     def conclude(self) -> None:
@@ -284,23 +280,18 @@ class Slot:
         outcome.directory = (self.directories.work if fresh else plan.spec.here) if in_place else ""
         if outcome.stdout or outcome.stderr:
             self._mask(outcome)
-        around = self._spec_step.surroundings
         if not in_place:
             outcome.files = {name: FileChange(state="deleted") for name in (*self._before, ".")}
         elif fresh and (self._before or moved):
             outcome.files = file_changes(self._before, self.directories.work)
         if case.relation is not None and fresh and in_place and "files" in case.relation.aspects:
             outcome.state = directory_state(self.directories.work)
-        masks = worker.matrices[case.matrix].masks
-        checked = masked_outcome(outcome, masks) if masks else outcome
-        cascade = worker.cascade_of(case, self._step)
-        if worker.functions:  # only the user's own functions can hang
+        checker = worker.checker
+        if checker.functions:  # only the user's own functions can hang
             with time_limit(CHECK_SECONDS):
-                judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
+                judged = checker.judge(case, self.context, outcome, self._step)
         else:
-            judged = cascade.judge(checked, self.scope, timeout=around.timeout, cap=plan.cap)
-        if masks:
-            outcome.masks_used |= self.scope.names[USED]
+            judged = checker.judge(case, self.context, outcome, self._step)
         self._recorder.add(self.words, outcome, judged)
         if self._step < len(case.more) and outcome.unlaunched is None:
             self._step += 1
@@ -377,17 +368,6 @@ class Slot:
             for path, name in self.directories.masks:
                 outcome.stdout = outcome.stdout.replace(path, name)
                 outcome.stderr = outcome.stderr.replace(path, name)
-
-
-def masked_outcome(outcome: Outcome, masks: tuple[Mask, ...]) -> Outcome:
-    """Return an outcome as it is compared; what was masked is noted in the outcome itself."""
-    try:
-        found = {name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")}
-    except ValueError:
-        return outcome  # a mask that takes too long masks nothing; the comparison shows it
-    outcome.masked = {name: each.text for name, each in found.items()}
-    outcome.masks_used = frozenset().union(*(each.used for each in found.values()))
-    return replace(outcome, **outcome.masked)  # type: ignore[arg-type]
 
 
 CHECK_SECONDS = 60

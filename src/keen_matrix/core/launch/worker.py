@@ -19,27 +19,22 @@ import sys
 import time
 import traceback
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.expect.baselines import baseline_path
-from keen_matrix.core.expect.cascade import Cascade
-from keen_matrix.core.expect.forms.baseline import BASELINE
-from keen_matrix.core.expect.masks import MASKS, USED
-from keen_matrix.core.expressions import Scope
+from keen_matrix.core.expect.checking import CaseChecker
 from keen_matrix.core.launch import child, leftovers
 from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.handover import take_over
-from keen_matrix.core.launch.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.launch.slot import Slot, check_took_too_long
 from keen_matrix.core.launch.wire import Plan, pack_fault, pack_live, pack_ready
-from keen_matrix.core.model.case import Case, case_scope
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Matrix, Step
 
 if TYPE_CHECKING:
-    from keen_matrix.core.oracle import OncePerCase
+    pass
 
 RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 HOLD_SECONDS = 0.02
@@ -52,9 +47,6 @@ SPARE_SLOTS = 8
 """Launches that may wait to be checked together."""
 SETTLED_SECONDS = 0.001
 """How long they wait when no program ends."""
-
-
-_NO_RULES = Cascade(())
 
 
 class Worker:
@@ -77,9 +69,6 @@ class Worker:
         self.closing = False
         self.directory: WorkerDirectory | None = None
         self._directories: dict[int, CaseDirectories] = {}
-        self.functions: Mapping[str, OncePerCase] = {}
-        self._baselines: dict[int, str] = {}
-        self.cascades: dict[tuple[object, ...], Cascade] = {}
         self.matrices: dict[int, Matrix] = {}
         self.steps: dict[int, tuple[Step, ...]] = {}
         self.names: dict[int, str] = {}
@@ -123,23 +112,20 @@ class Worker:
 
     def take_plan(self, plan: Plan) -> None:
         """Get ready for the cases of a plan."""
-        from keen_matrix.core.oracle import OncePerCase, oracle_functions
+        from keen_matrix.core.oracle import oracle_functions
 
         self.plan = plan
-        self.cascades.clear()
-        functions = oracle_functions(plan.spec.program.oracle)
-        self.functions = {name: OncePerCase(function) for name, function in functions.items()}
+        self.checker = CaseChecker(plan.spec, oracle_functions(plan.spec.program.oracle))
         for matrix in plan.spec.matrices:
             self.steps[matrix.index] = matrix.steps
             self.matrices[matrix.index] = matrix
-            self._baselines[matrix.index] = baseline_path(plan.spec.path, matrix.name)
             self.names[matrix.index] = matrix.name
         for slot in self.slots:
             slot.close_keeper()
         if self.directory is None:
             self.directory = WorkerDirectory(plan.root)
         self.fresh = plan.spec.program.fresh_directory
-        self.spare = self.fresh and plan.warm is None and plan.repeat == 1 and not self.functions
+        self.spare = self.fresh and plan.warm is None and plan.repeat == 1 and not self.checker.functions
         self.slots = [Slot(self, number) for number in range(plan.slots + SPARE_SLOTS * self.spare)]
         self.free = self.slots[::-1]
         self.alone = plan.slots == 1
@@ -152,28 +138,6 @@ class Worker:
         """Return the directories of a slot, by its number; a slot of a later plan has those of the former one."""
         assert self.directory is not None
         return self._directories.setdefault(number, CaseDirectories(self.directory, number))
-
-    def cascade_of(self, case: Case, number: int) -> Cascade:
-        """Return the rules for a launch of a case; launches that are only compared have none."""
-        if case.relation is not None and number:
-            return _NO_RULES
-        key = rules_key(case, number)
-        found = self.cascades.get(key)
-        if found is None:
-            rules = rules_for(self.plan.spec, self.matrices[case.matrix], case, number)
-            found = self.cascades[key] = Cascade(rules)
-        return found
-
-    def scope_of(self, case: Case, argv: tuple[str, ...], number: int) -> Scope:
-        """Return what the expressions of one launch of a case see, and what its checks need beside."""
-        standing = standing_at(case, number)
-        scope = case_scope(case.values, argv, case.id, self.plan.spec.here, self.functions, standing)
-        matrix, names = self.matrices[case.matrix], scope.names
-        assert isinstance(names, dict)
-        if matrix.masks:
-            names[MASKS], names[USED] = matrix.masks, set()
-        names[BASELINE] = (self._baselines[case.matrix], case.id)
-        return scope
 
     def live_for(self, case: Case) -> Callable[[str, bytes, float], None]:
         """Return the function that shows the output of a case as it comes."""
@@ -417,7 +381,7 @@ def serve() -> bool:
     try:
         worker = Worker(control)
         worker.run()
-        return bool(worker.functions)
+        return bool(worker.checker.functions)
     except (RunFault, OSError) as error:
         _tell_fault(control, getattr(error, "strerror", None) or str(error))
     except Exception as error:

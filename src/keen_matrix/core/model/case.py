@@ -5,14 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
-from msgspec import Struct
-
 from keen_matrix.core.expressions import FUNCTIONS, Scope
 from keen_matrix.core.model.record import CaseFields
 from keen_matrix.core.model.relation import Relation
-
-MENTIONS = "culprit mentions"
-"""Name under which checks, not expressions, find what a message could name instead of the culprit."""
+from keen_matrix.core.structs import Struct
 
 
 class Standing(NamedTuple):
@@ -87,7 +83,7 @@ def case_scope(
     """
     names = {"words": list(argv), "argc": len(argv), "here": here, "case_id": id, **values}
     if standing is not None:
-        names = {**standing.bound, "culprit": standing.culprit, MENTIONS: standing.mentions, **names}
+        names = {**standing.bound, "culprit": standing.culprit, **names}
     known = standing.given if standing is not None else frozenset[str]()
     return Scope(names, {**FUNCTIONS, "given": _given(argv, known), **functions})
 

@@ -5,15 +5,12 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from keen_matrix.core.interruption import put_off
+from keen_matrix.core import structs
 from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.model.signals import signal_number
 
-with put_off():  # an interruption must not meet the library half made
-    import msgspec
-
-_RECORD = msgspec.json.Decoder(Record)
-_ENCODER = msgspec.json.Encoder()
+_RECORD = structs.json.Decoder(Record)
+_ENCODER = structs.json.Encoder()
 
 
 def encode(value: object) -> bytes:
@@ -21,7 +18,7 @@ def encode(value: object) -> bytes:
     try:
         return _ENCODER.encode(value) + b"\n"
     except UnicodeEncodeError:  # half a surrogate: a byte of a path or a word that is no UTF-8
-        plain = msgspec.to_builtins(value)
+        plain = structs.to_builtins(value)
         text = json.dumps(plain, ensure_ascii=False, separators=(",", ":"), check_circular=False)
         return (text + "\n").encode("utf-8", "backslashreplace")
 
@@ -34,9 +31,9 @@ def decode(line: bytes) -> Line | None:
     if line.startswith(b'{"id"'):
         try:
             return _checked(_RECORD.decode(line))
-        except msgspec.ValidationError as error:
+        except structs.ValidationError as error:
             raise ValueError(_in_words(str(error))) from None
-        except (msgspec.DecodeError, RecursionError):
+        except (structs.DecodeError, RecursionError):
             pass  # perhaps half a surrogate, which the slower reader takes
     return _typed(_parsed(line))
 
@@ -63,11 +60,11 @@ def _typed(value: Any) -> Line | None:
         raise ValueError("expected an object")
     try:
         if "id" in value:
-            return _checked(msgspec.convert(value, Record))
+            return _checked(structs.convert(value, Record))
         if "journal" in value:
-            return msgspec.convert(value, Header)
-        return msgspec.convert(value, Finished) if "finished" in value else None
-    except msgspec.ValidationError as error:
+            return structs.convert(value, Header)
+        return structs.convert(value, Finished) if "finished" in value else None
+    except structs.ValidationError as error:
         raise ValueError(_in_words(str(error))) from None
 
 

@@ -10,7 +10,7 @@ import base64
 from collections.abc import Mapping
 from typing import Any, Literal, TypeAlias
 
-from msgspec import Struct, field
+from keen_matrix.core.structs import Struct, field
 
 Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"]
 VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady")

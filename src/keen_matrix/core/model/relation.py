@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, TypeAlias, get_args
 
-from msgspec import Struct
+from keen_matrix.core.structs import Struct
 
 RelationName: TypeAlias = Literal["alike", "differs", "renamed", "reference", "reference-accepted"]
 RELATIONS: tuple[RelationName, ...] = get_args(RelationName)

@@ -7,8 +7,7 @@ import json
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-import msgspec
-
+from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.model.lines import decode
 from keen_matrix.core.model.record import Finished, Header, Line, Record
@@ -28,7 +27,7 @@ def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
     Memory stays constant. A torn last line, which a run that was killed leaves, is left out, and so are lines of kinds that
     are not known. Raises RunFault when the file is no journal, one of another version, or has a line that is wrong.
     """
-    needle = b"" if matrix is None else msgspec.json.encode(matrix)
+    needle = b"" if matrix is None else structs.json.encode(matrix)
     try:
         with open(path, "rb") as file:
             for number, line in enumerate(file, 1):

@@ -20,9 +20,8 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any
 
-from msgspec import structs
-
 from keen_matrix import __version__
+from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
 from keen_matrix.core.launch.archive import archive_of, unpacked
 from keen_matrix.core.launch.engine import WorkerPool, resolved_launch

@@ -142,7 +142,7 @@ def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
 
 
 def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
-    from keen_matrix.core.launch.rules import rules_for, standing_at
+    from keen_matrix.core.expect.rules import rules_for, standing_at
 
     if case.fault is not None:
         return

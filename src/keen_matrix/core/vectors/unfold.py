@@ -8,14 +8,13 @@ from functools import partial
 from operator import itemgetter
 from typing import Any, TypeAlias
 
-from msgspec.structs import replace
-
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.relation import Relation, RelationName
 from keen_matrix.core.model.spec import Matrix, Reference, Spec
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
+from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.combine import rows_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.distinct import provably_distinct

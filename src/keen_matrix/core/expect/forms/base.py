@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal, TypeAlias
 
-from keen_matrix.core.expect.masks import MASKS, masked_expectation
+from keen_matrix.core.expect.context import CheckContext
+from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance
-from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.expressions import Template
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
@@ -23,7 +24,7 @@ class Form:
     instant: ClassVar[bool] = False
     """Whether checking is a comparison of texts, that takes no time worth counting."""
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or ValueError."""
         raise NotImplementedError
 
@@ -119,10 +120,9 @@ def endings(text: bytes) -> tuple[bytes, ...]:
     return (text,) if text.endswith(b"\n") else (text, text + b"\n")
 
 
-def rendered(template: Template, scope: Scope) -> bytes:
+def rendered(template: Template, context: CheckContext) -> bytes:
     """Return an expected text as a case has it, masked as what is found will be. Raises ExpressionFault."""
-    text = template.render(scope)
-    return encoded(masked_expectation(text, scope) if MASKS in scope.names else text)
+    return encoded(masked_expectation(template.render(context.scope), context.masks))
 
 
 def constants(texts: tuple[Template, ...]) -> list[bytes] | None:

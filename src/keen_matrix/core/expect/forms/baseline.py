@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
@@ -19,10 +20,6 @@ from keen_matrix.core.expect.forms.base import (
 )
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
-from keen_matrix.core.expressions import Scope
-
-BASELINE = "baseline of this case"
-"""Name under which checks, not expressions, find the file of baselines and the case's id."""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -32,10 +29,10 @@ class BaselineForm(Form):
     aspect: str
     tolerance: Tolerance | None = None
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when nothing was recorded for the case, or something else. Raises ValueError."""
-        path, id = scope.names[BASELINE]
-        recorded = _read(path, _written(path)).get(id, {}).get(self.aspect)
+        path = context.baselines
+        recorded = _read(path, _written(path)).get(context.id, {}).get(self.aspect)
         if recorded is None:
             yield Mismatch(form="unrecorded", expected="", actual=decoded(actual), recorded=actual)
         elif not texts_alike(decoded(recorded), decoded(actual), self.tolerance) and recorded != actual:

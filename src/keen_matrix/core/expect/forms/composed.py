@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
-from keen_matrix.core.expressions import Scope
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -17,10 +17,10 @@ class AllForm(Form):
 
     forms: tuple[Form, ...]
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs, form by form."""
         for form in self.forms:
-            yield from form.check(actual, scope)
+            yield from form.check(actual, context)
 
     def describe(self) -> str:
         """Return what it asks for."""
@@ -37,9 +37,9 @@ class AnyForm(Form):
 
     forms: tuple[Form, ...]
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield one mismatch when none is met."""
-        if not any(next(form.check(actual, scope), None) is None for form in self.forms):
+        if not any(next(form.check(actual, context), None) is None for form in self.forms):
             yield Mismatch(form="any", expected=self.describe(), actual=decoded(actual))
 
     def describe(self) -> str:
@@ -57,9 +57,9 @@ class NotForm(Form):
 
     form: Form
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the form is met."""
-        if next(self.form.check(actual, scope), None) is None:
+        if next(self.form.check(actual, context), None) is None:
             yield Mismatch(form="not", expected=self.form.describe(), actual=decoded(actual))
 
     def describe(self) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Compiling, Form, FormKind, decoded
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
@@ -18,7 +19,7 @@ class HoldsForm(Form):
     pattern: str
     conditions: tuple[Expression, ...]
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch for each condition that is not true; none when the pattern itself does not match."""
         import regex
 
@@ -30,7 +31,7 @@ class HoldsForm(Form):
         if found is None:
             return
         groups = found.groupdict()
-        inner = Scope({**scope.names, **groups}, scope.functions)
+        inner = Scope({**context.scope.names, **groups}, context.scope.functions)
         for condition in self.conditions:
             if not condition.evaluate(inner):
                 values = ", ".join(f"{name} = {value!r}" for name, value in groups.items() if name in condition.names)

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
-from keen_matrix.core.expressions import Scope
 
 ALGORITHMS = ("sha256", "sha1", "md5", "blake2b", "sha512")
 
@@ -20,7 +20,7 @@ class BytesForm(Form):
     algorithm: str
     wanted: bytes
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the bytes are others."""
         import hashlib
 

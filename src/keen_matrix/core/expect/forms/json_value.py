@@ -8,10 +8,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, forgives_numbers, given, tolerance_of, within
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
-from keen_matrix.core.expressions import Scope
 
 MOST_DIFFERENCES = 12
 """Differences that are named; the rest is counted."""
@@ -28,7 +28,7 @@ class JsonForm(Form):
     ignore: tuple[Path, ...] = ()
     any_order: bool | tuple[Path, ...] = False
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield one mismatch that names the pointers of what differs."""
         try:
             came = self._read(actual.decode("utf-8"))

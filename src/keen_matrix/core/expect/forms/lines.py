@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
@@ -38,11 +39,10 @@ class LinesForm(Form):
     any_order: bool = False
     tolerance: Tolerance | None = None
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when lines are missing, extra, or (in order) different."""
-        expected = [
-            line for text in self.texts for line in lines_of(masked_expectation(text.render(scope), scope)) or [""]
-        ]
+        texts = [masked_expectation(text.render(context.scope), context.masks) for text in self.texts]
+        expected = [line for text in texts for line in lines_of(text) or [""]]
         found = lines_of(decoded(actual))
         if self.any_order:
             yield from self._counted(expected, found)
@@ -96,9 +96,9 @@ class CountForm(Form):
     count: Bounds | Template
     lines: bool = True
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the count is another. Raises ValueError when a template gives no count."""
-        low, high = self._bounds(scope)
+        low, high = self._bounds(context.scope)
         found = len(lines_of(decoded(actual))) if self.lines else len(actual)
         if found < low or (high is not None and found > high):
             form = "number-of-lines" if self.lines else "size"

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
@@ -22,15 +23,13 @@ from keen_matrix.core.expect.forms.base import (
 from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
-from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.expressions import Template
 from keen_matrix.core.notation.parse import parse_list, parse_words
 
 COMMAND_SECONDS = 10.0
 """Seconds that a reference command may take."""
 MAX_FILE_BYTES = 8 * 1024 * 1024
 """Bytes of a file that are read for a comparison; a larger file differs."""
-OUTPUTS = "outputs of commands"
-"""Name under which checks that run nothing keep what commands printed: of an outcome that is tried again, what it was itself."""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -41,21 +40,20 @@ class SameForm(Form):
     command: tuple[Template, ...] = ()
     tolerance: Tolerance | None = None
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the text is another. Raises ValueError when there is nothing to compare with."""
-        expected = masked_expectation(decoded(self._expected(scope, actual)), scope)
+        expected = masked_expectation(decoded(self._expected(context, actual)), context.masks)
         if not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
 
-    def _expected(self, scope: Scope, actual: bytes) -> bytes:
-        here = str(scope.names["here"])
+    def _expected(self, context: CheckContext, actual: bytes) -> bytes:
+        here = str(context.scope.names["here"])
         if self.file is not None:
-            return read_beside(os.path.join(here, self.file.render(scope)))
-        words = tuple(word.render(scope) for word in self.command)
-        outputs: dict[tuple[str, ...], bytes] | None = scope.names.get(OUTPUTS)
-        if outputs is None:
+            return read_beside(os.path.join(here, self.file.render(context.scope)))
+        words = tuple(word.render(context.scope) for word in self.command)
+        if context.outputs is None:
             return command_output(words, here)
-        return outputs.setdefault(words, actual)
+        return context.outputs.setdefault(words, actual)
 
     def describe(self) -> str:
         """Return what it asks for."""

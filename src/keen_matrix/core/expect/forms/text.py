@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     MATCH_SECONDS,
     Compiling,
@@ -24,7 +25,7 @@ from keen_matrix.core.expect.forms.base import (
 )
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
-from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.expressions import Template
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -35,9 +36,9 @@ class IsForm(Form):
     text: Template
     tolerance: Tolerance | None = None
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the text is another, numbers within the tolerance aside."""
-        expected = rendered(self.text, scope)
+        expected = rendered(self.text, context)
         if actual in endings(expected):
             return
         left, right = decoded(expected), decoded(actual)
@@ -69,10 +70,10 @@ class ContainsForm(Form):
     texts: tuple[Template, ...]
     wanted: bool = True
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch for each text that is missing, or that should be."""
         for template in self.texts:
-            text = rendered(template, scope)
+            text = rendered(template, context)
             if (text in actual) is not self.wanted:
                 form = "contains" if self.wanted else "lacks"
                 yield Mismatch(form=form, expected=decoded(text), actual=decoded(actual))
@@ -95,9 +96,9 @@ class StartsForm(Form):
     instant: ClassVar[bool] = True
     text: Template
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it starts with something else."""
-        text = rendered(self.text, scope)
+        text = rendered(self.text, context)
         if not actual.startswith(text):
             yield Mismatch(form="starts", expected=decoded(text), actual=decoded(actual))
 
@@ -118,9 +119,9 @@ class EndsForm(Form):
     instant: ClassVar[bool] = True
     text: Template
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it ends with something else."""
-        text = rendered(self.text, scope)
+        text = rendered(self.text, context)
         if not actual.endswith(endings(text)):
             yield Mismatch(form="ends", expected=decoded(text), actual=decoded(actual))
 
@@ -144,7 +145,7 @@ class EmptyForm(Form):
     instant: ClassVar[bool] = True
     wanted: bool = True
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when there is text where none is expected, or the other way round."""
         if (not actual) is not self.wanted:
             yield Mismatch(form="empty" if self.wanted else "not-empty", expected="", actual=decoded(actual))
@@ -164,7 +165,7 @@ class MatchesForm(Form):
 
     pattern: str
 
-    def check(self, actual: bytes, scope: Scope) -> Iterator[Mismatch]:
+    def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it does not match, or takes too long to."""
         import regex
 

@@ -1,0 +1,28 @@
+"""What the checks of one launch can look at beside its outcome."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from keen_matrix.core.expect.masks import Mask
+from keen_matrix.core.expressions import Scope
+
+
+@dataclass(slots=True)
+class CheckContext:
+    """What the checks of one launch know of its case."""
+
+    scope: Scope = field(default_factory=Scope)
+    """What expressions see; often made when the first one looks."""
+    masks: tuple[Mask, ...] = ()
+    masks_used: set[int] = field(default_factory=set)
+    """Numbers of the masks that found something in a file; checks add to it."""
+    mentions: tuple[str, ...] = ()
+    """What a message may name instead of the culprit."""
+    baselines: str = ""
+    """The file of baselines of the case's matrix."""
+    id: str = ""
+    """The case's id, under which its baselines stand."""
+    outputs: dict[tuple[str, ...], bytes] | None = None
+    """What the commands printed that expectations name. None: they are run. A table: nothing is run; of the outcome that
+    is checked first, each is taken to have printed what was found."""
