@@ -11,7 +11,7 @@ from unittest.mock import patch
 import pytest
 
 from keen_matrix import Signature
-from keen_matrix.core.signature.families import FAMILIES, LIMITS, family_of
+from keen_matrix.core.signature.families import FAMILIES, family_of
 from keen_matrix.core.signature.families.accepted import _Pairs
 from keen_matrix.core.signature.families.refusals import misspelt
 from keen_matrix.core.signature.requests import Builder, builders
@@ -49,7 +49,7 @@ def test_families_keep_to_what_the_signature_settles(name: str) -> None:
     own = signature(name)
     for family in FAMILIES:
         found = family_of(own, family, ("other",))
-        assert len(found.vectors) <= LIMITS[family]
+        assert len(found.vectors) <= FAMILIES[family].limit
         for vector in found.vectors:
             status = own.judge(vector.words).status
             assert status == (

@@ -18,7 +18,8 @@ import pytest
 from keen_matrix import Signature
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.notation.synopsis import parse_synopsis
-from keen_matrix.core.signature.families import DEFAULT_FAMILIES, FAMILIES, family_of
+from keen_matrix.core.signature.families import FAMILIES, family_of
+from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES
 from keen_matrix.core.signature.model import SignatureFault
 from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
 

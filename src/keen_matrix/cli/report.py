@@ -12,6 +12,7 @@ from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.files import open_stream_of
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.reports.formats import FORMATS
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape
 
@@ -27,12 +28,10 @@ examples:
   keen-matrix report shard1.jsonl shard2.jsonl --format junit -o run.xml
   keen-matrix report --format picture -o run.png
 
-formats: junit, tap, html, markdown, csv, json, picture (.png or .svg), annotations. RUN is a journal, by default the last
+formats: {", ".join(FORMATS)}; a picture is .png or .svg. RUN is a journal, by default the last
 one ({DEFAULT_JOURNAL}); several are read as one run. A file that is there is replaced only when it is an earlier report.
 exit status: 0, 1 when several journals are no whole run together, 2 wrong usage, 3 no journal
 """
-
-FORMATS = ("junit", "tap", "html", "markdown", "csv", "json", "picture", "annotations")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -110,13 +109,11 @@ def refuse_other_file(output: str) -> None:
     """Raise RunFault when a regular file with some other content than an earlier report stands at a path."""
     import re
 
-    from keen_matrix.reports import MARKS
-
     if not os.path.isfile(output) or open_stream_of(output) is not None:
         return
     with open(output, "rb") as file:
         start = file.read(4_000)
-    if start and not any(re.match(mark, start) for mark in MARKS.values()):
+    if start and not any(re.match(kind.mark, start) for kind in FORMATS.values()):
         raise RunFault(f"{output} exists and is not an earlier report; it is left as it is: give another name, or "
                        "remove it first")  # fmt: skip
 

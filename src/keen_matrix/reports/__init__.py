@@ -14,30 +14,7 @@ from typing import BinaryIO
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
-
-FORMATS = {
-    "junit": "XML for CI servers: a suite a matrix",
-    "tap": "Test Anything Protocol, version 14",
-    "html": "one self-contained page",
-    "markdown": "for a merge request",
-    "csv": "a row a case, axis values as columns",
-    "json": "a row a case, axis values as columns",
-    "picture": "PNG or SVG, by the file's ending",
-    "annotations": "workflow commands that point CI systems at rules",
-}
-"""Format → what it is for."""
-MARKS: dict[str, bytes] = {
-    "junit": rb'<\?xml[^>]*>\s*<testsuites name="keen-matrix"',
-    "tap": rb"TAP version 14\n",
-    "html": rb'(?s)<!DOCTYPE html>.{0,200}<meta name="generator" content="Keen Matrix">',
-    "markdown": rb"### [^\n]* vectors?: ",
-    "csv": rb"spec,id,matrix,family,",
-    "json": rb'\[\s*(\{"spec":|\])',
-    "picture": rb"(?s)(\x89PNG\r\n\x1a\n|<\?xml).{0,2000}Keen Matrix",
-    "annotations": rb"::(error|warning) file=",
-}
-"""Format → how its reports begin: what begins otherwise is no earlier report, and is never replaced by one."""
-MODULES = {"csv": "tables", "json": "tables", "picture": "pictures"}
+from keen_matrix.reports.formats import FORMATS
 
 
 @dataclass(slots=True)
@@ -76,8 +53,5 @@ class Report:
 
 def write_report(format: str, report: Report, stream: BinaryIO) -> None:
     """Write a report in a format. Raises RunFault when a journal cannot be read, OSError when the stream fails."""
-    module = import_module(f"keen_matrix.reports.{MODULES.get(format, format)}")
-    if format in ("csv", "json"):
-        getattr(module, f"write_{format}")(report, stream)
-    else:
-        module.write(report, stream)
+    module, _, function = FORMATS[format].writer.partition(":")
+    getattr(import_module(f"keen_matrix.reports.{module}"), function)(report, stream)

@@ -13,6 +13,7 @@ from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_value
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.tally import failure_key
+from keen_matrix.core.signature.families import FAMILIES
 
 MOST_CAUSES = 200
 """Different causes kept with a case each."""
@@ -98,7 +99,7 @@ class RunSummary:
         return [cause for each in self.matrices.values() for cause in each.causes.values()]
 
 
-BY_KIND = frozenset({"help", "refusals", "effects"})
+BY_KIND = frozenset(name for name, kind in FAMILIES.items() if kind.by_kind)
 """Families whose vectors are told apart by their kind and what they are about, not by what was given."""
 
 

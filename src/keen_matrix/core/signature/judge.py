@@ -22,6 +22,7 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
 from keen_matrix.core.oracle import OracleNotRun
+from keen_matrix.core.signature.kinds import Kind
 from keen_matrix.core.signature.model import FormModel, Option, SignatureParts, names_of
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
@@ -136,8 +137,11 @@ class _FormJudge:
     def _given(self) -> frozenset[str]:
         return frozenset(spelling for given in self.given for spelling in given.option.spellings)
 
-    def refuse(self, kind: str, culprit: str, *mentions: str, why: str = "") -> None:
-        """Add a refusal."""
+    def refuse(self, kind: Kind, culprit: str, *mentions: str, why: str = "") -> None:
+        """Add a refusal of a kind that judging finds by itself."""
+        self._refused(kind, culprit, *mentions, why=why)
+
+    def _refused(self, kind: str, culprit: str, *mentions: str, why: str) -> None:
         self.refusals.append(Refusal(kind, culprit, tuple(dict.fromkeys([culprit, *mentions]))))
         self.reasons.append(f"{kind}: {why or culprit}")
 
@@ -485,7 +489,7 @@ class _FormJudge:
         names = sorted(condition.names)
         texts = [str(scope.names[name]) for name in names if scope.names.get(name) is not None]
         mentions = [*texts, *names]
-        self.refuse(kind, mentions[0] if mentions else condition.source, *mentions, why=condition.source)
+        self._refused(kind, mentions[0] if mentions else condition.source, *mentions, why=condition.source)
 
     def _holds(self, condition: Any, scope: Scope) -> bool | None:
         try:

@@ -15,13 +15,6 @@ from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
 STYLES: tuple[Style, ...] = ("gnu", "posix", "one-dash")
 
-KINDS = (
-    "too-few", "too-many", "bad-type", "out-of-range", "not-a-choice", "unknown-option", "missing-value",
-    "unexpected-value", "missing-option", "conflict", "repeated", "ambiguous", "where",
-)  # fmt: skip
-"""The kinds of refusal that judging finds by itself; `where` is a condition of the signature that is not met."""
-
-
 MOST_PARTS = 600
 """Options, operands and groups of a synopsis: three times what the largest console programs have."""
 
@@ -369,6 +362,6 @@ def value_type(name: str, table: Any) -> ValueType:
 
 
 __all__ = [
-    "KINDS", "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "SignatureFault", "SignatureParts", "Style", "Switches",
+    "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "SignatureFault", "SignatureParts", "Style", "Switches",
     "names_of", "parse_count", "value_type",
 ]  # fmt: skip

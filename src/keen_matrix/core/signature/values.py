@@ -14,6 +14,8 @@ from datetime import date, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any, Literal, NamedTuple, TypeAlias
 
+from keen_matrix.core.signature.kinds import Kind
+
 Status: TypeAlias = Literal["legal", "illegal", "doubtful"]
 TypeName: TypeAlias = Literal["text", "int", "float", "bool", "choice", "date", "file", "dir", "path"]
 TYPE_NAMES: tuple[TypeName, ...] = ("text", "int", "float", "bool", "choice", "date", "file", "dir", "path")
@@ -26,19 +28,19 @@ class Reading(NamedTuple):
     """What a value type makes of a text; `kind` is the kind of refusal of an illegal one."""
 
     status: Status
-    kind: str = ""
+    kind: Kind = "bad-type"
     reason: str = ""
 
 
 LEGAL = Reading("legal")
 
 
-def _bad(reason: str, kind: str = "bad-type") -> Reading:
+def _bad(reason: str, kind: Kind = "bad-type") -> Reading:
     return Reading("illegal", kind, reason)
 
 
 def _doubt(reason: str) -> Reading:
-    return Reading("doubtful", "", reason)
+    return Reading("doubtful", reason=reason)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

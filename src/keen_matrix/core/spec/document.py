@@ -30,6 +30,8 @@ from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS, parse_duration, parse_size
 from keen_matrix.core.model.signals import signal_number
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
+from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FamilyName
+from keen_matrix.core.vectors.axes import SOURCES
 
 MAX_STRENGTH = 6
 """Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
@@ -871,9 +873,6 @@ class RefuseTable(Table):
     )
 
 
-FamilyText = Literal["help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"]
-
-
 class SignatureTable(Table):
     """What the program says it accepts."""
 
@@ -898,8 +897,8 @@ class SignatureTable(Table):
         [], description="What accepted vectors satisfy.", examples=[["ORIGIN != DESTINATION"]]
     )
     refuse: list[RefuseTable] = Field([], description="Refusals of kinds of the program's own.", examples=[[]])
-    derive: list[FamilyText] = Field(
-        ["help", "accepted", "refusals", "rephrasings"], description="The families to run.", examples=[["refusals"]]
+    derive: list[FamilyName] = Field(
+        list(DEFAULT_FAMILIES), description="The families to run.", examples=[["refusals"]]
     )
     abbreviations: bool | None = Field(None, description="Whether long options may be shortened.", examples=[False])
     bundling: bool | None = Field(None, description="Whether flags may share one dash.", examples=[True])
@@ -960,25 +959,20 @@ class AxisTable(Table):
 
     @model_validator(mode="after")
     def _one_source(self) -> AxisTable:
-        leads = {
-            "values": self.values, "from": self.from_, "lines": self.lines, "table": self.table,
-            "repeat": self.repeat, "sample": self.sample, "edges": self.edges, "bad": self.bad,
-        }  # fmt: skip
-        given = [name for name, value in leads.items() if value is not None]
+        given = [key for key, source in SOURCES.items() if getattr(self, source.field) is not None]
         if len(given) != 1:
             found = f"found {' and '.join(given)}" if given else "found none"
-            raise _fault(f"expected exactly one source of values ({', '.join(leads)}), {found}")
+            raise _fault(f"expected exactly one source of values ({', '.join(SOURCES)}), {found}")
         self._partners(given[0])
         return self
 
     def _partners(self, lead: str) -> None:
         """Check that the keys beside the leading one belong to it, and that those it needs are there."""
-        needs = {"from": ["to"], "table": ["column"], "repeat": ["times"], "sample": ["of"]}.get(lead, [])
-        takes = {*needs, *{"from": ["step"], "sample": ["seed"]}.get(lead, [])}
+        needs, takes = SOURCES[lead].needs, {*SOURCES[lead].needs, *SOURCES[lead].takes}
         for name in needs:
             if getattr(self, name) is None:
                 raise _fault(f'"{lead}" needs "{name}" beside it')
-        for name in ("to", "step", "column", "times", "of", "seed"):
+        for name in dict.fromkeys(each for source in SOURCES.values() for each in (*source.needs, *source.takes)):
             if name in self.model_fields_set and name not in takes:
                 raise _fault(f'"{name}" does not go with "{lead}"')
         if self.from_ is not None and self.to is not None:

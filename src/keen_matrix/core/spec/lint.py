@@ -80,7 +80,7 @@ class _Checker:
             return
         if document.signature is None:
             self.add(("refusal",), "[refusal] needs a [signature], which says what must be refused", at_key=True)
-        from keen_matrix.core.signature.model import KINDS
+        from keen_matrix.core.signature.kinds import KINDS
 
         known = self._all_names() | CASE_NAMES | {"culprit"}
         self._rules(("refusal",), data, known)

@@ -7,10 +7,10 @@ import io
 import math
 import os
 import random
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, TypeAlias, overload
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias, overload
 
 from keen_matrix.core.model.lookups import look
 
@@ -72,35 +72,83 @@ def decimal_range(start: float, to: float, step: float) -> Sequence[Any]:
     return DecimalRange(first, by, int((last - first) // by) + 1)
 
 
-def axis_values(table: AxisTable, here: str, types: Mapping[str, ValueType] | None = None) -> Values:
+Types: TypeAlias = "Mapping[str, ValueType] | None"
+
+
+def axis_values(table: AxisTable, here: str, types: Types = None) -> Values:
     """Return the values that an axis table stands for; files are looked up beside the spec, NAMEs in `types`.
 
     Raises SourceFault.
     """
-    if table.values is not None:
-        return tuple(table.values)
-    if table.from_ is not None and table.to is not None:
-        return _range(table.from_, table.to, 1 if table.step is None else table.step)
-    if table.lines is not None:
-        return tuple(_lines(os.path.join(here, table.lines), table.lines))
-    if table.table is not None:
-        return _column(read_csv(os.path.join(here, table.table), table.table), table.column or "", table.table)
-    if table.repeat is not None:
-        low, _, high = (table.times or "").partition("..")
-        if (int(high) - int(low) + 1) * int(high) > MAX_WORDS:
-            raise SourceFault(f"so many words in all are more than {MAX_WORDS:,}", "times")
-        return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
-    if table.edges is not None:
-        return tuple(_type_of(table.edges, "edges", types).legal())
-    if table.bad is not None:
-        values = tuple(_type_of(table.bad, "bad", types).bad())
-        if not values:
-            raise SourceFault(f"{table.bad} has no values that are plainly bad", "bad")
-        return values
-    assert table.sample is not None and table.of is not None
+    source = next(source for source in SOURCES.values() if getattr(table, source.field) is not None)
+    return source.values(table, here, types)
+
+
+def _listed(table: AxisTable, here: str, types: Types) -> Values:
+    return tuple(table.values or ())
+
+
+def _stepped(table: AxisTable, here: str, types: Types) -> Values:
+    start, to = table.from_ or 0, table.to or 0
+    return _range(start, to, 1 if table.step is None else table.step)
+
+
+def _from_lines(table: AxisTable, here: str, types: Types) -> Values:
+    name = table.lines or ""
+    return tuple(_lines(os.path.join(here, name), name))
+
+
+def _from_column(table: AxisTable, here: str, types: Types) -> Values:
+    name = table.table or ""
+    return _column(read_csv(os.path.join(here, name), name), table.column or "", name)
+
+
+def _repeated(table: AxisTable, here: str, types: Types) -> Values:
+    low, _, high = (table.times or "").partition("..")
+    if (int(high) - int(low) + 1) * int(high) > MAX_WORDS:
+        raise SourceFault(f"so many words in all are more than {MAX_WORDS:,}", "times")
+    return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
+
+
+def _at_edges(table: AxisTable, here: str, types: Types) -> Values:
+    return tuple(_type_of(table.edges or "", "edges", types).legal())
+
+
+def _plainly_bad(table: AxisTable, here: str, types: Types) -> Values:
+    values = tuple(_type_of(table.bad or "", "bad", types).bad())
+    if not values:
+        raise SourceFault(f"{table.bad} has no values that are plainly bad", "bad")
+    return values
+
+
+def _sampled(table: AxisTable, here: str, types: Types) -> Values:
+    if table.of is None or table.sample is None:
+        raise SourceFault("expected what to draw the sample from", "of")
     if table.of.edges is not None:
         return _sample(_every(_type_of(table.of.edges, "of", types)), table.sample, table.seed)
     return _sample(axis_values(table.of, here, types), table.sample, table.seed)
+
+
+class AxisSource(NamedTuple):
+    """A source of an axis's values: what it makes of a table, and the keys that go with its own."""
+
+    values: Callable[[AxisTable, str, Types], Values]
+    field: str
+    needs: tuple[str, ...] = ()
+    takes: tuple[str, ...] = ()
+
+
+SOURCES: Mapping[str, AxisSource] = {
+    "values": AxisSource(_listed, "values"),
+    "from": AxisSource(_stepped, "from_", needs=("to",), takes=("step",)),
+    "lines": AxisSource(_from_lines, "lines"),
+    "table": AxisSource(_from_column, "table", needs=("column",)),
+    "repeat": AxisSource(_repeated, "repeat", needs=("times",)),
+    "sample": AxisSource(_sampled, "sample", needs=("of",), takes=("seed",)),
+    "edges": AxisSource(_at_edges, "edges"),
+    "bad": AxisSource(_plainly_bad, "bad"),
+}
+"""Key of an axis table → the source; exactly one stands in a table."""
 
 
 def _range(start: float, to: float, step: float) -> Values:

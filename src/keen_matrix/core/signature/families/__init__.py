@@ -6,26 +6,33 @@ sound program to something that the signature does not settle.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from importlib import import_module
-from typing import Literal, TypeAlias
 
 from keen_matrix.core.model.relation import Relation
+from keen_matrix.core.signature.kinds import FamilyName
 from keen_matrix.core.signature.signature import Signature
 
-FamilyName: TypeAlias = Literal[
-    "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"
-]
-FAMILIES: tuple[FamilyName, ...] = (
-    "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers",
-)  # fmt: skip
-DEFAULT_FAMILIES: tuple[FamilyName, ...] = ("help", "accepted", "refusals", "rephrasings")
-LIMITS = {
-    "help": 12, "accepted": 80, "refusals": 400, "rephrasings": 60, "effects": 60, "again": 4, "renamed": 3, "launchers": 6,
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FamilyKind:
+    """What the rest of the code knows of a family; its vectors are made by the module of its name."""
+
+    limit: int
+    """The most vectors it has: enough for thirty options, and few enough to run before every commit."""
+    by_kind: bool = False
+    """Whether its vectors are told apart by their kind and what they are about, not by what was given."""
+
+
+FAMILIES: Mapping[FamilyName, FamilyKind] = {
+    "help": FamilyKind(limit=12, by_kind=True), "accepted": FamilyKind(limit=80),
+    "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60),
+    "effects": FamilyKind(limit=60, by_kind=True), "again": FamilyKind(limit=4), "renamed": FamilyKind(limit=3),
+    "launchers": FamilyKind(limit=6),
 }  # fmt: skip
-"""The most vectors of a family: enough for thirty options, and few enough to run before every commit."""
+"""Name → what is known of it, in the order in which families are run."""
 MOST_BEYOND = 100
 """Vectors beyond these that are counted."""
 
@@ -62,7 +69,7 @@ class Notes:
 
 
 @lru_cache(maxsize=64)
-def family_of(signature: Signature, name: str, launchers: tuple[str, ...] = ()) -> Family:
+def family_of(signature: Signature, name: FamilyName, launchers: tuple[str, ...] = ()) -> Family:
     """Return a family of a signature. `launchers` are the names of other ways to start the program."""
     notes = Notes()
     module = import_module(f"keen_matrix.core.signature.families.{name}")
@@ -73,7 +80,7 @@ def family_of(signature: Signature, name: str, launchers: tuple[str, ...] = ()) 
         key = (vector.words, vector.more)
         if key in found:
             continue
-        if len(found) >= LIMITS[name]:
+        if len(found) >= FAMILIES[name].limit:
             beyond += 1
             if beyond > MOST_BEYOND:  # making them only to count them would take long
                 break
@@ -84,7 +91,7 @@ def family_of(signature: Signature, name: str, launchers: tuple[str, ...] = ()) 
         left_out.append(f"{notes.unsettled} vectors that the signature does not settle")
     if beyond:
         count = f"more than {MOST_BEYOND}" if beyond > MOST_BEYOND else str(beyond)
-        left_out.append(f"{count} vectors beyond the {LIMITS[name]} that a family has")
+        left_out.append(f"{count} vectors beyond the {FAMILIES[name].limit} that a family has")
     return Family(name, tuple(found.values()), tuple(left_out))
 
 
