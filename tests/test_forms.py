@@ -15,7 +15,7 @@ from keen_matrix.core.expect.forms.base import attribute
 from keen_matrix.core.expect.forms.composed import AllForm, AnyForm, NotForm
 from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, IsForm
 from keen_matrix.core.expressions import Template
-from keen_matrix.core.spec.document import FileTable, TextTable
+from keen_matrix.core.spec.document.expectations import FileTable, TextTable
 from tests.conftest import Place
 
 ROOT = Path(__file__).parent.parent

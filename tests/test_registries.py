@@ -13,7 +13,7 @@ from keen_matrix.core.covering import search
 from keen_matrix.core.model.relation import RELATIONS
 from keen_matrix.core.signature.families import FAMILIES, family_of
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, KINDS, FamilyName
-from keen_matrix.core.spec.document import AxisTable
+from keen_matrix.core.spec.document.axes import AxisTable
 from keen_matrix.core.spec.schema import json_schema
 from keen_matrix.core.vectors.axes import SOURCES
 from keen_matrix.reports.formats import FORMATS

@@ -21,7 +21,7 @@ from keen_matrix.core.model.spec import Rule
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
-    from keen_matrix.core.spec.document import RefusalKind
+    from keen_matrix.core.spec.document.expectations import RefusalKind
 
 
 def refusal_promise(signature: Signature, origin: str) -> Rule:

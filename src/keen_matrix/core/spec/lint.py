@@ -13,7 +13,8 @@ from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
-from keen_matrix.core.spec.document import RefusalTable, SpecDocument
+from keen_matrix.core.spec.document.expectations import RefusalTable
+from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Source
 

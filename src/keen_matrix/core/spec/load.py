@@ -49,22 +49,18 @@ from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.oracle import named_functions
-from keen_matrix.core.spec.document import (
-    Around,
-    CheckedMatrix,
+from keen_matrix.core.spec.document.expectations import (
     Expectations,
     MaskTable,
-    MatrixTable,
-    ProgramTable,
-    PutTable,
     ReferenceTable,
     RefusalKind,
     RefusalTable,
-    SignatureTable,
-    SpecDocument,
-    StdinTable,
-    StepTable,
 )
+from keen_matrix.core.spec.document.matrix import CheckedMatrix, MatrixTable, StepTable
+from keen_matrix.core.spec.document.program import ProgramTable
+from keen_matrix.core.spec.document.signature import SignatureTable
+from keen_matrix.core.spec.document.surroundings import Around, PutTable, StdinTable
+from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.problems import problems_of
 from keen_matrix.core.spec.source import Source, read_source

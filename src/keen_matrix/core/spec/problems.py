@@ -10,7 +10,8 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from keen_matrix.core.errors import EXAMPLE, Problem, nearest
-from keen_matrix.core.spec.document import SpecDocument, kind_of
+from keen_matrix.core.spec.document.base import kind_of
+from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Source
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from keen_matrix.core.spec.document import SpecDocument
+from keen_matrix.core.spec.document.whole import SpecDocument
 
 
 def json_schema() -> dict[str, Any]:

@@ -16,7 +16,7 @@ from keen_matrix.core.model.lookups import look
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
-    from keen_matrix.core.spec.document import AxisTable
+    from keen_matrix.core.spec.document.axes import AxisTable
 
 Values: TypeAlias = "Sequence[Any]"
 """The values of an axis, by number. Ranges are computed, never stored."""

@@ -1,0 +1,136 @@
+"""[[matrix]]: the pattern of vectors, how they are combined, their steps."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import (
+    AfterValidator,
+    BeforeValidator,
+    Field,
+    WithJsonSchema,
+)
+
+from keen_matrix.core.spec.document.axes import AxisSource, AxisValue, read_axis_value
+from keen_matrix.core.spec.document.base import (
+    MAX_STRENGTH,
+    ExpressionText,
+    LineString,
+    Table,
+    kind_of,
+    text_or_list,
+    wrong,
+)
+from keen_matrix.core.spec.document.expectations import MaskTable, Rules
+from keen_matrix.core.spec.document.surroundings import Around, FilesTable
+
+
+def _combine(value: Any) -> Any:
+    names = ("all", "each", "pairs", "triples", "zip")
+    if isinstance(value, int) and not isinstance(value, bool) and 1 <= value <= MAX_STRENGTH:
+        return value
+    if value not in names:
+        from keen_matrix.core.errors import nearest
+
+        hint = nearest(str(value), names)
+        more = f'; did you mean "{hint}"?' if hint else ""
+        raise wrong(f"expected one of {', '.join(names)} or a strength from 1 to {MAX_STRENGTH}{more}")
+    return value
+
+
+class FocusTable(Table):
+    """Axes that are combined more thoroughly than the others."""
+
+    axes: Annotated[list[str], Field(min_length=2)] = Field(
+        description="Names of axes (or of the line's groups).", examples=[["origin", "destination", "riders"]]
+    )
+    strength: Annotated[int, Field(ge=2, le=MAX_STRENGTH)] | Literal["all"] = Field(
+        description="Their strength among each other.", examples=[3]
+    )
+
+
+def _rows_value(value: Any) -> Any:
+    if isinstance(value, str):
+        return value
+    if not isinstance(value, list) or not value:
+        raise wrong("expected a list of rows, or the name of a CSV file")
+    for number, row in enumerate(value):
+        if not isinstance(row, list):
+            raise wrong(f"row {number + 1} is {kind_of(row)}; expected a list of values")
+    return [[read_axis_value(each) for each in row] for row in value]
+
+
+class StepTable(Around):
+    """One of several launches in the same directory."""
+
+    line: text_or_list(LineString) = Field(  # type: ignore[valid-type]
+        description="The words of this launch.", examples=["Skerry Holm --save ticket.txt"]
+    )
+    expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
+
+
+class MatrixTable(Around):
+    """One block of the spec that unfolds to vectors."""
+
+    name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
+        description="Its name, unlike every other matrix's.", examples=["fares"]
+    )
+    line: text_or_list(LineString) | None = Field(  # type: ignore[valid-type]
+        None, description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
+    )
+    axes: dict[str, AxisSource] = Field(
+        {}, description="Named lists of values.", examples=[{"origin": ["Skerry", "Holm"]}]
+    )
+    columns: Annotated[list[str], Field(min_length=1)] | None = Field(
+        None, description="Names of the columns of rows.", examples=[["origin", "destination", "exit"]]
+    )
+    rows: Annotated[
+        Any,
+        BeforeValidator(_rows_value),
+        WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "array"}}]}),
+    ] = Field(
+        None,
+        description="Values that go together: a list a row, or a CSV file with a header.",
+        examples=["tickets.csv"],
+    )
+    combine: Annotated[
+        Any, BeforeValidator(_combine), WithJsonSchema({"anyOf": [{"enum": ["all", "each", "pairs", "triples", "zip"]},
+                                                               {"type": "integer", "minimum": 1, "maximum": 6}]})
+    ] = Field("all", description="How values of different axes are combined.", examples=["pairs"])  # fmt: skip
+    where: list[ExpressionText] = Field(
+        [], description="Conditions that every vector meets.", examples=[["origin != destination"]]
+    )
+    always: list[dict[str, AxisValue]] = Field(
+        [],
+        description="Combinations that must be among the vectors.",
+        examples=[[{"origin": "Voe", "riders": 60}]],
+    )
+    focus: list[FocusTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
+    seed: int = Field(0, description="Seed of the combining.", examples=[7])
+    effort: Literal["quick", "normal", "thorough"] = Field(
+        "normal", description="How much work to spend on few vectors.", examples=["thorough"]
+    )
+    limit: Annotated[int, Field(ge=1)] | None = Field(
+        None,
+        description="The most vectors this matrix may have, when more than 100,000 are meant.",
+        examples=[250000],
+    )
+    steps: list[StepTable] | None = Field(
+        None,
+        description="Several launches one after another in the same directory, instead of line.",
+        examples=[[{"line": "Skerry Holm --save t.txt"}, {"line": "Holm Voe --save t.txt"}]],
+    )
+    files: FilesTable = {}
+    mask: list[MaskTable] = Field(
+        [], description="What varies, in this matrix.", examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]]
+    )
+    expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
+
+
+def _one_pattern(table: MatrixTable) -> MatrixTable:
+    if (table.line is None) == (not table.steps):
+        raise wrong("expected either line or steps")
+    return table
+
+
+CheckedMatrix = Annotated[MatrixTable, AfterValidator(_one_pattern)]
