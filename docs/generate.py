@@ -51,7 +51,7 @@ def _title(name: str) -> str:
 def _table(title: str, schema: dict[str, Any]) -> str:
     lines = [
         f"## {title}\n",
-        schema.get("description", "").split("\n")[0] + "\n",
+        " ".join(schema.get("description", "").split("\n\n")[0].split()) + "\n",
         "| key | type | meaning | example |",
         "|---|---|---|---|",
     ]

@@ -11,7 +11,14 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from keen_matrix.core.errors import caret_lines, nearest
-from keen_matrix.core.expect.differences import CONTEXT, MOST_SHOWN, WINDOW, difference, first_difference, split_lines
+from keen_matrix.core.expect.differences import (
+    CONTEXT,
+    MOST_SHOWN,
+    WINDOW,
+    difference,
+    first_difference,
+    split_lines,
+)
 from keen_matrix.core.expect.exits import parse_exit, wording
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS

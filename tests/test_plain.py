@@ -16,7 +16,14 @@ from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.exits import ExitExpectation
 from keen_matrix.core.expect.forms import Form
-from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, EndsForm, IsForm, MatchesForm, StartsForm
+from keen_matrix.core.expect.forms.text import (
+    ContainsForm,
+    EmptyForm,
+    EndsForm,
+    IsForm,
+    MatchesForm,
+    StartsForm,
+)
 from keen_matrix.core.expressions import Expression, Scope, Template
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import FileChange

@@ -19,7 +19,16 @@ if TYPE_CHECKING:
     from keen_matrix.core.vectors.unfold import unfold
 
 __version__ = "0.1.0"
-__all__ = ["CaseKey", "Record", "Signature", "covering_rows", "load_spec", "read_journal", "run", "unfold"]
+__all__ = [
+    "CaseKey",
+    "Record",
+    "Signature",
+    "covering_rows",
+    "load_spec",
+    "read_journal",
+    "run",
+    "unfold",
+]
 
 _PLACES = {
     "CaseKey": "keen_matrix.core.model.identity",

@@ -9,7 +9,8 @@ import sys
 def main() -> int:
     """Run the command line and return the exit status.
 
-    Until the command is loaded an interruption ends it as it ends any program that has no handler: by the signal, silently.
+    Until the command is loaded an interruption ends it as it ends any program that has no handler:
+    by the signal, silently.
     """
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, signal.SIG_DFL)

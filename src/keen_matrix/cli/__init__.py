@@ -1,4 +1,5 @@
-"""The command line: one module per command. Only this package reads options, prints and sets exit statuses."""
+"""The command line: one module per command. Only this package reads options, prints and sets exit
+statuses."""
 
 from __future__ import annotations
 
@@ -42,9 +43,11 @@ COMMANDS = {
 """Command → what it does. The module of the same name adds its options only when it is called."""
 
 GARBAGE_THRESHOLD = 50_000
-"""Objects made before those in circles are looked for: imports and cases leave few, and each look costs start-up."""
+"""Objects made before those in circles are looked for: imports and cases leave few, and each look
+costs start-up."""
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
-"""Signals that end a command in order: programs are ended, directories removed, what has come so far stays."""
+"""Signals that end a command in order: programs are ended, directories removed, what has come so
+far stays."""
 TRACEBACK = "KEEN_MATRIX_TRACEBACK"
 """The environment variable that has a fault of our own shown with its traceback."""
 
@@ -67,24 +70,29 @@ exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong sp
 
 
 class HelpFormatter(argparse.HelpFormatter):
-    """Help that fits the terminal: paragraphs are filled, indented examples keep their lines, their remarks go below."""
+    """Help that fits the terminal: paragraphs are filled, indented examples keep their lines,
+    their remarks go below."""
 
     def _fill_text(self, text: str, width: int, indent: str) -> str:
         return "\n".join(indent + line for line in filled(text, width - len(indent)))
 
 
 def filled(text: str, width: int) -> Iterator[str]:
-    """Yield lines of a help text in which no line but an unbreakable example is longer than `width`.
+    """Yield lines of a help text in which no line but an unbreakable example is longer than
+    `width`.
 
-    A line that begins with two spaces is an example: a command, and after two or more spaces a remark. Other lines that follow
-    each other are one paragraph; one that begins with `exit status:` begins another.
+    A line that begins with two spaces is an example: a command, and after two or more spaces a
+    remark. Other lines that follow each other are one paragraph; one that begins with `exit
+    status:` begins another.
     """
     import textwrap
 
     lines = text.replace(
         "\nexit status:", "\n\0exit status:"
     ).splitlines()  # a paragraph of its own without an empty line
-    for is_example, part in itertools.groupby(lines, lambda line: line.startswith("  ") if line else None):
+    for is_example, part in itertools.groupby(
+        lines, lambda line: line.startswith("  ") if line else None
+    ):
         block = list(part)
         if is_example is None:
             yield from block
@@ -98,7 +106,9 @@ def filled(text: str, width: int) -> Iterator[str]:
                 command, _, remark = line.strip().partition("  ")
                 yield from textwrap.wrap(command, width, initial_indent="  ", subsequent_indent="      ",
                                          break_on_hyphens=False)  # fmt: skip
-                yield from textwrap.wrap(remark.strip(), width, initial_indent="    ", subsequent_indent="    ")
+                yield from textwrap.wrap(
+                    remark.strip(), width, initial_indent="    ", subsequent_indent="    "
+                )
 
 
 class Parser(argparse.ArgumentParser):
@@ -111,18 +121,26 @@ class Parser(argparse.ArgumentParser):
         self._positionals.title = "operands"
 
     def take_operands(self, options: argparse.Namespace, words: list[str]) -> list[str]:
-        """Add operands that stand behind options to those before them, which argparse alone takes; return what is left."""
-        open_ended = next((each for each in self._actions if each.nargs == "*" and not each.option_strings), None)
+        """Add operands that stand behind options to those before them, which argparse alone takes;
+        return what is left."""
+        open_ended = next(
+            (each for each in self._actions if each.nargs == "*" and not each.option_strings), None
+        )
         if open_ended is None or any(word.startswith("-") for word in words):
             return words
         getattr(options, open_ended.dest).extend(words)
         return []
 
     def hint(self, word: str) -> str:
-        """Return a question with the option or command most like a wrong word, or nothing when none is near."""
+        """Return a question with the option or command most like a wrong word, or nothing when
+        none is near."""
         from keen_matrix.core.errors import nearest
 
-        known = re.findall(r"(?<![\w-])--[\w-]+", self.format_help()) if word.startswith("-") else COMMANDS
+        known = (
+            re.findall(r"(?<![\w-])--[\w-]+", self.format_help())
+            if word.startswith("-")
+            else COMMANDS
+        )
         found = nearest(word.partition("=")[0], known)
         return f"; did you mean {found}?" if found else ""
 
@@ -131,7 +149,8 @@ class Parser(argparse.ArgumentParser):
         super().error(self._reworded(message))
 
     def _reworded(self, message: str) -> str:
-        """Return a message of argparse's in our words, with the nearest right word where a wrong one was given."""
+        """Return a message of argparse's in our words, with the nearest right word where a wrong
+        one was given."""
         from keen_matrix.core.errors import nearest
 
         about, colon, text = message.removeprefix("argument ").partition(": ")
@@ -157,7 +176,8 @@ class Parser(argparse.ArgumentParser):
 
 
 def build_parser(chosen: str | None = None) -> Parser:
-    """Return the parser; only the chosen command (None: every command) gets its options, since they cost imports."""
+    """Return the parser; only the chosen command (None: every command) gets its options, since
+    they cost imports."""
     parser = Parser(
         prog="keen-matrix",
         description="Declare how a console program is called; get every argument vector run and checked.",
@@ -215,7 +235,8 @@ def main(words: Sequence[str] | None = None) -> int:
 
 
 def _prepare_signals() -> None:
-    """Have signals that end a command interrupt it, and those of children tell of their ends, whoever has ignored them."""
+    """Have signals that end a command interrupt it, and those of children tell of their ends,
+    whoever has ignored them."""
     if signal.getsignal(signal.SIGCHLD) is signal.SIG_IGN:
         signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     interruption.hear(ENDING)
@@ -228,7 +249,8 @@ def _tell(text: str) -> None:
 
 
 def _system_refuses(error: OSError) -> int:
-    """Tell of an error of the system's that no command expected: a full disk, no descriptors, a folder that is gone."""
+    """Tell of an error of the system's that no command expected: a full disk, no descriptors, a
+    folder that is gone."""
     what = "the output cannot be written" if _is_about_stdout(error) else "the system refuses"
     place = f"{error.filename}: " if isinstance(error.filename, str) and error.filename else ""
     _tell(f"{what}: {escape(place)}{error.strerror or error}")
@@ -239,12 +261,20 @@ def _system_refuses(error: OSError) -> int:
 
 
 def _is_about_stdout(error: OSError) -> bool:
-    """Tell whether an error came of writing our own output: nothing else of ours writes without naming a file."""
-    return error.filename is None and error.errno in (errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG, errno.EDQUOT)
+    """Tell whether an error came of writing our own output: nothing else of ours writes without
+    naming a file."""
+    return error.filename is None and error.errno in (
+        errno.ENOSPC,
+        errno.EIO,
+        errno.EBADF,
+        errno.EFBIG,
+        errno.EDQUOT,
+    )
 
 
 def _own_fault(error: Exception) -> int:
-    """Tell of a fault of Keen Matrix itself, without the traceback that only its developers can read."""
+    """Tell of a fault of Keen Matrix itself, without the traceback that only its developers can
+    read."""
     frames = traceback.extract_tb(error.__traceback__)
     where = f" ({os.path.basename(frames[-1].filename)}:{frames[-1].lineno})" if frames else ""
     text = str(error).splitlines()[0][:200] if str(error) else ""
@@ -256,7 +286,8 @@ def _own_fault(error: Exception) -> int:
 
 
 def _open_closed_streams() -> None:
-    """Have standard streams that we were started without lead to nothing, or files that are opened would get their numbers."""
+    """Have standard streams that we were started without lead to nothing, or files that are opened
+    would get their numbers."""
     for fd in range(3):
         try:
             os.fstat(fd)
@@ -265,7 +296,9 @@ def _open_closed_streams() -> None:
             os.set_inheritable(fd, True)
     for name, fd in (("stdout", 1), ("stderr", 2)):
         if getattr(sys, name) is None:
-            setattr(sys, name, io.TextIOWrapper(io.FileIO(fd, "w", closefd=False), encoding="utf-8"))
+            setattr(
+                sys, name, io.TextIOWrapper(io.FileIO(fd, "w", closefd=False), encoding="utf-8")
+            )
 
 
 def _call(words: list[str]) -> int:
@@ -327,7 +360,8 @@ def _flushed(status: int) -> int:
 
 
 def _silence_stdout() -> None:
-    """Point standard output at nothing, so that the interpreter's own flush at exit finds no closed pipe."""
+    """Point standard output at nothing, so that the interpreter's own flush at exit finds no
+    closed pipe."""
     with contextlib.suppress(OSError, ValueError):
         nothing = os.open(os.devnull, os.O_WRONLY)
         os.dup2(nothing, sys.stdout.fileno())

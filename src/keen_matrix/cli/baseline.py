@@ -9,7 +9,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, selector, spec_paths, tell_run
+from keen_matrix.cli.shared import (
+    add_selection_options,
+    add_spec_options,
+    selector,
+    spec_paths,
+    tell_run,
+)
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expect.forms.baseline import BaselineForm
 from keen_matrix.core.model.record import AspectRecord, Record
@@ -43,14 +49,23 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_spec_options(parser)
     add_selection_options(parser)
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to read (default: the last)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the run to read (default: the last)",
     )
     how = parser.add_mutually_exclusive_group()
-    how.add_argument("--accept", action="store_true", help="accept what is new or changed, and drop what is unused")
+    how.add_argument(
+        "--accept",
+        action="store_true",
+        help="accept what is new or changed, and drop what is unused",
+    )
     how.add_argument("--ask", action="store_true", help="show each difference and ask")
     parser.add_argument("--show", action="store_true", help="show the differences")
     parser.add_argument(
-        "--even-crashed", action="store_true", help="accept outputs of launches that crashed or hung, too"
+        "--even-crashed",
+        action="store_true",
+        help="accept outputs of launches that crashed or hung, too",
     )
 
 
@@ -84,7 +99,10 @@ def main(options: argparse.Namespace) -> int:
         found = True
         if not book.came:
             raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")
-        screen.line((spec.path, "strong"), f"   {_counted(changes) if changes or book.records else NOTHING_RECORDED}")
+        screen.line(
+            (spec.path, "strong"),
+            f"   {_counted(changes) if changes or book.records else NOTHING_RECORDED}",
+        )
         accepted = [change for change in changes if decide(screen, change, options)]
         book.accept(accepted)
         left += len(changes) - len(accepted)
@@ -98,11 +116,16 @@ def main(options: argparse.Namespace) -> int:
     return 1 if left else 0
 
 
-NOTHING_RECORDED = "no expectation records outputs; expect.stdout.baseline = true does, for a stream of a matrix"
+NOTHING_RECORDED = (
+    "no expectation records outputs; expect.stdout.baseline = true does, for a stream of a matrix"
+)
 
 
 def _counted(changes: list[Change]) -> str:
-    counts = {state: sum(change.state == state for change in changes) for state in ("new", "changed", "unused")}
+    counts = {
+        state: sum(change.state == state for change in changes)
+        for state in ("new", "changed", "unused")
+    }
     shown = [f"{count} {state}" for state, count in counts.items() if count]
     return ", ".join(shown) or "the baselines are as found"
 
@@ -119,7 +142,10 @@ def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
         screen.flush()
         wanted = ask()
     if wanted and change.verdict in ("crashed", "hung") and not options.even_crashed:
-        screen.line("    ", (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad"))
+        screen.line(
+            "    ",
+            (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad"),
+        )
         return False
     return wanted
 
@@ -168,10 +194,13 @@ class Book:
 
         self.spec = spec
         self.selected = selector(options.only, spec)
-        self.paths = {matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices}
+        self.paths = {
+            matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices
+        }
         try:
             self.recorded = {
-                index: read_baselines(path) if os.path.exists(path) else {} for index, path in self.paths.items()
+                index: read_baselines(path) if os.path.exists(path) else {}
+                for index, path in self.paths.items()
             }
         except ValueError as error:
             raise Misuse(str(error)) from None
@@ -180,7 +209,9 @@ class Book:
 
     def _of_this_spec(self, journal: str) -> Iterator[Record]:
         path = os.path.abspath(self.spec.path)
-        return (record for header, record in cases_of([journal]) if os.path.abspath(header.spec) == path)
+        return (
+            record for header, record in cases_of([journal]) if os.path.abspath(header.spec) == path
+        )
 
     @property
     def records(self) -> bool:
@@ -190,9 +221,13 @@ class Book:
             for matrix in self.spec.matrices
             for rule in (*matrix.rules, *(r for s in matrix.steps for r in s.rules))
         ]
-        aspects = [aspect for rule in (*self.spec.rules, *rules) for aspect in rule.aspects.values()]
+        aspects = [
+            aspect for rule in (*self.spec.rules, *rules) for aspect in rule.aspects.values()
+        ]
         return any(self.recorded.values()) or any(
-            isinstance(form, BaselineForm) for aspect in aspects for form in getattr(aspect, "forms", ())
+            isinstance(form, BaselineForm)
+            for aspect in aspects
+            for form in getattr(aspect, "forms", ())
         )
 
     def changes(self) -> Iterator[Change]:
@@ -212,7 +247,11 @@ class Book:
                 with asking(forbidden):
                     cases: list[Case] = list(unfold_matrix(self.spec, matrix))
             except OracleNotRun:  # the run's own vectors do, but for telling what is no longer used
-                cases = [_case_of(matrix, fields) for fields in self.came.values() if fields.matrix == matrix.name]
+                cases = [
+                    _case_of(matrix, fields)
+                    for fields in self.came.values()
+                    if fields.matrix == matrix.name
+                ]
                 known |= set(recorded)
             for case in cases:
                 known.add(case.id)
@@ -229,7 +268,11 @@ class Book:
 
     @staticmethod
     def _aspects(fields: Record) -> list[AspectRecord]:
-        return [each for each in fields.aspects if each.recorded is not None or each.recorded_base64 is not None]
+        return [
+            each
+            for each in fields.aspects
+            if each.recorded is not None or each.recorded_base64 is not None
+        ]
 
     def _changed(self, matrix: Matrix, case: Case, words: str) -> Iterator[Change]:
         from keen_matrix.core.model.record import kept_bytes
@@ -240,7 +283,9 @@ class Book:
             old = self.recorded[matrix.index].get(case.id, {}).get(aspect.aspect)
             if old != new:
                 state = "new" if old is None else "changed"
-                yield Change(state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict)
+                yield Change(
+                    state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict
+                )
 
     def accept(self, changes: list[Change]) -> None:
         """Write what was accepted. Raises RunFault when a file cannot be written."""
@@ -259,7 +304,10 @@ class Book:
             try:
                 if entries:
                     name = os.path.basename(self.spec.path)
-                    write_baselines(self.paths[index], written_baselines(matrix.name, name, entries, self.words[index]))
+                    write_baselines(
+                        self.paths[index],
+                        written_baselines(matrix.name, name, entries, self.words[index]),
+                    )
                 else:
                     os.unlink(self.paths[index])
             except OSError as error:

@@ -25,8 +25,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument("before", metavar="A", help="journal of the earlier run")
     parser.add_argument("after", metavar="B", help="journal of the later run")
-    parser.add_argument("--all", action="store_true", help=f"list every case, not only {SHOWN} of each kind")
-    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+    parser.add_argument(
+        "--all", action="store_true", help=f"list every case, not only {SHOWN} of each kind"
+    )
+    parser.add_argument(
+        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -45,15 +49,23 @@ def main(options: argparse.Namespace) -> int:
         screen.line((kind, styles.get(kind, "strong")), f"  {count:,}")
         listed = found.changes[kind]
         for change in listed if options.all else listed[:SHOWN]:
-            how = f" {screen.sign('to')} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
+            how = f" {screen.sign('to')} ".join(
+                dict.fromkeys(filter(None, (change.before, change.after)))
+            )
             screen.line(
-                "  ", (change.id[:6], "place"), f"  {change.matrix}  ", shell_line(change.argv)[:90], f"   {how}"
+                "  ",
+                (change.id[:6], "place"),
+                f"  {change.matrix}  ",
+                shell_line(change.argv)[:90],
+                f"   {how}",
             )
         left = count - (len(listed) if options.all else min(SHOWN, len(listed)))
         if left:
             screen.line((f"  and {left:,} more", "dim"))
         screen.line()
-    pace = f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
+    pace = (
+        f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
+    )
     if not found.counts:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")

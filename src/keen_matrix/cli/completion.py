@@ -1,4 +1,5 @@
-"""Completion in a shell: commands, options, and what only the specs of this folder know: names of matrices, ids."""
+"""Completion in a shell: commands, options, and what only the specs of this folder know: names of
+matrices, ids."""
 
 from __future__ import annotations
 
@@ -49,7 +50,12 @@ def _specs() -> Iterator[Any]:
 
 def matrix_names(prefix: str, **_: Any) -> list[str]:
     """Return the names of matrices and families that begin so."""
-    return [matrix.name for spec in _specs() for matrix in spec.matrices if matrix.name.startswith(prefix)]
+    return [
+        matrix.name
+        for spec in _specs()
+        for matrix in spec.matrices
+        if matrix.name.startswith(prefix)
+    ]
 
 
 def ids(prefix: str, **_: Any) -> list[str]:
@@ -62,7 +68,9 @@ def ids(prefix: str, **_: Any) -> list[str]:
     found: list[str] = []
     for spec in _specs():
         with suppress(OracleNotRun, KeenMatrixError), asking(forbidden):  # completing runs nothing
-            found += [case.id[:6] for case in islice(unfold(spec), MOST_IDS) if case.id.startswith(prefix)]
+            found += [
+                case.id[:6] for case in islice(unfold(spec), MOST_IDS) if case.id.startswith(prefix)
+            ]
     return found
 
 

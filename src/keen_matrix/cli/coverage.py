@@ -37,9 +37,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser)
     parser.add_argument("--journal", metavar="FILE", help="count only the cases of this run")
-    parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is reached")
     parser.add_argument(
-        "--all", action="store_true", help=f"list everything that is missing, not only {SHOWN} of each part"
+        "--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is reached"
+    )
+    parser.add_argument(
+        "--all",
+        action="store_true",
+        help=f"list everything that is missing, not only {SHOWN} of each part",
     )
 
 
@@ -74,7 +78,8 @@ def main(options: argparse.Namespace) -> int:
 
 
 def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
-    """Return the ids of a spec's cases in a journal, and the help text that it saw; of the last run when none is named."""
+    """Return the ids of a spec's cases in a journal, and the help text that it saw; of the last
+    run when none is named."""
     from keen_matrix.core.results.reading import cases_of
 
     path = journal or DEFAULT_JOURNAL
@@ -106,10 +111,18 @@ def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None)
 
     if found.percent is None:
         screen.line(
-            (path, "strong"), "   ", ("nothing to reach", "warn"), "   it has no signature and no matrix with two axes"
+            (path, "strong"),
+            "   ",
+            ("nothing to reach", "warn"),
+            "   it has no signature and no matrix with two axes",
         )
     else:
-        screen.line((path, "strong"), "   ", (f"{found.percent:.1f} %", style_of(found.percent)), (" reached", "dim"))
+        screen.line(
+            (path, "strong"),
+            "   ",
+            (f"{found.percent:.1f} %", style_of(found.percent)),
+            (" reached", "dim"),
+        )
     width = min(44, max((len(part.name) for part in found.parts), default=0))
     for part in found.parts:
         if part.percent is None:
@@ -124,16 +137,27 @@ def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None)
         for line in part.closing[:2]:
             screen.line("      ", ("would add it  ", "dim"), (line, "expected"))
     if found.unlisted:
-        screen.line("  ", ("never used: ", "warn"), f"{', '.join(found.unlisted)}, which the help lists")
+        screen.line(
+            "  ", ("never used: ", "warn"), f"{', '.join(found.unlisted)}, which the help lists"
+        )
     screen.line()
     names = list(dict.fromkeys(name for counts in found.aspects.values() for name in counts))
     width = min(30, max((len(name) for name in found.aspects), default=0))
-    screen.line(("aspects checked", "strong"), ("   in how many of the cases of each matrix", "dim"))
-    screen.line("  ", " " * width, "  ", ("  ".join(pad(name, max(6, len(name))) for name in names), "dim"))
+    screen.line(
+        ("aspects checked", "strong"), ("   in how many of the cases of each matrix", "dim")
+    )
+    screen.line(
+        "  ", " " * width, "  ", ("  ".join(pad(name, max(6, len(name))) for name in names), "dim")
+    )
     for matrix, counts in found.aspects.items():
         cells: list[Any] = []
         for name in names:
             count, total = counts.get(name, 0), found.cases[matrix]
             text = "all" if count >= total else str(count) if count else screen.sign("blank")
-            cells.append((pad(text, max(6, len(name)) + 2), "good" if count >= total else "warn" if count else "dim"))
+            cells.append(
+                (
+                    pad(text, max(6, len(name)) + 2),
+                    "good" if count >= total else "warn" if count else "dim",
+                )
+            )
         screen.line("  ", pad(cut(matrix, width), width), "  ", *cells)

@@ -42,8 +42,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument("folder", nargs="?", default="ferry-office", metavar="FOLDER",
                         help="where to put it (default: ./ferry-office); files that are there already are kept")  # fmt: skip
-    parser.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
-    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+    parser.add_argument(
+        "--jobs",
+        type=whole_number,
+        metavar="N",
+        help="launches at a time (default: the processors)",
+    )
+    parser.add_argument(
+        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -61,12 +68,17 @@ def main(options: argparse.Namespace) -> int:
 
 
 def write_office(folder: str) -> tuple[int, int]:
-    """Copy the ferry office into a folder, never over a file; return how many were written and how many kept."""
+    """Copy the ferry office into a folder, never over a file; return how many were written and how
+    many kept."""
     written = kept = 0
     try:
         with as_file(files("keen_matrix.demo") / "office") as office:
             for source in sorted(office.rglob("*")):
-                if not source.is_file() or "__pycache__" in source.parts or source.parts[-1] == "__init__.py":
+                if (
+                    not source.is_file()
+                    or "__pycache__" in source.parts
+                    or source.parts[-1] == "__init__.py"
+                ):
                     continue
                 target = os.path.join(folder, source.relative_to(office))
                 if os.path.lexists(target):
@@ -106,7 +118,8 @@ class Demo:
         self.pool, self.screen, self.folder, self.jobs = pool, screen, folder, jobs
 
     def run(self) -> int:
-        """Run everything; return 0 when the sound editions held and exactly the planted faults were found."""
+        """Run everything; return 0 when the sound editions held and exactly the planted faults
+        were found."""
         from keen_matrix.core.spec.load import load_spec
 
         faults = list(read_faults(os.path.join(self.folder, "faults.toml")))
@@ -118,7 +131,9 @@ class Demo:
             sound = self._edition(spec, "sound")
             faulty = self._edition(faulty_edition(spec), "faulty")
             sound_failed += len(sound.failed)
-            unexplained += attribute([fault for fault in faults if fault.program == program], faulty.failed, spec)
+            unexplained += attribute(
+                [fault for fault in faults if fault.program == program], faulty.failed, spec
+            )
         return self._report(faults, unexplained, sound_failed)
 
     def _edition(self, spec: Spec, edition: str) -> Edition:
@@ -136,7 +151,10 @@ class Demo:
         self.pool.plan(spec, launch, warm=warm)
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
-        with Journal(path) as journal, Progress(None, enabled=True, color=self.screen.choice) as progress:
+        with (
+            Journal(path) as journal,
+            Progress(None, enabled=True, color=self.screen.choice) as progress,
+        ):
             journal.write_line(header(spec, self.jobs))
             for result in self.pool.results(unfold(spec)):
                 fields = tally.add(result, journal.write(result.line))
@@ -154,13 +172,17 @@ class Demo:
         )  # fmt: skip
         return came
 
-    def _report(self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Record]], sound_failed: int) -> int:
+    def _report(
+        self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Record]], sound_failed: int
+    ) -> int:
         from keen_matrix.wording.safe import pad, shell_line
         from keen_matrix.wording.signs import legend
 
         self.screen.line(*legend(self.screen, ("held", "differed")))
         self.screen.line()
-        self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
+        self.screen.line(
+            ("Faults planted in the faulty editions, and how many vectors show each:", "strong")
+        )
         for fault in faults:
             style = "good" if fault.shown else "bad"
             count = f"{fault.shown:>4}" if fault.shown else " not found"
@@ -179,9 +201,13 @@ class Demo:
             (shell_line(["keen-matrix", "run", self.folder]), "strong"),
             "   or break a check in a spec",
         )
-        subtle = shell_line([*["keen-matrix", "run", "fare.matrix.toml", "--program"], "python3 subtle/fare.py"])
+        subtle = shell_line(
+            [*["keen-matrix", "run", "fare.matrix.toml", "--program"], "python3 subtle/fare.py"]
+        )
         self.screen.line("A fault that needs three things at once:")
-        self.screen.line("  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong"))
+        self.screen.line(
+            "  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong")
+        )
         return 0 if exactly else 1
 
 
@@ -208,13 +234,18 @@ def read_faults(path: str) -> Iterator[Fault]:
     try:
         with open(path, "rb") as file:
             for each in tomllib.load(file)["fault"]:
-                shows = [(one["matrix"], Expression(one["when"]) if "when" in one else None) for one in each["shows"]]
+                shows = [
+                    (one["matrix"], Expression(one["when"]) if "when" in one else None)
+                    for one in each["shows"]
+                ]
                 yield Fault(each["program"], each["name"], tuple(shows))
     except (OSError, KeyError, TypeError, tomllib.TOMLDecodeError) as error:
         raise Misuse(f"{path} is not a list of planted faults: {error}") from None
 
 
-def attribute(faults: Sequence[Fault], failed: Sequence[tuple[str, Record]], spec: Spec) -> list[tuple[str, Record]]:
+def attribute(
+    faults: Sequence[Fault], failed: Sequence[tuple[str, Record]], spec: Spec
+) -> list[tuple[str, Record]]:
     """Count each failing case towards the fault that explains it; return those that none explains."""
     from keen_matrix.core.expressions import Scope
     from keen_matrix.core.model.case import case_scope
@@ -237,4 +268,7 @@ def attribute(faults: Sequence[Fault], failed: Sequence[tuple[str, Record]], spe
 
 def explains(fault: Fault, matrix: str, scope: Scope) -> bool:
     """Tell whether a fault shows in a vector of a matrix."""
-    return any(name == matrix and (when is None or bool(when.evaluate(scope))) for name, when in fault.shows)
+    return any(
+        name == matrix and (when is None or bool(when.evaluate(scope)))
+        for name, when in fault.shows
+    )

@@ -1,4 +1,5 @@
-"""`keen-matrix doubt`: alter each outcome that held on purpose and list what no expectation notices."""
+"""`keen-matrix doubt`: alter each outcome that held on purpose and list what no expectation
+notices."""
 
 from __future__ import annotations
 
@@ -34,8 +35,12 @@ SHOWN = 12
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_run_options(parser)
-    parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is noticed")
-    parser.add_argument("--all", action="store_true", help=f"show every weak rule, not only the {SHOWN} weakest")
+    parser.add_argument(
+        "--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is noticed"
+    )
+    parser.add_argument(
+        "--all", action="store_true", help=f"show every weak rule, not only the {SHOWN} weakest"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -56,7 +61,8 @@ def main(options: argparse.Namespace) -> int:
 
 
 def below(screen: Screen, scores: Sequence[float | None], limit: float | None, nothing: str) -> int:
-    """Say which of a command's scores is below the limit asked for, or that there was `nothing` to score; return the status."""
+    """Say which of a command's scores is below the limit asked for, or that there was `nothing` to
+    score; return the status."""
     if limit is None:
         return EXIT_OK
     worst = min((each for each in scores if each is not None), default=None)
@@ -78,7 +84,10 @@ def write_scores(screen: Screen, path: str, doubts: Doubts) -> None:
     whole = doubts.whole
     if whole.percent is None:
         screen.line(
-            (path, "strong"), "   ", ("nothing to doubt", "warn"), "   no case held whose expectations could be tried"
+            (path, "strong"),
+            "   ",
+            ("nothing to doubt", "warn"),
+            "   no case held whose expectations could be tried",
         )
         return
     screen.line((path, "strong"), f"   {whole.noticed:,} of {whole.tried:,} alterations noticed, ",
@@ -102,11 +111,17 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
     """Write what is left open, the rules that leave most open first."""
     from keen_matrix.wording.safe import cut
 
-    ordered = sorted(doubts.weaknesses.values(), key=lambda each: (-len(each.cases), each.matrix, each.aspect))
+    ordered = sorted(
+        doubts.weaknesses.values(), key=lambda each: (-len(each.cases), each.matrix, each.aspect)
+    )
     for weakness in ordered[:most]:
         screen.line()
         about = "checked too loosely" if weakness.named else "no expectation looks at it"
-        screen.line((weakness.aspect, "strong"), f"   {weakness.matrix}   ", (f"{weakness.rule}  {about}", "dim"))
+        screen.line(
+            (weakness.aspect, "strong"),
+            f"   {weakness.matrix}   ",
+            (f"{weakness.rule}  {about}", "dim"),
+        )
         for what, id in list(weakness.alterations.items())[:5]:
             screen.line("  unnoticed  ", (what, "found"), "   ", (id[:6], "place"))
         left = len(weakness.alterations) - 5
@@ -121,5 +136,6 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
     if worst:
         screen.line()
         screen.line(
-            ("most doubts: ", "dim"), *[each for id, count in worst for each in ((id[:6], "place"), f" {count}  ")]
+            ("most doubts: ", "dim"),
+            *[each for id, count in worst for each in ((id[:6], "place"), f" {count}  ")],
         )

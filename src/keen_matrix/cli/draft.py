@@ -32,8 +32,12 @@ HELP_SECONDS = 5.0
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    parser.add_argument("-o", "--output", metavar="FILE", help="write the spec to FILE instead of standard output")
-    parser.add_argument("program", nargs="+", metavar="WORD", help="the words that start the program, after --")
+    parser.add_argument(
+        "-o", "--output", metavar="FILE", help="write the spec to FILE instead of standard output"
+    )
+    parser.add_argument(
+        "program", nargs="+", metavar="WORD", help="the words that start the program, after --"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -59,8 +63,13 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _apart(program: list[str]) -> list[str]:
-    """Return the words of a program that was given as one quoted text, as `run --program` takes it."""
-    if len(program) != 1 or not any(each.isspace() for each in program[0]) or os.path.exists(program[0]):
+    """Return the words of a program that was given as one quoted text, as `run --program` takes
+    it."""
+    if (
+        len(program) != 1
+        or not any(each.isspace() for each in program[0])
+        or os.path.exists(program[0])
+    ):
         return program
     try:
         return shlex.split(program[0])
@@ -73,7 +82,8 @@ def _absolute(word: str) -> str:
 
 
 def help_of(words: list[str]) -> tuple[tuple[str, ...], HelpText]:
-    """Ask a program for help; return the words that got it and what was read. Raises RunFault when nothing came."""
+    """Ask a program for help; return the words that got it and what was read. Raises RunFault when
+    nothing came."""
     from keen_matrix.core.launch.engine import run
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.signature.helptext import read_help
@@ -91,7 +101,9 @@ def help_of(words: list[str]) -> tuple[tuple[str, ...], HelpText]:
             if (full and not sure) or (best is None and (page.usages or len(page.options) > 1)):
                 best, sure = (("",) if record.exit else asked, page), full
     if best is None:
-        raise RunFault("the program printed no usage line and no list of options when it was asked for help")
+        raise RunFault(
+            "the program printed no usage line and no list of options when it was asked for help"
+        )
     return best
 
 
@@ -104,7 +116,15 @@ def _asking_spec(words: list[str]) -> Any:
     step = Step(line=Sequence(()), surroundings=Surroundings(timeout=HELP_SECONDS))
     matrix = Matrix(index=0, name="help", line=Sequence(()), line_text="", axes={}, steps=(step,))
     program = Program(launch=tuple(Template(word, literal=True) for word in words))
-    return Spec(path="draft", here=os.getcwd(), name="draft", digest="", program=program, rules=(), matrices=(matrix,))
+    return Spec(
+        path="draft",
+        here=os.getcwd(),
+        name="draft",
+        digest="",
+        program=program,
+        rules=(),
+        matrices=(matrix,),
+    )
 
 
 # --- the text ---
@@ -136,7 +156,10 @@ def spec_text(draft: Draft, program: list[str], asked: tuple[str, ...], folder: 
     lines += ["", "[[matrix]]", 'name = "first try"']
     if example is None or not draft.help:
         words = draft.help[:1] or example or []
-        lines += [f"line = {_array(words)}", f"expect.exit = {0 if draft.help else '[0, 1, 2]'}     # guess"]
+        lines += [
+            f"line = {_array(words)}",
+            f"expect.exit = {0 if draft.help else '[0, 1, 2]'}     # guess",
+        ]
     else:
         lines += [f"line = {_array(example)}                  # guess: the smallest vector that the synopsis accepts",
                   "expect.exit = 0"]  # fmt: skip
@@ -150,7 +173,9 @@ def _signature_lines(draft: Draft) -> list[str]:
         f'style = "{draft.style}"                       # guess',
     ]
     lines.append(f"help = {_array(draft.help)}")
-    lines.append('derive = ["help", "refusals"]          # then: "accepted", "rephrasings", "effects", "again"')
+    lines.append(
+        'derive = ["help", "refusals"]          # then: "accepted", "rephrasings", "effects", "again"'
+    )
     names = [name for name in draft.notes if name in draft.values or draft.notes[name]]
     if any(name in draft.values for name in names):
         lines += ["", "[signature.values]"]
@@ -158,8 +183,12 @@ def _signature_lines(draft: Draft) -> list[str]:
         note = " ".join(draft.notes[name].split())
         comment = f"# {note[:100]}{'…' if len(note) > 100 else ''}" if note else ""
         if name in draft.values:
-            table = ", ".join(f"{key} = {_value(value)}" for key, value in draft.values[name].items())
-            lines.append(f"{_key(name)} = {{ {table} }}   # guess{'; ' + comment[2:] if comment else ''}")
+            table = ", ".join(
+                f"{key} = {_value(value)}" for key, value in draft.values[name].items()
+            )
+            lines.append(
+                f"{_key(name)} = {{ {table} }}   # guess{'; ' + comment[2:] if comment else ''}"
+            )
         elif comment:
             lines.append(f"# {name}: a text? {note[:100]}")
     return lines
@@ -199,7 +228,9 @@ def _array(words: list[str]) -> str:
 
 
 def _key(name: str) -> str:
-    return name if name.replace("_", "").replace("-", "").isalnum() and name.isascii() else _text(name)
+    return (
+        name if name.replace("_", "").replace("-", "").isalnum() and name.isascii() else _text(name)
+    )
 
 
 def _value(value: Any) -> str:

@@ -33,13 +33,26 @@ SHOWN_RUNS = 12
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "ids", nargs="*", metavar="ID", help="show the trend of these cases: the beginnings of their ids"
+        "ids",
+        nargs="*",
+        metavar="ID",
+        help="show the trend of these cases: the beginnings of their ids",
     )
     parser.add_argument(
-        "--file", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})"
+        "--file",
+        metavar="FILE",
+        default=DEFAULT_HISTORY,
+        help=f"the history (default {DEFAULT_HISTORY})",
     )
-    parser.add_argument("--prune", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec")
-    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+    parser.add_argument(
+        "--prune",
+        type=whole_number,
+        metavar="N",
+        help="drop all but the newest N runs of each spec",
+    )
+    parser.add_argument(
+        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -80,7 +93,8 @@ def write_cases(screen: Screen, history: History) -> None:
     unsteady = sorted(history.unsteady(), key=lambda each: -each[3])
     screen.line()
     screen.line(
-        ("unsteady", "strong"), "  no case changed its verdict while spec and program stayed" if not unsteady else ""
+        ("unsteady", "strong"),
+        "  no case changed its verdict while spec and program stayed" if not unsteady else "",
     )
     seen: set[str] = set()
     for id, matrix, spec, changes, verdicts in unsteady[:10]:

@@ -21,14 +21,21 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     """Add the specs and the journal."""
     add_spec_options(parser)
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the run to look at (default: the last)",
     )
 
 
-def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec, dict[str, Record]]]:
-    """Say which run is looked at, and yield each spec that the journal holds a run of, with its records by id.
+def runs_of(
+    options: argparse.Namespace, screen: Screen
+) -> Iterator[tuple[Spec, dict[str, Record]]]:
+    """Say which run is looked at, and yield each spec that the journal holds a run of, with its
+    records by id.
 
-    Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was named, or of any.
+    Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was
+    named, or of any.
     """
     from keen_matrix.cli.specs import load_all
     from keen_matrix.core.results.reading import cases_of
@@ -54,7 +61,8 @@ def runs_of(options: argparse.Namespace, screen: Screen) -> Iterator[tuple[Spec,
 
 
 def as_run(spec: Spec, header: Header | None) -> Spec:
-    """Return a spec with the launcher or the other build of the program that a run of it was made with."""
+    """Return a spec with the launcher or the other build of the program that a run of it was made
+    with."""
     from dataclasses import replace
 
     from keen_matrix.cli.specs import program_words

@@ -41,6 +41,8 @@ def main(options: argparse.Namespace) -> int:
         warnings += sum(problem.severity == "warning" for problem in problems)
     if errors or warnings:
         screen.line()
-    text = f"{counted(len(paths), 'spec')}: {counted(errors, 'error')}, {counted(warnings, 'warning')}"
+    text = (
+        f"{counted(len(paths), 'spec')}: {counted(errors, 'error')}, {counted(warnings, 'warning')}"
+    )
     screen.line((text, "bad" if errors else "good"))
     return 2 if errors else 0

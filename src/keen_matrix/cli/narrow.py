@@ -42,10 +42,17 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases that did not hold")
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the run to look at (default: the last)",
     )
     parser.add_argument(
-        "--launches", type=whole_number, default=200, metavar="N", help="launches for one case (default 200)"
+        "--launches",
+        type=whole_number,
+        default=200,
+        metavar="N",
+        help="launches for one case (default 200)",
     )
 
 
@@ -63,7 +70,9 @@ def main(options: argparse.Namespace) -> int:
             continue
         with WorkerPool(default_jobs()) as pool:
             for matrix, case in chosen:
-                narrower = Narrower(spec, matrix, case, partial(launched, pool, spec), options.launches)
+                narrower = Narrower(
+                    spec, matrix, case, partial(launched, pool, spec), options.launches
+                )
                 found = narrower.narrowed()
                 if done:
                     screen.line()
@@ -79,13 +88,17 @@ def main(options: argparse.Namespace) -> int:
     return 1 if held else 0
 
 
-def chosen_cases(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[tuple[Matrix, Case]]:
+def chosen_cases(
+    spec: Spec, records: Mapping[str, Record], ids: Sequence[str]
+) -> list[tuple[Matrix, Case]]:
     """Return the failing cases asked for, or one of each cause: the one with the fewest words."""
     from keen_matrix.core.results.tally import failure_key
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     failing = {
-        id: fields for id, fields in records.items() if fields.verdict not in ("held", "unchecked", "unlaunched")
+        id: fields
+        for id, fields in records.items()
+        if fields.verdict not in ("held", "unchecked", "unlaunched")
     }
     if ids:
         wanted = {id for id in failing if id.startswith(tuple(ids))}
@@ -102,7 +115,8 @@ def chosen_cases(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) 
 
 
 def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Record]:
-    """Launch cases of a matrix, which may be another than the spec's, and return their records in order."""
+    """Launch cases of a matrix, which may be another than the spec's, and return their records in
+    order."""
     from dataclasses import replace
 
     others = tuple(matrix if each.index == matrix.index else each for each in spec.matrices)
@@ -119,7 +133,9 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
     from keen_matrix.wording.safe import shell_line
 
-    screen.line((found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv))
+    screen.line(
+        (found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv)
+    )
     for step in found.steps:
         screen.line("  ", (f"{step.what:28}", "dim"), "  ", shell_line(step.words) or "no words")
     for note in found.notes:
@@ -140,10 +156,16 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
 
 def block_of(found: Narrowed) -> list[str]:
     """Return a matrix with the bare vector and what it must satisfy, to be pasted into the spec."""
-    words = json.dumps([word.replace("{", "{{").replace("}", "}}") for word in found.case.argv], ensure_ascii=False)
+    words = json.dumps(
+        [word.replace("{", "{{").replace("}", "}}") for word in found.case.argv], ensure_ascii=False
+    )
     lines = ["[[matrix]]", f'name = "{found.case.id[:6]}, narrowed"', f"line = {words}"]
     around = found.matrix.steps[0].surroundings
-    if around.stdin is not None and around.stdin.text is not None and around.stdin.text.constant is not None:
+    if (
+        around.stdin is not None
+        and around.stdin.text is not None
+        and around.stdin.text.constant is not None
+    ):
         lines.append(f"stdin = {json.dumps(around.stdin.text.constant, ensure_ascii=False)}")
     for aspect in found.fields.aspects:
         if not aspect.met and aspect.form == "is" and aspect.expected:

@@ -35,11 +35,17 @@ MOST_FILES = 30
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases")
-    parser.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
     parser.add_argument(
-        "--program", metavar="WORDS", help="start another build of the program (default: that of the last run)"
+        "--launcher", metavar="NAME", help="start the program in another way that the spec names"
     )
-    parser.add_argument("--script", metavar="FILE", help="write a shell script that launches the case by hand")
+    parser.add_argument(
+        "--program",
+        metavar="WORDS",
+        help="start another build of the program (default: that of the last run)",
+    )
+    parser.add_argument(
+        "--script", metavar="FILE", help="write a shell script that launches the case by hand"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -67,7 +73,8 @@ def main(options: argparse.Namespace) -> int:
 
 
 def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: str | None) -> int:
-    """Launch a case, or write the script that does, and show everything about it; return the status."""
+    """Launch a case, or write the script that does, and show everything about it; return the
+    status."""
     from keen_matrix.cli.console.why import write_why
 
     if script:
@@ -87,7 +94,8 @@ def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: 
 
 
 def as_last_run(specs: list[Spec]) -> list[Spec]:
-    """Return specs with the launcher or the other build that the last run of each was made with, if it lies here."""
+    """Return specs with the launcher or the other build that the last run of each was made with,
+    if it lies here."""
     from keen_matrix.cli.insight import as_run
     from keen_matrix.core.results.journal import DEFAULT_JOURNAL
     from keen_matrix.core.results.reading import headers_of
@@ -97,7 +105,8 @@ def as_last_run(specs: list[Spec]) -> list[Spec]:
 
 
 def write_script(path: str, text: str) -> None:
-    """Write a script that can be run, in place of an earlier one but of no other file. Raises RunFault."""
+    """Write a script that can be run, in place of an earlier one but of no other file. Raises
+    RunFault."""
     from keen_matrix.cli.script import MARK
     from keen_matrix.core.files import open_stream_of, written
 
@@ -126,7 +135,11 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) ->
 
     screen.line(("verdict", "strong"), "  ", (screen.sign(fields.verdict), STYLE_OF[fields.verdict]), " ",
                 (fields.verdict, STYLE_OF[fields.verdict]))  # fmt: skip
-    screen.rows(pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields))))
+    screen.rows(
+        pasted(
+            "  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields))
+        )
+    )
     steps: Sequence[StepRecord | Record] = fields.steps or [fields]
     for number, step in enumerate(steps, 1):
         if len(steps) > 1:
@@ -134,10 +147,17 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) ->
             screen.line((f"launch {number}", "strong"), "  ", " ".join(step.argv))
         _write_launch(screen, step)
     screen.line()
-    screen.line(("aspects", "strong"), "   ", (screen.sign("held"), "good"), (" as expected", "dim"))
+    screen.line(
+        ("aspects", "strong"), "   ", (screen.sign("held"), "good"), (" as expected", "dim")
+    )
     for aspect in fields.aspects:
         if aspect.met:
-            screen.line("  ", (screen.sign("held"), "good"), f" {aspect.aspect:12}", ("  " + aspect.rule, "dim"))
+            screen.line(
+                "  ",
+                (screen.sign("held"), "good"),
+                f" {aspect.aspect:12}",
+                ("  " + aspect.rule, "dim"),
+            )
     screen.rows(aspects_rows(screen, fields, everything=True))
     for remark in fields.remarks:
         screen.line("  ", ("remark  ", "warn"), remark)
@@ -146,9 +166,7 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) ->
 def _write_launch(screen: Screen, step: StepRecord | Record) -> None:
     how = f"signal {step.signal}" if step.signal else f"exit {step.exit}"
     peak = f", {size(step.peak_bytes)}" if step.peak_bytes else ""
-    used = (
-        f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system {duration(step.system_seconds)}){peak}"
-    )
+    used = f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system {duration(step.system_seconds)}){peak}"
     screen.line("  ", (how, "strong"), f"   {used}")
     for prompt, reply in step.dialogue:
         screen.line("  ", ("answered  ", "dim"), f"{prompt!r} with {reply!r}")

@@ -1,4 +1,5 @@
-"""`keen-matrix report`: a journal, or several shards of a run, in another format or as grids on the terminal."""
+"""`keen-matrix report`: a journal, or several shards of a run, in another format or as grids on
+the terminal."""
 
 from __future__ import annotations
 
@@ -36,13 +37,24 @@ exit status: 0, 1 when several journals are no whole run together, 2 wrong usage
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    parser.add_argument("runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)")
     parser.add_argument(
-        "--format", choices=FORMATS, metavar="FORMAT", help=f"{', '.join(FORMATS)}; without it, grids on the terminal"
+        "runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)"
     )
-    parser.add_argument("-o", "--output", metavar="FILE", help="where it goes (default: standard output)")
-    parser.add_argument("--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids")
-    parser.add_argument("--color", choices=["auto", "always", "never"], default="auto", help="colour the output")
+    parser.add_argument(
+        "--format",
+        choices=FORMATS,
+        metavar="FORMAT",
+        help=f"{', '.join(FORMATS)}; without it, grids on the terminal",
+    )
+    parser.add_argument(
+        "-o", "--output", metavar="FILE", help="where it goes (default: standard output)"
+    )
+    parser.add_argument(
+        "--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids"
+    )
+    parser.add_argument(
+        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -57,7 +69,11 @@ def main(options: argparse.Namespace) -> int:
         report = Report(runs, by=axes_of(options.by))
         write_terminal(report, options)
     else:
-        write_to(Report(runs, options.output or "", by=axes_of(options.by)), options.format, options.output)
+        write_to(
+            Report(runs, options.output or "", by=axes_of(options.by)),
+            options.format,
+            options.output,
+        )
         tell_newer_run(runs)
     faults = merge_faults(runs)
     for fault in faults:
@@ -83,7 +99,8 @@ def report_target(text: str) -> tuple[str, str]:
 
 
 def write_to(report: Report, format: str, output: str | None) -> None:
-    """Write a report to standard output, or to what stands at a path: a file whole or not at all, a pipe or device as it is.
+    """Write a report to standard output, or to what stands at a path: a file whole or not at all,
+    a pipe or device as it is.
 
     Raises RunFault when it cannot be written, and when a file is there that is no earlier report.
     """
@@ -106,7 +123,8 @@ def write_to(report: Report, format: str, output: str | None) -> None:
 
 
 def refuse_other_file(output: str) -> None:
-    """Raise RunFault when a regular file with some other content than an earlier report stands at a path."""
+    """Raise RunFault when a regular file with some other content than an earlier report stands at
+    a path."""
     import re
 
     if not os.path.isfile(output) or open_stream_of(output) is not None:
@@ -137,7 +155,9 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         write_counts_row(screen, matrix.name, width, matrix.counts)
     write_legend(screen, (each.counts for each in summary.matrices.values()))
     for path, fault in report.faults.items():
-        screen.line((path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}")
+        screen.line(
+            (path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}"
+        )
     write_grids(screen, report)
     if summary.causes:
         screen.line()
@@ -149,7 +169,12 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
     screen.line()
     screen.line(("slowest", "strong"))
     for seconds, id, name, words in summary.slowest[:5]:
-        screen.line(f"  {duration(seconds):>9}  ", (id[:6], "place"), f"  {name}  ", (shell_line(words)[:80], "dim"))
+        screen.line(
+            f"  {duration(seconds):>9}  ",
+            (id[:6], "place"),
+            f"  {name}  ",
+            (shell_line(words)[:80], "dim"),
+        )
 
 
 def write_grids(screen: Screen, report: Report) -> None:
@@ -167,7 +192,9 @@ def write_grids(screen: Screen, report: Report) -> None:
             if wrong is None:
                 raise Misuse(f"no matrix has all of the axes {', '.join(report.by)}")
             hint = nearest(wrong, known)
-            more = f"; did you mean {hint!r}?" if hint else f"; there are {', '.join(known) or 'none'}"
+            more = (
+                f"; did you mean {hint!r}?" if hint else f"; there are {', '.join(known) or 'none'}"
+            )
             raise Misuse(f"no matrix has an axis {wrong!r}{more}")
         matrices = fitting
     drawn = False

@@ -6,7 +6,14 @@ import argparse
 import sys
 
 from keen_matrix.cli.report import report_target
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, integer, percent, spec_paths, whole_number
+from keen_matrix.cli.shared import (
+    add_selection_options,
+    add_spec_options,
+    integer,
+    percent,
+    spec_paths,
+    whole_number,
+)
 from keen_matrix.core.launch.workers import Workers, default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.wording.safe import escape
@@ -28,7 +35,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_spec_options(parser)
     choice = parser.add_argument_group("which vectors")
     add_selection_options(choice)
-    choice.add_argument("--failed", action="store_true", help="only those that did not hold last time (by the journal)")
+    choice.add_argument(
+        "--failed",
+        action="store_true",
+        help="only those that did not hold last time (by the journal)",
+    )
     choice.add_argument(
         "--shard",
         type=_shard,
@@ -36,52 +47,99 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="only the K-th of N parts: parts do not overlap and together make the whole",
     )
     choice.add_argument(
-        "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"
+        "--limit",
+        type=whole_number,
+        metavar="N",
+        help="allow up to N vectors in a matrix (default 100,000)",
     )
-    choice.add_argument("--seed", type=integer, metavar="N", help="combine with this seed instead of the spec's")
+    choice.add_argument(
+        "--seed", type=integer, metavar="N", help="combine with this seed instead of the spec's"
+    )
     how = parser.add_argument_group("how they are run")
-    how.add_argument("--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)")
-    how.add_argument("--launcher", metavar="NAME", help="start the program in another way that the spec names")
     how.add_argument(
-        "--program", metavar="WORDS", help="start another build of the program; {here} is the folder of the spec"
+        "--jobs",
+        type=whole_number,
+        metavar="N",
+        help="launches at a time (default: the processors)",
+    )
+    how.add_argument(
+        "--launcher", metavar="NAME", help="start the program in another way that the spec names"
+    )
+    how.add_argument(
+        "--program",
+        metavar="WORDS",
+        help="start another build of the program; {here} is the folder of the spec",
     )
     how.add_argument("--repeat", type=whole_number, default=1, metavar="N", help="launch each case N times; outcomes "
                      "that disagree make it unsteady")  # fmt: skip
     how.add_argument(
-        "--warm", action="store_true", help="fork a Python program from a keeper instead of starting it anew"
+        "--warm",
+        action="store_true",
+        help="fork a Python program from a keeper instead of starting it anew",
     )
     how.add_argument("--warm-check", type=percent, default=5.0, metavar="PERCENT", help="cases that are first launched "
                      "both ways (default 5, at least 5 cases; 0 for none)")  # fmt: skip
     how.add_argument(
-        "--cluster", metavar="ADDRESS", help="run on a Dask cluster: the address of its scheduler, or local"
+        "--cluster",
+        metavar="ADDRESS",
+        help="run on a Dask cluster: the address of its scheduler, or local",
     )
-    how.add_argument("--cluster-shared", action="store_true", help="its workers see the same files: send no archive")
+    how.add_argument(
+        "--cluster-shared",
+        action="store_true",
+        help="its workers see the same files: send no archive",
+    )
     how.add_argument("--order", action="store_true", help="run first what covers most: those that did not hold, new ones, "
                      "each kind of refusal, then most pairs a second")  # fmt: skip
     how.add_argument("--budget", type=_budget, metavar="TIME", help='the same order, and stop in time: "30 s", "5 min"; '
                      "exit status 4 when it did not suffice")  # fmt: skip
-    how.add_argument("--failed-first", action="store_true", help="begin with those that did not hold last time")
-    how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
-    how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
-    how.add_argument("--resume", action="store_true", help="go on with the run in the journal where it was broken off")
+    how.add_argument(
+        "--failed-first", action="store_true", help="begin with those that did not hold last time"
+    )
+    how.add_argument(
+        "--slow-last", action="store_true", help="end with those that took longest last time"
+    )
+    how.add_argument(
+        "--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold"
+    )
+    how.add_argument(
+        "--resume",
+        action="store_true",
+        help="go on with the run in the journal where it was broken off",
+    )
     output = parser.add_argument_group("output")
     output.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help=f"where the results go (default {DEFAULT_JOURNAL})"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help=f"where the results go (default {DEFAULT_JOURNAL})",
     )
     output.add_argument(
-        "--keep-directories", action="store_true", help="keep the directories of cases that did not hold, and say where"
+        "--keep-directories",
+        action="store_true",
+        help="keep the directories of cases that did not hold, and say where",
     )
-    output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
+    output.add_argument(
+        "--live", action="store_true", help="show what the programs print as it comes"
+    )
     output.add_argument("--report", action="append", default=[], type=report_target, metavar="FORMAT=FILE",
                         help="write a report as well (see keen-matrix report); may be given again")  # fmt: skip
-    output.add_argument("--grid", action="store_true", help="show which cases held, by two axes of each matrix")
     output.add_argument(
-        "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases held)"
+        "--grid", action="store_true", help="show which cases held, by two axes of each matrix"
+    )
+    output.add_argument(
+        "--by",
+        metavar="AXIS,AXIS",
+        help="the axes of --grid (default: what tells best which cases held)",
     )
     amount = output.add_mutually_exclusive_group()
-    amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
     amount.add_argument(
-        "--all", action="store_true", help="every case that did not hold in full, with everything it printed"
+        "--brief", action="store_true", help="only a line per matrix and the summary"
+    )
+    amount.add_argument(
+        "--all",
+        action="store_true",
+        help="every case that did not hold in full, with everything it printed",
     )
 
 
@@ -105,10 +163,15 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     paths = spec_paths(options.specs)
     jobs = options.jobs or default_jobs()
-    with Workers(jobs, forked=True) as workers:  # before the rest is imported: what is in our memory is in theirs
+    with Workers(
+        jobs, forked=True
+    ) as workers:  # before the rest is imported: what is in our memory is in theirs
         from keen_matrix.cli.session import run_specs
 
         status = run_specs(options, paths, jobs, workers)
     for each in workers.left_behind:
-        print(f"keen-matrix: left behind, since it could not be removed: {escape(each)}", file=sys.stderr)
+        print(
+            f"keen-matrix: left behind, since it could not be removed: {escape(each)}",
+            file=sys.stderr,
+        )
     return status

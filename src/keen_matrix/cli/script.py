@@ -1,4 +1,5 @@
-"""A shell script that launches one case by hand: its directory, files, environment, standard input, words."""
+"""A shell script that launches one case by hand: its directory, files, environment, standard
+input, words."""
 
 from __future__ import annotations
 
@@ -34,7 +35,14 @@ MARK = b", as Keen Matrix launches it ("
 
 def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     """Return the script. It exits with the last launch's exit code."""
-    scope = case_scope(case.values, case.argv, case.id, spec.here, named_functions(spec.program.oracle), case.standing)
+    scope = case_scope(
+        case.values,
+        case.argv,
+        case.id,
+        spec.here,
+        named_functions(spec.program.oracle),
+        case.standing,
+    )
     launch = resolved_launch(spec)
     around = matrix.steps[0].surroundings
     notes = "".join(
@@ -47,7 +55,12 @@ def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
         if there
     )
     lines = [
-        _HEAD.format(spec=_plain(os.path.basename(spec.path)), matrix=_plain(matrix.name), id=case.id, notes=notes)
+        _HEAD.format(
+            spec=_plain(os.path.basename(spec.path)),
+            matrix=_plain(matrix.name),
+            id=case.id,
+            notes=notes,
+        )
     ]
     lines += _files(around, scope, spec.here)
     if not spec.program.fresh_directory:
@@ -88,7 +101,9 @@ def _fed(stdin: Stdin | None, line: str, scope: Scope, here: str) -> str:
     if stdin.file is not None:
         return f"{line} < {shlex.quote(os.path.join(here, stdin.file.render(scope)))}"
     if stdin.chain:
-        feeding = " | ".join(" ".join(shlex.quote(word.render(scope)) for word in words) for words in stdin.chain)
+        feeding = " | ".join(
+            " ".join(shlex.quote(word.render(scope)) for word in words) for words in stdin.chain
+        )
         return f"{feeding} | {line}"
     text = stdin.text.render(scope) if stdin.text is not None else ""
     return f"{_printed(text)} | {line}" if text else f"{line} < /dev/null"
@@ -119,5 +134,7 @@ def _put(put: Put, path: str, scope: Scope, here: str) -> str:
     if put.copy is not None:
         return f"cp -r {shlex.quote(os.path.join(here, put.copy.render(scope)))} {path}\n"
     if put.data is not None:
-        return f"printf %s {shlex.quote(base64.b64encode(put.data).decode())} | base64 -d > {path}\n"
+        return (
+            f"printf %s {shlex.quote(base64.b64encode(put.data).decode())} | base64 -d > {path}\n"
+        )
     return f"{_printed(put.text.render(scope) if put.text is not None else '')} > {path}\n"

@@ -27,7 +27,14 @@ from keen_matrix.cli.statuses import (
     worst_status,
 )
 from keen_matrix.core import interruption
-from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, Misuse, NotationFault, RunFault, SpecFault
+from keen_matrix.core.errors import (
+    ExpressionFault,
+    KeenMatrixError,
+    Misuse,
+    NotationFault,
+    RunFault,
+    SpecFault,
+)
 from keen_matrix.core.launch.engine import WorkerPool, check_launchers, resolved_launch
 from keen_matrix.core.model.identity import CaseKey, file_stem
 from keen_matrix.core.model.record import VERDICTS, Finished, Header, Record
@@ -55,15 +62,22 @@ COUNT_SECONDS = 1.0
 """Time that is taken to count what a run leaves; beyond, it is only told that there is more."""
 
 
-def run_specs(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: Workers) -> int:
+def run_specs(
+    options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: Workers
+) -> int:
     """Run specs with workers that have been started, and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
 
-    with Journal(options.journal, keep=options.resume) as journal, WorkerPool(jobs, workers) as pool:
+    with (
+        Journal(options.journal, keep=options.resume) as journal,
+        WorkerPool(jobs, workers) as pool,
+    ):
         session = Session(pool, Screen(sys.stdout, color=options.color), options, jobs)
         failed = failed_keys(options.journal) if options.failed else None
         if failed is not None and not failed:
-            session.screen.line(("everything held last time; there is nothing to run again", "good"))
+            session.screen.line(
+                ("everything held last time; there is nothing to run again", "good")
+            )
             return EXIT_OK
         specs = session.ready(paths, journal)
         if not specs:
@@ -74,7 +88,8 @@ def run_specs(options: argparse.Namespace, paths: Sequence[str], jobs: int, work
 
 @contextlib.contextmanager
 def on_cluster(session: Session, options: argparse.Namespace, jobs: int) -> Iterator[None]:
-    """Give a session the cluster that the command line asks for, while the block lasts. Raises Misuse or RunFault."""
+    """Give a session the cluster that the command line asks for, while the block lasts. Raises
+    Misuse or RunFault."""
     if options.cluster is None:
         yield
         return
@@ -96,13 +111,19 @@ def failed_keys(journal: str) -> set[CaseKey]:
     """Return the cases of a journal that did not hold. Raises RunFault."""
     from keen_matrix.core.results.reading import cases_of
 
-    return {CaseKey.of(header.spec, fields.id) for header, fields in cases_of([journal]) if fields.verdict != "held"}
+    return {
+        CaseKey.of(header.spec, fields.id)
+        for header, fields in cases_of([journal])
+        if fields.verdict != "held"
+    }
 
 
 class Session:
     """One call of the command: its specs, its journal, its output."""
 
-    def __init__(self, pool: WorkerPool, screen: Screen, options: argparse.Namespace, jobs: int) -> None:
+    def __init__(
+        self, pool: WorkerPool, screen: Screen, options: argparse.Namespace, jobs: int
+    ) -> None:
         self.pool, self.screen, self.options, self.jobs = pool, screen, options, jobs
         self.tallies: list[Tally] = []
         self.started = time.monotonic()
@@ -120,7 +141,8 @@ class Session:
     # --- getting ready ---
 
     def ready(self, paths: Sequence[str], journal: Journal) -> list[Spec]:
-        """Return the specs that can be run: read, built, their programs looked up. The others are told and end nothing."""
+        """Return the specs that can be run: read, built, their programs looked up. The others are
+        told and end nothing."""
         found: list[Spec] = []
         for path in paths:
             try:
@@ -146,9 +168,13 @@ class Session:
 
         for fields in headers_of(self.options.journal):
             if fields.spec == spec.path and fields.spec_digest not in ("", spec.digest):
-                raise Misuse(f"{spec.path} has changed since the run in {self.options.journal}; run it anew")
+                raise Misuse(
+                    f"{spec.path} has changed since the run in {self.options.journal}; run it anew"
+                )
 
-    def _tell_fault(self, path: str, fault: KeenMatrixError, journal: Journal, *, alone: bool) -> None:
+    def _tell_fault(
+        self, path: str, fault: KeenMatrixError, journal: Journal, *, alone: bool
+    ) -> None:
         """Tell why a spec cannot be run, and note it in the journal, from which reports are made."""
         if isinstance(fault, SpecFault):
             from keen_matrix.cli.console.problems import print_problems
@@ -246,7 +272,11 @@ class Session:
         self.tallies.append(tally)
         if not goes_on:
             journal.write_line(self._header(spec, launch))
-        keep = os.path.join(os.path.abspath(os.path.dirname(self.options.journal) or "."), "kept", file_stem(spec.path))
+        keep = os.path.join(
+            os.path.abspath(os.path.dirname(self.options.journal) or "."),
+            "kept",
+            file_stem(spec.path),
+        )
         if self.cluster is not None:
             self.cluster.plan(spec, launch.words, repeat=self.options.repeat)
         self.pool.plan(
@@ -260,12 +290,19 @@ class Session:
         handed = tally.total
         try:
             drawn = not self.options.live
-            with Progress(total, enabled=drawn, color=self.screen.choice, jobs=self.jobs) as progress:
+            with Progress(
+                total, enabled=drawn, color=self.screen.choice, jobs=self.jobs
+            ) as progress:
                 results = (self.cluster or self.pool).results(cases)
                 with contextlib.closing(results):
                     for result in results:
                         failing = tally.add(result, journal.write(result.line))
-                        recorder.add(result.id, names[result.matrix], VERDICTS[result.verdict], result.seconds)
+                        recorder.add(
+                            result.id,
+                            names[result.matrix],
+                            VERDICTS[result.verdict],
+                            result.seconds,
+                        )
                         progress.step(held=failing is None)
         finally:
             recorder.finish(tally.counts)
@@ -280,13 +317,18 @@ class Session:
         """Return the header of a spec's run, with what the command line asks for."""
         found, asked = header(spec, self.jobs), self.options
         found.launch = list(launch.words)
-        found.launcher, found.program, found.seed = asked.launcher or "", asked.program or "", asked.seed
+        found.launcher, found.program, found.seed = (
+            asked.launcher or "",
+            asked.program or "",
+            asked.seed,
+        )
         found.repeat = asked.repeat
         found.shard = "{}/{}".format(*asked.shard) if asked.shard else ""
         return found
 
     def _left(self) -> int | None:
-        """Return how many cases a run that was stopped has not launched; None when they are too many to be counted quickly."""
+        """Return how many cases a run that was stopped has not launched; None when they are too
+        many to be counted quickly."""
         count, until = 0, time.monotonic() + COUNT_SECONDS
         for _ in self._rest or ():
             count += 1
@@ -295,16 +337,22 @@ class Session:
         self._rest = None
         return count
 
-    def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, selected: list[Callable[[Case], bool]]) -> WarmPlan | None:
+    def _warm_plan(
+        self, spec: Spec, launch: ResolvedLaunch, selected: list[Callable[[Case], bool]]
+    ) -> WarmPlan | None:
         """Return how the program is run warm, when that is asked for; say so when it cannot be."""
         if not (self.options.warm or spec.program.warm) or self.cluster is not None:
             return None
-        few = self.options.warm_check and self.options.budget is not None  # a budget is for cases, not for checks
+        few = (
+            self.options.warm_check and self.options.budget is not None
+        )  # a budget is for cases, not for checks
 
         def unfolded() -> Iterator[Case]:
             return (case for case in self._unfolded(spec) if all(test(case) for test in selected))
 
-        plan, reason = trusted_warm_plan(self.pool, spec, launch, unfolded, 0.01 if few else self.options.warm_check)
+        plan, reason = trusted_warm_plan(
+            self.pool, spec, launch, unfolded, 0.01 if few else self.options.warm_check
+        )
         if reason:
             print(f"keen-matrix: launched cold: {reason}", file=sys.stderr)
         return plan
@@ -318,9 +366,17 @@ class Session:
                   journal=os.path.abspath(self.options.journal))  # fmt: skip
         return Recorder(DEFAULT_HISTORY, run)
 
-    def _ordered(self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]) -> Iterator[Case]:
-        """Return the cases in the order asked for: those that failed last time first, those that are slow last."""
-        if not (self.options.failed_first or self.options.slow_last or self.options.order or self.options.budget):
+    def _ordered(
+        self, spec: Spec, cases: Iterator[Case], selected: list[Callable[[Case], bool]]
+    ) -> Iterator[Case]:
+        """Return the cases in the order asked for: those that failed last time first, those that
+        are slow last."""
+        if not (
+            self.options.failed_first
+            or self.options.slow_last
+            or self.options.order
+            or self.options.budget
+        ):
             return cases
         from keen_matrix.core.results.history import DEFAULT_HISTORY, History
         from keen_matrix.core.results.order import failed_first, slow_last
@@ -352,7 +408,8 @@ class Session:
         return unfold(spec)
 
     def _until_stopped(self, cases: Iterator[Case]) -> Iterator[Case]:
-        """Yield cases until the run is to stop; what is left then, the one that was about to go included, stays in _rest."""
+        """Yield cases until the run is to stop; what is left then, the one that was about to go
+        included, stays in _rest."""
         if self.deadline is None and not self.options.stop_after:
             yield from cases
             return
@@ -362,7 +419,9 @@ class Session:
                 return
             yield case
 
-    def _other_tests(self, spec: Spec, failed: set[CaseKey] | None) -> Iterator[Callable[[Case], bool]]:
+    def _other_tests(
+        self, spec: Spec, failed: set[CaseKey] | None
+    ) -> Iterator[Callable[[Case], bool]]:
         if failed is not None:
             yield lambda case: CaseKey.of(spec.path, case.id) in failed
         if self.options.shard:
@@ -384,7 +443,12 @@ class Session:
         for offset, line, said in journal.lines():
             if isinstance(said, Header):
                 current = said.spec == spec.path and not said.fault
-            elif current and isinstance(said, Record) and said.matrix in by_name and said.id not in done:
+            elif (
+                current
+                and isinstance(said, Record)
+                and said.matrix in by_name
+                and said.id not in done
+            ):
                 done.add(said.id)
                 tally.add_record(said, by_name[said.matrix], offset, line)
         return done, current
@@ -402,13 +466,21 @@ class Session:
             )  # fmt: skip
         self.screen.flush()
 
-    def _write_finished(self, journal: Journal, *, interrupted: bool = False, left: int | None = 0) -> None:
-        """Note that a spec's run has ended, and how many of its cases are left (null: more than were counted)."""
+    def _write_finished(
+        self, journal: Journal, *, interrupted: bool = False, left: int | None = 0
+    ) -> None:
+        """Note that a spec's run has ended, and how many of its cases are left (null: more than
+        were counted)."""
         if self.tallies:
             finished = datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")
             counts = dict(self.tallies[-1].counts)
             journal.write_line(
-                Finished(finished=finished, counts=counts, interrupted=interrupted, left=0 if interrupted else left)
+                Finished(
+                    finished=finished,
+                    counts=counts,
+                    interrupted=interrupted,
+                    left=0 if interrupted else left,
+                )
             )
 
     def _report(self, journal: Journal, interrupted: bool) -> None:
@@ -421,7 +493,9 @@ class Session:
             if number:
                 self.screen.line()
             write_matrices(self.screen, tally, shell_line(shown_launch(tally.spec)))
-        write_legend(self.screen, (each for tally in self.tallies for each in tally.by_matrix.values()))
+        write_legend(
+            self.screen, (each for tally in self.tallies for each in tally.by_matrix.values())
+        )
         if not self.options.brief:
             shown = 0
             for tally in self.tallies:
@@ -430,7 +504,10 @@ class Session:
                 self._write_remarks(tally)
         written = journal.is_in_place
         if (self.options.grid or self.options.by or self.options.report) and not written:
-            print(f"keen-matrix: no reports: {self.options.journal} cannot be read again", file=sys.stderr)
+            print(
+                f"keen-matrix: no reports: {self.options.journal} cannot be read again",
+                file=sys.stderr,
+            )
         if (self.options.grid or self.options.by) and written:
             from keen_matrix.reports import Report
 
@@ -438,7 +515,9 @@ class Session:
         for format, file in self.options.report if written else ():
             from keen_matrix.reports import Report
 
-            write_to(Report([self.options.journal], file, True, axes_of(self.options.by)), format, file)
+            write_to(
+                Report([self.options.journal], file, True, axes_of(self.options.by)), format, file
+            )
         for reached, left in self.budgets:
             from keen_matrix.core.results.budget import shares
 
@@ -449,13 +528,17 @@ class Session:
         counts = total_counts(self.tallies)
         self.screen.line()
         if interrupted:
-            self.screen.line(("interrupted: ", "bad"), "what finished is in ", (self.options.journal, "place"))
+            self.screen.line(
+                ("interrupted: ", "bad"), "what finished is in ", (self.options.journal, "place")
+            )
         self.screen.line(*summary_segments(counts, seconds, self.jobs))
         first = next((group for tally in self.tallies for group in tally.groups), None)
         if first is not None:
             words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
             if len(self.tallies) > 1:  # another spec may have the same matrix
-                words[2:2] = [next(tally.spec.path for tally in self.tallies if first in tally.groups)]
+                words[2:2] = [
+                    next(tally.spec.path for tally in self.tallies if first in tally.groups)
+                ]
             for name in ("launcher", "program", "seed"):
                 if getattr(self.options, name) is not None:
                     words += [f"--{name}", str(getattr(self.options, name))]
@@ -466,12 +549,21 @@ class Session:
         for text, (count, ids) in tally.remarks.items():
             shown = " ".join(each[:6] for each in ids)
             self.screen.line()
-            self.screen.line(("remark", "warn"), f"   {counted(count, 'vector')}: {text}   ", (shown, "place"))
-        whole = not (self.options.only or self.options.failed or self.options.shard or self.options.stop_after)
+            self.screen.line(
+                ("remark", "warn"), f"   {counted(count, 'vector')}: {text}   ", (shown, "place")
+            )
+        whole = not (
+            self.options.only
+            or self.options.failed
+            or self.options.shard
+            or self.options.stop_after
+        )
         for pattern, origin in tally.idle_masks if whole else ():
             self.screen.line()
             self.screen.line(
-                ("remark", "warn"), f"   the mask {pattern} found nothing in the whole run   ", (origin, "dim")
+                ("remark", "warn"),
+                f"   the mask {pattern} found nothing in the whole run   ",
+                (origin, "dim"),
             )
 
     def _write_failures(self, tally: Tally, journal: Journal, shown: int) -> int:
@@ -483,9 +575,7 @@ class Session:
         left = sum(group.count for group in groups[room:]) + tally.ungrouped
         if left:
             self.screen.line()
-            rest = (
-                f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
-            )
+            rest = f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
             self.screen.line((rest, "dim"),
                              ("--all", "strong"), (" shows all", "dim"))  # fmt: skip
         return shown + len(groups[:room])
@@ -495,21 +585,32 @@ class Session:
 
         fields = journal.read(group.offset, group.length)
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
-        line = repeat_line(shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields))
+        line = repeat_line(
+            shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields)
+        )
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
         self.screen.rows(
-            failure_rows(self.screen, fields, matrix.name, line, others, more, everything=self.options.all)
+            failure_rows(
+                self.screen, fields, matrix.name, line, others, more, everything=self.options.all
+            )
         )
         for number in fields.masked if self.options.all else ():
             mask = matrix.masks[number]
-            self.screen.line("  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim"))
+            self.screen.line(
+                "  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim")
+            )
 
 
 def trusted_warm_plan(
-    pool: WorkerPool, spec: Spec, launch: ResolvedLaunch, unfold: Callable[[], Iterator[Case]], percent: float
+    pool: WorkerPool,
+    spec: Spec,
+    launch: ResolvedLaunch,
+    unfold: Callable[[], Iterator[Case]],
+    percent: float,
 ) -> tuple[WarmPlan | None, str]:
-    """Return how a program is run warm, once a sample of its cases did the same both ways; or None and why not."""
+    """Return how a program is run warm, once a sample of its cases did the same both ways; or None
+    and why not."""
     from keen_matrix.core.launch.environment import base_environment
     from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
     from keen_matrix.core.launch.warmcheck import check_warm
@@ -518,7 +619,9 @@ def trusted_warm_plan(
         plan = warm_plan(launch.file, launch.words)
         first = next(unfold(), None)
         environment = base_environment(spec.program.env_from_caller, os.environ)
-        plan = replace(plan, modules=imported_modules(plan, first.argv if first else (), environment))
+        plan = replace(
+            plan, modules=imported_modules(plan, first.argv if first else (), environment)
+        )
         found = check_warm(pool, spec, launch, plan, unfold, percent)
     except ColdOnly as reason:
         return None, str(reason)

@@ -21,12 +21,14 @@ SUFFIX = ".matrix.toml"
 
 
 def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
-    """Add the specs, and how output looks. With `ids`, which says what they are for, ids of cases may stand among the specs."""
+    """Add the specs, and how output looks. With `ids`, which says what they are for, ids of cases
+    may stand among the specs."""
     parser.add_argument(
         "specs",
         nargs="*",
         metavar="ID|SPEC" if ids else "SPEC",
-        help=(f"{ids}; " if ids else "") + f"spec files or folders of them (default: every *{SUFFIX} below here)",
+        help=(f"{ids}; " if ids else "")
+        + f"spec files or folders of them (default: every *{SUFFIX} below here)",
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto",
@@ -80,7 +82,9 @@ def spec_paths(given: list[str]) -> list[str]:
     if not given:
         found = list(_specs_below("."))
         if not found:
-            raise Misuse(f"no *{SUFFIX} was found below this folder; name a spec, or try: keen-matrix demo")
+            raise Misuse(
+                f"no *{SUFFIX} was found below this folder; name a spec, or try: keen-matrix demo"
+            )
         return found
     paths: list[str] = []
     for name in given:
@@ -101,11 +105,16 @@ def spec_paths(given: list[str]) -> list[str]:
 
 
 def split_ids(given: Sequence[str]) -> tuple[list[str], list[str]]:
-    """Return the ids, or beginnings of ids, among operands, and the specs. What is there as a file or folder is a spec."""
+    """Return the ids, or beginnings of ids, among operands, and the specs. What is there as a file
+    or folder is a spec."""
     from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
 
     def is_id(name: str) -> bool:
-        return SHORTEST_ID <= len(name) <= ID_LENGTH and set(name) <= set(ALPHABET) and not os.path.lexists(name)
+        return (
+            SHORTEST_ID <= len(name) <= ID_LENGTH
+            and set(name) <= set(ALPHABET)
+            and not os.path.lexists(name)
+        )
 
     ids = [name for name in given if is_id(name) and not os.path.exists(name + SUFFIX)]
     return ids, [name for name in given if name not in ids]
@@ -127,7 +136,8 @@ def tell_run(screen: Screen, journals: Sequence[str]) -> None:
 
 
 def tell_newer_run(journals: Sequence[str]) -> None:
-    """Say so on standard error when the newest run of this project stands in none of some journals."""
+    """Say so on standard error when the newest run of this project stands in none of some
+    journals."""
     from keen_matrix.core.results.history import DEFAULT_HISTORY, History
     from keen_matrix.core.results.reading import headers_of
 
@@ -136,7 +146,11 @@ def tell_newer_run(journals: Sequence[str]) -> None:
             newest = history.newest()
     except RunFault:
         return
-    if newest is None or newest[1] in map(os.path.abspath, journals) or not os.path.exists(newest[1]):
+    if (
+        newest is None
+        or newest[1] in map(os.path.abspath, journals)
+        or not os.path.exists(newest[1])
+    ):
         return
     started = max((str(each.started) for path in journals for each in headers_of(path)), default="")
     if newest[0] > started:
@@ -160,17 +174,27 @@ def _no_such_spec(name: str) -> str:
         return f"{message}; did you mean {name}{SUFFIX}?"
     folder = os.path.dirname(name) or "."
     try:
-        known = {each.removesuffix(SUFFIX).lower(): each for each in os.listdir(folder) if each.endswith(SUFFIX)}
+        known = {
+            each.removesuffix(SUFFIX).lower(): each
+            for each in os.listdir(folder)
+            if each.endswith(SUFFIX)
+        }
         wanted = re.sub(r"\.(?:m\w*\.)?toml$|\.m\w*$", "", os.path.basename(name).lower())
         hint = nearest(wanted, known)
     except (OSError, ValueError):
         hint = None
-    return f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?" if hint else message
+    return (
+        f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?"
+        if hint
+        else message
+    )
 
 
 def _specs_below(folder: str) -> Iterator[str]:
     for root, folders, files in os.walk(folder):
-        folders[:] = sorted(each for each in folders if not each.startswith(".") and each != "node_modules")
+        folders[:] = sorted(
+            each for each in folders if not each.startswith(".") and each != "node_modules"
+        )
         for name in sorted(files):
             if name.endswith(SUFFIX):
                 yield os.path.normpath(os.path.join(root, name))
@@ -184,13 +208,18 @@ def selector(patterns: Iterable[str], spec: Spec) -> Callable[[Case], bool] | No
     if not wanted:
         return None
     names = {matrix.index: matrix.name for matrix in spec.matrices}
-    ids = tuple(each for each in wanted if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET))
+    ids = tuple(
+        each
+        for each in wanted
+        if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET)
+    )
 
     def selected(case: Case) -> bool:
         if ids and case.id.startswith(ids):
             return True
         return any(
-            fnmatchcase(names[case.matrix], pattern) or any(fnmatchcase(word, pattern) for word in case.argv)
+            fnmatchcase(names[case.matrix], pattern)
+            or any(fnmatchcase(word, pattern) for word in case.argv)
             for pattern in wanted
         )
 
@@ -198,7 +227,8 @@ def selector(patterns: Iterable[str], spec: Spec) -> Callable[[Case], bool] | No
 
 
 def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Sequence[str]) -> str:
-    """Return the message that a choice of vectors takes none: what there is, the nearest right word, how to see ids."""
+    """Return the message that a choice of vectors takes none: what there is, the nearest right
+    word, how to see ids."""
     names = list(dict.fromkeys(matrix.name for spec in specs for matrix in spec.matrices))
     hint = next((found for each in patterns if (found := nearest(each, names))), None)
     listed = ", ".join(f'"{each}"' for each in names[:SHOWN_NAMES])
@@ -215,7 +245,8 @@ SHOWN_NAMES = 12
 def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
     """Return the case whose id begins so, with its spec and matrix.
 
-    Raises RunFault when there is none, Misuse when there are several, also when two specs have the same case.
+    Raises RunFault when there is none, Misuse when there are several, also when two specs have the
+    same case.
     """
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -227,11 +258,15 @@ def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
         if case.id.startswith(id)
     ]
     if not found:
-        raise RunFault(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
+        raise RunFault(
+            f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them"
+        )
     if len({case.id for _, _, case in found}) > 1:
         ids = " ".join(case.id for _, _, case in found[:6])
         raise Misuse(f"several ids begin with {id!r}: {ids}")
     owners = list(dict.fromkeys(spec.path for spec, _, _ in found))
     if len(owners) > 1:
-        raise Misuse(f"the id {found[0][2].id} stands in {' and in '.join(owners)}; name the spec that is meant")
+        raise Misuse(
+            f"the id {found[0][2].id} stands in {' and in '.join(owners)}; name the spec that is meant"
+        )
     return found[0]

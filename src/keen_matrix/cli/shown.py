@@ -21,7 +21,9 @@ def shown_launch(spec: Spec) -> list[str]:
     for template in spec.program.launch:
         word = template.render(Scope({"here": spec.here}))
         near = os.path.normpath(template.render(Scope({"here": here})))
-        if template.constant is not None and word.startswith(os.getcwd() + os.sep):  # a file of --program
+        if template.constant is not None and word.startswith(
+            os.getcwd() + os.sep
+        ):  # a file of --program
             near = os.path.relpath(word)
         shorter = near != word and os.path.exists(near) and len(near) < len(word)
         words.append((near if os.sep in near or words else f".{os.sep}{near}") if shorter else word)
@@ -29,7 +31,8 @@ def shown_launch(spec: Spec) -> list[str]:
 
 
 def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
-    """Return what stands for standard input in a shell line: a text, a file, a command line, or `closed`."""
+    """Return what stands for standard input in a shell line: a text, a file, a command line, or
+    `closed`."""
     from keen_matrix.wording.safe import exact_line, is_written_whole, shell_line
 
     if stdin.closed:
@@ -45,7 +48,8 @@ def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
 
 
 def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any]:
-    """Return the environment, standard input and files that a case of a matrix had, for the line that repeats it."""
+    """Return the environment, standard input and files that a case of a matrix had, for the line
+    that repeats it."""
     from keen_matrix.core.errors import ExpressionFault
     from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.oracle import named_functions
@@ -60,7 +64,9 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any
             named_functions(spec.program.oracle),
         )
         around = matrix.steps[0].surroundings
-        shown["env"] = {name: None if each is None else each.render(scope) for name, each in around.env}
+        shown["env"] = {
+            name: None if each is None else each.render(scope) for name, each in around.env
+        }
         shown["files"] = [name for name, _ in around.files]
         if around.stdin is not None:
             shown |= _stdin_shown(around.stdin, scope, os.path.relpath(spec.here))

@@ -1,4 +1,5 @@
-"""Specs as the commands take them: read, adapted to what the command line asks for, counted and built."""
+"""Specs as the commands take them: read, adapted to what the command line asks for, counted and
+built."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ def load_all(paths: Sequence[str]) -> list[Spec]:
 
 
 def adapted(spec: Spec, options: argparse.Namespace) -> Spec:
-    """Return a spec with the launcher, program and seed that the command line asks for. Raises Misuse."""
+    """Return a spec with the launcher, program and seed that the command line asks for. Raises
+    Misuse."""
     program = spec.program
     if options.launcher is not None and options.program is not None:
         raise Misuse("--launcher and --program both say how to start the program; give one of them")
@@ -51,12 +53,15 @@ def adapted(spec: Spec, options: argparse.Namespace) -> Spec:
     if options.program is not None:
         program = replace(program, launch=program_words(options.program))
     if options.seed is not None:
-        spec = replace(spec, matrices=tuple(replace(matrix, seed=options.seed) for matrix in spec.matrices))
+        spec = replace(
+            spec, matrices=tuple(replace(matrix, seed=options.seed) for matrix in spec.matrices)
+        )
     return replace(spec, program=program)
 
 
 def program_words(text: str) -> tuple[Template, ...]:
-    """Return the launch words of --program; a word that names a file from here is made to name it from anywhere."""
+    """Return the launch words of --program; a word that names a file from here is made to name it
+    from anywhere."""
     from keen_matrix.core.expressions import Template
     from keen_matrix.core.spec.load import launch_templates
 
@@ -72,12 +77,14 @@ def program_words(text: str) -> tuple[Template, ...]:
 
 
 def _names_a_file(word: str, *, first: bool) -> bool:
-    """Tell whether a word of a program names a file from here; the first, without a slash, is looked up in PATH."""
+    """Tell whether a word of a program names a file from here; the first, without a slash, is
+    looked up in PATH."""
     return os.path.exists(word) if os.sep in word else not first and os.path.isfile(word)
 
 
 def build(spec: Spec) -> None:
-    """Run the build command of a spec, its output going to standard error as it comes. Raises RunFault when it fails."""
+    """Run the build command of a spec, its output going to standard error as it comes. Raises
+    RunFault when it fails."""
     import subprocess
 
     from keen_matrix.core.expressions import Scope
@@ -88,7 +95,11 @@ def build(spec: Spec) -> None:
     tail: list[str] = []
     try:
         with subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, cwd=spec.here
+            words,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            cwd=spec.here,
         ) as process:
             assert process.stdout is not None
             for raw in process.stdout:
@@ -96,10 +107,14 @@ def build(spec: Spec) -> None:
                 print(f"  {line}", file=sys.stderr, flush=True)
                 tail = [*tail[-BUILD_TAIL + 1 :], line]
     except (OSError, ValueError) as error:
-        raise RunFault(f"the build cannot be run: {getattr(error, 'strerror', None) or error}") from None
+        raise RunFault(
+            f"the build cannot be run: {getattr(error, 'strerror', None) or error}"
+        ) from None
     if process.returncode:
         shown = "".join(f"\n  {line}" for line in tail)
-        raise RunFault(f"the build ended with exit {process.returncode}, so nothing was run; its last lines:{shown}")
+        raise RunFault(
+            f"the build ended with exit {process.returncode}, so nothing was run; its last lines:{shown}"
+        )
 
 
 def try_expressions(spec: Spec) -> None:
@@ -115,7 +130,8 @@ def try_expressions(spec: Spec) -> None:
 
 
 def vector_count(spec: Spec) -> int | None:
-    """Return how many rows the matrices of a spec have together, without unfolding; None when that is not known."""
+    """Return how many rows the matrices of a spec have together, without unfolding; None when that
+    is not known."""
     from keen_matrix.core.vectors.counting import matrix_count
 
     counts = [matrix_count(spec, matrix) for matrix in spec.matrices]
@@ -132,8 +148,13 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
         if count == 0 and not matrix.family:  # conditions that nothing meets: say which, and where
             from keen_matrix.core.spec.load import read_spec
 
-            errors = [each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"]
-            raise SpecFault(errors or [Problem(path=spec.path, message=f'the matrix "{matrix.name}" has no vectors')])
+            errors = [
+                each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"
+            ]
+            raise SpecFault(
+                errors
+                or [Problem(path=spec.path, message=f'the matrix "{matrix.name}" has no vectors')]
+            )
         most = max(limit or 0, matrix.limit or 0) or MOST_VECTORS
         if count is not None and count > most:
             raise Misuse(

@@ -20,6 +20,7 @@ _FROM_WORST = (EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_FAILED, EXIT_BU
 
 
 def worst_status(statuses: Iterable[int]) -> int:
-    """Return the status that stands for several: a wrong spec before one that could not be run, before a case that differs."""
+    """Return the status that stands for several: a wrong spec before one that could not be run,
+    before a case that differs."""
     found = set(statuses)
     return next((each for each in _FROM_WORST if each in found), EXIT_OK)

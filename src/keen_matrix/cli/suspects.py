@@ -36,7 +36,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_run_options(parser)
     parser.add_argument(
-        "--confirm", type=whole_number, metavar="N", help="launch up to N further vectors to tell rivals apart"
+        "--confirm",
+        type=whole_number,
+        metavar="N",
+        help="launch up to N further vectors to tell rivals apart",
     )
 
 
@@ -73,8 +76,8 @@ def _told(screen: Screen, options: argparse.Namespace) -> int:
 
 
 def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list[Observed]]]:
-    """Yield the cases that can be compared with each other: with a signature all that it accepts and all that it refuses;
-    else, and where axes say more, those of each matrix."""
+    """Yield the cases that can be compared with each other: with a signature all that it accepts
+    and all that it refuses; else, and where axes say more, those of each matrix."""
     from keen_matrix.core.insight.features import observe
 
     accepted: list[Observed] = []
@@ -85,8 +88,15 @@ def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list
         if fields.verdict == "unlaunched":
             continue
         judgement = signature.judge(fields.argv) if signature is not None else None
-        if judgement is None or fields.more_argv or judgement.status == "unspecified" or judgement.help:
-            alone.setdefault(fields.matrix, []).append(observe(fields, None, None, with_values=True))
+        if (
+            judgement is None
+            or fields.more_argv
+            or judgement.status == "unspecified"
+            or judgement.help
+        ):
+            alone.setdefault(fields.matrix, []).append(
+                observe(fields, None, None, with_values=True)
+            )
         else:
             case = observe(fields, signature, judgement, with_values=False)
             (refused if case.refused else accepted).append(case)
@@ -103,13 +113,27 @@ def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
     from keen_matrix.wording.safe import shell_line
 
     screen.line()
-    screen.line("  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} did not hold, {suspicion.holding:,} held")
+    screen.line(
+        "  ",
+        (suspicion.pool, "strong"),
+        f"   {suspicion.failing:,} did not hold, {suspicion.holding:,} held",
+    )
     for cause in suspicion.causes:
-        screen.line("    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong"))
+        screen.line(
+            "    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong")
+        )
         screen.line("          ", sentence(cause, suspicion))
-        screen.line("          ", ("such as  ", "dim"), shell_line(cause.example), "   ", (cause.ids[0][:6], "place"))
+        screen.line(
+            "          ",
+            ("such as  ", "dim"),
+            shell_line(cause.example),
+            "   ",
+            (cause.ids[0][:6], "place"),
+        )
         for rival in cause.rivals[:3]:
-            screen.line("          ", ("or       ", "dim"), str(rival), ("   explains as much", "dim"))
+            screen.line(
+                "          ", ("or       ", "dim"), str(rival), ("   explains as much", "dim")
+            )
     if suspicion.unexplained:
         ids = " ".join(each[:6] for each in suspicion.unexplained[:8])
         count = (f"{len(suspicion.unexplained):>4}", "bad")
@@ -117,9 +141,14 @@ def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
 
 
 def confirm(
-    screen: Screen, spec: Spec, options: argparse.Namespace, cases: list[Observed], suspicion: Suspicion
+    screen: Screen,
+    spec: Spec,
+    options: argparse.Namespace,
+    cases: list[Observed],
+    suspicion: Suspicion,
 ) -> None:
-    """Launch further vectors on which rival suspects disagree, a few at a time, and write what is left of the rivals."""
+    """Launch further vectors on which rival suspects disagree, a few at a time, and write what is
+    left of the rivals."""
     from keen_matrix.core.insight.confirm import further_cases, observed_of
     from keen_matrix.core.insight.suspects import suspects_of
 
@@ -133,7 +162,11 @@ def confirm(
         suspicion = suspects_of(suspicion.pool, every)
     screen.line()
     if not launched:
-        screen.line("    ", ("no vector of the signature or the matrices tells the rivals apart", "dim"))
+        screen.line(
+            "    ", ("no vector of the signature or the matrices tells the rivals apart", "dim")
+        )
         return
-    screen.line(f"  after {launched} further vectors" if launched > 1 else "  after 1 further vector")
+    screen.line(
+        f"  after {launched} further vectors" if launched > 1 else "  after 1 further vector"
+    )
     write_suspicion(screen, suspicion)

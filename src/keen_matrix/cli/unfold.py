@@ -66,7 +66,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="explain the vectors of the IDs: their values, what the signature says of them, their rules",
     )
     parser.add_argument(
-        "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
+        "--count",
+        action="store_true",
+        help="only count: vectors, full product, strength, tuples covered",
     )
 
 
@@ -83,8 +85,12 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _tell_oracle(path: str) -> None:
-    """Say that an oracle is run: of all that is unfolded only its conditions and expressions need that."""
-    print(f"keen-matrix: the vectors depend on the oracle file {os.path.relpath(path)}, which is run", file=sys.stderr)
+    """Say that an oracle is run: of all that is unfolded only its conditions and expressions need
+    that."""
+    print(
+        f"keen-matrix: the vectors depend on the oracle file {os.path.relpath(path)}, which is run",
+        file=sys.stderr,
+    )
 
 
 def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace) -> int:
@@ -98,7 +104,9 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
         from keen_matrix.cli.console.why import write_why
 
         if not options.ids:
-            raise Misuse("--why needs the id of a vector; keen-matrix unfold shows them. Example: unfold --why k3f9x2")
+            raise Misuse(
+                "--why needs the id of a vector; keen-matrix unfold shows them. Example: unfold --why k3f9x2"
+            )
         specs = load_all(paths)
         for number, found_case in enumerate([find_case(specs, id) for id in options.ids]):
             if number:
@@ -114,7 +122,9 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
             f"no vector has an id that begins with {' or '.join(options.ids)}; keen-matrix unfold shows the ids"
         )
     if not found and options.only:
-        raise Misuse(nothing_matches(specs, [f"--only {each}" for each in options.only], options.only))
+        raise Misuse(
+            nothing_matches(specs, [f"--only {each}" for each in options.only], options.only)
+        )
     return 0
 
 
@@ -145,7 +155,9 @@ def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     return found
 
 
-def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Case], rest: Iterator[Case]) -> int:
+def _write_table(
+    screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Case], rest: Iterator[Case]
+) -> int:
     from keen_matrix.core.width import cells
     from keen_matrix.wording.safe import cut, pad
 
@@ -154,15 +166,27 @@ def _write_table(screen: Screen, spec: Spec, matrix: Matrix, sample: Sequence[Ca
     names = list(sample[0].values)
     rows = [[_shown(screen, case.values.get(name)) for name in names] for case in sample]
     widths = [
-        max(cells(cut(name, VALUE_WIDTH)), *(cells(row[index]) for row in rows)) for index, name in enumerate(names)
+        max(cells(cut(name, VALUE_WIDTH)), *(cells(row[index]) for row in rows))
+        for index, name in enumerate(names)
     ]
-    screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", (matrix.line_text, "dim"))
-    head = "  ".join(pad(cut(name, VALUE_WIDTH), width) for name, width in zip(names, widths, strict=True))
-    screen.line(("  " + pad("id", SHOWN_ID) + "  " + head + ("  " if names else "") + "words", "dim"))
+    screen.line(
+        (spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", (matrix.line_text, "dim")
+    )
+    head = "  ".join(
+        pad(cut(name, VALUE_WIDTH), width) for name, width in zip(names, widths, strict=True)
+    )
+    screen.line(
+        ("  " + pad("id", SHOWN_ID) + "  " + head + ("  " if names else "") + "words", "dim")
+    )
     count = 0
     for case in itertools.chain(sample, rest):
-        shown = [pad(_shown(screen, case.values.get(name)), width) for name, width in zip(names, widths, strict=True)]
-        screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", "  ".join([*shown, ""]), *_words(case))
+        shown = [
+            pad(_shown(screen, case.values.get(name)), width)
+            for name, width in zip(names, widths, strict=True)
+        ]
+        screen.line(
+            "  ", (case.id[:SHOWN_ID], "place"), "  ", "  ".join([*shown, ""]), *_words(case)
+        )
         count += 1
     return count
 
@@ -173,11 +197,26 @@ def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Ca
     from keen_matrix.core.width import cells
     from keen_matrix.wording.safe import cut, escape, pad
 
-    screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim"))
-    shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
-    widths = [max(cells(head), *(cells(row[at]) for row in shown)) for at, head in enumerate(("kind", "culprit"))]
     screen.line(
-        ("  " + "  ".join((pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")), "dim")
+        (spec.path, "dim"),
+        "   ",
+        (matrix.name, "strong"),
+        "   ",
+        ("derived from the signature", "dim"),
+    )
+    shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
+    widths = [
+        max(cells(head), *(cells(row[at]) for row in shown))
+        for at, head in enumerate(("kind", "culprit"))
+    ]
+    screen.line(
+        (
+            "  "
+            + "  ".join(
+                (pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")
+            ),
+            "dim",
+        )
     )
     for case, (kind, culprit) in zip(cases, shown, strict=True):
         screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", pad(kind, widths[0]), "  ", pad(culprit, widths[1]), "  ",
@@ -196,7 +235,13 @@ def _others(screen: Screen, case: Case) -> list[Any]:
     if case.relation.name == "differs":
         return [(f"  {screen.sign('to')} {len(case.more) // 2 + 1} pairs, one must differ", "dim")]
     others = list(dict.fromkeys(shell_line(words) for words in case.more if words != case.argv))
-    text = " ; ".join(others) if others else "once more" if not case.relation.launchers else "by every launcher"
+    text = (
+        " ; ".join(others)
+        if others
+        else "once more"
+        if not case.relation.launchers
+        else "by every launcher"
+    )
     return [(f"  {screen.sign('to')} {cut(text, 120)}", "dim")]
 
 
@@ -223,7 +268,9 @@ def _words(case: Case) -> list[Any]:
         return [(case.fault, "bad")]
     return [
         cut(
-            shell_line(word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv),
+            shell_line(
+                word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv
+            ),
             200,
         )
     ]
@@ -270,7 +317,10 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
         functions = named_functions(spec.program.oracle)
         for matrix in spec.matrices:
             lines = (
-                (encode(case_fields(case, matrix.name)).decode() for case in family_cases(spec, matrix))
+                (
+                    encode(case_fields(case, matrix.name)).decode()
+                    for case in family_cases(spec, matrix)
+                )
                 if matrix.family
                 else CaseMaker(spec, matrix, functions).json_lines()
             )
@@ -300,8 +350,13 @@ def _csv(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
                 writer.writerow(["id", "matrix", *names, "argv"])
             found = True
             values = (case.values.get(name) for name in names)
-            shown = [json.dumps(v, ensure_ascii=False) if isinstance(v, (list, tuple)) else as_text(v) for v in values]
-            writer.writerow([case.id, matrix.name, *shown, json.dumps(case.argv, ensure_ascii=False)])
+            shown = [
+                json.dumps(v, ensure_ascii=False) if isinstance(v, (list, tuple)) else as_text(v)
+                for v in values
+            ]
+            writer.writerow(
+                [case.id, matrix.name, *shown, json.dumps(case.argv, ensure_ascii=False)]
+            )
     return found
 
 
@@ -324,13 +379,19 @@ def write_counts(screen: Screen, spec: Spec) -> None:
         name = pad(cut(matrix.name, width), width)
         if counts.vectors is None:
             exact = False
-            screen.line("  ", (name, "strong"), "  not counted: its constraints reach too far; only unfolding tells")
+            screen.line(
+                "  ",
+                (name, "strong"),
+                "  not counted: its constraints reach too far; only unfolding tells",
+            )
             continue
         total += counts.vectors
         whole = f" of {counts.product:,} in the full product" if counts.product is not None else ""
         text = f"  {counts.vectors:>12,}{' derived from the signature' if matrix.family else whole}"
         if counts.strength:
-            noun = {1: "values", 2: "pairs", 3: "triples"}.get(counts.strength, f"sets of {counts.strength} values")
+            noun = {1: "values", 2: "pairs", 3: "triples"}.get(
+                counts.strength, f"sets of {counts.strength} values"
+            )
             text += f"; all {counts.tuples:,} {noun} covered"
             text += f", {counts.impossible:,} impossible" if counts.impossible else ""
             text += "; the clock stopped the search" if counts.stopped_by_clock else ""
@@ -339,4 +400,6 @@ def write_counts(screen: Screen, spec: Spec) -> None:
         elif counts.may_merge:
             text += "; identical ones not yet merged"
         screen.line("  ", (name, "strong"), text, (f"  {duration(seconds)}", "dim"))
-    screen.line(f"  {pad('in all', width)}  {total:>12,}{'' if exact else ' and those not counted'}")
+    screen.line(
+        f"  {pad('in all', width)}  {total:>12,}{'' if exact else ' and those not counted'}"
+    )

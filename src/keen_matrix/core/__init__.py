@@ -1,1 +1,2 @@
-"""The work itself: specs, vectors, launches, checks, results. Nothing here prints or reads options."""
+"""The work itself: specs, vectors, launches, checks, results. Nothing here prints or reads
+options."""

@@ -24,7 +24,11 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
 
     found = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
     if not found:  # short words and other letter cases score low, yet are the commonest slips
-        found = [each for each in choices if each.lower().replace("_", "-") == word.lower().replace("_", "-")]
+        found = [
+            each
+            for each in choices
+            if each.lower().replace("_", "-") == word.lower().replace("_", "-")
+        ]
     return found[0] if found else None
 
 
@@ -96,7 +100,8 @@ class RunFault(KeenMatrixError):
 
 
 class NotationFault(KeenMatrixError):
-    """A line, launch text or template does not parse; `offset` is the place in the text, counted from 0."""
+    """A line, launch text or template does not parse; `offset` is the place in the text, counted
+    from 0."""
 
     def __init__(self, message: str, text: str, offset: int) -> None:
         self.message, self.text, self.offset = message, text, offset
@@ -123,7 +128,8 @@ EXCERPT_WIDTH = 100
 
 
 def caret_lines(text: str, offset: int) -> tuple[str, str]:
-    """Return the line of `text` that contains `offset`, cut to fit, and a line with a caret under that place."""
+    """Return the line of `text` that contains `offset`, cut to fit, and a line with a caret under
+    that place."""
     start = text.rfind("\n", 0, offset) + 1
     stop = text.find("\n", offset)
     line = text[start : stop if stop >= 0 else len(text)].replace("\t", " ")

@@ -1,7 +1,8 @@
-"""Expressions and templates: Python expression syntax, evaluated by simpleeval, never by Python itself.
+"""Expressions and templates: Python expression syntax, evaluated by simpleeval, never by Python
+itself.
 
-What an expression may cost is bounded: half a second, a mebibyte for each value that it makes, and no single step beyond that,
-since a step that runs in one piece cannot be broken off.
+What an expression may cost is bounded: half a second, a mebibyte for each value that it makes, and
+no single step beyond that, since a step that runs in one piece cannot be broken off.
 """
 
 from __future__ import annotations
@@ -21,7 +22,8 @@ from keen_matrix.core.notation.nodes import Field, Part, Text, Word
 from keen_matrix.core.notation.parse import parse_template
 
 MAX_BITS = 14_000
-"""Size of an integer that may come up: a little below what Python writes in decimal (sys.get_int_max_str_digits)."""
+"""Size of an integer that may come up: a little below what Python writes in decimal
+(sys.get_int_max_str_digits)."""
 MAX_LENGTH = 1 << 20
 """Characters of a text that an expression may make."""
 MAX_ITEMS = 1 << 17
@@ -35,7 +37,8 @@ MAX_PLACES = 4_000
 MAX_SECONDS = 0.5
 """Time that one evaluation may take, the oracle's functions aside."""
 MAX_WIDTH = 10_000
-"""Width or precision in a format: a text wider than this is a slip, or meant to exhaust the memory."""
+"""Width or precision in a format: a text wider than this is a slip, or meant to exhaust the
+memory."""
 SHOWN_VALUE = 60
 """Characters of a value shown in a message about a failed expression."""
 
@@ -52,7 +55,11 @@ def _power(base: Any, exponent: Any) -> Any:
 
 def _product(left: Any, right: Any) -> Any:
     for sized, times in ((left, right), (right, left)):
-        if hasattr(sized, "__len__") and isinstance(times, int) and len(sized) * times > _most(sized):
+        if (
+            hasattr(sized, "__len__")
+            and isinstance(times, int)
+            and len(sized) * times > _most(sized)
+        ):
             raise ValueError(f"repeating {len(sized)} items {times} times would be too large")
     if _bits(left) + _bits(right) > MAX_BITS:
         raise ValueError("the product would be too large")
@@ -64,13 +71,18 @@ def _most(value: Any) -> int:
 
 
 def _sum_of(left: Any, right: Any) -> Any:
-    if hasattr(left, "__len__") and hasattr(right, "__len__") and len(left) + len(right) > _most(left):
+    if (
+        hasattr(left, "__len__")
+        and hasattr(right, "__len__")
+        and len(left) + len(right) > _most(left)
+    ):
         raise ValueError("the joined text would be too large")
     return left + right
 
 
 def _sum(values: Any, start: Any = 0) -> Any:
-    """Return the sum of numbers at once, and of anything else step by step, since arrays add up to ever longer ones."""
+    """Return the sum of numbers at once, and of anything else step by step, since arrays add up to
+    ever longer ones."""
     items = values if isinstance(values, range) else list(values)
     if isinstance(items, range) or all(isinstance(each, (int, float)) for each in items):
         return sum(items, start)
@@ -112,7 +124,8 @@ FUNCTIONS: Mapping[str, Callable[..., Any]] = {
 """The functions of every expression; the functions of an oracle file join them."""
 
 LATER_FUNCTIONS = frozenset({"given"})
-"""Names of functions that depend on the vector; known when a spec is checked, bound when a case is."""
+"""Names of functions that depend on the vector; known when a spec is checked, bound when a case
+is."""
 
 _OPERATORS = {
     **simpleeval.DEFAULT_OPERATORS,
@@ -125,12 +138,23 @@ _CHANGING = frozenset({
     "discard", "intersection_update", "difference_update", "symmetric_difference_update",
 })  # fmt: skip
 """Methods that change the value that they are called on, which other expressions see as well."""
-_MAKING = (ast.BinOp, ast.Call, ast.ListComp, ast.GeneratorExp, ast.DictComp, ast.List, ast.Tuple, ast.Dict, ast.Set)
+_MAKING = (
+    ast.BinOp,
+    ast.Call,
+    ast.ListComp,
+    ast.GeneratorExp,
+    ast.DictComp,
+    ast.List,
+    ast.Tuple,
+    ast.Dict,
+    ast.Set,
+)
 """Nodes whose value is new; a name or a part of it stands for what is there already."""
 
 
 def method_size(owner: Any, name: str, arguments: list[Any]) -> int:
-    """Return how large what a method of a text or number makes can be, before it is made: it runs in one piece."""
+    """Return how large what a method of a text or number makes can be, before it is made: it runs
+    in one piece."""
     first: Any = arguments[0] if arguments else None
     if isinstance(owner, int):
         return int(first) if name == "to_bytes" and isinstance(first, int) else 0
@@ -146,11 +170,17 @@ def method_size(owner: Any, name: str, arguments: list[Any]) -> int:
     if name == "join":
         items = list(first) if hasattr(first, "__iter__") else []
         return sum(len(each) + len(owner) for each in items if hasattr(each, "__len__"))
-    if name == "replace" and len(arguments) > 1 and all(hasattr(each, "__len__") for each in arguments[:2]):
+    if (
+        name == "replace"
+        and len(arguments) > 1
+        and all(hasattr(each, "__len__") for each in arguments[:2])
+    ):
         times = int(text.count(first)) if isinstance(first, type(owner)) else 0
         return len(owner) + times * len(arguments[1])
     if name == "translate" and isinstance(first, Mapping):
-        return len(owner) * max((len(each) for each in first.values() if isinstance(each, str)), default=1)
+        return len(owner) * max(
+            (len(each) for each in first.values() if isinstance(each, str)), default=1
+        )
     return 0
 
 
@@ -197,7 +227,9 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
         arguments = [self._eval(each) for each in node.args]
         named = dict(self._eval(each) for each in node.keywords)
         owner = getattr(function, "__self__", None)
-        if isinstance(node.func, ast.Attribute) and isinstance(owner, (str, bytes, int, float, list, tuple, set, dict)):
+        if isinstance(node.func, ast.Attribute) and isinstance(
+            owner, (str, bytes, int, float, list, tuple, set, dict)
+        ):
             if node.func.attr in _CHANGING:
                 raise ValueError(f"{node.func.attr} would change a value that others see")
             size = method_size(owner, node.func.attr, [*arguments, *named.values()])
@@ -208,7 +240,9 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             return function(*arguments, **named)
         began = time.monotonic()
         try:
-            return function(*arguments, **named)  # the oracle's: the user's own code, which has its own limit
+            return function(
+                *arguments, **named
+            )  # the oracle's: the user's own code, which has its own limit
         finally:
             self._until += time.monotonic() - began
 
@@ -246,7 +280,8 @@ class Expression:
         return f"Expression({self.source!r})"
 
     def evaluate(self, scope: Scope) -> Any:
-        """Return the value. Raises ExpressionFault with the source, the values it saw and the reason."""
+        """Return the value. Raises ExpressionFault with the source, the values it saw and the
+        reason."""
         node = self._node
         if type(node) is ast.Name and node.id in scope.names:  # by far the commonest expression
             return scope.names[node.id]
@@ -263,22 +298,32 @@ class Expression:
         for name in sorted(self.names):
             if name in scope.names:
                 value = repr(scope.names[name])
-                shown.append(f"{name} = {value if len(value) <= SHOWN_VALUE else value[:SHOWN_VALUE] + '…'}")
+                shown.append(
+                    f"{name} = {value if len(value) <= SHOWN_VALUE else value[:SHOWN_VALUE] + '…'}"
+                )
         return ", ".join(shown)
 
 
 class PassThrough(BaseException):
-    """Raised by a names mapping to leave an evaluation on purpose; never turned into an ExpressionFault."""
+    """Raised by a names mapping to leave an evaluation on purpose; never turned into an
+    ExpressionFault."""
 
 
 _FORBIDDEN = (ast.Lambda, ast.NamedExpr, ast.Await, ast.Yield, ast.YieldFrom, ast.JoinedStr)
 
 
 def _free_names(node: ast.AST) -> Iterator[str]:
-    """Yield the names an expression reads, without those that its own comprehensions bind and without called functions."""
-    bound = {each.id for each in ast.walk(node) if isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store)}
+    """Yield the names an expression reads, without those that its own comprehensions bind and
+    without called functions."""
+    bound = {
+        each.id
+        for each in ast.walk(node)
+        if isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store)
+    }
     called = {
-        id(each.func) for each in ast.walk(node) if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
+        id(each.func)
+        for each in ast.walk(node)
+        if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
     }
     for each in ast.walk(node):
         if isinstance(each, ast.Name) and each.id not in bound and id(each) not in called:
@@ -308,7 +353,8 @@ def _reason(error: BaseException) -> str:
 
 
 def as_text(value: Any) -> str:
-    """Return how a value is written in a word or text: booleans as TOML writes them, None as nothing."""
+    """Return how a value is written in a word or text: booleans as TOML writes them, None as
+    nothing."""
     if isinstance(value, str):
         return value
     if value is None:
@@ -330,14 +376,17 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
     value = expression.evaluate(scope)
     if isinstance(value, int) and value.bit_length() > MAX_BITS:
         raise ExpressionFault(
-            part.source, f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written"
+            part.source,
+            f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written",
         )
     if part.conversion:
         value = _CONVERSIONS[part.conversion](value)
     if not part.format:
         return as_text(value)
     if any(int(width) > MAX_WIDTH for width in _WIDTHS.findall(part.format)):
-        raise ExpressionFault(part.source, f"a width over {MAX_WIDTH} in the format {part.format!r}")
+        raise ExpressionFault(
+            part.source, f"a width over {MAX_WIDTH} in the format {part.format!r}"
+        )
     try:
         return format(value, part.format)
     except (ValueError, TypeError) as error:
@@ -346,16 +395,21 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
 
 
 class Template:
-    """A text with fields, ready to be filled in. Raises NotationFault or ExpressionFault when it does not parse."""
+    """A text with fields, ready to be filled in. Raises NotationFault or ExpressionFault when it
+    does not parse."""
 
     __slots__ = ("_expressions", "names", "parts", "source")
 
-    def __init__(self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None) -> None:
+    def __init__(
+        self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None
+    ) -> None:
         self.source = source
         if parts is None:
             parts = (Text(source),) if literal else parse_template(source)
         self.parts = parts
-        self._expressions = tuple(_expression_of(part) if isinstance(part, Field) else None for part in parts)
+        self._expressions = tuple(
+            _expression_of(part) if isinstance(part, Field) else None for part in parts
+        )
         self.names = frozenset[str]().union(*(each.names for each in self._expressions if each))
 
     def __reduce__(self) -> Any:
@@ -367,7 +421,11 @@ class Template:
     @property
     def constant(self) -> str | None:
         """The text itself when nothing has to be filled in, else None."""
-        return None if any(self._expressions) else "".join(part.text for part in self.parts if isinstance(part, Text))
+        return (
+            None
+            if any(self._expressions)
+            else "".join(part.text for part in self.parts if isinstance(part, Text))
+        )
 
     @property
     def expressions(self) -> Iterator[Expression]:
@@ -408,7 +466,8 @@ def word_template(word: Word, text: str = "") -> Template:
 
 
 def words_of(template: Template, scope: Scope) -> list[str]:
-    """Return the words that one word of the notation gives: a bare field that is a list is spliced, None gives none.
+    """Return the words that one word of the notation gives: a bare field that is a list is
+    spliced, None gives none.
 
     Raises ExpressionFault.
     """

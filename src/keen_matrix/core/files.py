@@ -1,4 +1,5 @@
-"""Writing files that people name: what is no regular file is written into, a link is kept, and nothing is left half written."""
+"""Writing files that people name: what is no regular file is written into, a link is kept, and
+nothing is left half written."""
 
 from __future__ import annotations
 
@@ -24,15 +25,18 @@ def usual_mode(path: str) -> int:
 
 @contextlib.contextmanager
 def replacing(path: str) -> Iterator[BinaryIO]:
-    """Yield a stream whose content takes the place of a regular file once the block has ended well, and not before.
+    """Yield a stream whose content takes the place of a regular file once the block has ended
+    well, and not before.
 
-    A link is kept and the file that it leads to is written; the file keeps its permissions. Where the folder takes no new
-    file, the old one is written into. Raises OSError.
+    A link is kept and the file that it leads to is written; the file keeps its permissions. Where
+    the folder takes no new file, the old one is written into. Raises OSError.
     """
     target = os.path.realpath(path)
     mode = usual_mode(target)
     try:
-        fd, temporary = tempfile.mkstemp(prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target))
+        fd, temporary = tempfile.mkstemp(
+            prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target)
+        )
     except PermissionError:
         if not os.access(target, os.W_OK):
             raise
@@ -55,7 +59,8 @@ def replacing(path: str) -> Iterator[BinaryIO]:
 
 
 def open_device(path: str) -> int:
-    """Open what is no regular file, a pipe or device, as it is: it can be written and not be replaced. Raises OSError.
+    """Open what is no regular file, a pipe or device, as it is: it can be written and not be
+    replaced. Raises OSError.
 
     A named pipe that nobody reads is an error (ENXIO) where opening it would wait without end.
     """
@@ -65,9 +70,11 @@ def open_device(path: str) -> int:
 
 
 def open_stream_of(path: str) -> int | None:
-    """Return 1 or 2 when a path leads to our own standard output or error, as /dev/stdout does; else None.
+    """Return 1 or 2 when a path leads to our own standard output or error, as /dev/stdout does;
+    else None.
 
-    Such a path is written through the stream that is open: opening it anew would begin at its start, over what is there.
+    Such a path is written through the stream that is open: opening it anew would begin at its
+    start, over what is there.
     """
     try:
         info = os.stat(path)
@@ -81,7 +88,8 @@ def open_stream_of(path: str) -> int | None:
 
 @contextlib.contextmanager
 def written(path: str) -> Iterator[BinaryIO]:
-    """Yield a stream to what stands at a path: our own standard streams, a pipe or device, or a regular file as `replacing` does.
+    """Yield a stream to what stands at a path: our own standard streams, a pipe or device, or a
+    regular file as `replacing` does.
 
     Raises OSError.
     """

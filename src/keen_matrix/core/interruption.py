@@ -1,7 +1,8 @@
-"""Being interrupted: the first signal breaks off what is done, and nothing breaks off the cleaning up.
+"""Being interrupted: the first signal breaks off what is done, and nothing breaks off the cleaning
+up.
 
-An exception that a signal handler raises can be lost, in a destructor say, so the request is also remembered, and asked for
-by whatever waits in a loop.
+An exception that a signal handler raises can be lost, in a destructor say, so the request is also
+remembered, and asked for by whatever waits in a loop.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ _heard: list[signal.Signals] = []
 
 
 def hear(numbers: Iterable[signal.Signals]) -> None:
-    """Have some signals raise KeyboardInterrupt, until the end has begun. To be called in the main thread.
+    """Have some signals raise KeyboardInterrupt, until the end has begun. To be called in the main
+    thread.
 
     Those that whoever started us ignores stay ignored (nohup ignores SIGHUP).
     """
@@ -34,9 +36,11 @@ def _interrupt(*_: object) -> None:
 
 
 def begin_ending() -> None:
-    """Say that cleaning up has begun, which takes seconds at most: further signals are passed over, to the process's very end.
+    """Say that cleaning up has begun, which takes seconds at most: further signals are passed
+    over, to the process's very end.
 
-    They are ignored from here on, since the interpreter takes handlers of its own away before it is gone.
+    They are ignored from here on, since the interpreter takes handlers of its own away before it
+    is gone.
     """
     _state["ending"] = True
     for number in _heard:
@@ -45,7 +49,8 @@ def begin_ending() -> None:
 
 @contextlib.contextmanager
 def not_now() -> Iterator[None]:
-    """Have signals passed over while a block cleans up; after it they are heard again, unless one had begun the end."""
+    """Have signals passed over while a block cleans up; after it they are heard again, unless one
+    had begun the end."""
     before = _state["ending"]
     _state["ending"] = True
     try:
@@ -62,7 +67,8 @@ def check() -> None:
 
 @contextlib.contextmanager
 def put_off() -> Iterator[None]:
-    """Have all signals wait for the end of a block that must not be broken off, such as the import of compiled code."""
+    """Have all signals wait for the end of a block that must not be broken off, such as the import
+    of compiled code."""
     before = signal.pthread_sigmask(signal.SIG_BLOCK, signal.valid_signals())
     try:
         yield

@@ -1,7 +1,8 @@
 """The oracle file: a Python file of the user's own whose functions expressions may call.
 
-Its names are read without running it. It is run when one of its functions is first called; a command that runs nothing
-forbids that for as long as it lasts, and one that wants to tell of it is told.
+Its names are read without running it. It is run when one of its functions is first called; a
+command that runs nothing forbids that for as long as it lasts, and one that wants to tell of it is
+told.
 """
 
 from __future__ import annotations
@@ -16,14 +17,25 @@ from typing import Any, NamedTuple
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import PassThrough
 
-_DATA = (ast.Constant, ast.List, ast.Tuple, ast.Set, ast.Dict, ast.JoinedStr, ast.ListComp, ast.SetComp, ast.DictComp)
+_DATA = (
+    ast.Constant,
+    ast.List,
+    ast.Tuple,
+    ast.Set,
+    ast.Dict,
+    ast.JoinedStr,
+    ast.ListComp,
+    ast.SetComp,
+    ast.DictComp,
+)
 """What an assigned name cannot be called for."""
 _asked: ContextVar[Callable[[str], None] | None] = ContextVar("asked", default=None)
 """Called with the path of an oracle before it is run."""
 
 
 class OracleNotRun(PassThrough):
-    """An expression calls the oracle in a command that runs nothing. It passes through the evaluation; `path` is the file."""
+    """An expression calls the oracle in a command that runs nothing. It passes through the
+    evaluation; `path` is the file."""
 
     def __init__(self, path: str) -> None:
         self.path = path
@@ -31,14 +43,16 @@ class OracleNotRun(PassThrough):
 
 
 class OracleNames(NamedTuple):
-    """The public functions of an oracle file by its text. `open` tells that it may have more: it imports all of a module."""
+    """The public functions of an oracle file by its text. `open` tells that it may have more: it
+    imports all of a module."""
 
     names: frozenset[str]
     open: bool = False
 
 
 def oracle_names(path: str | None) -> OracleNames:
-    """Return the names of an oracle's functions, found without running it. Raises RunFault when it cannot be read or parsed."""
+    """Return the names of an oracle's functions, found without running it. Raises RunFault when it
+    cannot be read or parsed."""
     if path is None:
         return OracleNames(frozenset())
     try:
@@ -61,12 +75,20 @@ def oracle_names(path: str | None) -> OracleNames:
             names |= {(each.asname or each.name).partition(".")[0] for each in node.names}
         elif isinstance(node, (ast.Assign, ast.AnnAssign)) and not isinstance(node.value, _DATA):
             targets = node.targets if isinstance(node, ast.Assign) else [node.target]
-            names |= {each.id for target in targets for each in ast.walk(target) if isinstance(each, ast.Name)}
-    return OracleNames(frozenset(name for name in names if not name.startswith("_") and name != "*"), star)
+            names |= {
+                each.id
+                for target in targets
+                for each in ast.walk(target)
+                if isinstance(each, ast.Name)
+            }
+    return OracleNames(
+        frozenset(name for name in names if not name.startswith("_") and name != "*"), star
+    )
 
 
 def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
-    """Yield the statements of a module that run when it is loaded, also those inside conditions, loops and tries."""
+    """Yield the statements of a module that run when it is loaded, also those inside conditions,
+    loops and tries."""
     for node in body:
         yield node
         for name in ("body", "orelse", "finalbody"):
@@ -78,7 +100,8 @@ def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
 
 @contextlib.contextmanager
 def asking(hook: Callable[[str], None]) -> Iterator[None]:
-    """Have a function called with an oracle's path before the oracle is run, for as long as the block lasts.
+    """Have a function called with an oracle's path before the oracle is run, for as long as the
+    block lasts.
 
     A hook that raises keeps it from being run.
     """
@@ -95,7 +118,8 @@ def forbidden(path: str) -> None:
 
 
 def oracle_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
-    """Run an oracle file and return its public functions, defined or imported. Raises RunFault when it does not run."""
+    """Run an oracle file and return its public functions, defined or imported. Raises RunFault
+    when it does not run."""
     if path is None:
         return {}
     hook = _asked.get()
@@ -105,8 +129,12 @@ def oracle_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
         found = runpy.run_path(path, run_name="keen_matrix_oracle")
     except (Exception, SystemExit) as error:
         last = str(error).splitlines()[-1] if str(error) else ""
-        raise RunFault(f"the oracle file {path} could not be loaded: {type(error).__name__}: {last}") from error
-    return {name: value for name, value in found.items() if callable(value) and not name.startswith("_")}
+        raise RunFault(
+            f"the oracle file {path} could not be loaded: {type(error).__name__}: {last}"
+        ) from error
+    return {
+        name: value for name, value in found.items() if callable(value) and not name.startswith("_")
+    }
 
 
 class _Named:
@@ -139,7 +167,8 @@ class _Oracle:
 def named_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
     """Return the functions of an oracle by its text; it is run when one of them is first called.
 
-    An oracle whose names cannot all be told from its text is run at once. Raises RunFault when it cannot be read.
+    An oracle whose names cannot all be told from its text is run at once. Raises RunFault when it
+    cannot be read.
     """
     if path is None:
         return {}
@@ -151,7 +180,8 @@ def named_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
 
 
 class OncePerCase:
-    """A function of the oracle file that works out each answer once in a case, however many expectations ask."""
+    """A function of the oracle file that works out each answer once in a case, however many
+    expectations ask."""
 
     def __init__(self, function: Callable[..., Any]) -> None:
         self._function = function

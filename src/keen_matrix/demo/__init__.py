@@ -1,1 +1,2 @@
-"""The sample ferry office: three small programs, sound and faulty, with specs that tell them apart."""
+"""The sample ferry office: three small programs, sound and faulty, with specs that tell them
+apart."""

@@ -1,7 +1,8 @@
 """Reports from journals, in formats that other programs and people read.
 
-Each module has one function `write(report, stream)`; a report is read from its journals once for the summary and once
-more for the cases, so that a million of them take no more memory than a thousand.
+Each module has one function `write(report, stream)`; a report is read from its journals once for
+the summary and once more for the cases, so that a million of them take no more memory than a
+thousand.
 """
 
 from __future__ import annotations
@@ -52,6 +53,7 @@ class Report:
 
 
 def write_report(format: str, report: Report, stream: BinaryIO) -> None:
-    """Write a report in a format. Raises RunFault when a journal cannot be read, OSError when the stream fails."""
+    """Write a report in a format. Raises RunFault when a journal cannot be read, OSError when the
+    stream fails."""
     module, _, function = FORMATS[format].writer.partition(":")
     getattr(import_module(f"keen_matrix.reports.{module}"), function)(report, stream)

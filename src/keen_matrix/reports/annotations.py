@@ -1,4 +1,5 @@
-"""Annotations: workflow commands that make CI systems show a failure beside the rule that it broke."""
+"""Annotations: workflow commands that make CI systems show a failure beside the rule that it
+broke."""
 
 from __future__ import annotations
 
@@ -21,7 +22,13 @@ def _command(spec: str, cause: Cause) -> str:
     rule = first_rule(cause.fields)
     line = rule.rpartition(":")[2] if rule else "1"
     more = f" (and {cause.count - 1} more the same way)" if cause.count > 1 else ""
-    text = "\n".join([f"{message_of(cause.fields)}{more}", f"  {title_of(cause.fields)}", *lines_of(cause.fields)])
+    text = "\n".join(
+        [
+            f"{message_of(cause.fields)}{more}",
+            f"  {title_of(cause.fields)}",
+            *lines_of(cause.fields),
+        ]
+    )
     title = f"{cause.fields.matrix} {cause.fields.id[:6]}"
     level = "warning" if cause.fields.verdict == "unchecked" else "error"
     return f"::{level} file={_property(os.path.normpath(spec))},line={line},title={_property(title)}::{_data(text)}"

@@ -1,4 +1,5 @@
-"""The formats of reports: a row each, and a module with the function that writes it, loaded when it is asked for."""
+"""The formats of reports: a row each, and a module with the function that writes it, loaded when
+it is asked for."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ class FormatKind:
     writer: str
     """`module:function` in this package; the function takes a report and a binary stream."""
     mark: bytes
-    """How its reports begin, as a regular expression: what begins otherwise is no earlier report, and is never replaced."""
+    """How its reports begin, as a regular expression: what begins otherwise is no earlier report,
+    and is never replaced."""
 
 
 FORMATS: Mapping[str, FormatKind] = {

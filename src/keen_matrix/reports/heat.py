@@ -1,4 +1,5 @@
-"""Heat tables for reports: how closely expectations look (doubt), and what the vectors reach (coverage)."""
+"""Heat tables for reports: how closely expectations look (doubt), and what the vectors reach
+(coverage)."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ from keen_matrix.core.vectors.unfold import unfold
 from keen_matrix.reports import Report
 
 MOST_CASES = 5_000
-"""Cases of a spec up to which a report works these tables out: they ask every expectation some twenty times."""
+"""Cases of a spec up to which a report works these tables out: they ask every expectation some
+twenty times."""
 
 
 class Cell(NamedTuple):
@@ -49,7 +51,8 @@ class Heat:
 def heats(report: Report) -> list[Heat]:
     """Return the tables of each spec that still is as it was in the run; none for larger runs.
 
-    A report by itself runs nothing: specs below this folder alone are read, and none whose tables need its oracle to be run.
+    A report by itself runs nothing: specs below this folder alone are read, and none whose tables
+    need its oracle to be run.
     """
     found: list[Heat] = []
     if report.summary.counts.total() > MOST_CASES:

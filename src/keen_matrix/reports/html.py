@@ -1,4 +1,5 @@
-"""One self-contained HTML page: no request leaves it, and nothing that a program printed can run in it."""
+"""One self-contained HTML page: no request leaves it, and nothing that a program printed can run
+in it."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
 
 MOST_CASES = 20_000
-"""Cases in the table. Those that did not hold come first; the page says how many held ones it leaves out."""
+"""Cases in the table. Those that did not hold come first; the page says how many held ones it
+leaves out."""
 MOST_DETAILED = 3_000
 """Cases that did not hold with everything that they printed."""
 HELD_OUTPUT = 400
@@ -53,7 +55,8 @@ def write(report: Report, stream: BinaryIO) -> None:
 
 
 def _script_hash(environment: Any) -> str:
-    """Return what the page's policy calls its one script by: nothing else that may stand in the page runs (CSP 3, 2.3.1)."""
+    """Return what the page's policy calls its one script by: nothing else that may stand in the
+    page runs (CSP 3, 2.3.1)."""
     source, *_ = environment.loader.get_source(environment, "page.html.j2")
     script = source.rpartition("<script>\n")[2].partition("</script>")[0]
     digest = hashlib.sha256(f"\n{script}".encode()).digest()
@@ -61,7 +64,8 @@ def _script_hash(environment: Any) -> str:
 
 
 def _embedded(data: Any) -> str:
-    """Return JSON that can stand inside a script element: no < that could end it, no separators of lines."""
+    """Return JSON that can stand inside a script element: no < that could end it, no separators of
+    lines."""
     text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
     for character, code in (
         ("<", "\\u003c"),
@@ -83,7 +87,8 @@ def _grids(report: Report, matrix: Any) -> list[Grid]:
 
 
 def _cases(report: Report) -> tuple[dict[str, Any], int]:
-    """Return the cases of the page: those that did not hold, then those that held, and how many are left out."""
+    """Return the cases of the page: those that did not hold, then those that held, and how many
+    are left out."""
     order = {key: number for number, key in enumerate(report.summary.matrices)}
     failed: list[Any] = []
     held: list[Any] = []
@@ -101,11 +106,15 @@ def _cases(report: Report) -> tuple[dict[str, Any], int]:
     kept = held[: max(0, MOST_CASES - len(failed))]
     return {
         "cases": failed + kept,
-        "matrices": [{"name": each.name, "spec": each.spec} for each in report.summary.matrices.values()],
+        "matrices": [
+            {"name": each.name, "spec": each.spec} for each in report.summary.matrices.values()
+        ],
     }, left_out + len(held) - len(kept)
 
 
-def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool) -> dict[str, Any]:
+def _case(
+    record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool
+) -> dict[str, Any]:
     header, fields = record
     held = fields.verdict == "held"
     launch = shell_line(header.launch)
@@ -117,7 +126,10 @@ def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed:
         "line": f"{launch} {shell_line(fields.argv)}".strip()[:20_000],
     }  # fmt: skip
     if held or detailed:
-        case["out"], case["err"] = output_of(fields, "stdout", most), output_of(fields, "stderr", most)
+        case["out"], case["err"] = (
+            output_of(fields, "stdout", most),
+            output_of(fields, "stderr", most),
+        )
     if not held:
         case["a"] = [_aspect(each, fields) for each in fields.aspects if not each.met]
     return case
@@ -128,7 +140,11 @@ def _aspect(aspect: AspectRecord, fields: Record) -> dict[str, str]:
     if aspect.difference:
         kept = aspect.difference
         expected, actual = (
-            "\n".join(f"{number}  {escape(text)}" for kind, number, text in kept.lines if kind in ("same", side))
+            "\n".join(
+                f"{number}  {escape(text)}"
+                for kind, number, text in kept.lines
+                if kind in ("same", side)
+            )
             for side in ("expected", "found")
         )
     return {"a": str(aspect.aspect), "f": str(aspect.form), "e": expected, "c": actual,
@@ -146,9 +162,15 @@ def _histogram(report: Report) -> dict[str, Any]:
     low, high = -4.0, 3.0
     bins = [[0, 0] for _ in range(BINS)]
     for _, fields in report.cases():
-        at = min(BINS - 1, max(0, int((log10(max(fields.seconds, 1e-9)) - low) / (high - low) * BINS)))
+        at = min(
+            BINS - 1, max(0, int((log10(max(fields.seconds, 1e-9)) - low) / (high - low) * BINS))
+        )
         bins[at][fields.verdict != "held"] += 1
     used = [number for number, pair in enumerate(bins) if any(pair)]
     first, last = (used[0], used[-1] + 1) if used else (0, 1)
     edges = [10 ** (low + number * (high - low) / BINS) for number in range(first, last + 1)]
-    return {"bins": bins[first:last], "edges": edges, "most": max((sum(pair) for pair in bins), default=1) or 1}
+    return {
+        "bins": bins[first:last],
+        "edges": edges,
+        "most": max((sum(pair) for pair in bins), default=1) or 1,
+    }

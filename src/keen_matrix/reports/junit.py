@@ -1,4 +1,5 @@
-"""JUnit XML: a suite a matrix. Held cases pass; crashed, hung and unlaunched ones are errors, all others failures."""
+"""JUnit XML: a suite a matrix. Held cases pass; crashed, hung and unlaunched ones are errors, all
+others failures."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ def write(report: Report, stream: BinaryIO) -> None:
     for spec, fault in faults.items():
         xml.ignorableWhitespace("\n")
         xml.startElement("testsuite", _numbers(Counter(unlaunched=1), 0.0, {"name": spec}))
-        xml.startElement("testcase", {"classname": legal(spec), "name": "the whole spec", "time": "0.000"})  # type: ignore[arg-type]
+        about = {"classname": legal(spec), "name": "the whole spec", "time": "0.000"}
+        xml.startElement("testcase", about)  # type: ignore[arg-type]
         _element(xml, "error", "it could not be run", "unlaunched", fault)
         xml.endElement("testcase")
         xml.endElement("testsuite")
@@ -37,7 +39,10 @@ def write(report: Report, stream: BinaryIO) -> None:
         xml.ignorableWhitespace("\n")
         started = summary.headers[0].started[:19] if summary.headers else ""
         name = f"{matrix.spec}: {matrix.name}"
-        xml.startElement("testsuite", _numbers(matrix.counts, matrix.seconds, {"name": name, "timestamp": started}))
+        xml.startElement(
+            "testsuite",
+            _numbers(matrix.counts, matrix.seconds, {"name": name, "timestamp": started}),
+        )
         for fields in report.cases_in(matrix.spec, matrix.name):
             _case(xml, matrix, fields)
         xml.endElement("testsuite")
@@ -70,7 +75,11 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record) -> None:
     xml.startElement("testcase", attributes)
     if verdict != "held":
         _element(
-            xml, "error" if verdict in _ERRORS else "failure", message_of(fields), verdict, "\n".join(lines_of(fields))
+            xml,
+            "error" if verdict in _ERRORS else "failure",
+            message_of(fields),
+            verdict,
+            "\n".join(lines_of(fields)),
         )
         for name, tag in (("stdout", "system-out"), ("stderr", "system-err")):
             text = output_of(fields, name, OUTPUT_KEPT)

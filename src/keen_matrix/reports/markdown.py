@@ -1,4 +1,5 @@
-"""Markdown for a merge request: the summary, a grid of each matrix that did not hold, the failures folded."""
+"""Markdown for a merge request: the summary, a grid of each matrix that did not hold, the failures
+folded."""
 
 from __future__ import annotations
 
@@ -25,7 +26,10 @@ def write(report: Report, stream: BinaryIO) -> None:
     summary = report.summary
     lines = [*_head(summary)]
     for spec, fault in report.faults.items():
-        lines += [f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}", ""]
+        lines += [
+            f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}",
+            "",
+        ]
     lines += _table(summary)
     for matrix in summary.matrices.values():
         if matrix.held < matrix.total:
@@ -75,7 +79,9 @@ def _grid(grid: Grid) -> Iterator[str]:
     yield "|---|" + ":-:|" * len(columns)
     for row in rows:
         yield (
-            f"| {cell(row)} | " + " | ".join(sign_of(STATE_SIGNS[grid.state(row, column)]) for column in columns) + " |"
+            f"| {cell(row)} | "
+            + " | ".join(sign_of(STATE_SIGNS[grid.state(row, column)]) for column in columns)
+            + " |"
         )
     left = (len(grid.columns) - len(columns), len(grid.rows) - len(rows))
     if any(left):
@@ -84,7 +90,9 @@ def _grid(grid: Grid) -> Iterator[str]:
 
 
 def _failures(summary: RunSummary) -> Iterator[str]:
-    causes = [(matrix, cause) for matrix in summary.matrices.values() for cause in matrix.causes.values()]
+    causes = [
+        (matrix, cause) for matrix in summary.matrices.values() for cause in matrix.causes.values()
+    ]
     for matrix, cause in causes[:MOST_CAUSES]:
         yield from _failure(matrix, cause)
     if len(causes) > MOST_CAUSES:
@@ -96,7 +104,9 @@ def _failure(matrix: MatrixSummary, cause: Cause) -> Iterator[str]:
     yield f"<details><summary>{summary_text(f'{matrix.name}: {message_of(cause.fields)}')}{count}</summary>"
     yield ""
     body = [title_of(cause.fields), *lines_of(cause.fields)]
-    fence = "`" * max(3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0))
+    fence = "`" * max(
+        3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0)
+    )
     yield f"{fence}text"
     yield from body
     yield fence

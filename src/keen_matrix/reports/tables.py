@@ -1,6 +1,7 @@
 """A row a case, axis values as columns: CSV (RFC 4180) and JSON, ready for pandas.
 
-In CSV a text that begins with `= + - @` or a tab stands behind a quote, or a spreadsheet would run it; JSON has it as it is.
+In CSV a text that begins with `= + - @` or a tab stands behind a quote, or a spreadsheet would run
+it; JSON has it as it is.
 """
 
 from __future__ import annotations
@@ -51,7 +52,9 @@ def _size(fields: Record, name: str) -> int:
 
 def write_csv(report: Report, stream: BinaryIO) -> None:
     """Write the rows as CSV with a header."""
-    text = io.TextIOWrapper(stream, encoding="utf-8", errors="backslashreplace", newline="", write_through=True)
+    text = io.TextIOWrapper(
+        stream, encoding="utf-8", errors="backslashreplace", newline="", write_through=True
+    )
     names = [*PLAIN, *(f"axis.{name}" for name in report.summary.value_names)]
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(names)
@@ -61,9 +64,14 @@ def write_csv(report: Report, stream: BinaryIO) -> None:
 
 
 def _cell(value: Any) -> Any:
-    """Return a value for a cell. A text that a spreadsheet would take for a formula gets a quote before it (CWE-1236)."""
+    """Return a value for a cell. A text that a spreadsheet would take for a formula gets a quote
+    before it (CWE-1236)."""
     shown = shown_value(value) if isinstance(value, list) else "" if value is None else value
-    return f"'{shown}" if isinstance(shown, str) and shown.startswith(("=", "+", "-", "@", "\t", "\r")) else shown
+    return (
+        f"'{shown}"
+        if isinstance(shown, str) and shown.startswith(("=", "+", "-", "@", "\t", "\r"))
+        else shown
+    )
 
 
 def write_json(report: Report, stream: BinaryIO) -> None:
@@ -71,5 +79,7 @@ def write_json(report: Report, stream: BinaryIO) -> None:
     stream.write(b"[")
     for number, row in enumerate(rows(report)):
         text = json.dumps(row, ensure_ascii=False)
-        stream.write((",\n" if number else "\n").encode() + text.encode("utf-8", "backslashreplace"))
+        stream.write(
+            (",\n" if number else "\n").encode() + text.encode("utf-8", "backslashreplace")
+        )
     stream.write(b"\n]\n")

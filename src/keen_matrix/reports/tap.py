@@ -1,4 +1,5 @@
-"""TAP, the Test Anything Protocol, version 14: a line a case, with a YAML block for what did not hold."""
+"""TAP, the Test Anything Protocol, version 14: a line a case, with a YAML block for what did not
+hold."""
 
 from __future__ import annotations
 
@@ -16,17 +17,25 @@ def write(report: Report, stream: BinaryIO) -> None:
     """Write the report, case by case."""
     faults = report.faults
     total = report.summary.counts.total() + len(faults)
-    stream.write(b"TAP version 14\n" + f"1..{total}{' # SKIP nothing was run' if not total else ''}\n".encode())
+    stream.write(
+        b"TAP version 14\n"
+        + f"1..{total}{' # SKIP nothing was run' if not total else ''}\n".encode()
+    )
     for number, (spec, fault) in enumerate(faults.items(), 1):
         text = "".join(f"    {line}\n" for line in map(escape, fault.splitlines()))
         block = f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "unlaunched"\n  reason: |2\n{text}  ...\n'
         stream.write(block.encode("utf-8", "backslashreplace"))
     for number, (_, fields) in enumerate(report.cases(), len(faults) + 1):
-        stream.write("".join(f"{line}\n" for line in _lines(number, fields)).encode("utf-8", "backslashreplace"))
+        stream.write(
+            "".join(f"{line}\n" for line in _lines(number, fields)).encode(
+                "utf-8", "backslashreplace"
+            )
+        )
 
 
 def _plain(text: str) -> str:
-    """Return a text that is a description and nothing else: one line, with no sign that TAP reads (TAP 14, escaping)."""
+    """Return a text that is a description and nothing else: one line, with no sign that TAP reads
+    (TAP 14, escaping)."""
     return escape(text).replace("\\", "\\\\").replace("#", "\\#")
 
 

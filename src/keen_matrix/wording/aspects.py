@@ -7,7 +7,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from keen_matrix.core.expect import aspects, forms
-from keen_matrix.core.expect.differences import Difference, DiffLine, difference, first_difference, split_lines
+from keen_matrix.core.expect.differences import (
+    Difference,
+    DiffLine,
+    difference,
+    first_difference,
+    split_lines,
+)
 from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.launch.child import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
@@ -20,7 +26,8 @@ from keen_matrix.wording.safe import shell_word as visible_word
 from keen_matrix.wording.signs import STYLE_OF, Look, Segment
 
 LINE_SHOWN = 2_000
-"""Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one hides the rest."""
+"""Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one
+hides the rest."""
 MOST_STDIN = 200
 """Characters of standard input that stand in a line which repeats a case."""
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
@@ -31,9 +38,17 @@ TOLD = {**forms.TOLD, **aspects.TOLD}
 
 
 def failure_rows(
-    look: Look, fields: Record, matrix: str, line: str, others: Sequence[str], more: int, *, everything: bool
+    look: Look,
+    fields: Record,
+    matrix: str,
+    line: str,
+    others: Sequence[str],
+    more: int,
+    *,
+    everything: bool,
 ) -> Iterator[list[Segment]]:
-    """Yield one failure; `line` repeats it by hand, `others` are ids that failed the same way, and `more` how many beyond."""
+    """Yield one failure; `line` repeats it by hand, `others` are ids that failed the same way, and
+    `more` how many beyond."""
     verdict = fields.verdict
     yield [
         (matrix, "strong"),
@@ -45,7 +60,10 @@ def failure_rows(
     ]
     yield from pasted("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
     if verdict == "unchecked":
-        yield ["  ", ("no expectation looks at this vector; give its matrix or [expect] one", "warn")]
+        yield [
+            "  ",
+            ("no expectation looks at this vector; give its matrix or [expect] one", "warn"),
+        ]
     yield from aspects_rows(look, fields, everything=everything)
     if everything or verdict == "hung":
         yield from stream_rows(look, fields, whole=everything)
@@ -57,7 +75,8 @@ def failure_rows(
 
 
 def pasted(indent: str, line: str, style: str = "") -> Iterator[list[Segment]]:
-    """Yield a line that is to be pasted. One with newlines, which stand in quotes, is written on several, nothing added."""
+    """Yield a line that is to be pasted. One with newlines, which stand in quotes, is written on
+    several, nothing added."""
     first, *rest = line.split("\n")
     yield [indent, (first, style)]
     for each in rest:
@@ -84,7 +103,9 @@ def _cut_line(line: str) -> str:
     return f"{kept} … (a line of {len(line):,} characters; keen-matrix unfold --format shell shows it whole)"
 
 
-def _labelled_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
+def _labelled_rows(
+    look: Look, aspect: AspectRecord, fields: Record, *, everything: bool
+) -> Iterator[list[Segment]]:
     name = aspect.aspect.removeprefix("files.")
     if aspect.step:
         name = f"{aspect.step} {name}"
@@ -99,7 +120,9 @@ def _labelled_rows(look: Look, aspect: AspectRecord, fields: Record, *, everythi
         yield segments
 
 
-def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
+def _aspect_rows(
+    look: Look, aspect: AspectRecord, fields: Record, *, everything: bool
+) -> Iterator[list[Segment]]:
     """Yield the rows of one aspect: expected before found."""
     form, expected, actual = aspect.form, aspect.expected or "", aspect.actual or ""
     if aspect.problem:
@@ -110,13 +133,17 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
         yield _found(f"it was not: {escape(actual)}")
     elif form == "timeout":
         yield _expected(f"to end within {expected} s")
-        yield _found(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
+        yield _found(
+            f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)"
+        )
     elif form == "stop":
         yield _expected("to end on the signal that stops it")
         yield _found("still running 2 s after it; killed")
     elif form == "prompt":
         yield _expected(f"the prompt {quoted(expected, look.width - 30)}")
-        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
+        yield _found(
+            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
+        )
         for prompt, reply in fields.dialogue:
             yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
     elif form == "leftovers":
@@ -127,7 +154,9 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
         yield _found(actual)
     elif form == "steady":
         yield _expected("the same outcome every time")
-        yield _found(f"{actual} different ones in {counted(fields.repeats.times if fields.repeats else 0, 'launch')}")
+        yield _found(
+            f"{actual} different ones in {counted(fields.repeats.times if fields.repeats else 0, 'launch')}"
+        )
     elif aspect.aspect in ("alike", "effect", "reference"):
         yield from _compared_rows(look, aspect, fields, everything=everything)
     elif form == "blame":
@@ -135,10 +164,16 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
         yield _found(f"it names {escape(actual)} instead")
     elif form == "names":
         yield _expected(f"the message to name {quoted(expected)}")
-        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
+        yield _found(
+            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
+        )
     elif form == "help":
         yield _expected(escape(expected))
-        yield _found("not in the help text" if aspect.actual == "" and expected.startswith("to name") else "nothing")
+        yield _found(
+            "not in the help text"
+            if aspect.actual == "" and expected.startswith("to name")
+            else "nothing"
+        )
     elif form == "undeclared":
         yield _expected("no option that the synopsis does not have")
         yield _found(f"the help lists {escape(actual)}")
@@ -159,7 +194,9 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
         yield _found(actual)
     elif form == "unrecorded":
         yield _expected("a baseline; keen-matrix baseline shows and accepts what was found")
-        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
+        yield _found(
+            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
+        )
     elif form == "lines-any-order":
         yield _expected("these lines, in any order")
         missing, extra = (len(text.split("\n")) if text else 0 for text in (expected, actual))
@@ -171,7 +208,9 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
     elif form == "json-text":
         yield _expected("JSON")
         yield [("but       ", "dim"), escape(expected)]
-        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
+        yield _found(
+            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
+        )
     elif aspect.difference:
         kept = aspect.difference
         lines = tuple(DiffLine(*each) for each in kept.lines)
@@ -186,12 +225,17 @@ def _aspect_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything
         yield _found(_found_text(look, told, actual))
 
 
-def _compared_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Iterator[list[Segment]]:
-    """Yield how a launch differs from the first one of its case, or that an option made no difference."""
+def _compared_rows(
+    look: Look, aspect: AspectRecord, fields: Record, *, everything: bool
+) -> Iterator[list[Segment]]:
+    """Yield how a launch differs from the first one of its case, or that an option made no
+    difference."""
     form, expected, actual = aspect.form, aspect.expected or "", aspect.actual or ""
     if form == "effect":
         yield _expected(f"{fields.culprit} to make a difference")
-        yield _found(f"the same in {counted(int(actual), 'pair')} of vectors, such as with {escape(expected)}")
+        yield _found(
+            f"the same in {counted(int(actual), 'pair')} of vectors, such as with {escape(expected)}"
+        )
         return
     other = fields.steps[aspect.step - 1].argv
     same = tuple(other) == tuple(fields.argv)
@@ -266,7 +310,8 @@ def _found_text(look: Look, told: Told, actual: str) -> str:
 
 
 def _whole(aspect: AspectRecord, fields: Record) -> str:
-    """Return all of what was found, from the record's stream when the aspect keeps only its beginning."""
+    """Return all of what was found, from the record's stream when the aspect keeps only its
+    beginning."""
     if aspect.aspect in ("stdout", "stderr") and not aspect.step:
         masked: str | None = getattr(fields, f"{aspect.aspect}_masked")
         if masked is not None:
@@ -275,12 +320,19 @@ def _whole(aspect: AspectRecord, fields: Record) -> str:
     return aspect.actual or ""
 
 
-def _text_rows(look: Look, expected: str, found: str, *, everything: bool) -> Iterator[list[Segment]]:
-    """Yield a whole text against another: short ones side by side with a caret, longer ones line by line."""
+def _text_rows(
+    look: Look, expected: str, found: str, *, everything: bool
+) -> Iterator[list[Segment]]:
+    """Yield a whole text against another: short ones side by side with a caret, longer ones line
+    by line."""
     space = look.sign("space")
     if expected != found and expected.removesuffix("\n") == found.removesuffix("\n"):
-        yield _expected("a newline at the end" if expected.endswith("\n") else "no newline at the end")
-        yield _found("the same text without one" if expected.endswith("\n") else "the same text with one")
+        yield _expected(
+            "a newline at the end" if expected.endswith("\n") else "no newline at the end"
+        )
+        yield _found(
+            "the same text without one" if expected.endswith("\n") else "the same text with one"
+        )
         return
     if len(split_lines(expected)) <= 1 and len(split_lines(found)) <= 1:
         left, right = expected.removesuffix("\n"), found.removesuffix("\n")
@@ -293,8 +345,11 @@ def _text_rows(look: Look, expected: str, found: str, *, everything: bool) -> It
     yield from difference_rows(look, expected, found, everything=everything)
 
 
-def difference_rows(look: Look, expected: str, found: str, *, everything: bool = False) -> Iterator[list[Segment]]:
-    """Yield how two texts differ, line by line: the first places and their surroundings, with counts of the rest."""
+def difference_rows(
+    look: Look, expected: str, found: str, *, everything: bool = False
+) -> Iterator[list[Segment]]:
+    """Yield how two texts differ, line by line: the first places and their surroundings, with
+    counts of the rest."""
     most = 1_000 if everything else 14
     yield from shown_difference(look, difference(expected, found, most), most)
 
@@ -323,14 +378,19 @@ def stream_rows(look: Look, fields: Record | StepRecord, *, whole: bool) -> Iter
         skipped = len(lines) - len(shown)
         yield ["  ", (label, "dim"), f"  ({counted(skipped, 'line')} before)" if skipped else ""]
         for line in shown:
-            yield ["    ", (f"{look.sign('bar')} ", "dim"), visible_line(line[:2_000], look.sign("space"))]
+            yield [
+                "    ",
+                (f"{look.sign('bar')} ", "dim"),
+                visible_line(line[:2_000], look.sign("space")),
+            ]
 
 
 def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, Any]) -> str:
-    """Return the line that repeats a case by hand in POSIX sh: environment and standard input before the words.
+    """Return the line that repeats a case by hand in POSIX sh: environment and standard input
+    before the words.
 
-    Newlines stand in it as they are, inside quotes. What contains other invisible characters is not repeated exactly, which a
-    comment at the end says, with the way to do it.
+    Newlines stand in it as they are, inside quotes. What contains other invisible characters is
+    not repeated exactly, which a comment at the end says, with the way to do it.
     """
     compared = bool(fields.relation)  # what it is compared with stands beside the difference
     steps = [fields.argv, *(() if compared else fields.more_argv)]
@@ -340,13 +400,21 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, 
     exact = not around.get("inexact") and all(map(is_written_whole, texts))
     shell_line, shell_word = (exact_line, shlex.quote) if exact else (visible_words, visible_word)
     line = " ; ".join(shell_line([*launch, *words]) for words in steps)
-    env = "".join(f"{name}={shell_word(value)} " for name, value in around.get("env", {}).items() if value is not None)
+    env = "".join(
+        f"{name}={shell_word(value)} "
+        for name, value in around.get("env", {}).items()
+        if value is not None
+    )
     unset = [name for name, value in around.get("env", {}).items() if value is None]
     if unset:
         env = f"env {' '.join(f'-u {shell_word(name)}' for name in unset)} {env}"
     line = env + line
     if stdin:
-        line = f"printf %s {shell_word(stdin)} | {line}" if len(stdin) <= MOST_STDIN else f"{line} < STDIN"
+        line = (
+            f"printf %s {shell_word(stdin)} | {line}"
+            if len(stdin) <= MOST_STDIN
+            else f"{line} < STDIN"
+        )
     elif "file" in around:
         line += f" < {shell_word(around['file'])}"
     elif "command" in around:

@@ -39,7 +39,8 @@ def first_rule(fields: Record) -> str:
 
 
 def output_of(fields: Record, name: str, most: int = OUTPUT_SHOWN) -> str:
-    """Return a stream with everything that has no shape of its own written as an escape, cut to a length that is told."""
+    """Return a stream with everything that has no shape of its own written as an escape, cut to a
+    length that is told."""
     text = kept_bytes(fields, name).decode("utf-8", "surrogateescape")
     cut = text[:most]
     shown = "\n".join(visible_line(line, " ") for line in cut.split("\n"))

@@ -9,12 +9,15 @@ def counted(count: int, noun: str) -> str:
     """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
     if count == 1:
         return f"1 {noun}"
-    many = _PLURALS.get(noun) or (f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s")
+    many = _PLURALS.get(noun) or (
+        f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s"
+    )
     return f"{count:,} {many}" if count else f"no {many}"
 
 
 def duration(value: float) -> str:
-    """Return a duration: `0.044 s` below ten seconds, `12.3 s` below a hundred, `340 s` above, thousands with a comma."""
+    """Return a duration: `0.044 s` below ten seconds, `12.3 s` below a hundred, `340 s` above,
+    thousands with a comma."""
     digits = 3 if value < 10 else 1 if value < 100 else 0
     return f"{value:,.{digits}f} s"
 

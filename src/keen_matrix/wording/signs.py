@@ -1,4 +1,5 @@
-"""Signs of verdicts and of drawn lines: different in shape as well as in colour, each with an ASCII form."""
+"""Signs of verdicts and of drawn lines: different in shape as well as in colour, each with an
+ASCII form."""
 
 from __future__ import annotations
 
@@ -12,8 +13,15 @@ VERDICT_SIGNS = {
     "held": ("=", "="), "differed": ("≠", "#"), "crashed": ("!", "!"), "hung": ("…", ":"), "unlaunched": ("∅", "0"),
     "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "mixed": ("±", "+"), "blank": ("·", "."),
 }  # fmt: skip
-"""Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was found is what was expected."""
-MARKS = {"space": ("·", "\\s"), "bar": ("│", "|"), "to": ("→", "->"), "dash": ("—", "-"), "ellipsis": ("…", "...")}
+"""Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was
+found is what was expected."""
+MARKS = {
+    "space": ("·", "\\s"),
+    "bar": ("│", "|"),
+    "to": ("→", "->"),
+    "dash": ("—", "-"),
+    "ellipsis": ("…", "..."),
+}
 """Marks in lines of text."""
 GRID_WORDS = {"held": "all held", "mixed": "some held", "differed": "none held", "blank": "not run"}
 """What the signs in a cell of a grid stand for."""
@@ -66,5 +74,9 @@ def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None
     for name in VERDICT_SIGNS:
         if name in shown:
             text = f" {(words or {}).get(name, name)}"
-            segments += ["   " if len(segments) > 1 else "", (look.sign(name), STYLE_OF[name]), (text, "dim")]
+            segments += [
+                "   " if len(segments) > 1 else "",
+                (look.sign(name), STYLE_OF[name]),
+                (text, "dim"),
+            ]
     return segments

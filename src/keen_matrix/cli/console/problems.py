@@ -13,7 +13,9 @@ from keen_matrix.core.spec.source import placed
 
 def print_problems(problems: Iterable[Problem], options: Any, *, to_stdout: bool = False) -> None:
     """Write problems with the line they stand on and a caret under the place."""
-    screen = Screen(sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto"))
+    screen = Screen(
+        sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto")
+    )
     for problem in problems:
         write_problem(screen, placed(problem))
 
@@ -22,7 +24,9 @@ def write_problem(screen: Screen, problem: Problem) -> None:
     """Write one problem."""
     style = "bad" if problem.severity == "error" else "warn"
     text = f" {problem.message}"
-    screen.line((f"{problem.place}:", "place"), *([(" warning:", "warn")] if style == "warn" else []), text)
+    screen.line(
+        (f"{problem.place}:", "place"), *([(" warning:", "warn")] if style == "warn" else []), text
+    )
     if problem.excerpt:
         line, caret = problem.excerpt
         bar = screen.sign("bar")

@@ -11,12 +11,15 @@ DRAWS_A_SECOND = 8
 
 
 class Progress:
-    """Cases done, not held so far, and time left, drawn on standard error for as long as a run works.
+    """Cases done, not held so far, and time left, drawn on standard error for as long as a run
+    works.
 
     A thread draws it, so that it is right also while no case ends.
     """
 
-    def __init__(self, total: int | None, *, enabled: bool, color: str = "auto", jobs: int = 1) -> None:
+    def __init__(
+        self, total: int | None, *, enabled: bool, color: str = "auto", jobs: int = 1
+    ) -> None:
         self.jobs, self.color = jobs, color
         self.total, self.done, self.failed = total, 0, 0
         self._bar: Any = None
@@ -38,7 +41,12 @@ class Progress:
 
             def get_renderables(bar) -> Iterable[RenderableType]:
                 for task in bar.task_ids:
-                    bar.update(task, completed=self.done, failed=self._failed_shown(), now=self._running_shown())
+                    bar.update(
+                        task,
+                        completed=self.done,
+                        failed=self._failed_shown(),
+                        now=self._running_shown(),
+                    )
                 return super().get_renderables()
 
         console = Console(stderr=True, no_color=self.color == "never" or None)

@@ -1,4 +1,5 @@
-"""Where lines go: a stream, its width, its colours and its signs. Lines are data: segments of text with a style."""
+"""Where lines go: a stream, its width, its colours and its signs. Lines are data: segments of text
+with a style."""
 
 from __future__ import annotations
 
@@ -18,18 +19,23 @@ STYLES = {
 
 
 class Screen:
-    """One output stream. `color` (from the `choice` auto, always or never) and `width` are settled when it is made.
+    """One output stream. `color` (from the `choice` auto, always or never) and `width` are settled
+    when it is made.
 
     Plain output never imports rich.
     """
 
-    def __init__(self, stream: TextIO | None = None, *, color: str = "auto", width: int | None = None) -> None:
+    def __init__(
+        self, stream: TextIO | None = None, *, color: str = "auto", width: int | None = None
+    ) -> None:
         self.stream = stream or sys.stdout
         self.is_terminal = self.stream.isatty()
         self.choice = color
         plain = os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb"
         self.color = color == "always" or (color == "auto" and self.is_terminal and not plain)
-        self.width = width or (shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100)
+        self.width = width or (
+            shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100
+        )
         encoding = (getattr(self.stream, "encoding", None) or "ascii").lower()
         self.unicode = "utf" in encoding
         self._console: Any = None
@@ -44,7 +50,10 @@ class Screen:
 
     def line(self, *segments: Segment) -> None:
         """Write one line. Control characters are escaped here once more, whatever the caller did."""
-        parts = [(escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1]) for each in segments]
+        parts = [
+            (escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1])
+            for each in segments
+        ]
         if not self.color:
             text = "".join(text for text, _ in parts).rstrip(" ")
             self.stream.write((text if self.unicode else plain(text)) + "\n")
@@ -52,7 +61,12 @@ class Screen:
         from rich.text import Text
 
         self._rich().print(
-            Text.assemble(*((text if self.unicode else plain(text), STYLES.get(style, "")) for text, style in parts)),
+            Text.assemble(
+                *(
+                    (text if self.unicode else plain(text), STYLES.get(style, ""))
+                    for text, style in parts
+                )
+            ),
             soft_wrap=True,
         )
 

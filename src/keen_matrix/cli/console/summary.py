@@ -38,7 +38,9 @@ def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
 
 def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]) -> None:
     """Write the row of one matrix."""
-    screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}")))
+    screen.line(
+        *_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}"))
+    )
 
 
 def worst_of(counts: Counter[str]) -> str:
@@ -66,13 +68,19 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
 
 
 def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Segment]:
-    """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2 jobs`."""
+    """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2
+    jobs`."""
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
-    segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
+    segments: list[Segment] = [
+        f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"
+    ]
     if shown == ["held"]:
         segments.append(("all held", "good"))
     else:
         for number, verdict in enumerate(shown):
-            segments += [", " if number else "", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
+            segments += [
+                ", " if number else "",
+                (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict]),
+            ]
     segments.append(f". {duration(seconds)}, {counted(jobs, 'job')}")
     return segments

@@ -1,4 +1,5 @@
-"""How a case came about: its words and values, what the signature says of them, and every rule that it must satisfy."""
+"""How a case came about: its words and values, what the signature says of them, and every rule
+that it must satisfy."""
 
 from __future__ import annotations
 
@@ -24,7 +25,11 @@ RELATIONS = {
 
 def write_why(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
     """Write the story of one case."""
-    about = [("   ", ""), (" ".join(filter(None, (case.kind, case.note or case.culprit))), "dim")] if case.kind else []
+    about = (
+        [("   ", ""), (" ".join(filter(None, (case.kind, case.note or case.culprit))), "dim")]
+        if case.kind
+        else []
+    )
     screen.line((matrix.name, "strong"), "   ", (case.id[:SHOWN_ID], "place"), *about)
     screen.line("  ", shell_line(case.argv) if case.argv else ("no words", "dim"))
     for words in case.more:
@@ -64,10 +69,18 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
         text = RELATIONS[case.relation.name]
         screen.line("  ", (pad("compared", 12), "strong"), text)
     screen.line(
-        "  ", (pad("always", 12), "strong"), "it starts, ends in time, does not crash, leaves no process behind"
+        "  ",
+        (pad("always", 12), "strong"),
+        "it starts, ends in time, does not crash, leaves no process behind",
     )
 
 
 def _write_aspect(screen: Screen, name: str, chosen: Chosen) -> None:
     text = describe_aspect(chosen.aspect)
-    screen.line("  ", (pad(name, 12), "strong"), pad(cut(escape(text), 70), 70), "  ", (chosen.origin, "dim"))
+    screen.line(
+        "  ",
+        (pad(name, 12), "strong"),
+        pad(cut(escape(text), 70), 70),
+        "  ",
+        (chosen.origin, "dim"),
+    )

@@ -1,1 +1,2 @@
-"""Covering arrays: rows in which every combination of values of so many axes appears. Pure: numbers in, numbers out."""
+"""Covering arrays: rows in which every combination of values of so many axes appears. Pure:
+numbers in, numbers out."""

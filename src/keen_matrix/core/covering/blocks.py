@@ -1,7 +1,8 @@
 """The tuples that an array has to cover, numbered.
 
-A block is a set of axes whose value combinations must all appear: every subset of `strength` axes, plus those of a focus. The
-number of a tuple is the base of its block plus the sum of value × stride over the block's axes.
+A block is a set of axes whose value combinations must all appear: every subset of `strength` axes,
+plus those of a focus. The number of a tuple is the base of its block plus the sum of value ×
+stride over the block's axes.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from numpy.typing import NDArray
 Ints = NDArray[np.int32]
 
 NEVER = np.int32(1 << 29)
-"""Cover count of a tuple that need not or cannot be covered: neither 0 nor 1, however often it is counted."""
+"""Cover count of a tuple that need not or cannot be covered: neither 0 nor 1, however often it is
+counted."""
 
 
 CELLS_AT_ONCE = 1 << 22
@@ -30,19 +32,28 @@ def rows_at_once(width: int) -> int:
     return max(1, CELLS_AT_ONCE // max(1, width))
 
 
-def block_axes(axes: int, strength: int, focus: Iterable[tuple[Sequence[int], int]]) -> list[tuple[int, ...]]:
-    """Return the blocks of a system; one that lies inside another is left out, since the other covers it."""
+def block_axes(
+    axes: int, strength: int, focus: Iterable[tuple[Sequence[int], int]]
+) -> list[tuple[int, ...]]:
+    """Return the blocks of a system; one that lies inside another is left out, since the other
+    covers it."""
     chosen = set(combinations(range(axes), min(strength, axes)))
     for among, own in focus:
         among = sorted(set(among))
         chosen |= set(combinations(among, min(own, len(among))))
     larger = [block for block in chosen if len(block) > strength]
-    inside = {part for block in larger for size in range(1, len(block)) for part in combinations(block, size)}
+    inside = {
+        part
+        for block in larger
+        for size in range(1, len(block))
+        for part in combinations(block, size)
+    }
     return sorted(chosen - inside)
 
 
 def tuple_count(levels: Sequence[int], strength: int) -> int:
-    """Return how many tuples all blocks of one strength have, without listing them: an elementary symmetric sum."""
+    """Return how many tuples all blocks of one strength have, without listing them: an elementary
+    symmetric sum."""
     sums = [1] + [0] * strength
     for level in levels:
         for size in range(strength, 0, -1):
@@ -81,7 +92,8 @@ class Blocks:
         self._make_lookup()
 
     def _make_lookup(self) -> None:
-        """Make for each axis the blocks it is in and its stride there, padded to equal length with a dummy block."""
+        """Make for each axis the blocks it is in and its stride there, padded to equal length with
+        a dummy block."""
         count = len(self.levels)
         per_axis: list[list[tuple[int, int]]] = [[] for _ in range(count)]
         for number, (block, strides) in enumerate(zip(self.axes, self.strides, strict=True)):
@@ -95,7 +107,8 @@ class Blocks:
                 self.of_axis[axis, at], self.stride_of_axis[axis, at] = number, stride
 
     def numbers(self, rows: Ints) -> Ints:
-        """Return the tuple numbers of complete rows: rows × (blocks + 1), the last column being the dummy tuple."""
+        """Return the tuple numbers of complete rows: rows × (blocks + 1), the last column being
+        the dummy tuple."""
         found = np.empty((len(rows), len(self.axes) + 1), dtype=np.int32)
         found[:, -1] = self.total
         for at, axes, strides in self._by_size.values():
@@ -103,14 +116,17 @@ class Blocks:
                 part = slice(start, start + BLOCKS_AT_ONCE)
                 bases = self.bases[at[part]].astype(np.int32)
                 some = rows_at_once(len(bases) * axes.shape[1])
-                for first in range(0, len(rows), some):  # bounds the intermediate rows × blocks × size
+                for first in range(
+                    0, len(rows), some
+                ):  # bounds the intermediate rows × blocks × size
                     rest = slice(first, first + some)
                     summed = (rows[rest][:, axes[part]] * strides[part]).sum(axis=2, dtype=np.int32)
                     found[rest, at[part]] = summed + bases
         return found
 
     def counted(self, rows: Ints) -> Ints:
-        """Return how often complete rows cover each tuple, the dummy tuple last; all their numbers never stand in memory."""
+        """Return how often complete rows cover each tuple, the dummy tuple last; all their numbers
+        never stand in memory."""
         counts = np.zeros(self.total + 1, dtype=np.int32)
         some = rows_at_once(len(self.axes) + 1)
         for first in range(0, len(rows), some):
@@ -132,8 +148,9 @@ class Blocks:
 def lower_bound(levels: Sequence[int], blocks: Sequence[tuple[int, ...]]) -> int:
     """Return a number of rows that no covering array without constraints can go below.
 
-    The largest block must appear in full; for axes of two values at strength 2 the exact size is known
-    ("Families of k-independent sets", 1973): the smallest N with C(N - 1, ceil(N / 2)) at least the number of axes.
+    The largest block must appear in full; for axes of two values at strength 2 the exact size is
+    known ("Families of k-independent sets", 1973): the smallest N with C(N - 1, ceil(N / 2)) at
+    least the number of axes.
     """
     bound = max((prod(levels[axis] for axis in block) for block in blocks), default=1)
     paired = {axis for block in blocks if len(block) >= 2 for axis in block if levels[axis] >= 2}

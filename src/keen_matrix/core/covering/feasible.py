@@ -1,7 +1,8 @@
 """Feasibility under constraints, exactly: which partial rows can be completed, and to what.
 
-Constraints tie axes together into components; a partial row can be completed when each component can, so every question
-is answered per component by backtracking (smallest domain first, with forward checking) and remembered.
+Constraints tie axes together into components; a partial row can be completed when each component
+can, so every question is answered per component by backtracking (smallest domain first, with
+forward checking) and remembered.
 """
 
 from __future__ import annotations
@@ -73,8 +74,9 @@ MAX_FORBIDDEN = 20_000
 def rules_of(allowed: Callable[[Any], bool], levels: Sequence[int]) -> list[Rule]:
     """Return the rules that a predicate over rows comes to.
 
-    The predicate is asked on partial rows and followed along the axes it reads: each path that ends in False is a
-    forbidden tuple, exactly. When there are too many paths, the predicate is kept as one rule over the axes it can read.
+    The predicate is asked on partial rows and followed along the axes it reads: each path that
+    ends in False is a forbidden tuple, exactly. When there are too many paths, the predicate is
+    kept as one rule over the axes it can read.
     """
     forbidden: dict[tuple[int, ...], set[tuple[int, ...]]] = {}
     count = 0
@@ -104,8 +106,9 @@ def _not_among(tuples: set[tuple[int, ...]]) -> Callable[[tuple[int, ...]], bool
 class Whole(Rule):
     """A predicate kept as it is, since following all its paths would take too long.
 
-    Whether a partial row can be completed is found by asking it and setting only what it reads, one axis after another:
-    rows that are allowed turn up quickly; that there is none is proven by trying everything that it distinguishes.
+    Whether a partial row can be completed is found by asking it and setting only what it reads,
+    one axis after another: rows that are allowed turn up quickly; that there is none is proven by
+    trying everything that it distinguishes.
     """
 
     def __init__(self, allowed: Callable[[Any], bool], levels: Sequence[int]) -> None:
@@ -114,7 +117,9 @@ class Whole(Rule):
         self.impossible: list[frozenset[tuple[int, int]]] = []
         """Partial rows proven to have no completion, none of them inside another."""
 
-    def completion(self, values: Mapping[int, int], prefer: Mapping[int, int]) -> dict[int, int] | None:
+    def completion(
+        self, values: Mapping[int, int], prefer: Mapping[int, int]
+    ) -> dict[int, int] | None:
         """Return the axes set so that the predicate is True whatever the others are, or None."""
         items = frozenset(values.items())
         if any(each <= items for each in self.impossible):
@@ -172,10 +177,13 @@ class Feasible:
 
     def possible(self, axes: Sequence[int], values: Sequence[int]) -> bool:
         """Tell whether some row that meets every constraint contains these values."""
-        return not self.never and self._completions(dict(zip(axes, values, strict=True))) is not None
+        return (
+            not self.never and self._completions(dict(zip(axes, values, strict=True))) is not None
+        )
 
     def _completions(self, partial: Mapping[int, int]) -> dict[int, int] | None:
-        """Return values for every constrained axis that `partial` touches the component of, or None."""
+        """Return values for every constrained axis that `partial` touches the component of, or
+        None."""
         found: dict[int, int] = {}
         touched: dict[int, list[tuple[int, int]]] = {}
         for axis, value in partial.items():
@@ -198,13 +206,21 @@ class Feasible:
         memory[items] = found = self._search(number, dict(items), {})
         return found
 
-    def _search(self, number: int, values: dict[int, int], prefer: Mapping[int, int]) -> dict[int, int] | None:
+    def _search(
+        self, number: int, values: dict[int, int], prefer: Mapping[int, int]
+    ) -> dict[int, int] | None:
         if len(self.rules) == 1 and isinstance(self.rules[0], Whole):
             whole = self.rules[0].completion(values, prefer)
             return (
-                None if whole is None else {axis: whole.get(axis, prefer.get(axis, 0)) for axis in self.members[number]}
+                None
+                if whole is None
+                else {axis: whole.get(axis, prefer.get(axis, 0)) for axis in self.members[number]}
             )
-        domains = {axis: list(range(self.levels[axis])) for axis in self.members[number] if axis not in values}
+        domains = {
+            axis: list(range(self.levels[axis]))
+            for axis in self.members[number]
+            if axis not in values
+        }
         given = list(values)
         for axis in given:
             if not self._consistent(axis, values) or not self._prune(axis, values, domains):
@@ -214,7 +230,8 @@ class Feasible:
     def _backtrack(
         self, values: dict[int, int], domains: dict[int, list[int]], prefer: Mapping[int, int]
     ) -> dict[int, int] | None:
-        """Depth-first search with an explicit stack, so that components of hundreds of axes are no matter."""
+        """Depth-first search with an explicit stack, so that components of hundreds of axes are no
+        matter."""
         stack: list[tuple[dict[int, int], dict[int, list[int]], int, list[int]]] = []
         while True:
             if not domains:
@@ -244,7 +261,8 @@ class Feasible:
         return all(rule.allows(values) for rule in self.of_axis[axis] if known >= rule.axis_set)
 
     def _prune(self, axis: int, values: dict[int, int], domains: dict[int, list[int]]) -> bool:
-        """Take away values that a rule with one axis left open forbids; tell whether every domain keeps one."""
+        """Take away values that a rule with one axis left open forbids; tell whether every domain
+        keeps one."""
         for rule in self.of_axis[axis]:
             open_axes = rule.axis_set - values.keys()
             if len(open_axes) != 1:
@@ -273,14 +291,17 @@ class Feasible:
             row[axis] = before
 
     def nearest(self, row: Ints, axes: Sequence[int], values: Sequence[int]) -> Ints | None:
-        """Return an allowed row that contains a tuple and else keeps to `row` where the search finds that it can."""
+        """Return an allowed row that contains a tuple and else keeps to `row` where the search
+        finds that it can."""
         cells = row.copy()
         cells[list(axes)] = values
         wanted = dict(zip(axes, values, strict=True))
         numbers = {self.component[axis] for axis in axes if axis in self.component}
         for number in numbers:
             given = {axis: wanted[axis] for axis in self.members[number] if axis in wanted}
-            found = self._search(number, given, {axis: int(row[axis]) for axis in self.members[number]})
+            found = self._search(
+                number, given, {axis: int(row[axis]) for axis in self.members[number]}
+            )
             if found is None:
                 return None
             for axis, value in found.items():
@@ -294,7 +315,11 @@ class Feasible:
             cells[axis] = value
         for number in self.members:
             items = tuple(
-                sorted((axis, value) for axis, value in partial.items() if self.component.get(axis) == number)
+                sorted(
+                    (axis, value)
+                    for axis, value in partial.items()
+                    if self.component.get(axis) == number
+                )
             )
             found = self.solve(number, items)
             if found is None:
@@ -305,7 +330,8 @@ class Feasible:
 
 
 def clashing(levels: Sequence[int], rules: Sequence[Rule]) -> list[int]:
-    """Return the numbers of a smallest set of rules that cannot be met together (deletion filtering); [] when all can."""
+    """Return the numbers of a smallest set of rules that cannot be met together (deletion
+    filtering); [] when all can."""
     if Feasible(levels, rules).any_row({}) is not None:
         return []
     kept = list(range(len(rules)))

@@ -1,8 +1,10 @@
-"""Arrays from algebra: orthogonal arrays over finite fields, their products, and the binary construction.
+"""Arrays from algebra: orthogonal arrays over finite fields, their products, and the binary
+construction.
 
-"Orthogonal arrays of index unity" (1952): the values of all polynomials of degree below t over a field of q elements
-form an orthogonal array of q^t rows with q + 1 columns. "Products of mixed covering arrays of strength
-two" (2006), for the product. "Families of k-independent sets" (1973), for two values.
+"Orthogonal arrays of index unity" (1952): the values of all polynomials of degree below t over a
+field of q elements form an orthogonal array of q^t rows with q + 1 columns. "Products of mixed
+covering arrays of strength two" (2006), for the product. "Families of k-independent sets" (1973),
+for two values.
 """
 
 from __future__ import annotations
@@ -33,17 +35,21 @@ def prime_power(order: int) -> tuple[int, int] | None:
 
 
 def field_orders(smallest: int) -> list[int]:
-    """Return the orders of the fields with at least `smallest` elements, up to the largest that is built."""
+    """Return the orders of the fields with at least `smallest` elements, up to the largest that is
+    built."""
     return [order for order in range(max(2, smallest), LARGEST_FIELD + 1) if prime_power(order)]
 
 
 @cache
 def field(order: int) -> tuple[Ints, Ints]:
-    """Return the tables of addition and multiplication of the field of `order` elements; 0 and 1 are what they say."""
+    """Return the tables of addition and multiplication of the field of `order` elements; 0 and 1
+    are what they say."""
     found = prime_power(order)
     assert found is not None
     prime, exponent = found
-    digits = [tuple(number // prime**at % prime for at in range(exponent)) for number in range(order)]
+    digits = [
+        tuple(number // prime**at % prime for at in range(exponent)) for number in range(order)
+    ]
     number_of = {each: number for number, each in enumerate(digits)}
     modulus = _irreducible(prime, exponent)
     adding = np.zeros((order, order), dtype=np.int32)
@@ -52,7 +58,9 @@ def field(order: int) -> tuple[Ints, Ints]:
         for right in range(order):
             total = tuple((a + b) % prime for a, b in zip(digits[left], digits[right], strict=True))
             adding[left, right] = number_of[total]
-            times[left, right] = number_of[_reduced(_multiplied(digits[left], digits[right], prime), modulus, prime)]
+            times[left, right] = number_of[
+                _reduced(_multiplied(digits[left], digits[right], prime), modulus, prime)
+            ]
     return adding, times
 
 
@@ -75,12 +83,17 @@ def _reduced(coefficients: list[int], modulus: tuple[int, ...], prime: int) -> t
 
 
 def _irreducible(prime: int, degree: int) -> tuple[int, ...]:
-    """Return a monic polynomial of the degree without divisors, lowest coefficient first, found by trying."""
+    """Return a monic polynomial of the degree without divisors, lowest coefficient first, found by
+    trying."""
     if degree == 1:
         return (0, 1)
     for low in product(range(prime), repeat=degree):
         candidate = (*low, 1)
-        divisors = ((*lower, 1) for size in range(1, degree // 2 + 1) for lower in product(range(prime), repeat=size))
+        divisors = (
+            (*lower, 1)
+            for size in range(1, degree // 2 + 1)
+            for lower in product(range(prime), repeat=size)
+        )
         if all(any(_remainder(candidate, divisor, prime)) for divisor in divisors):
             return candidate
     raise AssertionError("every field order has an irreducible polynomial")
@@ -96,7 +109,8 @@ def _remainder(dividend: tuple[int, ...], divisor: tuple[int, ...], prime: int) 
 
 
 def orthogonal(order: int, strength: int) -> Ints:
-    """Return the array of all polynomials: order^strength rows, order + 1 columns (one more for strength 3 and even order)."""
+    """Return the array of all polynomials: order^strength rows, order + 1 columns (one more for
+    strength 3 and even order)."""
     adding, times = field(order)
     coefficients = np.array(list(product(range(order), repeat=strength)), dtype=np.int32)
     columns = []
@@ -112,11 +126,12 @@ def orthogonal(order: int, strength: int) -> Ints:
 
 
 def paired(order: int, columns: int) -> Ints | None:
-    """Return an array of strength 2 with at least so many columns, by repeated products; None when it would be too long.
+    """Return an array of strength 2 with at least so many columns, by repeated products; None when
+    it would be too long.
 
-    With C covering k columns in N rows, and E the q² - q rows of the lines with a slope in that array of polynomials: C repeated
-    q times side by side over E with each column repeated k times covers k q columns, and one more that is 0 beside C
-    and the slope beside E.
+    With C covering k columns in N rows, and E the q² - q rows of the lines with a slope in that
+    array of polynomials: C repeated q times side by side over E with each column repeated k times
+    covers k q columns, and one more that is 0 beside C and the slope beside E.
     """
     rows = orthogonal(order, 2)
     lines = rows[rows[:, order] != 0]  # the slope is the leading coefficient, the last column
@@ -131,10 +146,12 @@ def paired(order: int, columns: int) -> Ints | None:
 
 
 def zero_sum(levels: Sequence[int], strength: int) -> Ints:
-    """Return the product of the first `strength` axes with one more, the sum of the others' values.
+    """Return the product of the first `strength` axes with one more, the sum of the others'
+    values.
 
-    `levels` fall; the last column counts modulo the last of the axes before it, so any `strength` of the columns contain
-    every combination: whichever other axis is left out, its values carry the sum through all residues.
+    `levels` fall; the last column counts modulo the last of the axes before it, so any `strength`
+    of the columns contain every combination: whichever other axis is left out, its values carry
+    the sum through all residues.
     """
     rows = np.array(list(product(*map(range, levels[:strength]))), dtype=np.int32)
     return np.hstack([rows, (rows.sum(axis=1) % levels[strength - 1])[:, None]]).astype(np.int32)

@@ -1,4 +1,5 @@
-"""Greedy rows: one allowed row at a time, each starting from an uncovered tuple and covering as much as it can."""
+"""Greedy rows: one allowed row at a time, each starting from an uncovered tuple and covering as
+much as it can."""
 
 from __future__ import annotations
 
@@ -13,7 +14,9 @@ from keen_matrix.core.covering.feasible import Feasible
 class Greedy:
     """Adds rows until everything that can be covered is."""
 
-    def __init__(self, blocks: Blocks, feasible: Feasible | None, seed: int, candidates: int) -> None:
+    def __init__(
+        self, blocks: Blocks, feasible: Feasible | None, seed: int, candidates: int
+    ) -> None:
         self.blocks, self.feasible = blocks, feasible
         self.random = random.Random(seed)
         self.candidates = candidates
@@ -46,7 +49,8 @@ class Greedy:
         return np.vstack(made)
 
     def _row(self, counts: np.ndarray, number: int) -> Ints:
-        """Return a row around one tuple: the other axes in random order, each with the value that covers most anew."""
+        """Return a row around one tuple: the other axes in random order, each with the value that
+        covers most anew."""
         levels = self.blocks.levels
         axes, values = self.blocks.decode(number)
         set_values = dict(zip(axes, values, strict=True))
@@ -59,7 +63,11 @@ class Greedy:
         is_set[list(axes)] = True
         for axis in rest:
             options = self._options(axis, set_values)
-            chosen = options[0] if len(options) == 1 else self._best(counts, cells, is_set, axis, options)
+            chosen = (
+                options[0]
+                if len(options) == 1
+                else self._best(counts, cells, is_set, axis, options)
+            )
             cells[axis] = set_values[axis] = chosen
             is_set[axis] = True
         return cells
@@ -69,12 +77,21 @@ class Greedy:
         if self.feasible is None or axis not in self.feasible.component:
             return list(levels)
         number = self.feasible.component[axis]
-        items = tuple((each, set_values[each]) for each in self.feasible.members[number] if each in set_values)
+        items = tuple(
+            (each, set_values[each]) for each in self.feasible.members[number] if each in set_values
+        )
         solve = self.feasible.solve
-        return [level for level in levels if solve(number, tuple(sorted((*items, (axis, level))))) is not None]
+        return [
+            level
+            for level in levels
+            if solve(number, tuple(sorted((*items, (axis, level))))) is not None
+        ]
 
-    def _best(self, counts: np.ndarray, cells: Ints, is_set: np.ndarray, axis: int, options: list[int]) -> int:
-        """Return the value that covers most new tuples among the axes set so far; ties are broken by chance."""
+    def _best(
+        self, counts: np.ndarray, cells: Ints, is_set: np.ndarray, axis: int, options: list[int]
+    ) -> int:
+        """Return the value that covers most new tuples among the axes set so far; ties are broken
+        by chance."""
         at = self.blocks.of_axis[axis]
         ready = self._ready(axis, is_set)
         here = at[ready]
@@ -95,8 +112,8 @@ class Greedy:
     def _others(self, axis: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Return for each block of an axis its other axes, their strides, and the block's base.
 
-        Shorter blocks are filled up with an axis behind the last, which always counts as set and adds nothing; the
-        dummy blocks of of_axis get one that never counts as set.
+        Shorter blocks are filled up with an axis behind the last, which always counts as set and
+        adds nothing; the dummy blocks of of_axis get one that never counts as set.
         """
         if axis not in self._kept:
             blocks, count = self.blocks, len(self.blocks.levels)

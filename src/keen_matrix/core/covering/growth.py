@@ -1,7 +1,9 @@
-"""Growth, one axis after another, as in "In-parameter-order: a test generation strategy for pairwise testing" (1998).
+"""Growth, one axis after another, as in "In-parameter-order: a test generation strategy for
+pairwise testing" (1998).
 
-For each further axis every row gets the value that covers most new tuples; what is then still uncovered goes into open
-cells (-1) of rows that allow it, or into new rows. Only the tuples that end at the axis in hand are kept in memory.
+For each further axis every row gets the value that covers most new tuples; what is then still
+uncovered goes into open cells (-1) of rows that allow it, or into new rows. Only the tuples that
+end at the axis in hand are kept in memory.
 """
 
 from __future__ import annotations
@@ -15,11 +17,17 @@ from keen_matrix.core.covering.blocks import Ints, rows_at_once
 OPEN = -1
 
 
-def grow(levels: Sequence[int], blocks: Sequence[tuple[int, ...]], order: Sequence[int], rows: Ints, done: int) -> Ints:
+def grow(
+    levels: Sequence[int],
+    blocks: Sequence[tuple[int, ...]],
+    order: Sequence[int],
+    rows: Ints,
+    done: int,
+) -> Ints:
     """Return rows that cover all blocks without constraints; open cells are left open.
 
-    `rows` (rows × all axes, OPEN where not set) cover every block inside the first `done` axes of `order` already, or
-    have fixed cells, which are never changed.
+    `rows` (rows × all axes, OPEN where not set) cover every block inside the first `done` axes of
+    `order` already, or have fixed cells, which are never changed.
     """
     place = {axis: at for at, axis in enumerate(order)}
     ending: dict[int, list[tuple[int, ...]]] = {axis: [] for axis in order}
@@ -34,7 +42,9 @@ def grow(levels: Sequence[int], blocks: Sequence[tuple[int, ...]], order: Sequen
 class _Step:
     """The growth by one axis."""
 
-    def __init__(self, levels: Sequence[int], axis: int, blocks: Sequence[tuple[int, ...]], rows: Ints) -> None:
+    def __init__(
+        self, levels: Sequence[int], axis: int, blocks: Sequence[tuple[int, ...]], rows: Ints
+    ) -> None:
         self.levels, self.axis, self.rows = levels, axis, rows
         width = max(len(block) for block in blocks)
         others = [[each for each in block if each != axis] for block in blocks]
@@ -72,7 +82,8 @@ class _Step:
         return self.rows
 
     def _prefixes(self, rows: Ints) -> tuple[np.ndarray, np.ndarray]:
-        """Return for each row and block the number of its tuple with value 0, and whether all its other cells are set."""
+        """Return for each row and block the number of its tuple with value 0, and whether all its
+        other cells are set."""
         cells = rows[:, self.others].astype(np.int64)
         known = ((cells != OPEN) | ~self.used).all(axis=2)
         numbers = (np.where(self.used, cells, 0) * self.strides).sum(axis=2) + self.bases
@@ -110,7 +121,9 @@ class _Step:
         block = int(np.searchsorted(self.bases, number, side="right")) - 1
         rest = number - int(self.bases[block])
         axes, values = [self.axis], [rest % self.levels[self.axis]]
-        for other, stride in zip(self.others[block].tolist(), self.strides[block].tolist(), strict=True):
+        for other, stride in zip(
+            self.others[block].tolist(), self.strides[block].tolist(), strict=True
+        ):
             if stride:
                 axes.append(other)
                 values.append(rest // stride % self.levels[other])

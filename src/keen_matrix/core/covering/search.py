@@ -1,7 +1,8 @@
 """Covering arrays: few rows in which every combination of values of any so many axes appears.
 
-The design follows what the field has found to work: starts from algebra, growth axis by axis and greedy rows, then rows
-are taken away one by one and tabu search repairs what they covered (see the modules of `arrays`).
+The design follows what the field has found to work: starts from algebra, growth axis by axis and
+greedy rows, then rows are taken away one by one and tabu search repairs what they covered (see the
+modules of `arrays`).
 """
 
 from __future__ import annotations
@@ -26,20 +27,25 @@ from keen_matrix.core.covering.shrink import Shrinker, Work
 Effort = Literal["quick", "normal", "thorough"]
 
 EFFORTS: Mapping[str, int] = {"quick": 0, "normal": 40_000_000, "thorough": 360_000_000}
-"""Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a small machine)."""
+"""Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a
+small machine)."""
 SMALL_TUPLES = 800
-"""Systems with no more tuples (8 axes of 5 values have 700) get a part of the work, so that they are answered at once."""
+"""Systems with no more tuples (8 axes of 5 values have 700) get a part of the work, so that they
+are answered at once."""
 SMALL_WORK = 3_000_000
 TRIAL_SHARES = (0.6, 0.12, 0.08)
-"""Parts of the work that the smallest starts get; what is left goes to the best result. The smallest start mostly wins."""
+"""Parts of the work that the smallest starts get; what is left goes to the best result. The
+smallest start mostly wins."""
 MOST_ROWS = 2_000_000
 """Rows that are made at all; a system that needs more is too large for any strength above 1."""
 MOST_MEMORY = 1 << 30
 """Bytes that a search may take."""
 SHRINK_TUPLES = 3_000_000
-"""Above so many tuples only growth is used: counting how often each is covered would take too much memory."""
+"""Above so many tuples only growth is used: counting how often each is covered would take too much
+memory."""
 SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
-"""The clock never decides a result in ordinary use; it stops what a far slower machine would not finish."""
+"""The clock never decides a result in ordinary use; it stops what a far slower machine would not
+finish."""
 
 
 class NoRows(ValueError):
@@ -74,24 +80,29 @@ def covering_rows(
     effort: Effort = "normal",
     seed: int = 0,
 ) -> NDArray[np.int32]:
-    """Return rows in which every tuple of `strength` axes' values appears that some allowed row can contain.
+    """Return rows in which every tuple of `strength` axes' values appears that some allowed row
+    can contain.
 
-    `levels[axis]` is the number of values of an axis; a row has the number of a value for each axis, counted from 0.
-    `allowed(row)` tells whether a row may be taken; it reads `row[axis]` and is asked on partial rows, so it should read
-    no more axes than it needs. Several conditions are better given as a list of functions than as one: each is followed
-    along the axes that it reads, and one that reads ten of them has ten axes' worth of paths. `always` lists combinations
-    (axis → value) that must be among the rows. `focus` gives sets of axes a strength of their own. `effort` is "quick",
-    "normal" (one to two seconds) or "thorough" (about ten).
+    `levels[axis]` is the number of values of an axis; a row has the number of a value for each
+    axis, counted from 0. `allowed(row)` tells whether a row may be taken; it reads `row[axis]` and
+    is asked on partial rows, so it should read no more axes than it needs. Several conditions are
+    better given as a list of functions than as one: each is followed along the axes that it reads,
+    and one that reads ten of them has ten axes' worth of paths. `always` lists combinations (axis
+    → value) that must be among the rows. `focus` gives sets of axes a strength of their own.
+    `effort` is "quick", "normal" (one to two seconds) or "thorough" (about ten).
 
-    The result is rows × axes, sorted, the same on every machine for the same arguments. Raises ValueError for a strength
-    below 1 or above the number of axes, or levels below 1, and NoRows when nothing is allowed.
+    The result is rows × axes, sorted, the same on every machine for the same arguments. Raises
+    ValueError for a strength below 1 or above the number of axes, or levels below 1, and NoRows
+    when nothing is allowed.
     """
     predicates = [] if allowed is None else [allowed] if callable(allowed) else list(allowed)
     found = [rules_of(predicate, levels) for predicate in predicates]
     if len(found) > 1 and any(isinstance(rule, Whole) for rules in found for rule in rules):
         found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]
     rules = [rule for rules in found for rule in rules]
-    return cover(levels, strength, rules=rules, always=always, focus=focus, effort=effort, seed=seed).rows
+    return cover(
+        levels, strength, rules=rules, always=always, focus=focus, effort=effort, seed=seed
+    ).rows
 
 
 def cover(
@@ -104,7 +115,8 @@ def cover(
     effort: Effort = "normal",
     seed: int = 0,
 ) -> Covering:
-    """Return a covering array with what is known about it; the arguments are those of covering_rows, with rules read off."""
+    """Return a covering array with what is known about it; the arguments are those of
+    covering_rows, with rules read off."""
     levels = [int(level) for level in levels]
     if not levels or min(levels) < 1:
         raise ValueError("every axis needs at least one value")
@@ -116,9 +128,10 @@ def cover(
 def memory_needed(levels: Sequence[int], strength: int, *, constrained: bool) -> int:
     """Return about how many bytes a search takes at most.
 
-    A set of axes takes some 200 bytes; where rows are shrunk or constraints are kept, the numbers of every row's tuples stand
-    in memory up to four times, and there are about as many rows as the largest block has values times the logarithm of all
-    tuples (the bound of greedy covering: "Approximation algorithms for combinatorial problems", 1974).
+    A set of axes takes some 200 bytes; where rows are shrunk or constraints are kept, the numbers
+    of every row's tuples stand in memory up to four times, and there are about as many rows as the
+    largest block has values times the logarithm of all tuples (the bound of greedy covering:
+    "Approximation algorithms for combinatorial problems", 1974).
     """
     blocks, tuples = comb(len(levels), strength), tuple_count(levels, strength)
     needed = blocks * (200 + 16 * strength) + tuples * 2
@@ -129,7 +142,8 @@ def memory_needed(levels: Sequence[int], strength: int, *, constrained: bool) ->
 
 
 def refuse_too_large(levels: Sequence[int], strength: int, *, constrained: bool) -> None:
-    """Raise ValueError when a search would take more memory than MOST_MEMORY, with the size and a strength that fits."""
+    """Raise ValueError when a search would take more memory than MOST_MEMORY, with the size and a
+    strength that fits."""
     needed = memory_needed(levels, strength, constrained=constrained)
     if needed <= MOST_MEMORY:
         return
@@ -169,7 +183,11 @@ class _Search:
             )
         refuse_too_large(levels, strength, constrained=bool(rules))
         for among, own in focus:
-            refuse_too_large([levels[axis] for axis in set(among)], min(own, len(set(among))), constrained=bool(rules))
+            refuse_too_large(
+                [levels[axis] for axis in set(among)],
+                min(own, len(set(among))),
+                constrained=bool(rules),
+            )
         self.axes = block_axes(len(levels), strength, focus)
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
         started = time.monotonic()
@@ -199,8 +217,8 @@ class _Search:
     def _impossible(self) -> np.ndarray | None:
         """Return which tuples no allowed row contains; None without constraints.
 
-        A row that proves one tuple possible proves all tuples in it, so only few have to be asked for; what is
-        impossible for two axes need not be proven again for each third.
+        A row that proves one tuple possible proves all tuples in it, so only few have to be asked
+        for; what is impossible for two axes need not be proven again for each third.
         """
         if self.feasible is None:
             return None
@@ -271,10 +289,13 @@ class _Search:
                     return
         yield self._completed(self._grown(fixed.copy(), 0, self._order()))
         if self.effort != "quick" and self.blocks.total <= 20_000:
-            yield Greedy(self.blocks, None, self.seed, 5).completed(_closed(fixed, self.levels), None)
+            yield Greedy(self.blocks, None, self.seed, 5).completed(
+                _closed(fixed, self.levels), None
+            )
 
     def _algebraic(self) -> Iterable[tuple[Ints, int]]:
-        """Yield arrays from algebra over the first axes of the order, values beyond an axis's own left open."""
+        """Yield arrays from algebra over the first axes of the order, values beyond an axis's own
+        left open."""
         order, strength, count = self._order(), self.strength, len(self.levels)
         if max(self.levels) == 2 and strength == 2 and count > 3:
             yield self._on_axes(fields.binary(count), list(range(count))), count
@@ -285,7 +306,8 @@ class _Search:
         for field in fields.field_orders(max(2, self.levels[order[min(strength, count) - 1]]))[:3]:
             if field**strength > 20_000:
                 return
-            # axes with more values than the field has elements come after it in the order, and are grown
+            # axes with more values than the field has elements come after it in the order, and are
+            # grown
             fitting = [axis for axis in order if self.levels[axis] <= field]
             if field < largest or len(fitting) <= strength:
                 continue
@@ -299,7 +321,8 @@ class _Search:
                 yield self._on_axes(array[:, :columns], fitting[:columns]), columns
 
     def _on_axes(self, array: Ints, axes: Sequence[int]) -> Ints:
-        """Return rows with the columns of an array on the axes given, values beyond an axis's own left open."""
+        """Return rows with the columns of an array on the axes given, values beyond an axis's own
+        left open."""
         rows = np.full((len(array), len(self.levels)), OPEN, dtype=np.int32)
         rows[:, axes] = array
         for axis in axes:
@@ -313,13 +336,19 @@ class _Search:
     def _closed_feasibly(self, rows: Ints) -> Ints:
         assert self.feasible is not None
         closed = [
-            self.feasible.any_row({axis: int(value) for axis, value in enumerate(row) if value != OPEN}) for row in rows
+            self.feasible.any_row(
+                {axis: int(value) for axis, value in enumerate(row) if value != OPEN}
+            )
+            for row in rows
         ]
         empty = np.empty((0, len(self.levels)), dtype=np.int32)
         return np.vstack([each for each in closed if each is not None]) if closed else empty
 
-    def _shrunk(self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int) -> Ints:
-        """Return the smallest array that short trials on a few starts, and a long one on the best, lead to."""
+    def _shrunk(
+        self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int
+    ) -> Ints:
+        """Return the smallest array that short trials on a few starts, and a long one on the best,
+        lead to."""
         starts.sort(key=len)
         best = starts[0]
         if len(best) <= bound or not self.work.limit:
@@ -338,9 +367,22 @@ class _Search:
             best = self._trial(best, fixed, skip, 17, self.work, bound)
         return best
 
-    def _trial(self, rows: Ints, fixed: np.ndarray, skip: np.ndarray | None, salt: int, work: Work, bound: int) -> Ints:
+    def _trial(
+        self,
+        rows: Ints,
+        fixed: np.ndarray,
+        skip: np.ndarray | None,
+        salt: int,
+        work: Work,
+        bound: int,
+    ) -> Ints:
         shrinker = Shrinker(
-            self.blocks, rows, fixed=fixed, skip=skip, feasible=self.feasible, seed=self.seed * 1009 + salt
+            self.blocks,
+            rows,
+            fixed=fixed,
+            skip=skip,
+            feasible=self.feasible,
+            seed=self.seed * 1009 + salt,
         )
         return shrinker.shrink(work, bound)
 

@@ -5,8 +5,8 @@
     3. change that one cell in the row where most is gained, unless it was changed lately (tabu) and no record falls
     4. nothing uncovered left: go to 1; work used up: return the last complete array
 
-After "Upper bounds for covering arrays by tabu search" (2004). Work is counted in cells gathered, so that one
-seed gives the same rows on every machine.
+After "Upper bounds for covering arrays by tabu search" (2004). Work is counted in cells gathered,
+so that one seed gives the same rows on every machine.
 """
 
 from __future__ import annotations
@@ -27,7 +27,8 @@ MOVE_COST = 3_000
 
 
 class Work:
-    """How much may be done. `limit` and `used` count cells; a clock only stops what would run away."""
+    """How much may be done. `limit` and `used` count cells; a clock only stops what would run
+    away."""
 
     def __init__(self, limit: int, clock: Callable[[], bool] = lambda: False) -> None:
         self.limit, self.used, self._clock = limit, 0, clock
@@ -52,7 +53,8 @@ class Work:
 
 
 class Array:
-    """A covering array being changed: its rows, the tuple numbers of every row, and how often each tuple is covered."""
+    """A covering array being changed: its rows, the tuple numbers of every row, and how often each
+    tuple is covered."""
 
     def __init__(self, blocks: Blocks, rows: Ints, skip: np.ndarray | None) -> None:
         self.blocks = blocks
@@ -120,9 +122,11 @@ class Array:
         counts[self.blocks.total] = NEVER
 
     def gains(self, rows: np.ndarray, axes: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """Return for each change of one cell how many tuples it covers anew less those it uncovers."""
+        """Return for each change of one cell how many tuples it covers anew less those it
+        uncovers."""
         blocks, width = self.blocks, self.tuples.shape[1]
-        # take() on flat positions is twice as fast as indexing by two arrays, and this is the innermost loop
+        # take() on flat positions is twice as fast as indexing by two arrays, and this is the
+        # innermost loop
         old = self.tuples.ravel().take(rows[:, None] * width + blocks.of_axis.take(axes, axis=0))
         shift = values - self.rows.ravel().take(rows * len(blocks.levels) + axes)
         new = old + shift[:, None] * blocks.stride_of_axis.take(axes, axis=0)
@@ -135,14 +139,24 @@ class Array:
         new = self.blocks.numbers(cells[None, :])[0]
         old = self.tuples[row]
         differs = old != new
-        return int((self.counts[new[differs]] == 0).sum()) - int((self.counts[old[differs]] == 1).sum())
+        return int((self.counts[new[differs]] == 0).sum()) - int(
+            (self.counts[old[differs]] == 1).sum()
+        )
 
 
 class Shrinker:
-    """Shrinks one complete array. `fixed` marks the cells of the first rows that must stay; `feasible` keeps constraints."""
+    """Shrinks one complete array. `fixed` marks the cells of the first rows that must stay;
+    `feasible` keeps constraints."""
 
     def __init__(
-        self, blocks: Blocks, rows: Ints, *, fixed: np.ndarray, skip: np.ndarray | None, feasible: Any, seed: int
+        self,
+        blocks: Blocks,
+        rows: Ints,
+        *,
+        fixed: np.ndarray,
+        skip: np.ndarray | None,
+        feasible: Any,
+        seed: int,
     ) -> None:
         self.array = Array(blocks, rows, skip)
         self.fixed_rows = len(fixed)
@@ -152,7 +166,8 @@ class Shrinker:
         self.best = rows.copy()
 
     def shrink(self, work: Work, bound: int) -> Ints:
-        """Return the smallest complete array found with the work given; `bound` is the size that none goes below."""
+        """Return the smallest complete array found with the work given; `bound` is the size that
+        none goes below."""
         blocks, skip = self.array.blocks, self.array.counts[:-1] >= NEVER // 2
         while work.left and len(self.best) > max(bound, self.fixed_rows):
             self._drop_one()
@@ -171,7 +186,8 @@ class Shrinker:
         self.array.drop(int(self.random.choice(low.tolist())))
 
     def _repair(self, work: Work) -> bool:
-        """Run the tabu search until everything is covered (True) or the work, or this try's part of it, is used up."""
+        """Run the tabu search until everything is covered (True) or the work, or this try's part
+        of it, is used up."""
         array = self.array
         tabu = np.zeros(array.rows.shape, dtype=np.int64)
         tabu[: self.fixed_rows][self.fixed] = 1 << 60
@@ -224,7 +240,8 @@ class Shrinker:
         return [first, *(at for at in np.argsort(-gains, kind="stable").tolist() if at != first)]
 
     def _shake(self, number: int, tabu: np.ndarray, moves: int, work: Work) -> None:
-        """Force a tuple into a row that contains less of it: the one of a few rows that loses least."""
+        """Force a tuple into a row that contains less of it: the one of a few rows that loses
+        least."""
         array = self.array
         axes, values = array.blocks.decode(number)
         tries = []
@@ -233,7 +250,10 @@ class Shrinker:
             cells = self._with_tuple(array.rows[row], axes, values)
             if cells is not None:
                 tries.append((array.row_gain(row, cells), row, cells))
-                work.spend(2 * array.tuples.shape[1] + (MOVE_COST if self.feasible is None else 20 * MOVE_COST))
+                work.spend(
+                    2 * array.tuples.shape[1]
+                    + (MOVE_COST if self.feasible is None else 20 * MOVE_COST)
+                )
         if tries:
             _, row, cells = max(tries, key=lambda each: each[0])
             array.replace(row, cells)

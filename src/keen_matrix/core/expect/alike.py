@@ -1,4 +1,5 @@
-"""Comparing launches of one case with each other: they must be alike, or an option must make a difference."""
+"""Comparing launches of one case with each other: they must be alike, or an option must make a
+difference."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ MOST_NAMED = 6
 
 
 def compare(relation: Relation, launches: Sequence[Launched]) -> Iterator[tuple[int, AspectResult]]:
-    """Yield how launches compare: the number of the launch that is compared, counted from 1, and the result."""
+    """Yield how launches compare: the number of the launch that is compared, counted from 1, and
+    the result."""
     name, aspects = relation.name, relation.aspects
     if name == "renamed":
         yield from _renamed(launches[0][1])
@@ -66,10 +68,16 @@ def _change(first: Outcome, other: Outcome, name: str) -> str:
     before, after = first.state[name], other.state[name]
     if before[1] != after[1]:
         return f"has {after[1]:,} bytes instead of {before[1]:,}"
-    return "has other content" if before[3] != after[3] else f"has mode {after[2]} instead of {before[2]}"
+    return (
+        "has other content"
+        if before[3] != after[3]
+        else f"has mode {after[2]} instead of {before[2]}"
+    )
 
 
-def _differs(launches: Sequence[Launched], aspects: Sequence[str]) -> Iterator[tuple[int, AspectResult]]:
+def _differs(
+    launches: Sequence[Launched], aspects: Sequence[str]
+) -> Iterator[tuple[int, AspectResult]]:
     pairs = list(zip(launches[::2], launches[1::2], strict=False))
     if any(next(differences_of(first[1], other[1], aspects), None) for first, other in pairs):
         yield 1, AspectResult(aspect="effect", met=True)
@@ -104,5 +112,9 @@ def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
     else:
         yield (
             1,
-            AspectResult(aspect="renamed", met=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text)),
+            AspectResult(
+                aspect="renamed",
+                met=False,
+                mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text),
+            ),
         )

@@ -80,9 +80,11 @@ class StreamAspect:
 
 
 def plain_test(aspect: Aspect) -> PlainTest | None:
-    """Return a quick test for an aspect that asks the same of every case, or None when it does not.
+    """Return a quick test for an aspect that asks the same of every case, or None when it does
+    not.
 
-    Where the test is true the aspect holds for an outcome without masks; where it is false, `check` tells more.
+    Where the test is true the aspect holds for an outcome without masks; where it is false,
+    `check` tells more.
     """
     if isinstance(aspect, ExitAspect):
         allowed = aspect.expectation.allowed
@@ -104,10 +106,13 @@ def plain_test(aspect: Aspect) -> PlainTest | None:
 
 
 def takes_no_time(aspect: Aspect) -> bool:
-    """Tell whether an aspect is checked by comparing a code or some texts, however they are filled in."""
+    """Tell whether an aspect is checked by comparing a code or some texts, however they are filled
+    in."""
     if isinstance(aspect, StreamAspect):
         return all(form.instant for form in aspect.forms)
-    return isinstance(aspect, (ExitAspect, SignalAspect, OtherFilesAspect, CrashAspect, LeftoversAspect))
+    return isinstance(
+        aspect, (ExitAspect, SignalAspect, OtherFilesAspect, CrashAspect, LeftoversAspect)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,7 +146,9 @@ class FileAspect:
         if self.absent:
             if found.instead != "absent" or found.link:
                 link = f"a link to {found.link}" if found.link else ""
-                yield Mismatch(form="absent", expected="", actual=link or found.instead or _sized(content))
+                yield Mismatch(
+                    form="absent", expected="", actual=link or found.instead or _sized(content)
+                )
             return
         if found.instead == "absent" or (found.instead and self.forms):
             yield Mismatch(form="file", expected="", actual=found.instead)
@@ -163,7 +170,11 @@ class FileAspect:
 
 def _sized(content: bytes) -> str:
     return (
-        f"a file of {len(content):,} bytes" if len(content) > 1 else "a file of 1 byte" if content else "an empty file"
+        f"a file of {len(content):,} bytes"
+        if len(content) > 1
+        else "a file of 1 byte"
+        if content
+        else "an empty file"
     )
 
 
@@ -172,7 +183,8 @@ KEPT_BYTES = 65_536
 
 
 def look_at(outcome: Outcome, name: str) -> Looked:
-    """Return what stands at a file's place in a case's directory, or what was seen there while it still existed."""
+    """Return what stands at a file's place in a case's directory, or what was seen there while it
+    still existed."""
     known = outcome.looked_at.get(name)
     if known is not None:
         return known
@@ -195,13 +207,16 @@ def look_at(outcome: Outcome, name: str) -> Looked:
 def _names(outcome: Outcome, pattern: str) -> list[str]:
     """Return the files that a pattern names."""
     if outcome.directory:
-        return sorted(glob(pattern, root_dir=outcome.directory, recursive=True, include_hidden=True))
+        return sorted(
+            glob(pattern, root_dir=outcome.directory, recursive=True, include_hidden=True)
+        )
     return sorted(name for name, found in outcome.looked_at.items()
                   if fnmatchcase(name, pattern) and found.instead != "absent")  # fmt: skip
 
 
 def _read_file(path: str) -> tuple[bytes, str]:
-    """Return a regular file's content, or what stands in its place. Never waits: a pipe or device is not opened."""
+    """Return a regular file's content, or what stands in its place. Never waits: a pipe or device
+    is not opened."""
     try:
         info = os.stat(path)
         if stat.S_ISDIR(info.st_mode):
@@ -229,7 +244,11 @@ class OtherFilesAspect:
         """Yield a mismatch that lists every other file created, changed or deleted."""
         if self.allowed:
             return
-        others = [f"{name} {change.state}" for name, change in outcome.files.items() if not self._is_named(name)]
+        others = [
+            f"{name} {change.state}"
+            for name, change in outcome.files.items()
+            if not self._is_named(name)
+        ]
         if others:
             yield Mismatch(form="other-files", expected="", actual=", ".join(others))
 

@@ -1,9 +1,9 @@
 """Baselines: plain text files beside the spec, a file a matrix, a section a case, sorted by id.
 
-A section begins with `case ID  words`, a part of it with `ASPECT:` on a line of its own. A line of output
-stands behind `| `; one with control
-characters or bytes that are no UTF-8 stands, escaped, behind `\\ `. A last line without a newline is followed by `^`.
-Sections are sorted by id, so that outputs accepted in different branches seldom touch.
+A section begins with `case ID  words`, a part of it with `ASPECT:` on a line of its own. A line of
+output stands behind `| `; one with control characters or bytes that are no UTF-8 stands, escaped,
+behind `\\ `. A last line without a newline is followed by `^`. Sections are sorted by id, so that
+outputs accepted in different branches seldom touch.
 """
 
 from __future__ import annotations
@@ -27,7 +27,8 @@ def baseline_path(spec_path: str, matrix: str) -> str:
 
 
 def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
-    """Return what is recorded in a file: id → aspect → bytes. Raises ValueError naming the line that is none of ours."""
+    """Return what is recorded in a file: id → aspect → bytes. Raises ValueError naming the line
+    that is none of ours."""
     found: dict[str, dict[str, bytes]] = {}
     section: dict[str, bytes] | None = None
     aspect = ""
@@ -58,9 +59,13 @@ def written_baselines(
     matrix: str, spec: str, entries: Mapping[str, Mapping[str, bytes]], words: Mapping[str, str]
 ) -> bytes:
     """Return the text of a file of baselines; `words` are the vectors by id, for people."""
-    parts = [f'# Baselines of the matrix "{matrix}" of {spec}; keen-matrix baseline shows and accepts them.\n'.encode()]
+    parts = [
+        f'# Baselines of the matrix "{matrix}" of {spec}; keen-matrix baseline shows and accepts them.\n'.encode()
+    ]
     for id in sorted(entries):
-        parts.append(f"\ncase {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n")
+        parts.append(
+            f"\ncase {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n"
+        )
         for aspect in sorted(entries[id]):
             parts.append(_escaped(aspect.encode("utf-8", "surrogateescape")) + b":\n")
             parts += _lines(entries[id][aspect])
@@ -84,12 +89,18 @@ def _lines(raw: bytes) -> Iterator[bytes]:
 
 def _escaped(line: bytes) -> bytes:
     text = line.decode("utf-8", "surrogateescape").replace("\\", "\\\\")
-    shown = re.sub(r"[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]", lambda m: f"\\x{ord(m[0]) & 0xFF:02x}", text)
+    shown = re.sub(
+        r"[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]", lambda m: f"\\x{ord(m[0]) & 0xFF:02x}", text
+    )
     return shown.encode("utf-8")
 
 
 def _unescaped(line: bytes) -> bytes:
-    return re.sub(rb"\\(\\|x[0-9a-f]{2})", lambda m: b"\\" if m[1] == b"\\" else bytes([int(m[1][1:], 16)]), line)
+    return re.sub(
+        rb"\\(\\|x[0-9a-f]{2})",
+        lambda m: b"\\" if m[1] == b"\\" else bytes([int(m[1][1:], 16)]),
+        line,
+    )
 
 
 def write_baselines(path: str, text: bytes) -> None:

@@ -1,4 +1,5 @@
-"""The cascade: which rule has the last word on each aspect of a case, and the verdict that follows."""
+"""The cascade: which rule has the last word on each aspect of a case, and the verdict that
+follows."""
 
 from __future__ import annotations
 
@@ -27,11 +28,20 @@ from keen_matrix.core.model.record import Verdict
 from keen_matrix.core.model.signals import signal_name
 from keen_matrix.core.model.spec import Rule
 
-_FROM_WORST: tuple[Verdict, ...] = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked", "held")
+_FROM_WORST: tuple[Verdict, ...] = (
+    "crashed",
+    "hung",
+    "unlaunched",
+    "differed",
+    "unsteady",
+    "unchecked",
+    "held",
+)
 
 
 def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
-    """Return the verdict that stands for several launches: held only when all held; unchecked says least."""
+    """Return the verdict that stands for several launches: held only when all held; unchecked says
+    least."""
     found = set(verdicts)
     if found == {"held", "unchecked"}:
         return "held"
@@ -83,14 +93,17 @@ class Cascade:
     def __init__(self, rules: Iterable[Rule]) -> None:
         self._rules = tuple(rules)
         self._remarkable = any(name in REMARKABLE for rule in self._rules for name in rule.aspects)
-        self._quick = all(takes_no_time(aspect) for rule in self._rules for aspect in rule.aspects.values())
+        self._quick = all(
+            takes_no_time(aspect) for rule in self._rules for aspect in rule.aspects.values()
+        )
         always = all(rule.when is None for rule in self._rules)
         self._fixed = _Checks(self._rules) if always else None
         self._known: dict[tuple[bool, ...], _Checks] = {}
 
     @property
     def quick(self) -> bool:
-        """Whether checking takes no time to speak of: exit codes and texts compared, no patterns, files or commands."""
+        """Whether checking takes no time to speak of: exit codes and texts compared, no patterns,
+        files or commands."""
         return self._quick
 
     def chosen(self, scope: Scope) -> Mapping[str, Chosen]:
@@ -101,7 +114,9 @@ class Cascade:
         """Return what the rules that apply come to; it is worked out once for the same rules."""
         if self._fixed is not None:
             return self._fixed
-        applies = tuple(rule.when is None or bool(rule.when.evaluate(scope)) for rule in self._rules)
+        applies = tuple(
+            rule.when is None or bool(rule.when.evaluate(scope)) for rule in self._rules
+        )
         found = self._known.get(applies)
         if found is None:
             if len(self._known) >= MOST_KNOWN:
@@ -110,7 +125,8 @@ class Cascade:
         return found
 
     def judge(self, outcome: Outcome, context: CheckContext, *, timeout: float, cap: int) -> Judged:
-        """Return the verdict on an outcome. A failing expression is a failed aspect, never an error here."""
+        """Return the verdict on an outcome. A failing expression is a failed aspect, never an
+        error here."""
         try:
             checks = self._checks(context.scope)
         except ExpressionFault as fault:
@@ -118,10 +134,19 @@ class Cascade:
             return Judged(verdict="differed", aspects=(result,))
         chosen = checks.chosen
         built_in = () if _plainly_fine(outcome) else tuple(_built_in(outcome, chosen, timeout, cap))
-        if outcome.unlaunched is not None or outcome.timed_out or outcome.flooded or outcome.unasked is not None:
+        if (
+            outcome.unlaunched is not None
+            or outcome.timed_out
+            or outcome.flooded
+            or outcome.unasked is not None
+        ):
             # what was seen of such a launch is no answer to any other expectation
             verdict: Verdict = (
-                "unlaunched" if outcome.unlaunched is not None else "hung" if outcome.timed_out else "differed"
+                "unlaunched"
+                if outcome.unlaunched is not None
+                else "hung"
+                if outcome.timed_out
+                else "differed"
             )
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
@@ -135,16 +160,22 @@ class Cascade:
         if plain == len(checks.steps) and not built_in and not self._remarkable:
             return checks.all_held
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
-        return Judged(verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks)
+        return Judged(
+            verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks
+        )
 
     @staticmethod
-    def _remarks(chosen: Mapping[str, Chosen], outcome: Outcome, context: CheckContext) -> tuple[str, ...]:
+    def _remarks(
+        chosen: Mapping[str, Chosen], outcome: Outcome, context: CheckContext
+    ) -> tuple[str, ...]:
         from keen_matrix.core.expect.refusals import remarks_of
 
         return tuple(remarks_of((each.aspect for each in chosen.values()), outcome, context))
 
     @staticmethod
-    def _check(check: _Check, outcome: Outcome, context: CheckContext, found: list[AspectResult]) -> None:
+    def _check(
+        check: _Check, outcome: Outcome, context: CheckContext, found: list[AspectResult]
+    ) -> None:
         """Add the results of one aspect: one for each mismatch, or one that it is met."""
         met = check.met
         try:
@@ -154,11 +185,14 @@ class Cascade:
         if not mismatches:
             found.append(met)
         for mismatch in mismatches:
-            found.append(AspectResult(aspect=met.aspect, met=False, mismatch=mismatch, rule=met.rule))
+            found.append(
+                AspectResult(aspect=met.aspect, met=False, mismatch=mismatch, rule=met.rule)
+            )
 
 
 class _Check(NamedTuple):
-    """One aspect to be checked: the quick test for it, if there is one, and the result when it is met."""
+    """One aspect to be checked: the quick test for it, if there is one, and the result when it is
+    met."""
 
     aspect: Aspect
     test: PlainTest | None
@@ -170,20 +204,30 @@ class _Checks:
 
     def __init__(self, rules: Iterable[Rule]) -> None:
         self.chosen = {
-            name: Chosen(aspect, rule.origins.get(name, "")) for rule in rules for name, aspect in rule.aspects.items()
+            name: Chosen(aspect, rule.origins.get(name, ""))
+            for rule in rules
+            for name, aspect in rule.aspects.items()
         }
         self.steps = tuple(
-            self._step(name, each) for name, each in self.chosen.items() if not isinstance(each.aspect, BUILT_IN)
+            self._step(name, each)
+            for name, each in self.chosen.items()
+            if not isinstance(each.aspect, BUILT_IN)
         )
         results = tuple(step.met for step in self.steps)
         self.all_held = Judged(verdict=_verdict(results, 0), aspects=results)
 
     def _step(self, name: str, chosen: Chosen) -> _Check:
         aspect = chosen.aspect
-        if isinstance(aspect, OtherFilesAspect):  # the files that other aspects look at are no others
-            named = tuple(name.removeprefix("files.") for name in self.chosen if name.startswith("files."))
+        if isinstance(
+            aspect, OtherFilesAspect
+        ):  # the files that other aspects look at are no others
+            named = tuple(
+                name.removeprefix("files.") for name in self.chosen if name.startswith("files.")
+            )
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
-        return _Check(aspect, plain_test(aspect), AspectResult(aspect=name, met=True, rule=chosen.origin))
+        return _Check(
+            aspect, plain_test(aspect), AspectResult(aspect=name, met=True, rule=chosen.origin)
+        )
 
 
 def _plainly_fine(outcome: Outcome) -> bool:
@@ -192,12 +236,18 @@ def _plainly_fine(outcome: Outcome) -> bool:
         outcome.exit is not None
         and not outcome.stderr
         and not (
-            outcome.timed_out or outcome.flooded or outcome.feeders or outcome.leftovers or outcome.unasked is not None
+            outcome.timed_out
+            or outcome.flooded
+            or outcome.feeders
+            or outcome.leftovers
+            or outcome.unasked is not None
         )
     )
 
 
-def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, cap: int) -> Iterable[AspectResult]:
+def _built_in(
+    outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, cap: int
+) -> Iterable[AspectResult]:
     """Yield the built-in checks that failed: launched, ended in time, no flood, no crash."""
     if outcome.unlaunched is not None:
         yield _failed("launch", Mismatch(form="launch", expected="", actual=outcome.unlaunched))
@@ -207,11 +257,17 @@ def _built_in(outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, ca
         yield _failed("dialogue", Mismatch(form="prompt", expected=prompt, actual=_said(outcome)))
     if outcome.timed_out:
         form = "timeout" if outcome.stopped is None else "stop"
-        yield _failed("timeout", Mismatch(form=form, expected=f"{timeout:g}", actual=f"{outcome.seconds:.3f}"))
+        yield _failed(
+            "timeout", Mismatch(form=form, expected=f"{timeout:g}", actual=f"{outcome.seconds:.3f}")
+        )
     elif outcome.flooded:
         yield _failed("output", Mismatch(form="cap", expected=str(cap), actual=outcome.flooded))
     elif "signal" not in chosen and not _allowed(chosen, "crash", CrashAspect):
-        sign = crash_sign(outcome) if outcome.signal is None or outcome.signal != outcome.stopped else None
+        sign = (
+            crash_sign(outcome)
+            if outcome.signal is None or outcome.signal != outcome.stopped
+            else None
+        )
         if sign and outcome.unasked is None:
             yield _failed("crash", Mismatch(form="crash", expected="", actual=sign))
     for name, code, number in outcome.feeders:
@@ -233,13 +289,16 @@ def _failed(aspect: str, mismatch: Mismatch) -> AspectResult:
     return AspectResult(aspect=aspect, met=False, mismatch=mismatch)
 
 
-def _allowed(chosen: Mapping[str, Chosen], name: str, kind: type[CrashAspect] | type[LeftoversAspect]) -> bool:
+def _allowed(
+    chosen: Mapping[str, Chosen], name: str, kind: type[CrashAspect] | type[LeftoversAspect]
+) -> bool:
     found = chosen.get(name)
     return found is not None and isinstance(found.aspect, kind) and found.aspect.allowed
 
 
 def _verdict(aspects: Sequence[AspectResult], built_in: int) -> Verdict:
-    """Return the verdict that the results come to; the first `built_in` of them are of built-in checks."""
+    """Return the verdict that the results come to; the first `built_in` of them are of built-in
+    checks."""
     failed = {result.aspect for result in aspects if not result.met}
     if "crash" in failed:
         return "crashed"

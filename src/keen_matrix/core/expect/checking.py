@@ -1,6 +1,7 @@
 """The one checker of a case: its rules, what they may look at, and the verdict on a launch.
 
-Workers ask it of what they launched, insight of outcomes that were recorded, `--why` for the rules alone.
+Workers ask it of what they launched, insight of outcomes that were recorded, `--why` for the rules
+alone.
 """
 
 from __future__ import annotations
@@ -27,15 +28,20 @@ _NO_RULES = Cascade(())
 class CaseChecker:
     """The expectations of a spec, ready to be asked.
 
-    `functions` are those of its oracle file; an answer is remembered until the next launch begins. With `runs_commands` off
-    the commands that expectations name are not run: what they print is taken from the first outcome that is checked.
+    `functions` are those of its oracle file; an answer is remembered until the next launch begins.
+    With `runs_commands` off the commands that expectations name are not run: what they print is
+    taken from the first outcome that is checked.
     """
 
-    def __init__(self, spec: Spec, functions: Mapping[str, Callable[..., Any]], *, runs_commands: bool = True) -> None:
+    def __init__(
+        self, spec: Spec, functions: Mapping[str, Callable[..., Any]], *, runs_commands: bool = True
+    ) -> None:
         self.spec, self._runs_commands = spec, runs_commands
         self.functions = {name: OncePerCase(function) for name, function in functions.items()}
         self._matrices = {matrix.index: matrix for matrix in spec.matrices}
-        self._baselines = {matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices}
+        self._baselines = {
+            matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices
+        }
         self._cascades: dict[tuple[object, ...], Cascade] = {}
 
     def begin(self, case: Case, number: int = 0) -> CheckContext:
@@ -51,10 +57,13 @@ class CaseChecker:
         )  # fmt: skip
 
     def _scope(self, case: Case, argv: tuple[str, ...], number: int) -> Scope:
-        return case_scope(case.values, argv, case.id, self.spec.here, self.functions, standing_at(case, number))
+        return case_scope(
+            case.values, argv, case.id, self.spec.here, self.functions, standing_at(case, number)
+        )
 
     def cascade(self, case: Case, number: int = 0) -> Cascade:
-        """Return the rules for a launch of a case; launches that are only compared with the first have none."""
+        """Return the rules for a launch of a case; launches that are only compared with the first
+        have none."""
         if case.relation is not None and number:
             return _NO_RULES
         key = rules_key(case, number)
@@ -89,9 +98,13 @@ class CaseChecker:
         if not masks:
             return outcome
         try:
-            found = {name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")}
+            found = {
+                name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")
+            }
         except ValueError:
             return outcome
         outcome.masked = {name: each.text for name, each in found.items()}
         outcome.masks_used = frozenset().union(*(each.used for each in found.values()))
-        return replace(outcome, stdout=found["stdout"].text, stderr=found["stderr"].text, masked=outcome.masked)
+        return replace(
+            outcome, stdout=found["stdout"].text, stderr=found["stderr"].text, masked=outcome.masked
+        )

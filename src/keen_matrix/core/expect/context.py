@@ -24,5 +24,5 @@ class CheckContext:
     id: str = ""
     """The case's id, under which its baselines stand."""
     outputs: dict[tuple[str, ...], bytes] | None = None
-    """What the commands printed that expectations name. None: they are run. A table: nothing is run; of the outcome that
-    is checked first, each is taken to have printed what was found."""
+    """What the commands printed that expectations name. None: they are run. A table: nothing is
+    run; of the outcome that is checked first, each is taken to have printed what was found."""

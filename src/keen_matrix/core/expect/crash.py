@@ -1,7 +1,8 @@
 """The tell-tales of an unhandled error in common runtimes.
 
-A crash is an end by a signal that nobody asked for, or a message on standard error that a runtime prints only when an
-error went through unhandled. Messages that a program may well print itself (a bare "error:") are never taken for one.
+A crash is an end by a signal that nobody asked for, or a message on standard error that a runtime
+prints only when an error went through unhandled. Messages that a program may well print itself (a
+bare "error:") are never taken for one.
 """
 
 from __future__ import annotations
@@ -19,7 +20,10 @@ _NEEDS_FAILURE: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
     for runtime, pattern in (
         ("Python", rb"^Traceback \(most recent call last\):$"),
         ("Python", rb"^Fatal Python error: "),
-        ("Python", rb'^  File ".*", line \d+\n(?:.*\n)*?(?:SyntaxError|IndentationError|TabError): '),
+        (
+            "Python",
+            rb'^  File ".*", line \d+\n(?:.*\n)*?(?:SyntaxError|IndentationError|TabError): ',
+        ),
         (
             "Node",
             rb"^(?:node:internal/|.*:\d+\n(?:.*\n)*?\s*\^+\n(?:.*\n)*?(?:\w*Error|Uncaught|\[?Error)\b.*(?:\n.*)*?\n    at )",
@@ -40,7 +44,10 @@ _NEEDS_FAILURE: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
 _ANY_EXIT: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
     (runtime, re.compile(pattern, re.MULTILINE))
     for runtime, pattern in (
-        ("shell", rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$"),
+        (
+            "shell",
+            rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$",
+        ),
         (
             "shell",
             rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)",
@@ -55,7 +62,8 @@ _ANY_EXIT: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
 
 
 def crash_sign(outcome: Outcome) -> str | None:
-    """Return how the launch crashed, or None: `signal SEGV`, `Python: ValueError: invalid literal …`."""
+    """Return how the launch crashed, or None: `signal SEGV`, `Python: ValueError: invalid literal
+    …`."""
     if outcome.signal is not None:
         return f"ended by signal {signal_name(outcome.signal)}"
     if not outcome.stderr:
@@ -73,7 +81,11 @@ def crash_sign(outcome: Outcome) -> str | None:
 def _last_words(runtime: str, tail: bytes, match: re.Match[bytes]) -> str:
     """Return the line that names the error: the last one for Python, else the first of the match."""
     if runtime == "Python":
-        lines = [line for line in tail[match.start() :].splitlines() if line and not line.startswith((b" ", b"\t"))]
+        lines = [
+            line
+            for line in tail[match.start() :].splitlines()
+            if line and not line.startswith((b" ", b"\t"))
+        ]
         line = lines[-1] if lines else match[0]
     elif runtime == "Node":
         found = re.search(rb"^(?:Uncaught )?\[?(?:[\w.]*Error|TypeError)\b.*$", tail, re.MULTILINE)

@@ -1,4 +1,5 @@
-"""The difference between two texts, as lines to be shown: where it begins, what surrounds it, how much more there is."""
+"""The difference between two texts, as lines to be shown: where it begins, what surrounds it, how
+much more there is."""
 
 from __future__ import annotations
 
@@ -47,9 +48,14 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
     """Return how two texts differ, line by line; at most `most` lines are in it."""
     left, right = split_lines(expected), split_lines(came)
     of = max(len(left), len(right))
-    start = next((at for at, (a, b) in enumerate(zip(left, right, strict=False)) if a != b), min(len(left), len(right)))
+    start = next(
+        (at for at, (a, b) in enumerate(zip(left, right, strict=False)) if a != b),
+        min(len(left), len(right)),
+    )
     if of > MOST_LINES or len(expected) + len(came) > MOST_CHARACTERS:
-        differing = sum(a != b for a, b in zip(left, right, strict=False)) + abs(len(left) - len(right))
+        differing = sum(a != b for a, b in zip(left, right, strict=False)) + abs(
+            len(left) - len(right)
+        )
         return Difference(tuple(_first(left, right, start)), differing, of)
     lines: list[DiffLine] = []
     differing = 0
@@ -59,8 +65,12 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
             if kind == "equal":
                 lines += [DiffLine("same", at + 1, left[at]) for at in range(left_from, left_to)]
             else:
-                lines += [DiffLine("expected", at + 1, left[at]) for at in range(left_from, left_to)]
-                lines += [DiffLine("found", at + 1, right[at]) for at in range(right_from, right_to)]
+                lines += [
+                    DiffLine("expected", at + 1, left[at]) for at in range(left_from, left_to)
+                ]
+                lines += [
+                    DiffLine("found", at + 1, right[at]) for at in range(right_from, right_to)
+                ]
                 differing += max(left_to - left_from, right_to - right_from)
     return Difference(tuple(lines[:most]), differing, of)
 
@@ -75,7 +85,8 @@ def _windows(left: str, right: str) -> tuple[str, str]:
         return left, right
     at = max(0, first_difference(left, right) - WINDOW // 2)
     shown = [
-        f"{'…' if at else ''}{each[at : at + WINDOW]}{'…' if len(each) > at + WINDOW else ''}" for each in (left, right)
+        f"{'…' if at else ''}{each[at : at + WINDOW]}{'…' if len(each) > at + WINDOW else ''}"
+        for each in (left, right)
     ]
     return shown[0], shown[1]
 
@@ -91,7 +102,8 @@ def _first(left: list[str], right: list[str], start: int) -> list[DiffLine]:
 
 
 def first_difference(expected: str, came: str) -> int:
-    """Return the offset of the first character in which two texts differ (the shorter one's length if it is a beginning)."""
+    """Return the offset of the first character in which two texts differ (the shorter one's length
+    if it is a beginning)."""
     return next(
         (at for at, (a, b) in enumerate(zip(expected, came, strict=False)) if a != b),
         min(len(expected), len(came)),

@@ -12,7 +12,8 @@ _FORMS = 'a code 0..255, a list of codes, a range such as "1..125", "nonzero" or
 
 
 def parse_exit(value: Any) -> tuple[tuple[int, int], ...] | Template:
-    """Return the ranges of codes (both ends included) that a spec's value stands for, or a template that gives one.
+    """Return the ranges of codes (both ends included) that a spec's value stands for, or a
+    template that gives one.
 
     Raises ValueError with what was expected, or what the template's own fault is.
     """
@@ -55,7 +56,8 @@ class ExitExpectation:
     allowed: tuple[tuple[int, int], ...] | Template
 
     def ranges(self, scope: Scope) -> tuple[tuple[int, int], ...]:
-        """Return the ranges for one case. Raises ExpressionFault, or ValueError when the template gives no exit form."""
+        """Return the ranges for one case. Raises ExpressionFault, or ValueError when the template
+        gives no exit form."""
         if isinstance(self.allowed, tuple):
             return self.allowed
         value = self.allowed.value(scope)

@@ -22,9 +22,12 @@ class Limit(NamedTuple):
 
     def met_by(self, value: float) -> bool:
         """Tell whether a value is within the limit."""
-        return {"<": value < self.value, "<=": value <= self.value, ">": value > self.value, ">=": value >= self.value}[
-            self.sign
-        ]
+        return {
+            "<": value < self.value,
+            "<=": value <= self.value,
+            ">": value > self.value,
+            ">=": value >= self.value,
+        }[self.sign]
 
 
 def parse_limit(text: str, units: Mapping[str, float]) -> Limit:
@@ -33,7 +36,9 @@ def parse_limit(text: str, units: Mapping[str, float]) -> Limit:
     factor = unit_factor(match[3], units) if match else None
     if not match or factor is None:
         unit = "s" if "s" in units else "MiB"
-        raise ValueError(f'expected a limit such as "< 2 {unit}", with one of the units {", ".join(units)}')
+        raise ValueError(
+            f'expected a limit such as "< 2 {unit}", with one of the units {", ".join(units)}'
+        )
     return Limit(match[1], float(match[2]) * factor, f"{match[1]} {match[2]} {match[3]}")
 
 
@@ -46,7 +51,9 @@ class DurationAspect:
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it took more, or less, than the limit says."""
         if not self.limit.met_by(outcome.seconds):
-            yield Mismatch(form="limit", expected=self.limit.text, actual=f"{outcome.seconds:.3f} s")
+            yield Mismatch(
+                form="limit", expected=self.limit.text, actual=f"{outcome.seconds:.3f} s"
+            )
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,4 +67,8 @@ class MemoryAspect:
         if outcome.peak_bytes is None:
             yield Mismatch(form="limit", expected=self.limit.text, actual="unknown", problem=True)
         elif not self.limit.met_by(outcome.peak_bytes):
-            yield Mismatch(form="limit", expected=self.limit.text, actual=f"{outcome.peak_bytes / 1024**2:.1f} MiB")
+            yield Mismatch(
+                form="limit",
+                expected=self.limit.text,
+                actual=f"{outcome.peak_bytes / 1024**2:.1f} MiB",
+            )

@@ -27,7 +27,8 @@ class Masked:
 
 
 def mask(raw: bytes, masks: Sequence[Mask], where: str) -> Masked:
-    """Return a text with everything masked that may be masked there. Raises ValueError when a pattern takes too long."""
+    """Return a text with everything masked that may be masked there. Raises ValueError when a
+    pattern takes too long."""
     import regex
 
     text = raw.decode("utf-8", "surrogateescape")
@@ -38,7 +39,9 @@ def mask(raw: bytes, masks: Sequence[Mask], where: str) -> Masked:
         try:
             text, count = regex.compile(each.pattern).subn(each.text, text, timeout=MASK_SECONDS)
         except TimeoutError:
-            raise ValueError(f"the mask {each.pattern} took longer than {MASK_SECONDS:g} s") from None
+            raise ValueError(
+                f"the mask {each.pattern} took longer than {MASK_SECONDS:g} s"
+            ) from None
         if count:
             used.add(number)
     return Masked(text.encode("utf-8", "surrogateescape"), frozenset(used))

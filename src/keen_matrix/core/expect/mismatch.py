@@ -11,7 +11,8 @@ Shown: TypeAlias = Literal["quoted", "text", "mode", "lines", "bytes"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mismatch:
-    """One thing that is not as expected. `form` names its kind, by which interfaces know how to tell it."""
+    """One thing that is not as expected. `form` names its kind, by which interfaces know how to
+    tell it."""
 
     form: str
     expected: str
@@ -24,7 +25,8 @@ class Mismatch:
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """How a kind of mismatch is told: `expected` is a sentence with one of the fields {text}, {quoted}, {lines}, {bytes}."""
+    """How a kind of mismatch is told: `expected` is a sentence with one of the fields {text},
+    {quoted}, {lines}, {bytes}."""
 
     expected: str
     found: Shown = "quoted"

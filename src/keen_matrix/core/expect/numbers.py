@@ -10,7 +10,8 @@ _NUMBER = re.compile(r"(?<![\w.])[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?(?![\w
 
 
 class Tolerance(NamedTuple):
-    """How far a number may be off: the larger of an absolute amount and a part of the expected number."""
+    """How far a number may be off: the larger of an absolute amount and a part of the expected
+    number."""
 
     absolute: float = 0.0
     relative: float = 0.0
@@ -27,7 +28,9 @@ class Tolerance(NamedTuple):
         return abs(expected - came) <= slack + 1e-12 * max(abs(expected), abs(came))
 
 
-def texts_alike(expected: str, came: str, tolerance: Tolerance | None, *, newline: bool = False) -> bool:
+def texts_alike(
+    expected: str, came: str, tolerance: Tolerance | None, *, newline: bool = False
+) -> bool:
     """Tell whether two texts are the same but for numbers within a tolerance.
 
     `newline` lets what came end in one newline more than an expected text that ends in none.

@@ -25,7 +25,8 @@ from keen_matrix.core.model.record import (
 from keen_matrix.core.model.signals import signal_name, signal_number
 
 SHOWN_ACTUAL = 4096
-"""Characters of a text kept beside an expectation that is not met; the whole of it is in the record's streams."""
+"""Characters of a text kept beside an expectation that is not met; the whole of it is in the
+record's streams."""
 MOST_ARRIVALS = 500
 """Pieces of output whose order is kept in a record."""
 
@@ -42,9 +43,17 @@ class Recorder:
         self._launches.append((words, outcome, judged))
 
     def essence(self) -> bytes:
-        """Return what must not differ between two runs of a steady case: ends, streams, files, verdicts."""
+        """Return what must not differ between two runs of a steady case: ends, streams, files,
+        verdicts."""
         seen = [
-            (outcome.exit, outcome.signal, outcome.stdout, outcome.stderr, sorted(outcome.files), judged.verdict)
+            (
+                outcome.exit,
+                outcome.signal,
+                outcome.stdout,
+                outcome.stderr,
+                sorted(outcome.files),
+                judged.verdict,
+            )
             for _, outcome, judged in self._launches
         ]
         return repr(seen).encode()
@@ -52,7 +61,8 @@ class Recorder:
     def record(self, floor: int) -> Record:
         """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes.
 
-        A case of several launches tells the last one, or the first of those that are compared; all stand in `steps`.
+        A case of several launches tells the last one, or the first of those that are compared; all
+        stand in `steps`.
         """
         relation = self._case.relation
         compared = list(compare(relation, self._launches)) if relation is not None else []
@@ -63,15 +73,23 @@ class Recorder:
         )  # fmt: skip
         if len(self._launches) == 1:
             found.verdict = _with_compared(judged.verdict, compared)
-            found.aspects = [aspect_record(each) for each in (*judged.aspects, *(each for _, each in compared))]
+            found.aspects = [
+                aspect_record(each) for each in (*judged.aspects, *(each for _, each in compared))
+            ]
             return found
         verdicts = [judged.verdict for _, _, judged in self._launches]
         if relation is not None:
             verdicts = [verdicts[0], *(each for each in verdicts[1:] if each != "unchecked")]
         found.verdict = _with_compared(worst_of(verdicts), compared)
         found.seconds = round(sum(each.seconds for _, each, _ in self._launches), 6)
-        results = [(number, each) for number, (_, _, judged) in enumerate(self._launches, 1) for each in judged.aspects]
-        found.aspects = [structs.replace(aspect_record(each), step=step) for step, each in (*results, *compared)]
+        results = [
+            (number, each)
+            for number, (_, _, judged) in enumerate(self._launches, 1)
+            for each in judged.aspects
+        ]
+        found.aspects = [
+            structs.replace(aspect_record(each), step=step) for step, each in (*results, *compared)
+        ]
         found.steps = [
             StepRecord(argv=words, verdict=judged.verdict, **_observed(each, floor))
             for words, each, judged in self._launches
@@ -79,8 +97,11 @@ class Recorder:
         return found
 
 
-def _noted(outcome: Outcome, launches: Sequence[tuple[tuple[str, ...], Outcome, Judged]]) -> dict[str, Any]:
-    """Return which masks found something and what they made of the streams, and what is worth a word."""
+def _noted(
+    outcome: Outcome, launches: Sequence[tuple[tuple[str, ...], Outcome, Judged]]
+) -> dict[str, Any]:
+    """Return which masks found something and what they made of the streams, and what is worth a
+    word."""
     masks = sorted({number for _, each, _ in launches for number in each.masks_used})
     fields: dict[str, Any] = {
         "masked": masks, "remarks": list(dict.fromkeys(remark for _, _, each in launches for remark in each.remarks)),
@@ -104,7 +125,9 @@ def _observed(outcome: Outcome, floor: int) -> dict[str, Any]:
     if outcome.looked_at:
         fields["looked_at"] = {name: _looked(found) for name, found in outcome.looked_at.items()}
     if outcome.stdout and outcome.stderr and outcome.arrivals:
-        fields["arrivals"] = [(stream, size, round(at, 4)) for stream, size, at in outcome.arrivals[:MOST_ARRIVALS]]
+        fields["arrivals"] = [
+            (stream, size, round(at, 4)) for stream, size, at in outcome.arrivals[:MOST_ARRIVALS]
+        ]
     if outcome.conversation:
         fields["dialogue"] = [
             (prompt.decode("utf-8", "replace"), reply.decode("utf-8", "replace"))
@@ -123,11 +146,14 @@ def _observed(outcome: Outcome, floor: int) -> dict[str, Any]:
 
 
 def _looked(found: Looked) -> LookedAt:
-    return LookedAt(instead=found.instead, mode=found.mode, link=found.link, **as_kept("content", found.content))
+    return LookedAt(
+        instead=found.instead, mode=found.mode, link=found.link, **as_kept("content", found.content)
+    )
 
 
 def outcome_of(launch: Record | StepRecord) -> Outcome:
-    """Return the outcome of a launch as its record tells it: what is needed to ask expectations again."""
+    """Return the outcome of a launch as its record tells it: what is needed to ask expectations
+    again."""
     stdout, stderr = kept_bytes(launch, "stdout"), kept_bytes(launch, "stderr")
     looked = {
         name: Looked(kept_bytes(each, "content"), each.instead, each.mode, each.link)

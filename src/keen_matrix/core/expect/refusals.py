@@ -1,7 +1,8 @@
 """What a refusal and a help text promise when a spec says nothing else.
 
-A refusal exits with 1 to 125 (126 and up are the shell's, POSIX XCU 2.8.2), says something on standard error and nothing on
-standard output, touches no file, and blames no other argument than the one at fault.
+A refusal exits with 1 to 125 (126 and up are the shell's, POSIX XCU 2.8.2), says something on
+standard error and nothing on standard output, touches no file, and blames no other argument than
+the one at fault.
 """
 
 from __future__ import annotations
@@ -41,7 +42,12 @@ def blame_aspects(table: RefusalKind, promise: Rule) -> Iterator[tuple[str, Aspe
     before = promise.aspects["blame"]
     assert isinstance(before, BlameAspect)
     if table.blame is not None or table.names_culprit is not None:
-        yield "blame", replace(before, anything=table.blame == "anything", must_name=bool(table.names_culprit))
+        yield (
+            "blame",
+            replace(
+                before, anything=table.blame == "anything", must_name=bool(table.names_culprit)
+            ),
+        )
 
 
 def blamable(signature: Signature) -> tuple[str, ...]:
@@ -53,21 +59,27 @@ def blamable(signature: Signature) -> tuple[str, ...]:
 
 @dataclass(frozen=True, slots=True)
 class BlameAspect:
-    """The message must not blame another argument than the culprit; with `must_name` it must name the culprit."""
+    """The message must not blame another argument than the culprit; with `must_name` it must name
+    the culprit."""
 
     names: tuple[str, ...]
     anything: bool = False
     must_name: bool = False
 
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield a mismatch when the message names others and not the culprit. The usage block is no part of it."""
+        """Yield a mismatch when the message names others and not the culprit. The usage block is
+        no part of it."""
         mentions = context.mentions
         if not mentions or self.anything:
             return
         message = without_usage(outcome.stderr.decode("utf-8", "replace"))
         if any(is_named(each, message) for each in mentions):
             return
-        others = [each for each in self.names if each not in mentions and is_named(each, message, exactly=True)]
+        others = [
+            each
+            for each in self.names
+            if each not in mentions and is_named(each, message, exactly=True)
+        ]
         if others:
             yield Mismatch(form="blame", expected=mentions[0], actual=", ".join(others))
         elif self.must_name:
@@ -83,10 +95,15 @@ def remark_on(outcome: Outcome, mentions: Sequence[str]) -> str | None:
 
 
 def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
-    """Tell whether a message names a word: as a whole word, an option also by its letter alone (as getopt does)."""
+    """Tell whether a message names a word: as a whole word, an option also by its letter alone (as
+    getopt does)."""
     if not word:
         return False
-    bounded = rf"(?<![\w-]){re.escape(word)}(?![\w-])" if word[:1].isalnum() or exactly else re.escape(word)
+    bounded = (
+        rf"(?<![\w-]){re.escape(word)}(?![\w-])"
+        if word[:1].isalnum() or exactly
+        else re.escape(word)
+    )
     if re.search(bounded, message, 0 if exactly else re.IGNORECASE):
         return True
     if exactly or not re.fullmatch(r"-\w", word):
@@ -95,7 +112,8 @@ def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
 
 
 def without_usage(text: str) -> str:
-    """Return a message without its usage block: the line that begins with usage and those indented below it."""
+    """Return a message without its usage block: the line that begins with usage and those indented
+    below it."""
     kept: list[str] = []
     inside = False
     for line in text.splitlines():
@@ -111,7 +129,8 @@ def without_usage(text: str) -> str:
 
 
 def help_rule(signature: Signature, complete: bool, origin: str) -> Rule:
-    """Return the rule that a help text must satisfy: exit 0, nothing on standard error, every option and operand named."""
+    """Return the rule that a help text must satisfy: exit 0, nothing on standard error, every
+    option and operand named."""
     options = tuple(option.spellings for option in signature.options)
     operands = tuple((name, signature.values[name].choices) for name in signature.operand_names)
     aspects: dict[str, Aspect] = {
@@ -133,12 +152,17 @@ class HelpAspect:
     complete: bool = False
 
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield a mismatch for what the help does not name, and with `complete` for what it names and the synopsis does not."""
+        """Yield a mismatch for what the help does not name, and with `complete` for what it names
+        and the synopsis does not."""
         text = outcome.stdout.decode("utf-8", "replace")
         if not text.strip():
             yield Mismatch(form="help", expected="a help text on standard output", actual="")
             return
-        missing = [", ".join(each) for each in self.options if not any(_stands_in(one, text) for one in each)]
+        missing = [
+            ", ".join(each)
+            for each in self.options
+            if not any(_stands_in(one, text) for one in each)
+        ]
         missing += [
             name for name, choices in self.operands
             if not is_named(name, text) and not (choices and all(_stands_in(each, text) for each in choices))
@@ -172,5 +196,9 @@ def remarks_of(aspects: Iterable[Aspect], outcome: Outcome, context: CheckContex
             found += [remark] if remark else []
         elif isinstance(aspect, HelpAspect) and not aspect.complete and outcome.stdout:
             unknown = aspect.undeclared(outcome.stdout.decode("utf-8", "replace"))
-            found += [f"the help lists {', '.join(unknown)}, which the synopsis does not have"] if unknown else []
+            found += (
+                [f"the help lists {', '.join(unknown)}, which the synopsis does not have"]
+                if unknown
+                else []
+            )
     return found

@@ -1,4 +1,5 @@
-"""Which rules a launch of a case must satisfy: by what the signature says of its vector, then its matrix's and its step's."""
+"""Which rules a launch of a case must satisfy: by what the signature says of its vector, then its
+matrix's and its step's."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Small realistic ways in which an outcome could be wrong. Each gives an altered outcome, or none where it does not apply."""
+"""Small realistic ways in which an outcome could be wrong. Each gives an altered outcome, or none
+where it does not apply."""
 
 from __future__ import annotations
 
@@ -59,7 +60,10 @@ def _exits(outcome: Outcome) -> Iterator[Altered]:
 
 def text_alterations(raw: bytes) -> Iterator[tuple[str, bytes]]:
     """Yield what could be wrong with a printed text."""
-    yield "an extra line at the end", raw + (b"" if raw.endswith(b"\n") or not raw else b"\n") + b"one line more\n"
+    yield (
+        "an extra line at the end",
+        raw + (b"" if raw.endswith(b"\n") or not raw else b"\n") + b"one line more\n",
+    )
     if not raw:
         return
     yield "emptied", b""
@@ -127,7 +131,9 @@ _TEXT: Mapping[str, Callable[[str], str | None]] = {
     "a digit dropped": _change(r"\d", lambda digit: ""),
     "the case of a letter": _change(r"[^\W\d_]", str.swapcase),
     "the final newline dropped": lambda text: text[:-1] if text.endswith("\n") else None,
-    "a trailing space": lambda text: text.removesuffix("\n") + " " + ("\n" if text.endswith("\n") else ""),
+    "a trailing space": lambda text: (
+        text.removesuffix("\n") + " " + ("\n" if text.endswith("\n") else "")
+    ),
 }
 
 
@@ -142,7 +148,9 @@ def _messages(outcome: Outcome, context: Context) -> Iterator[Altered]:
         renamed = outcome.stderr.replace(context.program.encode(), b"other")
         yield Altered("stderr: another program's name", "stderr", replace(outcome, stderr=renamed))
     yield Altered(
-        "stderr: moved to stdout", "stdout", replace(outcome, stdout=outcome.stdout + outcome.stderr, stderr=b"")
+        "stderr: moved to stdout",
+        "stdout",
+        replace(outcome, stdout=outcome.stdout + outcome.stderr, stderr=b""),
     )
 
 
@@ -160,7 +168,9 @@ def _files(outcome: Outcome) -> Iterator[Altered]:
             yield Altered(f"{name}: emptied", aspect, put(found._replace(content=b"")))
         if name in outcome.files:
             yield Altered(
-                f"{name}: another mode", aspect, put(found._replace(mode="600" if found.mode != "600" else "644"))
+                f"{name}: another mode",
+                aspect,
+                put(found._replace(mode="600" if found.mode != "600" else "644")),
             )
     if outcome.files or outcome.looked_at:
         more = {**outcome.files, "one-more.txt": FileChange("created", "file", 5, "644")}

@@ -1,4 +1,5 @@
-"""Asking the expectations of a case again, of an outcome that was recorded, without launching anything."""
+"""Asking the expectations of a case again, of an outcome that was recorded, without launching
+anything."""
 
 from __future__ import annotations
 
@@ -18,14 +19,22 @@ from keen_matrix.core.vectors.unfold import unfold_matrix
 
 
 class Checker:
-    """The expectations of a spec, ready to be asked again; nothing is launched and no command is run."""
+    """The expectations of a spec, ready to be asked again; nothing is launched and no command is
+    run."""
 
     def __init__(self, spec: Spec) -> None:
         self._cases = CaseChecker(spec, named_functions(spec.program.oracle), runs_commands=False)
-        self.begin, self.chosen, self.masked = self._cases.begin, self._cases.chosen, self._cases.masked
+        self.begin, self.chosen, self.masked = (
+            self._cases.begin,
+            self._cases.chosen,
+            self._cases.masked,
+        )
 
-    def holds(self, case: Case, context: CheckContext, outcome: Outcome, others: Sequence[Outcome]) -> bool:
-        """Tell whether a case would hold with this outcome of its first launch, and `others` of further ones."""
+    def holds(
+        self, case: Case, context: CheckContext, outcome: Outcome, others: Sequence[Outcome]
+    ) -> bool:
+        """Tell whether a case would hold with this outcome of its first launch, and `others` of
+        further ones."""
         judged = self._cases.judge(case, context, outcome)
         if judged.verdict not in ("held", "unchecked"):
             return False
@@ -36,8 +45,11 @@ class Checker:
         return all(result.met for _, result in compare(case.relation, launches))
 
 
-def recorded_cases(spec: Spec, records: Mapping[str, Record]) -> Iterator[tuple[Matrix, Case, Record, list[Outcome]]]:
-    """Yield the cases of a spec that were recorded, with their records and the outcomes of their launches."""
+def recorded_cases(
+    spec: Spec, records: Mapping[str, Record]
+) -> Iterator[tuple[Matrix, Case, Record, list[Outcome]]]:
+    """Yield the cases of a spec that were recorded, with their records and the outcomes of their
+    launches."""
     for matrix in spec.matrices:
         for case in unfold_matrix(spec, matrix):
             fields = records.get(case.id)

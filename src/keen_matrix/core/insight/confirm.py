@@ -1,4 +1,5 @@
-"""Further vectors that tell rival suspects apart: those that one of them covers and another does not."""
+"""Further vectors that tell rival suspects apart: those that one of them covers and another does
+not."""
 
 from __future__ import annotations
 
@@ -20,17 +21,25 @@ MOST_CANDIDATES = 20_000
 """Vectors that are looked through for such that tell rivals apart."""
 
 
-def further_cases(spec: Spec, known: Sequence[Observed], suspicion: Suspicion, most: int) -> list[Case]:
-    """Return up to `most` new cases, each covered by some of the rivals of a cause and not by others."""
+def further_cases(
+    spec: Spec, known: Sequence[Observed], suspicion: Suspicion, most: int
+) -> list[Case]:
+    """Return up to `most` new cases, each covered by some of the rivals of a cause and not by
+    others."""
     tried = {case.words for case in known}
     limits = {
-        feature for case in known for feature in case.features if feature.relation in ("is at least", "is at most")
+        feature
+        for case in known
+        for feature in case.features
+        if feature.relation in ("is at least", "is at most")
     }
     found: list[Case] = []
     pool = list(islice(_candidates(spec), MOST_CANDIDATES))
     for cause in suspicion.causes:
         rivals = [cause.suspect, *cause.rivals]
-        limited = any(each.relation in ("is at least", "is at most") for each in cause.suspect.features)
+        limited = any(
+            each.relation in ("is at least", "is at most") for each in cause.suspect.features
+        )
         if len(rivals) < 2 and not limited:
             continue
         wanted = max(1, most // max(1, len(suspicion.causes)))
@@ -55,12 +64,18 @@ BETWEEN = "between"
 
 
 def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterator[Case]:
-    """Yield the example of a cause with other numbers: at its limits, and halfway to the next number that holds."""
+    """Yield the example of a cause with other numbers: at its limits, and halfway to the next
+    number that holds."""
     if spec.signature is None:
         return
     example = next(case for case in known if case.words == cause.example)
-    for feature in dict.fromkeys(f for each in (cause.suspect, *cause.rivals) for f in each.features):
-        if feature.relation not in ("is at least", "is at most") or feature.subject not in spec.signature.values:
+    for feature in dict.fromkeys(
+        f for each in (cause.suspect, *cause.rivals) for f in each.features
+    ):
+        if (
+            feature.relation not in ("is at least", "is at most")
+            or feature.subject not in spec.signature.values
+        ):
             continue
         number, limit = example.numbers[feature.subject], float(feature.value)
         alike = {case.numbers[feature.subject] for case in known
@@ -71,7 +86,10 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
             words = tuple(f"{value:g}" if word == f"{number:g}" else word for word in cause.example)
             standing = standing_of(spec.signature, words)
             if standing.status == "accepted" and words != cause.example:
-                home = next((matrix for matrix in spec.matrices if matrix.family == "accepted"), spec.matrices[0])
+                home = next(
+                    (matrix for matrix in spec.matrices if matrix.family == "accepted"),
+                    spec.matrices[0],
+                )
                 yield _case(home, words, standing, BETWEEN)
 
 
@@ -89,10 +107,14 @@ def _twin(case: Observed, example: Observed, subject: str) -> bool:
 
 
 def _candidates(spec: Spec) -> Iterator[Case]:
-    """Yield further vectors: every combination that the signature's choices and edges allow, and every row of each matrix."""
+    """Yield further vectors: every combination that the signature's choices and edges allow, and
+    every row of each matrix."""
     matrices = [matrix for matrix in spec.matrices if not matrix.family]
     if spec.signature is not None:
-        home = next((matrix for matrix in spec.matrices if matrix.family == "accepted"), None) or spec.matrices[0]
+        home = (
+            next((matrix for matrix in spec.matrices if matrix.family == "accepted"), None)
+            or spec.matrices[0]
+        )
         for words in all_requests(spec.signature):
             standing = standing_of(spec.signature, words)
             if standing.status == "accepted":

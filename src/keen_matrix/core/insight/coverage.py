@@ -71,7 +71,8 @@ class Coverage:
 
     @property
     def percent(self) -> float | None:
-        """The mean of the parts that have anything to reach, each weighing the same; None when none has."""
+        """The mean of the parts that have anything to reach, each weighing the same; None when
+        none has."""
         shares = [each for part in self.parts if (each := part.percent) is not None]
         return sum(shares) / len(shares) if shares else None
 
@@ -130,7 +131,9 @@ class _SignatureCount:
         """Count one case and the further vectors that it is compared with."""
         for words in (case.argv, *case.more):
             flags = [word.startswith("-") and word not in ("-", "--") for word in words]
-            self.dashed |= {word.partition("=")[0] for word, flag in zip(words, flags, strict=True) if flag}
+            self.dashed |= {
+                word.partition("=")[0] for word, flag in zip(words, flags, strict=True) if flag
+            }
             if case.standing is not None and case.standing.status == "accepted":
                 self._add_places(words, flags)
         for pair, there in self.orders.items():
@@ -155,16 +158,23 @@ class _SignatureCount:
         for option in self.options:
             for spelling in option.spellings:
                 used = any(_uses(word, spelling) for word in self.dashed)
-                spellings.count(spelling, used, f'derive = [..., "rephrasings"]   # or a line with {spelling}')
+                spellings.count(
+                    spelling, used, f'derive = [..., "rephrasings"]   # or a line with {spelling}'
+                )
         yield spellings
         edges = Part("values at their edges")
         for name, kind in self.signature.values.items():
             for value in kind.legal()[:6]:
                 there = as_text(kind.converted(value)) in self.seen[identifier(name)]
-                edges.count(f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}')
+                edges.count(
+                    f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}'
+                )
         yield edges
         refusals = Part("refusals by kind and argument")
-        wanted = {(vector.kind, _about(vector.mentions)) for vector in family_of(self.signature, "refusals").vectors}
+        wanted = {
+            (vector.kind, _about(vector.mentions))
+            for vector in family_of(self.signature, "refusals").vectors
+        }
         for pair in sorted(wanted):
             refusals.count(" ".join(pair), pair in self.refusals, 'derive = [..., "refusals"]')
         yield refusals
@@ -189,7 +199,8 @@ def _uses(word: str, spelling: str) -> bool:
 
 
 def _about(mentions: tuple[str, ...]) -> str:
-    """Return the option or NAME that a refusal concerns, or nothing when it concerns a word that is none."""
+    """Return the option or NAME that a refusal concerns, or nothing when it concerns a word that
+    is none."""
     return next((each for each in mentions[1:] if each.startswith("--") or each.isupper()), mentions[0] if len(mentions) == 1
                 and (mentions[0].startswith("--") or mentions[0].isupper()) else "")  # fmt: skip
 
@@ -208,7 +219,10 @@ def _exclusive_orders(signature: Signature) -> Iterator[tuple[tuple[str, ...], t
 
 
 def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, ...]) -> bool:
-    places = [[at for at, word in enumerate(words) if word.split("=")[0] in each] for each in (first, second)]
+    places = [
+        [at for at, word in enumerate(words) if word.split("=")[0] in each]
+        for each in (first, second)
+    ]
     return bool(places[0] and places[1] and min(places[0]) < max(places[1]))
 
 
@@ -216,7 +230,8 @@ def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, .
 
 
 class _TupleCount:
-    """The pairs and triples of one matrix that its cases contain, of those that some allowed vector can contain."""
+    """The pairs and triples of one matrix that its cases contain, of those that some allowed
+    vector can contain."""
 
     def __init__(self, spec: Spec, matrix: Matrix) -> None:
         self.spec, self.matrix = spec, matrix
@@ -238,16 +253,22 @@ class _TupleCount:
         self.seen: dict[tuple[int, ...], set[tuple[int, ...]]] = {}
         for strength in (2, 3):
             tuples = sum(
-                prod(self.sizes[axis] for axis in axes) for axes in combinations(range(len(self.sizes)), strength)
+                prod(self.sizes[axis] for axis in axes)
+                for axes in combinations(range(len(self.sizes)), strength)
             )
             if self.usable and strength <= asked and tuples <= MOST_TUPLES:
-                self.seen |= {axes: set() for axes in combinations(range(len(self.sizes)), strength)}
+                self.seen |= {
+                    axes: set() for axes in combinations(range(len(self.sizes)), strength)
+                }
 
     def add(self, case: Case) -> None:
         """Count one case."""
         if not self.seen:
             return
-        row = [self.levels[at].get(repr(case.values.get(name)), -1) for at, name in enumerate(self.names)]
+        row = [
+            self.levels[at].get(repr(case.values.get(name)), -1)
+            for at, name in enumerate(self.names)
+        ]
         if -1 not in row:
             for axes, seen in self.seen.items():
                 seen.add(tuple([row[axis] for axis in axes]))
@@ -272,12 +293,20 @@ class _TupleCount:
                 part.closing = [f'combine = "{noun}"   # in {self.matrix.name}']
             yield part
 
-    def _count(self, part: Part, axes: tuple[int, ...], seen: set[tuple[int, ...]], feasible: Feasible | None) -> None:
+    def _count(
+        self,
+        part: Part,
+        axes: tuple[int, ...],
+        seen: set[tuple[int, ...]],
+        feasible: Feasible | None,
+    ) -> None:
         linked = feasible is not None and any(axis in feasible.component for axis in axes)
         for levels in product(*(range(self.sizes[axis]) for axis in axes)):
             if levels in seen:
                 part.count("", True)
-            elif not linked or (feasible is not None and feasible.possible(list(axes), list(levels))):
+            elif not linked or (
+                feasible is not None and feasible.possible(list(axes), list(levels))
+            ):
                 shown = (
                     f"{self.names[axis]} {as_text(self.layout.values[self.names[axis]][level]) or 'left out'}"
                     for axis, level in zip(axes, levels, strict=True)
@@ -306,7 +335,9 @@ class _AspectCount:
             key = rules_key(case, number)
             if key not in self._names:
                 rules = rules_for(self.spec, matrix, case, number)
-                self._names[key] = dict.fromkeys(name.split(".")[0] for rule in rules for name in rule.aspects)
+                self._names[key] = dict.fromkeys(
+                    name.split(".")[0] for rule in rules for name in rule.aspects
+                )
             names |= self._names[key]
         if case.relation is not None:
             names["alike"] = None

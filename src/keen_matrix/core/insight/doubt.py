@@ -1,4 +1,5 @@
-"""Doubt: outcomes that held are altered on purpose, and the expectations asked again. What none of them notices is a doubt."""
+"""Doubt: outcomes that held are altered on purpose, and the expectations asked again. What none of
+them notices is a doubt."""
 
 from __future__ import annotations
 
@@ -48,7 +49,8 @@ class Score:
 
     @property
     def percent(self) -> float | None:
-        """The part that was noticed, in percent; None when nothing was tried, which proves nothing."""
+        """The part that was noticed, in percent; None when nothing was tried, which proves
+        nothing."""
         return 100.0 * self.noticed / self.tried if self.tried else None
 
 
@@ -74,7 +76,8 @@ class Doubts:
 
 
 def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
-    """Return what the expectations of a spec leave open, by the recorded outcomes of its cases that held. Nothing is launched."""
+    """Return what the expectations of a spec leave open, by the recorded outcomes of its cases
+    that held. Nothing is launched."""
     found = Doubts()
     checker = Checker(spec)
     messages = _messages(records)
@@ -82,7 +85,9 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
     program = os.path.splitext(os.path.basename(words[-1] if words else ""))[0]
     for template in spec.program.launch:
         if template.source == "" and template.constant is None:
-            program = os.path.splitext(os.path.basename(template.render(Scope({"here": spec.here}))))[0]
+            program = os.path.splitext(
+                os.path.basename(template.render(Scope({"here": spec.here})))
+            )[0]
     for matrix, case, fields, outcomes in recorded_cases(spec, records):
         if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
             _doubt(found, checker, matrix, case, outcomes, messages, program)
@@ -90,7 +95,8 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
 
 
 def _messages(records: Mapping[str, Record]) -> list[bytes]:
-    """Return a message of each kind of refusal; by the order of ids, since that of a journal is how cases happened to end."""
+    """Return a message of each kind of refusal; by the order of ids, since that of a journal is
+    how cases happened to end."""
     kinds: dict[str, bytes] = {}
     for _, fields in sorted(records.items()):
         if fields.judgement == "refused" and fields.stderr and len(kinds) < MOST_MESSAGES:
@@ -120,7 +126,9 @@ def _doubt(
     for altered in alterations(outcome, about):
         if _is_allowed(checker, case, chosen, outcome, altered):
             continue
-        score = found.scores.setdefault(matrix.name, {}).setdefault(altered.aspect.split(".")[0], Score())
+        score = found.scores.setdefault(matrix.name, {}).setdefault(
+            altered.aspect.split(".")[0], Score()
+        )
         score.tried += 1
         if checker.holds(case, context, altered.outcome, others):
             _add(found, matrix, case, chosen, outcome, altered)
@@ -128,10 +136,16 @@ def _doubt(
             score.noticed += 1
 
 
-def _is_allowed(checker: Checker, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered) -> bool:
-    """Tell whether a spec says that such a difference does not matter: a mask, a tolerance, any order, a value of JSON."""
+def _is_allowed(
+    checker: Checker, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
+) -> bool:
+    """Tell whether a spec says that such a difference does not matter: a mask, a tolerance, any
+    order, a value of JSON."""
     before, after = checker.masked(case, outcome), checker.masked(case, altered.outcome)
-    if altered.aspect in ("stdout", "stderr") and (before.stdout, before.stderr) == (after.stdout, after.stderr):
+    if altered.aspect in ("stdout", "stderr") and (before.stdout, before.stderr) == (
+        after.stdout,
+        after.stderr,
+    ):
         return True
     each = chosen.get(altered.aspect)
     return each is not None and any(form.forgives(altered.what) for form in _forms(each.aspect))
@@ -143,14 +157,21 @@ def _forms(aspect: Aspect) -> Iterator[Form]:
 
 
 def _add(
-    found: Doubts, matrix: Matrix, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
+    found: Doubts,
+    matrix: Matrix,
+    case: Case,
+    chosen: Mapping[str, Chosen],
+    outcome: Outcome,
+    altered: Altered,
 ) -> None:
     each = chosen.get(altered.aspect)
     origin = each.origin if each else matrix.origin
     key = (matrix.name, altered.aspect, origin)
     weakness = found.weaknesses.get(key)
     if weakness is None:
-        weakness = found.weaknesses[key] = Weakness(matrix.name, altered.aspect, origin, each is not None)
+        weakness = found.weaknesses[key] = Weakness(
+            matrix.name, altered.aspect, origin, each is not None
+        )
         weakness.closing = closing_line(altered.aspect, outcome)
     weakness.cases.add(case.id)
     weakness.alterations.setdefault(altered.what, case.id)

@@ -50,7 +50,11 @@ class Observed:
 
 
 def observe(
-    fields: CaseFields, signature: Signature | None, judgement: Judgement | None, *, with_values: bool
+    fields: CaseFields,
+    signature: Signature | None,
+    judgement: Judgement | None,
+    *,
+    with_values: bool,
 ) -> Observed:
     """Return what can be said of a case; one without an outcome counts as held.
 
@@ -85,7 +89,10 @@ def _add_refusal(case: Observed, fields: CaseFields, judgement: Judgement) -> No
                 number = float(refusal.culprit)
                 if math.isfinite(number):
                     case.numbers["the refused value"] = number
-    if not judgement.refusals[0].mentions[:1] or judgement.refusals[0].culprit != judgement.refusals[0].mentions[0]:
+    if (
+        not judgement.refusals[0].mentions[:1]
+        or judgement.refusals[0].culprit != judgement.refusals[0].mentions[0]
+    ):
         return
     if fields.note and "joined" in str(fields.note):
         case.features.add(Feature("the value", "is", "joined to its option"))
@@ -128,7 +135,9 @@ def _add_value(case: Observed, name: str, value: Any) -> None:
         case.numbers[name] = value
         case.features.add(Feature(name, "is", as_text(value)))
     else:
-        shown = " ".join(map(as_text, value)) if isinstance(value, (list, tuple)) else as_text(value)
+        shown = (
+            " ".join(map(as_text, value)) if isinstance(value, (list, tuple)) else as_text(value)
+        )
         case.features.add(Feature(name, "is", shown if shown else "''"))
 
 
@@ -166,7 +175,8 @@ def _word_traits(words: Iterable[str]) -> Iterator[Feature]:
 
 
 def add_limits(cases: Sequence[Observed]) -> None:
-    """Add to each case on which side of the limits its numbers are: halfway between numbers of failing and holding cases."""
+    """Add to each case on which side of the limits its numbers are: halfway between numbers of
+    failing and holding cases."""
     subjects = {subject for case in cases for subject in case.numbers}
     for subject in subjects:
         seen = sorted({case.numbers[subject] for case in cases if subject in case.numbers})

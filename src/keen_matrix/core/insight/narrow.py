@@ -1,12 +1,14 @@
-"""Narrowing: a failing vector made as small as it can be while it fails in the same aspects for the same reason.
+"""Narrowing: a failing vector made as small as it can be while it fails in the same aspects for
+the same reason.
 
 1. In the space of its matrix: optional parts are left out, axes set to their simplest values.
 2. Word by word ("Simplifying and isolating failure-inducing input", 2002): halves, smaller parts, single words; then
    simpler words.
 3. Standard input and files, line by line.
 
-An accepted vector stays accepted, and a refused one refused for the same kinds. Where what is expected is a text written
-for these very words, other words would fail for another reason, so steps 2 and 3 are left out.
+An accepted vector stays accepted, and a refused one refused for the same kinds. Where what is
+expected is a text written for these very words, other words would fail for another reason, so
+steps 2 and 3 are left out.
 """
 
 from __future__ import annotations
@@ -55,10 +57,15 @@ class Narrowed:
 
 
 def reason_of(fields: Record) -> tuple[Any, ...]:
-    """Return what must stay the same for a failure to be the same: verdict, aspects, how the launch ended or crashed."""
+    """Return what must stay the same for a failure to be the same: verdict, aspects, how the
+    launch ended or crashed."""
     failed = sorted({each.aspect for each in fields.aspects if not each.met})
-    crash = next((str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None)
-    ends = sorted(str(each.actual) for each in fields.aspects if each.aspect == "exit" and not each.met)
+    crash = next(
+        (str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None
+    )
+    ends = sorted(
+        str(each.actual) for each in fields.aspects if each.aspect == "exit" and not each.met
+    )
     return fields.verdict, tuple(failed), tuple(crash or ()), tuple(ends)
 
 
@@ -79,7 +86,9 @@ class Narrower:
         if found.fields.verdict == "held":
             found.notes.append("it holds now")
             return found
-        if found.case.relation is not None and any(words != found.case.argv for words in found.case.more):
+        if found.case.relation is not None and any(
+            words != found.case.argv for words in found.case.more
+        ):
             found.notes.append("it is compared with other words, so it is left as it is")
             return found
         if not found.matrix.family and len(found.matrix.steps) == 1:
@@ -93,7 +102,8 @@ class Narrower:
     # --- trying ---
 
     def _try(self, what: str, matrix: Matrix, candidates: Sequence[Case]) -> bool:
-        """Launch candidates and take the first that fails the same way; tell whether there was one."""
+        """Launch candidates and take the first that fails the same way; tell whether there was
+        one."""
         fresh = [case for case in candidates if self._key(matrix, case) not in self.known]
         room = self.most - self.found.launches
         if len(fresh) > room:
@@ -116,7 +126,12 @@ class Narrower:
         around = matrix.steps[0].surroundings
         stdin = around.stdin.text.source if around.stdin and around.stdin.text else None
         files = tuple((name, put.text.source if put.text else "") for name, put in around.files)
-        return case.argv, tuple(sorted((name, str(value)) for name, value in case.values.items())), stdin, files
+        return (
+            case.argv,
+            tuple(sorted((name, str(value)) for name, value in case.values.items())),
+            stdin,
+            files,
+        )
 
     # --- 1. in the space of the matrix ---
 
@@ -133,7 +148,11 @@ class Narrower:
                 cases = [(other, maker.case(tuple(other))) for other in options]
                 name = maker.layout.factors[number].name
                 for other, case in cases:
-                    usable = case.fault is None and case.argv != self.found.case.argv and self._same_standing(case)
+                    usable = (
+                        case.fault is None
+                        and case.argv != self.found.case.argv
+                        and self._same_standing(case)
+                    )
                     what = f"{name}: {_level_text(maker, number, other[number])}"
                     if usable and self._try(what, self.found.matrix, [case]):
                         row, changed = list(other), True
@@ -158,12 +177,19 @@ class Narrower:
                 return None
             if row[number] is None:
                 row[number] = at
-        return None if any(level is None for level in row) else [level for level in row if level is not None]
+        return (
+            None
+            if any(level is None for level in row)
+            else [level for level in row if level is not None]
+        )
 
     def _simpler(self, maker: CaseMaker, row: list[int], number: int) -> Iterator[list[int]]:
-        """Yield rows in which one factor is simpler, the simplest first; what hangs on it is put right."""
+        """Yield rows in which one factor is simpler, the simplest first; what hangs on it is put
+        right."""
         factor = maker.layout.factors[number]
-        order = sorted(range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level)))
+        order = sorted(
+            range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level))
+        )
         for level in order[: order.index(row[number])] if row[number] in order else ():
             other = list(row)
             other[number] = level
@@ -192,7 +218,9 @@ class Narrower:
             )
             return False
         if self.spec.signature is None and not set(self.reason[1]) <= WORDLESS:
-            self.found.notes.append("what is expected is written for these words, so single words are left as they are")
+            self.found.notes.append(
+                "what is expected is written for these words, so single words are left as they are"
+            )
             return False
         return True
 
@@ -213,7 +241,9 @@ class Narrower:
             changed = False
             for at in range(len(self.found.case.argv)):
                 current = list(self.found.case.argv)
-                simpler = [[*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])]
+                simpler = [
+                    [*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])
+                ]
                 if self._try_words("a simpler word", simpler):
                     changed = True
                     break
@@ -271,7 +301,14 @@ class Narrower:
 
     def _shrink_text(self, template: Template, put: Callable[[str], Any], what: str) -> None:
         case = self.found.case
-        scope = case_scope(case.values, case.argv, case.id, self.spec.here, self.functions or FUNCTIONS, case.standing)
+        scope = case_scope(
+            case.values,
+            case.argv,
+            case.id,
+            self.spec.here,
+            self.functions or FUNCTIONS,
+            case.standing,
+        )
         lines = template.render(scope).splitlines(keepends=True)
         size = max(1, len(lines))
         while lines and not self.found.stopped:
@@ -320,14 +357,17 @@ def _simplicity(value: Any) -> tuple[Any, ...]:
 
 
 def simpler_words(word: str) -> Iterator[str]:
-    """Yield simpler words than a word, the simplest first: smaller numbers, shorter texts; of --name=value, the value."""
+    """Yield simpler words than a word, the simplest first: smaller numbers, shorter texts; of
+    --name=value, the value."""
     head, equals, value = word.partition("=")
     if equals and head.startswith("--"):
         yield from (f"{head}={each}" for each in simpler_words(value))
         return
     if re.fullmatch(r"-?\d+", word):
         number = int(word)
-        tries = dict.fromkeys([0, 1, number // 10, number // 2, number - 1 if number > 0 else number + 1])
+        tries = dict.fromkeys(
+            [0, 1, number // 10, number // 2, number - 1 if number > 0 else number + 1]
+        )
         yield from (str(each) for each in tries if abs(each) < abs(number))
         return
     if word.startswith("-"):

@@ -1,7 +1,9 @@
-"""Suspects: the smallest sets of features that failing cases have and holding ones do not; separate causes told apart.
+"""Suspects: the smallest sets of features that failing cases have and holding ones do not;
+separate causes told apart.
 
-Cases are bits of integers, a set of features the conjunction of its members' bits. The set that explains most failing
-cases and no holding one is taken, the smaller of two that explain as much; then the cases that it leaves.
+Cases are bits of integers, a set of features the conjunction of its members' bits. The set that
+explains most failing cases and no holding one is taken, the smaller of two that explain as much;
+then the cases that it leaves.
 """
 
 from __future__ import annotations
@@ -13,7 +15,8 @@ from itertools import combinations
 from keen_matrix.core.insight.features import Feature, Observed, add_limits
 
 MOST_SIZE = 3
-"""Features of a set: a fault that takes four at once is beyond what pairs and triples of values show."""
+"""Features of a set: a fault that takes four at once is beyond what pairs and triples of values
+show."""
 MOST_FEATURES = 60
 """Features, those that separate best, of which sets are made."""
 MOST_CAUSES = 12
@@ -68,7 +71,9 @@ def suspects_of(pool: str, cases: Sequence[Observed]) -> Suspicion:
         if cause is None:
             break
         suspect, covered, rivals = cause
-        those = sorted((case for number, case in enumerate(cases) if covered >> number & 1), key=_plainness)
+        those = sorted(
+            (case for number, case in enumerate(cases) if covered >> number & 1), key=_plainness
+        )
         ids = [case.id for case in those]
         found.causes.append(CauseFound(suspect, rivals, ids, left.bit_count(), those[0].words))
         left &= ~covered
@@ -88,15 +93,20 @@ def _bits(cases: Sequence[Observed]) -> dict[Feature, int]:
     return bits
 
 
-def _best(bits: dict[Feature, int], left: int, holding: int) -> tuple[Suspect, int, list[Suspect]] | None:
-    """Return the set that explains most of what is left without touching a holding case, what it covers, and its rivals."""
+def _best(
+    bits: dict[Feature, int], left: int, holding: int
+) -> tuple[Suspect, int, list[Suspect]] | None:
+    """Return the set that explains most of what is left without touching a holding case, what it
+    covers, and its rivals."""
     total = left.bit_count()
-    useful = {feature: each for feature, each in bits.items() if each & left and each & holding != holding}
+    useful = {
+        feature: each for feature, each in bits.items() if each & left and each & holding != holding
+    }
     if not useful:
         useful = {feature: each for feature, each in bits.items() if each & left}
-    ranked = sorted(useful, key=lambda each: (-_separation(useful[each], left, holding, total), str(each)))[
-        :MOST_FEATURES
-    ]
+    ranked = sorted(
+        useful, key=lambda each: (-_separation(useful[each], left, holding, total), str(each))
+    )[:MOST_FEATURES]
     best: list[tuple[tuple[int, int, int], tuple[Feature, ...], int]] = []
     for size in range(1, MOST_SIZE + 1):
         for features in combinations(ranked, size):
@@ -114,7 +124,11 @@ def _best(bits: dict[Feature, int], left: int, holding: int) -> tuple[Suspect, i
     if not best:
         return None
     top = max(best, key=lambda each: (each[0], [str(f) for f in each[1]]))
-    equal = [each for each in best if each[0][:2] == top[0][:2] and each[2] == top[2] and each[1] != top[1]]
+    equal = [
+        each
+        for each in best
+        if each[0][:2] == top[0][:2] and each[2] == top[2] and each[1] != top[1]
+    ]
     rivals = [
         Suspect(_in_order(features), cover.bit_count(), 0)
         for _, features, cover in sorted(equal, key=lambda e: -e[0][2])
@@ -129,15 +143,18 @@ def _in_order(features: Iterable[Feature]) -> tuple[Feature, ...]:
 
 
 def _separation(each: int, left: int, holding: int, total: int) -> float:
-    """Return how well a feature alone tells failing from holding cases: the difference of its shares in both."""
+    """Return how well a feature alone tells failing from holding cases: the difference of its
+    shares in both."""
     share = (each & left).bit_count() / total
     return share - (each & holding).bit_count() / max(1, holding.bit_count())
 
 
 def _looseness(features: Iterable[Feature]) -> int:
-    """Return how indirect features are: an option or value says more than a limit, and that more than a trait of words."""
+    """Return how indirect features are: an option or value says more than a limit, and that more
+    than a trait of words."""
     return sum(
-        {"given": 0, "is": 1, "absent": 2, "is at least": 1, "is at most": 1}.get(each.relation, 3) for each in features
+        {"given": 0, "is": 1, "absent": 2, "is at least": 1, "is at most": 1}.get(each.relation, 3)
+        for each in features
     )
 
 
@@ -152,7 +169,9 @@ def sentence(cause: CauseFound, suspicion: Suspicion) -> str:
     if of == count == 1:
         cases = "the one case that did not hold"
     parts = [str(each) for each in cause.suspect.features if each.relation in ("given", "absent")]
-    traits = " and ".join(str(each) for each in cause.suspect.features if each.relation not in ("given", "absent"))
+    traits = " and ".join(
+        str(each) for each in cause.suspect.features if each.relation not in ("given", "absent")
+    )
     first, *rest = parts or [""]
     joined = f"{first} together with {' and '.join(rest)}" if rest else first
     has = f"{cases} {'has' if count == 1 else 'have'} {joined}"

@@ -1,1 +1,2 @@
-"""Launching: surroundings, child processes, the worker's event loop and the engine that feeds the workers."""
+"""Launching: surroundings, child processes, the worker's event loop and the engine that feeds the
+workers."""

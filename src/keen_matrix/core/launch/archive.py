@@ -1,4 +1,5 @@
-"""A spec with everything beside it as one archive, named by its content, to be unpacked on another machine."""
+"""A spec with everything beside it as one archive, named by its content, to be unpacked on another
+machine."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ LEFT_OUT = frozenset({".git", ".keen-matrix", "__pycache__", "node_modules", ".v
 
 
 def archive_of(folder: str) -> tuple[str, bytes]:
-    """Return the digest and the bytes of an archive of a folder; hidden tool folders are left out. Raises RunFault."""
+    """Return the digest and the bytes of an archive of a folder; hidden tool folders are left out.
+    Raises RunFault."""
     stream = io.BytesIO()
     total = 0
     digest = hashlib.blake2b(digest_size=16)
@@ -33,7 +35,9 @@ def archive_of(folder: str) -> tuple[str, bytes]:
                         f"{folder} has more than {MOST_BYTES:,} bytes; --cluster-shared uses a shared file system"
                     )
                 archive.add(path, arcname=name, recursive=False)
-                digest.update(f"{name}\0{info.st_mode}\0{info.st_size}\0".encode("utf-8", "surrogateescape"))
+                digest.update(
+                    f"{name}\0{info.st_mode}\0{info.st_size}\0".encode("utf-8", "surrogateescape")
+                )
                 if stat.S_ISREG(info.st_mode):
                     with open(path, "rb") as file:
                         digest.update(hashlib.file_digest(file, "blake2b").digest())
@@ -51,11 +55,14 @@ def _files(folder: str) -> Iterator[tuple[str, str]]:
 
 
 def unpacked(digest: str, archive: bytes, home: str) -> str:
-    """Return the folder below `home` that an archive is unpacked in, unpacking it when it is not there yet."""
+    """Return the folder below `home` that an archive is unpacked in, unpacking it when it is not
+    there yet."""
     place = os.path.join(home, digest)
     if not os.path.isdir(place):
         half = tempfile.mkdtemp(prefix="unpacking-", dir=home)
         with tarfile.open(fileobj=io.BytesIO(archive), mode="r:gz") as tar:
-            tar.extractall(half, filter="data") if hasattr(tarfile, "data_filter") else tar.extractall(half)
+            tar.extractall(half, filter="data") if hasattr(
+                tarfile, "data_filter"
+            ) else tar.extractall(half)
         os.rename(half, place)
     return place

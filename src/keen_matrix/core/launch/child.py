@@ -6,9 +6,9 @@ A launch is in one of these states, and only moves to the right:
        │                                        │                          │
        └────────────── exit seen ───────────────┴──────────────────────────┴──► draining ──► finished
 
-Draining: the program is gone, but a process that it left behind may still keep its streams open. They get a short time,
-then the whole process group is ended and what has come so far is taken. The worker that owns the launch then looks for
-processes left behind, also outside the group.
+Draining: the program is gone, but a process that it left behind may still keep its streams open.
+They get a short time, then the whole process group is ended and what has come so far is taken. The
+worker that owns the launch then looks for processes left behind, also outside the group.
 """
 
 from __future__ import annotations
@@ -38,27 +38,35 @@ TERMINATE_GRACE = 0.5
 DRAIN_GRACE = 0.3
 """Seconds that streams may stay open after the program itself has ended."""
 FEEDERS_GRACE, FEEDERS_STEP = 0.1, 0.002
-"""Seconds that commands which feed a program may go on after it, and how often they are looked at meanwhile."""
+"""Seconds that commands which feed a program may go on after it, and how often they are looked at
+meanwhile."""
 UNKILLABLE_GRACE = 5.0
 """Seconds after SIGKILL until a process in an uninterruptible wait is given up."""
 READS_AT_END = 20
-"""Reads of each stream once the program has ended: what it left in a pipe, which it may have made larger, fits in them."""
+"""Reads of each stream once the program has ended: what it left in a pipe, which it may have made
+larger, fits in them."""
 READ_BYTES = 65536
 """Bytes asked for at a time: what a pipe takes on Linux."""
 PIPE_BYTES = 65536
 """Standard input up to this size fits in the pipe and is written before the program starts."""
 
-_RESTORED = [number for number in signal.valid_signals() if number not in (signal.SIGKILL, signal.SIGSTOP)]
-"""A program begins with every signal at its default, whatever is ignored around us (nohup ignores SIGHUP)."""
+_RESTORED = [
+    number for number in signal.valid_signals() if number not in (signal.SIGKILL, signal.SIGSTOP)
+]
+"""A program begins with every signal at its default, whatever is ignored around us (nohup ignores
+SIGHUP)."""
 _RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 """ru_maxrss counts kibibytes on Linux and bytes on macOS (getrusage(2))."""
 
 SUBREAPER = False
-"""Set by the worker when the system hands it every descendant of its programs; it then ends those itself."""
+"""Set by the worker when the system hands it every descendant of its programs; it then ends those
+itself."""
 PIDFDS = False
-"""Set by the worker when the end of a process can be waited for by a descriptor (pidfd_open(2)); else SIGCHLD wakes it."""
+"""Set by the worker when the end of a process can be waited for by a descriptor (pidfd_open(2));
+else SIGCHLD wakes it."""
 ASK_SECONDS = 0.005
-"""How often a program is asked whether it has ended while there is no descriptor to spare that would tell."""
+"""How often a program is asked whether it has ended while there is no descriptor to spare that
+would tell."""
 
 NOT_WATCHED = (OSError, ValueError, KeyError)
 """What epoll and poll objects say when they are to forget a descriptor that they do not watch."""
@@ -110,7 +118,8 @@ class Start:
     silent: bool = False
     """Whether standard input stays open with nothing coming."""
     chain: tuple[tuple[str, tuple[str, ...]], ...] = ()
-    """Commands whose output is piped into each other and then into the program: file and words of each."""
+    """Commands whose output is piped into each other and then into the program: file and words of
+    each."""
     terminal: tuple[int, int, bool] | None = None
     """Columns, rows, and whether standard error has a pipe of its own."""
     dialogue: tuple[Answering, ...] = ()
@@ -155,7 +164,8 @@ class Launch:
     """The monotonic time at which on_deadline wants to be called."""
     _ended: Ended | None = None
     _held: tuple[int, ...] = ()
-    """Our copies of the program's ends of its pipes: while they are open its end is one event, not three."""
+    """Our copies of the program's ends of its pipes: while they are open its end is one event, not
+    three."""
     _stdin = -1
     _stdin_left = memoryview(b"")
     _keep_stdin = False
@@ -172,10 +182,11 @@ class Launch:
     # --- starting ---
 
     def start(self, start: Start, vector: Sequence[str]) -> None:
-        """Start the program with a vector, in a session of its own. Raises OSError or ValueError when the system refuses.
+        """Start the program with a vector, in a session of its own. Raises OSError or ValueError
+        when the system refuses.
 
-        The worker changes its own directory for the moment of the launch: posix_spawn has no portable way to set the
-        child's, and a worker has one thread.
+        The worker changes its own directory for the moment of the launch: posix_spawn has no
+        portable way to set the child's, and a worker has one thread.
         """
         ours: list[int] = []
         theirs: list[int] = []
@@ -211,7 +222,9 @@ class Launch:
             self._asked_since = self.started
             self._next_deadline()
 
-    def _spawn(self, start: Start, vector: Sequence[str], actions: list[tuple[int, ...]], theirs: list[int]) -> int:
+    def _spawn(
+        self, start: Start, vector: Sequence[str], actions: list[tuple[int, ...]], theirs: list[int]
+    ) -> int:
         """Start the child, from nothing or by a keeper, and return its number."""
         if self.keeper is None:
             return os.posix_spawn(
@@ -262,11 +275,14 @@ class Launch:
         actions += [(os.POSIX_SPAWN_DUP2, out_write, 1), (os.POSIX_SPAWN_DUP2, err_write, 2)]
         return actions
 
-    def _plumb_terminal(self, start: Start, ours: list[int], theirs: list[int]) -> list[tuple[int, ...]]:
-        """Make a pseudo-terminal. The child opens it by name as a session leader, so it becomes its controlling one.
+    def _plumb_terminal(
+        self, start: Start, ours: list[int], theirs: list[int]
+    ) -> list[tuple[int, ...]]:
+        """Make a pseudo-terminal. The child opens it by name as a session leader, so it becomes
+        its controlling one.
 
-        Its settings are a terminal's but for two: what is typed is not echoed, and a newline stays a newline, so that
-        what comes is what the program printed.
+        Its settings are a terminal's but for two: what is typed is not echoed, and a newline stays
+        a newline, so that what comes is what the program printed.
         """
         assert start.terminal is not None
         columns, rows, apart = start.terminal
@@ -321,11 +337,18 @@ class Launch:
             ]
             try:
                 pid = os.posix_spawn(
-                    file, list(argv), start.env, file_actions=actions, setsid=True, setsigmask=[], setsigdef=_RESTORED
+                    file,
+                    list(argv),
+                    start.env,
+                    file_actions=actions,
+                    setsid=True,
+                    setsigmask=[],
+                    setsigdef=_RESTORED,
                 )
             except OSError as error:
                 raise OSError(
-                    error.errno, f"the command {argv[0]} that feeds standard input: {error.strerror}"
+                    error.errno,
+                    f"the command {argv[0]} that feeds standard input: {error.strerror}",
                 ) from None
             self.feeders.append(pid)
             self.outcome.feeders.append([argv[0], None, None])
@@ -349,7 +372,8 @@ class Launch:
             self._finish()
 
     def _feed(self) -> None:
-        """Write as much standard input as the pipe takes; a program that reads no further is no error."""
+        """Write as much standard input as the pipe takes; a program that reads no further is no
+        error."""
         try:
             while self._stdin_left:
                 written = os.write(self._stdin, self._stdin_left[: 16 * PIPE_BYTES])
@@ -418,13 +442,15 @@ class Launch:
                 self._stop_now()
                 break
         longest = max(
-            [len(each.prompt) for each in self._answers] + [len(t) for _, t in (self._stop.when if self._stop else ())],
+            [len(each.prompt) for each in self._answers]
+            + [len(t) for _, t in (self._stop.when if self._stop else ())],
             default=1,
         )
         self._tails[stream] = seen[-max(longest, 1) :] if len(seen) > longest else seen
 
     def _reply(self, text: bytes) -> None:
-        """Give a reply to the program; standard input is closed after the last one, unless it is a terminal."""
+        """Give a reply to the program; standard input is closed after the last one, unless it is a
+        terminal."""
         try:
             if self._master >= 0:
                 os.write(self._master, text)
@@ -455,8 +481,10 @@ class Launch:
         self._step, self.deadline = "stopping", time.monotonic() + STOP_GRACE
 
     def _close_stream(self, fd: int) -> None:
-        # Closing is not enough for epoll when others run: for a moment after posix_spawn returns, a child of another slot
-        # still has a copy of this descriptor (exec wakes the parent before it closes them), and its events would go on.
+        # Closing is not enough for epoll when others run: for a moment after posix_spawn returns,
+        # a child of another slot
+        # still has a copy of this descriptor (exec wakes the parent before it closes them), and
+        # its events would go on.
         if not (self._forgetful and self._exited):
             self.poller.unregister(fd)
         os.close(fd)
@@ -489,8 +517,8 @@ class Launch:
     def reap(self) -> None:
         """Ask whether the program has ended; never waits.
 
-        It is left a zombie until the launch is finished: so long its number cannot be given to another process, and
-        a signal to its group can hit nobody else.
+        It is left a zombie until the launch is finished: so long its number cannot be given to
+        another process, and a signal to its group can hit nobody else.
         """
         if self.feeders:
             self._reap_feeders()
@@ -501,7 +529,8 @@ class Launch:
         self._on_exit()
 
     def _on_keeper(self) -> None:
-        """Take what the keeper says of the child's end; a keeper that is gone took the child with it."""
+        """Take what the keeper says of the child's end; a keeper that is gone took the child with
+        it."""
         assert self.keeper is not None
         try:
             self._ended = self.keeper.ended()
@@ -575,7 +604,12 @@ class Launch:
 
     def _on_running_deadline(self, now: float) -> None:
         stop = self._stop
-        if now < self._end and stop is not None and stop.after is not None and now >= self.started + stop.after:
+        if (
+            now < self._end
+            and stop is not None
+            and stop.after is not None
+            and now >= self.started + stop.after
+        ):
             self._stop_now()
             return
         if now < self._end and self._answers:
@@ -594,7 +628,9 @@ class Launch:
         """End the draining, or leave alone a process that even SIGKILL did not end."""
         if self._exited:
             self.outcome.kept_open = True
-        if not (self._exited and SUBREAPER):  # else the worker ends what is left, once it has seen what it is
+        if not (
+            self._exited and SUBREAPER
+        ):  # else the worker ends what is left, once it has seen what it is
             self._signal_group(signal.SIGKILL)
         poller = select.poll()
         for fd in list(self.streams):
@@ -616,7 +652,9 @@ class Launch:
         ended, outcome = self._ended, self.outcome
         if ended is None:
             self.keeper_lost = True
-            outcome.unlaunched = None if not self._exited else "the keeper of warm launches ended unexpectedly"
+            outcome.unlaunched = (
+                None if not self._exited else "the keeper of warm launches ended unexpectedly"
+            )
             return
         if os.WIFSIGNALED(ended.status):
             outcome.signal = os.WTERMSIG(ended.status)
@@ -646,7 +684,8 @@ class Launch:
             os.killpg(self.pid, number)
 
     def _feeders_are_done(self) -> bool:
-        """Give the commands that feed standard input a moment to end: most close their output just before they do."""
+        """Give the commands that feed standard input a moment to end: most close their output just
+        before they do."""
         now = time.monotonic()
         self._reap_feeders()
         if self._step != "feeders":

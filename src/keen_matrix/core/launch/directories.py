@@ -1,10 +1,13 @@
-"""The directories of a case: a working directory, a home and a temporary one, empty at every launch.
+"""The directories of a case: a working directory, a home and a temporary one, empty at every
+launch.
 
-Making and removing three directories costs as much as a tenth of a small program's launch, so those that a program left as
-they were are used again: a directory whose change time has not moved since before the launch had nothing done to it.
+Making and removing three directories costs as much as a tenth of a small program's launch, so
+those that a program left as they were are used again: a directory whose change time has not moved
+since before the launch had nothing done to it.
 
-A program may do anything to them, and to the worker's own directory above them: remove it, put a link in its place, lock it.
-What is removed is removed by descriptor (see trees); what cannot be is left behind, told of, and another one is made.
+A program may do anything to them, and to the worker's own directory above them: remove it, put a
+link in its place, lock it. What is removed is removed by descriptor (see trees); what cannot be is
+left behind, told of, and another one is made.
 """
 
 from __future__ import annotations
@@ -17,7 +20,8 @@ import tempfile
 from keen_matrix.core.launch.trees import Identity, open_folder, remove_at
 
 COARSE_CLOCK_NS = 50_000_000
-"""File times move in steps of a few milliseconds; a directory younger than this is looked into instead."""
+"""File times move in steps of a few milliseconds; a directory younger than this is looked into
+instead."""
 
 NAMES = ("dir", "home", "tmp")
 MOST_NAMES = 10_000
@@ -25,7 +29,8 @@ MOST_NAMES = 10_000
 
 
 class WorkerDirectory:
-    """The directory of a worker, in which those of its slots are made. A descriptor tells it from what is put in its place."""
+    """The directory of a worker, in which those of its slots are made. A descriptor tells it from
+    what is put in its place."""
 
     def __init__(self, path: str) -> None:
         """Make it at a path, in a directory that is there. Raises OSError."""
@@ -50,21 +55,29 @@ class WorkerDirectory:
             return False
 
     def replace(self) -> None:
-        """Begin another directory, beside the one that all workers share, since ours is no longer where it was. Raises OSError.
+        """Begin another directory, beside the one that all workers share, since ours is no longer
+        where it was. Raises OSError.
 
-        Its name begins with that of the shared one, by which the engine finds it when we cannot remove it.
+        Its name begins with that of the shared one, by which the engine finds it when we cannot
+        remove it.
         """
         shared = os.path.dirname(self.path)
-        path = tempfile.mkdtemp(prefix=f"{os.path.basename(shared).partition('+')[0]}+", dir=os.path.dirname(shared))
+        path = tempfile.mkdtemp(
+            prefix=f"{os.path.basename(shared).partition('+')[0]}+", dir=os.path.dirname(shared)
+        )
         self._former.append((self._above, os.path.basename(self.path), self.identity))
         os.close(self.fd)
         self._above = open_folder(os.path.dirname(path))
         self._take(path)
 
     def remove(self) -> None:
-        """Remove it, and those that were before it; what something else has taken the place of is left."""
+        """Remove it, and those that were before it; what something else has taken the place of is
+        left."""
         os.close(self.fd)
-        for above, name, identity in (*self._former, (self._above, os.path.basename(self.path), self.identity)):
+        for above, name, identity in (
+            *self._former,
+            (self._above, os.path.basename(self.path), self.identity),
+        ):
             remove_at(above, name, identity)
             os.close(above)
 
@@ -92,7 +105,8 @@ class CaseDirectories:
         )
 
     def prepare(self) -> None:
-        """Make sure that all three exist and are empty. Raises OSError when no directory can be made at all.
+        """Make sure that all three exist and are empty. Raises OSError when no directory can be
+        made at all.
 
         A program of another slot may have taken them away since they were made.
         """
@@ -105,7 +119,10 @@ class CaseDirectories:
     def _is_there(self) -> bool:
         assert self._stamps is not None
         try:
-            return os.lstat(self.root).st_ino == self._stamps[1] and os.lstat(self.work).st_ino == self._stamps[3]
+            return (
+                os.lstat(self.root).st_ino == self._stamps[1]
+                and os.lstat(self.work).st_ino == self._stamps[3]
+            )
         except OSError:
             return False
 
@@ -132,14 +149,19 @@ class CaseDirectories:
 
     def _remove(self) -> str:
         """Remove what there is; return why something was left, or nothing."""
-        return remove_at(self._above.fd, self._name, self._identity) if self._identity is not None else ""
+        return (
+            remove_at(self._above.fd, self._name, self._identity)
+            if self._identity is not None
+            else ""
+        )
 
     def touched(self) -> None:
         """Say that something was put into the directories: they are made anew for the next case."""
         self._made_at = 0
 
     def changed(self, launched_at_ns: int) -> bool:
-        """Tell whether a launch may have done something to the directories; False only when it has not."""
+        """Tell whether a launch may have done something to the directories; False only when it has
+        not."""
         try:
             unmoved = self._made_at and self._changed_at() == self._stamps
             return not (unmoved and self._made_at + COARSE_CLOCK_NS < launched_at_ns)
@@ -147,7 +169,8 @@ class CaseDirectories:
             return True
 
     def open_work(self) -> int:
-        """Return a descriptor of the working directory. Raises OSError when it is no longer what was made."""
+        """Return a descriptor of the working directory. Raises OSError when it is no longer what
+        was made."""
         above = open_folder(self._name, self._above.fd)
         try:
             if Identity.of(os.fstat(above)) != self._identity:
@@ -170,7 +193,8 @@ class CaseDirectories:
             return False
 
     def renew(self) -> str:
-        """Have empty directories, whatever was done to those that are there; return why something was left, or nothing."""
+        """Have empty directories, whatever was done to those that are there; return why something
+        was left, or nothing."""
         self._stamps = None
         reason = self._remove()
         self._make()
@@ -186,7 +210,11 @@ class CaseDirectories:
         try:
             now = self._changed_at()
             same = now[1::2] == self._stamps[1::2]
-            fresh = same and self._made_at and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
+            fresh = (
+                same
+                and self._made_at
+                and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
+            )
             if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
                 self._stamps = now
                 self._made_at = max(*now[::2], self._made_at)
@@ -199,7 +227,8 @@ class CaseDirectories:
             return error.strerror or str(error)
 
     def _changed_at(self) -> tuple[int, ...]:
-        """Return when each directory was last changed, and its number: another one in its place has another."""
+        """Return when each directory was last changed, and its number: another one in its place
+        has another."""
         found: list[int] = []
         for path in self._paths:
             info = os.lstat(path)

@@ -26,7 +26,13 @@ from keen_matrix.core.launch.wire import (
     result_frame,
     unpack,
 )
-from keen_matrix.core.launch.workers import CLOSE_SECONDS, STOPPED_LOOKS, Worker, Workers, default_jobs
+from keen_matrix.core.launch.workers import (
+    CLOSE_SECONDS,
+    STOPPED_LOOKS,
+    Worker,
+    Workers,
+    default_jobs,
+)
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
@@ -53,10 +59,12 @@ def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
 
 
 class WorkerPool:
-    """The worker processes of a run. Use it as a context: leaving it ends every program and removes every directory.
+    """The worker processes of a run. Use it as a context: leaving it ends every program and
+    removes every directory.
 
-    A worker that is lost, killed or stopped by a program say, is replaced: what it ran is ended, and its unfinished cases
-    are run again, each alone. A case that a second worker is lost on is crashed.
+    A worker that is lost, killed or stopped by a program say, is replaced: what it ran is ended,
+    and its unfinished cases are run again, each alone. A case that a second worker is lost on is
+    crashed.
     """
 
     def __init__(self, jobs: int, workers: Workers | None = None) -> None:
@@ -89,8 +97,9 @@ class WorkerPool:
     ) -> None:
         """Tell every worker what it will run.
 
-        `keep` is the folder in which directories of failing cases are kept, `repeat` how often each case is launched,
-        `live` gets output as it comes, and `warm` has the program forked from keepers.
+        `keep` is the folder in which directories of failing cases are kept, `repeat` how often
+        each case is launched, `live` gets output as it comes, and `warm` has the program forked
+        from keepers.
         """
         self._live = live
         bare = replace(
@@ -99,7 +108,14 @@ class WorkerPool:
             signature=None,  # what it says of a vector travels with the case
             matrices=tuple(
                 replace(
-                    matrix, axes={}, rows=(), columns=(), line=_NO_LINE, where=(), always=(), steps=_bare(matrix.steps)
+                    matrix,
+                    axes={},
+                    rows=(),
+                    columns=(),
+                    line=_NO_LINE,
+                    where=(),
+                    always=(),
+                    steps=_bare(matrix.steps),
                 )
                 for matrix in spec.matrices
             ),
@@ -132,7 +148,8 @@ class WorkerPool:
 
     @property
     def _used(self) -> list[Worker]:
-        """The workers that get cases: where cases share a directory there is one, and it runs one program at a time."""
+        """The workers that get cases: where cases share a directory there is one, and it runs one
+        program at a time."""
         return self.workers[:1] if self._serial else self.workers
 
     def _send_plan(self, worker: Worker) -> None:
@@ -141,7 +158,8 @@ class WorkerPool:
         worker.unsent += pack(self._plan(worker, 1 if self._serial else worker.slots))
 
     def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
-        """Yield a result for every case, as they finish. Cases are taken from the iterable no earlier than needed."""
+        """Yield a result for every case, as they finish. Cases are taken from the iterable no
+        earlier than needed."""
         supply = iter(cases)
         self._dry = False
         looked = time.monotonic()
@@ -150,7 +168,11 @@ class WorkerPool:
             if self._abandoned:
                 raise RunFault("the run was given up")
             self._feed(supply)
-            if self._dry and not self._again and not any(worker.outstanding for worker in self._used):
+            if (
+                self._dry
+                and not self._again
+                and not any(worker.outstanding for worker in self._used)
+            ):
                 return
             for worker in self._wait(LOOK_SECONDS):
                 yield from self._receive(worker)
@@ -160,7 +182,8 @@ class WorkerPool:
                     yield from self._look_after(worker)
 
     def _wait(self, seconds: float) -> list[Worker]:
-        """Send what waits to be sent, until something can be received or the time is over; return whose it is."""
+        """Send what waits to be sent, until something can be received or the time is over; return
+        whose it is."""
         poller = select.poll()
         by_fd = {worker.control.fileno(): worker for worker in self._used}
         for fd, worker in by_fd.items():
@@ -174,7 +197,8 @@ class WorkerPool:
         return found
 
     def _feed(self, supply: Iterator[Case]) -> None:
-        """Hand cases to the workers that want some: first, and each alone, those that a worker was lost on."""
+        """Hand cases to the workers that want some: first, and each alone, those that a worker was
+        lost on."""
         if self._again:
             for worker in self._used:
                 if self._again and not worker.outstanding:
@@ -214,20 +238,25 @@ class WorkerPool:
             worker.unsent.clear()  # the worker is gone; reading from it says so
 
     def _look_after(self, worker: Worker) -> Iterator[ResultFrame]:
-        """Look whether a worker can still do its work; one that stays stopped is given up. Its end shows on its socket."""
+        """Look whether a worker can still do its work; one that stays stopped is given up. Its end
+        shows on its socket."""
         stopped = worker.process.look() == "stopped"
         worker.stopped = worker.stopped + 1 if stopped else 0
         if worker.stopped >= STOPPED_LOOKS:
             yield from self._replace(worker, "was stopped")
 
     def _replace(self, worker: Worker, how: str) -> Iterator[ResultFrame]:
-        """Put another worker in the place of a lost one, and yield the results of cases that two were lost on.
+        """Put another worker in the place of a lost one, and yield the results of cases that two
+        were lost on.
 
-        Raises RunFault when workers end one after another before they can launch anything: that is no program's doing.
+        Raises RunFault when workers end one after another before they can launch anything: that is
+        no program's doing.
         """
         self._failed_starts = 0 if worker.ready else self._failed_starts + 1
         if self._failed_starts >= MOST_FAILED_STARTS:
-            raise RunFault(f"the worker processes end as they start: {worker.fault or f'the last {how}'}")
+            raise RunFault(
+                f"the worker processes end as they start: {worker.fault or f'the last {how}'}"
+            )
         for key, case in worker.cases.items():
             self._losses[key] += worker.ready
             if self._losses[key] > 1 and worker.solitary:
@@ -281,11 +310,13 @@ class WorkerPool:
                 yield result
 
     def abandon(self) -> None:
-        """Have `results`, in whichever thread it is, end with a RunFault within a moment; the pool can then be closed."""
+        """Have `results`, in whichever thread it is, end with a RunFault within a moment; the pool
+        can then be closed."""
         self._abandoned = True
 
     def close(self) -> None:
-        """End every program that still runs, every worker, and remove every directory; not beside `results` in a thread."""
+        """End every program that still runs, every worker, and remove every directory; not beside
+        `results` in a thread."""
         self._workers.close()
 
     def __enter__(self) -> WorkerPool:
@@ -308,7 +339,9 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     words = [template.render(scope) for template in spec.program.launch]
     environment = base_environment(spec.program.env_from_caller, os.environ)
     own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
-    search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
+    search = (
+        own.constant if own is not None and own.constant is not None else environment.get("PATH")
+    )
     found, reason = find_program(words[0], search, spec.here)
     reason = reason or missing_script(spec, words)
     if reason:
@@ -323,7 +356,8 @@ INTERPRETERS = re.compile(
 
 
 def missing_script(spec: Spec, words: Sequence[str]) -> str:
-    """Return why an interpreter would find no script: the file below {here} that its first operand names is not there."""
+    """Return why an interpreter would find no script: the file below {here} that its first operand
+    names is not there."""
     if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
         return ""
     script = next((word for word in words[1:] if not word.startswith("-")), "")
@@ -332,22 +366,30 @@ def missing_script(spec: Spec, words: Sequence[str]) -> str:
 
 
 def check_launchers(spec: Spec, launch: ResolvedLaunch) -> None:
-    """Look up every other way to start a program that a spec's families and comparisons need. Raises RunFault."""
-    named = replace(spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed"))
+    """Look up every other way to start a program that a spec's families and comparisons need.
+    Raises RunFault."""
+    named = replace(
+        spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed")
+    )
     other_launches(named, launch, "")
 
 
-def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str, tuple[str, tuple[str, ...]]]:
+def other_launches(
+    spec: Spec, launch: ResolvedLaunch, folder: str
+) -> dict[str, tuple[str, tuple[str, ...]]]:
     """Return the other ways to start a spec's program that its derived families need, by name.
 
-    The family `renamed` starts it through a link in `folder`. Raises RunFault when a launcher does not exist.
+    The family `renamed` starts it through a link in `folder`. Raises RunFault when a launcher does
+    not exist.
     """
     families = {matrix.family for matrix in spec.matrices}
     found: dict[str, tuple[str, tuple[str, ...]]] = {}
     if spec.program.launchers:
         for name, words in spec.program.launchers.items():
             try:
-                found[name] = tuple(resolved_launch(replace(spec, program=replace(spec.program, launch=words))))  # type: ignore[assignment]
+                found[name] = tuple(
+                    resolved_launch(replace(spec, program=replace(spec.program, launch=words)))
+                )  # type: ignore[assignment]
             except RunFault:
                 if "launchers" in families or any(
                     m.other is not None and name in m.other.launchers for m in spec.matrices
@@ -355,7 +397,9 @@ def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str,
                     raise
     if spec.reference is not None:
         words = spec.reference.launch
-        found["reference"] = tuple(resolved_launch(replace(spec, program=replace(spec.program, launch=words))))  # type: ignore[assignment]
+        found["reference"] = tuple(
+            resolved_launch(replace(spec, program=replace(spec.program, launch=words)))
+        )  # type: ignore[assignment]
     if "renamed" in families:
         found["renamed"] = _renamed(launch, folder)
     return found
@@ -366,7 +410,9 @@ def _renamed(launch: ResolvedLaunch, folder: str) -> tuple[str, tuple[str, ...]]
     from keen_matrix.core.signature.families.renamed import RENAMED
 
     os.makedirs(folder, exist_ok=True)
-    at = next((n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0)
+    at = next(
+        (n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0
+    )
     target = launch.words[at] if at else launch.file
     link = os.path.join(folder, RENAMED + os.path.splitext(target)[1])
     with contextlib.suppress(FileExistsError):
@@ -375,11 +421,13 @@ def _renamed(launch: ResolvedLaunch, folder: str) -> tuple[str, tuple[str, ...]]
     return (launch.file if at else link), words
 
 
-def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1) -> Iterator[Record]:
+def run(
+    cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1
+) -> Iterator[Record]:
     """Launch the cases of a spec and yield the record of each as it finishes.
 
-    `jobs` is how many programs run at a time (default: one for each processor), `repeat` how often each case is launched.
-    Raises RunFault when the program cannot be launched at all.
+    `jobs` is how many programs run at a time (default: one for each processor), `repeat` how often
+    each case is launched. Raises RunFault when the program cannot be launched at all.
     """
     launch = resolved_launch(spec)
     with WorkerPool(jobs or default_jobs()) as pool:

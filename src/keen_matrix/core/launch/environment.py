@@ -18,7 +18,8 @@ def base_environment(inherit: Iterable[str], outer: Mapping[str, str]) -> dict[s
 def find_program(word: str, path: str | None, here: str) -> tuple[str, str | None]:
     """Return the file that a launch's first word names, and None or why it cannot be started.
 
-    A name without a slash is looked up in the case's own PATH (POSIX, 8.3), any other is taken as it stands.
+    A name without a slash is looked up in the case's own PATH (POSIX, 8.3), any other is taken as
+    it stands.
     """
     if "\0" in word:
         return word, "a NUL cannot stand in a word"

@@ -1,10 +1,12 @@
-"""A keeper: an interpreter that has imported what a Python program imports, and forks a child for each launch of it.
+"""A keeper: an interpreter that has imported what a Python program imports, and forks a child for
+each launch of it.
 
-It is started by a worker with the launcher's own interpreter, which may be of another version and know nothing of Keen
-Matrix: so this file uses the standard library of Python 3.8 and nothing else. It is told by its worker, over a socket,
-which words, environment, directory and descriptors each launch has, answers with the child's number, and later with how
-the child ended. In the child the program runs as `__main__`, and the interpreter itself ends it: threads are joined,
-atexit functions run, buffers flushed, modules torn down, as in a launch from nothing.
+It is started by a worker with the launcher's own interpreter, which may be of another version and
+know nothing of Keen Matrix: so this file uses the standard library of Python 3.8 and nothing else.
+It is told by its worker, over a socket, which words, environment, directory and descriptors each
+launch has, answers with the child's number, and later with how the child ended. In the child the
+program runs as `__main__`, and the interpreter itself ends it: threads are joined, atexit
+functions run, buffers flushed, modules torn down, as in a launch from nothing.
 """
 
 from __future__ import annotations
@@ -33,7 +35,9 @@ def receive(control: socket.socket) -> Any:
     fds = array.array("i")
     head = b""
     while len(head) < LENGTH.size:
-        data, ancillary, _, _ = control.recvmsg(LENGTH.size - len(head), socket.CMSG_LEN(3 * fds.itemsize))
+        data, ancillary, _, _ = control.recvmsg(
+            LENGTH.size - len(head), socket.CMSG_LEN(3 * fds.itemsize)
+        )
         if not data:
             return None
         for level, kind, part in ancillary:
@@ -122,14 +126,26 @@ def become(request: Any, fds: Any, target: Target) -> None:
     if sys.path and sys.path[0] == os.path.dirname(os.path.abspath(__file__)):
         del sys.path[0]
     if not safe:
-        sys.path.insert(0, os.path.dirname(os.path.realpath(target.name)) if target.kind == "file" else os.getcwd())
-    sys.orig_argv = [sys.executable, *request["switches"], *(["-m"] if target.kind == "module" else []), *sys.argv]
+        sys.path.insert(
+            0,
+            os.path.dirname(os.path.realpath(target.name))
+            if target.kind == "file"
+            else os.getcwd(),
+        )
+    sys.orig_argv = [
+        sys.executable,
+        *request["switches"],
+        *(["-m"] if target.kind == "module" else []),
+        *sys.argv,
+    ]
 
 
 def live(target: Target) -> None:
-    """Run the program and end as the interpreter does, but for the teardown of what is still alive.
+    """Run the program and end as the interpreter does, but for the teardown of what is still
+    alive.
 
-    That teardown would touch every page that is shared with the keeper, and take longer than the program itself.
+    That teardown would touch every page that is shared with the keeper, and take longer than the
+    program itself.
     """
     code = 0
     try:
@@ -148,7 +164,8 @@ def live(target: Target) -> None:
 
 
 def exit_code(code: Any) -> int:
-    """Return the code that SystemExit stands for: a number as it is, nothing as 0, anything else printed and 1."""
+    """Return the code that SystemExit stands for: a number as it is, nothing as 0, anything else
+    printed and 1."""
     if code is None:
         return 0
     if isinstance(code, int):
@@ -161,7 +178,8 @@ def exit_code(code: Any) -> int:
 
 
 def finish(code: int) -> int:
-    """Join threads, run atexit functions and flush; return the exit code, 120 when the flush fails (as in pylifecycle.c)."""
+    """Join threads, run atexit functions and flush; return the exit code, 120 when the flush fails
+    (as in pylifecycle.c)."""
     import atexit
 
     threading = sys.modules.get("threading")
@@ -179,7 +197,9 @@ def finish(code: int) -> int:
             if stream is sys.stdout:
                 code = 120
                 try:
-                    sys.stderr.write(f"Exception ignored in: {stream!r}\n{type(error).__name__}: {error}\n")
+                    sys.stderr.write(
+                        f"Exception ignored in: {stream!r}\n{type(error).__name__}: {error}\n"
+                    )
                 except Exception:
                     pass
     return code
@@ -201,7 +221,8 @@ def print_unhandled() -> None:
 
 
 def die_with_parent() -> None:
-    """Have the kernel end this process when the worker is gone; where it cannot, the closed socket does."""
+    """Have the kernel end this process when the worker is gone; where it cannot, the closed socket
+    does."""
     try:
         import ctypes
 
@@ -211,11 +232,17 @@ def die_with_parent() -> None:
 
 
 def reset_signals() -> None:
-    """Have signals as an interpreter has them that was started with none ignored; our worker ignores some."""
+    """Have signals as an interpreter has them that was started with none ignored; our worker
+    ignores some."""
     for number in signal.valid_signals():
-        own = number in (signal.SIGPIPE, getattr(signal, "SIGXFSZ", None))  # what an interpreter ignores by itself
+        own = number in (
+            signal.SIGPIPE,
+            getattr(signal, "SIGXFSZ", None),
+        )  # what an interpreter ignores by itself
         if signal.getsignal(number) is signal.SIG_IGN and not own:
-            signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
+            signal.signal(
+                number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL
+            )
 
 
 def main() -> None:

@@ -1,8 +1,9 @@
 """Finding and ending the processes that a program left behind, and nobody else's.
 
-On Linux a worker is the subreaper of everything below it (prctl(2)): whatever a program starts, in a new session or by
-forking twice, becomes the worker's own child once its parent is gone. A child of ours that we did not start ourselves was
-left behind; which case it belongs to is told by its session, or by the home directory in its environment.
+On Linux a worker is the subreaper of everything below it (prctl(2)): whatever a program starts, in
+a new session or by forking twice, becomes the worker's own child once its parent is gone. A child
+of ours that we did not start ourselves was left behind; which case it belongs to is told by its
+session, or by the home directory in its environment.
 """
 
 from __future__ import annotations
@@ -21,7 +22,8 @@ FIRST_WAIT = 0.1
 END_SECONDS = 5.0
 """Time that a process gets to be gone after SIGKILL."""
 ROUNDS = 50
-"""Generations of processes that are ended one after another, before something that breeds faster is given up."""
+"""Generations of processes that are ended one after another, before something that breeds faster
+is given up."""
 
 
 def become_subreaper() -> bool:
@@ -29,7 +31,9 @@ def become_subreaper() -> bool:
     if not sys.platform.startswith("linux"):
         return False
     try:
-        return bool(ctypes.CDLL(None, use_errno=True).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0)
+        return bool(
+            ctypes.CDLL(None, use_errno=True).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0
+        )
     except (OSError, AttributeError):
         return False
 
@@ -49,7 +53,8 @@ def _all_processes() -> list[int]:
 
 
 def _stat_fields(pid: int) -> list[bytes]:
-    """Return the fields of /proc/PID/stat after the name: state, parent, group, session, … (proc(5)); [] when it is gone."""
+    """Return the fields of /proc/PID/stat after the name: state, parent, group, session, …
+    (proc(5)); [] when it is gone."""
     try:
         with open(f"/proc/{pid}/stat", "rb") as file:
             return file.read().rpartition(b")")[2].split()
@@ -78,9 +83,11 @@ def is_zombie(pid: int) -> bool:
 
 
 def belongs_to(pid: int, session: int, home: str) -> bool | None:
-    """Tell whether a process was started by the program of a session, or has a case's home in its environment.
+    """Tell whether a process was started by the program of a session, or has a case's home in its
+    environment.
 
-    None when that cannot be told: its environment is empty, as it is for a moment while it becomes another program.
+    None when that cannot be told: its environment is empty, as it is for a moment while it becomes
+    another program.
     """
     fields = _stat_fields(pid)
     if len(fields) > 3 and int(fields[3]) == session:
@@ -94,7 +101,8 @@ def belongs_to(pid: int, session: int, home: str) -> bool | None:
 
 
 def started_since(pid: int, moment: float) -> bool:
-    """Tell whether a process was started at or after a moment of the monotonic clock, to the kernel's tick of time."""
+    """Tell whether a process was started at or after a moment of the monotonic clock, to the
+    kernel's tick of time."""
     fields = _stat_fields(pid)
     if len(fields) < 20 or not hasattr(time, "CLOCK_BOOTTIME"):
         return False
@@ -110,7 +118,8 @@ def session_of(pid: int) -> int:
 
 
 class Orphans:
-    """What a worker that was killed had started: on Linux it becomes the engine's own child once its parent is gone.
+    """What a worker that was killed had started: on Linux it becomes the engine's own child once
+    its parent is gone.
 
     Children that were there before, and those of our own session, are never touched.
     """
@@ -159,7 +168,8 @@ def reap_strays(known: set[int]) -> list[int]:
 
 
 def end(pids: list[int]) -> None:
-    """End some children of ours and reap them; one in an uninterruptible wait is given up after END_SECONDS."""
+    """End some children of ours and reap them; one in an uninterruptible wait is given up after
+    END_SECONDS."""
     for pid in pids:
         with contextlib.suppress(ProcessLookupError):
             os.kill(pid, signal.SIGKILL)
@@ -202,7 +212,8 @@ def _descends_from(pid: int, ancestors: Sequence[int]) -> bool:
 
 
 MOST_ANCESTORS = 10_000
-"""Parents that are looked up at most: process numbers that are used again could lead round in a circle."""
+"""Parents that are looked up at most: process numbers that are used again could lead round in a
+circle."""
 
 
 def _lives_below(pid: int, root: str) -> bool:

@@ -1,4 +1,5 @@
-"""A slot: one place in which a worker runs a case, from the making of its surroundings to its finished record."""
+"""A slot: one place in which a worker runs a case, from the making of its surroundings to its
+finished record."""
 
 from __future__ import annotations
 
@@ -65,7 +66,8 @@ class Slot:
         self.keeper: Keeper | None = None
         self._starts_in = ""
         self._starts: dict[int, Start] = {}
-        """How launches start whose surroundings are the same for every case, by the identity of their step in the spec."""
+        """How launches start whose surroundings are the same for every case, by the identity of
+        their step in the spec."""
 
     # --- beginning ---
 
@@ -85,7 +87,8 @@ class Slot:
         self._begin_step(first=True)
 
     def _begin_step(self, *, first: bool) -> None:
-        """Start one launch of the case. One that cannot be started is finished at once, as unlaunched."""
+        """Start one launch of the case. One that cannot be started is finished at once, as
+        unlaunched."""
         worker, case = self.worker, self.case
         assert case is not None
         plan = worker.plan
@@ -114,7 +117,9 @@ class Slot:
                 self._make_directories(again=not first)
                 if around.files:
                     self._before = put_files(around.files, scope, places, plan.spec.here)
-            if self._starts_in != places.root:  # other directories than those that the known ways to start lead to
+            if (
+                self._starts_in != places.root
+            ):  # other directories than those that the known ways to start lead to
                 self._starts, self._starts_in = {}, places.root
             known = self._starts.get(id(step)) if case.relation is None else None
             if known is not None:
@@ -143,7 +148,9 @@ class Slot:
             else:
                 self.directories.prepare()
         except OSError as error:
-            raise SurroundingsFault(f"the case's directory cannot be made: {error.strerror or error}") from None
+            raise SurroundingsFault(
+                f"the case's directory cannot be made: {error.strerror or error}"
+            ) from None
 
     def _may_be_warm(self, case: Case) -> bool:
         from keen_matrix.core.launch.warm import is_warmable
@@ -154,7 +161,8 @@ class Slot:
         return plain and is_warmable(start.env, self.worker.plan.environment)
 
     def _ready_keeper(self) -> Keeper | None:
-        """Return this slot's keeper, started when there is none yet; None when it does not come up."""
+        """Return this slot's keeper, started when there is none yet; None when it does not come
+        up."""
         from keen_matrix.core.launch.warm import Keeper
 
         if self.keeper is None:
@@ -173,12 +181,16 @@ class Slot:
 
     @property
     def _spec_step(self) -> Step:
-        """The step of the spec that the launch belongs to: launches that are compared are all of the first."""
+        """The step of the spec that the launch belongs to: launches that are compared are all of
+        the first."""
         assert self.case is not None
-        return self.worker.steps[self.case.matrix][0 if self.case.relation is not None else self._step]
+        return self.worker.steps[self.case.matrix][
+            0 if self.case.relation is not None else self._step
+        ]
 
     def _launch_now(self) -> None:
-        """Start the program; while the system is out of processes or descriptors, try again a little later."""
+        """Start the program; while the system is out of processes or descriptors, try again a
+        little later."""
         assert self.launch is not None
         try:
             self.launch.keeper = self._ready_keeper() if self._warm else None
@@ -186,7 +198,10 @@ class Slot:
             self.worker.adopt(self)
             self._again_at, self._tries = 0.0, 0
         except OSError as error:
-            if error.errno not in (errno.EAGAIN, errno.EMFILE, errno.ENFILE, errno.ENOMEM) or self._tries >= RETRY_MOST:
+            if (
+                error.errno not in (errno.EAGAIN, errno.EMFILE, errno.ENFILE, errno.ENOMEM)
+                or self._tries >= RETRY_MOST
+            ):
                 raise
             self._tries += 1
             self.worker.waited_for_system += 1
@@ -220,7 +235,8 @@ class Slot:
     # --- ending ---
 
     def settle(self) -> bool:
-        """See to processes left behind by a finished launch; False asks to come back when some may still end by themselves."""
+        """See to processes left behind by a finished launch; False asks to come back when some may
+        still end by themselves."""
         launch = self.launch
         assert launch is not None
         if not child.SUBREAPER or not launch.pid:
@@ -231,7 +247,9 @@ class Slot:
                 pass  # it has ended and was only to be reaped; a program may leave thousands of them
         except ChildProcessError:
             return True
-        strays = worker.strays_of(self, unsure=not (self._lingering_until or launch.outcome.kept_open))
+        strays = worker.strays_of(
+            self, unsure=not (self._lingering_until or launch.outcome.kept_open)
+        )
         if not strays:
             return True
         now = time.monotonic()
@@ -241,7 +259,9 @@ class Slot:
         if self._lingering_until > now:
             return False
         names: list[str] = []
-        for _ in range(leftovers.ROUNDS):  # ending a process makes its children ours, and the next to be ended
+        for _ in range(
+            leftovers.ROUNDS
+        ):  # ending a process makes its children ours, and the next to be ended
             names += [leftovers.name_of(pid) for pid in strays]
             leftovers.end(strays)
             strays = worker.strays_of(self)
@@ -252,7 +272,8 @@ class Slot:
 
     @property
     def checks_at_leisure(self) -> bool:
-        """Whether the next program may run while this launch is checked: when it is the case's last and checked in no time.
+        """Whether the next program may run while this launch is checked: when it is the case's
+        last and checked in no time.
 
         A slow check would make the next program seem slow, since its end would be noticed late.
         """
@@ -268,7 +289,8 @@ class Slot:
         )
 
     def conclude(self) -> None:
-        """Check a settled launch; go on with the next step or repetition, or send the result and be free."""
+        """Check a settled launch; go on with the next step or repetition, or send the result and
+        be free."""
         case, launch = self.case, self.launch
         assert case is not None and launch is not None
         if launch.keeper_lost:
@@ -334,13 +356,15 @@ class Slot:
             worker.forget_peak()
 
     def _steadied(self, record: Record) -> Record:
-        """Return the record that stands for a repeated case, the first that did not hold or the first of all; unsteady when
-        the launches disagree."""
+        """Return the record that stands for a repeated case, the first that did not hold or the
+        first of all; unsteady when the launches disagree."""
         kinds = len(set(self._repeats))
         record.repeats = Repeats(len(self._repeats), kinds, self._times)
         if kinds > 1:
             record.verdict = worst_of([record.verdict, "unsteady"])
-            record.aspects.append(AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds)))
+            record.aspects.append(
+                AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds))
+            )
         return record
 
     def _keep(self, folder: str, id: str) -> str:
@@ -351,7 +375,10 @@ class Slot:
             if reason:
                 return f"could not be kept: {place} is there and stays: {reason}"
             os.makedirs(place)
-            work, target = self.directories.open_work(), os.open(place, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            work, target = (
+                self.directories.open_work(),
+                os.open(place, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC),
+            )
             try:
                 copy_inside(work, target)
             finally:
@@ -362,8 +389,12 @@ class Slot:
         return place
 
     def _mask(self, outcome: Outcome) -> None:
-        """Write `<dir>`, `<home>` and `<tmp>` for the case's own directories, which differ from slot to slot."""
-        if self.directories.root_bytes in outcome.stdout or self.directories.root_bytes in outcome.stderr:
+        """Write `<dir>`, `<home>` and `<tmp>` for the case's own directories, which differ from
+        slot to slot."""
+        if (
+            self.directories.root_bytes in outcome.stdout
+            or self.directories.root_bytes in outcome.stderr
+        ):
             outcome.arrivals.clear()  # their sizes no longer fit
             for path, name in self.directories.masks:
                 outcome.stdout = outcome.stdout.replace(path, name)
@@ -380,7 +411,8 @@ _checked_until = 0.0
 
 @contextlib.contextmanager
 def time_limit(seconds: int) -> Any:
-    """Interrupt what takes longer than it may; used around checks, in which functions of the user's own run."""
+    """Interrupt what takes longer than it may; used around checks, in which functions of the
+    user's own run."""
     global _checked_until
     _checked_until = time.monotonic() + seconds
     signal.setitimer(signal.ITIMER_REAL, seconds)
@@ -392,7 +424,8 @@ def time_limit(seconds: int) -> Any:
 
 
 def check_took_too_long(*_: object) -> None:
-    """Break off the check that runs, if one does and its time is over: what SIGALRM does, which any program may send us."""
+    """Break off the check that runs, if one does and its time is over: what SIGALRM does, which
+    any program may send us."""
     if _checked_until and time.monotonic() >= _checked_until:
         raise ValueError(f"the check took longer than {CHECK_SECONDS} s")
 
@@ -408,7 +441,11 @@ def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ..
         return f"the system refuses so many or such long words (the longest has {longest:,} bytes): {error.strerror}"
     if error.strerror and "feeds standard input" in error.strerror:
         return error.strerror
-    if isinstance(error.filename, str) and error.filename not in launch and error.filename.endswith("dir"):
+    if (
+        isinstance(error.filename, str)
+        and error.filename not in launch
+        and error.filename.endswith("dir")
+    ):
         return f"the case's directory cannot be entered: {error.strerror}"
     if error.errno == errno.ENOENT:
         return f"{launch[0]} or the interpreter that its first line names does not exist"

@@ -1,4 +1,5 @@
-"""Putting a case's surroundings in place: its environment, its files, its standard input, all filled in."""
+"""Putting a case's surroundings in place: its environment, its files, its standard input, all
+filled in."""
 
 from __future__ import annotations
 
@@ -13,7 +14,13 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.child import Answering, Start, Stopping
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
-from keen_matrix.core.launch.trees import copy_file, copy_inside, folder_inside, open_folder, open_new
+from keen_matrix.core.launch.trees import (
+    copy_file,
+    copy_inside,
+    folder_inside,
+    open_folder,
+    open_new,
+)
 from keen_matrix.core.model.record import FileChange
 from keen_matrix.core.model.spec import Put, Stdin, Surroundings
 
@@ -45,7 +52,9 @@ def environment_of(
 def is_constant(around: Surroundings) -> bool:
     """Tell whether surroundings are the same for every case, so that what starts one starts all."""
     plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
-    return plain and all(template is None or template.constant is not None for _, template in around.env)
+    return plain and all(
+        template is None or template.constant is not None for _, template in around.env
+    )
 
 
 def start_of(
@@ -58,7 +67,9 @@ def start_of(
     here: str,
 ) -> Start:
     """Return how to start one launch. Raises ExpressionFault or SurroundingsFault."""
-    if around.stdin is None and not (around.terminal or around.dialogue or around.stop):  # by far the commonest
+    if around.stdin is None and not (
+        around.terminal or around.dialogue or around.stop
+    ):  # by far the commonest
         return Start(file=file, words=words, env=env, directory=directory, timeout=around.timeout)
     stdin = around.stdin or Stdin()
     terminal, stop = around.terminal, around.stop
@@ -75,13 +86,19 @@ def start_of(
         chain=tuple(_command(words, scope, env, here) for words in stdin.chain),
         terminal=(terminal.columns, terminal.rows, terminal.stderr_apart) if terminal else None,
         dialogue=tuple(
-            Answering(prompt=_bytes(each.prompt, scope), reply=_bytes(each.reply, scope), within=each.within)
+            Answering(
+                prompt=_bytes(each.prompt, scope),
+                reply=_bytes(each.reply, scope),
+                within=each.within,
+            )
             for each in around.dialogue
         ),
         stop=Stopping(
             signal=stop.signal,
             after=stop.after,
-            when=tuple((stream, _bytes(text, scope)) for stream, text in moments if text is not None),
+            when=tuple(
+                (stream, _bytes(text, scope)) for stream, text in moments if text is not None
+            ),
         )
         if stop
         else None,
@@ -105,7 +122,9 @@ def _input(stdin: Stdin, scope: Scope, here: str) -> bytes:
             return file.read()
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
-        raise SurroundingsFault(f"{path}, which should be standard input, cannot be read: {reason}") from None
+        raise SurroundingsFault(
+            f"{path}, which should be standard input, cannot be read: {reason}"
+        ) from None
 
 
 def _command(
@@ -114,11 +133,15 @@ def _command(
     rendered = tuple(word.render(scope) for word in words)
     file, reason = find_program(rendered[0], env.get("PATH"), here)
     if reason:
-        raise SurroundingsFault(f"the command that feeds standard input cannot be launched: {reason}")
+        raise SurroundingsFault(
+            f"the command that feeds standard input cannot be launched: {reason}"
+        )
     return file, rendered
 
 
-def put_files(files: tuple[tuple[str, Put], ...], scope: Scope, places: CaseDirectories, here: str) -> dict[str, Any]:
+def put_files(
+    files: tuple[tuple[str, Put], ...], scope: Scope, places: CaseDirectories, here: str
+) -> dict[str, Any]:
     """Put files in place and return what stands there now, to be compared after the launch.
 
     Raises ExpressionFault or SurroundingsFault.
@@ -133,21 +156,25 @@ def put_files(files: tuple[tuple[str, Put], ...], scope: Scope, places: CaseDire
                 with folder_inside(work, name) as (folder, last):
                     _put_one(put, name, folder, last, scope, here)
             except (OSError, ValueError) as error:
-                raise SurroundingsFault(f"{name} could not be put in place: {_put_reason(error)}") from None
+                raise SurroundingsFault(
+                    f"{name} could not be put in place: {_put_reason(error)}"
+                ) from None
     finally:
         os.close(work)
     return snapshot(places.work)
 
 
 def _put_reason(error: Exception) -> str:
-    """Return why a file could not be put in place; what is written never goes through a link, which may lead outside."""
+    """Return why a file could not be put in place; what is written never goes through a link,
+    which may lead outside."""
     if isinstance(error, OSError) and error.errno in (errno.ELOOP, errno.ENOTDIR):
         return "a link, or something else that is not a folder, is in the way"
     return getattr(error, "strerror", None) or str(error)
 
 
 def _put_one(put: Put, name: str, folder: int, last: str, scope: Scope, here: str) -> None:
-    """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault, SurroundingsFault."""
+    """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault,
+    SurroundingsFault."""
     if put.link is not None:
         target = put.link.render(scope)
         inside = os.path.normpath(os.path.join(os.path.dirname(name), target))
@@ -156,13 +183,23 @@ def _put_one(put: Put, name: str, folder: int, last: str, scope: Scope, here: st
         os.symlink(target, last, dir_fd=folder)
         return
     if put.folder or put.copy is not None:
-        _put_copy(None if put.copy is None else os.path.join(here, put.copy.render(scope)), folder, last)
+        _put_copy(
+            None if put.copy is None else os.path.join(here, put.copy.render(scope)), folder, last
+        )
     else:
-        content = put.data if put.data is not None else _bytes(put.text, scope) if put.text is not None else b""
+        content = (
+            put.data
+            if put.data is not None
+            else _bytes(put.text, scope)
+            if put.text is not None
+            else b""
+        )
         with open(open_new(last, folder), "wb") as file:
             file.write(content)
     if put.mode is not None:
-        fd = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder)
+        fd = os.open(
+            last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder
+        )
         try:
             os.fchmod(fd, put.mode)
         finally:
@@ -170,7 +207,8 @@ def _put_one(put: Put, name: str, folder: int, last: str, scope: Scope, here: st
 
 
 def _put_copy(source: str | None, folder: int, last: str) -> None:
-    """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in an open folder."""
+    """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in
+    an open folder."""
     if source is not None and not os.path.isdir(source):
         if not stat.S_ISREG(os.stat(source).st_mode):
             raise SurroundingsFault(f"{source} is not a file or folder that could be copied")
@@ -195,14 +233,18 @@ def _put_copy(source: str | None, folder: int, last: str) -> None:
 
 
 def snapshot(root: str) -> dict[str, tuple[Any, ...]]:
-    """Return what stands below a directory: name → kind, size, mode, time, and the content of small files."""
+    """Return what stands below a directory: name → kind, size, mode, time, and the content of
+    small files."""
     return dict(_seen_below(root, lambda entry: _state(entry.path)))
 
 
-def _seen_below(root: str, see: Callable[[os.DirEntry[str]], tuple[Any, ...]]) -> Iterator[tuple[str, tuple[Any, ...]]]:
+def _seen_below(
+    root: str, see: Callable[[os.DirEntry[str]], tuple[Any, ...]]
+) -> Iterator[tuple[str, tuple[Any, ...]]]:
     """Yield the name of everything below a directory with what `see` makes of it.
 
-    What is gone by then is passed over, and so is what stands in a folder that its program has locked.
+    What is gone by then is passed over, and so is what stands in a folder that its program has
+    locked.
     """
     folders = [root]
     while folders:
@@ -216,7 +258,9 @@ def _seen_below(root: str, see: Callable[[os.DirEntry[str]], tuple[Any, ...]]) -
 
 def _state(path: str) -> tuple[Any, ...]:
     info = os.lstat(path)
-    kind = "folder" if stat.S_ISDIR(info.st_mode) else "link" if stat.S_ISLNK(info.st_mode) else "file"
+    kind = (
+        "folder" if stat.S_ISDIR(info.st_mode) else "link" if stat.S_ISLNK(info.st_mode) else "file"
+    )
     size = 0 if kind == "folder" else info.st_size
     content: Any = None
     if stat.S_ISREG(info.st_mode) and size <= COMPARED_BYTES:
@@ -232,7 +276,8 @@ def _state(path: str) -> tuple[Any, ...]:
 
 
 def directory_state(root: str) -> dict[str, tuple[Any, ...]]:
-    """Return what stands below a directory, to be compared with another: name → kind, size, mode, digest of the content.
+    """Return what stands below a directory, to be compared with another: name → kind, size, mode,
+    digest of the content.
 
     A file of more than STATE_BYTES is told by its size alone.
     """
@@ -258,9 +303,11 @@ STATE_BYTES = 64 * 1024 * 1024
 
 
 def file_changes(before: Mapping[str, tuple[Any, ...]], root: str) -> dict[str, FileChange]:
-    """Return what a launch did to the files below a directory: name → state, kind, size in bytes, mode.
+    """Return what a launch did to the files below a directory: name → state, kind, size in bytes,
+    mode.
 
-    Large files are not read: their size, mode and time tell. At most MOST_LISTED are listed by name; "…" counts the rest.
+    Large files are not read: their size, mode and time tell. At most MOST_LISTED are listed by
+    name; "…" counts the rest.
     """
     after = snapshot_light(root, before)
     changes: dict[str, FileChange] = {}

@@ -1,8 +1,10 @@
-"""Folders that a hostile program has had its hands on: removed, copied and written by descriptor, never through a link.
+"""Folders that a hostile program has had its hands on: removed, copied and written by descriptor,
+never through a link.
 
-A path is looked up anew at every use, and whoever may write in one of its folders can put a link in the way meanwhile. A
-descriptor stays with the folder it was opened on. So everything here starts from an open folder and goes down one name at a
-time with O_NOFOLLOW (openat(2)); the way back up, `..`, is compared with the folder that we came from.
+A path is looked up anew at every use, and whoever may write in one of its folders can put a link
+in the way meanwhile. A descriptor stays with the folder it was opened on. So everything here
+starts from an open folder and goes down one name at a time with O_NOFOLLOW (openat(2)); the way
+back up, `..`, is compared with the folder that we came from.
 """
 
 from __future__ import annotations
@@ -34,12 +36,14 @@ class Identity(NamedTuple):
 
 
 def open_folder(name: str, at: int | None = None) -> int:
-    """Return a descriptor of a folder, by its name in an open one (default: by its path). Raises OSError, also for a link."""
+    """Return a descriptor of a folder, by its name in an open one (default: by its path). Raises
+    OSError, also for a link."""
     return os.open(name, READ_FOLDER, dir_fd=at)
 
 
 class Mount(NamedTuple):
-    """Where an open folder is mounted: its device, and the number of the mount, which tells bind mounts apart (Linux)."""
+    """Where an open folder is mounted: its device, and the number of the mount, which tells bind
+    mounts apart (Linux)."""
 
     device: int
     number: int | None
@@ -48,7 +52,10 @@ class Mount(NamedTuple):
     def of(cls, fd: int) -> Mount:
         """Return the mount of an open folder."""
         number = None
-        with contextlib.suppress(OSError, ValueError), open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as file:
+        with (
+            contextlib.suppress(OSError, ValueError),
+            open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as file,
+        ):
             number = next((int(line[7:]) for line in file if line.startswith("mnt_id:")), None)
         return cls(os.fstat(fd).st_dev, number)
 
@@ -73,7 +80,8 @@ def _unlock(name: str, at: int) -> None:
 
 
 def _enter(name: str, at: int) -> int:
-    """Return a descriptor of a folder in an open one, unlocked so that it can be emptied. Raises OSError."""
+    """Return a descriptor of a folder in an open one, unlocked so that it can be emptied. Raises
+    OSError."""
     try:
         fd = open_folder(name, at)
     except PermissionError:
@@ -99,10 +107,12 @@ class _Level:
 
 
 def remove_at(at: int, name: str, known: Identity | None = None) -> str:
-    """Remove whatever stands under a name in an open folder; return why it, or something in it, was left, or nothing.
+    """Remove whatever stands under a name in an open folder; return why it, or something in it,
+    was left, or nothing.
 
-    Links are removed and never followed; a folder is emptied however deep it is, with two descriptors open at most; what is
-    mounted there is left alone. With `known`, a folder that is another one by now is left as it is.
+    Links are removed and never followed; a folder is emptied however deep it is, with two
+    descriptors open at most; what is mounted there is left alone. With `known`, a folder that is
+    another one by now is left as it is.
     """
     try:
         info = os.stat(name, dir_fd=at, follow_symlinks=False)
@@ -166,7 +176,8 @@ def _go_down(at: int, name: str, mount: Mount) -> tuple[int, str]:
 
 
 def _empty(fd: int, level: _Level) -> str:
-    """Remove the files of an open folder and note its folders; return why a file was left, or nothing."""
+    """Remove the files of an open folder and note its folders; return why a file was left, or
+    nothing."""
     reason = ""
     with os.scandir(fd) as entries:
         for entry in list(entries):
@@ -194,7 +205,8 @@ def _drop(at: int, level: _Level, reason: str) -> str:
 
 
 def remove_tree(path: str, known: Identity | None = None) -> str:
-    """Remove whatever stands at a path, in a folder that only we write; return why it was left, or nothing."""
+    """Remove whatever stands at a path, in a folder that only we write; return why it was left, or
+    nothing."""
     try:
         above = os.open(os.path.dirname(path) or ".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except FileNotFoundError:
@@ -212,7 +224,8 @@ def remove_tree(path: str, known: Identity | None = None) -> str:
 
 @contextlib.contextmanager
 def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[int, str]]:
-    """Yield a descriptor of the folder that a relative name stands in, below an open one, and the last part of the name.
+    """Yield a descriptor of the folder that a relative name stands in, below an open one, and the
+    last part of the name.
 
     Folders on the way are made. Raises OSError (ELOOP or ENOTDIR) when a link is in the way.
     """
@@ -232,26 +245,31 @@ def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[
 
 
 def open_new(name: str, at: int, mode: int = 0o666) -> int:
-    """Return a descriptor to write a regular file in an open folder, emptied when it is there. Raises OSError for a link."""
-    return os.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, mode, dir_fd=at)
+    """Return a descriptor to write a regular file in an open folder, emptied when it is there.
+    Raises OSError for a link."""
+    return os.open(
+        name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, mode, dir_fd=at
+    )
 
 
 def copy_file(source: int, name: str, at: int) -> None:
-    """Copy an open regular file, with its permissions, to a name in an open folder. Raises OSError."""
+    """Copy an open regular file, with its permissions, to a name in an open folder. Raises
+    OSError."""
     with open(os.dup(source), "rb") as reading, open(open_new(name, at), "wb") as writing:
         shutil.copyfileobj(reading, writing)
         os.fchmod(writing.fileno(), stat.S_IMODE(os.fstat(source).st_mode))
 
 
 DEEPEST_COPY = 200
-"""Folders inside each other that are copied; every folder is reached anew from the top, so that few descriptors are open."""
+"""Folders inside each other that are copied; every folder is reached anew from the top, so that
+few descriptors are open."""
 
 
 def copy_inside(source: int, target: int) -> list[str]:
     """Copy all that stands in an open folder into another; return the names of what is left out.
 
-    Links are copied as links; what is no file, folder or link is left out, and what lies deeper than DEEPEST_COPY. Raises
-    OSError.
+    Links are copied as links; what is no file, folder or link is left out, and what lies deeper
+    than DEEPEST_COPY. Raises OSError.
     """
     left_out: list[str] = []
     pending: list[tuple[str, ...]] = [()]
@@ -260,7 +278,11 @@ def copy_inside(source: int, target: int) -> list[str]:
         if len(way) > DEEPEST_COPY:
             left_out.append("/".join(way[:3]) + "/…")
             continue
-        with _reached(source, way) as reading, _reached(target, way) as writing, os.scandir(reading) as entries:
+        with (
+            _reached(source, way) as reading,
+            _reached(target, way) as writing,
+            os.scandir(reading) as entries,
+        ):
             for entry in list(entries):
                 if _copy_entry(entry, reading, writing):
                     pending.append((*way, entry.name))
@@ -276,7 +298,8 @@ def _reached(root: int, way: tuple[str, ...]) -> Iterator[int]:
 
 
 def _copy_entry(entry: os.DirEntry[str], reading: int, writing: int) -> bool:
-    """Copy one entry of an open folder into another; tell whether it is a folder, whose content is still to be copied."""
+    """Copy one entry of an open folder into another; tell whether it is a folder, whose content is
+    still to be copied."""
     name = entry.name
     info = entry.stat(follow_symlinks=False)
     if stat.S_ISLNK(info.st_mode):
@@ -291,7 +314,9 @@ def _copy_entry(entry: os.DirEntry[str], reading: int, writing: int) -> bool:
             os.close(below)
         return True
     elif stat.S_ISREG(info.st_mode):
-        fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=reading)
+        fd = os.open(
+            name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=reading
+        )
         try:
             copy_file(fd, name, writing)
         finally:

@@ -1,6 +1,7 @@
 """Warm launches: a Python program is forked from a keeper instead of started anew.
 
-Found here: whether a program can be run warm, what it imports, and whether warm and cold launches do the same.
+Found here: whether a program can be run warm, what it imports, and whether warm and cold launches
+do the same.
 """
 
 from __future__ import annotations
@@ -33,7 +34,8 @@ class ColdOnly(Exception):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class WarmPlan:
-    """What a keeper has to know: the interpreter with its switches, what it runs, and what it imports beforehand."""
+    """What a keeper has to know: the interpreter with its switches, what it runs, and what it
+    imports beforehand."""
 
     interpreter: str
     switches: tuple[str, ...]
@@ -43,7 +45,8 @@ class WarmPlan:
 
 
 def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
-    """Return how a launch is run warm: `python3 -S fare.py`, `python3 -m pkg`, or an installed console script.
+    """Return how a launch is run warm: `python3 -S fare.py`, `python3 -m pkg`, or an installed
+    console script.
 
     Raises ColdOnly when the launch words start no Python program that a keeper can run.
     """
@@ -89,10 +92,14 @@ def _script_plan(file: str, words: Sequence[str]) -> WarmPlan:
     return WarmPlan(interpreter=interpreter, switches=tuple(parts[1:]), kind="file", name=file)
 
 
-def imported_modules(plan: WarmPlan, argv: Sequence[str], environment: Mapping[str, str]) -> tuple[str, ...]:
-    """Return what a program imports of the standard library and installed packages, from one launch from nothing.
+def imported_modules(
+    plan: WarmPlan, argv: Sequence[str], environment: Mapping[str, str]
+) -> tuple[str, ...]:
+    """Return what a program imports of the standard library and installed packages, from one
+    launch from nothing.
 
-    It runs in an empty directory with nothing on standard input. The program's own files are never among them.
+    It runs in an empty directory with nothing on standard input. The program's own files are never
+    among them.
     """
     target = ["-m", plan.name] if plan.kind == "module" else [plan.name]
     words = [plan.interpreter, *plan.switches, "-X", "importtime", *target, *argv]
@@ -110,7 +117,9 @@ def imported_modules(plan: WarmPlan, argv: Sequence[str], environment: Mapping[s
             )
         except (OSError, subprocess.TimeoutExpired) as error:
             raise ColdOnly(f"the launch that tells what it imports did not end: {error}") from None
-        names = list(dict.fromkeys(name.decode() for name in _IMPORT.findall(done.stderr)))[:MOST_MODULES]
+        names = list(dict.fromkeys(name.decode() for name in _IMPORT.findall(done.stderr)))[
+            :MOST_MODULES
+        ]
         return _installed(plan, names, env, folder)
 
 
@@ -129,8 +138,11 @@ for name in sys.stdin.read().split():
 """
 
 
-def _installed(plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], folder: str) -> tuple[str, ...]:
-    """Return those of some modules that the interpreter finds in its library or its installed packages."""
+def _installed(
+    plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], folder: str
+) -> tuple[str, ...]:
+    """Return those of some modules that the interpreter finds in its library or its installed
+    packages."""
     done = subprocess.run(
         [plan.interpreter, *plan.switches, "-c", _ASK], input="\n".join(names), cwd=folder, env=dict(env),
         capture_output=True, text=True, timeout=PROBE_SECONDS, check=False,
@@ -139,7 +151,8 @@ def _installed(plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], fol
 
 
 class Ended(NamedTuple):
-    """How a child of a keeper ended: its wait status, seconds used, and peak memory in the kernel's unit."""
+    """How a child of a keeper ended: its wait status, seconds used, and peak memory in the
+    kernel's unit."""
 
     status: int
     user_seconds: float
@@ -151,7 +164,8 @@ class Keeper:
     """A worker's end of one keeper."""
 
     def __init__(self, plan: WarmPlan, environment: Mapping[str, str]) -> None:
-        """Start a keeper and wait until it has imported everything. Raises OSError when it does not come up."""
+        """Start a keeper and wait until it has imported everything. Raises OSError when it does
+        not come up."""
         self._plan = plan
         self.control, theirs = socket.socketpair()
         with theirs:
@@ -179,14 +193,25 @@ class Keeper:
         else:
             self.control.sendall(head + body)
 
-    def launch(self, argv: Sequence[str], env: Mapping[str, str], directory: str, fds: Sequence[int]) -> int:
+    def launch(
+        self, argv: Sequence[str], env: Mapping[str, str], directory: str, fds: Sequence[int]
+    ) -> int:
         """Have a child launched and return its number. Raises OSError when the keeper is gone."""
-        self._send({"argv": list(argv), "env": dict(env), "directory": directory, "switches": self._plan.switches}, fds)
+        self._send(
+            {
+                "argv": list(argv),
+                "env": dict(env),
+                "directory": directory,
+                "switches": self._plan.switches,
+            },
+            fds,
+        )
         answer = self._read(STARTED.size)
         return int(STARTED.unpack(answer)[1])
 
     def ended(self) -> Ended:
-        """Return how the child ended; to be called when the socket can be read. Raises OSError when the keeper is gone."""
+        """Return how the child ended; to be called when the socket can be read. Raises OSError
+        when the keeper is gone."""
         _, status, user, system, peak = ENDED.unpack(self._read(ENDED.size))
         return Ended(status, user, system, peak)
 
@@ -207,7 +232,8 @@ class Keeper:
 
 
 def is_warmable(env: Mapping[str, str], base: Mapping[str, str]) -> bool:
-    """Tell whether a launch with this environment can be warm: what an interpreter reads at its start is as the keeper had."""
+    """Tell whether a launch with this environment can be warm: what an interpreter reads at its
+    start is as the keeper had."""
     return all(
         env.get(name) == base.get(name)
         for name in {*env, *base}
@@ -215,4 +241,13 @@ def is_warmable(env: Mapping[str, str], base: Mapping[str, str]) -> bool:
     )
 
 
-__all__ = ["ColdOnly", "Ended", "Keeper", "WarmPlan", "imported_modules", "is_warmable", "sys", "warm_plan"]
+__all__ = [
+    "ColdOnly",
+    "Ended",
+    "Keeper",
+    "WarmPlan",
+    "imported_modules",
+    "is_warmable",
+    "sys",
+    "warm_plan",
+]

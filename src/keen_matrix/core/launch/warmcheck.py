@@ -1,4 +1,5 @@
-"""Holding warm launches to the truth: a sample of cases is launched both ways before a run trusts them."""
+"""Holding warm launches to the truth: a sample of cases is launched both ways before a run trusts
+them."""
 
 from __future__ import annotations
 
@@ -44,7 +45,8 @@ def check_warm(
     unfold: Callable[[], Iterable[Case]],
     percent: float,
 ) -> WarmCheck:
-    """Launch a sample of cases warm and cold and return how they compare; what two cold launches differ in does not count."""
+    """Launch a sample of cases warm and cold and return how they compare; what two cold launches
+    differ in does not count."""
     cases = list(sample_of(unfold(), percent)) if percent else list(islice(unfold(), 0))
     if not cases:
         return WarmCheck(0)
@@ -61,7 +63,11 @@ def check_warm(
 
 
 def _run(
-    pool: WorkerPool, spec: Spec, launch: ResolvedLaunch, cases: Sequence[Case], warm: WarmPlan | None
+    pool: WorkerPool,
+    spec: Spec,
+    launch: ResolvedLaunch,
+    cases: Sequence[Case],
+    warm: WarmPlan | None,
 ) -> dict[str, Record]:
     pool.plan(spec, launch, warm=warm)
     found = (decode_record(result.line) for result in pool.results(iter(cases)))
@@ -72,7 +78,9 @@ def difference_of(left: Record, right: Record) -> str:
     """Return the first aspect in which two records of a case differ, or nothing."""
     for name in ASPECTS:
         streams = name in ("stdout", "stderr")
-        one, other = (each.compared_stream(name) if streams else getattr(each, name) for each in (left, right))
+        one, other = (
+            each.compared_stream(name) if streams else getattr(each, name) for each in (left, right)
+        )
         if one != other:
             return name
     return ""

@@ -31,7 +31,8 @@ class Plan:
     file: str
     """The file to start."""
     launch: tuple[str, ...]
-    """The launch words, filled in, as the spec has them: the first is the name that the program sees itself called by."""
+    """The launch words, filled in, as the spec has them: the first is the name that the program
+    sees itself called by."""
     environment: dict[str, str]
     root: str
     """The directory in which the worker makes those of its cases."""
@@ -51,7 +52,8 @@ class Plan:
 
 
 class ResultFrame(NamedTuple):
-    """What a worker says of a finished case: `verdict` is a number into VERDICTS, `line` the journal's JSON."""
+    """What a worker says of a finished case: `verdict` is a number into VERDICTS, `line` the
+    journal's JSON."""
 
     sequence: int
     matrix: int
@@ -70,7 +72,8 @@ def pack(message: Any) -> bytes:
 
 
 class LiveFrame(NamedTuple):
-    """Some output of a case as it came: the case's id, the stream, and the seconds since the program was started."""
+    """Some output of a case as it came: the case's id, the stream, and the seconds since the
+    program was started."""
 
     id: str
     stream: str
@@ -89,12 +92,18 @@ def result_frame(case: Case, record: Record) -> ResultFrame:
     """Return what is said of a finished case."""
     number = VERDICTS.index(record.verdict)
     noted = bool(record.remarks or record.masked)
-    return ResultFrame(case.sequence, case.matrix, number, record.seconds, noted, case.id, encode(record))
+    return ResultFrame(
+        case.sequence, case.matrix, number, record.seconds, noted, case.id, encode(record)
+    )
 
 
 def pack_live(id: str, stream: str, seconds: float, text: bytes) -> bytes:
     """Return the frame of some output."""
-    return LENGTH.pack(_LIVE.size + len(text)) + _LIVE.pack(_IS_LIVE, id.encode(), stream.encode(), seconds) + text
+    return (
+        LENGTH.pack(_LIVE.size + len(text))
+        + _LIVE.pack(_IS_LIVE, id.encode(), stream.encode(), seconds)
+        + text
+    )
 
 
 class ReadyFrame(NamedTuple):

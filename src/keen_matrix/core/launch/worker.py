@@ -1,7 +1,8 @@
 """A worker: one process, one thread, an event loop over a few launches at a time.
 
-It takes cases from its socket, launches them in its own directories, checks what came and sends back the finished record.
-It imports little, since the kernel counts the memory of the process that starts a program into the program's own peak.
+It takes cases from its socket, launches them in its own directories, checks what came and sends
+back the finished record. It imports little, since the kernel counts the memory of the process that
+starts a program into the program's own peak.
 """
 
 from __future__ import annotations
@@ -39,7 +40,8 @@ if TYPE_CHECKING:
 RSS_UNIT = 1 if sys.platform == "darwin" else 1024
 HOLD_SECONDS = 0.02
 HOLD_BYTES = 32_768
-"""How long, and how much of, results wait to be sent together: waking the engine costs as much as checking a small case."""
+"""How long, and how much of, results wait to be sent together: waking the engine costs as much as
+checking a small case."""
 GARBAGE_THRESHOLD = 20_000
 """Objects made before those in circles are looked for: cases leave few."""
 RECEIVE_BYTES = 1 << 16
@@ -82,7 +84,8 @@ class Worker:
         self.fresh = True
         """Whether cases run in directories of their own."""
         self.spare = False
-        """Whether there are more slots than programs that may run: launches wait in them to be checked while others run."""
+        """Whether there are more slots than programs that may run: launches wait in them to be
+        checked while others run."""
         self._settled: list[Slot] = []
         """Slots whose launches wait to be checked."""
         child.SUBREAPER = leftovers.become_subreaper()
@@ -92,21 +95,26 @@ class Worker:
 
     @staticmethod
     def _wake_on_exits() -> int:
-        """Have a byte written whenever a child ends; return the descriptor from which it can be read."""
+        """Have a byte written whenever a child ends; return the descriptor from which it can be
+        read."""
         woken, wake = os.pipe()
         os.set_blocking(woken, False)
         os.set_blocking(wake, False)
         signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
-        signal.signal(signal.SIGCHLD, lambda *_: None)  # a handler must stand for the byte to be written
+        signal.signal(
+            signal.SIGCHLD, lambda *_: None
+        )  # a handler must stand for the byte to be written
         return woken
 
     def floor(self) -> int:
-        """Return this process's own peak memory in bytes: no launch can be seen to have taken less."""
+        """Return this process's own peak memory in bytes: no launch can be seen to have taken
+        less."""
         return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * RSS_UNIT
 
     @staticmethod
     def forget_peak() -> None:
-        """Have the kernel forget our own peak memory after a large output, or every later program would show it."""
+        """Have the kernel forget our own peak memory after a large output, or every later program
+        would show it."""
         with contextlib.suppress(OSError), open("/proc/self/clear_refs", "w") as file:
             file.write("5")
 
@@ -125,17 +133,24 @@ class Worker:
         if self.directory is None:
             self.directory = WorkerDirectory(plan.root)
         self.fresh = plan.spec.program.fresh_directory
-        self.spare = self.fresh and plan.warm is None and plan.repeat == 1 and not self.checker.functions
+        self.spare = (
+            self.fresh and plan.warm is None and plan.repeat == 1 and not self.checker.functions
+        )
         self.slots = [Slot(self, number) for number in range(plan.slots + SPARE_SLOTS * self.spare)]
         self.free = self.slots[::-1]
         self.alone = plan.slots == 1
-        self.forgetful = self.alone and hasattr(select, "epoll")  # no other launch has a copy of what is closed
+        self.forgetful = self.alone and hasattr(
+            select, "epoll"
+        )  # no other launch has a copy of what is closed
         gc.freeze()  # what stands now stands to the end; looking through it again and again would cost every case
         gc.set_threshold(GARBAGE_THRESHOLD)
-        self.control.sendall(pack_ready())  # at once: a program may end us before anything else is sent
+        self.control.sendall(
+            pack_ready()
+        )  # at once: a program may end us before anything else is sent
 
     def directories_of(self, number: int) -> CaseDirectories:
-        """Return the directories of a slot, by its number; a slot of a later plan has those of the former one."""
+        """Return the directories of a slot, by its number; a slot of a later plan has those of the
+        former one."""
         assert self.directory is not None
         return self._directories.setdefault(number, CaseDirectories(self.directory, number))
 
@@ -176,29 +191,51 @@ class Worker:
             del self.owners[fd]
 
     def strays_of(self, slot: Slot, *, unsure: bool = False) -> list[int]:
-        """Return running processes that a slot's finished program left behind, or, when `unsure`, may have."""
-        known = {each.launch.pid for each in self.slots if each.launch is not None and not each.launch.finished}
-        known |= {pid for each in self.slots if each.launch is not None for pid in each.launch.feeders if pid}
+        """Return running processes that a slot's finished program left behind, or, when `unsure`,
+        may have."""
+        known = {
+            each.launch.pid
+            for each in self.slots
+            if each.launch is not None and not each.launch.finished
+        }
+        known |= {
+            pid
+            for each in self.slots
+            if each.launch is not None
+            for pid in each.launch.feeders
+            if pid
+        }
         known |= {each.keeper.process.pid for each in self.slots if each.keeper is not None}
         running = leftovers.reap_strays(known)
         assert slot.launch is not None
         if self.alone:
             return running
-        whose = {pid: leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home) for pid in running}
+        whose = {
+            pid: leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home)
+            for pid in running
+        }
         return [
             pid for pid, ours in whose.items()
             if ours or (ours is None and unsure) or (not ours and self._is_nobodys(pid, slot))
         ]  # fmt: skip
 
     def _is_nobodys(self, pid: int, slot: Slot) -> bool:
-        """Tell whether a process that no slot can be told to have is counted to the first whose launch it was started in.
+        """Tell whether a process that no slot can be told to have is counted to the first whose
+        launch it was started in.
 
-        A daemon that has a session and an environment of its own shows no other trace of whose it is.
+        A daemon that has a session and an environment of its own shows no other trace of whose it
+        is.
         """
         assert slot.launch is not None
-        others = [each for each in self.slots if each is not slot and each.launch is not None and each.launch.pid]
+        others = [
+            each
+            for each in self.slots
+            if each is not slot and each.launch is not None and each.launch.pid
+        ]
         claimed = any(
-            leftovers.belongs_to(pid, each.launch.pid, each.directories.home) for each in others if each.launch
+            leftovers.belongs_to(pid, each.launch.pid, each.directories.home)
+            for each in others
+            if each.launch
         )
         return not claimed and leftovers.started_since(pid, slot.launch.started)
 
@@ -250,7 +287,12 @@ class Worker:
     def _conclude(self) -> None:
         while self.concluding:
             slot = self.concluding.pop()
-            if slot in self.running and slot.launch is not None and slot.launch.finished and slot.settle():
+            if (
+                slot in self.running
+                and slot.launch is not None
+                and slot.launch.finished
+                and slot.settle()
+            ):
                 self.forget(slot)
                 self.running.remove(slot)
                 if not slot.checks_at_leisure:
@@ -306,8 +348,9 @@ class Worker:
     def _take_late_events(self) -> None:
         """Deal with what has happened while we were not looking, before any deadline is.
 
-        A wait that a signal interrupts ends with no event once its time is over (PEP 475), also when this process was stopped
-        meanwhile: programs that have ended since must not be judged by the time at which that is noticed.
+        A wait that a signal interrupts ends with no event once its time is over (PEP 475), also
+        when this process was stopped meanwhile: programs that have ended since must not be judged
+        by the time at which that is noticed.
         """
         for fd, _ in self.poller.poll(0):
             slot = self.owners.get(fd)
@@ -322,14 +365,17 @@ class Worker:
                     self.concluding.append(slot)
 
     def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
-        """Wait for an event, for the next deadline, which is noted, or until results are to be sent."""
+        """Wait for an event, for the next deadline, which is noted, or until results are to be
+        sent."""
         if not running:
             self._check_settled()
             self._flush()
             self._due = math.inf
             return self.poller.poll()  # type: ignore[no-any-return]
         now = time.monotonic()
-        self._due = running[0].deadline if len(running) == 1 else min([slot.deadline for slot in running])
+        self._due = (
+            running[0].deadline if len(running) == 1 else min([slot.deadline for slot in running])
+        )
         wait = self._due - now
         if self._settled:
             wait = min(wait, SETTLED_SECONDS)
@@ -338,7 +384,8 @@ class Worker:
                 self._flush()
             else:
                 wait = min(wait, self._flush_at - now)
-        # an epoll timeout counts whole milliseconds rounded up; never turn a short wait into a busy one
+        # an epoll timeout counts whole milliseconds rounded up; never turn a short wait into a
+        # busy one
         return self.poller.poll(max(wait, 0.0) * self._poll_unit)  # type: ignore[no-any-return]
 
     def _drain_wakeups(self) -> None:
@@ -367,7 +414,8 @@ class Worker:
 
 
 def pidfds_work() -> bool:
-    """Tell whether the system has descriptors that tell of a process's end: Linux since 5.3, unless a sandbox forbids them."""
+    """Tell whether the system has descriptors that tell of a process's end: Linux since 5.3,
+    unless a sandbox forbids them."""
     try:
         os.close(os.pidfd_open(os.getpid()))
     except (AttributeError, OSError):
@@ -376,7 +424,8 @@ def pidfds_work() -> bool:
 
 
 def serve() -> bool:
-    """Work for the engine at the other end of our socket; tell whether oracles, which may want to clear up, were loaded."""
+    """Work for the engine at the other end of our socket; tell whether oracles, which may want to
+    clear up, were loaded."""
     control = take_over()
     try:
         worker = Worker(control)
@@ -386,14 +435,18 @@ def serve() -> bool:
         _tell_fault(control, getattr(error, "strerror", None) or str(error))
     except Exception as error:
         frame = traceback.extract_tb(error.__traceback__)[-1]
-        _tell_fault(control, f"{type(error).__name__}: {error} ({os.path.basename(frame.filename)}:{frame.lineno})")
+        _tell_fault(
+            control,
+            f"{type(error).__name__}: {error} ({os.path.basename(frame.filename)}:{frame.lineno})",
+        )
         if "KEEN_MATRIX_TRACEBACK" in os.environ:
             traceback.print_exc()
     return False
 
 
 def _tell_fault(control: socket.socket, text: str) -> None:
-    """Tell the engine why this worker ends; it then ends what runs and has the cases run by another."""
+    """Tell the engine why this worker ends; it then ends what runs and has the cases run by
+    another."""
     with contextlib.suppress(OSError):
         control.sendall(pack_fault(text))
 

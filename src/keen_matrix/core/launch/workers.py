@@ -1,8 +1,8 @@
 """The worker processes of a run, as the engine sees them.
 
-They can be started before anything else is known, so that their start-up hides behind the reading of the specs; this module
-imports little for that. A worker is a fresh interpreter, or, for a caller that has one thread and has loaded little, a fork:
-then all of them share one start-up.
+They can be started before anything else is known, so that their start-up hides behind the reading
+of the specs; this module imports little for that. A worker is a fresh interpreter, or, for a
+caller that has one thread and has loaded little, a fork: then all of them share one start-up.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.handover import CONTROL
 
 AHEAD_SECONDS = 0.05
-"""Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to lose at the end."""
+"""Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to
+lose at the end."""
 AHEAD_MOST = 64
 CLOSE_SECONDS = 8.0
 """Time that workers get to end their programs and leave."""
@@ -34,9 +35,11 @@ CLOSE_SECONDS = 8.0
 START = "from keen_matrix.core.launch.worker import main; main()"
 """What the interpreter of a worker runs."""
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
-"""Signals that end a run. A terminal, or who ends a process group, sends them to workers too, which leave them to the engine."""
+"""Signals that end a run. A terminal, or who ends a process group, sends them to workers too,
+which leave them to the engine."""
 ALONE_MOST = 32
-"""Workers up to which each has one program at a time: only then what a program leaves behind is surely told to be its own."""
+"""Workers up to which each has one program at a time: only then what a program leaves behind is
+surely told to be its own."""
 STOPPED_LOOKS = 2
 """Looks at a worker, a second apart, that find it stopped, before it is given up."""
 
@@ -66,7 +69,8 @@ class Process:
         return "ended"
 
     def wait(self, timeout: float | None = None) -> int:
-        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError when time is over."""
+        """Wait for its end and return its exit status, negative for a signal. Raises TimeoutError
+        when time is over."""
         until = None if timeout is None else time.monotonic() + timeout
         pause = 0.0005
         while self._status is None:
@@ -142,16 +146,22 @@ class Worker:
 
     @property
     def wanted(self) -> int:
-        """How many more cases the worker should have; 0 while it still has half of them, so that they travel together."""
+        """How many more cases the worker should have; 0 while it still has half of them, so that
+        they travel together."""
         if self.solitary:
             return 0
         ahead = max(1, min(int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4)), AHEAD_MOST))
-        return 0 if self.outstanding > self.slots + ahead // 2 else self.slots + ahead - self.outstanding
+        return (
+            0
+            if self.outstanding > self.slots + ahead // 2
+            else self.slots + ahead - self.outstanding
+        )
 
 
 @contextlib.contextmanager
 def signals_blocked() -> Iterator[None]:
-    """Have signals that end a run wait: a worker that starts meanwhile has them blocked until it ignores them."""
+    """Have signals that end a run wait: a worker that starts meanwhile has them blocked until it
+    ignores them."""
     before = signal.pthread_sigmask(signal.SIG_BLOCK, ENDING)
     try:
         yield
@@ -202,7 +212,8 @@ def _flush_streams() -> None:
 
 
 def may_fork() -> bool:
-    """Tell whether this process can be forked without harm: on Linux, with one thread, also of the libraries it loaded."""
+    """Tell whether this process can be forked without harm: on Linux, with one thread, also of the
+    libraries it loaded."""
     try:
         return len(os.listdir("/proc/self/task")) == 1
     except OSError:
@@ -210,10 +221,12 @@ def may_fork() -> bool:
 
 
 class Workers:
-    """Workers for a number of programs at a time. Use it as a context: leaving it ends all that they run, and them.
+    """Workers for a number of programs at a time. Use it as a context: leaving it ends all that
+    they run, and them.
 
-    `forked` lets them be forks of this process, for a caller that has loaded little so far: what it has in memory counts
-    into the peak of every program. Raises RunFault when one cannot be started.
+    `forked` lets them be forks of this process, for a caller that has loaded little so far: what
+    it has in memory counts into the peak of every program. Raises RunFault when one cannot be
+    started.
     """
 
     def __init__(self, jobs: int, *, forked: bool = False) -> None:
@@ -241,7 +254,8 @@ class Workers:
             raise
 
     def watch(self) -> None:
-        """Begin to look after the workers: what is a child of ours by now is never taken for something that one has left."""
+        """Begin to look after the workers: what is a child of ours by now is never taken for
+        something that one has left."""
         from keen_matrix.core.launch.leftovers import Orphans
 
         if self._orphans is None:
@@ -249,13 +263,16 @@ class Workers:
         self._orphans.begin()
 
     def replace(self, worker: Worker) -> Worker:
-        """End a worker that is lost, and all that it ran, and return another in its place. Raises RunFault."""
+        """End a worker that is lost, and all that it ran, and return another in its place. Raises
+        RunFault."""
         at = self.workers.index(worker)
         self._end(worker)
         self._generation += 1
         try:
             with signals_blocked():
-                self.workers[at] = Worker(worker.slots, fork if may_fork() and "pydantic" not in sys.modules else spawn)
+                self.workers[at] = Worker(
+                    worker.slots, fork if may_fork() and "pydantic" not in sys.modules else spawn
+                )
         except OSError as error:
             raise RunFault(f"no other worker could be started: {error.strerror}") from None
         return self.workers[at]
@@ -278,10 +295,13 @@ class Workers:
 
         if self._orphans is not None:
             self._orphans.end({each.process.pid for each in self.workers})
-        end_unclaimed(self.root, [each.process.pid for each in self.workers if each.process.look() != "ended"])
+        end_unclaimed(
+            self.root, [each.process.pid for each in self.workers if each.process.look() != "ended"]
+        )
 
     def close(self) -> None:
-        """End every program that still runs, every worker, and remove every directory; a second time does nothing."""
+        """End every program that still runs, every worker, and remove every directory; a second
+        time does nothing."""
         with interruption.not_now():
             self._close()
 
@@ -310,7 +330,8 @@ class Workers:
         self._remove()
 
     def _remove(self) -> None:
-        """Remove the shared directory, and those that workers began beside it when theirs was taken away."""
+        """Remove the shared directory, and those that workers began beside it when theirs was
+        taken away."""
         from keen_matrix.core.launch.trees import Identity, remove_tree
 
         if not self.root:

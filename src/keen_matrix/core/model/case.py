@@ -12,7 +12,8 @@ from keen_matrix.core.structs import Struct
 
 
 class Standing(NamedTuple):
-    """What the signature says of a vector. `bound` maps NAMEs, as expressions write them, to their values."""
+    """What the signature says of a vector. `bound` maps NAMEs, as expressions write them, to their
+    values."""
 
     status: str
     kinds: tuple[str, ...] = ()
@@ -26,8 +27,9 @@ class Standing(NamedTuple):
 class Case(Struct, frozen=True, kw_only=True):
     """One vector of a matrix, complete when it is made.
 
-    `sequence` counts the cases of a spec from 0 in the order of the spec; `matrix` is the number of its matrix; `values`
-    maps axes, columns and groups to what they are in this vector (None: in a part that is left out).
+    `sequence` counts the cases of a spec from 0 in the order of the spec; `matrix` is the number
+    of its matrix; `values` maps axes, columns and groups to what they are in this vector (None: in
+    a part that is left out).
     """
 
     sequence: int = 0
@@ -55,7 +57,8 @@ class Case(Struct, frozen=True, kw_only=True):
 
 
 def case_fields(case: Case, matrix: str) -> CaseFields:
-    """Return what a case is, as every record says it, without any outcome; `matrix` is the name of its matrix."""
+    """Return what a case is, as every record says it, without any outcome; `matrix` is the name of
+    its matrix."""
     return CaseFields(**described(case, matrix))
 
 
@@ -77,7 +80,8 @@ def case_scope(
     functions: Mapping[str, Callable[..., Any]],
     standing: Standing | None = None,
 ) -> Scope:
-    """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`, `given(…)`.
+    """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`,
+    `given(…)`.
 
     With a signature also its NAMEs and, of a vector that it refuses, `culprit`.
     """
@@ -89,7 +93,8 @@ def case_scope(
 
 
 class CaseScope(Scope):
-    """The scope of a case, made by the function given when an expression first looks into it; most never need one."""
+    """The scope of a case, made by the function given when an expression first looks into it; most
+    never need one."""
 
     __slots__ = ("_make",)
 
@@ -107,7 +112,8 @@ class CaseScope(Scope):
 
 def _given(argv: tuple[str, ...], known: frozenset[str]) -> Callable[..., bool]:
     def given(*spellings: str) -> bool:
-        """Tell whether one of the spellings is a word of the vector, alone or joined to a value by `=`.
+        """Tell whether one of the spellings is a word of the vector, alone or joined to a value by
+        `=`.
 
         With a signature, whether the option is given in whatever spelling.
         """

@@ -8,7 +8,8 @@ from hashlib import blake2b
 from typing import NamedTuple
 
 MOST_CHARACTERS = 80
-"""Characters of a name that a file name begins with: file systems take 255 bytes (POSIX, NAME_MAX)."""
+"""Characters of a name that a file name begins with: file systems take 255 bytes (POSIX,
+NAME_MAX)."""
 _SAFE = re.compile(r"[a-z0-9_]+( [a-z0-9_]+)*")
 
 
@@ -21,15 +22,17 @@ class CaseKey(NamedTuple):
 
     @classmethod
     def of(cls, spec: object, id: str) -> CaseKey:
-        """Return the key of a case from its spec's path as a journal has it: from the folder in which the run was called."""
+        """Return the key of a case from its spec's path as a journal has it: from the folder in
+        which the run was called."""
         return cls(os.path.abspath(str(spec)), id)
 
 
 def file_stem(name: str) -> str:
     """Return a file name, without a suffix, that stands for a name and for no other one.
 
-    A short name of lower-case words has a dash for each space; any other gets a digest at its end, so that "a b", "a-b" and
-    "a/b" differ, and "Fares" and "fares" also where a file system takes them for one.
+    A short name of lower-case words has a dash for each space; any other gets a digest at its end,
+    so that "a b", "a-b" and "a/b" differ, and "Fares" and "fares" also where a file system takes
+    them for one.
     """
     if _SAFE.fullmatch(name) and len(name) <= MOST_CHARACTERS:
         return name.replace(" ", "-")

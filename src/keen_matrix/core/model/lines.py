@@ -1,4 +1,5 @@
-"""Lines of a journal: records, headers and closing lines as JSON, written and read with their shape checked."""
+"""Lines of a journal: records, headers and closing lines as JSON, written and read with their
+shape checked."""
 
 from __future__ import annotations
 
@@ -24,7 +25,8 @@ def encode(value: object) -> bytes:
 
 
 def decode(line: bytes) -> Line | None:
-    """Return what a line of a journal says; None of an object that is none of its kinds, which a later edition may write.
+    """Return what a line of a journal says; None of an object that is none of its kinds, which a
+    later edition may write.
 
     Raises ValueError with what is wrong with it, or with nothing more to say where it is no JSON.
     """
@@ -70,13 +72,19 @@ def _typed(value: Any) -> Line | None:
 
 def _checked(record: Record) -> Record:
     """Return a record in which also that is right which types do not tell. Raises ValueError."""
-    ends = [record.signal, record.stopped, *(name for step in record.steps for name in (step.signal, step.stopped))]
+    ends = [
+        record.signal,
+        record.stopped,
+        *(name for step in record.steps for name in (step.signal, step.stopped)),
+    ]
     for name in ends:
         if name is not None:
             signal_number(name)
     for aspect in record.aspects:
         if not aspect.met and (not aspect.form or aspect.expected is None or aspect.actual is None):
-            raise ValueError(f'the aspect "{aspect.aspect}" is not met; expected its "form", "expected" and "actual"')
+            raise ValueError(
+                f'the aspect "{aspect.aspect}" is not met; expected its "form", "expected" and "actual"'
+            )
     return record
 
 

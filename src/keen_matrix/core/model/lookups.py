@@ -1,4 +1,5 @@
-"""What reading a spec looks at beside the spec's own text: a spec that is kept stands only as long as all that is as it was."""
+"""What reading a spec looks at beside the spec's own text: a spec that is kept stands only as long
+as all that is as it was."""
 
 from __future__ import annotations
 
@@ -8,7 +9,8 @@ from collections.abc import Iterator
 from typing import TypeAlias
 
 Stamp: TypeAlias = tuple[int, int, int, int] | None
-"""Times of change and modification in nanoseconds, size and number of a file; None where there is none."""
+"""Times of change and modification in nanoseconds, size and number of a file; None where there is
+none."""
 
 _watching: list[set[str]] = []
 

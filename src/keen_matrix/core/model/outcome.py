@@ -9,7 +9,8 @@ from keen_matrix.core.model.record import FileChange
 
 
 class Looked(NamedTuple):
-    """What stood at a file's place: its content, or what is there instead of a file; its mode, and where a link leads."""
+    """What stood at a file's place: its content, or what is there instead of a file; its mode, and
+    where a link leads."""
 
     content: bytes = b""
     instead: str = ""
@@ -19,7 +20,8 @@ class Looked(NamedTuple):
 
 @dataclass(slots=True, kw_only=True)
 class Outcome:
-    """Everything observed of one launch. Streams are bytes, cut at the cap; times are seconds; memory is bytes."""
+    """Everything observed of one launch. Streams are bytes, cut at the cap; times are seconds;
+    memory is bytes."""
 
     exit: int | None = None
     signal: int | None = None

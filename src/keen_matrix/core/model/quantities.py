@@ -1,4 +1,5 @@
-"""Sizes, durations and ranges as people write them: `10 KiB`, `2 h`, `1..3`. The one place that reads them."""
+"""Sizes, durations and ranges as people write them: `10 KiB`, `2 h`, `1..3`. The one place that
+reads them."""
 
 from __future__ import annotations
 
@@ -9,7 +10,8 @@ from typing import TypeAlias
 SIZE_UNITS: Mapping[str, float] = {
     "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3,
 }  # fmt: skip
-"""In bytes. Written in whatever letter case: no unit differs from another by it alone (IEC 80000-13 has the names)."""
+"""In bytes. Written in whatever letter case: no unit differs from another by it alone (IEC
+80000-13 has the names)."""
 TIME_UNITS: Mapping[str, float] = {"us": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
 """In seconds."""
 Bounds: TypeAlias = tuple[int, int | None]
@@ -18,13 +20,15 @@ _QUANTITY = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
 
 
 def parse_size(value: object) -> int:
-    """Return a size in bytes, given as a number of bytes or a text such as "8 MiB". Raises ValueError."""
+    """Return a size in bytes, given as a number of bytes or a text such as "8 MiB". Raises
+    ValueError."""
     found = _quantity(value, SIZE_UNITS, 'a size such as "8 MiB"', bare=isinstance(value, int))
     return int(found)
 
 
 def parse_duration(value: object) -> float:
-    """Return a duration in seconds, given as a number of seconds or a text such as "30 s" or "5 min". Raises ValueError."""
+    """Return a duration in seconds, given as a number of seconds or a text such as "30 s" or "5
+    min". Raises ValueError."""
     return _quantity(value, TIME_UNITS, 'a time such as "30 s" or "5 min"', bare=True)
 
 
@@ -40,15 +44,19 @@ def _quantity(value: object, units: Mapping[str, float], expected: str, *, bare:
 
 
 def unit_factor(unit: str, units: Mapping[str, float]) -> float | None:
-    """Return what a unit is in the base unit, in whatever letter case it is written; None when it is unknown."""
+    """Return what a unit is in the base unit, in whatever letter case it is written; None when it
+    is unknown."""
     return next((factor for name, factor in units.items() if name.lower() == unit.lower()), None)
 
 
 def parse_bounds(value: object) -> Bounds | None:
-    """Return the bounds that 3, "3", "1..3" or "1.." stand for; None when it is none of them, or empty like "3..1"."""
+    """Return the bounds that 3, "3", "1..3" or "1.." stand for; None when it is none of them, or
+    empty like "3..1"."""
     if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
         return value, value
-    low, dots, high = (part.strip() for part in value.partition("..")) if isinstance(value, str) else ("", "", "")
+    low, dots, high = (
+        (part.strip() for part in value.partition("..")) if isinstance(value, str) else ("", "", "")
+    )
     if not low.isdecimal() or (high and not high.isdecimal()):
         return None
     bounds = (int(low), int(high) if high else None) if dots else (int(low), int(low))

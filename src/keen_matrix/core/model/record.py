@@ -1,7 +1,8 @@
 """Records: what the journal says of a run, typed from the engine to the last report.
 
-A line of a journal is a header, the record of a case, or the closing line of a spec's run. Fields that are left out when
-they say nothing have a default; all others stand in every line. Names and order are those of the JSON.
+A line of a journal is a header, the record of a case, or the closing line of a spec's run. Fields
+that are left out when they say nothing have a default; all others stand in every line. Names and
+order are those of the JSON.
 """
 
 from __future__ import annotations
@@ -12,13 +13,24 @@ from typing import Any, Literal, TypeAlias
 
 from keen_matrix.core.structs import Struct, field
 
-Verdict: TypeAlias = Literal["held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"]
-VERDICTS: tuple[Verdict, ...] = ("held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady")
+Verdict: TypeAlias = Literal[
+    "held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"
+]
+VERDICTS: tuple[Verdict, ...] = (
+    "held",
+    "differed",
+    "crashed",
+    "hung",
+    "unlaunched",
+    "unchecked",
+    "unsteady",
+)
 """In the order in which counts list them; the numbers of the worker's frames point into it."""
 
 
 def _none() -> None:
-    """Default of a field that stands in every line, null too: what has a plain default is left out where it has it."""
+    """Default of a field that stands in every line, null too: what has a plain default is left out
+    where it has it."""
 
 
 def _no_files() -> dict[str, FileChange]:
@@ -73,7 +85,8 @@ class KeptDifference(Struct):
 
 
 class AspectRecord(Struct, omit_defaults=True):
-    """One aspect of a launch: whether its expectation is met and, if not, what was expected and what was found."""
+    """One aspect of a launch: whether its expectation is met and, if not, what was expected and
+    what was found."""
 
     aspect: str
     met: bool
@@ -104,8 +117,8 @@ class Repeats(Struct):
 
 
 class StepRecord(Struct, kw_only=True, omit_defaults=True):
-    """One launch of a case of several. Streams are text, or base64 where they are no UTF-8; `…_bytes` is how much came in all
-    where the cap cut it. Times are seconds, memory is bytes."""
+    """One launch of a case of several. Streams are text, or base64 where they are no UTF-8;
+    `…_bytes` is how much came in all where the cap cut it. Times are seconds, memory is bytes."""
 
     argv: tuple[str, ...]
     verdict: Verdict
@@ -152,7 +165,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
 
 
 class Record(CaseFields, kw_only=True, omit_defaults=True):
-    """A case with what came of it. The fields of a launch are those of StepRecord, of its only or its telling launch."""
+    """A case with what came of it. The fields of a launch are those of StepRecord, of its only or
+    its telling launch."""
 
     masked: list[int] = []
     """Numbers of the masks that found something."""
@@ -187,7 +201,8 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     repeats: Repeats | None = None
 
     def compared_stream(self, name: str) -> str | None:
-        """Return a stream as runs are compared by it: masked where masks are, else text, else its base64."""
+        """Return a stream as runs are compared by it: masked where masks are, else text, else its
+        base64."""
         kept = (getattr(self, f"{name}{ending}") for ending in ("_masked", "", "_base64"))
         return next((each for each in kept if each is not None), None)
 
@@ -244,7 +259,8 @@ def kept_bytes(holder: object, name: str) -> bytes:
 
 
 def as_kept(name: str, raw: bytes, came: int | None = None) -> Mapping[str, Any]:
-    """Return the fields that keep bytes as text, or as base64 where they are no UTF-8; `came` is how many there were in all."""
+    """Return the fields that keep bytes as text, or as base64 where they are no UTF-8; `came` is
+    how many there were in all."""
     fields: dict[str, Any] = {}
     try:
         fields[name] = raw.decode("utf-8")

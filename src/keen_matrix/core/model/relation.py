@@ -15,9 +15,9 @@ COMPARED = ("exit", "stdout", "stderr", "files")
 class Relation(Struct, frozen=True, kw_only=True):
     """How the launches of one case must compare.
 
-    `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one pair differs; `renamed`:
-    messages show the name that the program was started by; `reference`: the program does what the reference does,
-    `reference-accepted`: where that exits 0.
+    `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one
+    pair differs; `renamed`: messages show the name that the program was started by; `reference`:
+    the program does what the reference does, `reference-accepted`: where that exits 0.
     """
 
     name: RelationName

@@ -1,4 +1,5 @@
-"""The compiled spec: plain values that unfolding, launching and checking use. Free of heavy imports, and picklable."""
+"""The compiled spec: plain values that unfolding, launching and checking use. Free of heavy
+imports, and picklable."""
 
 from __future__ import annotations
 
@@ -92,12 +93,20 @@ class Surroundings:
         """Every template in it, with a name that tells where it stands."""
         found = [(f"env {name}", template) for name, template in self.env if template is not None]
         for name, put in self.files:
-            found += [(f"file {name}", each) for each in (put.text, put.copy, put.link) if each is not None]
+            found += [
+                (f"file {name}", each)
+                for each in (put.text, put.copy, put.link)
+                if each is not None
+            ]
         found += [("stdin", each) for each in (self.stdin.templates if self.stdin else ())]
         for answer in self.dialogue:
             found += [("dialogue", answer.prompt), ("dialogue", answer.reply)]
         if self.stop:
-            found += [("stop", each) for each in (self.stop.when_stdout, self.stop.when_stderr) if each is not None]
+            found += [
+                ("stop", each)
+                for each in (self.stop.when_stdout, self.stop.when_stderr)
+                if each is not None
+            ]
         return tuple(found)
 
 
@@ -129,7 +138,8 @@ class Program:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rule:
-    """Expectations with the condition under which they apply; `origin` is `file:line` of the rule, per aspect."""
+    """Expectations with the condition under which they apply; `origin` is `file:line` of the rule,
+    per aspect."""
 
     when: Expression | None
     aspects: Mapping[str, Aspect]
@@ -138,7 +148,8 @@ class Rule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OtherLaunch:
-    """Further launches that each case of a matrix is compared with: alike, or (with other words) different."""
+    """Further launches that each case of a matrix is compared with: alike, or (with other words)
+    different."""
 
     differs: bool = False
     launchers: tuple[str, ...] = ()
@@ -192,7 +203,8 @@ class Matrix:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RefusalRules:
-    """The rules for vectors that the signature refuses: the promise that is made by default, [refusal], [refusal.KIND]."""
+    """The rules for vectors that the signature refuses: the promise that is made by default,
+    [refusal], [refusal.KIND]."""
 
     general: tuple[Rule, ...]
     kinds: Mapping[str, Rule]

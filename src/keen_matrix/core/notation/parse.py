@@ -6,8 +6,9 @@ r"""Reading the notation: one cursor, one function per production.
     word         = { character | "'" quoted "'" | '"' quoted '"' | "\" any | field | "{{" | "}}" }
     field        = "{" expression [ "!" letter ] [ ":" format ] "}"
 
-White space separates words. Quotes group and may have fields in them; a backslash takes the next character as it is (in single
-quotes it is an ordinary character, in double quotes it escapes only a double quote and itself, as in POSIX sh, section 2.2).
+White space separates words. Quotes group and may have fields in them; a backslash takes the next
+character as it is (in single quotes it is an ordinary character, in double quotes it escapes only
+a double quote and itself, as in POSIX sh, section 2.2).
 """
 
 from __future__ import annotations
@@ -31,19 +32,23 @@ def parse_line(text: str) -> Sequence:
     if not cursor.done:
         found = cursor.text[cursor.at]
         if found == "|":
-            raise cursor.fault('"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it')
+            raise cursor.fault(
+                '"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it'
+            )
         raise cursor.fault(f'this "{found}" closes nothing; quote it to get it literally')
     return parsed
 
 
 def parse_words(text: str) -> tuple[Word, ...]:
-    """Parse a launch text: words and fields, where brackets and bars are ordinary characters. Raises NotationFault."""
+    """Parse a launch text: words and fields, where brackets and bars are ordinary characters.
+    Raises NotationFault."""
     cursor = _Cursor(text, groups=False)
     return tuple(item for item in cursor.sequence(0).items if isinstance(item, Word))
 
 
 def parse_list(words: list[str]) -> tuple[Word, ...]:
-    """Parse a list of words: each one stays one word, only its fields are read. Raises NotationFault."""
+    """Parse a list of words: each one stays one word, only its fields are read. Raises
+    NotationFault."""
     return tuple(Word(parse_template(word)) for word in words)
 
 
@@ -72,7 +77,9 @@ def merge(parts: list[Part]) -> tuple[Part, ...]:
             continue
         texts = [part for part in run if isinstance(part, Text) and part.text]
         if texts:
-            merged.append(Text("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1])))
+            merged.append(
+                Text("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1]))
+            )
     return tuple(merged)
 
 
@@ -102,7 +109,11 @@ class _Cursor:
                 break
             else:
                 glued = glued and bool(items)
-                items.append(self.group(depth, glued) if self.groups and character in "[(" else self.word(glued))
+                items.append(
+                    self.group(depth, glued)
+                    if self.groups and character in "[("
+                    else self.word(glued)
+                )
                 glued = True
         return Sequence(tuple(items), (start, self.at))
 
@@ -118,7 +129,9 @@ class _Cursor:
                 raise self.fault("this alternative is empty", before)
             alternatives.append(alternative)
             if self.done:
-                raise self.fault(f'this "{opener}" is never closed; expected "{_CLOSERS[opener]}"', start)
+                raise self.fault(
+                    f'this "{opener}" is never closed; expected "{_CLOSERS[opener]}"', start
+                )
             if self.text[self.at] != "|":
                 break
         if self.text[self.at] != _CLOSERS[opener]:
@@ -196,7 +209,8 @@ class _Cursor:
         return Field(expression.strip(), form, conversion, (start, self.at))
 
     def _expression(self, start: int) -> str:
-        """Read up to the "}", ":" or "!" that ends the expression, knowing brackets and Python's string quotes."""
+        """Read up to the "}", ":" or "!" that ends the expression, knowing brackets and Python's
+        string quotes."""
         begin, open_brackets = self.at, list[str]()
         while not self.done:
             character = self.text[self.at]
@@ -208,7 +222,8 @@ class _Cursor:
             elif open_brackets and character == open_brackets[-1]:
                 open_brackets.pop()
             elif not open_brackets and (
-                character in "}:" or (character == "!" and self.text[self.at + 1 : self.at + 2] != "=")
+                character in "}:"
+                or (character == "!" and self.text[self.at + 1 : self.at + 2] != "=")
             ):
                 return self.text[begin : self.at]
             self.at += 1

@@ -1,4 +1,5 @@
-"""The synopsis: the usage line in POSIX notation (XBD 12.1), read by the same grammar as the line of a matrix.
+"""The synopsis: the usage line in POSIX notation (XBD 12.1), read by the same grammar as the line
+of a matrix.
 
     synopsis = { option | NAME [ "..." ] | keyword | "--" | group [ "..." ] }
     option   = spelling { "," spelling } [ "..." ] [ "=" NAME ] { NAME [ "..." ] } | option "[" [ "=" ] NAME "]"
@@ -28,7 +29,8 @@ DOTS = "..."
 
 @dataclass(frozen=True, slots=True)
 class Name:
-    """A NAME for a value. `several` tells that three dots follow it, `optional` that it stands in brackets of its own."""
+    """A NAME for a value. `several` tells that three dots follow it, `optional` that it stands in
+    brackets of its own."""
 
     name: str
     several: bool = False
@@ -49,7 +51,8 @@ class OptionUse:
     spellings: tuple[str, ...]
     values: tuple[Name, ...] = ()
     value_form: str = " "
-    """How the synopsis writes the value: " " apart, "=" joined, "[=]" optional and joined, "[]" optional and glued."""
+    """How the synopsis writes the value: " " apart, "=" joined, "[=]" optional and joined, "[]"
+    optional and glued."""
     again: bool = False
     """Whether it may be given more than once."""
     span: Span = field(default=(0, 0), compare=False)
@@ -132,7 +135,8 @@ class Form:
 
 
 def parse_synopsis(text: str) -> Form:
-    """Parse one synopsis line. `str()` of the result gives the line back. Raises NotationFault with the place."""
+    """Parse one synopsis line. `str()` of the result gives the line back. Raises NotationFault
+    with the place."""
     return _Reader(text).form(parse_line(text), bracketed=False)
 
 
@@ -156,7 +160,9 @@ class _Reader:
                 continue
             word = self.literal(item)
             if item.glued:
-                raise self.fault("this is glued to what stands before it; expected white space", item.span[0])
+                raise self.fault(
+                    "this is glued to what stands before it; expected white space", item.span[0]
+                )
             if word == "--":
                 items.append(Delimiter(item.span))
             elif word.startswith("-") and word != "-":
@@ -170,13 +176,17 @@ class _Reader:
         text = word.literal
         if text is None:
             place = next(part for part in word.parts if isinstance(part, Field))
-            raise self.fault("a synopsis has no { } fields; a value is a NAME in capitals", place.span[0])
+            raise self.fault(
+                "a synopsis has no { } fields; a value is a NAME in capitals", place.span[0]
+            )
         return text
 
     def choice(self, group: Group, rest: list[Word | Group]) -> Choice:
         """choice = "[" form { "|" form } "]" [ "..." ]"""
         if group.glued:
-            raise self.fault("a group is glued to what stands before it; expected white space", group.span[0])
+            raise self.fault(
+                "a group is glued to what stands before it; expected white space", group.span[0]
+            )
         several = False
         if rest and isinstance(rest[0], Word) and rest[0].glued and rest[0].literal == DOTS:
             rest.pop(0)
@@ -188,7 +198,12 @@ class _Reader:
         """Read an operand's NAME or a keyword."""
         name = self.name(item, word)
         if name is not None:
-            if not name.several and rest and isinstance(rest[0], Word) and self.literal(rest[0]) == DOTS:
+            if (
+                not name.several
+                and rest
+                and isinstance(rest[0], Word)
+                and self.literal(rest[0]) == DOTS
+            ):
                 rest.pop(0)
                 name = Name(name.name, True, False, name.angled, name.span)
             return Operand(name)
@@ -209,7 +224,9 @@ class _Reader:
             return Name(bare, several, span=item.span)
         return None
 
-    def option(self, item: Word, word: str, rest: list[Word | Group], *, bracketed: bool) -> OptionUse:
+    def option(
+        self, item: Word, word: str, rest: list[Word | Group], *, bracketed: bool
+    ) -> OptionUse:
         """Read an option and the NAMEs that belong to it."""
         head, equals, value = word.partition("=")
         bare = head.removesuffix(DOTS)
@@ -218,12 +235,16 @@ class _Reader:
         at = item.span[0]
         for spelling in spellings:
             if not _SPELLING.fullmatch(spelling):
-                raise self.fault(f'"{spelling}" is not a spelling of an option; expected -x or --name', at)
+                raise self.fault(
+                    f'"{spelling}" is not a spelling of an option; expected -x or --name', at
+                )
             at += len(spelling) + 1
         if len(set(spellings)) < len(spellings):
             raise self.fault("a spelling is given twice here", item.span[0])
         if equals:
-            name = self.name(Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value)
+            name = self.name(
+                Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value
+            )
             if name is None:
                 raise self.fault('expected a NAME in capitals after "="', item.span[1] - len(value))
             return OptionUse(spellings, (name,), "=", again, item.span)
@@ -232,7 +253,9 @@ class _Reader:
         values = tuple(self.values(rest, bracketed=bracketed))
         return OptionUse(spellings, values, " ", again, item.span)
 
-    def optional_value(self, spellings: tuple[str, ...], again: bool, group: Group, span: Span) -> OptionUse:
+    def optional_value(
+        self, spellings: tuple[str, ...], again: bool, group: Group, span: Span
+    ) -> OptionUse:
         """option = spelling "[" [ "=" ] NAME "]" """
         words = [item for each in group.alternatives for item in each.items]
         word = words[0] if len(words) == 1 and isinstance(words[0], Word) else None
@@ -247,7 +270,11 @@ class _Reader:
         while rest:
             item = rest[0]
             if isinstance(item, Group):
-                inner = item.alternatives[0].items if bracketed and item.optional and not item.glued else ()
+                inner = (
+                    item.alternatives[0].items
+                    if bracketed and item.optional and not item.glued
+                    else ()
+                )
                 word = inner[0] if len(inner) == 1 and len(item.alternatives) == 1 else None
                 name = self.name(word, self.literal(word)) if isinstance(word, Word) else None
                 if name is None:
@@ -259,7 +286,12 @@ class _Reader:
             if name is None:
                 return
             rest.pop(0)
-            if not name.several and rest and isinstance(rest[0], Word) and self.literal(rest[0]) == DOTS:
+            if (
+                not name.several
+                and rest
+                and isinstance(rest[0], Word)
+                and self.literal(rest[0]) == DOTS
+            ):
                 rest.pop(0)
                 name = Name(name.name, True, False, name.angled, name.span)
             yield name

@@ -7,7 +7,8 @@ from typing import Any
 from keen_matrix.core.expressions import as_text
 
 MOST_VALUES = 60
-"""Different values of an axis that are counted apart; an axis with more separates nothing that a grid could show."""
+"""Different values of an axis that are counted apart; an axis with more separates nothing that a
+grid could show."""
 ABSENT = "—"
 """How the value of an axis is written that stands in a part left out."""
 

@@ -1,8 +1,9 @@
-"""An order in which every beginning covers as much as possible, for runs that may have to stop before the end.
+"""An order in which every beginning covers as much as possible, for runs that may have to stop
+before the end.
 
-First what failed last time, then what is new, then each kind of refusal once, then whatever adds most pairs of values that
-were not yet run for each second that it is known to take (lazy greedy choice:
-"Accelerated greedy algorithms for maximizing submodular set functions", 1978).
+First what failed last time, then what is new, then each kind of refusal once, then whatever adds
+most pairs of values that were not yet run for each second that it is known to take (lazy greedy
+choice: "Accelerated greedy algorithms for maximizing submodular set functions", 1978).
 """
 
 from __future__ import annotations
@@ -35,7 +36,8 @@ def parse_budget(text: str) -> float:
 
 
 def pairs_of(case: Case) -> set[Pair]:
-    """Return the pairs of values that a case contains; a derived vector's kind and what it is about count as values."""
+    """Return the pairs of values that a case contains; a derived vector's kind and what it is
+    about count as values."""
     items = {
         name: "" if value is None else as_text(value)
         for name, value in case.values.items()
@@ -94,7 +96,8 @@ def _refusal(case: Case) -> str:
 
 
 def ordered(cases: Iterable[Case], known: Known) -> Order:
-    """Return cases in the order that covers most soonest; `known` are verdict and seconds of earlier runs, by id."""
+    """Return cases in the order that covers most soonest; `known` are verdict and seconds of
+    earlier runs, by id."""
     from itertools import islice
 
     supply = iter(cases)
@@ -132,9 +135,14 @@ def _choose(cases: list[Case], pairs: list[set[Pair]], known: Known) -> Iterator
     yield from (take(at) for at in _by_gain(pairs, seconds, taken, covered))
 
 
-def _by_gain(pairs: list[set[Pair]], seconds: list[float], taken: list[bool], covered: set[Pair]) -> Iterator[int]:
-    """Yield what is left by gain a second. A gain only ever shrinks, so the top of the heap is looked at anew, and no other."""
-    heap = [(-len(pairs[at] - covered) / seconds[at], at) for at in range(len(pairs)) if not taken[at]]
+def _by_gain(
+    pairs: list[set[Pair]], seconds: list[float], taken: list[bool], covered: set[Pair]
+) -> Iterator[int]:
+    """Yield what is left by gain a second. A gain only ever shrinks, so the top of the heap is
+    looked at anew, and no other."""
+    heap = [
+        (-len(pairs[at] - covered) / seconds[at], at) for at in range(len(pairs)) if not taken[at]
+    ]
     heapq.heapify(heap)
     while heap:
         promised, at = heapq.heappop(heap)

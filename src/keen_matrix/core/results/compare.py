@@ -1,4 +1,5 @@
-"""Two runs compared: what no longer holds, what holds now, what prints something else, got faster or slower.
+"""Two runs compared: what no longer holds, what holds now, what prints something else, got faster
+or slower.
 
 The cases of both are kept in a temporary database, so that a million of them take no memory.
 """
@@ -20,11 +21,14 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import cases_of, headers_of
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
-"""Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a second longer."""
+"""Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a
+second longer."""
 STEADY_FACTOR = 1.1
-"""With repetitions it must take a tenth longer, and every repetition of one run longer than every one of the other."""
+"""With repetitions it must take a tenth longer, and every repetition of one run longer than every
+one of the other."""
 LEAST_REPETITIONS = 3
-"""Repetitions from which times are compared one by one: three against three agree by chance once in twenty."""
+"""Repetitions from which times are compared one by one: three against three agree by chance once
+in twenty."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +45,8 @@ class Change:
 
 @dataclass(slots=True)
 class Comparison:
-    """Everything that differs between two runs; lists are cut to MOST_LISTED, the counts are whole."""
+    """Everything that differs between two runs; lists are cut to MOST_LISTED, the counts are
+    whole."""
 
     counts: dict[str, int] = field(default_factory=dict)
     changes: dict[str, list[Change]] = field(default_factory=dict)
@@ -58,15 +63,23 @@ class Comparison:
 
 
 MOST_LISTED = 2_000
-KINDS = ("no longer held", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
-_TABLE = (
-    "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
+KINDS = (
+    "no longer held",
+    "newly held",
+    "other verdict",
+    "other output",
+    "slower",
+    "faster",
+    "new",
+    "gone",
 )
+_TABLE = "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
 _KEY = "PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"
 
 
 def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
-    """Return what differs between two runs, each one or more journals. Raises RunFault when one cannot be read."""
+    """Return what differs between two runs, each one or more journals. Raises RunFault when one
+    cannot be read."""
     with tempfile.NamedTemporaryFile(prefix="keen-matrix-", suffix=".sqlite3") as file:
         database = sqlite3.connect(file.name, isolation_level=None)
         try:
@@ -77,7 +90,8 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
                 database.execute(_TABLE.format(name) + _KEY)
                 database.execute("BEGIN")
                 database.executemany(
-                    f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths, names)
+                    f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                    _rows(paths, names),
                 )
                 database.execute("COMMIT")
             return _compared(database)
@@ -88,8 +102,8 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
 def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
     """Return for each spec of two runs, by its path, the name under which its cases are compared.
 
-    A path in both runs stands for itself. Of the others, one of each run that have the same file name are taken for the same
-    spec in another place, where no further spec has that file name.
+    A path in both runs stands for itself. Of the others, one of each run that have the same file
+    name are taken for the same spec in another place, where no further spec has that file name.
     """
     found = [{os.path.normpath(each.spec) for path in paths for each in headers_of(path)}
              for paths in (before, after)]  # fmt: skip
@@ -113,7 +127,8 @@ def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[Any,
 
 
 def output_digest(fields: Record) -> bytes:
-    """Return a digest of what a launch did: its end, its streams (masked, where masks are), the files it left."""
+    """Return a digest of what a launch did: its end, its streams (masked, where masks are), the
+    files it left."""
     seen: list[object] = [fields.exit, fields.signal, sorted(fields.files.items())]
     for name in ("stdout", "stderr"):
         seen.append(fields.compared_stream(name))
@@ -127,18 +142,39 @@ def _compared(database: sqlite3.Connection) -> Comparison:
         "SELECT a.id, a.matrix, a.argv, a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times "
         "FROM a JOIN b USING (id, matrix, spec)"
     )
-    for id, matrix, argv, old, new, digest, other, seconds, later, times, later_times in database.execute(query):
+    for (
+        id,
+        matrix,
+        argv,
+        old,
+        new,
+        digest,
+        other,
+        seconds,
+        later,
+        times,
+        later_times,
+    ) in database.execute(query):
         found.both += 1
         words = tuple(json.loads(argv))
         if seconds > 0 and len(ratios) < 1_000_000:
             ratios.append(later / seconds)
         if old != new:
-            kind = "no longer held" if old == "held" else "newly held" if new == "held" else "other verdict"
+            kind = (
+                "no longer held"
+                if old == "held"
+                else "newly held"
+                if new == "held"
+                else "other verdict"
+            )
             found.add(kind, Change(id, matrix, words, old, new))
         elif digest != other:
             found.add("other output", Change(id, matrix, words, old, new))
         speed = _speed(
-            seconds, later, json.loads(times) if times else [], json.loads(later_times) if later_times else []
+            seconds,
+            later,
+            json.loads(times) if times else [],
+            json.loads(later_times) if later_times else [],
         )
         if speed:
             found.add(speed, Change(id, matrix, words, f"{seconds:.3f} s", f"{later:.3f} s"))
@@ -155,7 +191,8 @@ def _compared(database: sqlite3.Connection) -> Comparison:
 
 
 def _speed(before: float, after: float, times: list[float], later: list[float]) -> str:
-    """Return whether a case got faster or slower beyond what noise explains; empty when it did not."""
+    """Return whether a case got faster or slower beyond what noise explains; empty when it did
+    not."""
     if len(times) >= LEAST_REPETITIONS and len(later) >= LEAST_REPETITIONS:
         if min(later) > max(times) and median(later) > STEADY_FACTOR * median(times):
             return "slower"

@@ -18,7 +18,8 @@ MOST_MULTIPLES = 6
 
 @dataclass(slots=True)
 class Grid:
-    """One grid: values across and down, and for each cell how many cases held and how many did not."""
+    """One grid: values across and down, and for each cell how many cases held and how many did
+    not."""
 
     matrix: str
     across: str
@@ -39,15 +40,21 @@ class Grid:
 
 
 def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...]:
-    """Return the axes across, down, and further: those asked for, or those that tell best which cases held.
+    """Return the axes across, down, and further: those asked for, or those that tell best which
+    cases held.
 
-    Empty when a matrix has no axis with several values. Raises Misuse when an axis asked for is not there.
+    Empty when a matrix has no axis with several values. Raises Misuse when an axis asked for is
+    not there.
     """
     if by:
         for name in by:
             if name not in matrix.axes:
                 hint = nearest(name, matrix.axes)
-                more = f"; did you mean {hint!r}?" if hint else f"; it has {', '.join(matrix.axes) or 'none'}"
+                more = (
+                    f"; did you mean {hint!r}?"
+                    if hint
+                    else f"; it has {', '.join(matrix.axes) or 'none'}"
+                )
                 raise Misuse(f'the matrix "{matrix.name}" has no axis {name!r}{more}')
         return tuple(by[:3])
     best = matrix.axes_by_gain()
@@ -56,17 +63,25 @@ def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...
     first, *rest = best[:3]
     if not rest:
         return (first,)
-    two = sorted((first, rest[0]), key=lambda name: (len(matrix.axes[name]), max(map(len, matrix.axes[name]))))
+    two = sorted(
+        (first, rest[0]),
+        key=lambda name: (len(matrix.axes[name]), max(map(len, matrix.axes[name]))),
+    )
     further = [name for name in rest[1:] if len(matrix.axes[name]) <= MOST_MULTIPLES]
     return (*two, *further[:1])
 
 
 def grids_of(
-    matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str], *, always_split: bool = False
+    matrix: MatrixSummary,
+    cases: Iterable[Record],
+    axes: Sequence[str],
+    *,
+    always_split: bool = False,
 ) -> list[Grid]:
     """Return the grids of a matrix by its axes across, down and (for several grids) a third.
 
-    A third axis that tells nothing more is left out, unless `always_split` asks for it: one grid stands for all.
+    A third axis that tells nothing more is left out, unless `always_split` asks for it: one grid
+    stands for all.
     """
     grids = _split(matrix, cases, axes)
     if always_split or len(grids) < 2:
@@ -96,7 +111,10 @@ def _split(matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str]) 
         grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "held"] += 1
     for grid in found.values():
         _order(grid, matrix)
-    return [found[key] for key in _ordered(set(found), matrix.axes.get(axes[2], {}) if len(axes) > 2 else {})]
+    return [
+        found[key]
+        for key in _ordered(set(found), matrix.axes.get(axes[2], {}) if len(axes) > 2 else {})
+    ]
 
 
 def _order(grid: Grid, matrix: MatrixSummary) -> None:
@@ -107,7 +125,9 @@ def _order(grid: Grid, matrix: MatrixSummary) -> None:
 def _ordered(values: set[str], known: Mapping[str, Counts]) -> list[str]:
     """Return values in the order of their axis, numbers by size."""
     try:
-        return sorted(values, key=lambda each: (each == ABSENT, float(each) if each != ABSENT else 0))
+        return sorted(
+            values, key=lambda each: (each == ABSENT, float(each) if each != ABSENT else 0)
+        )
     except ValueError:
         order = {value: number for number, value in enumerate(known)}
         return sorted(values, key=lambda each: (order.get(each, len(order)), each))

@@ -1,6 +1,8 @@
-"""The history of runs: an SQLite file in the project's folder. What it cannot keep is told and never stops a run.
+"""The history of runs: an SQLite file in the project's folder. What it cannot keep is told and
+never stops a run.
 
-A case is *unsteady* when its verdict changed between two runs of the same spec and the same program.
+A case is *unsteady* when its verdict changed between two runs of the same spec and the same
+program.
 """
 
 from __future__ import annotations
@@ -25,7 +27,8 @@ VERSION = 2
 APPLICATION_ID = 0x4B4D6878
 """What SQLite keeps in the header of a file to tell whose it is (PRAGMA application_id): KMhx."""
 BATCH = 10_000
-"""Cases that are entered together, in the order of the table: that takes half the time of entering them as they come."""
+"""Cases that are entered together, in the order of the table: that takes half the time of entering
+them as they come."""
 WAIT_SECONDS = 0.5
 """How long a run waits while another one writes."""
 _SCHEMA = """
@@ -36,7 +39,8 @@ CREATE INDEX cases_of_run ON cases (run);
 CREATE INDEX runs_of_spec ON runs (spec, number);
 """
 _HEADER_BYTES = 100
-"""The header of an SQLite file: its magic text first, the application id in bytes 68 to 71 (SQLite file format, 1.3)."""
+"""The header of an SQLite file: its magic text first, the application id in bytes 68 to 71 (SQLite
+file format, 1.3)."""
 _MAGIC = b"SQLite format 3\0"
 
 
@@ -59,7 +63,8 @@ class Run:
 
 
 def program_digest(words: Sequence[str]) -> str:
-    """Return a digest of a program: of the words that start it and the content of every file among them."""
+    """Return a digest of a program: of the words that start it and the content of every file among
+    them."""
     digest = hashlib.blake2b(digest_size=12)
     for word in words:
         digest.update(word.encode("utf-8", "surrogateescape") + b"\0")
@@ -71,7 +76,8 @@ def program_digest(words: Sequence[str]) -> str:
 
 
 def is_ours(path: str) -> bool:
-    """Tell whether a file is, or was before it was damaged, a history of ours: by the header that SQLite gave it."""
+    """Tell whether a file is, or was before it was damaged, a history of ours: by the header that
+    SQLite gave it."""
     try:
         with open(path, "rb") as file:
             header = file.read(_HEADER_BYTES)
@@ -85,10 +91,11 @@ class DamagedHistory(RunFault):
 
 
 class History:
-    """The file, open: for reading, which changes nothing and makes no file, or for writing. Use it as a context.
+    """The file, open: for reading, which changes nothing and makes no file, or for writing. Use it
+    as a context.
 
-    Raises RunFault when there is none to read, when the file is none of ours or of another version, or when it is in use;
-    DamagedHistory when it is ours and damaged.
+    Raises RunFault when there is none to read, when the file is none of ours or of another
+    version, or when it is in use; DamagedHistory when it is ours and damaged.
     """
 
     def __init__(self, path: str, *, write: bool = False) -> None:
@@ -122,7 +129,9 @@ class History:
                 self._make()
             (version,) = self._database.execute("PRAGMA user_version").fetchone()
             if version != VERSION:
-                raise sqlite3.OperationalError(f"it is of version {version}; this Keen Matrix knows version {VERSION}")
+                raise sqlite3.OperationalError(
+                    f"it is of version {version}; this Keen Matrix knows version {VERSION}"
+                )
         except BaseException:
             self._database.close()
             raise
@@ -155,7 +164,9 @@ class History:
         self._database.execute("BEGIN IMMEDIATE")
         rows = ((run, *case) for case in sorted(cases))
         columns = "run, id, matrix, verdict, seconds"
-        self._database.executemany(f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows)
+        self._database.executemany(
+            f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows
+        )
         self._database.execute("COMMIT")
 
     def finish(self, run: int, seconds: float, counts: Mapping[str, int]) -> None:
@@ -167,12 +178,17 @@ class History:
         """Yield the runs, the newest first."""
         where, values = ("WHERE spec = ?", (spec,)) if spec else ("", ())
         columns = "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal"
-        for row in self._database.execute(f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values):
+        for row in self._database.execute(
+            f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values
+        ):
             named = dict(zip(columns.split(", "), row, strict=True))
-            yield Run(**{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])})
+            yield Run(
+                **{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])}
+            )
 
     def unsteady(self, spec: str | None = None) -> Iterator[tuple[str, str, str, int, list[str]]]:
-        """Yield id, matrix, spec, changes and verdicts (oldest first) of cases whose verdict changed while nothing else did."""
+        """Yield id, matrix, spec, changes and verdicts (oldest first) of cases whose verdict
+        changed while nothing else did."""
         query = (
             "SELECT r.spec, c.id, c.matrix, r.spec_digest || r.program_digest, c.verdict FROM cases c "
             "JOIN runs r ON r.number = c.run WHERE c.id IN (SELECT id FROM cases GROUP BY id HAVING COUNT(DISTINCT verdict) > 1) "
@@ -180,14 +196,18 @@ class History:
         )
         current: tuple[str, str, str] | None = None
         seen: list[tuple[str, str]] = []
-        for owner, id, matrix, digest, verdict in self._database.execute(query, (spec,) if spec else ()):
+        for owner, id, matrix, digest, verdict in self._database.execute(
+            query, (spec,) if spec else ()
+        ):
             if (owner, id, matrix) != current:
                 yield from _changed(current, seen)
                 current, seen = (owner, id, matrix), []
             seen.append((digest, verdict))
         yield from _changed(current, seen)
 
-    def slowest(self, spec: str | None = None, most: int = 10) -> list[tuple[str, str, str, float, int]]:
+    def slowest(
+        self, spec: str | None = None, most: int = 10
+    ) -> list[tuple[str, str, str, float, int]]:
         """Return spec, id, matrix, mean seconds and runs of the cases that take longest."""
         where, values = ("WHERE r.spec = ?", (spec,)) if spec else ("", ())
         query = (
@@ -197,7 +217,8 @@ class History:
         return list(self._database.execute(query, (*values, most)))
 
     def trend(self, id: str) -> list[tuple[str, str, str, str, str, float, str]]:
-        """Return spec, started, full id, matrix, verdict, seconds and digests of every run of the cases whose id begins so."""
+        """Return spec, started, full id, matrix, verdict, seconds and digests of every run of the
+        cases whose id begins so."""
         query = (
             "SELECT r.spec, r.started, c.id, c.matrix, c.verdict, c.seconds, r.spec_digest || r.program_digest FROM cases c "
             "JOIN runs r ON r.number = c.run WHERE c.id >= ? AND c.id < ? ORDER BY r.spec, c.run"
@@ -207,11 +228,16 @@ class History:
     def last_of(self, spec: str) -> dict[str, tuple[str, float]]:
         """Return the last verdict and seconds of each case of a spec, by id."""
         query = "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE r.spec = ? ORDER BY c.run"
-        return {id: (verdict, seconds) for id, verdict, seconds in self._database.execute(query, (spec,))}
+        return {
+            id: (verdict, seconds)
+            for id, verdict, seconds in self._database.execute(query, (spec,))
+        }
 
     def newest(self) -> tuple[str, str] | None:
         """Return when the newest run of all was started, and the absolute path of its journal."""
-        found = self._database.execute("SELECT started, journal FROM runs ORDER BY number DESC LIMIT 1").fetchone()
+        found = self._database.execute(
+            "SELECT started, journal FROM runs ORDER BY number DESC LIMIT 1"
+        ).fetchone()
         return (str(found[0]), str(found[1])) if found else None
 
     def prune(self, keep: int) -> int:
@@ -219,7 +245,9 @@ class History:
         old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
         self._database.execute("BEGIN IMMEDIATE")
         self._database.execute(f"DELETE FROM cases WHERE run IN ({old})", (keep,))
-        dropped = self._database.execute(f"DELETE FROM runs WHERE number IN ({old})", (keep,)).rowcount
+        dropped = self._database.execute(
+            f"DELETE FROM runs WHERE number IN ({old})", (keep,)
+        ).rowcount
         self._database.execute("COMMIT")
         return dropped
 
@@ -244,14 +272,17 @@ def _changed(
 
 
 def _utf8(text: str) -> str:
-    """Return a text that SQLite can store: bytes that are no UTF-8, in the name of a folder say, as escapes."""
+    """Return a text that SQLite can store: bytes that are no UTF-8, in the name of a folder say,
+    as escapes."""
     return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
 class Recorder:
-    """Enters one run into a history as its cases finish. What goes wrong is kept in `trouble` and ends the recording.
+    """Enters one run into a history as its cases finish. What goes wrong is kept in `trouble` and
+    ends the recording.
 
-    A history of ours that is damaged is set aside, once, and a new one is begun; no other file is ever touched.
+    A history of ours that is damaged is set aside, once, and a new one is begun; no other file is
+    ever touched.
     """
 
     def __init__(self, path: str, run: Run) -> None:
@@ -268,7 +299,8 @@ class Recorder:
             self._number = self._history.begin(self._run)
 
     def _guarded(self, act: Callable[[], None]) -> None:
-        """Act on the history; when it turns out to be damaged, set it aside, begin another and act on that."""
+        """Act on the history; when it turns out to be damaged, set it aside, begin another and act
+        on that."""
         try:
             try:
                 act()
@@ -287,7 +319,11 @@ class Recorder:
         self._close()
         aside = f"{self._path}.{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}.damaged"
         os.rename(self._path, aside)
-        for rest in ("-journal", "-wal", "-shm"):  # of the damaged file; a new one must not be repaired with it
+        for rest in (
+            "-journal",
+            "-wal",
+            "-shm",
+        ):  # of the damaged file; a new one must not be repaired with it
             with contextlib.suppress(OSError):
                 os.rename(self._path + rest, aside + rest)
         self.trouble = f"the history was damaged and is set aside as {aside}; a new one is begun"

@@ -1,4 +1,5 @@
-"""The journal: one JSON object per line, a header first, then a case per line as each finishes, a closing line last."""
+"""The journal: one JSON object per line, a header first, then a case per line as each finishes, a
+closing line last."""
 
 from __future__ import annotations
 
@@ -54,12 +55,15 @@ def header(spec: Spec, jobs: int) -> Header:
 
 
 def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
-    """Return the values of each matrix's axes in their order, as grids show them; long axes are left out."""
+    """Return the values of each matrix's axes in their order, as grids show them; long axes are
+    left out."""
     from keen_matrix.core.results.axis_values import MOST_VALUES, shown_value
 
     named = {
         matrix.name: {
-            name: list(map(shown_value, values)) for name, values in matrix.axes.items() if len(values) <= MOST_VALUES
+            name: list(map(shown_value, values))
+            for name, values in matrix.axes.items()
+            if len(values) <= MOST_VALUES
         }
         for matrix in spec.matrices
     }
@@ -67,13 +71,16 @@ def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
 
 
 class Journal:
-    """A journal being written. Every line is in the file, whole, before `write` returns; a failed write leaves no part.
+    """A journal being written. Every line is in the file, whole, before `write` returns; a failed
+    write leaves no part.
 
-    A run that begins anew writes beside the journal that is there and takes its place with the first record: a run that
-    comes to nothing loses no results. One run at a time writes a journal: a lock beside it is kept until it is closed, by
-    the system, so that the lock of a run that was killed is none.
+    A run that begins anew writes beside the journal that is there and takes its place with the
+    first record: a run that comes to nothing loses no results. One run at a time writes a journal:
+    a lock beside it is kept until it is closed, by the system, so that the lock of a run that was
+    killed is none.
 
-    Raises RunFault when it cannot be written, when another run writes it, or when there is something else in its place.
+    Raises RunFault when it cannot be written, when another run writes it, or when there is
+    something else in its place.
     """
 
     def __init__(self, path: str, *, keep: bool = False) -> None:
@@ -96,7 +103,9 @@ class Journal:
         info = _stat(path)
         if info is not None and not stat.S_ISREG(info.st_mode):
             self._device = open_device(path)
-            self._fd, name = tempfile.mkstemp(prefix="keen-matrix-")  # what was written must be read again
+            self._fd, name = tempfile.mkstemp(
+                prefix="keen-matrix-"
+            )  # what was written must be read again
             os.unlink(name)
             return
         self._target = os.path.realpath(path)  # a link is kept, and what it leads to is written
@@ -107,7 +116,9 @@ class Journal:
             self._drop_end()
             return
         self._remove_torn_off()
-        self._fd, self._beside = tempfile.mkstemp(prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target))
+        self._fd, self._beside = tempfile.mkstemp(
+            prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target)
+        )
         os.fchmod(self._fd, 0o644 if info is None else stat.S_IMODE(info.st_mode))
 
     @property
@@ -116,7 +127,8 @@ class Journal:
 
     @property
     def is_in_place(self) -> bool:
-        """Whether what was written can be read by the journal's name: not before the first record, and never from a device."""
+        """Whether what was written can be read by the journal's name: not before the first record,
+        and never from a device."""
         return not self._beside and self._device < 0
 
     def _refuse_other_files(self) -> None:
@@ -128,7 +140,8 @@ class Journal:
                 )
 
     def _remove_torn_off(self) -> None:
-        """Remove what runs that were killed before their first record have left beside the journal."""
+        """Remove what runs that were killed before their first record have left beside the
+        journal."""
         folder = os.path.dirname(self._target)
         for name in os.listdir(folder):
             if name.startswith(self._prefix) and name.endswith(BESIDE):
@@ -140,7 +153,8 @@ class Journal:
         self._beside = ""
 
     def _drop_end(self) -> None:
-        """Take away what a broken-off run may have left at the end: a torn line, and the note of an interruption."""
+        """Take away what a broken-off run may have left at the end: a torn line, and the note of
+        an interruption."""
         keep = 0
         with open(self._fd, "rb", closefd=False) as file:
             for line in file:
@@ -156,7 +170,8 @@ class Journal:
         self.size = os.lseek(self._fd, keep, os.SEEK_SET)
 
     def lines(self) -> Iterator[tuple[int, bytes, Line | None]]:
-        """Yield every line written so far: its offset, its bytes, what it says. Raises RunFault when one is no journal line."""
+        """Yield every line written so far: its offset, its bytes, what it says. Raises RunFault
+        when one is no journal line."""
         offset = 0
         for number, line in enumerate(self._raw_lines(), 1):
             try:
@@ -177,7 +192,8 @@ class Journal:
             yield rest
 
     def write(self, line: bytes) -> int:
-        """Append one line and return its offset. Raises RunFault, for instance when the disk is full."""
+        """Append one line and return its offset. Raises RunFault, for instance when the disk is
+        full."""
         start, left = self.size, memoryview(line)
         try:
             while left:
@@ -215,7 +231,8 @@ class Journal:
         return found
 
     def close(self) -> None:
-        """Close the file; one that no record was written to goes, and the journal that was there stays."""
+        """Close the file; one that no record was written to goes, and the journal that was there
+        stays."""
         for fd in (self._fd, self._device):
             if fd >= 0:
                 os.close(fd)
@@ -250,4 +267,6 @@ def _write_all(fd: int, line: bytes) -> None:
 
 def no_line(path: str, number: int, fault: str = "") -> RunFault:
     """Return the fault of a journal whose line is not of the shape that every reader relies on."""
-    return RunFault(f"{path}:{number}: this is not a line of a journal{': ' if fault else ''}{fault}")
+    return RunFault(
+        f"{path}:{number}: this is not a line of a journal{': ' if fault else ''}{fault}"
+    )

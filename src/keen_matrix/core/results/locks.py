@@ -15,15 +15,17 @@ _NO_LOCKS = (errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS)
 """What a file system says that knows no locks; a run goes on without."""
 
 _WAIT_FOR_THE_DEAD = 2.0
-"""Seconds that a lock is awaited whose owner is gone, or has not yet written its number: a child that the owner made in its
-last moment keeps the lock until it executes its program or ends."""
+"""Seconds that a lock is awaited whose owner is gone, or has not yet written its number: a child
+that the owner made in its last moment keeps the lock until it executes its program or ends."""
 
 
 class FileLock:
-    """The lock of one file, kept from its making to its release. The system lets go of it when its process ends (flock(2)).
+    """The lock of one file, kept from its making to its release. The system lets go of it when its
+    process ends (flock(2)).
 
-    Its file stands beside the locked one, contains the number of the process, and is removed on release. Raises RunFault, with
-    the number of the process that has it, when it is taken; OSError when the file cannot be made.
+    Its file stands beside the locked one, contains the number of the process, and is removed on
+    release. Raises RunFault, with the number of the process that has it, when it is taken; OSError
+    when the file cannot be made.
     """
 
     def __init__(self, path: str) -> None:
@@ -60,7 +62,8 @@ class FileLock:
             return False
 
     def release(self) -> None:
-        """Remove the file, then let go of the lock: whoever waits for the file that is gone looks again."""
+        """Remove the file, then let go of the lock: whoever waits for the file that is gone looks
+        again."""
         if self._fd >= 0:
             with contextlib.suppress(OSError):
                 os.unlink(self.path)

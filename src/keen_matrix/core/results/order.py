@@ -14,7 +14,8 @@ SLOW_SHARE = 0.1
 
 
 def failed_first(unfold: Callable[[], Iterable[Case]], known: Known) -> Iterator[Case]:
-    """Yield the cases that did not hold last time, then the others; `unfold` is called twice, so nothing is kept."""
+    """Yield the cases that did not hold last time, then the others; `unfold` is called twice, so
+    nothing is kept."""
     failed = {id for id, (verdict, _) in known.items() if verdict != "held"}
     if failed:
         yield from (case for case in unfold() if case.id in failed)

@@ -22,10 +22,12 @@ class CaseRecord(NamedTuple):
 
 
 def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
-    """Yield what the lines of a journal say, in order; of the cases only those of `matrix` when one is named.
+    """Yield what the lines of a journal say, in order; of the cases only those of `matrix` when
+    one is named.
 
-    Memory stays constant. A torn last line, which a run that was killed leaves, is left out, and so are lines of kinds that
-    are not known. Raises RunFault when the file is no journal, one of another version, or has a line that is wrong.
+    Memory stays constant. A torn last line, which a run that was killed leaves, is left out, and
+    so are lines of kinds that are not known. Raises RunFault when the file is no journal, one of
+    another version, or has a line that is wrong.
     """
     needle = b"" if matrix is None else structs.json.encode(matrix)
     try:
@@ -41,7 +43,9 @@ def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
                     if not line.endswith(b"\n"):
                         return
                     raise no_line(path, number, str(fault)) from None
-                if number == 1 and (not isinstance(found, Header) or found.journal != JOURNAL_VERSION):
+                if number == 1 and (
+                    not isinstance(found, Header) or found.journal != JOURNAL_VERSION
+                ):
                     raise _other_file(path, line)
                 if found is not None:
                     yield found
@@ -52,7 +56,8 @@ def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
 
 
 def _other_file(path: str, line: bytes) -> RunFault:
-    """Return the fault of a file whose first line is no header of this version, or one that is wrong."""
+    """Return the fault of a file whose first line is no header of this version, or one that is
+    wrong."""
     try:
         found = json.loads(line)
     except (ValueError, RecursionError):
@@ -68,7 +73,8 @@ def _other_file(path: str, line: bytes) -> RunFault:
 
 
 def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRecord]:
-    """Yield every case of some journals in order, or those of one matrix; of a case that stands in several, each time.
+    """Yield every case of some journals in order, or those of one matrix; of a case that stands in
+    several, each time.
 
     Raises RunFault as `read_journal` does.
     """
@@ -82,7 +88,8 @@ def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRe
 
 
 def spec_faults(paths: Sequence[str]) -> dict[str, str]:
-    """Return the specs that could not be run, each with the reason; not one that could be when the run was resumed."""
+    """Return the specs that could not be run, each with the reason; not one that could be when the
+    run was resumed."""
     found: dict[str, str] = {}
     for path in paths:
         for header in headers_of(path):
@@ -91,7 +98,8 @@ def spec_faults(paths: Sequence[str]) -> dict[str, str]:
 
 
 def merge_faults(paths: Sequence[str]) -> list[str]:
-    """Return what journals lack to be a whole run together, in words: shards that are missing, doubled, or broken off."""
+    """Return what journals lack to be a whole run together, in words: shards that are missing,
+    doubled, or broken off."""
     parts: dict[str, dict[int, dict[int, str]]] = {}
     digests: dict[str, set[str]] = {}
     found: list[str] = []
@@ -112,7 +120,8 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
             elif not line.interrupted and not line.left:
                 open_specs.discard(spec)
         found += [
-            f"the run of {each} in {path} was broken off; run --resume goes on with it" for each in sorted(open_specs)
+            f"the run of {each} in {path} was broken off; run --resume goes on with it"
+            for each in sorted(open_specs)
         ]
     for spec, divisions in parts.items():
         if len(divisions) > 1:
@@ -123,7 +132,9 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
             if missing:
                 found.append(f"of the {number} parts of {spec}, {_listed(missing)} missing")
     found += [
-        f"the journals have runs of different states of {spec}" for spec, each in digests.items() if len(each) > 1
+        f"the journals have runs of different states of {spec}"
+        for spec, each in digests.items()
+        if len(each) > 1
     ]
     return found
 
@@ -133,7 +144,8 @@ def _listed(numbers: Sequence[str]) -> str:
 
 
 def _notes_of(path: str) -> Iterator[Header | Finished]:
-    """Yield the headers and closing lines of a journal, its cases passed over unread; nothing of what is wrong or no file."""
+    """Yield the headers and closing lines of a journal, its cases passed over unread; nothing of
+    what is wrong or no file."""
     try:
         with open(path, "rb") as file:
             for line in file:
@@ -147,5 +159,6 @@ def _notes_of(path: str) -> Iterator[Header | Finished]:
 
 
 def headers_of(path: str) -> Iterator[Header]:
-    """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes of what is no journal."""
+    """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes
+    of what is no journal."""
     return (line for line in _notes_of(path) if isinstance(line, Header))

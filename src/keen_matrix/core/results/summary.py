@@ -1,4 +1,5 @@
-"""What a run comes to, from its journal in one pass and bounded memory: counts, axis values, causes, the slowest cases."""
+"""What a run comes to, from its journal in one pass and bounded memory: counts, axis values,
+causes, the slowest cases."""
 
 from __future__ import annotations
 
@@ -55,8 +56,11 @@ class MatrixSummary:
         return self.counts["held"]
 
     def axes_by_gain(self) -> list[str]:
-        """Return the axes by how well their values tell failing cases from holding ones, best first."""
-        wide = {name: values for name, values in self.axes.items() if 1 < len(values) <= MOST_VALUES}
+        """Return the axes by how well their values tell failing cases from holding ones, best
+        first."""
+        wide = {
+            name: values for name, values in self.axes.items() if 1 < len(values) <= MOST_VALUES
+        }
         return sorted(wide, key=lambda name: (-self._gain(wide[name]), len(wide[name]), name))
 
     def _gain(self, values: Mapping[str, Counts]) -> float:
@@ -100,14 +104,20 @@ class RunSummary:
 
 
 BY_KIND = frozenset(name for name, kind in FAMILIES.items() if kind.by_kind)
-"""Families whose vectors are told apart by their kind and what they are about, not by what was given."""
+"""Families whose vectors are told apart by their kind and what they are about, not by what was
+given."""
 
 
 def axis_values_of(fields: Record) -> dict[str, str]:
-    """Return what a case is in each axis; a derived vector's are its kind and what it is about, or what it was bound to."""
+    """Return what a case is in each axis; a derived vector's are its kind and what it is about, or
+    what it was bound to."""
     if fields.family in BY_KIND:
         about = str(fields.note or fields.culprit or ABSENT)
-        about = about.rpartition(" for ")[2] if fields.kind == "unknown-option" else about.split(" ", 1)[0]
+        about = (
+            about.rpartition(" for ")[2]
+            if fields.kind == "unknown-option"
+            else about.split(" ", 1)[0]
+        )
         return {"kind": fields.kind or ABSENT, "about": about.rstrip(",")}
     return {name: shown_value(value) for name, value in fields.values.items()}
 
@@ -142,7 +152,9 @@ def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
         for place, name in enumerate(header.matrices)
     }
     last_place = (len(run.headers), 0)
-    run.matrices = dict(sorted(run.matrices.items(), key=lambda item: places.get(item[0], last_place)))
+    run.matrices = dict(
+        sorted(run.matrices.items(), key=lambda item: places.get(item[0], last_place))
+    )
     run.slowest = sorted(heap, key=lambda each: each[:3], reverse=True)
     return run
 
@@ -153,11 +165,14 @@ def _fill_absent(matrix: MatrixSummary) -> None:
         held, failed = (sum(counts[at] for counts in values.values()) for at in (0, 1))
         left = [matrix.held - held, matrix.total - matrix.held - failed]
         if any(left) and len(values) <= MOST_VALUES:
-            values[ABSENT] = [old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)]
+            values[ABSENT] = [
+                old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)
+            ]
 
 
 def _put_in_order(matrix: MatrixSummary, orders: Mapping[str, Sequence[str]]) -> None:
-    """Put values in the order of the spec, others in that of the alphabet, whichever case finished first; absence last."""
+    """Put values in the order of the spec, others in that of the alphabet, whichever case finished
+    first; absence last."""
     for name, values in matrix.axes.items():
         order = {value: number for number, value in enumerate(orders.get(name, ()))}
         told = sorted(values, key=lambda each: (each == ABSENT, order.get(each, len(order)), each))

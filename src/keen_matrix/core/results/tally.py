@@ -1,4 +1,5 @@
-"""Counting a run as it goes: verdicts by matrix, and failures grouped by what went wrong. Memory stays bounded."""
+"""Counting a run as it goes: verdicts by matrix, and failures grouped by what went wrong. Memory
+stays bounded."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ from keen_matrix.core.model.record import VERDICTS, AspectRecord, Record
 from keen_matrix.core.model.spec import Spec
 
 MOST_GROUPS = 5_000
-"""Groups told apart; a run with more different failures than that has one thing wrong, not five thousand."""
+"""Groups told apart; a run with more different failures than that has one thing wrong, not five
+thousand."""
 IDS_KEPT = 12
 """Ids kept of each group, to be named beside the failure that is shown in full."""
 
@@ -42,9 +44,13 @@ class Tally:
 
     def __init__(self, spec: Spec) -> None:
         self.spec = spec
-        self.by_matrix: dict[int, Counter[str]] = {matrix.index: Counter() for matrix in spec.matrices}
+        self.by_matrix: dict[int, Counter[str]] = {
+            matrix.index: Counter() for matrix in spec.matrices
+        }
         self._groups: dict[tuple[Any, ...], FailureGroup] = {}
-        self._masks = {matrix.index: [mask.origin for mask in matrix.masks] for matrix in spec.matrices}
+        self._masks = {
+            matrix.index: [mask.origin for mask in matrix.masks] for matrix in spec.matrices
+        }
         self.used_masks: set[str] = set()
         """Places of the masks that found something."""
         self.remarks: dict[str, tuple[int, list[str]]] = {}
@@ -53,7 +59,8 @@ class Tally:
         """Failures beyond MOST_GROUPS different ones."""
 
     def add(self, result: ResultFrame, offset: int) -> Record | None:
-        """Count a result whose line stands at `offset` in the journal; return its record when it did not hold."""
+        """Count a result whose line stands at `offset` in the journal; return its record when it
+        did not hold."""
         verdict = VERDICTS[result.verdict]
         self.by_matrix[result.matrix][verdict] += 1
         if verdict == "held" and not result.noted:
@@ -77,7 +84,9 @@ class Tally:
         """Count a case that an earlier run has written to the journal."""
         number = VERDICTS.index(fields.verdict)
         noted = bool(fields.remarks or fields.masked)
-        self.add(ResultFrame(offset, matrix, number, fields.seconds, noted, fields.id, line), offset)
+        self.add(
+            ResultFrame(offset, matrix, number, fields.seconds, noted, fields.id, line), offset
+        )
 
     def _group(self, fields: Record, result: ResultFrame, offset: int) -> None:
         key = (result.matrix, *failure_key(fields))
@@ -103,12 +112,16 @@ class Tally:
             mask.origin: mask.pattern
             for matrix in self.spec.matrices if self.by_matrix[matrix.index] for mask in matrix.masks
         }  # fmt: skip
-        return [(pattern, origin) for origin, pattern in masks.items() if origin not in self.used_masks]
+        return [
+            (pattern, origin) for origin, pattern in masks.items() if origin not in self.used_masks
+        ]
 
     @property
     def groups(self) -> list[FailureGroup]:
         """The groups of failures in the order of the spec, cases without checks last."""
-        return sorted(self._groups.values(), key=lambda group: (group.verdict == "unchecked", group.sequence))
+        return sorted(
+            self._groups.values(), key=lambda group: (group.verdict == "unchecked", group.sequence)
+        )
 
     @property
     def counts(self) -> Counter[str]:
@@ -130,9 +143,11 @@ _NUMBERS = re.compile(r"\d+")
 
 
 def failure_key(fields: Record) -> tuple[Any, ...]:
-    """Return what two failures must share to count as the same: verdict, aspects, forms, and texts but for the case's own words.
+    """Return what two failures must share to count as the same: verdict, aspects, forms, and texts
+    but for the case's own words.
 
-    Numbers and the words of the vector are what differs between cases that fail for one reason, so they are left out.
+    Numbers and the words of the vector are what differs between cases that fail for one reason, so
+    they are left out.
     """
     failed = [each for each in fields.aspects if not each.met]
     if fields.family:  # its kind says what is the same; texts differ with the fault's place

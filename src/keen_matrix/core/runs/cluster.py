@@ -1,7 +1,9 @@
-"""Running cases on many machines: batches of them go to the workers of a Dask cluster, and their results come back.
+"""Running cases on many machines: batches of them go to the workers of a Dask cluster, and their
+results come back.
 
-Dask sees to scheduling, to workers that die (a batch is then run elsewhere), and to cancelling. Each worker keeps one pool
-of our own between batches. A batch is so large that it takes about two seconds.
+Dask sees to scheduling, to workers that die (a batch is then run elsewhere), and to cancelling.
+Each worker keeps one pool of our own between batches. A batch is so large that it takes about two
+seconds.
 """
 
 from __future__ import annotations
@@ -51,17 +53,26 @@ class Task:
 
 
 def client_of(address: str, jobs: int) -> Any:
-    """Return a client of a cluster: of the scheduler at an address, or of one started here for "local". Raises Misuse."""
+    """Return a client of a cluster: of the scheduler at an address, or of one started here for
+    "local". Raises Misuse."""
     try:
         import dask
         from distributed import Client, LocalCluster
     except ImportError:
-        raise Misuse("clusters need an extra: python3 -m pip install 'keen-matrix[cluster]'") from None
-    dask.config.set({"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"})
+        raise Misuse(
+            "clusters need an extra: python3 -m pip install 'keen-matrix[cluster]'"
+        ) from None
+    dask.config.set(
+        {"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"}
+    )
     try:
         if address == "local":
             cluster = LocalCluster(
-                n_workers=jobs, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50
+                n_workers=jobs,
+                threads_per_worker=1,
+                processes=True,
+                dashboard_address=None,
+                silence_logs=50,
             )
             return Client(cluster)
         return Client(address, timeout=WAIT_SECONDS)
@@ -80,7 +91,8 @@ def close_client(client: Any) -> None:
 
 
 class ClusterPool:
-    """Runs the cases of one spec on a cluster. Used as a worker pool is: `results` yields a frame for every case."""
+    """Runs the cases of one spec on a cluster. Used as a worker pool is: `results` yields a frame
+    for every case."""
 
     def __init__(self, client: Any, *, shared: bool = False) -> None:
         self.client, self.shared = client, shared
@@ -89,7 +101,8 @@ class ClusterPool:
         self._here = ""
 
     def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
-        """Send a spec to the workers. Raises RunFault when one has another version, or cannot start the program."""
+        """Send a spec to the workers. Raises RunFault when one has another version, or cannot
+        start the program."""
         if self.shared and not spec.program.fresh_directory:
             raise Misuse(f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so they run one at a time, '
                          "and not on a cluster with a shared file system")  # fmt: skip
@@ -108,10 +121,17 @@ class ClusterPool:
             raise RunFault("the cluster has no workers")
         for address, version in sorted(workers.items()):
             if version != __version__:
-                raise RunFault(f"the worker {address} has Keen Matrix {version or 'not at all'}, this is {__version__}")
+                raise RunFault(
+                    f"the worker {address} has Keen Matrix {version or 'not at all'}, this is {__version__}"
+                )
         futures = [
             self.client.submit(
-                prepare, self._task, self._archive, workers=[address], allow_other_workers=False, pure=False
+                prepare,
+                self._task,
+                self._archive,
+                workers=[address],
+                allow_other_workers=False,
+                pure=False,
             )
             for address in workers
         ]
@@ -121,7 +141,8 @@ class ClusterPool:
                 raise RunFault(f"the worker {address}: {fault}")
 
     def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
-        """Yield a result for every case as batches come back; leaving early cancels what is still out."""
+        """Yield a result for every case as batches come back; leaving early cancels what is still
+        out."""
         from distributed import as_completed
 
         supply = iter(cases)
@@ -132,14 +153,24 @@ class ClusterPool:
         try:
             while True:
                 while len(out) < slots * (1 + AHEAD):
-                    size = FIRST_BATCH if not pace else max(1, min(MOST_BATCH, int(BATCH_SECONDS / pace)))
+                    size = (
+                        FIRST_BATCH
+                        if not pace
+                        else max(1, min(MOST_BATCH, int(BATCH_SECONDS / pace)))
+                    )
                     batch = list(islice(supply, size))
                     if not batch:
                         break
                     number += 1
                     key = f"keen-matrix-{os.getpid()}-{id(self)}-{number}"
                     future = self.client.submit(
-                        run_batch, self._task, self._archive, self._here, pickle.dumps(batch), key=key, pure=False
+                        run_batch,
+                        self._task,
+                        self._archive,
+                        self._here,
+                        pickle.dumps(batch),
+                        key=key,
+                        pure=False,
                     )
                     out[future.key] = future
                     running.add(future)
@@ -179,7 +210,8 @@ def version_of() -> str:
 
 
 def close_pool() -> None:
-    """End this worker's pool and remove what it unpacked. A batch that still runs, in another thread, is given up first."""
+    """End this worker's pool and remove what it unpacked. A batch that still runs, in another
+    thread, is given up first."""
     if (running := _POOL.get("pool")) is not None:
         running.abandon()
     free = _BUSY.acquire(timeout=GIVE_UP_SECONDS)
@@ -196,14 +228,18 @@ def close_pool() -> None:
 
 
 def _home_here() -> str:
-    """Return this worker's own folder for archives; it is removed after a run, and when the worker ends.
+    """Return this worker's own folder for archives; it is removed after a run, and when the worker
+    ends.
 
-    It is in the worker's local directory, which Dask removes, also later when the worker was killed.
+    It is in the worker's local directory, which Dask removes, also later when the worker was
+    killed.
     """
     if "home" not in _POOL:
         from distributed import get_worker
 
-        _POOL["home"] = tempfile.mkdtemp(prefix=".keen-matrix-spec-", dir=os.path.abspath(get_worker().local_directory))
+        _POOL["home"] = tempfile.mkdtemp(
+            prefix=".keen-matrix-spec-", dir=os.path.abspath(get_worker().local_directory)
+        )
         atexit.register(shutil.rmtree, _POOL["home"], ignore_errors=True)
     return str(_POOL["home"])
 
@@ -228,7 +264,9 @@ def _spec_of(task: Task, archive: bytes) -> Spec:
     folder = task.folder if task.shared else unpacked(task.digest, archive, _home_here())
     spec = load_spec(os.path.join(folder, task.name))
     if task.launch:
-        spec = replace(spec, program=replace(spec.program, launch=launch_templates(list(task.launch))))
+        spec = replace(
+            spec, program=replace(spec.program, launch=launch_templates(list(task.launch)))
+        )
     if spec.program.build:
         _build(spec)
     _POOL["spec"] = (key, spec)
@@ -236,7 +274,8 @@ def _spec_of(task: Task, archive: bytes) -> Spec:
 
 
 def _build(spec: Spec) -> None:
-    """Build a spec's program once a worker, one after another where they share a folder. Raises RunFault."""
+    """Build a spec's program once a worker, one after another where they share a folder. Raises
+    RunFault."""
     import fcntl
     import subprocess
 
@@ -246,21 +285,30 @@ def _build(spec: Spec) -> None:
     try:
         fcntl.flock(lock, fcntl.LOCK_EX)
         words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
-        done = subprocess.run(words, cwd=spec.here, stdin=subprocess.DEVNULL, capture_output=True, check=False)
+        done = subprocess.run(
+            words, cwd=spec.here, stdin=subprocess.DEVNULL, capture_output=True, check=False
+        )
         if done.returncode:
             tail = (done.stdout + done.stderr).decode("utf-8", "replace").splitlines()[-5:]
-            raise RunFault(f"the build on {platform.node()} ended with exit {done.returncode}: {' / '.join(tail)}")
+            raise RunFault(
+                f"the build on {platform.node()} ended with exit {done.returncode}: {' / '.join(tail)}"
+            )
     finally:
         os.close(lock)
 
 
-def run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[tuple[Any, ...]]]:
-    """Launch the cases of a batch on a worker; return the seconds and the result frames as plain tuples."""
+def run_batch(
+    task: Task, archive: bytes, here: str, batch: bytes
+) -> tuple[float, list[tuple[Any, ...]]]:
+    """Launch the cases of a batch on a worker; return the seconds and the result frames as plain
+    tuples."""
     with _BUSY:
         return _run_batch(task, archive, here, batch)
 
 
-def _run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[tuple[Any, ...]]]:
+def _run_batch(
+    task: Task, archive: bytes, here: str, batch: bytes
+) -> tuple[float, list[tuple[Any, ...]]]:
     started = time.monotonic()
     spec = _spec_of(task, archive)
     pool = _POOL.get("pool")
@@ -275,10 +323,13 @@ def _run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[flo
 
 
 def _moved(case: Case, old: str, new: str) -> Case:
-    """Return a case whose words name files in the spec's folder here instead of where they were unfolded."""
+    """Return a case whose words name files in the spec's folder here instead of where they were
+    unfolded."""
     if old == new or not any(old in word for words in (case.argv, *case.more) for word in words):
         return case
-    moved = tuple(tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more))
+    moved = tuple(
+        tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more)
+    )
     return structs.replace(case, argv=moved[0], more=moved[1:])
 
 

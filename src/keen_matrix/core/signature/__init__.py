@@ -1,1 +1,2 @@
-"""The signature: what a program says it accepts, the judgement on vectors, and the families of vectors that follow."""
+"""The signature: what a program says it accepts, the judgement on vectors, and the families of
+vectors that follow."""

@@ -1,4 +1,5 @@
-"""From a help text to a synopsis: the usage line brought into our notation, its options completed from the list."""
+"""From a help text to a synopsis: the usage line brought into our notation, its options completed
+from the list."""
 
 from __future__ import annotations
 
@@ -8,7 +9,14 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from keen_matrix.core.errors import KeenMatrixError
-from keen_matrix.core.notation.synopsis import Choice, Form, Name, Operand, OptionUse, parse_synopsis
+from keen_matrix.core.notation.synopsis import (
+    Choice,
+    Form,
+    Name,
+    Operand,
+    OptionUse,
+    parse_synopsis,
+)
 from keen_matrix.core.signature.helptext import (
     HelpOperand,
     HelpOption,
@@ -41,14 +49,21 @@ class Draft:
 
 
 def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
-    """Return a first signature from a help text; `program` are the words that the usage line begins with."""
-    options = {spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings}
+    """Return a first signature from a help text; `program` are the words that the usage line
+    begins with."""
+    options = {
+        spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings
+    }
     doubts: list[str] = []
     usages = page.usages[:MOST_USAGES] or ("",)
     if len(page.usages) > MOST_USAGES:
-        doubts.append(f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted")
+        doubts.append(
+            f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted"
+        )
     lines = [_line_of(usage, program, page, options, doubts) for usage in usages]
-    helps = [each for each in ("-h", "--help", "-help", "-?") if each in options or each in usages[0]]
+    helps = [
+        each for each in ("-h", "--help", "-help", "-?") if each in options or each in usages[0]
+    ]
     draft = Draft(list(dict.fromkeys(lines)), _style(options, usages[0]), helps, doubts=doubts)
     for line in draft.synopsis:
         _guess_values(draft, line, page, options)
@@ -56,21 +71,29 @@ def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
 
 
 def _line_of(
-    usage: str, program: Sequence[str], page: HelpText, options: Mapping[str, HelpOption], doubts: list[str]
+    usage: str,
+    program: Sequence[str],
+    page: HelpText,
+    options: Mapping[str, HelpOption],
+    doubts: list[str],
 ) -> str:
     """Return one usage line as a synopsis, with the listed options that it does not name itself."""
     used: set[str] = set()
     items = list(_completed(_usage_form(usage, program, page, doubts), options, used))
     listed = [option for option in page.options[:MOST_OPTIONS] if not used & set(option.spellings)]
     front = [f"[{_option_text(option)}]" for option in listed]
-    at = next((n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items))
+    at = next(
+        (n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items)
+    )
     items[at:at] = front
     return _without_doubles(items, doubts)
 
 
 def _style(options: Iterable[str], usage: str) -> str:
     known = list(options) or re.findall(r"(?<![\w-])--?\w[\w-]*", usage)
-    if any(re.match(r"^-\w[\w-]{2,}", each) for each in known) and not any(each.startswith("--") for each in known):
+    if any(re.match(r"^-\w[\w-]{2,}", each) for each in known) and not any(
+        each.startswith("--") for each in known
+    ):
         return "one-dash"
     return "gnu" if any(each.startswith("--") for each in known) or not known else "posix"
 
@@ -103,7 +126,11 @@ def _without_program(usage: str, program: Sequence[str]) -> str:
     names = {word.rsplit("/", 1)[-1] for word in program}
     names |= {name.rsplit(".", 1)[0] for name in names}
     count = 1 if words else 0
-    if words[:1] and words[0] in ("python", "python3", "node", "perl", "sh", "bash") and len(words) > 1:
+    if (
+        words[:1]
+        and words[0] in ("python", "python3", "node", "perl", "sh", "bash")
+        and len(words) > 1
+    ):
         count = 2 if words[1] != "-m" else 3
     while count < len(words) and words[count] in names:
         count += 1
@@ -115,7 +142,8 @@ def _braced(inner: str) -> str:
 
 
 def _split_items(text: str) -> Iterator[str]:
-    """Yield the top-level items of a usage line: a bracketed group, an option with the words behind it, a word."""
+    """Yield the top-level items of a usage line: a bracketed group, an option with the words
+    behind it, a word."""
     depth, start, at = 0, 0, 0
     while at < len(text):
         character = text[at]
@@ -147,10 +175,13 @@ def _item(item: str, lower: set[str]) -> str | None:
 
 
 def _names_in(item: str, lower: set[str]) -> str:
-    """Return an item whose lower-case words are NAMEs, and whose other signs are those of our notation."""
+    """Return an item whose lower-case words are NAMEs, and whose other signs are those of our
+    notation."""
     text = re.sub(r"\[no-\]", "", item)
     text = re.sub(r"<([^<>]+)>", lambda match: _name_of(match[1]), text)
-    text = re.sub(r"(?<![\w-])([A-Za-z](?:[\w.:/-]*[\w/-])?)", lambda match: _name_of(match[1]), text)
+    text = re.sub(
+        r"(?<![\w-])([A-Za-z](?:[\w.:/-]*[\w/-])?)", lambda match: _name_of(match[1]), text
+    )
     text = re.sub(r"=([a-z][\w.-]*)", lambda match: "=" + _name_of(match[1]), text)
     text = re.sub(r"(-{1,2}[\w-]+)\[([A-Z][\w-]*)\]", r"\1[=\2]", text)
     return text.replace("/-", " | -")
@@ -160,7 +191,9 @@ def _name_of(word: str) -> str:
     return re.sub(r"\W+", "_", word).strip("_").upper() or "VALUE"
 
 
-def _completed(items: Sequence[str], options: Mapping[str, HelpOption], used: set[str]) -> Iterator[str]:
+def _completed(
+    items: Sequence[str], options: Mapping[str, HelpOption], used: set[str]
+) -> Iterator[str]:
     """Yield the items with every option spelt in full, as the list has it."""
     for item in items:
         form = parse_synopsis(item)
@@ -222,12 +255,15 @@ def _option_text(option: HelpOption) -> str:
 
 
 def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
-    """Return the items but for those that would make the synopsis refuse itself: a spelling that stands for two options."""
+    """Return the items but for those that would make the synopsis refuse itself: a spelling that
+    stands for two options."""
     kept: list[str] = []
     seen: set[str] = set()
     for item in items:
         form = parse_synopsis(item)
-        spellings = {each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings}
+        spellings = {
+            each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings
+        }
         if spellings & seen:
             doubts.append(f"{item} is another spelling of an option that is there already")
             continue
@@ -243,7 +279,9 @@ _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
 _PATHS = re.compile(r"(?:FILE|FILENAME|PATH|PATHSPEC|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$")
 
 
-def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str, HelpOption]) -> None:
+def _guess_values(
+    draft: Draft, line: str, page: HelpText, options: Mapping[str, HelpOption]
+) -> None:
     """Guess the types of values from names, choices, defaults and texts."""
     form = parse_synopsis(line)
     operands = {_name_of(each.name): each for each in page.operands}
@@ -256,13 +294,21 @@ def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str,
             if listed and listed.default is not None and len(item.values) == 1:
                 number = re.fullmatch(r"-?\d+(?:\.\d+)?", listed.default)
                 if number and guess.get("type") in ("int", "float"):
-                    guess["default"] = float(number[0]) if guess["type"] == "float" else int(float(number[0]))
+                    guess["default"] = (
+                        float(number[0]) if guess["type"] == "float" else int(float(number[0]))
+                    )
                 elif listed.default in guess.get("of", ()):
                     guess["default"] = listed.default
-            _note(draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1])
+            _note(
+                draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1]
+            )
         elif isinstance(item, Operand):
             found: HelpOperand | None = operands.get(_name_of(item.name.name))
-            choices = found.choices if found else next((o.choices for o in page.operands if o.choices), ())
+            choices = (
+                found.choices
+                if found
+                else next((o.choices for o in page.operands if o.choices), ())
+            )
             choices = choices if item.name.name == "COMMAND" or found else ()
             _note(draft, item.name.name, _guess(item.name.name, found.text if found else "", choices),
                   found.text if found else "")  # fmt: skip
@@ -273,7 +319,9 @@ def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
     if choices:
         return {"type": "choice", "of": list(choices)}
     low = text.lower()
-    if _NUMBERS.match(name) or re.search(r"\b(?:number of|how many|an integer|a whole number|count of)\b", low):
+    if _NUMBERS.match(name) or re.search(
+        r"\b(?:number of|how many|an integer|a whole number|count of)\b", low
+    ):
         guess: dict[str, Any] = {"type": "int"}
     elif _FLOATS.match(name):
         guess = {"type": "float"}
@@ -295,7 +343,9 @@ def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
 def _note(draft: Draft, name: str, guess: dict[str, Any], text: str) -> None:
     if name in draft.values or name in draft.notes:
         if guess and guess != draft.values.get(name):
-            draft.doubts.append(f"{name} stands for values of different kinds; give one of them another NAME")
+            draft.doubts.append(
+                f"{name} stands for values of different kinds; give one of them another NAME"
+            )
         return
     draft.notes[name] = text
     if guess:

@@ -1,8 +1,8 @@
 """Reading help texts: usage lines and option lists in the layouts that programs commonly print.
 
-Understood are argparse's of all versions, GNU's (`-k, --key=KEYDEF  text`), one-line usages of getopts scripts, Go's flag
-listing (`-n int` and the text on the next line), `<value>` and `[value]` lists of Node and Perl scripts, git's
-`--[no-]name`, and the SYNOPSIS of a manual page.
+Understood are argparse's of all versions, GNU's (`-k, --key=KEYDEF  text`), one-line usages of
+getopts scripts, Go's flag listing (`-n int` and the text on the next line), `<value>` and
+`[value]` lists of Node and Perl scripts, git's `--[no-]name`, and the SYNOPSIS of a manual page.
 """
 
 from __future__ import annotations
@@ -57,12 +57,17 @@ _OPTION_LINE = re.compile(
 )
 _NAME = r"[A-Z][A-Z0-9_]*(?:[-:.=/][A-Z0-9_]+)*|<[^<>]+>|\{[^{}]+\}|'[^']+'|\"[^\"]+\""
 _SPELLING = re.compile(r"(--?\[no-\][\w-]+|--\w[\w-]*(?:\.[\w-]+)*|-[\w?#@][\w-]*)(.*)", re.DOTALL)
-_BLANK_SECTION = re.compile(r"^\s*(?:positional arguments|arguments|operands)\s*:?\s*$", re.IGNORECASE)
+_BLANK_SECTION = re.compile(
+    r"^\s*(?:positional arguments|arguments|operands)\s*:?\s*$", re.IGNORECASE
+)
 
 
 def read_help(text: str) -> HelpText:
     """Return what a help text tells; what is in no known layout is passed over."""
-    lines = [line.expandtabs(8) if line.startswith("\t") else line for line in _plain(text[:MOST_TEXT]).splitlines()]
+    lines = [
+        line.expandtabs(8) if line.startswith("\t") else line
+        for line in _plain(text[:MOST_TEXT]).splitlines()
+    ]
     return HelpText(tuple(_usages(lines)), tuple(_options(lines)), tuple(_operands(lines)))
 
 
@@ -89,7 +94,11 @@ def _usages(lines: Sequence[str]) -> Iterator[str]:
             line = lines[at]
             other = _OR.match(line)
             deeper = len(line) - len(line.lstrip()) > indent
-            if not line.strip() or not deeper or (_OPTION_LINE.match(line) and re.match(r"\s*-\S+(,|\s{2,})", line)):
+            if (
+                not line.strip()
+                or not deeper
+                or (_OPTION_LINE.match(line) and re.match(r"\s*-\S+(,|\s{2,})", line))
+            ):
                 if current or line.strip():
                     break
                 at += 1
@@ -121,13 +130,16 @@ def _starts_anew(first: str, line: str) -> bool:
 
 
 def _options(lines: Sequence[str]) -> Iterator[HelpOption]:
-    """Yield the listed options; a text that goes on in deeper lines is taken along. An option listed twice comes once."""
+    """Yield the listed options; a text that goes on in deeper lines is taken along. An option
+    listed twice comes once."""
     seen: set[str] = set()
     found: HelpOption | None = None
     depth = 0
     for line in lines:
         match = _OPTION_LINE.match(line)
-        option = option_of(match["head"], match["text"]) if match and not _USAGE.match(line) else None
+        option = (
+            option_of(match["head"], match["text"]) if match and not _USAGE.match(line) else None
+        )
         if option is not None and match is not None:
             if found is not None:
                 yield found
@@ -145,12 +157,15 @@ def _options(lines: Sequence[str]) -> Iterator[HelpOption]:
 
 
 def option_of(head: str, text: str = "") -> HelpOption | None:
-    """Return the option that the head of a line tells of: `-n, --riders RIDERS`, `-k, --key=KEYDEF`, `-n int`."""
+    """Return the option that the head of a line tells of: `-n, --riders RIDERS`, `-k,
+    --key=KEYDEF`, `-n int`."""
     spellings: list[str] = []
     values: list[str] = []
     choices: tuple[str, ...] = ()
     optional = several = False
-    for part in re.split(r",\s*(?=-)|\s*\|\s*(?=-)|\s+/\s+(?=-)|\s+or\s+(?=-)|/(?=--)|\s+(?=-[\w-])", head.strip()):
+    for part in re.split(
+        r",\s*(?=-)|\s*\|\s*(?=-)|\s+/\s+(?=-)|\s+or\s+(?=-)|/(?=--)|\s+(?=-[\w-])", head.strip()
+    ):
         match = _SPELLING.fullmatch(part.strip())
         if not match:
             return None
@@ -167,14 +182,21 @@ def option_of(head: str, text: str = "") -> HelpOption | None:
                 return None
             found, is_optional, is_several, of = read
             values = values or [_value_name(name) if each == "VALUE" else each for each in found]
-            optional, several, choices = optional or is_optional, several or is_several, choices or of
+            optional, several, choices = (
+                optional or is_optional,
+                several or is_several,
+                choices or of,
+            )
     if not spellings:
         return None
-    return HelpOption(tuple(dict.fromkeys(spellings)), tuple(values), optional, several, text.strip(), choices)
+    return HelpOption(
+        tuple(dict.fromkeys(spellings)), tuple(values), optional, several, text.strip(), choices
+    )
 
 
 def _values(rest: str) -> tuple[list[str], bool, bool, tuple[str, ...]] | None:
-    """Return the values that stand behind a spelling: NAMEs, whether optional, whether several, and choices."""
+    """Return the values that stand behind a spelling: NAMEs, whether optional, whether several,
+    and choices."""
     optional = bool(re.match(r"^\[=?", rest))
     several = ("..." in rest or "…" in rest) and re.search(r"\w", rest) is not None
     bare = re.sub(r"\.\.\.|…|[\[\]=()]", " ", rest).replace("|", " | ").strip()
@@ -215,7 +237,9 @@ def default_in(text: str) -> str | None:
 
 def range_in(text: str) -> tuple[int, int] | None:
     """Return the range that a text tells of: `1 to 60`, `1-60`, `between 1 and 60`, `1..60`."""
-    match = re.search(r"\b(-?\d+)\s*(?:to|-|–|\.\.)\s*(-?\d+)\b|\bbetween (-?\d+) and (-?\d+)\b", text)
+    match = re.search(
+        r"\b(-?\d+)\s*(?:to|-|–|\.\.)\s*(-?\d+)\b|\bbetween (-?\d+) and (-?\d+)\b", text
+    )
     if not match:
         return None
     low, high = (int(each) for each in match.groups() if each is not None)
@@ -227,12 +251,16 @@ _LISTED = re.compile(rf"(?:{_WORD}(?:, *|/|\|))*{_WORD}(?:,? or |, *|/|\|){_WORD
 
 
 def words_in(text: str) -> tuple[str, ...]:
-    """Return the words that a text gives to choose from and nothing else: `one of red, green`, `a or b (default a)`.
+    """Return the words that a text gives to choose from and nothing else: `one of red, green`, `a
+    or b (default a)`.
 
-    Without `one of`, the default has to be among them: `port or berth` may describe a value of many.
+    Without `one of`, the default has to be among them: `port or berth` may describe a value of
+    many.
     """
     default = default_in(text)
-    bare = re.sub(r"\s*[(\[]default[^)\]]*[)\]]\s*$", "", text.strip(), flags=re.IGNORECASE).rstrip(".")
+    bare = re.sub(r"\s*[(\[]default[^)\]]*[)\]]\s*$", "", text.strip(), flags=re.IGNORECASE).rstrip(
+        "."
+    )
     asked = re.match(r"(?:(?:must be |is )?(?:one of|either)):? +", bare, re.IGNORECASE)
     listed = bare[asked.end() :] if asked else bare
     words = tuple(re.split(r",? or |, *|/|\|", listed)) if _LISTED.fullmatch(listed) else ()
@@ -243,7 +271,8 @@ def words_in(text: str) -> tuple[str, ...]:
 
 
 def _operands(lines: Sequence[str]) -> Iterator[HelpOperand]:
-    """Yield the operands listed below a heading such as `positional arguments:`, and `NAME  text` lines elsewhere."""
+    """Yield the operands listed below a heading such as `positional arguments:`, and `NAME  text`
+    lines elsewhere."""
     inside = False
     for line in lines:
         if _BLANK_SECTION.match(line):
@@ -256,5 +285,9 @@ def _operands(lines: Sequence[str]) -> Iterator[HelpOperand]:
             match = re.match(r"^\s{1,6}(\{[^{}]+\}|<?[\w.-]+>?)(?:\s{2,}(.*))?$", line)
         if match and not line.lstrip().startswith("-"):
             braced = match[1].startswith("{")
-            choices = tuple(each.strip() for each in match[1].strip("{}").split(",")) if braced else ()
-            yield HelpOperand("COMMAND" if braced else match[1].strip("<>"), match[2] or "", choices)
+            choices = (
+                tuple(each.strip() for each in match[1].strip("{}").split(",")) if braced else ()
+            )
+            yield HelpOperand(
+                "COMMAND" if braced else match[1].strip("<>"), match[2] or "", choices
+            )

@@ -20,21 +20,30 @@ from typing import Any, Literal, NamedTuple
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
-from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import (
+    Choice,
+    Delimiter,
+    Form,
+    Item,
+    Keyword,
+    Operand,
+    OptionUse,
+)
 from keen_matrix.core.oracle import OracleNotRun
 from keen_matrix.core.signature.kinds import Kind
 from keen_matrix.core.signature.model import FormModel, Option, SignatureParts, names_of
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
 _USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
-"""Spellings that a program may know though its synopsis does not tell: undeclared, they never count against it."""
+"""Spellings that a program may know though its synopsis does not tell: undeclared, they never
+count against it."""
 UNROLLED = 64
 """Bounded counts of operands above this are checked only as open ones are, with their lower end."""
 
 
 class Refusal(NamedTuple):
-    """One reason to turn a vector down. `culprit` is the word or name that a good message would mention; `mentions` are all
-    that it could mention instead."""
+    """One reason to turn a vector down. `culprit` is the word or name that a good message would
+    mention; `mentions` are all that it could mention instead."""
 
     kind: str
     culprit: str
@@ -45,8 +54,9 @@ class Refusal(NamedTuple):
 class Judgement:
     """The judgement on a vector.
 
-    `bindings` maps operand NAMEs and option keys (the first long spelling) to what they were bound to: a text, a list of
-    texts, True for a flag, a count for a flag given several times. `reasons` tell how it came about, in words.
+    `bindings` maps operand NAMEs and option keys (the first long spelling) to what they were bound
+    to: a text, a list of texts, True for a flag, a count for a flag given several times. `reasons`
+    tell how it came about, in words.
     """
 
     status: Literal["accepted", "refused", "unspecified"]
@@ -152,10 +162,13 @@ class _FormJudge:
     # --- help ---
 
     def _help(self) -> Judgement | None:
-        """Return the judgement on a vector that asks for help; None when help does not win over what else is wrong."""
+        """Return the judgement on a vector that asks for help; None when help does not win over
+        what else is wrong."""
         # the words themselves, not those that are spelt so: an abbreviation asks for help as well
         others = [word for at, word in enumerate(self.words) if at not in self._help_at]
-        accepted = Judgement(status="accepted", bindings={}, reasons=(*self.reasons, "it asks for help"), help=True)
+        accepted = Judgement(
+            status="accepted", bindings={}, reasons=(*self.reasons, "it asks for help"), help=True
+        )
         if not others or self.switches.help_wins:
             return accepted
         if judge(self.signature, others).status == "accepted":
@@ -233,18 +246,24 @@ class _FormJudge:
         if (
             self.form.keywords
             and option in self.form.options
-            and (seen < option.after_keywords or (seen >= self.form.keywords > option.after_keywords))
+            and (
+                seen < option.after_keywords or (seen >= self.form.keywords > option.after_keywords)
+            )
         ):
             self.doubt(f"whether {spelling} may stand on this side of the keyword")
 
     def _long(self, word: str, words: list[str], at: int) -> int:
         """A word that begins with two dashes: `--name`, `--name=value` (getopt_long(3))."""
         name, equals, value = word.partition("=")
-        option = self._named(name, word, (each for each in self.form.by_spelling if each.startswith("--")))
+        option = self._named(
+            name, word, (each for each in self.form.by_spelling if each.startswith("--"))
+        )
         if option is None:
             return at
         spelling = (
-            next(each for each in option.spellings if each.startswith(name)) if name not in option.spellings else name
+            next(each for each in option.spellings if each.startswith(name))
+            if name not in option.spellings
+            else name
         )
         return self._with_value(option, spelling, value if equals else None, words, at)
 
@@ -265,15 +284,22 @@ class _FormJudge:
         elif equals and self.switches.joined is None:
             self.doubt(f"whether {name} takes its value after =")
         return self._with_value(
-            option, name if name in option.spellings else option.key, value if equals else None, words, at
+            option,
+            name if name in option.spellings else option.key,
+            value if equals else None,
+            words,
+            at,
         )
 
     def _named(self, name: str, word: str, candidates: Iterable[str]) -> Option | None:
-        """Return the option of a name or of an abbreviation of it; else refuse or doubt and return None."""
+        """Return the option of a name or of an abbreviation of it; else refuse or doubt and return
+        None."""
         option = self.form.by_spelling.get(name)
         if option is not None:
             return option
-        fitting = {each: self.form.by_spelling[each] for each in candidates if each.startswith(name)}
+        fitting = {
+            each: self.form.by_spelling[each] for each in candidates if each.startswith(name)
+        }
         if not fitting or self.switches.abbreviations is False:
             self._unknown(word)
             return None
@@ -281,7 +307,9 @@ class _FormJudge:
             self.doubt(f"whether {name} is short for {' or '.join(sorted(fitting))}")
             return None
         if len(set(map(id, fitting.values()))) > 1:
-            self.refuse("ambiguous", name, *fitting, why=f"{name} could be {', '.join(sorted(fitting))}")
+            self.refuse(
+                "ambiguous", name, *fitting, why=f"{name} could be {', '.join(sorted(fitting))}"
+            )
             return None
         self.reasons.append(f"{name}: short for {next(iter(fitting))}")
         return next(iter(fitting.values()))
@@ -306,14 +334,22 @@ class _FormJudge:
                 return at
             if option.takes_value:
                 if rest and (rest.startswith("=") or not self.switches.joined):
-                    self.doubt(f"what {word!r} means: {rest!r} as a value of {spelling}, or something else")
+                    self.doubt(
+                        f"what {word!r} means: {rest!r} as a value of {spelling}, or something else"
+                    )
                 return self._with_value(option, spelling, rest or None, words, at)
             self._add(option, spelling, ())
             if rest.startswith("="):
-                self.refuse("unexpected-value", spelling, option.key, word, why=f"{spelling} takes no value")
+                self.refuse(
+                    "unexpected-value", spelling, option.key, word, why=f"{spelling} takes no value"
+                )
                 return at
             if rest and not self.switches.bundling:
-                self.refuse("unknown-option", word, why=f"{word} is not an option, and flags are not bundled")
+                self.refuse(
+                    "unknown-option",
+                    word,
+                    why=f"{word} is not an option, and flags are not bundled",
+                )
                 return at
         return at
 
@@ -324,14 +360,24 @@ class _FormJudge:
         elif letter == "--":
             self.refuse("unknown-option", word, why=f"{word} is not an option")
         else:
-            self.refuse("unknown-option", letter, word, why=f"{letter} is not an option of the synopsis")
+            self.refuse(
+                "unknown-option", letter, word, why=f"{letter} is not an option of the synopsis"
+            )
 
-    def _with_value(self, option: Option, spelling: str, joined: str | None, words: list[str], at: int) -> int:
+    def _with_value(
+        self, option: Option, spelling: str, joined: str | None, words: list[str], at: int
+    ) -> int:
         """Take the values of an option; return the place after them."""
         if not option.takes_value:
             self._add(option, spelling, ())
             if joined is not None:
-                self.refuse("unexpected-value", spelling, option.key, joined, why=f"{spelling} takes no value")
+                self.refuse(
+                    "unexpected-value",
+                    spelling,
+                    option.key,
+                    joined,
+                    why=f"{spelling} takes no value",
+                )
             return at
         if option.optional_value:
             self._add(option, spelling, () if joined is None else (joined,))
@@ -360,12 +406,22 @@ class _FormJudge:
         self._add(option, spelling, taken)
         if len(taken) < option.least:
             name = option.name_of(len(taken))
-            self.refuse("missing-value", spelling, *option.spellings, name, why=f"{spelling} lacks its {name}")
+            self.refuse(
+                "missing-value",
+                spelling,
+                *option.spellings,
+                name,
+                why=f"{spelling} lacks its {name}",
+            )
         return at
 
     def _takes_dashed(self, spelling: str, word: str) -> bool:
         """Tell whether a valued option takes a word that begins with a dash."""
-        if _NEGATIVE.fullmatch(word) and self.switches.negative_numbers and word[:2] not in self.form.by_spelling:
+        if (
+            _NEGATIVE.fullmatch(word)
+            and self.switches.negative_numbers
+            and word[:2] not in self.form.by_spelling
+        ):
             return True
         if self.switches.dash_values is None:
             self.doubt(f"whether {spelling} takes {word} for its value")
@@ -397,10 +453,17 @@ class _FormJudge:
         word = found.unexpected
         assert word is not None
         if found.keywords:
-            self.refuse("not-a-choice", word, *found.keywords, why=f"{word!r} is none of {', '.join(found.keywords)}")
+            self.refuse(
+                "not-a-choice",
+                word,
+                *found.keywords,
+                why=f"{word!r} is none of {', '.join(found.keywords)}",
+            )
         elif self.excluded:
             names = [option.key for option in self.excluded]
-            self.refuse("conflict", word, *names, why=f"{word!r} does not go with {', '.join(names)}")
+            self.refuse(
+                "conflict", word, *names, why=f"{word!r} does not go with {', '.join(names)}"
+            )
         else:
             self.refuse("too-many", word, why=f"{word!r} is one operand too many")
 
@@ -424,7 +487,12 @@ class _FormJudge:
             if self.switches.repeat is None:
                 self.doubt(f"what a second {given.option.key} does")
             elif self.switches.repeat == "refuse":
-                self.refuse("repeated", given.spelling, *given.option.spellings, why=f"{given.spelling} is given twice")
+                self.refuse(
+                    "repeated",
+                    given.spelling,
+                    *given.option.spellings,
+                    why=f"{given.spelling} is given twice",
+                )
 
     def _types(self, bound: Iterable[tuple[str, str]]) -> None:
         for given in self.given:
@@ -461,7 +529,9 @@ class _FormJudge:
             else:
                 found[key] = list(given.values) if several else given.values[0]
         several_names = {
-            item.name.name for item in self.form.form.walk() if isinstance(item, Operand) and self._is_several(item)
+            item.name.name
+            for item in self.form.form.walk()
+            if isinstance(item, Operand) and self._is_several(item)
         }
         for name, text in bound:
             if name in several_names:
@@ -482,14 +552,19 @@ class _FormJudge:
             if concerns(self.signature, self.form, own.when) and self._holds(own.when, scope):
                 self._refuse_condition(own.kind, own.when, scope)
         for condition in self.signature.where:
-            if concerns(self.signature, self.form, condition) and self._holds(condition, scope) is False:
+            if (
+                concerns(self.signature, self.form, condition)
+                and self._holds(condition, scope) is False
+            ):
                 self._refuse_condition("where", condition, scope)
 
     def _refuse_condition(self, kind: str, condition: Any, scope: Scope) -> None:
         names = sorted(condition.names)
         texts = [str(scope.names[name]) for name in names if scope.names.get(name) is not None]
         mentions = [*texts, *names]
-        self._refused(kind, mentions[0] if mentions else condition.source, *mentions, why=condition.source)
+        self._refused(
+            kind, mentions[0] if mentions else condition.source, *mentions, why=condition.source
+        )
 
     def _holds(self, condition: Any, scope: Scope) -> bool | None:
         try:
@@ -507,7 +582,8 @@ class _FormJudge:
 
 
 def concerns(signature: SignatureParts, form: FormModel, condition: Expression) -> bool:
-    """Tell whether a condition is about a form: one that asks for a NAME which only other forms have is not."""
+    """Tell whether a condition is about a form: one that asks for a NAME which only other forms
+    have is not."""
     others = {identifier(name) for name in signature.values} - _identifiers_of(form)
     return condition.names.isdisjoint(others)
 
@@ -520,7 +596,8 @@ def _identifiers_of(form: FormModel) -> frozenset[str]:
 def named_values(
     signature: SignatureParts, form: FormModel, bindings: Mapping[str, Any], words: Sequence[str]
 ) -> dict[str, Any]:
-    """Return what conditions see: each NAME's value (its default, else None, when it is not given), `words`, `argc`."""
+    """Return what conditions see: each NAME's value (its default, else None, when it is not
+    given), `words`, `argc`."""
     names: dict[str, Any] = {
         identifier(name): None if kind.default is None else kind.converted(str(kind.default))
         for name, kind in signature.values.items()
@@ -542,7 +619,9 @@ def named_values(
         if value is not None:
             kind = signature.values[name]
             names[identifier(name)] = (
-                [kind.converted(text) for text in value] if isinstance(value, list) else kind.converted(value)
+                [kind.converted(text) for text in value]
+                if isinstance(value, list)
+                else kind.converted(value)
             )
     names |= {"words": list(words), "argc": len(words)}
     return names
@@ -555,7 +634,11 @@ def identifier(name: str) -> str:
 
 def condition_functions(signature: SignatureParts, spellings: frozenset[str]) -> Mapping[str, Any]:
     """Return the functions that conditions may call; `given` knows the spellings that are given."""
-    return {**FUNCTIONS, **signature.functions, "given": lambda *each: any(one in spellings for one in each)}
+    return {
+        **FUNCTIONS,
+        **signature.functions,
+        "given": lambda *each: any(one in spellings for one in each),
+    }
 
 
 # --- pass 2: resolving ---
@@ -569,7 +652,8 @@ class _Resolver:
         self.there = {id(given.option) for given in judged.given}
 
     def pattern(self) -> list[Any]:
-        """Return the pattern of operands that is left: Operand, Keyword, and (alternatives, optional, several) tuples."""
+        """Return the pattern of operands that is left: Operand, Keyword, and (alternatives,
+        optional, several) tuples."""
         return self._sequence(self.form.form.items)
 
     def _option(self, use: OptionUse) -> Option:
@@ -587,7 +671,11 @@ class _Resolver:
         """Tell whether an alternative cannot be taken without an option."""
         return any(
             isinstance(item, OptionUse)
-            or (isinstance(item, Choice) and not item.optional and all(map(self._needs_option, item.alternatives)))
+            or (
+                isinstance(item, Choice)
+                and not item.optional
+                and all(map(self._needs_option, item.alternatives))
+            )
             for item in form.items
         )
 
@@ -599,10 +687,17 @@ class _Resolver:
             elif isinstance(item, OptionUse):
                 option = self._option(item)
                 if id(option) not in self.there:
-                    self.judged.refuse("missing-option", option.key, *option.spellings, why=f"{option.key} is required")
+                    self.judged.refuse(
+                        "missing-option",
+                        option.key,
+                        *option.spellings,
+                        why=f"{option.key} is required",
+                    )
             elif isinstance(item, Delimiter):
                 if not self.judged.delimiter:
-                    self.judged.refuse("missing-option", "--", why="-- is required before the operands")
+                    self.judged.refuse(
+                        "missing-option", "--", why="-- is required before the operands"
+                    )
             else:
                 found += self._choice(item)
         return found
@@ -636,7 +731,11 @@ class _Resolver:
                 taken = [covering]
             else:
                 self._conflict(touched)
-        if any(isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk()):
+        if any(
+            isinstance(item, (Operand, Keyword))
+            for each in choice.alternatives
+            for item in each.walk()
+        ):
             self.judged.excluded = (*self.judged.excluded, *(
                 given.option for given in self.judged.given if id(given.option) in touched[0][1]))  # fmt: skip
         pattern: list[Any] = []
@@ -647,9 +746,19 @@ class _Resolver:
 
     def _conflict(self, touched: list[tuple[Form, set[int]]]) -> None:
         """Refuse options of different alternatives; the culprit is the one that comes second."""
-        order = [given for given in self.judged.given if any(id(given.option) in found for _, found in touched)]
-        groups = [next(number for number, (_, found) in enumerate(touched) if id(g.option) in found) for g in order]
-        late = next((given for given, group in zip(order, groups, strict=True) if group != groups[0]), order[-1])
+        order = [
+            given
+            for given in self.judged.given
+            if any(id(given.option) in found for _, found in touched)
+        ]
+        groups = [
+            next(number for number, (_, found) in enumerate(touched) if id(g.option) in found)
+            for g in order
+        ]
+        late = next(
+            (given for given, group in zip(order, groups, strict=True) if group != groups[0]),
+            order[-1],
+        )
         spellings = [spelling for given in order for spelling in given.option.spellings]
         names = " and ".join(dict.fromkeys(given.spelling for given in order))
         self.judged.refuse("conflict", late.spelling, *spellings, why=f"{names} exclude each other")
@@ -659,10 +768,14 @@ class _Resolver:
         if not free:
             if not choice.optional:
                 # each alternative needs one: of its own, or in a group inside it
-                options = [self._option(use) for each in choice.alternatives for use in _uses_of(each)]
+                options = [
+                    self._option(use) for each in choice.alternatives for use in _uses_of(each)
+                ]
                 spellings = [spelling for option in options for spelling in option.spellings]
                 names = " or ".join(option.key for option in options)
-                self.judged.refuse("missing-option", options[0].key, *spellings, why=f"{names} is required")
+                self.judged.refuse(
+                    "missing-option", options[0].key, *spellings, why=f"{names} is required"
+                )
             return []
         alternatives = tuple(tuple(self._free(each.items)) for each in free)
         return [(alternatives, choice.optional, choice.several)]
@@ -673,7 +786,8 @@ class _Resolver:
 
 
 def _uses_of(form: Form) -> list[OptionUse]:
-    """Return the options that stand in a part itself; where there are none, the first in a group inside it."""
+    """Return the options that stand in a part itself; where there are none, the first in a group
+    inside it."""
     own = [item for item in form.items if isinstance(item, OptionUse)]
     return own or [next(item for item in form.walk() if isinstance(item, OptionUse))]
 
@@ -682,7 +796,10 @@ def _is_elastic(form: Form) -> bool:
     """Tell whether a form takes a varying number of operands."""
     return any(
         (isinstance(item, Operand) and item.name.several)
-        or (isinstance(item, Choice) and any(isinstance(i, Operand) for each in item.alternatives for i in each.walk()))
+        or (
+            isinstance(item, Choice)
+            and any(isinstance(i, Operand) for each in item.alternatives for i in each.walk())
+        )
         for item in form.walk()
     )
 
@@ -691,7 +808,8 @@ def _is_elastic(form: Form) -> bool:
 
 
 class Matched(NamedTuple):
-    """What came of matching: what words were bound to, the word that did not fit (and keywords that would), what is missing."""
+    """What came of matching: what words were bound to, the word that did not fit (and keywords
+    that would), what is missing."""
 
     bound: list[tuple[str, str, str]]
     unexpected: str | None = None
@@ -700,7 +818,8 @@ class Matched(NamedTuple):
 
 
 class _Matcher:
-    """Follows all readings of a pattern at once (Thompson's construction, threads in order of preference)."""
+    """Follows all readings of a pattern at once (Thompson's construction, threads in order of
+    preference)."""
 
     def __init__(self, pattern: Sequence[Any]) -> None:
         self.code: list[tuple[Any, ...]] = []
@@ -738,13 +857,18 @@ class _Matcher:
             following = [
                 (at + 1, (self.code[at][0], self.code[at][1], word, bound))
                 for at, bound in threads
-                if self.code[at][0] == "operand" or (self.code[at][0] == "keyword" and self.code[at][1] == word)
+                if self.code[at][0] == "operand"
+                or (self.code[at][0] == "keyword" and self.code[at][1] == word)
             ]
             if not following:
                 ended = any(self.code[at][0] == "end" for at, _ in threads)
-                keywords = tuple(self.code[at][1] for at, _ in threads if self.code[at][0] == "keyword")
+                keywords = tuple(
+                    self.code[at][1] for at, _ in threads if self.code[at][0] == "keyword"
+                )
                 bound = threads[0][1] if threads else None
-                return Matched(_unwound(bound), word, () if ended else tuple(dict.fromkeys(keywords)))
+                return Matched(
+                    _unwound(bound), word, () if ended else tuple(dict.fromkeys(keywords))
+                )
             threads = self._closure(following)
         ended_at = next((bound for at, bound in threads if self.code[at][0] == "end"), _NOT_ENDED)
         if ended_at is not _NOT_ENDED:
@@ -753,7 +877,8 @@ class _Matcher:
         return Matched(_unwound(threads[0][1]), missing=best)
 
     def _closure(self, threads: list[tuple[int, Any]]) -> list[tuple[int, Any]]:
-        """Return the threads at words or the end that these lead to without a word, in order, each place once."""
+        """Return the threads at words or the end that these lead to without a word, in order, each
+        place once."""
         found: list[tuple[int, Any]] = []
         seen: set[int] = set()
         stack = list(reversed(threads))

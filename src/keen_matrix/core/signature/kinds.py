@@ -8,7 +8,8 @@ Kind: TypeAlias = Literal[
     "too-few", "too-many", "bad-type", "out-of-range", "not-a-choice", "unknown-option", "missing-value", "unexpected-value",
     "missing-option", "conflict", "repeated", "ambiguous", "where",
 ]  # fmt: skip
-"""A kind of refusal that judging finds by itself; `where` is a condition of the signature that is not met."""
+"""A kind of refusal that judging finds by itself; `where` is a condition of the signature that is
+not met."""
 KINDS: tuple[Kind, ...] = get_args(Kind)
 FamilyName: TypeAlias = Literal[
     "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"

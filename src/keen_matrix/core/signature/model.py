@@ -9,7 +9,14 @@ from typing import Any, Literal, Self, TypeAlias
 from keen_matrix.core.errors import KeenMatrixError, nearest
 from keen_matrix.core.expressions import Expression
 from keen_matrix.core.model.quantities import parse_bounds
-from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Name, OptionUse, parse_synopsis
+from keen_matrix.core.notation.synopsis import (
+    Choice,
+    Form,
+    Keyword,
+    Name,
+    OptionUse,
+    parse_synopsis,
+)
 from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
 
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
@@ -20,10 +27,15 @@ MOST_PARTS = 600
 
 
 class SignatureFault(KeenMatrixError):
-    """A signature does not make sense; `key` is the key of it to blame, `item` the number or name below that key."""
+    """A signature does not make sense; `key` is the key of it to blame, `item` the number or name
+    below that key."""
 
     def __init__(
-        self, message: str, key: str = "", item: str | int | None = None, suggestion: str | None = None
+        self,
+        message: str,
+        key: str = "",
+        item: str | int | None = None,
+        suggestion: str | None = None,
     ) -> None:
         self.key, self.item, self.suggestion = key, item, suggestion
         super().__init__(message)
@@ -31,23 +43,26 @@ class SignatureFault(KeenMatrixError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Switches:
-    """Single habits of reading; None leaves a habit open where reasonable programs differ, and vectors that depend on it
-    are judged unspecified."""
+    """Single habits of reading; None leaves a habit open where reasonable programs differ, and
+    vectors that depend on it are judged unspecified."""
 
     abbreviations: bool | None = None
-    """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does, POSIX knows none)."""
+    """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
+    POSIX knows none)."""
     bundling: bool | None = True
     """Whether flags may share one dash (POSIX guideline 5)."""
     interleaved: bool | None = True
     """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
     joined: bool | None = True
-    """Whether a value may stand in the word of its option (`-n3`, `--riders=3`; POSIX guideline 6 asks for two words)."""
+    """Whether a value may stand in the word of its option (`-n3`, `--riders=3`; POSIX guideline 6
+    asks for two words)."""
     repeat: Literal["last", "refuse", "collect"] | None = None
     """What a second use of an option does that may not be given again."""
     negative_numbers: bool | None = None
     """Whether a word such as `-5` is a value or operand and no option."""
     dash_values: Literal["take", "refuse"] | None = None
-    """Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt take it)."""
+    """Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt
+    take it)."""
     help_wins: bool | None = None
     """Whether a help option anywhere beats other faults."""
 
@@ -99,7 +114,8 @@ class Option:
         return tuple(each.name for each in self.use.values)
 
     def name_of(self, number: int) -> str:
-        """Return the NAME of its value of a number; an open number of values all have the last NAME."""
+        """Return the NAME of its value of a number; an open number of values all have the last
+        NAME."""
         return self.use.values[min(number, len(self.use.values) - 1)].name
 
 
@@ -155,19 +171,25 @@ class SignatureParts:
         refuse: Sequence[Mapping[str, str]] = (),
         **switches: Any,
     ) -> Self:
-        """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for several forms.
+        """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for
+        several forms.
 
-        `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to ValueTypes; a NAME that is
-        not in it is a text. `style` is gnu, posix or one-dash; switches (see Switches) override single habits. `help`
-        are the spellings of help, `--help` by default in the gnu style (GNU Coding Standards 4.8.2).
-        Raises NotationFault for a line that does not parse and SignatureFault for what does not fit together.
+        `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to
+        ValueTypes; a NAME that is not in it is a text. `style` is gnu, posix or one-dash; switches
+        (see Switches) override single habits. `help` are the spellings of help, `--help` by
+        default in the gnu style (GNU Coding Standards 4.8.2). Raises NotationFault for a line that
+        does not parse and SignatureFault for what does not fit together.
         """
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style not in STYLES:
-            raise SignatureFault(f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style")
+            raise SignatureFault(
+                f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"
+            )
         unknown = next((name for name in switches if name not in SWITCH_NAMES), None)
         if unknown is not None:
-            raise SignatureFault(f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown)
+            raise SignatureFault(
+                f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown
+            )
         types = {name: value_type(name, table) for name, table in (values or {}).items()}
         return cls(
             lines=lines,
@@ -176,11 +198,14 @@ class SignatureParts:
             switches=replace(_STYLE_SWITCHES[style], **switches),
             help=tuple(help) if help is not None else ("--help",) if style == "gnu" else (),
             where=tuple(Expression(each) for each in where),
-            refuse=tuple(OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse),
+            refuse=tuple(
+                OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse
+            ),
         ).compiled()
 
     def compiled(self) -> Self:
-        """Return the signature with its forms worked out. Raises SignatureFault when it does not fit together."""
+        """Return the signature with its forms worked out. Raises SignatureFault when it does not
+        fit together."""
         parts = sum(1 for line in self.lines for _ in line.walk())
         if parts > MOST_PARTS:
             raise SignatureFault(f"the synopsis has {parts:,} options, operands and groups; at most {MOST_PARTS} are taken",
@@ -193,10 +218,13 @@ class SignatureParts:
                                      nearest(name, names))  # fmt: skip
         types = {name: self.values.get(name) or ValueType(name=name) for name in sorted(names)}
         whole = replace(self, values=types)
-        return replace(whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines)))
+        return replace(
+            whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines))
+        )
 
     def __reduce__(self) -> Any:
-        """Leave the forms out of a pickle: they know their parts by identity, so they are worked out again."""
+        """Leave the forms out of a pickle: they know their parts by identity, so they are worked
+        out again."""
         return _made_again, (
             type(self),
             {each.name: getattr(self, each.name) for each in fields(self) if each.name != "forms"},
@@ -210,12 +238,18 @@ class SignatureParts:
         for use, again, keywords in places:
             option = self._option(use, again, keywords)
             twin = by_spelling.get(use.spellings[0])
-            if twin is not None and twin.spellings == use.spellings and twin.use.values == use.values:
+            if (
+                twin is not None
+                and twin.spellings == use.spellings
+                and twin.use.values == use.values
+            ):
                 by_use[id(use)] = twin  # the same option in another alternative
                 continue
             for spelling in use.spellings:
                 if spelling in by_spelling:
-                    raise SignatureFault(f"{spelling} names two different options", "synopsis", number)
+                    raise SignatureFault(
+                        f"{spelling} names two different options", "synopsis", number
+                    )
                 by_spelling[spelling] = option
             by_use[id(use)] = option
             options.append(option)
@@ -226,7 +260,11 @@ class SignatureParts:
         return FormModel(line, tuple(options), by_spelling, by_use, _leading_keywords(line))
 
     def _option(self, use: OptionUse, again: bool, keywords: int) -> Option:
-        least = 0 if use.value_form in ("[=]", "[]") else sum(1 for each in use.values if not each.optional)
+        least = (
+            0
+            if use.value_form in ("[=]", "[]")
+            else sum(1 for each in use.values if not each.optional)
+        )
         most: int | None = len(use.values)
         if any(each.several for each in use.values):
             most = None
@@ -258,7 +296,12 @@ class SignatureParts:
         from keen_matrix.core.notation.synopsis import Operand
 
         return tuple(
-            dict.fromkeys(item.name.name for line in self.lines for item in line.walk() if isinstance(item, Operand))
+            dict.fromkeys(
+                item.name.name
+                for line in self.lines
+                for item in line.walk()
+                if isinstance(item, Operand)
+            )
         )
 
 
@@ -298,7 +341,9 @@ def _leading_keywords(form: Form) -> int:
     for item in form.items:
         if isinstance(item, Keyword):
             count += 1
-        elif not isinstance(item, (OptionUse, Choice)) or (isinstance(item, Choice) and _has_operand(item)):
+        elif not isinstance(item, (OptionUse, Choice)) or (
+            isinstance(item, Choice) and _has_operand(item)
+        ):
             break
     return count
 
@@ -306,7 +351,9 @@ def _leading_keywords(form: Form) -> int:
 def _has_operand(choice: Choice) -> bool:
     from keen_matrix.core.notation.synopsis import Operand
 
-    return any(isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk())
+    return any(
+        isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk()
+    )
 
 
 MOST_WORDS = 10_000
@@ -330,7 +377,9 @@ def value_type(name: str, table: Any) -> ValueType:
     known = {"type", "min", "max", "of", "case", "matches", "default", "example", "count"}
     for key in table:
         if key not in known:
-            raise SignatureFault(f'unknown key "{key}" of a value', "values", name, nearest(key, known))
+            raise SignatureFault(
+                f'unknown key "{key}" of a value', "values", name, nearest(key, known)
+            )
     kind = table.get("type", "choice" if "of" in table else "text")
     if kind not in TYPE_NAMES:
         raise SignatureFault(f'{name}: unknown type "{kind}"; expected one of {", ".join(TYPE_NAMES)}', "values", name,
@@ -352,7 +401,11 @@ def value_type(name: str, table: Any) -> ValueType:
         ignore_case=table.get("case") == "ignore", matches=table.get("matches"), default=table.get("default"),
         example=None if example is None else str(example), count=count,
     )  # fmt: skip
-    if made.example is not None and kind not in ("file", "dir") and made.read(made.example).status == "illegal":
+    if (
+        made.example is not None
+        and kind not in ("file", "dir")
+        and made.read(made.example).status == "illegal"
+    ):
         raise SignatureFault(
             f"{name}: its example {made.example!r} is not a legal value: {made.read(made.example).reason}",
             "values",

@@ -1,7 +1,8 @@
 """Requests: what a vector says, before it is spelled out in words. The families are made of them.
 
-A request is options with their values and operands, of one form of the synopsis. The smallest request of a form is what
-it requires and nothing else; the fullest takes every option once, and of alternatives the longest.
+A request is options with their values and operands, of one form of the synopsis. The smallest
+request of a form is what it requires and nothing else; the fullest takes every option once, and of
+alternatives the longest.
 """
 
 from __future__ import annotations
@@ -67,7 +68,9 @@ class Request:
         for number in range(self.form.keywords + 1):
             for part in self.options:
                 if min(part.option.after_keywords, self.form.keywords) == number:
-                    (late if place == "last" and number == self.form.keywords else found).extend(part.words())
+                    (late if place == "last" and number == self.form.keywords else found).extend(
+                        part.words()
+                    )
             if number < self.form.keywords and operands and not operands[0].name:
                 found.append(operands.pop(0).word)
         if self.delimiter:
@@ -82,10 +85,13 @@ class Request:
 
     def without_option(self, option: Option) -> Request:
         """Return the request without an option."""
-        return replace(self, options=tuple(part for part in self.options if part.option is not option))
+        return replace(
+            self, options=tuple(part for part in self.options if part.option is not option)
+        )
 
     def with_value(self, place: int | str, number: int, word: str) -> Request:
-        """Return the request with another value: of option part `place` and value `number`, or of operand `number`."""
+        """Return the request with another value: of option part `place` and value `number`, or of
+        operand `number`."""
         if isinstance(place, str):
             parts = list(self.operands)
             parts[number] = replace(parts[number], word=word)
@@ -108,7 +114,9 @@ class Request:
 
 def is_help(signature: Signature, option: Option) -> bool:
     """Tell whether an option asks for help or the version: it makes a program do nothing else."""
-    return any(each in signature.help or each in _USUAL_HELP - {"-h", "-V"} for each in option.spellings)
+    return any(
+        each in signature.help or each in _USUAL_HELP - {"-h", "-V"} for each in option.spellings
+    )
 
 
 class Builder:
@@ -118,11 +126,13 @@ class Builder:
         self.signature, self.form = signature, form
 
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
-        """Return the smallest accepted request that has the wanted options, or None when conditions allow none."""
+        """Return the smallest accepted request that has the wanted options, or None when
+        conditions allow none."""
         return self._request(_Wish(set(map(id, wanted)), full=False))
 
     def fullest(self, wanted: Iterable[Option] = ()) -> Request | None:
-        """Return the fullest accepted request that has the wanted options, or None when conditions allow none."""
+        """Return the fullest accepted request that has the wanted options, or None when conditions
+        allow none."""
         return self._request(_Wish(set(map(id, wanted)), full=True)) or self.smallest(wanted)
 
     def with_counts(self, name: str, count: int) -> Request | None:
@@ -142,7 +152,9 @@ class Builder:
         delimiter = self._sequence(self.form.form, wish, options, operands)
         return Request(self.form, tuple(options), tuple(operands), delimiter)
 
-    def _sequence(self, form: Form, wish: _Wish, options: list[OptionPart], operands: list[OperandPart]) -> bool:
+    def _sequence(
+        self, form: Form, wish: _Wish, options: list[OptionPart], operands: list[OperandPart]
+    ) -> bool:
         delimiter = False
         for item in form.items:
             if isinstance(item, OptionUse):
@@ -161,11 +173,19 @@ class Builder:
 
     def _chosen(self, choice: Choice, wish: _Wish) -> Form | None:
         for each in choice.alternatives:
-            if any(isinstance(i, OptionUse) and id(self.form.by_use[id(i)]) in wish.options for i in each.walk()):
+            if any(
+                isinstance(i, OptionUse) and id(self.form.by_use[id(i)]) in wish.options
+                for i in each.walk()
+            ):
                 return each
-            if any(isinstance(i, Operand) and i.name.name in wish.counts and not wish.full for i in each.walk()):
+            if any(
+                isinstance(i, Operand) and i.name.name in wish.counts and not wish.full
+                for i in each.walk()
+            ):
                 return each
-        fit = [each for each in choice.alternatives if not self._asks_help(each)] or list(choice.alternatives)
+        fit = [each for each in choice.alternatives if not self._asks_help(each)] or list(
+            choice.alternatives
+        )
         if wish.full:
             return (
                 None
@@ -176,7 +196,8 @@ class Builder:
 
     def _asks_help(self, form: Form) -> bool:
         return any(
-            isinstance(item, OptionUse) and is_help(self.signature, self.form.by_use[id(item)]) for item in form.walk()
+            isinstance(item, OptionUse) and is_help(self.signature, self.form.by_use[id(item)])
+            for item in form.walk()
         )
 
     def _add_option(self, use: OptionUse, options: list[OptionPart]) -> None:
@@ -219,13 +240,18 @@ def operand_count(signature: Signature, item: Operand) -> tuple[int, int | None]
 
 
 def fitting(signature: Signature, request: Request) -> Request | None:
-    """Return the request with values that make it accepted, changing as few as need be; None when none are found."""
+    """Return the request with values that make it accepted, changing as few as need be; None when
+    none are found."""
     if signature.judge(request.words()).status == "accepted":
         return request
     slots = list(request.slots())
-    choices = [list(dict.fromkeys([word, *signature.values[name].legal()]))[:8] for _, _, name, word in slots]
+    choices = [
+        list(dict.fromkeys([word, *signature.values[name].legal()]))[:8]
+        for _, _, name, word in slots
+    ]
     orders = sorted(
-        islice(product(*(range(len(each)) for each in choices)), MOST_TRIED), key=lambda t: (sum(map(bool, t)), t)
+        islice(product(*(range(len(each)) for each in choices)), MOST_TRIED),
+        key=lambda t: (sum(map(bool, t)), t),
     )
     for picks in orders:
         tried = request

@@ -14,9 +14,10 @@ class Signature(SignatureParts):
     """What a program says it accepts. Make one with `Signature.from_synopsis`."""
 
     def judge(self, words: Sequence[str]) -> Judgement:
-        """Return what a conforming program does with a vector: accepted, refused (with every kind and culprit), or unspecified.
+        """Return what a conforming program does with a vector: accepted, refused (with every kind
+        and culprit), or unspecified.
 
-        Follows the POSIX Utility Syntax Guidelines (XBD 12.2) and the GNU long-option conventions as the style and the
-        switches say; takes time in proportion to words and options.
+        Follows the POSIX Utility Syntax Guidelines (XBD 12.2) and the GNU long-option conventions
+        as the style and the switches say; takes time in proportion to words and options.
         """
         return judge(self, words)

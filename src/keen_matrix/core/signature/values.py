@@ -1,7 +1,9 @@
-"""Value types: what texts a value may be, which lie at the edge of that, which are plainly wrong, and which are doubtful.
+"""Value types: what texts a value may be, which lie at the edge of that, which are plainly wrong,
+and which are doubtful.
 
-A *doubtful* text is one that reasonable programs read differently (`1_000` or ` 7 ` as a whole number): nothing is ever
-claimed of it. Legal and illegal texts are chosen so that no reader in common use would disagree.
+A *doubtful* text is one that reasonable programs read differently (`1_000` or ` 7 ` as a whole
+number): nothing is ever claimed of it. Legal and illegal texts are chosen so that no reader in
+common use would disagree.
 """
 
 from __future__ import annotations
@@ -17,8 +19,20 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 from keen_matrix.core.signature.kinds import Kind
 
 Status: TypeAlias = Literal["legal", "illegal", "doubtful"]
-TypeName: TypeAlias = Literal["text", "int", "float", "bool", "choice", "date", "file", "dir", "path"]
-TYPE_NAMES: tuple[TypeName, ...] = ("text", "int", "float", "bool", "choice", "date", "file", "dir", "path")
+TypeName: TypeAlias = Literal[
+    "text", "int", "float", "bool", "choice", "date", "file", "dir", "path"
+]
+TYPE_NAMES: tuple[TypeName, ...] = (
+    "text",
+    "int",
+    "float",
+    "bool",
+    "choice",
+    "date",
+    "file",
+    "dir",
+    "path",
+)
 
 ABSENT_FILE = "no-such-file"
 """A name that is in no case's directory."""
@@ -47,8 +61,9 @@ def _doubt(reason: str) -> Reading:
 class ValueType:
     """The type of a value of a signature.
 
-    `min` and `max` bound a number or date, both included, or the length of a text in characters; `choices` are those of a
-    choice; `count` says how many words the value may have (None: as the synopsis says; an open end is None).
+    `min` and `max` bound a number or date, both included, or the length of a text in characters;
+    `choices` are those of a choice; `count` says how many words the value may have (None: as the
+    synopsis says; an open end is None).
     """
 
     name: str = ""
@@ -97,7 +112,9 @@ class ValueType:
     def _read_int(self, text: str) -> Reading:
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)", text):
             if len(text) > LONG_NUMBER:
-                return _doubt("so long a text is not a number to some, and takes others too long to read")
+                return _doubt(
+                    "so long a text is not a number to some, and takes others too long to read"
+                )
             if _DOUBTFUL_INT.fullmatch(text):
                 return _doubt("not every reader of whole numbers takes this")
             return _bad("it is not a whole number")
@@ -108,7 +125,9 @@ class ValueType:
     def _read_float(self, text: str) -> Reading:
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?", text):
             if len(text) > LONG_NUMBER:
-                return _doubt("so long a text is not a number to some, and takes others too long to read")
+                return _doubt(
+                    "so long a text is not a number to some, and takes others too long to read"
+                )
             if _DOUBTFUL_FLOAT.fullmatch(text):
                 return _doubt("not every reader of numbers takes this")
             return _bad("it is not a number")
@@ -128,7 +147,20 @@ class ValueType:
     def _read_bool(self, text: str) -> Reading:
         if text in ("true", "false"):
             return LEGAL
-        if text.lower() in ("true", "false", "yes", "no", "y", "n", "t", "f", "1", "0", "on", "off"):
+        if text.lower() in (
+            "true",
+            "false",
+            "yes",
+            "no",
+            "y",
+            "n",
+            "t",
+            "f",
+            "1",
+            "0",
+            "on",
+            "off",
+        ):
             return _doubt("not every reader of booleans takes this")
         return _bad("it is neither true nor false")
 
@@ -169,7 +201,12 @@ class ValueType:
             return LEGAL
         if self.type == "file" and text in (".", ".."):
             return _bad("it is a folder")
-        if text == "-" or "/" in text or text.startswith("~") or not (self.closed or text == ABSENT_FILE):
+        if (
+            text == "-"
+            or "/" in text
+            or text.startswith("~")
+            or not (self.closed or text == ABSENT_FILE)
+        ):
             return _doubt(f"whether this {noun} exists is not known")
         return _bad(f"there is no such {noun} in the case's directory")
 
@@ -181,7 +218,8 @@ class ValueType:
         return next(iter(self.legal()))
 
     def legal(self) -> list[str]:
-        """Return legal values, the example first, then those at the edges; at least one unless the type allows none."""
+        """Return legal values, the example first, then those at the edges; at least one unless the
+        type allows none."""
         found: list[str] = [self.example] if self.example is not None else []
         found = list(dict.fromkeys([*found, *getattr(self, f"_legal_{self.type}")()]))
         kept = [each for each in found if self.read(each).status == "legal"]
@@ -215,7 +253,13 @@ class ValueType:
         low, high = self.min, self.max
         if self.default is not None:
             yield str(self.default)
-        middle = (low + high) / 2 if low is not None and high is not None else 1.5 if low is None else low + 0.5
+        middle = (
+            (low + high) / 2
+            if low is not None and high is not None
+            else 1.5
+            if low is None
+            else low + 0.5
+        )
         yield from (_number(each) for each in (middle, low, high) if each is not None)
 
     def _legal_bool(self) -> Iterator[str]:
@@ -279,7 +323,9 @@ class ValueType:
     def _bad_date(self) -> Iterator[str]:
         yield from ("someday", "", "2025-02-30")
         for edge, step in ((self.min, -1), (self.max, 1)):
-            with contextlib.suppress(OverflowError):  # there is no day before the first and none after the last
+            with contextlib.suppress(
+                OverflowError
+            ):  # there is no day before the first and none after the last
                 if edge is not None:
                     yield str(date.fromisoformat(str(edge)) + timedelta(days=step))
 
@@ -290,7 +336,8 @@ class ValueType:
         yield from (ABSENT_FILE, "")
 
     def converted(self, text: str) -> Any:
-        """Return the value that a legal text stands for in expressions: a number for the number types, else the text."""
+        """Return the value that a legal text stands for in expressions: a number for the number
+        types, else the text."""
         try:
             if self.type == "int":
                 return int(text)
@@ -306,12 +353,14 @@ class ValueType:
 LONG_NUMBER = 1_000
 """Characters up to which a text that is no plain number is compared with other ways to write one."""
 LONGEST_TEXT = 100_000
-"""Characters of a text that is made up: a word of more is refused by the system (Linux, MAX_ARG_STRLEN)."""
+"""Characters of a text that is made up: a word of more is refused by the system (Linux,
+MAX_ARG_STRLEN)."""
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
 _DOUBTFUL_INT = re.compile(
     r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
 )
-"""Underscores, separators, signs, leading zeros, other digits, white space round it, exponents, other bases, suffixes."""
+"""Underscores, separators, signs, leading zeros, other digits, white space round it, exponents,
+other bases, suffixes."""
 _DOUBTFUL_FLOAT = re.compile(
     r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
     r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"

@@ -1,1 +1,2 @@
-"""Specs: the document as written, its reading with positions, and the compiled form that everything else uses."""
+"""Specs: the document as written, its reading with positions, and the compiled form that
+everything else uses."""

@@ -1,8 +1,10 @@
-"""Specs that are kept between calls, so that an unchanged one is not validated again: that takes most of a small run's start.
+"""Specs that are kept between calls, so that an unchanged one is not validated again: that takes
+most of a small run's start.
 
-A kept spec stands for the spec's text, for every file that reading it looked at, and for this very build of Keen Matrix. When
-one of them is another now, the spec is read anew. They are kept in the user's own cache folder and never beside the spec:
-they are Python pickles, and reading one that somebody else has written would run what that somebody likes.
+A kept spec stands for the spec's text, for every file that reading it looked at, and for this very
+build of Keen Matrix. When one of them is another now, the spec is read anew. They are kept in the
+user's own cache folder and never beside the spec: they are Python pickles, and reading one that
+somebody else has written would run what that somebody likes.
 """
 
 from __future__ import annotations
@@ -38,14 +40,16 @@ class Kept(NamedTuple):
 
     looked: Mapping[str, Stamp]
     oracle: frozenset[str]
-    """The names of the functions of its oracle; they themselves are taken from the oracle file each time."""
+    """The names of the functions of its oracle; they themselves are taken from the oracle file
+    each time."""
     judged_by_oracle: bool
     """Whether the signature calls them."""
     spec: Spec
 
 
 def kept_spec(path: str) -> Spec:
-    """Return the compiled spec of a file, at once when it was read before and nothing has changed since.
+    """Return the compiled spec of a file, at once when it was read before and nothing has changed
+    since.
 
     Raises SpecFault with every problem found, as load_spec does.
     """
@@ -64,9 +68,12 @@ def kept_spec(path: str) -> Spec:
 
 
 def folder() -> str:
-    """Return the folder in which specs are kept, below the user's cache folder (XDG Base Directory Specification)."""
+    """Return the folder in which specs are kept, below the user's cache folder (XDG Base Directory
+    Specification)."""
     top = os.environ.get("XDG_CACHE_HOME", "")
-    return os.path.join(top if os.path.isabs(top) else os.path.expanduser("~/.cache"), "keen-matrix", "specs")
+    return os.path.join(
+        top if os.path.isabs(top) else os.path.expanduser("~/.cache"), "keen-matrix", "specs"
+    )
 
 
 def _place_of(path: str) -> str:
@@ -85,11 +92,16 @@ def _place_of(path: str) -> str:
 
 
 def _build() -> list[tuple[str, Stamp]]:
-    """Return what tells this build of the core from any other with the same version: the stamps of its files."""
+    """Return what tells this build of the core from any other with the same version: the stamps of
+    its files."""
     top = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     stamps = []
     for place, _, names in os.walk(top):
-        stamps += [(name, stamp(os.path.join(place, name))) for name in sorted(names) if name.endswith(".py")]
+        stamps += [
+            (name, stamp(os.path.join(place, name)))
+            for name in sorted(names)
+            if name.endswith(".py")
+        ]
     return stamps
 
 
@@ -127,7 +139,11 @@ def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> No
         return
     signature = spec.signature
     judged = signature is not None and bool(signature.functions)
-    bare = replace(spec, signature=replace(signature, functions={})) if judged and signature is not None else spec
+    bare = (
+        replace(spec, signature=replace(signature, functions={}))
+        if judged and signature is not None
+        else spec
+    )
     try:
         names = oracle_names(spec.program.oracle).names
         body = pickle.dumps(Kept(looked, names, judged, bare), protocol=pickle.HIGHEST_PROTOCOL)

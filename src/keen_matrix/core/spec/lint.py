@@ -1,4 +1,5 @@
-"""What is only seen with two places of a spec in view at once: names that are used and names that are known."""
+"""What is only seen with two places of a spec in view at once: names that are used and names that
+are known."""
 
 from __future__ import annotations
 
@@ -8,7 +9,13 @@ from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
 from keen_matrix.core.expect.forms import FORMS, NEEDS
-from keen_matrix.core.expressions import FUNCTIONS, LATER_FUNCTIONS, Expression, Template, called_functions
+from keen_matrix.core.expressions import (
+    FUNCTIONS,
+    LATER_FUNCTIONS,
+    Expression,
+    Template,
+    called_functions,
+)
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
@@ -25,7 +32,9 @@ CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
 
 
-def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bool) -> list[Problem]:
+def cross_checks(
+    source: Source, document: SpecDocument, spec: Spec, *, deep: bool
+) -> list[Problem]:
     """Return the problems that come of several places taken together."""
     checker = _Checker(source, spec)
     checker.program(document)
@@ -38,7 +47,8 @@ def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bo
 
 
 class _Checker:
-    """Walks the raw data beside the compiled spec, so that every problem gets the place where it is written."""
+    """Walks the raw data beside the compiled spec, so that every problem gets the place where it
+    is written."""
 
     def __init__(self, source: Source, spec: Spec) -> None:
         self.source, self.spec = source, spec
@@ -65,7 +75,10 @@ class _Checker:
         for name, launch in launchers.items() if isinstance(launchers, dict) else ():
             self._launch(("program", "launchers", name), launch)
         reference = self.source.data.get("reference")
-        self._launch(("reference", "launch"), reference.get("launch") if isinstance(reference, dict) else None)
+        self._launch(
+            ("reference", "launch"),
+            reference.get("launch") if isinstance(reference, dict) else None,
+        )
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
         self._around(("program",), data, self._all_names() | CASE_NAMES)
@@ -80,7 +93,11 @@ class _Checker:
         if not isinstance(data, dict):
             return
         if document.signature is None:
-            self.add(("refusal",), "[refusal] needs a [signature], which says what must be refused", at_key=True)
+            self.add(
+                ("refusal",),
+                "[refusal] needs a [signature], which says what must be refused",
+                at_key=True,
+            )
         from keen_matrix.core.signature.kinds import KINDS
 
         known = self._all_names() | CASE_NAMES | {"culprit"}
@@ -113,7 +130,9 @@ class _Checker:
         known = {identifier(name) for name in signature.values} | {"words", "argc"}
         for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
             self._expression(("signature", "where", number), text, known)
-        for number, each in enumerate(data["refuse"] if isinstance(data.get("refuse"), list) else []):
+        for number, each in enumerate(
+            data["refuse"] if isinstance(data.get("refuse"), list) else []
+        ):
             self._expression(("signature", "refuse", number, "when"), each.get("when"), known)
         for name, kind in signature.values.items():
             if kind.type in ("file", "dir") and kind.closed and not kind.legal():
@@ -122,14 +141,19 @@ class _Checker:
                                                          expected='[files] with one, or type = "path"'))  # fmt: skip
         asks = any(called_functions(each) & self.oracle for each in signature.conditions)
         if not asks and not any(builder.smallest() for builder in builders(signature)):
-            reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[-1:]
+            reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[
+                -1:
+            ]
             self.add(("signature",), "no vector can be made that this signature accepts", at_key=True,
                      expected=f"examples that are legal ({'; '.join(reason)})")  # fmt: skip
 
     def _all_names(self) -> set[str]:
-        """Return the axes and columns of all matrices: what stands outside of them may be written for any."""
+        """Return the axes and columns of all matrices: what stands outside of them may be written
+        for any."""
         names = {name for matrix in self.spec.matrices for name in (*matrix.axes, *matrix.columns)}
-        for data in self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []:
+        for data in (
+            self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []
+        ):
             axes = data.get("axes") if isinstance(data, dict) else None
             names |= set(axes) if isinstance(axes, dict) else set()
         return names | self._signature_names()
@@ -145,7 +169,9 @@ class _Checker:
     def _launch(self, path: KeyPath, launch: Any) -> None:
         if launch in ("", []) or (isinstance(launch, str) and not launch.strip()):
             what = path[1] if path[1] in ("launch", "build") else f'the launcher "{path[-1]}"'
-            words = "the words of a command" if what == "build" else "the words that start the program"
+            words = (
+                "the words of a command" if what == "build" else "the words that start the program"
+            )
             self.add(path, f"{what} is empty", expected=words)
         elif isinstance(launch, str):
             self._template(path, launch, {"here"})
@@ -159,7 +185,9 @@ class _Checker:
 
         look(path)
         if not os.path.isfile(path):
-            self.add(("program", "oracle"), f"the oracle file {os.path.basename(path)} does not exist")
+            self.add(
+                ("program", "oracle"), f"the oracle file {os.path.basename(path)} does not exist"
+            )
             self.functions = None
             return
         try:
@@ -175,7 +203,9 @@ class _Checker:
         raw = self.source.data.get("matrix")
         if "matrix" not in self.source.data and "signature" not in self.source.data:
             message = "the spec has neither a [[matrix]] nor a [signature]"
-            self.problems.append(Problem(path=self.source.path, message=message, expected="at least one of them"))
+            self.problems.append(
+                Problem(path=self.source.path, message=message, expected="at least one of them")
+            )
         compiled = {matrix.index: matrix for matrix in self.spec.matrices}
         first: dict[str, int] = {}
         for index, data in enumerate(raw if isinstance(raw, list) else []):
@@ -190,13 +220,20 @@ class _Checker:
         if name in first:
             line = self.source.line(("matrix", first[name], "name"))
             expected = f"another name; the first one stands in line {line}"
-            self.add(("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected)
+            self.add(
+                ("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected
+            )
         first.setdefault(name, index)
         if name in {matrix.name for matrix in self.spec.matrices if matrix.family}:
-            self.add(("matrix", index, "name"), f'"{name}" is the name of a derived family', expected="another name")
+            self.add(
+                ("matrix", index, "name"),
+                f'"{name}" is the name of a derived family',
+                expected="another name",
+            )
 
     def _matrix(self, index: int, data: dict[str, Any], matrix: Matrix | None) -> None:
-        """Check one matrix; `matrix` is None when it did not validate, and then its raw data must do."""
+        """Check one matrix; `matrix` is None when it did not validate, and then its raw data must
+        do."""
         path: KeyPath = ("matrix", index)
         raw_axes, raw_columns = data.get("axes"), data.get("columns")
         axes = list(raw_axes) if isinstance(raw_axes, dict) else []
@@ -262,7 +299,9 @@ class _Checker:
     def _rules(self, path: KeyPath, rules: Any, known: set[str]) -> None:
         listed = list(enumerate(rules)) if isinstance(rules, list) else []
         for rule_path, rule in (
-            [(path, rules)] if isinstance(rules, dict) else [((*path, at), each) for at, each in listed]
+            [(path, rules)]
+            if isinstance(rules, dict)
+            else [((*path, at), each) for at, each in listed]
         ):
             for text_path, text, is_expression, inside in _rule_texts(rule_path, rule):
                 if is_expression:
@@ -273,10 +312,18 @@ class _Checker:
 
     def _forms(self, path: KeyPath, rule: Any) -> None:
         """Check what only makes sense beside something else in the same table."""
-        streams = {name: rule.get(name) for name in ("stdout", "stderr")} if isinstance(rule, dict) else {}
+        streams = (
+            {name: rule.get(name) for name in ("stdout", "stderr")}
+            if isinstance(rule, dict)
+            else {}
+        )
         files = rule.get("files") if isinstance(rule, dict) else None
         tables = [((*path, name), table) for name, table in streams.items()]
-        tables += [((*path, "files", name), table) for name, table in files.items()] if isinstance(files, dict) else []
+        tables += (
+            [((*path, "files", name), table) for name, table in files.items()]
+            if isinstance(files, dict)
+            else []
+        )
         while tables:
             where, table = tables.pop()
             if not isinstance(table, dict):
@@ -287,7 +334,11 @@ class _Checker:
                     wanted = " or ".join(f'"{each}"' for each in needs)
                     self.add((*where, key), f'"{key}" is given without {wanted}', at_key=True)
             named = table.get("file")
-            beside = os.path.join(self.spec.here, named) if isinstance(named, str) and "{" not in named else None
+            beside = (
+                os.path.join(self.spec.here, named)
+                if isinstance(named, str) and "{" not in named
+                else None
+            )
             if beside is None:
                 continue
             look(beside)
@@ -329,7 +380,13 @@ class _Checker:
                 continue
             at = offset + max(expression.source.find(name), 0)
             hint = nearest(name, known)
-            expected = None if hint else f"one of {', '.join(sorted(known))}" if known else "no name: there are no axes"
+            expected = (
+                None
+                if hint
+                else f"one of {', '.join(sorted(known))}"
+                if known
+                else "no name: there are no axes"
+            )
             self.add(
                 path,
                 f'"{name}" is neither an axis nor a column here',
@@ -353,7 +410,12 @@ class _Checker:
 
 def leaves_directory(name: str) -> bool:
     """Tell whether a file name of a spec points outside the directory it is meant for."""
-    return not name or os.path.isabs(name) or os.path.normpath(name).split(os.sep)[0] == ".." or "\0" in name
+    return (
+        not name
+        or os.path.isabs(name)
+        or os.path.normpath(name).split(os.sep)[0] == ".."
+        or "\0" in name
+    )
 
 
 def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
@@ -363,7 +425,8 @@ def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
 
 
 def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
-    """Yield every text of a rule that may have fields in it: its key, whether it is an expression, names known only there."""
+    """Yield every text of a rule that may have fields in it: its key, whether it is an expression,
+    names known only there."""
     none = frozenset[str]()
     if not isinstance(rule, dict):
         return
@@ -374,7 +437,8 @@ def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, 
     for name in ("alike", "differs"):
         if isinstance(rule.get(name), dict):
             yield from (
-                (at, text, False, none) for at, text in _texts_of((*path, name, "line"), rule[name].get("line"))
+                (at, text, False, none)
+                for at, text in _texts_of((*path, name, "line"), rule[name].get("line"))
             )
     tables = [((*path, name), rule.get(name)) for name in ("stdout", "stderr")]
     tables += list(_table_texts((*path, "files"), rule.get("files")))
@@ -385,16 +449,26 @@ def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, 
             yield from _table_fields(table_path, table)
 
 
-def _table_fields(path: KeyPath, table: Mapping[str, Any]) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
+def _table_fields(
+    path: KeyPath, table: Mapping[str, Any]
+) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
     """Yield the texts of one table of forms, and of the tables in it, as `_rule_texts` does."""
     none = frozenset[str]()
-    yield from ((at, text, False, none) for at, text in _texts_of((*path, "link"), table.get("link")))
+    yield from (
+        (at, text, False, none) for at, text in _texts_of((*path, "link"), table.get("link"))
+    )
     groups = _groups(table.get("matches"))
     for kind in FORMS.values():
         if kind.texts == "always" or (kind.texts == "template" and not table.get("literal")):
-            yield from ((at, text, False, none) for at, text in _texts_of((*path, kind.key), table.get(kind.key)))
+            yield from (
+                (at, text, False, none)
+                for at, text in _texts_of((*path, kind.key), table.get(kind.key))
+            )
         elif kind.texts == "expression":
-            yield from ((at, text, True, groups) for at, text in _texts_of((*path, kind.key), table.get(kind.key)))
+            yield from (
+                (at, text, True, groups)
+                for at, text in _texts_of((*path, kind.key), table.get(kind.key))
+            )
     for where, inner in tables_in(path, table):
         if isinstance(inner, str):
             yield where, inner, False, none
@@ -403,11 +477,13 @@ def _table_fields(path: KeyPath, table: Mapping[str, Any]) -> Iterator[tuple[Key
 
 
 def tables_in(path: KeyPath, table: Mapping[str, Any]) -> Iterator[tuple[KeyPath, Any]]:
-    """Yield the tables of forms, or texts in their place, that stand in `any`, `all` and `not` of a table."""
+    """Yield the tables of forms, or texts in their place, that stand in `any`, `all` and `not` of
+    a table."""
     for key in ("any", "all"):
         listed = table.get(key)
         yield from (
-            ((*path, key, number), each) for number, each in enumerate(listed if isinstance(listed, list) else ())
+            ((*path, key, number), each)
+            for number, each in enumerate(listed if isinstance(listed, list) else ())
         )
     if "not" in table:
         yield (*path, "not"), table["not"]
@@ -418,7 +494,9 @@ def _texts_of(path: KeyPath, value: Any) -> Iterator[tuple[KeyPath, str]]:
     if isinstance(value, str):
         yield path, value
     elif isinstance(value, list):
-        yield from (((*path, number), each) for number, each in enumerate(value) if isinstance(each, str))
+        yield from (
+            ((*path, number), each) for number, each in enumerate(value) if isinstance(each, str)
+        )
 
 
 def _groups(pattern: Any) -> frozenset[str]:
@@ -426,7 +504,11 @@ def _groups(pattern: Any) -> frozenset[str]:
     import regex
 
     try:
-        return frozenset(regex.compile(pattern).groupindex) if isinstance(pattern, str) else frozenset()
+        return (
+            frozenset(regex.compile(pattern).groupindex)
+            if isinstance(pattern, str)
+            else frozenset()
+        )
     except regex.error:
         return frozenset()
 

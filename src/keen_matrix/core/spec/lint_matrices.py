@@ -1,4 +1,5 @@
-"""What only shows when a spec is thought through: what its matrices come to, and what in them makes no difference."""
+"""What only shows when a spec is thought through: what its matrices come to, and what in them
+makes no difference."""
 
 from __future__ import annotations
 
@@ -38,12 +39,15 @@ def deep_problems(
 ) -> list[Problem]:
     """Return what is wrong or looks wrong with the matrices of a spec that compiles.
 
-    The oracle, whose functions are named `oracle`, is not run: what needs it to be thought through is left out.
-    `used` maps the number of a matrix to the names that its expressions use; None stands for what is outside them.
+    The oracle, whose functions are named `oracle`, is not run: what needs it to be thought through
+    is left out. `used` maps the number of a matrix to the names that its expressions use; None
+    stands for what is outside them.
     """
 
     problems: list[Problem] = []
-    asks = spec.signature is not None and any(called_functions(each) & oracle for each in spec.signature.conditions)
+    asks = spec.signature is not None and any(
+        called_functions(each) & oracle for each in spec.signature.conditions
+    )
     for matrix in spec.matrices:
         if matrix.family:
             problems += [] if asks else _idle_family(spec, source, matrix)
@@ -62,14 +66,22 @@ def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
     if family.vectors:
         return []
     why = f" ({'; '.join(family.left_out)})" if family.left_out else ""
-    path: KeyPath = ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
-    return [source.problem(path, f'the family "{matrix.family}" has no vectors{why}', warning=True, at_key=True)]
+    path: KeyPath = (
+        ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
+    )
+    return [
+        source.problem(
+            path, f'the family "{matrix.family}" has no vectors{why}', warning=True, at_key=True
+        )
+    ]
 
 
 class _DeepChecker:
     """Looks at one matrix."""
 
-    def __init__(self, spec: Spec, matrix: Matrix, source: Source, oracle: frozenset[str], used: Any) -> None:
+    def __init__(
+        self, spec: Spec, matrix: Matrix, source: Source, oracle: frozenset[str], used: Any
+    ) -> None:
         self.spec, self.matrix, self.source = spec, matrix, source
         self._asks = bool(oracle_called(matrix, oracle))
         self.maker = CaseMaker(spec, replace(matrix, where=()) if self._asks else matrix, {})
@@ -107,7 +119,11 @@ class _DeepChecker:
                 self.warn(("axes", name), f'the axis "{name}" is not used anywhere', at_key=True)
         idle = [name for name in self.matrix.columns if name not in self.used]
         for name in idle:
-            at = ("columns", self.matrix.columns.index(name)) if "columns" in self._raw() else ("rows",)
+            at = (
+                ("columns", self.matrix.columns.index(name))
+                if "columns" in self._raw()
+                else ("rows",)
+            )
             self.warn(at, f'the column "{name}" is not used anywhere')
 
     def _raw(self) -> Mapping[str, Any]:
@@ -128,12 +144,18 @@ class _DeepChecker:
             for number, value in enumerate(values):
                 text = as_text(value)
                 if text in first and isinstance(self._raw()["axes"][name], list):
-                    self.warn(("axes", name, number), f'the axis "{name}" has the value {text!r} twice')
+                    self.warn(
+                        ("axes", name, number), f'the axis "{name}" has the value {text!r} twice'
+                    )
                 first.setdefault(text, number)
 
     def _conditions(self) -> None:
-        """Point out conditions that are always or never true, and those that clash. Raises WhereFault, CombineFault."""
-        names = [(number, each) for number, each in enumerate(each for each in self.maker.constraints if each.source)]
+        """Point out conditions that are always or never true, and those that clash. Raises
+        WhereFault, CombineFault."""
+        names = [
+            (number, each)
+            for number, each in enumerate(each for each in self.maker.constraints if each.source)
+        ]
         for number, constraint in names:
             sizes = [self.levels[factor] for factor in constraint.factors]
             if prod(sizes) > MOST_TRIED:
@@ -142,7 +164,9 @@ class _DeepChecker:
             if seen == {True}:
                 self.warn(("where", number), "this condition is always true")
             elif seen == {False}:
-                raise no_rows_fault(self.maker.constraints, [self.maker.constraints.index(constraint)])
+                raise no_rows_fault(
+                    self.maker.constraints, [self.maker.constraints.index(constraint)]
+                )
         clash = clashing(self.levels, self.rules)
         if clash:
             raise no_rows_fault(self.maker.constraints, clash)
@@ -156,9 +180,16 @@ class _DeepChecker:
             for level in range(factor.levels):
                 if level == factor.absent or feasible.possible([number], [level]):
                     continue
-                value = self.layout.values[factor.name][level] if factor.kind in ("axis", "group") else None
+                value = (
+                    self.layout.values[factor.name][level]
+                    if factor.kind in ("axis", "group")
+                    else None
+                )
                 if factor.kind == "axis":
-                    self.warn(("axes", factor.name), f'the value {value!r} of "{factor.name}" can never be taken')
+                    self.warn(
+                        ("axes", factor.name),
+                        f'the value {value!r} of "{factor.name}" can never be taken',
+                    )
                 elif factor.kind == "group" and value is not None:
                     self.warn(("line",), f'"{value}" can never be chosen')
                 elif factor.kind == "rows":
@@ -172,7 +203,11 @@ class _DeepChecker:
             except ValueError as error:
                 raise CombineFault(str(error), "combine") from None
         product = count_rows(self.layout.factors, self.maker.constraints)
-        if strength_of(self.matrix) is not None or product is None or product <= (self.matrix.limit or MOST_VECTORS):
+        if (
+            strength_of(self.matrix) is not None
+            or product is None
+            or product <= (self.matrix.limit or MOST_VECTORS)
+        ):
             return
         expected = f'limit = {product} to mean it, --limit {product} for once, or combine = "pairs"'
         pairs = _pairs_count(self.levels, self.rules)
@@ -180,7 +215,9 @@ class _DeepChecker:
             expected += f", which has {pairs:,}"
         self.found.append(
             self.source.problem(
-                (*self.path, "name"), f'the matrix "{self.matrix.name}" has {product:,} vectors', expected=expected
+                (*self.path, "name"),
+                f'the matrix "{self.matrix.name}" has {product:,} vectors',
+                expected=expected,
             )
         )
 

@@ -1,4 +1,5 @@
-"""From a file to a compiled spec: reading, validating, compiling, with every problem collected on the way."""
+"""From a file to a compiled spec: reading, validating, compiling, with every problem collected on
+the way."""
 
 from __future__ import annotations
 
@@ -66,7 +67,9 @@ from keen_matrix.core.spec.problems import problems_of
 from keen_matrix.core.spec.source import Source, read_source
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 
-if TYPE_CHECKING:  # at run time only for specs with a signature: a third of what a small run's start would cost
+if (
+    TYPE_CHECKING
+):  # at run time only for specs with a signature: a third of what a small run's start would cost
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.signature.values import ValueType
 
@@ -74,7 +77,8 @@ SUFFIX = ".matrix.toml"
 
 
 def load_spec(path: str) -> Spec:
-    """Return the compiled spec of a file. Raises SpecFault with every problem found, each with its place."""
+    """Return the compiled spec of a file. Raises SpecFault with every problem found, each with its
+    place."""
     spec, problems = read_spec(path)
     errors = [problem for problem in problems if problem.severity == "error"]
     if errors or spec is None:
@@ -83,9 +87,11 @@ def load_spec(path: str) -> Spec:
 
 
 def read_spec(path: str, *, deep: bool = False) -> tuple[Spec | None, list[Problem]]:
-    """Return the compiled spec (None when it has errors) and all problems, warnings included, in file order.
+    """Return the compiled spec (None when it has errors) and all problems, warnings included, in
+    file order.
 
-    `deep` also thinks the matrices through: clashing conditions, values that make no difference, sizes.
+    `deep` also thinks the matrices through: clashing conditions, values that make no difference,
+    sizes.
     """
     try:
         source = read_source(path)
@@ -99,13 +105,16 @@ def read_spec(path: str, *, deep: bool = False) -> tuple[Spec | None, list[Probl
 
     problems += compiler.problems
     problems += cross_checks(source, document, spec, deep=deep and not problems)
-    problems = sorted(dict.fromkeys(problems), key=lambda problem: (problem.line, problem.column, problem.message))
+    problems = sorted(
+        dict.fromkeys(problems), key=lambda problem: (problem.line, problem.column, problem.message)
+    )
     failed = any(problem.severity == "error" for problem in problems)
     return (None if failed else spec), problems
 
 
 def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
-    """Return the document, with the parts left out that do not validate; what is wrong with them joins `problems`."""
+    """Return the document, with the parts left out that do not validate; what is wrong with them
+    joins `problems`."""
     try:
         return SpecDocument.model_validate(source.data)
     except ValidationError as error:
@@ -122,7 +131,11 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
         refusal=_part(RefusalTable, data.get("refusal", {})) or RefusalTable(),
         signature=_part(SignatureTable, data["signature"]) if "signature" in data else None,
         files=checked.files if checked else {},
-        mask=[each for each in (_part(MaskTable, raw) for raw in _listed(data.get("mask"))) if each is not None],
+        mask=[
+            each
+            for each in (_part(MaskTable, raw) for raw in _listed(data.get("mask")))
+            if each is not None
+        ],
         reference=_part(ReferenceTable, data["reference"]) if "reference" in data else None,
         matrix=[each if each is not None else _INVALID for each in matrices],
     )
@@ -137,7 +150,8 @@ def _listed(value: Any) -> list[Any]:
 
 
 def _part(model: Any, data: Any) -> Any:
-    """Return what data of the type `model` (a model or an annotation) validates to; None when it does not."""
+    """Return what data of the type `model` (a model or an annotation) validates to; None when it
+    does not."""
     try:
         return TypeAdapter(model).validate_python(data)
     except ValidationError:
@@ -185,7 +199,9 @@ class Compiler:
             return ()
         from keen_matrix.core.expect.refusals import help_rule
 
-        return (help_rule(self.signature, document.signature.help_complete, self._place("signature")),)
+        return (
+            help_rule(self.signature, document.signature.help_complete, self._place("signature")),
+        )
 
     @staticmethod
     def _reference(document: SpecDocument) -> Reference | None:
@@ -193,7 +209,9 @@ class Compiler:
         if table is None:
             return None
         return Reference(
-            launch=launch_templates(table.launch), aspects=tuple(table.aspects), only_accepted=table.only_accepted
+            launch=launch_templates(table.launch),
+            aspects=tuple(table.aspects),
+            only_accepted=table.only_accepted,
         )
 
     def _signature(self, document: SpecDocument, here: str) -> Signature | None:
@@ -209,7 +227,9 @@ class Compiler:
             for name, value in table.values.items()
         }
         fresh = document.program.directory == "fresh"
-        switches = {name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None}
+        switches = {
+            name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None
+        }
         try:
             made = Signature.from_synopsis(
                 table.synopsis, values, table.style, help=table.help, where=table.where,
@@ -218,10 +238,15 @@ class Compiler:
         except SignatureFault as fault:
             steps = [each for each in (fault.key, fault.item) if each not in ("", None)]
             path: KeyPath = ("signature", *steps)
-            self.problems.append(self.source.problem(path, str(fault), suggestion=fault.suggestion, at_key=True))
+            self.problems.append(
+                self.source.problem(path, str(fault), suggestion=fault.suggestion, at_key=True)
+            )
             return None
         known = {name: _known_files(document, value, fresh) for name, value in made.values.items()}
-        types = {name: replace(value, known=known[name], closed=fresh) for name, value in made.values.items()}
+        types = {
+            name: replace(value, known=known[name], closed=fresh)
+            for name, value in made.values.items()
+        }
         functions: Mapping[str, Any] = {}
         if document.program.oracle and (table.where or table.refuse):
             with contextlib.suppress(RunFault):  # lint tells of it
@@ -284,7 +309,8 @@ class Compiler:
         )
 
     def rule(self, table: Expectations, path: KeyPath, promise: Rule | None = None) -> Rule:
-        """Return one rule with the line of every aspect it names. `promise` is what a [refusal] changes."""
+        """Return one rule with the line of every aspect it names. `promise` is what a [refusal]
+        changes."""
         aspects = dict(compiled_aspects(table))
         if promise is not None and isinstance(table, RefusalKind):
             from keen_matrix.core.expect.refusals import blame_aspects
@@ -295,7 +321,10 @@ class Compiler:
         return Rule(
             when=Expression(when) if when else None,
             aspects=aspects,
-            origins={name: f"{shown}:{self.source.line((*path, *_aspect_path(name)))}" for name in aspects},
+            origins={
+                name: f"{shown}:{self.source.line((*path, *_aspect_path(name)))}"
+                for name in aspects
+            },
         )
 
     def matrix(self, index: int, table: MatrixTable, document: SpecDocument, here: str) -> Matrix:
@@ -308,7 +337,9 @@ class Compiler:
         steps = [
             Step(
                 line=line,
-                surroundings=surroundings_of(document.program, table, *([step] if step else []), files=files),
+                surroundings=surroundings_of(
+                    document.program, table, *([step] if step else []), files=files
+                ),
                 rules=self._step_rules(step, (*path, "steps", number)) if step else (),
             )
             for number, (line, step) in enumerate(zip(lines, _steps_of(table), strict=True))
@@ -325,7 +356,10 @@ class Compiler:
             combine=table.combine,
             where=tuple(Expression(text) for text in table.where),
             always=tuple(table.always),
-            focus=tuple((tuple(each.axes), 0 if each.strength == "all" else each.strength) for each in table.focus),
+            focus=tuple(
+                (tuple(each.axes), 0 if each.strength == "all" else each.strength)
+                for each in table.focus
+            ),
             seed=table.seed,
             effort=table.effort,
             limit=table.limit,
@@ -342,39 +376,63 @@ class Compiler:
         """Return masks with their places."""
         shown = os.path.basename(self.source.path)
         return tuple(
-            Mask(each.matches, each.as_, tuple(each.in_), f"{shown}:{self.source.line((*path, number))}")
+            Mask(
+                each.matches,
+                each.as_,
+                tuple(each.in_),
+                f"{shown}:{self.source.line((*path, number))}",
+            )
             for number, each in enumerate(tables)
         )
 
-    def other(self, document: SpecDocument, table: MatrixTable, path: KeyPath) -> OtherLaunch | None:
+    def other(
+        self, document: SpecDocument, table: MatrixTable, path: KeyPath
+    ) -> OtherLaunch | None:
         """Return what every case of a matrix is compared with: by the last rule that says so."""
         found: OtherLaunch | None = None
         tables: list[tuple[KeyPath, Expectations]] = [(("expect",), document.expect)]
         single = isinstance(self.source.data["matrix"][path[1]].get("expect"), dict)
-        tables += [((*path, "expect") if single else (*path, "expect", n), each) for n, each in enumerate(table.expect)]
+        tables += [
+            ((*path, "expect") if single else (*path, "expect", n), each)
+            for n, each in enumerate(table.expect)
+        ]
         for where, rule in tables:
             for name in ("alike", "differs"):
                 asked = getattr(rule, name)
                 if asked is None:
                     continue
                 if getattr(rule, "when", None) or table.steps:
-                    what = "a rule with a condition" if getattr(rule, "when", None) else "a matrix with steps"
+                    what = (
+                        "a rule with a condition"
+                        if getattr(rule, "when", None)
+                        else "a matrix with steps"
+                    )
                     self._problem((*where, name), f'"{name}" does not go with {what}')
                 elif name == "differs" and asked.line is None:
-                    self._problem((*where, name), '"differs" needs "line", other words that make a difference')
+                    self._problem(
+                        (*where, name), '"differs" needs "line", other words that make a difference'
+                    )
                 else:
                     found = self._other_launch(document, asked, (*where, name))
         return found
 
-    def _other_launch(self, document: SpecDocument, asked: Any, where: KeyPath) -> OtherLaunch | None:
+    def _other_launch(
+        self, document: SpecDocument, asked: Any, where: KeyPath
+    ) -> OtherLaunch | None:
         words = None
         if asked.line is not None:
-            line = parse_line(asked.line) if isinstance(asked.line, str) else LineSequence(parse_list(asked.line))
+            line = (
+                parse_line(asked.line)
+                if isinstance(asked.line, str)
+                else LineSequence(parse_list(asked.line))
+            )
             if not all(isinstance(item, Word) for item in line.items):
                 self._problem((*where, "line"), "the line of another launch has no groups; an axis of arrays such as "
                               '[[], ["--bike"]] gives both lines the same choice')  # fmt: skip
                 return None
-            words = tuple(Template("", parts=item.parts) for item in line.items if isinstance(item, Word))
+            words = tuple(
+                Template("", parts=item.parts) for item in line.items if isinstance(item, Word)
+            )
         names = tuple(document.program.launchers)
         if asked.launchers and not names:
             self._problem(where, "the spec has no [program.launchers] to compare")
@@ -382,7 +440,13 @@ class Compiler:
             if name not in names:
                 self._problem((*where, "launchers", number), f'unknown launcher "{name}"',
                               suggestion=nearest(name, names))  # fmt: skip
-        launchers = tuple(asked.launchers) if isinstance(asked.launchers, list) else names if asked.launchers else ()
+        launchers = (
+            tuple(asked.launchers)
+            if isinstance(asked.launchers, list)
+            else names
+            if asked.launchers
+            else ()
+        )
         return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=bool(asked.again), words=words,
                            aspects=tuple(asked.aspects), origin=self._place(*map(str, where[:1])))  # fmt: skip
 
@@ -395,10 +459,14 @@ class Compiler:
             return axis_values(table, here, self.signature.values if self.signature else None)
         except SourceFault as fault:
             key = (fault.key,) if fault.key else ()
-            self.problems.append(self.source.problem((*path, "axes", name, *key), f"axis {name}: {fault}"))
+            self.problems.append(
+                self.source.problem((*path, "axes", name, *key), f"axis {name}: {fault}")
+            )
             return ("?",)
 
-    def rows(self, table: MatrixTable, path: KeyPath, here: str) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+    def rows(
+        self, table: MatrixTable, path: KeyPath, here: str
+    ) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
         """Return the columns and rows of a matrix, inline or from a CSV file."""
         if table.rows is None:
             if table.columns is not None:
@@ -441,7 +509,9 @@ class Compiler:
                 )
                 return (), ()
         picked = [read.header.index(column) for column in table.columns]
-        return tuple(table.columns), tuple(tuple(row[index] for index in picked) for row in read.rows)
+        return tuple(table.columns), tuple(
+            tuple(row[index] for index in picked) for row in read.rows
+        )
 
     def _problem(self, path: KeyPath, message: str, **more: Any) -> None:
         self.problems.append(self.source.problem(path, message, **more))
@@ -452,7 +522,8 @@ def _steps_of(table: MatrixTable) -> list[StepTable | None]:
 
 
 def _lines(table: MatrixTable) -> tuple[list[LineSequence], str]:
-    """Return the line of each step, and the text of all, in which the spans of each line are right."""
+    """Return the line of each step, and the text of all, in which the spans of each line are
+    right."""
     if table.line is not None and not isinstance(table.line, str):
         return [LineSequence(parse_list(table.line))], ""
     texts = [table.line] if table.line is not None else [step.line for step in table.steps or ()]
@@ -462,13 +533,16 @@ def _lines(table: MatrixTable) -> tuple[list[LineSequence], str]:
             lines.append(LineSequence(parse_list(text)))
             continue
         whole += " ; " if whole else ""
-        lines.append(parse_line(" " * len(whole) + text))  # white space in front moves the spans to their place
+        lines.append(
+            parse_line(" " * len(whole) + text)
+        )  # white space in front moves the spans to their place
         whole += text
     return lines, whole
 
 
 def launch_templates(launch: str | Sequence[str]) -> tuple[Template, ...]:
-    """Return the words of a launch text or list, their fields still to be filled in. Raises NotationFault."""
+    """Return the words of a launch text or list, their fields still to be filled in. Raises
+    NotationFault."""
     words = parse_words(launch) if isinstance(launch, str) else parse_list(list(launch))
     return tuple(Template("", parts=word.parts) for word in words)
 
@@ -477,16 +551,23 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
     """Return what surrounds a case: each table's keys laid over those of the tables before it."""
 
     def last(name: str) -> Any:
-        return next((getattr(each, name) for each in reversed(tables) if getattr(each, name) is not None), None)
+        return next(
+            (getattr(each, name) for each in reversed(tables) if getattr(each, name) is not None),
+            None,
+        )
 
     env = {name: value for table in tables for name, value in table.env.items()}
     terminal, stop, timeout = last("terminal"), last("stop"), last("timeout")
     return Surroundings(
         timeout=10.0 if timeout is None else timeout,
         stdin=_stdin(last("stdin")),
-        env=tuple((name, None if value is False else Template(value)) for name, value in env.items()),
+        env=tuple(
+            (name, None if value is False else Template(value)) for name, value in env.items()
+        ),
         files=tuple((name, _put(each)) for name, each in files.items()),
-        terminal=Terminal(columns=terminal.columns, rows=terminal.rows, stderr_apart=terminal.stderr == "apart")
+        terminal=Terminal(
+            columns=terminal.columns, rows=terminal.rows, stderr_apart=terminal.stderr == "apart"
+        )
         if terminal
         else None,
         dialogue=tuple(
@@ -511,7 +592,13 @@ def _template(text: str | None) -> Template | None:
 def _stdin(table: StdinTable | None) -> Stdin | None:
     if table is None:
         return None
-    commands = table.command if isinstance(table.command, list) else [table.command] if table.command else []
+    commands = (
+        table.command
+        if isinstance(table.command, list)
+        else [table.command]
+        if table.command
+        else []
+    )
     return Stdin(
         text=_template(table.text),
         file=_template(table.file),
@@ -523,7 +610,9 @@ def _stdin(table: StdinTable | None) -> Stdin | None:
 def _put(table: PutTable) -> Put:
     return Put(
         text=_template(table.text),
-        data=None if table.bytes_ is None else base64.b64decode(table.bytes_.removeprefix("base64:")),
+        data=None
+        if table.bytes_ is None
+        else base64.b64decode(table.bytes_.removeprefix("base64:")),
         copy=_template(table.copy_),
         folder=bool(table.dir),
         link=_template(table.link),
@@ -563,7 +652,8 @@ def _plain(value: Any) -> Any:
 
 
 def _known_files(document: SpecDocument, value: ValueType, fresh: bool) -> frozenset[str]:
-    """Return the names that a file or dir value can have: what the spec puts in place, or its example beside the spec."""
+    """Return the names that a file or dir value can have: what the spec puts in place, or its
+    example beside the spec."""
     if value.type not in ("file", "dir"):
         return frozenset()
     if not fresh:

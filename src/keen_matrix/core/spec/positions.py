@@ -12,7 +12,8 @@ from keen_matrix.core.spec.keys import KeyPath, Place
 
 
 def find_places(raw: bytes) -> dict[KeyPath, Place]:
-    """Return the place of each key path of a valid TOML text; arrays contribute their items by number."""
+    """Return the place of each key path of a valid TOML text; arrays contribute their items by
+    number."""
     parser = tree_sitter.Parser(tree_sitter.Language(tree_sitter_toml.language()))
     finder = _Finder(raw)
     for node in parser.parse(raw).root_node.named_children:
@@ -35,12 +36,15 @@ class _Finder:
             header, *pairs = (child for child in node.named_children if child.type != "comment")
             base = self.resolve(self.keys(header), opens_item=node.type == "table_array_element")
             for length in range(1, len(base) + 1):
-                self.places.setdefault(base[:length], Place(header.start_byte, header.start_byte, header.end_byte))
+                self.places.setdefault(
+                    base[:length], Place(header.start_byte, header.start_byte, header.end_byte)
+                )
             for pair in pairs:
                 self.pair(base, pair)
 
     def resolve(self, keys: KeyPath, *, opens_item: bool) -> KeyPath:
-        """Return the key path of a header, with the number of the current item after each table array in it."""
+        """Return the key path of a header, with the number of the current item after each table
+        array in it."""
         path: KeyPath = ()
         for index, key in enumerate(keys):
             path = (*path, key)

@@ -31,7 +31,8 @@ _LIMITS = {
 }  # fmt: skip
 
 _FORMER = {"line-count": "number-of-lines", "env-inherit": "env-from-caller"}
-"""Keys by names that they had before, or that one tries, too far from the present ones to be found by likeness."""
+"""Keys by names that they had before, or that one tries, too far from the present ones to be found
+by likeness."""
 
 
 def problems_of(error: ValidationError, source: Source) -> list[Problem]:
@@ -78,13 +79,27 @@ def _problem(error: Any, source: Source) -> Problem:
         return source.problem(path, f"{name} is {kind_of(value)}", expected=_WORDINGS[kind])
     if kind in ("literal_error", "enum"):
         choices = str(context.get("expected", ""))
-        hint = nearest(str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")])
-        return source.problem(path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint)
+        hint = nearest(
+            str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")]
+        )
+        return source.problem(
+            path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint
+        )
     if kind in _LIMITS:
-        limits = ("gt", "ge", "lt", "le", "min_length", "max_length", "pattern")  # the names that pydantic has for them
+        limits = (
+            "gt",
+            "ge",
+            "lt",
+            "le",
+            "min_length",
+            "max_length",
+            "pattern",
+        )  # the names that pydantic has for them
         limit = next((context[name] for name in limits if name in context), "")
         shown = f"{limit:g}" if isinstance(limit, float) else limit
-        return source.problem(path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown))
+        return source.problem(
+            path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown)
+        )
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")
 
 
@@ -95,7 +110,8 @@ def _shown(value: Any) -> str:
 
 
 def written_path(loc: tuple[Any, ...], data: Any) -> tuple[KeyPath, Any]:
-    """Return the key path as written in the file, without the steps that reading put in, and the value there."""
+    """Return the key path as written in the file, without the steps that reading put in, and the
+    value there."""
     path: KeyPath = ()
     for step in loc:
         if isinstance(data, dict):
@@ -147,12 +163,17 @@ def _toml(value: Any) -> str:
     if isinstance(value, dict):
         return "{ " + ", ".join(f"{key} = {_toml(each)}" for key, each in value.items()) + " }"
     return (
-        '"' + value + '"' if isinstance(value, str) else str(value).lower() if isinstance(value, bool) else str(value)
+        '"' + value + '"'
+        if isinstance(value, str)
+        else str(value).lower()
+        if isinstance(value, bool)
+        else str(value)
     )
 
 
 def _models_at(annotation: Any, loc: list[Any]) -> Iterator[type[BaseModel]]:
-    """Yield the models that a location leads to, looking through annotations, unions and containers."""
+    """Yield the models that a location leads to, looking through annotations, unions and
+    containers."""
     for model in _models_in(annotation):
         if not loc:
             yield model

@@ -1,6 +1,7 @@
 """A spec file as text: reading it, its values, and the place of every key and value in it.
 
-Values come from tomllib. Places come from the tree-sitter grammar of TOML, parsed only when a place is asked for.
+Values come from tomllib. Places come from the tree-sitter grammar of TOML, parsed only when a
+place is asked for.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ from keen_matrix.core.errors import Problem, SpecFault, caret_lines
 from keen_matrix.core.spec.keys import KeyPath, Place
 
 MAX_SPEC_BYTES = 4 * 1024 * 1024
-"""Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV files beside it."""
+"""Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
+files beside it."""
 
 
 @dataclass(slots=True)
@@ -38,7 +40,8 @@ class Source:
         return str(Path(self.path).resolve().parent)
 
     def place(self, path: KeyPath) -> Place | None:
-        """Return the place of a key path, or of the nearest enclosing one that is written in the file."""
+        """Return the place of a key path, or of the nearest enclosing one that is written in the
+        file."""
         if self._places is None:
             from keen_matrix.core.spec.positions import (
                 find_places,  # its library is costly, and of use with a fault alone
@@ -52,7 +55,8 @@ class Source:
         return None
 
     def line(self, path: KeyPath) -> int:
-        """Return the line, counted from 1, on which a key path stands; 0 when it is not in the file."""
+        """Return the line, counted from 1, on which a key path stands; 0 when it is not in the
+        file."""
         place = self.place(path)
         return self._raw.count(b"\n", 0, place.key) + 1 if place else 0
 
@@ -67,15 +71,24 @@ class Source:
         at_key: bool = False,
         warning: bool = False,
     ) -> Problem:
-        """Return a problem placed at a value (or its key); `offset` is a place inside a text value."""
+        """Return a problem placed at a value (or its key); `offset` is a place inside a text
+        value."""
         severity: Any = "warning" if warning else "error"
-        problem = Problem(path=self.path, message=message, expected=expected, suggestion=suggestion, severity=severity)
+        problem = Problem(
+            path=self.path,
+            message=message,
+            expected=expected,
+            suggestion=suggestion,
+            severity=severity,
+        )
         place = self.place(path)
         if place is None:
             return problem
         at = place.key if at_key else place.value
         if offset is not None:
-            at += offset_in_token(self._raw[place.value : place.stop].decode(errors="replace"), offset)
+            at += offset_in_token(
+                self._raw[place.value : place.stop].decode(errors="replace"), offset
+            )
         return self._located(problem, len(self._raw[:at].decode(errors="ignore")))
 
     def _located(self, problem: Problem, at: int) -> Problem:
@@ -85,7 +98,8 @@ class Source:
 
 
 def offset_in_token(token: str, offset: int) -> int:
-    """Return where character `offset` of a text value stands in its TOML token, quotes and escapes counted (in bytes)."""
+    """Return where character `offset` of a text value stands in its TOML token, quotes and escapes
+    counted (in bytes)."""
     quotes = 3 if token[:3] in ('"""', "'''") else 1 if token[:1] in "\"'" else 0
     at = quotes
     if quotes == 3 and token[3:4] == "\n":
@@ -95,7 +109,9 @@ def offset_in_token(token: str, offset: int) -> int:
         if at >= len(token) - quotes:
             break
         if escapes and token[at] == "\\":
-            match = re.compile(r"\\(u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|[ \t]*\n\s*|.)", re.DOTALL).match(token, at)
+            match = re.compile(
+                r"\\(u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|[ \t]*\n\s*|.)", re.DOTALL
+            ).match(token, at)
             at = match.end() if match else at + 1
         else:
             at += 1
@@ -103,7 +119,8 @@ def offset_in_token(token: str, offset: int) -> int:
 
 
 def placed(problem: Problem) -> Problem:
-    """Return a problem that names a key with the line and column of that key, where its spec can still be read."""
+    """Return a problem that names a key with the line and column of that key, where its spec can
+    still be read."""
     if not problem.key:
         return problem
     try:
@@ -114,7 +131,8 @@ def placed(problem: Problem) -> Problem:
 
 
 def read_source(path: str) -> Source:
-    """Read a spec file. Raises SpecFault when it cannot be read, is too large, is not UTF-8, or is not TOML."""
+    """Read a spec file. Raises SpecFault when it cannot be read, is too large, is not UTF-8, or is
+    not TOML."""
     raw = _read_bytes(path)
     try:
         text = raw.decode("utf-8-sig")
@@ -123,7 +141,15 @@ def read_source(path: str) -> Source:
         column = error.start - raw.rfind(b"\n", 0, error.start)
         message = f"this is not UTF-8 text (byte 0x{raw[error.start]:02x})"
         raise SpecFault(
-            [Problem(path=path, line=line, column=column, message=message, expected="UTF-8, as TOML requires")]
+            [
+                Problem(
+                    path=path,
+                    line=line,
+                    column=column,
+                    message=message,
+                    expected="UTF-8, as TOML requires",
+                )
+            ]
         ) from None
     digest = hashlib.blake2b(raw, digest_size=16).hexdigest()
     text = text.replace("\r\n", "\n")
@@ -133,7 +159,9 @@ def read_source(path: str) -> Source:
         raise SpecFault([_syntax_problem(path, text, error)]) from None
     except RecursionError:
         raise SpecFault([Problem(path=path, message="values are nested too deep")]) from None
-    except ValueError as error:  # of Python's, where TOML itself has nothing against it: an integer of 5,000 digits
+    except (
+        ValueError
+    ) as error:  # of Python's, where TOML itself has nothing against it: an integer of 5,000 digits
         raise SpecFault([_number_problem(path, text, error)]) from None
     return Source(path, text, data, digest)
 
@@ -154,14 +182,22 @@ def _read_bytes(path: str) -> bytes:
             raise SpecFault([problem])
         return Path(path).read_bytes()
     except OSError as error:
-        raise SpecFault([Problem(path=path, message=f"cannot be read: {error.strerror or error}")]) from None
+        raise SpecFault(
+            [Problem(path=path, message=f"cannot be read: {error.strerror or error}")]
+        ) from None
     except ValueError:
-        raise SpecFault([Problem(path=path.replace("\0", "\\0"), message="a file name cannot contain a NUL")]) from None
+        raise SpecFault(
+            [Problem(path=path.replace("\0", "\\0"), message="a file name cannot contain a NUL")]
+        ) from None
 
 
 def _number_problem(path: str, text: str, error: ValueError) -> Problem:
     """Return the problem of a number that cannot be read, placed at the longest run of digits."""
-    longest = max(re.finditer(r"[0-9_]{4,}", text), key=lambda found: found.end() - found.start(), default=None)
+    longest = max(
+        re.finditer(r"[0-9_]{4,}", text),
+        key=lambda found: found.end() - found.start(),
+        default=None,
+    )
     at = longest.start() if longest else 0
     column = at - (text.rfind("\n", 0, at) + 1) + 1
     return Problem(path=path, line=text.count("\n", 0, at) + 1, column=column, message=f"a number cannot be read: {error}",
@@ -183,4 +219,10 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
             line, column = int(match[1]), int(match[2])
     at = sum(len(each) + 1 for each in lines[: line - 1]) + column - 1
     message = f"this is not valid TOML: {message[:1].lower()}{message[1:]}"
-    return Problem(path=path, line=line, column=column, message=message, excerpt=caret_lines(text, min(at, len(text))))
+    return Problem(
+        path=path,
+        line=line,
+        column=column,
+        message=message,
+        excerpt=caret_lines(text, min(at, len(text))),
+    )

@@ -1,6 +1,8 @@
-"""Expressions tried on the first vectors of each matrix: one that fails in all of them is a mistake of the spec.
+"""Expressions tried on the first vectors of each matrix: one that fails in all of them is a
+mistake of the spec.
 
-Told once, with its place, it is one problem; left to the run it would be a differing case for every vector.
+Told once, with its place, it is one problem; left to the run it would be a differing case for
+every vector.
 """
 
 from __future__ import annotations
@@ -21,7 +23,8 @@ from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
 
 TRIED_VECTORS = 20
-"""Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a property of a vector."""
+"""Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a
+property of a vector."""
 TRY_SECONDS = 1.0
 """Time for all of a matrix's vectors."""
 Part: TypeAlias = "Template | Expression"
@@ -29,7 +32,8 @@ Part: TypeAlias = "Template | Expression"
 
 @dataclass(slots=True)
 class _Tried:
-    """What came of one expression: how often it was tried, how often it failed, and the first failure."""
+    """What came of one expression: how often it was tried, how often it failed, and the first
+    failure."""
 
     where: str
     tried: int = 0
@@ -68,7 +72,8 @@ class _Trial:
 
 
 def shown(template: Template) -> str:
-    """Return a template as it stands in a spec, as far as it is known: its fields where it was cut out of a line."""
+    """Return a template as it stands in a spec, as far as it is known: its fields where it was cut
+    out of a line."""
     return template.source or " ".join(each.source for each in template.expressions)
 
 
@@ -77,9 +82,9 @@ def mistaken_expressions(
 ) -> list[Problem]:
     """Return a problem for each expression that fails in every vector on which it was tried.
 
-    `oracle` are the names of the oracle file's functions: expressions that call one are not tried, since they may take long
-    and ask for much. `functions` are these functions where unfolding may call them; without, no matrix is tried that needs
-    them to be unfolded.
+    `oracle` are the names of the oracle file's functions: expressions that call one are not tried,
+    since they may take long and ask for much. `functions` are these functions where unfolding may
+    call them; without, no matrix is tried that needs them to be unfolded.
     """
     problems: dict[Problem, None] = {}
     for matrix in spec.matrices:
@@ -105,7 +110,10 @@ def mistaken_expressions(
 
 
 def _cases(
-    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None, oracle: frozenset[str]
+    spec: Spec,
+    matrix: Matrix,
+    functions: Mapping[str, Callable[..., Any]] | None,
+    oracle: frozenset[str],
 ) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -116,7 +124,10 @@ def _cases(
 
 def oracle_called(matrix: Matrix, oracle: frozenset[str]) -> frozenset[str]:
     """Return the functions of an oracle, by their names, that unfolding a matrix calls."""
-    return frozenset(name for each in _unfolding_parts(matrix) for name in called_functions(each)) & oracle
+    return (
+        frozenset(name for each in _unfolding_parts(matrix) for name in called_functions(each))
+        & oracle
+    )
 
 
 def _unfolding_parts(matrix: Matrix) -> Iterator[Expression]:
@@ -129,7 +140,11 @@ def _unfolding_parts(matrix: Matrix) -> Iterator[Expression]:
 
 def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
     """Tell at once whether there is anything to try: most specs have constant expectations alone."""
-    rules: Iterable[Any] = [*spec.rules, *matrix.rules, *(rule for step in matrix.steps for rule in step.rules)]
+    rules: Iterable[Any] = [
+        *spec.rules,
+        *matrix.rules,
+        *(rule for step in matrix.steps for rule in step.rules),
+    ]
     if matrix.family and spec.refusal is not None:
         rules = [*rules, *spec.refusal.general, *spec.refusal.kinds.values()]
     around = [template for step in matrix.steps for _, template in step.surroundings.templates]
@@ -156,7 +171,8 @@ def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
 
 
 def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
-    """Try the conditions of rules, then the expectations that have the last word; others are never asked."""
+    """Try the conditions of rules, then the expectations that have the last word; others are never
+    asked."""
     for rule in rules:
         if rule.when is not None:
             where = next(iter(rule.origins.values()), "")
@@ -177,7 +193,8 @@ def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
 
 
 def parts_of(values: Iterable[Any]) -> Iterator[Part]:
-    """Yield the templates and expressions in values, however deep they stand; not those of `holds`, which see a match."""
+    """Yield the templates and expressions in values, however deep they stand; not those of
+    `holds`, which see a match."""
     stack = list(values)
     while stack:
         each = stack.pop()
@@ -192,13 +209,16 @@ def parts_of(values: Iterable[Any]) -> Iterator[Part]:
 
 
 def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> Problem:
-    """Return the problem that a failing expression is, at its place in the spec as far as that can be found."""
+    """Return the problem that a failing expression is, at its place in the spec as far as that can
+    be found."""
     from keen_matrix.core.spec.source import read_source
 
     message = f"{text or fault}, in every vector that was tried"
     text = read_source(spec.path).text
     if not fault.source:
-        return Problem(path=spec.path, line=int(where.rpartition(":")[2] or 0), column=1, message=message)
+        return Problem(
+            path=spec.path, line=int(where.rpartition(":")[2] or 0), column=1, message=message
+        )
     line = where.rpartition(":")[2]
     number = int(line) if line.isdecimal() else 0
     lines = text.split("\n")

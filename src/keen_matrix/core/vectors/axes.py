@@ -41,7 +41,8 @@ class SourceFault(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class DecimalRange(Sequence[Any]):
-    """The numbers from `start` in steps of `step`, exact in decimals. Whole numbers are ints, others floats."""
+    """The numbers from `start` in steps of `step`, exact in decimals. Whole numbers are ints,
+    others floats."""
 
     start: Decimal
     step: Decimal
@@ -65,7 +66,8 @@ class DecimalRange(Sequence[Any]):
 
 
 def decimal_range(start: float, to: float, step: float) -> Sequence[Any]:
-    """Return the numbers from `start` to `to`, both included when a step lands there. `step` must not be 0."""
+    """Return the numbers from `start` to `to`, both included when a step lands there. `step` must
+    not be 0."""
     if all(isinstance(each, int) for each in (start, to, step)):
         return range(int(start), int(to) + (1 if step > 0 else -1), int(step))
     first, last, by = (Decimal(repr(each)) for each in (start, to, step))
@@ -76,7 +78,8 @@ Types: TypeAlias = "Mapping[str, ValueType] | None"
 
 
 def axis_values(table: AxisTable, here: str, types: Types = None) -> Values:
-    """Return the values that an axis table stands for; files are looked up beside the spec, NAMEs in `types`.
+    """Return the values that an axis table stands for; files are looked up beside the spec, NAMEs
+    in `types`.
 
     Raises SourceFault.
     """
@@ -181,10 +184,13 @@ def _every(kind: ValueType) -> Values:
 
 
 def _sample(values: Values, count: int, seed: int) -> Values:
-    """Draw `count` values without putting back, in the order of the source, the same for every machine."""
+    """Draw `count` values without putting back, in the order of the source, the same for every
+    machine."""
     if count > len(values):
         raise SourceFault(f"cannot draw {count} of {len(values)} values", "sample")
-    return tuple(values[index] for index in sorted(random.Random(seed).sample(range(len(values)), count)))
+    return tuple(
+        values[index] for index in sorted(random.Random(seed).sample(range(len(values)), count))
+    )
 
 
 def read_text(path: str, name: str) -> str:
@@ -192,7 +198,9 @@ def read_text(path: str, name: str) -> str:
     look(path)
     try:
         if not os.path.isfile(path):
-            raise SourceFault(f"{name} is not a file" if os.path.exists(path) else f"{name} does not exist")
+            raise SourceFault(
+                f"{name} is not a file" if os.path.exists(path) else f"{name} does not exist"
+            )
         if os.path.getsize(path) > MAX_SOURCE_BYTES:
             raise SourceFault(f"{name} has more than {MAX_SOURCE_BYTES:,} bytes")
         with open(path, encoding="utf-8-sig", newline="") as file:
@@ -227,7 +235,8 @@ class CsvTable:
 
 
 def read_csv(path: str, name: str) -> CsvTable:
-    """Read a CSV file (RFC 4180) with a header line. Raises SourceFault naming the line of an uneven row."""
+    """Read a CSV file (RFC 4180) with a header line. Raises SourceFault naming the line of an
+    uneven row."""
     reader = csv.reader(io.StringIO(read_text(path, name)), strict=True)
     try:
         header = tuple(next(reader, []))

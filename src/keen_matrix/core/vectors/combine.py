@@ -20,7 +20,8 @@ Row = tuple[int, ...]
 
 
 class CombineFault(KeenMatrixError):
-    """A matrix cannot be combined as it asks; `key` is the key of the matrix to blame, `number` the item of it."""
+    """A matrix cannot be combined as it asks; `key` is the key of the matrix to blame, `number`
+    the item of it."""
 
     def __init__(self, message: str, key: str = "", number: int | None = None) -> None:
         self.key, self.number = key, number
@@ -37,7 +38,8 @@ def strength_of(matrix: Matrix) -> int | None:
 def rows_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Iterator[Row]:
     """Yield the rows of levels that a matrix takes, in a fixed order.
 
-    Raises CombineFault when what the matrix asks for cannot be had, and WhereFault when a condition fails.
+    Raises CombineFault when what the matrix asks for cannot be had, and WhereFault when a
+    condition fails.
     """
     if strength_of(matrix) is None:
         return all_rows(layout.factors, constraints)
@@ -77,7 +79,8 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
 
 
 def possible_strength(matrix: Matrix, layout: Layout) -> int:
-    """Return the strength to combine with. Raises CombineFault when a number is asked for that there are no axes for."""
+    """Return the strength to combine with. Raises CombineFault when a number is asked for that
+    there are no axes for."""
     strength, have = strength_of(matrix), len(layout.factors)
     assert strength is not None
     if strength <= have:
@@ -85,7 +88,9 @@ def possible_strength(matrix: Matrix, layout: Layout) -> int:
     if matrix.combine in STRENGTHS and have:
         return have  # every pair of a single axis is each of its values
     noun = "1 axis" if have == 1 else f"{have} axes and groups"
-    raise CombineFault(f"a strength of {strength} needs as many axes; this matrix has {noun}", "combine")
+    raise CombineFault(
+        f"a strength of {strength} needs as many axes; this matrix has {noun}", "combine"
+    )
 
 
 def no_rows_fault(constraints: Sequence[Constraint], clash: Sequence[int]) -> CombineFault:
@@ -106,7 +111,14 @@ def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
         if name not in layout.names:
             raise CombineFault(f'"{name}" is neither an axis nor a column', "always", number)
         values = layout.values[name]
-        level = next((at for at in range(len(values)) if values[at] == value and type(values[at]) is type(value)), None)
+        level = next(
+            (
+                at
+                for at in range(len(values))
+                if values[at] == value and type(values[at]) is type(value)
+            ),
+            None,
+        )
         if level is None:
             level = next((at for at in range(len(values)) if values[at] == value), None)
         if level is None:
@@ -117,7 +129,8 @@ def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
 
 
 def focus_levels(matrix: Matrix, layout: Layout, number: int) -> tuple[tuple[int, ...], int]:
-    """Return the factors and the strength of one focus; a strength of 0 stands for all of them. Raises CombineFault."""
+    """Return the factors and the strength of one focus; a strength of 0 stands for all of them.
+    Raises CombineFault."""
     names, strength = matrix.focus[number]
     for name in names:
         if name not in layout.names:
@@ -125,6 +138,8 @@ def focus_levels(matrix: Matrix, layout: Layout, number: int) -> tuple[tuple[int
     factors = tuple(dict.fromkeys(layout.names[name] for name in names))
     if strength > len(factors):
         raise CombineFault(
-            f"a strength of {strength} needs as many axes; the focus has {len(factors)}", "focus", number
+            f"a strength of {strength} needs as many axes; the focus has {len(factors)}",
+            "focus",
+            number,
         )
     return factors, strength or len(factors)

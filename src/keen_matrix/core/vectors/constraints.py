@@ -1,6 +1,8 @@
-"""Constraints between factors: the `where` expressions of a matrix, and the conditions of its optional parts.
+"""Constraints between factors: the `where` expressions of a matrix, and the conditions of its
+optional parts.
 
-Each is evaluated on the levels of the factors it names only, once per combination; the results are kept.
+Each is evaluated on the levels of the factors it names only, once per combination; the results are
+kept.
 """
 
 from __future__ import annotations
@@ -16,14 +18,16 @@ from keen_matrix.core.vectors.factors import Factor, Layout
 
 
 class WhereFault(ExpressionFault):
-    """A `where` expression failed for some values; `number` counts the expressions of its matrix from 0."""
+    """A `where` expression failed for some values; `number` counts the expressions of its matrix
+    from 0."""
 
     number = 0
 
 
 @dataclass(slots=True)
 class Constraint:
-    """A condition on a few factors. `source` is the expression, or empty for the condition of an optional part."""
+    """A condition on a few factors. `source` is the expression, or empty for the condition of an
+    optional part."""
 
     factors: tuple[int, ...]
     test: Callable[[tuple[int, ...]], bool]
@@ -39,9 +43,13 @@ class Constraint:
         return known
 
 
-def constraints_of(matrix: Matrix, layout: Layout, here: str, functions: Any = None) -> list[Constraint]:
+def constraints_of(
+    matrix: Matrix, layout: Layout, here: str, functions: Any = None
+) -> list[Constraint]:
     """Return the constraints of a matrix: the conditions of optional parts first."""
-    made = [_presence(number, factor) for number, factor in enumerate(layout.factors) if factor.parents]
+    made = [
+        _presence(number, factor) for number, factor in enumerate(layout.factors) if factor.parents
+    ]
     scope_functions = {**FUNCTIONS, **(functions or {})}
     for number, expression in enumerate(matrix.where):
         made.append(_where(expression, number, layout, here, scope_functions))
@@ -59,13 +67,17 @@ def _presence(number: int, factor: Factor) -> Constraint:
     return Constraint((number, *groups), test)
 
 
-def _where(expression: Expression, number: int, layout: Layout, here: str, functions: Any) -> Constraint:
+def _where(
+    expression: Expression, number: int, layout: Layout, here: str, functions: Any
+) -> Constraint:
     names = sorted(name for name in expression.names if name in layout.names)
     factors = tuple(sorted({layout.names[name] for name in names}))
     lookups = [(name, factors.index(layout.names[name]), layout.values[name]) for name in names]
 
     def test(levels: tuple[int, ...]) -> bool:
-        scope = Scope({"here": here, **{name: values[levels[at]] for name, at, values in lookups}}, functions)
+        scope = Scope(
+            {"here": here, **{name: values[levels[at]] for name, at, values in lookups}}, functions
+        )
         try:
             return bool(expression.evaluate(scope))
         except ExpressionFault as fault:
@@ -76,10 +88,14 @@ def _where(expression: Expression, number: int, layout: Layout, here: str, funct
     return Constraint(factors, test, expression.source)
 
 
-def all_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> Iterator[tuple[int, ...]]:
-    """Yield every row that meets all constraints, the first factor changing slowest; nothing is stored.
+def all_rows(
+    factors: Sequence[Factor], constraints: Sequence[Constraint]
+) -> Iterator[tuple[int, ...]]:
+    """Yield every row that meets all constraints, the first factor changing slowest; nothing is
+    stored.
 
-    A constraint is asked as soon as the last factor it names is set, so that no dead branch is followed further.
+    A constraint is asked as soon as the last factor it names is set, so that no dead branch is
+    followed further.
     """
     if any(not constraint.factors and not constraint.allows(()) for constraint in constraints):
         return iter(())
@@ -90,7 +106,9 @@ def all_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> It
     return _walk([range(factor.levels) for factor in factors], due)
 
 
-def _walk(levels: Sequence[range], due: Sequence[Sequence[Constraint]]) -> Iterator[tuple[int, ...]]:
+def _walk(
+    levels: Sequence[range], due: Sequence[Sequence[Constraint]]
+) -> Iterator[tuple[int, ...]]:
     count = len(levels)
     if count == 0:
         yield ()
@@ -124,10 +142,12 @@ MAX_STATES = 2_000_000
 
 
 def count_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> int | None:
-    """Return how many rows meet all constraints, without making them; None when that would take too much memory.
+    """Return how many rows meet all constraints, without making them; None when that would take
+    too much memory.
 
-    Factors are set one after another; partial rows that agree in every factor a later constraint still reads are
-    counted together, so the cost grows with how far constraints reach, not with the product.
+    Factors are set one after another; partial rows that agree in every factor a later constraint
+    still reads are counted together, so the cost grows with how far constraints reach, not with
+    the product.
     """
     if any(not constraint.factors and not constraint.allows(()) for constraint in constraints):
         return 0
@@ -142,7 +162,9 @@ def count_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> 
     for number in linked:
         due = [constraint for constraint in named if max(constraint.factors) == number]
         kept = tuple(
-            each for each in (*held, number) if any(each in c.factors and max(c.factors) > number for c in named)
+            each
+            for each in (*held, number)
+            if any(each in c.factors and max(c.factors) > number for c in named)
         )
         if len(states) * factors[number].levels > MAX_STATES * 4:
             return None

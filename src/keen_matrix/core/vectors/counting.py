@@ -17,8 +17,11 @@ MERGE_CHECK = 200_000
 """Rows up to which identical vectors are counted by unfolding them; beyond, the count is of rows."""
 
 
-def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None) -> int | None:
-    """Return how many rows the full product of a matrix has, constraints kept; None when that cannot be told cheaply."""
+def product_count(
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None
+) -> int | None:
+    """Return how many rows the full product of a matrix has, constraints kept; None when that
+    cannot be told cheaply."""
     from keen_matrix.core.vectors.faults import told_of_spec
 
     layout = layout_of(matrix)
@@ -28,14 +31,17 @@ def product_count(spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[.
 
 
 def matrix_count(spec: Spec, matrix: Matrix) -> int | None:
-    """Return how many rows a matrix takes, identical vectors not yet merged; None when only unfolding tells."""
+    """Return how many rows a matrix takes, identical vectors not yet merged; None when only
+    unfolding tells."""
     if matrix.family:
         return _family_size(spec, matrix)
     return product_count(spec, matrix) if strength_of(matrix) is None else None
 
 
 def _family_size(spec: Spec, matrix: Matrix) -> int:
-    from keen_matrix.core.vectors.derived import family_for  # costly, and of use with a signature alone
+    from keen_matrix.core.vectors.derived import (
+        family_for,
+    )  # costly, and of use with a signature alone
 
     return len(family_for(spec, matrix).vectors)
 

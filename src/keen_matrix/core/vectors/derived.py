@@ -41,7 +41,9 @@ def shown_bindings(judgement: Judgement) -> dict[str, Any]:
     return dict(judgement.bindings)
 
 
-def standing_of(signature: Signature, words: Sequence[str], judgement: Judgement | None = None) -> Standing:
+def standing_of(
+    signature: Signature, words: Sequence[str], judgement: Judgement | None = None
+) -> Standing:
     """Return what a signature says of a vector, as a case carries it."""
     found = signature.judge(words) if judgement is None else judgement
     names = named_values(signature, signature.forms[0], found.bindings, words)

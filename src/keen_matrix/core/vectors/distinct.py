@@ -1,8 +1,9 @@
 """Telling, without unfolding, that no two rows of a matrix give the same vector.
 
-The line is looked at as a grammar: when at every choice the next word alone tells which way was taken (the LL(1)
-condition, with the values of an axis as the words that its place can begin with), the words can be read back to the
-levels that gave them. Only then need no vector be remembered to find identical ones.
+The line is looked at as a grammar: when at every choice the next word alone tells which way was
+taken (the LL(1) condition, with the values of an axis as the words that its place can begin with),
+the words can be read back to the levels that gave them. Only then need no vector be remembered to
+find identical ones.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ from keen_matrix.core.notation.nodes import Field, Group, Sequence, Word
 from keen_matrix.core.vectors.factors import Layout
 
 MOST_VALUES = 100_000
-"""Values of an axis that are looked at; ranges of numbers are known to be distinct without looking."""
+"""Values of an axis that are looked at; ranges of numbers are known to be distinct without
+looking."""
 
 END = None
 """Stands for the end of the vector among the words that can come next."""
@@ -26,7 +28,8 @@ class _Unclear(Exception):
 
 
 def provably_distinct(matrix: Matrix, layout: Layout) -> bool:
-    """Return True only when no two rows can give the same vector; False when that is not so, or is not plain to see."""
+    """Return True only when no two rows can give the same vector; False when that is not so, or is
+    not plain to see."""
     if len(matrix.steps) > 1:
         return False
     used: set[str] = set()
@@ -39,16 +42,25 @@ def provably_distinct(matrix: Matrix, layout: Layout) -> bool:
     return axes <= used and not matrix.columns and not layout.hidden and matrix.combine != "zip"
 
 
-def _first_words(sequence: Sequence, follow: set[str | None], matrix: Matrix, used: set[str]) -> set[str | None]:
-    """Return the words that a sequence can begin with, given those that can follow it. Raises _Unclear."""
+def _first_words(
+    sequence: Sequence, follow: set[str | None], matrix: Matrix, used: set[str]
+) -> set[str | None]:
+    """Return the words that a sequence can begin with, given those that can follow it. Raises
+    _Unclear."""
     for item in reversed(sequence.items):
         if item.glued:
             raise _Unclear
-        follow = _word_first(item, matrix, used) if isinstance(item, Word) else _group_first(item, follow, matrix, used)
+        follow = (
+            _word_first(item, matrix, used)
+            if isinstance(item, Word)
+            else _group_first(item, follow, matrix, used)
+        )
     return follow
 
 
-def _group_first(group: Group, follow: set[str | None], matrix: Matrix, used: set[str]) -> set[str | None]:
+def _group_first(
+    group: Group, follow: set[str | None], matrix: Matrix, used: set[str]
+) -> set[str | None]:
     ways = [_first_words(alternative, follow, matrix, used) for alternative in group.alternatives]
     if group.optional:
         ways.append(follow)
@@ -65,7 +77,12 @@ def _word_first(word: Word, matrix: Matrix, used: set[str]) -> set[str | None]:
     if literal is not None:
         return {literal}
     (part,) = word.parts if len(word.parts) == 1 else (None,)
-    if not isinstance(part, Field) or part.format or part.conversion or part.source not in matrix.axes:
+    if (
+        not isinstance(part, Field)
+        or part.format
+        or part.conversion
+        or part.source not in matrix.axes
+    ):
         raise _Unclear
     values: Any = matrix.axes[part.source]
     if len(values) > MOST_VALUES:

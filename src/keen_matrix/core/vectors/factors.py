@@ -1,7 +1,7 @@
 """The factors of a matrix: everything that has a choice of levels, axes and groups and rows alike.
 
-A factor that stands only inside a part of the line that may be left out is *conditional*: it has one more level, absent,
-which it takes exactly when none of its parts is in the vector.
+A factor that stands only inside a part of the line that may be left out is *conditional*: it has
+one more level, absent, which it takes exactly when none of its parts is in the vector.
 """
 
 from __future__ import annotations
@@ -24,13 +24,15 @@ _Path: TypeAlias = tuple[tuple[Group, int], ...]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Factor:
-    """Something with a choice. `levels` counts absent when the factor is conditional; absent is the last level."""
+    """Something with a choice. `levels` counts absent when the factor is conditional; absent is
+    the last level."""
 
     name: str
     kind: Literal["rows", "axis", "group", "tuple"]
     levels: int
     parents: tuple[tuple[int, int], ...] = ()
-    """Pairs of a group's factor number and one of its levels; any of them makes this factor present."""
+    """Pairs of a group's factor number and one of its levels; any of them makes this factor
+    present."""
 
     @property
     def absent(self) -> int | None:
@@ -71,14 +73,16 @@ class _WithAbsent(Sequence[Any]):
 def layout_of(matrix: Matrix) -> Layout:
     """Return the factors of a matrix.
 
-    Rows come first, then the axes that are always there in the order of the spec, then the groups in the order of the
-    line, each followed by the axes that stand only inside it: a simple vector comes before those with more in them.
+    Rows come first, then the axes that are always there in the order of the spec, then the groups
+    in the order of the line, each followed by the axes that stand only inside it: a simple vector
+    comes before those with more in them.
     """
     return _LayoutMaker(matrix).made()
 
 
 class _LayoutMaker:
-    """Collects factors in order; numbers of groups are settled first, since conditional factors point at them."""
+    """Collects factors in order; numbers of groups are settled first, since conditional factors
+    point at them."""
 
     def __init__(self, matrix: Matrix) -> None:
         self.matrix = matrix
@@ -87,7 +91,9 @@ class _LayoutMaker:
         self.axes = [name for name in matrix.axes if name not in matrix.columns]
         self.zipped = matrix.combine == "zip" and len(self.axes) > 1
         self.paths = {
-            name: used[name] for name in self.axes if name in used and name not in free and () not in used[name]
+            name: used[name]
+            for name in self.axes
+            if name in used and name not in free and () not in used[name]
         }
         self.factors: list[Factor] = []
         self.names: dict[str, int] = {}
@@ -96,11 +102,17 @@ class _LayoutMaker:
 
     def _group_numbers(self) -> dict[int, int]:
         """Return the factor number that each group will get: one pass over the order of made()."""
-        number = bool(self.matrix.columns) + (1 if self.zipped else len(self.axes) - len(self.paths))
+        number = bool(self.matrix.columns) + (
+            1 if self.zipped else len(self.axes) - len(self.paths)
+        )
         numbers: dict[int, int] = {}
         for group, _ in self.groups:
             numbers[id(group)] = number
-            number += 1 + (0 if self.zipped else sum(1 for name in self.paths if self._last_group(name) is group))
+            number += 1 + (
+                0
+                if self.zipped
+                else sum(1 for name in self.paths if self._last_group(name) is group)
+            )
         return numbers
 
     def _last_group(self, name: str) -> Group:
@@ -127,7 +139,11 @@ class _LayoutMaker:
                 for name in self.paths:
                     if self._last_group(name) is group:
                         self._add_axis(name)
-        hidden = {name: _parents(paths, self.numbers) for name, paths in self.paths.items()} if self.zipped else {}
+        hidden = (
+            {name: _parents(paths, self.numbers) for name, paths in self.paths.items()}
+            if self.zipped
+            else {}
+        )
         return Layout(
             factors=tuple(self.factors),
             names=self.names,
@@ -144,8 +160,13 @@ class _LayoutMaker:
     def _add_axis(self, name: str) -> None:
         values = self.matrix.axes[name]
         parents = _parents(self.paths.get(name, []), self.numbers)
-        self.names[name], self.values[name] = len(self.factors), _WithAbsent(values) if parents else values
-        self.factors.append(Factor(name=name, kind="axis", levels=len(values) + bool(parents), parents=parents))
+        self.names[name], self.values[name] = (
+            len(self.factors),
+            _WithAbsent(values) if parents else values,
+        )
+        self.factors.append(
+            Factor(name=name, kind="axis", levels=len(values) + bool(parents), parents=parents)
+        )
 
     def _add_group(self, group: Group, path: _Path) -> None:
         text = self.matrix.line_text
@@ -183,7 +204,8 @@ def _groups(sequence: LineSequence, path: _Path) -> Iterator[tuple[Group, _Path]
 
 
 def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
-    """Return for each name the parts of the line that use it, and the names that are used outside every group."""
+    """Return for each name the parts of the line that use it, and the names that are used outside
+    every group."""
     from keen_matrix.core.expressions import Expression
 
     used: dict[str, list[_Path]] = {}
@@ -201,14 +223,17 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
     visit(matrix.line, ())
     free = {name for name, paths in used.items() if () in paths}
     templates = [template for step in matrix.steps for _, template in step.surroundings.templates]
-    templates += [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
+    templates += (
+        [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
+    )
     for template in templates:
         free |= template.names
     return used, free
 
 
 def _parents(paths: list[_Path], numbers: Mapping[int, int]) -> tuple[tuple[int, int], ...]:
-    """Return the innermost group and level of each path: that level is only taken when the outer ones are."""
+    """Return the innermost group and level of each path: that level is only taken when the outer
+    ones are."""
     if not paths or () in paths:
         return ()
     return tuple(dict.fromkeys((numbers[id(path[-1][0])], path[-1][1]) for path in paths))

@@ -11,12 +11,14 @@ from keen_matrix.core.vectors.combine import CombineFault
 from keen_matrix.core.vectors.constraints import WhereFault
 
 MOST_VECTORS = 100_000
-"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that says so."""
+"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that
+says so."""
 
 
 @contextmanager
 def told_of_spec(spec: Spec, matrix: Matrix) -> Iterator[None]:
-    """Turn what goes wrong while a matrix is combined into a SpecFault that names the key it comes of."""
+    """Turn what goes wrong while a matrix is combined into a SpecFault that names the key it comes
+    of."""
     try:
         yield
     except (CombineFault, WhereFault) as fault:
@@ -30,4 +32,6 @@ def fault_problem(path: str, matrix: Matrix, fault: CombineFault | WhereFault) -
         return Problem(path=path, message=str(fault), key=(*place, "where", fault.number))
     key = (fault.key,) if fault.key else ()
     number = (fault.number,) if fault.number is not None else ()
-    return Problem(path=path, message=f'matrix "{matrix.name}": {fault}', key=(*place, *key, *number))
+    return Problem(
+        path=path, message=f'matrix "{matrix.name}": {fault}', key=(*place, *key, *number)
+    )

@@ -23,7 +23,9 @@ def case_id(key: Iterable[str]) -> str:
 
 def case_id_of(key: str) -> str:
     """Return the id of a case from its texts joined by NUL."""
-    number = int.from_bytes(blake2b(key.encode("utf-8", "surrogateescape"), digest_size=8).digest(), "big")
+    number = int.from_bytes(
+        blake2b(key.encode("utf-8", "surrogateescape"), digest_size=8).digest(), "big"
+    )
     pairs = _PAIRS
     return "".join((
         pairs[number & 1023], pairs[number >> 10 & 1023], pairs[number >> 20 & 1023], pairs[number >> 30 & 1023],
@@ -32,7 +34,8 @@ def case_id_of(key: str) -> str:
 
 
 def shard_of(id: str, parts: int) -> int:
-    """Return the part, counted from 1, that a case belongs to: by its id alone, so that cases added later move no other."""
+    """Return the part, counted from 1, that a case belongs to: by its id alone, so that cases
+    added later move no other."""
     number = 0
     for character in id:
         number = number * len(ALPHABET) + ALPHABET.index(character)

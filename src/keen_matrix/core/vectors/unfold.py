@@ -29,10 +29,11 @@ _json = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circul
 
 
 def unfold(spec: Spec, functions: Mapping[str, Callable[..., Any]] | None = None) -> Iterator[Case]:
-    """Yield every case of a spec in the order of the spec; identical vectors of a matrix come once.
+    """Yield every case of a spec in the order of the spec; identical vectors of a matrix come
+    once.
 
-    `functions` are those of the spec's oracle file (default: loaded from it when the spec names one).
-    Raises WhereFault when a `where` fails for some values.
+    `functions` are those of the spec's oracle file (default: loaded from it when the spec names
+    one). Raises WhereFault when a `where` fails for some values.
     """
     sequence = 0
     for matrix in spec.matrices:
@@ -42,7 +43,10 @@ def unfold(spec: Spec, functions: Mapping[str, Callable[..., Any]] | None = None
 
 
 def unfold_matrix(
-    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None, start: int = 0
+    spec: Spec,
+    matrix: Matrix,
+    functions: Mapping[str, Callable[..., Any]] | None = None,
+    start: int = 0,
 ) -> Iterator[Case]:
     """Yield the cases of one matrix, numbered from `start`."""
     if functions is None:
@@ -50,12 +54,18 @@ def unfold_matrix(
 
         functions = named_functions(spec.program.oracle)
     if matrix.family:
-        from keen_matrix.core.vectors.derived import family_cases  # costly, and of use with a signature alone
+        from keen_matrix.core.vectors.derived import (
+            family_cases,
+        )  # costly, and of use with a signature alone
 
         cases = family_cases(spec, matrix, start)
     else:
         cases = CaseMaker(spec, matrix, functions).cases(start)
-    yield from cases if spec.reference is None else (with_reference(case, spec.reference) for case in cases)
+    yield from (
+        cases
+        if spec.reference is None
+        else (with_reference(case, spec.reference) for case in cases)
+    )
 
 
 def _standing(spec: Spec, words: tuple[str, ...]) -> Standing:
@@ -66,10 +76,13 @@ def _standing(spec: Spec, words: tuple[str, ...]) -> Standing:
 
 
 def with_reference(case: Case, reference: Reference) -> Case:
-    """Return a case that is also given to the reference program, unless it is compared with something already."""
+    """Return a case that is also given to the reference program, unless it is compared with
+    something already."""
     if case.relation is None and not case.more and not case.fault:
         name: RelationName = "reference-accepted" if reference.only_accepted else "reference"
-        relation = Relation(name=name, fresh=(True, True), launchers=("", "reference"), aspects=reference.aspects)
+        relation = Relation(
+            name=name, fresh=(True, True), launchers=("", "reference"), aspects=reference.aspects
+        )
         return replace(case, more=(case.argv,), relation=relation)
     return case
 
@@ -77,14 +90,18 @@ def with_reference(case: Case, reference: Reference) -> Case:
 class CaseMaker:
     """Makes the cases of one matrix from rows of levels."""
 
-    def __init__(self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]]) -> None:
+    def __init__(
+        self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]]
+    ) -> None:
         self.spec, self.matrix = spec, matrix
         self.layout: Layout = layout_of(matrix)
         self.constraints = constraints_of(matrix, self.layout, spec.here, functions)
         self._functions = every = {**FUNCTIONS, **functions}
         lines = [step.line for step in matrix.steps]
         self._words, *self._more = [_Words(line, self.layout, spec.here, every) for line in lines]
-        self._lookups = [(name, number, self.layout.values[name]) for name, number in self.layout.names.items()]
+        self._lookups = [
+            (name, number, self.layout.values[name]) for name, number in self.layout.names.items()
+        ]
         self._around = _varying_surroundings(matrix)
         self._standing = _Kept(partial(_standing, spec))
         self.distinct = provably_distinct(matrix, self.layout)
@@ -93,7 +110,8 @@ class CaseMaker:
         """Rows so far whose vector an earlier row had given already."""
 
     def rows(self) -> Iterator[Row]:
-        """Yield the rows of levels that the matrix combines to. Raises SpecFault when it cannot be combined as it asks."""
+        """Yield the rows of levels that the matrix combines to. Raises SpecFault when it cannot be
+        combined as it asks."""
         from keen_matrix.core.vectors.faults import told_of_spec
 
         with told_of_spec(self.spec, self.matrix):
@@ -114,7 +132,8 @@ class CaseMaker:
             yield case
 
     def case(self, row: Row, sequence: int = 0) -> Case:
-        """Return the case of one row. A failing expression makes a case with a fault, not an error."""
+        """Return the case of one row. A failing expression makes a case with a fault, not an
+        error."""
         values = {name: column[row[number]] for name, number, column in self._lookups}
         for name, parents in self.layout.hidden.items():
             if not any(row[group] == level for group, level in parents):
@@ -143,32 +162,52 @@ class CaseMaker:
     def _compared(
         self, argv: tuple[str, ...], values: Mapping[str, Any]
     ) -> tuple[Relation | None, tuple[tuple[str, ...], ...]]:
-        """Return how a case is compared with further launches, and their vectors. Raises ExpressionFault."""
+        """Return how a case is compared with further launches, and their vectors. Raises
+        ExpressionFault."""
         other = self.matrix.other
         if other is None:
             return None, ()
         name: RelationName = "differs" if other.differs else "alike"
         if other.again:
-            return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (argv, argv)
+            return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (
+                argv,
+                argv,
+            )
         if other.words is not None:
             scope = Scope({"here": self.spec.here, **values}, self._functions)
             words = tuple(word for template in other.words for word in words_of(template, scope))
             return Relation(name=name, fresh=(True, True), aspects=other.aspects), (words,)
         count = len(other.launchers)
         launchers = ("", *other.launchers)
-        relation = Relation(name=name, fresh=(True,) * (count + 1), launchers=launchers, aspects=other.aspects)
+        relation = Relation(
+            name=name, fresh=(True,) * (count + 1), launchers=launchers, aspects=other.aspects
+        )
         return relation, (argv,) * count
 
     def json_lines(self) -> Iterator[str]:
-        """Yield every case as a line of JSON: the journal's fields that need no outcome, put together from kept parts."""
+        """Yield every case as a line of JSON: the journal's fields that need no outcome, put
+        together from kept parts."""
         from keen_matrix.core.model.case import case_fields
         from keen_matrix.core.model.lines import encode
 
-        particular = self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
-        if particular or self._around or self._more or not self._words.has_entries or not self.distinct:
-            yield from (encode(case_fields(case, self.matrix.name)).decode() for case in self.cases())
+        particular = (
+            self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
+        )
+        if (
+            particular
+            or self._around
+            or self._more
+            or not self._words.has_entries
+            or not self.distinct
+        ):
+            yield from (
+                encode(case_fields(case, self.matrix.name)).decode() for case in self.cases()
+            )
             return
-        columns = [(number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups]
+        columns = [
+            (number, _Kept(partial(_json_value, name, column)))
+            for name, number, column in self._lookups
+        ]
         head = f'","matrix":{_json(self.matrix.name)},"family":null,"kind":null,"argv":['
         name = self.matrix.name + "\0"
         for row in self.rows():
@@ -183,9 +222,19 @@ class CaseMaker:
             values = ",".join([kept[row[number]] for number, kept in columns])
             yield f'{{"id":"{id}{head}{argv}],"values":{{{values}}},"judgement":null}}\n'
 
-    def _surroundings_key(self, values: Mapping[str, Any], argv: tuple[str, ...], fault: str | None) -> Iterator[str]:
+    def _surroundings_key(
+        self, values: Mapping[str, Any], argv: tuple[str, ...], fault: str | None
+    ) -> Iterator[str]:
         """Yield what tells two cases of equal words apart: varying stdin, files and environment."""
-        scope = Scope({"here": self.spec.here, "words": list(argv), "argc": len(argv), "case_id": "", **values})
+        scope = Scope(
+            {
+                "here": self.spec.here,
+                "words": list(argv),
+                "argc": len(argv),
+                "case_id": "",
+                **values,
+            }
+        )
         for name, template in self._around:
             yield name
             try:
@@ -210,9 +259,12 @@ def _varying_surroundings(matrix: Matrix) -> list[tuple[str, Template]]:
 
 
 class _Words:
-    """The line of a matrix, made into words row by row. What a word gives is kept for the levels that it reads."""
+    """The line of a matrix, made into words row by row. What a word gives is kept for the levels
+    that it reads."""
 
-    def __init__(self, line: Sequence, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
+    def __init__(
+        self, line: Sequence, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]
+    ) -> None:
         self._layout, self._here, self._functions = layout, here, functions
         self._plan = self._sequence(line)
         self._flat = all(isinstance(each, _Slot) for each in self._plan)
@@ -227,7 +279,8 @@ class _Words:
         return tuple([word for entry in self.entries(row) for word in entry[0]])
 
     def entries(self, row: Row) -> list[Entry]:
-        """Return what each word of the line gives in a row, as words and as JSON; not for lines with glued parts."""
+        """Return what each word of the line gives in a row, as words and as JSON; not for lines
+        with glued parts."""
         if self._flat:
             return [slot.table[slot.key(row)] for slot in self._plan]  # type: ignore[union-attr]
         found: list[Entry] = []
@@ -278,7 +331,8 @@ def _items(sequence: Sequence) -> Iterator[Word | Group]:
 
 
 class _Kept(dict[Any, Any]):
-    """Answers by key, worked out when first asked for; so many are kept that no matrix fills the memory."""
+    """Answers by key, worked out when first asked for; so many are kept that no matrix fills the
+    memory."""
 
     def __init__(self, work_out: Callable[[Any], Any]) -> None:
         super().__init__()
@@ -298,18 +352,25 @@ MAX_KEPT = 8_192
 class _Slot:
     """One word of the line."""
 
-    def __init__(self, word: Word, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]) -> None:
+    def __init__(
+        self, word: Word, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]
+    ) -> None:
         self.word, self.glued = word, word.glued
         self._template = Template("", parts=word.parts)
         names = sorted(name for name in self._template.names if name in layout.names)
         self.factors = tuple(sorted({layout.names[name] for name in names}))
-        self._lookups = [(name, self.factors.index(layout.names[name]), layout.values[name]) for name in names]
+        self._lookups = [
+            (name, self.factors.index(layout.names[name]), layout.values[name]) for name in names
+        ]
         self._here, self._functions = here, functions
-        self.key: Callable[[Row], Any] = itemgetter(*self.factors) if self.factors else lambda row: None
+        self.key: Callable[[Row], Any] = (
+            itemgetter(*self.factors) if self.factors else lambda row: None
+        )
         self.table = _Kept(self._entry)
 
     def _entry(self, key: Any) -> Entry:
-        """Return the words that this word of the line gives, and their JSON. Raises ExpressionFault."""
+        """Return the words that this word of the line gives, and their JSON. Raises
+        ExpressionFault."""
         levels = key if len(self.factors) > 1 else (key,)
         values = {name: column[levels[at]] for name, at, column in self._lookups}
         words = words_of(self._template, Scope({"here": self._here, **values}, self._functions))
@@ -319,7 +380,9 @@ class _Slot:
 class _Choice:
     """One group of the line."""
 
-    def __init__(self, group: Group, layout: Layout, alternatives: list[list[_Slot | _Choice]]) -> None:
+    def __init__(
+        self, group: Group, layout: Layout, alternatives: list[list[_Slot | _Choice]]
+    ) -> None:
         self.group, self.glued = group, group.glued
         self._number = layout.groups[id(group)]
         self._first = 1 if group.optional else 0

@@ -1,7 +1,8 @@
-"""Forms of text expectations, a module a form or a family of like ones. A new one is a module and its line in FORMS.
+"""Forms of text expectations, a module a form or a family of like ones. A new one is a module and
+its line in FORMS.
 
-What the rest of the code knows of a form stands in its FormKind; a test says that the keys of the document, the reference
-page and this registry agree, and that every kind of mismatch can be told.
+What the rest of the code knows of a form stands in its FormKind; a test says that the keys of the
+document, the reference page and this registry agree, and that every kind of mismatch can be told.
 """
 
 from __future__ import annotations
@@ -9,7 +10,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from keen_matrix.core.expect.forms import baseline, composed, conditions, digest, json_value, lines, reference, text
+from keen_matrix.core.expect.forms import (
+    baseline,
+    composed,
+    conditions,
+    digest,
+    json_value,
+    lines,
+    reference,
+    text,
+)
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind
 from keen_matrix.core.expect.mismatch import Told
 
@@ -22,7 +32,9 @@ FORMS: Mapping[str, FormKind] = {
     )
 }  # fmt: skip
 """Key → kind, in the order in which the forms of a table are checked."""
-TOLD: Mapping[str, Told] = {name: told for kind in FORMS.values() for name, told in kind.told.items()}
+TOLD: Mapping[str, Told] = {
+    name: told for kind in FORMS.values() for name, told in kind.told.items()
+}
 """Kind of mismatch → how it is told."""
 NEEDS: Mapping[str, tuple[str, ...]] = {
     **{kind.key: kind.needs for kind in FORMS.values() if kind.needs},

@@ -18,14 +18,16 @@ PlainText: TypeAlias = Callable[[bytes], bool]
 
 
 class Form:
-    """One form of a text expectation, a frozen value. What it asks reads as a rule, also in its repr."""
+    """One form of a text expectation, a frozen value. What it asks reads as a rule, also in its
+    repr."""
 
     __slots__ = ()
     instant: ClassVar[bool] = False
     """Whether checking is a comparison of texts, that takes no time worth counting."""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or ValueError."""
+        """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or
+        ValueError."""
         raise NotImplementedError
 
     def describe(self) -> str:
@@ -35,12 +37,14 @@ class Form:
     def quick(self) -> PlainText | None:
         """Return a test that asks the same of every case, or None when there is none.
 
-        Where it is true, `check` finds nothing in a text without masks; where it is false, `check` tells more.
+        Where it is true, `check` finds nothing in a text without masks; where it is false, `check`
+        tells more.
         """
         return None
 
     def forgives(self, what: str) -> bool:
-        """Tell whether an alteration, named as `insight.alterations` names it, is one that the form means not to see."""
+        """Tell whether an alteration, named as `insight.alterations` names it, is one that the
+        form means not to see."""
         return False
 
     def __repr__(self) -> str:
@@ -70,7 +74,8 @@ class FormKind:
     modifiers: tuple[str, ...] = ()
     """Keys that change what it asks, and ask nothing by themselves."""
     texts: Literal["template", "always", "expression", "plain"] = "plain"
-    """Whether its texts are templates (`always`: also in a table that is literal), expressions, or neither."""
+    """Whether its texts are templates (`always`: also in a table that is literal), expressions, or
+    neither."""
     told: Mapping[str, Told] = field(default_factory=dict)
     """Its kinds of mismatch, and how they are told. Those with rows of their own have none."""
 
@@ -88,7 +93,9 @@ def given(table: Any, key: str) -> Any:
 
 def tolerance_of(table: Any) -> Tolerance | None:
     """Return the tolerance of a validated table."""
-    return Tolerance(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else None
+    return (
+        Tolerance(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else None
+    )
 
 
 def templates(value: Any) -> tuple[Template, ...]:
@@ -113,7 +120,8 @@ def lines_of(text: str) -> list[str]:
 
 
 def endings(text: bytes) -> tuple[bytes, ...]:
-    """Return what may stand at the end for an expected text: itself, and itself with a newline where it ends in none.
+    """Return what may stand at the end for an expected text: itself, and itself with a newline
+    where it ends in none.
 
     A text that ends in a newline means that newline: output that lacks it differs.
     """
@@ -121,7 +129,8 @@ def endings(text: bytes) -> tuple[bytes, ...]:
 
 
 def rendered(template: Template, context: CheckContext) -> bytes:
-    """Return an expected text as a case has it, masked as what is found will be. Raises ExpressionFault."""
+    """Return an expected text as a case has it, masked as what is found will be. Raises
+    ExpressionFault."""
     return encoded(masked_expectation(template.render(context.scope), context.masks))
 
 
@@ -133,7 +142,11 @@ def constants(texts: tuple[Template, ...]) -> list[bytes] | None:
 
 def within(tolerance: Tolerance | None) -> str:
     """Return a tolerance in words, to stand behind what a form asks for."""
-    return f", numbers within {tolerance.absolute or f'a part of {tolerance.relative}'}" if tolerance else ""
+    return (
+        f", numbers within {tolerance.absolute or f'a part of {tolerance.relative}'}"
+        if tolerance
+        else ""
+    )
 
 
 def forgives_numbers(tolerance: Tolerance | None, what: str) -> bool:

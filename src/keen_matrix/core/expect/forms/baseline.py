@@ -30,13 +30,19 @@ class BaselineForm(Form):
     tolerance: Tolerance | None = None
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield a mismatch when nothing was recorded for the case, or something else. Raises ValueError."""
+        """Yield a mismatch when nothing was recorded for the case, or something else. Raises
+        ValueError."""
         path = context.baselines
         recorded = _read(path, _written(path)).get(context.id, {}).get(self.aspect)
         if recorded is None:
             yield Mismatch(form="unrecorded", expected="", actual=decoded(actual), recorded=actual)
-        elif not texts_alike(decoded(recorded), decoded(actual), self.tolerance) and recorded != actual:
-            yield Mismatch(form="is", expected=decoded(recorded), actual=decoded(actual), recorded=actual)
+        elif (
+            not texts_alike(decoded(recorded), decoded(actual), self.tolerance)
+            and recorded != actual
+        ):
+            yield Mismatch(
+                form="is", expected=decoded(recorded), actual=decoded(actual), recorded=actual
+            )
 
     def describe(self) -> str:
         """Return what it asks for."""
@@ -48,7 +54,8 @@ class BaselineForm(Form):
 
 
 def _written(path: str) -> int:
-    """Return when a file was last written, 0 when there is none: a reader's key for remembering it."""
+    """Return when a file was last written, 0 when there is none: a reader's key for remembering
+    it."""
     try:
         return os.stat(path).st_mtime_ns
     except OSError:

@@ -14,13 +14,15 @@ from keen_matrix.core.expressions import Expression, Scope
 
 @dataclass(frozen=True, slots=True, repr=False)
 class HoldsForm(Form):
-    """Conditions that see the groups of a pattern; that the pattern matches is another form's to ask."""
+    """Conditions that see the groups of a pattern; that the pattern matches is another form's to
+    ask."""
 
     pattern: str
     conditions: tuple[Expression, ...]
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield a mismatch for each condition that is not true; none when the pattern itself does not match."""
+        """Yield a mismatch for each condition that is not true; none when the pattern itself does
+        not match."""
         import regex
 
         text = decoded(actual)
@@ -34,7 +36,11 @@ class HoldsForm(Form):
         inner = Scope({**context.scope.names, **groups}, context.scope.functions)
         for condition in self.conditions:
             if not condition.evaluate(inner):
-                values = ", ".join(f"{name} = {value!r}" for name, value in groups.items() if name in condition.names)
+                values = ", ".join(
+                    f"{name} = {value!r}"
+                    for name, value in groups.items()
+                    if name in condition.names
+                )
                 yield Mismatch(form="holds", expected=condition.source, actual=values or text)
 
     def describe(self) -> str:

@@ -29,17 +29,24 @@ class BytesForm(Form):
             return
         if self.algorithm:
             label = f"{self.algorithm}:"
-            yield Mismatch(form="digest", expected=label + self.wanted.hex(), actual=label + found.hex())
+            yield Mismatch(
+                form="digest", expected=label + self.wanted.hex(), actual=label + found.hex()
+            )
         else:
             yield Mismatch(form="is", expected=decoded(self.wanted), actual=decoded(actual))
 
     def describe(self) -> str:
         """Return what it asks for."""
-        return f"has the {self.algorithm} digest {self.wanted.hex()}" if self.algorithm else "is the given bytes"
+        return (
+            f"has the {self.algorithm} digest {self.wanted.hex()}"
+            if self.algorithm
+            else "is the given bytes"
+        )
 
 
 def parse_bytes(text: str) -> tuple[str, bytes]:
-    """Return the algorithm (empty for the bytes themselves) and the bytes of a digest or base64 text. Raises ValueError."""
+    """Return the algorithm (empty for the bytes themselves) and the bytes of a digest or base64
+    text. Raises ValueError."""
     import base64
     import binascii
     import hashlib

@@ -1,4 +1,5 @@
-"""Comparing JSON by value: numbers within a tolerance, parts left out, order of arrays where it matters (RFC 8259, RFC 6901)."""
+"""Comparing JSON by value: numbers within a tolerance, parts left out, order of arrays where it
+matters (RFC 8259, RFC 6901)."""
 
 from __future__ import annotations
 
@@ -9,7 +10,15 @@ from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, forgives_numbers, given, tolerance_of, within
+from keen_matrix.core.expect.forms.base import (
+    Compiling,
+    Form,
+    FormKind,
+    forgives_numbers,
+    given,
+    tolerance_of,
+    within,
+)
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
 
@@ -45,11 +54,17 @@ class JsonForm(Form):
 
     def describe(self) -> str:
         """Return what it asks for."""
-        return f"is the JSON {json.dumps(self.expected, ensure_ascii=False)}{within(self.tolerance)}"
+        return (
+            f"is the JSON {json.dumps(self.expected, ensure_ascii=False)}{within(self.tolerance)}"
+        )
 
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration is of white space outside values, or within the tolerance."""
-        return "a trailing space" in what or "final newline" in what or forgives_numbers(self.tolerance, what)
+        return (
+            "a trailing space" in what
+            or "final newline" in what
+            or forgives_numbers(self.tolerance, what)
+        )
 
     def _read(self, text: str) -> Any:
         if not self.lines:
@@ -115,12 +130,15 @@ class JsonForm(Form):
                 return isinstance(came, float) and math.isnan(came)
             if expected == came:  # big integers exactly: never by way of a float
                 return True
-            return self.tolerance is not None and self.tolerance.allows(float(expected), float(came))
+            return self.tolerance is not None and self.tolerance.allows(
+                float(expected), float(came)
+            )
         return type(expected) is type(came) and bool(expected == came)
 
 
 def read_json(text: str) -> Any:
-    """Return a JSON text's value; NaN and the infinities are taken, a key that stands twice is not. Raises ValueError."""
+    """Return a JSON text's value; NaN and the infinities are taken, a key that stands twice is
+    not. Raises ValueError."""
 
     def once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
         found = dict(pairs)
@@ -143,12 +161,15 @@ def parse_pointer(text: str) -> Path:
 
 
 def pointer(path: Path) -> str:
-    """Return a path as a JSON Pointer; the whole value is `/` here, since nothing at all cannot be seen."""
+    """Return a path as a JSON Pointer; the whole value is `/` here, since nothing at all cannot be
+    seen."""
     return "/" + "/".join(step.replace("~", "~0").replace("/", "~1") for step in path)
 
 
 def _fits(wanted: Path, path: Path) -> bool:
-    return len(wanted) == len(path) and all(left in ("*", right) for left, right in zip(wanted, path, strict=True))
+    return len(wanted) == len(path) and all(
+        left in ("*", right) for left, right in zip(wanted, path, strict=True)
+    )
 
 
 def _shown(value: Any) -> str:
@@ -157,9 +178,15 @@ def _shown(value: Any) -> str:
 
 
 def _form(table: Any, value: Any, *, lines: bool) -> Form:
-    order = table.any_order if isinstance(table.any_order, bool) else tuple(map(parse_pointer, table.any_order or ()))
+    order = (
+        table.any_order
+        if isinstance(table.any_order, bool)
+        else tuple(map(parse_pointer, table.any_order or ()))
+    )
     ignore = tuple(parse_pointer(each) for each in table.ignore or ())
-    return JsonForm(value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order)
+    return JsonForm(
+        value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order
+    )
 
 
 def _json(table: Any, about: Compiling) -> Iterator[Form]:
@@ -173,4 +200,6 @@ def _json_lines(table: Any, about: Compiling) -> Iterator[Form]:
 
 
 JSON = FormKind(key="json", compile=_json, modifiers=("ignore", "any-order", "tolerance"))
-JSON_LINES = FormKind(key="json-lines", compile=_json_lines, modifiers=("ignore", "any-order", "tolerance"))
+JSON_LINES = FormKind(
+    key="json-lines", compile=_json_lines, modifiers=("ignore", "any-order", "tolerance")
+)

@@ -41,13 +41,16 @@ class LinesForm(Form):
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when lines are missing, extra, or (in order) different."""
-        texts = [masked_expectation(text.render(context.scope), context.masks) for text in self.texts]
+        texts = [
+            masked_expectation(text.render(context.scope), context.masks) for text in self.texts
+        ]
         expected = [line for text in texts for line in lines_of(text) or [""]]
         found = lines_of(decoded(actual))
         if self.any_order:
             yield from self._counted(expected, found)
         elif len(found) != len(expected) or not all(
-            texts_alike(left, right, self.tolerance) for left, right in zip(expected, found, strict=True)
+            texts_alike(left, right, self.tolerance)
+            for left, right in zip(expected, found, strict=True)
         ):
             text = "\n".join(expected) + "\n" if expected else ""
             yield Mismatch(form="lines", expected=text, actual=decoded(actual))
@@ -69,7 +72,8 @@ class LinesForm(Form):
         return f"has the lines {texts}{', in any order' if self.any_order else ''}{within(self.tolerance)}"
 
     def forgives(self, what: str) -> bool:
-        """Tell whether an alteration is of the order, the end or the numbers, where these do not matter."""
+        """Tell whether an alteration is of the order, the end or the numbers, where these do not
+        matter."""
         order = self.any_order and "swapped" in what
         return order or "final newline" in what or forgives_numbers(self.tolerance, what)
 
@@ -80,7 +84,8 @@ def _listed(lines: list[str]) -> str:
 
 
 def parse_amount(value: Any) -> Bounds | Template:
-    """Return the bounds of a count: 3, "1..3", "1..", or a template that gives one. Raises ValueError."""
+    """Return the bounds of a count: 3, "1..3", "1..", or a template that gives one. Raises
+    ValueError."""
     if isinstance(value, str) and "{" in value:
         return Template(value)
     bounds = parse_bounds(value)
@@ -97,7 +102,8 @@ class CountForm(Form):
     lines: bool = True
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield a mismatch when the count is another. Raises ValueError when a template gives no count."""
+        """Yield a mismatch when the count is another. Raises ValueError when a template gives no
+        count."""
         low, high = self._bounds(context.scope)
         found = len(lines_of(decoded(actual))) if self.lines else len(actual)
         if found < low or (high is not None and found > high):
@@ -118,7 +124,9 @@ class CountForm(Form):
         if isinstance(self.count, Template):
             return f"has {self.count.source} {noun}"
         low, high = self.count
-        amount = str(low) if low == high else f"{low} or more" if high is None else f"{low} to {high}"
+        amount = (
+            str(low) if low == high else f"{low} or more" if high is None else f"{low} to {high}"
+        )
         return f"has {amount} {noun}"
 
 
@@ -129,7 +137,9 @@ def _lines(table: Any, about: Compiling) -> Iterator[Form]:
 
 def _any_order(table: Any, about: Compiling) -> Iterator[Form]:
     if table.lines_any_order is not None:
-        yield LinesForm(templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table))
+        yield LinesForm(
+            templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table)
+        )
 
 
 def _number(table: Any, about: Compiling) -> Iterator[Form]:
@@ -143,7 +153,9 @@ def _size(table: Any, about: Compiling) -> Iterator[Form]:
 
 
 LINES = FormKind(key="lines", compile=_lines, texts="template", modifiers=("tolerance",))
-LINES_ANY_ORDER = FormKind(key="lines-any-order", compile=_any_order, texts="template", modifiers=("tolerance",))
+LINES_ANY_ORDER = FormKind(
+    key="lines-any-order", compile=_any_order, texts="template", modifiers=("tolerance",)
+)
 NUMBER_OF_LINES = FormKind(key="number-of-lines", compile=_number, texts="always",
                            told={"number-of-lines": Told("{lines}", "lines")})  # fmt: skip
 SIZE = FormKind(key="size", compile=_size, texts="always", told={"size": Told("{bytes}", "bytes")})

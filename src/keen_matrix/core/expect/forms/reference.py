@@ -41,7 +41,8 @@ class SameForm(Form):
     tolerance: Tolerance | None = None
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
-        """Yield a mismatch when the text is another. Raises ValueError when there is nothing to compare with."""
+        """Yield a mismatch when the text is another. Raises ValueError when there is nothing to
+        compare with."""
         expected = masked_expectation(decoded(self._expected(context, actual)), context.masks)
         if not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
@@ -57,8 +58,12 @@ class SameForm(Form):
 
     def describe(self) -> str:
         """Return what it asks for."""
-        words = " ".join("".join(getattr(part, "text", "{…}") for part in word.parts) for word in self.command)
-        return (f"is the file {self.file.source}" if self.file else f"is what {words} prints") + within(self.tolerance)
+        words = " ".join(
+            "".join(getattr(part, "text", "{…}") for part in word.parts) for word in self.command
+        )
+        return (
+            f"is the file {self.file.source}" if self.file else f"is what {words} prints"
+        ) + within(self.tolerance)
 
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration is within the tolerance."""
@@ -78,17 +83,25 @@ def read_beside(path: str) -> bytes:
 
 @lru_cache(maxsize=1_000)
 def command_output(words: tuple[str, ...], here: str) -> bytes:
-    """Return what a command prints in an empty standard input, in the spec's folder. Raises ValueError."""
+    """Return what a command prints in an empty standard input, in the spec's folder. Raises
+    ValueError."""
     import subprocess  # few specs need it, and every worker would pay for it when it starts
 
     try:
         done = subprocess.run(
-            words, stdin=subprocess.DEVNULL, capture_output=True, timeout=COMMAND_SECONDS, cwd=here, check=False
+            words,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            timeout=COMMAND_SECONDS,
+            cwd=here,
+            check=False,
         )
     except subprocess.TimeoutExpired:
         raise ValueError(f"the command {words[0]} took longer than {COMMAND_SECONDS:g} s") from None
     except (OSError, ValueError) as error:
-        raise ValueError(f"the command {words[0]} cannot be run: {getattr(error, 'strerror', None) or error}") from None
+        raise ValueError(
+            f"the command {words[0]} cannot be run: {getattr(error, 'strerror', None) or error}"
+        ) from None
     if done.returncode:
         raise ValueError(f"the command {words[0]} ended with exit {done.returncode}")
     return done.stdout
@@ -101,8 +114,15 @@ def _file(table: Any, about: Compiling) -> Iterator[Form]:
 
 def _command(table: Any, about: Compiling) -> Iterator[Form]:
     if given(table, "command") is not None:
-        words = parse_words(table.command) if isinstance(table.command, str) else parse_list(table.command)
-        yield SameForm(command=tuple(Template("", parts=word.parts) for word in words), tolerance=tolerance_of(table))
+        words = (
+            parse_words(table.command)
+            if isinstance(table.command, str)
+            else parse_list(table.command)
+        )
+        yield SameForm(
+            command=tuple(Template("", parts=word.parts) for word in words),
+            tolerance=tolerance_of(table),
+        )
 
 
 FILE = FormKind(key="file", compile=_file, texts="template", modifiers=("tolerance",))

@@ -86,7 +86,11 @@ class ContainsForm(Form):
     def quick(self) -> PlainText | None:
         """Return a test by search."""
         texts = constants(self.texts)
-        return None if texts is None else lambda raw: all((text in raw) is self.wanted for text in texts)
+        return (
+            None
+            if texts is None
+            else lambda raw: all((text in raw) is self.wanted for text in texts)
+        )
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -148,7 +152,9 @@ class EmptyForm(Form):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when there is text where none is expected, or the other way round."""
         if (not actual) is not self.wanted:
-            yield Mismatch(form="empty" if self.wanted else "not-empty", expected="", actual=decoded(actual))
+            yield Mismatch(
+                form="empty" if self.wanted else "not-empty", expected="", actual=decoded(actual)
+            )
 
     def describe(self) -> str:
         """Return what it asks for."""
@@ -220,9 +226,22 @@ def _matches(table: Any, about: Compiling) -> Iterator[Form]:
 
 
 IS = FormKind(key="is", compile=_is, texts="template", modifiers=("tolerance",))
-CONTAINS = FormKind(key="contains", compile=_contains, texts="template", told={"contains": Told("to contain {quoted}")})
-LACKS = FormKind(key="lacks", compile=_lacks, texts="template", told={"lacks": Told("not to contain {quoted}")})
-STARTS = FormKind(key="starts", compile=_starts, texts="template", told={"starts": Told("to start with {quoted}")})
-ENDS = FormKind(key="ends", compile=_ends, texts="template", told={"ends": Told("to end with {quoted}")})
-EMPTY = FormKind(key="empty", compile=_empty, told={"empty": Told("nothing"), "not-empty": Told("something")})
+CONTAINS = FormKind(
+    key="contains",
+    compile=_contains,
+    texts="template",
+    told={"contains": Told("to contain {quoted}")},
+)
+LACKS = FormKind(
+    key="lacks", compile=_lacks, texts="template", told={"lacks": Told("not to contain {quoted}")}
+)
+STARTS = FormKind(
+    key="starts", compile=_starts, texts="template", told={"starts": Told("to start with {quoted}")}
+)
+ENDS = FormKind(
+    key="ends", compile=_ends, texts="template", told={"ends": Told("to end with {quoted}")}
+)
+EMPTY = FormKind(
+    key="empty", compile=_empty, told={"empty": Told("nothing"), "not-empty": Told("something")}
+)
 MATCHES = FormKind(key="matches", compile=_matches, told={"matches": Told("to match  {text}")})

@@ -1,7 +1,8 @@
-"""The derived families: vectors that follow from the signature alone, each family a module with one function `vectors`.
+"""The derived families: vectors that follow from the signature alone, each family a module with
+one function `vectors`.
 
-A family yields what it can think of; what the judgement does not bear out is dropped here, so that no family ever makes a
-sound program to something that the signature does not settle.
+A family yields what it can think of; what the judgement does not bear out is dropped here, so that
+no family ever makes a sound program to something that the signature does not settle.
 """
 
 from __future__ import annotations
@@ -21,9 +22,11 @@ class FamilyKind:
     """What the rest of the code knows of a family; its vectors are made by the module of its name."""
 
     limit: int
-    """The most vectors it has: enough for thirty options, and few enough to run before every commit."""
+    """The most vectors it has: enough for thirty options, and few enough to run before every
+    commit."""
     by_kind: bool = False
-    """Whether its vectors are told apart by their kind and what they are about, not by what was given."""
+    """Whether its vectors are told apart by their kind and what they are about, not by what was
+    given."""
 
 
 FAMILIES: Mapping[FamilyName, FamilyKind] = {
@@ -70,7 +73,8 @@ class Notes:
 
 @lru_cache(maxsize=64)
 def family_of(signature: Signature, name: FamilyName, launchers: tuple[str, ...] = ()) -> Family:
-    """Return a family of a signature. `launchers` are the names of other ways to start the program."""
+    """Return a family of a signature. `launchers` are the names of other ways to start the
+    program."""
     notes = Notes()
     module = import_module(f"keen_matrix.core.signature.families.{name}")
     proposed: Iterator[Vector] = module.vectors(signature, notes, launchers)
@@ -96,5 +100,6 @@ def family_of(signature: Signature, name: FamilyName, launchers: tuple[str, ...]
 
 
 def alike(count: int, launchers: tuple[str, ...] = ()) -> Relation:
-    """Return the relation of so many launches, each in a directory of its own, that must all do the same."""
+    """Return the relation of so many launches, each in a directory of its own, that must all do
+    the same."""
     return Relation(name="alike", fresh=(True,) * count, launchers=launchers)

@@ -1,4 +1,5 @@
-"""The family `accepted`: counts of operands, each option alone, values at their edges, and pairs of all of these."""
+"""The family `accepted`: counts of operands, each option alone, values at their edges, and pairs
+of all of these."""
 
 from __future__ import annotations
 
@@ -48,7 +49,11 @@ def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str
     for item in builder.form.form.walk():
         if isinstance(item, Operand):
             for count in _counts(signature, item):
-                yield "count", f"{count} {item.name.name}", builder.with_counts(item.name.name, count)
+                yield (
+                    "count",
+                    f"{count} {item.name.name}",
+                    builder.with_counts(item.name.name, count),
+                )
     for option in plain_options(signature, builder.form):
         yield "option", option.key, builder.smallest([option])
         if option.optional_value:
@@ -62,7 +67,10 @@ def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str
 
 def _bare(request: Request, key: str) -> Request:
     """Return a request in which the optional value of an option is left out."""
-    parts = [part if part.option.key != key else OptionPart(part.option, part.spelling) for part in request.options]
+    parts = [
+        part if part.option.key != key else OptionPart(part.option, part.spelling)
+        for part in request.options
+    ]
     return Request(request.form, tuple(parts), request.operands, request.delimiter)
 
 
@@ -83,7 +91,13 @@ def _edges(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, R
             for value in signature.values[name].legal()[:MOST_EDGES]:
                 if request is not None and (name, owner, value) not in done:
                     done.add((name, owner, value))
-                    yield "edge", name, _settled(signature, request.with_value(place, number, value), (place, number))
+                    yield (
+                        "edge",
+                        name,
+                        _settled(
+                            signature, request.with_value(place, number, value), (place, number)
+                        ),
+                    )
 
 
 def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]) -> Request:
@@ -106,11 +120,15 @@ class _Pairs:
     def __init__(self, signature: Signature, builder: Builder) -> None:
         self.signature, self.builder = signature, builder
         self.choices = [
-            item for item in builder.form.form.walk() if isinstance(item, Choice) and not self._is_help(item)
+            item
+            for item in builder.form.form.walk()
+            if isinstance(item, Choice) and not self._is_help(item)
         ]
         self.names = [name for name in signature.values if self._used(name)]
         self.levels = [len(each.alternatives) + each.optional for each in self.choices]
-        self.legal = {name: signature.values[name].legal()[:MOST_EDGES] or ["word"] for name in self.names}
+        self.legal = {
+            name: signature.values[name].legal()[:MOST_EDGES] or ["word"] for name in self.names
+        }
         self.levels += [len(self.legal[name]) for name in self.names]
 
     def _is_help(self, choice: Choice) -> bool:
@@ -126,14 +144,21 @@ class _Pairs:
         return name in set(names_of(self.builder.form.form))
 
     def requests(self) -> Iterator[Request]:
-        """Yield the requests; conditions are kept to, and no pair is left out that some request can have."""
+        """Yield the requests; conditions are kept to, and no pair is left out that some request
+        can have."""
         from keen_matrix.core.covering.search import NoRows, covering_rows, tuple_count
 
         if len(self.levels) < 2 or tuple_count(self.levels, 2) > MOST_PAIRS:
             return
         signature, form = self.signature, self.builder.form
-        rules = [self._rule(each, False) for each in signature.where if concerns(signature, form, each)]
-        rules += [self._rule(own.when, True) for own in signature.refuse if concerns(signature, form, own.when)]
+        rules = [
+            self._rule(each, False) for each in signature.where if concerns(signature, form, each)
+        ]
+        rules += [
+            self._rule(own.when, True)
+            for own in signature.refuse
+            if concerns(signature, form, own.when)
+        ]
         try:
             rows = covering_rows(self.levels, 2, allowed=rules or None, effort="quick").tolist()
         except NoRows:
@@ -147,22 +172,31 @@ class _Pairs:
         def allowed(row: Any) -> bool:
             def given(*spellings: str) -> bool:
                 return self._is_there(
-                    self.builder.form.form, lambda use: not spellings_of(use).isdisjoint(spellings), row
+                    self.builder.form.form,
+                    lambda use: not spellings_of(use).isdisjoint(spellings),
+                    row,
                 )
 
             try:
-                value = condition.evaluate(Scope(_RowNames(self, row), {**functions, "given": given}))
-            except ExpressionFault:  # it asks for what only a whole vector has, such as argc: the judgement settles it
+                value = condition.evaluate(
+                    Scope(_RowNames(self, row), {**functions, "given": given})
+                )
+            except (
+                ExpressionFault
+            ):  # it asks for what only a whole vector has, such as argc: the judgement settles it
                 return True
             return bool(value) is not forbidden
 
         return allowed
 
     def _is_there(self, form: Any, wanted: Callable[[Any], bool], row: Any) -> bool:
-        """Tell whether a row of choices has a part that is wanted; looks only at the choices that this depends on."""
+        """Tell whether a row of choices has a part that is wanted; looks only at the choices that
+        this depends on."""
         for item in form.items:
             if isinstance(item, Choice):
-                if not any(wanted(each) for alternative in item.alternatives for each in alternative.walk()):
+                if not any(
+                    wanted(each) for alternative in item.alternatives for each in alternative.walk()
+                ):
                     continue
                 number = next((at for at, each in enumerate(self.choices) if each is item), None)
                 level = 0 if number is None else row[number] - item.optional
@@ -193,7 +227,9 @@ class _Pairs:
             made = made.with_value(place, number, self.value(row, name))
         return made
 
-    def _walk(self, form: Any, picked: dict[int, int], parts: list[OptionPart], operands: list[Any]) -> None:
+    def _walk(
+        self, form: Any, picked: dict[int, int], parts: list[OptionPart], operands: list[Any]
+    ) -> None:
         for item in form.items:
             if isinstance(item, OptionUse):
                 self.builder._add_option(item, parts)
@@ -214,12 +250,14 @@ class _Pairs:
 
 
 def spellings_of(item: Any) -> frozenset[str]:
-    """Return the spellings of an option of the synopsis, or the word of a keyword; none of anything else."""
+    """Return the spellings of an option of the synopsis, or the word of a keyword; none of
+    anything else."""
     return frozenset(item.spellings) if isinstance(item, OptionUse) else frozenset()
 
 
 class _RowNames(Mapping[str, Any]):
-    """What a condition sees of a row: values of NAMEs, read only when asked for; of one not given its default, else None."""
+    """What a condition sees of a row: values of NAMEs, read only when asked for; of one not given
+    its default, else None."""
 
     def __init__(self, pairs: _Pairs, row: Any) -> None:
         self.pairs, self.row = pairs, row
@@ -240,7 +278,8 @@ class _RowNames(Mapping[str, Any]):
 
 
 def all_requests(signature: Signature) -> Iterator[tuple[str, ...]]:
-    """Yield the vectors of every combination of choices and edge values of each form, the simplest first."""
+    """Yield the vectors of every combination of choices and edge values of each form, the simplest
+    first."""
     from itertools import product
 
     for builder in builders(signature):

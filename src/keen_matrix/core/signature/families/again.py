@@ -1,4 +1,5 @@
-"""The family `again`: the same vector once more in the same directory, and in a fresh one, must do the same."""
+"""The family `again`: the same vector once more in the same directory, and in a fresh one, must do
+the same."""
 
 from __future__ import annotations
 
@@ -11,7 +12,8 @@ from keen_matrix.core.signature.signature import Signature
 
 
 def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
-    """Yield accepted vectors that are launched three times: first, in the same directory, in a fresh one."""
+    """Yield accepted vectors that are launched three times: first, in the same directory, in a
+    fresh one."""
     for builder in builders(signature):
         for kind, request in (("smallest", builder.smallest()), ("fullest", builder.fullest())):
             if request is not None:

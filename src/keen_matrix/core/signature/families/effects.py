@@ -7,7 +7,14 @@ from collections.abc import Iterator
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Notes, Vector
 from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import Builder, OptionPart, Request, builders, fitting, plain_options
+from keen_matrix.core.signature.requests import (
+    Builder,
+    OptionPart,
+    Request,
+    builders,
+    fitting,
+    plain_options,
+)
 from keen_matrix.core.signature.signature import Signature
 
 MOST_VALUES = 3
@@ -15,12 +22,15 @@ MOST_VALUES = 3
 
 
 def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
-    """Yield for each option pairs of vectors without and with it; in one of them something must differ."""
+    """Yield for each option pairs of vectors without and with it; in one of them something must
+    differ."""
     for builder in builders(signature):
         for option in plain_options(signature, builder.form):
             pairs = list(dict.fromkeys(_pairs(signature, builder, option)))
             if not pairs:
-                notes.texts.append(f"{option.key}: no accepted vector has it that is also accepted without it")
+                notes.texts.append(
+                    f"{option.key}: no accepted vector has it that is also accepted without it"
+                )
                 continue
             flat = [words for pair in pairs for words in pair]
             relation = Relation(name="differs", fresh=(True,) * len(flat))
@@ -28,7 +38,9 @@ def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> I
                          mentions=option.spellings, relation=relation)  # fmt: skip
 
 
-def _pairs(signature: Signature, builder: Builder, option: Option) -> Iterator[tuple[tuple[str, ...], tuple[str, ...]]]:
+def _pairs(
+    signature: Signature, builder: Builder, option: Option
+) -> Iterator[tuple[tuple[str, ...], tuple[str, ...]]]:
     for base in (builder.smallest([option]), builder.fullest([option])):
         if base is None:
             continue
@@ -37,7 +49,8 @@ def _pairs(signature: Signature, builder: Builder, option: Option) -> Iterator[t
             continue
         for values in _values(signature, builder, option):
             parts = tuple(
-                OptionPart(option, part.spelling, values) if part.option is option else part for part in base.options
+                OptionPart(option, part.spelling, values) if part.option is option else part
+                for part in base.options
             )
             request = Request(base.form, parts, base.operands, base.delimiter)
             if signature.judge(request.words()).status == "accepted":
@@ -49,6 +62,8 @@ def _values(signature: Signature, builder: Builder, option: Option) -> list[tupl
         return [()]
     name = option.name_of(0)
     kind = signature.values[name]
-    others = [each for each in kind.legal() if kind.default is None or each != str(kind.default)][:MOST_VALUES]
+    others = [each for each in kind.legal() if kind.default is None or each != str(kind.default)][
+        :MOST_VALUES
+    ]
     more = tuple(builder.usual(option.name_of(number), number) for number in range(1, option.least))
     return [(each, *more) for each in others]

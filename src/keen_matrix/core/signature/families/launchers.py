@@ -19,8 +19,12 @@ def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> I
         for kind, request in (("smallest", builder.smallest()), ("fullest", builder.fullest())):
             if request is not None:
                 words = request.words()
-                yield Vector(words=words, more=(words,) * len(launchers), kind=kind, relation=relation)
+                yield Vector(
+                    words=words, more=(words,) * len(launchers), kind=kind, relation=relation
+                )
         request = builder.smallest()
         words = (*request.words(), "superfluous") if request is not None else ("superfluous",)
         if signature.judge(words).status == "refused":
-            yield Vector(words=words, more=(words,) * len(launchers), kind="refused", relation=relation)
+            yield Vector(
+                words=words, more=(words,) * len(launchers), kind="refused", relation=relation
+            )

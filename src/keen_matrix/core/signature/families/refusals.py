@@ -1,7 +1,8 @@
 """The family `refusals`: for every kind that applies, vectors that have exactly that one fault.
 
-Each fault comes in the smallest vector that is otherwise legal; the first of each kind and place also beside full use.
-That a vector has this one fault and no other is the judgement's word, not this module's.
+Each fault comes in the smallest vector that is otherwise legal; the first of each kind and place
+also beside full use. That a vector has this one fault and no other is the judgement's word, not
+this module's.
 """
 
 from __future__ import annotations
@@ -30,7 +31,8 @@ UNKNOWN_LONG = "--no-such-option"
 
 
 class _Fault(NamedTuple):
-    """A vector that should have one fault of a kind; `place` is the option, operand or condition that it concerns."""
+    """A vector that should have one fault of a kind; `place` is the option, operand or condition
+    that it concerns."""
 
     kind: str
     place: str
@@ -72,9 +74,15 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
     """One operand after another taken away, down to none; one too many."""
     named = [number for number, part in enumerate(base.operands) if part.name]
     for count in range(len(named) - 1, -1, -1):
-        kept = [part for number, part in enumerate(base.operands) if not part.name or named.index(number) < count]
+        kept = [
+            part
+            for number, part in enumerate(base.operands)
+            if not part.name or named.index(number) < count
+        ]
         gone = base.operands[named[count]].name
-        yield _Fault("too-few", gone, Request(base.form, base.options, tuple(kept), base.delimiter).words())
+        yield _Fault(
+            "too-few", gone, Request(base.form, base.options, tuple(kept), base.delimiter).words()
+        )
     counts = [item for item in builder.form.form.walk() if isinstance(item, (Operand, Keyword))]
     if counts or not named:
         words = base.words()
@@ -84,26 +92,42 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
         if isinstance(item, Operand) and most is not None and most > 1:
             name = item.name.name
             if (counted := builder.with_counts(name, most)) is not None:
-                yield _Fault("too-many", name, (*counted.words(), builder.usual(name, most)), f"{most + 1} {name}")
+                yield _Fault(
+                    "too-many",
+                    name,
+                    (*counted.words(), builder.usual(name, most)),
+                    f"{most + 1} {name}",
+                )
 
 
-def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bool) -> Iterator[_Fault]:
-    """An option that is none, short and long; each long option misspelt by a dropped, a doubled and a swapped letter."""
+def _unknown(
+    signature: Signature, builder: Builder, base: Request, *, every: bool
+) -> Iterator[_Fault]:
+    """An option that is none, short and long; each long option misspelt by a dropped, a doubled
+    and a swapped letter."""
     known = builder.form.by_spelling
     letter = next((each for each in "zqxjkwyZQXJKW" if f"-{each}" not in known), None)
     if letter and not any(each.startswith(f"-{letter}") for each in known):
         yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"))
     long = "-no-such-option" if signature.style == "one-dash" else UNKNOWN_LONG
-    if signature.style != "posix" or any(each.startswith("--") for each in known):  # getopts sees only a letter "-"
+    if signature.style != "posix" or any(
+        each.startswith("--") for each in known
+    ):  # getopts sees only a letter "-"
         yield _Fault("unknown-option", long, _with_front(base, long))
     if not every:
         return
     for option in plain_options(signature, builder.form):
         for spelling in option.spellings:
             for wrong in misspelt(spelling):
-                value = builder.usual(option.name_of(0)) if option.takes_value and not option.optional_value else ""
+                value = (
+                    builder.usual(option.name_of(0))
+                    if option.takes_value and not option.optional_value
+                    else ""
+                )
                 word = f"{wrong}={value}" if value and spelling.startswith("--") else wrong
-                yield _Fault("unknown-option", spelling, _with_front(base, word), f"{wrong} for {spelling}")
+                yield _Fault(
+                    "unknown-option", spelling, _with_front(base, word), f"{wrong} for {spelling}"
+                )
 
 
 def misspelt(spelling: str) -> list[str]:
@@ -114,11 +138,15 @@ def misspelt(spelling: str) -> list[str]:
         return []
     middle = len(name) // 2
     wrong = [name[:middle] + name[middle + 1 :], name[: middle + 1] + name[middle:]]
-    swap = next((at for at in (middle - 1, *range(len(name) - 1)) if name[at] != name[at + 1]), None)
+    swap = next(
+        (at for at in (middle - 1, *range(len(name) - 1)) if name[at] != name[at + 1]), None
+    )
     if swap is not None:
         wrong.append(name[:swap] + name[swap + 1] + name[swap] + name[swap + 2 :])
     return [
-        spelling[:dashes] + each for each in dict.fromkeys(wrong) if each != name and each[0] in string.ascii_letters
+        spelling[:dashes] + each
+        for each in dict.fromkeys(wrong)
+        if each != name and each[0] in string.ascii_letters
     ]
 
 
@@ -141,7 +169,11 @@ def _keywords(base: Request) -> Iterator[_Fault]:
     for number, part in enumerate(base.operands):
         if not part.name:
             for wrong in ("nonesuch", *misspelt(f"--{part.word}")):
-                yield _Fault("not-a-choice", part.word, base.with_value("operand", number, wrong.lstrip("-")).words())
+                yield _Fault(
+                    "not-a-choice",
+                    part.word,
+                    base.with_value("operand", number, wrong.lstrip("-")).words(),
+                )
 
 
 def _flags_with_values(builder: Builder, base: Request, signature: Signature) -> Iterator[_Fault]:
@@ -189,43 +221,66 @@ def _bad_values(
                 parts = list(changed.options)
                 parts[place] = OptionPart(part.option, spelling, part.values, writing)
                 again = Request(changed.form, tuple(parts), changed.operands, changed.delimiter)
-                yield _Fault(kind, part.option.key, again.words(), f"{note}, {writing} with {spelling}")
+                yield _Fault(
+                    kind, part.option.key, again.words(), f"{note}, {writing} with {spelling}"
+                )
 
 
 def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> Iterator[_Fault]:
     """The first bad value of each kind, beside full use."""
     for place, number, found, _ in full.slots():
-        if found == name and (full.options[place].option.key if isinstance(place, int) else "") == owner:
+        if (
+            found == name
+            and (full.options[place].option.key if isinstance(place, int) else "") == owner
+        ):
             seen: set[str] = set()
             for value in signature.values[name].bad():
                 kind = signature.values[name].read(value).kind
                 if kind not in seen:
                     seen.add(kind)
                     yield _Fault(
-                        kind, owner or name, full.with_value(place, number, value).words(), f"{name} {value!r}"
+                        kind,
+                        owner or name,
+                        full.with_value(place, number, value).words(),
+                        f"{name} {value!r}",
                     )
             return
 
 
-def _missing_values(signature: Signature, builder: Builder, bases: list[Request]) -> Iterator[_Fault]:
+def _missing_values(
+    signature: Signature, builder: Builder, bases: list[Request]
+) -> Iterator[_Fault]:
     """Each valued option last, without its value."""
     for option in plain_options(signature, builder.form):
         if not option.least:
             continue
         for base in bases:
             bare = base.without_option(option)
-            request = builder.plain([option], full=False).without_option(option) if not bare.operands else bare
+            request = (
+                builder.plain([option], full=False).without_option(option)
+                if not bare.operands
+                else bare
+            )
             for spelling in option.spellings:
                 yield _Fault("missing-value", spelling, (*request.words(), spelling))
             if option.least > 1:
-                values = [builder.usual(option.name_of(number), number) for number in range(option.least - 1)]
+                values = [
+                    builder.usual(option.name_of(number), number)
+                    for number in range(option.least - 1)
+                ]
                 yield _Fault("missing-value", option.key, (*request.words(), option.key, *values))
 
 
 def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
     """Each pair of options that exclude each other, in both orders and with every spelling."""
-    for choice in (item for item in builder.form.form.walk() if isinstance(item, Choice) and not item.several):
-        heads = [option for each in choice.alternatives if (option := _first_option(builder, each)) is not None]
+    for choice in (
+        item for item in builder.form.form.walk() if isinstance(item, Choice) and not item.several
+    ):
+        heads = [
+            option
+            for each in choice.alternatives
+            if (option := _first_option(builder, each)) is not None
+        ]
         for first, second in combinations(heads, 2):
             if first is second:
                 continue
@@ -234,10 +289,13 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
             for left in first.spellings:
                 for right in second.spellings:
                     one, two = (
-                        _part(builder, option, spelling) for option, spelling in ((first, left), (second, right))
+                        _part(builder, option, spelling)
+                        for option, spelling in ((first, left), (second, right))
                     )
                     for order in ((one, two), (two, one)):
-                        made = Request(bare.form, (*bare.options, *order), bare.operands, bare.delimiter)
+                        made = Request(
+                            bare.form, (*bare.options, *order), bare.operands, bare.delimiter
+                        )
                         yield _Fault("conflict", f"{left} {right}", made.words())
             full = builder.fullest([first])
             if full is not None:
@@ -247,7 +305,9 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
 
 def _first_option(builder: Builder, form: object) -> Option | None:
     items = form.walk()  # type: ignore[attr-defined]
-    return next((builder.form.by_use[id(item)] for item in items if isinstance(item, OptionUse)), None)
+    return next(
+        (builder.form.by_use[id(item)] for item in items if isinstance(item, OptionUse)), None
+    )
 
 
 def _part(builder: Builder, option: Option, spelling: str) -> OptionPart:
@@ -262,12 +322,18 @@ def _repeated(signature: Signature, builder: Builder) -> Iterator[_Fault]:
         request = builder.smallest([option])
         if request is not None:
             for spelling in option.spellings:
-                yield _Fault("repeated", option.key, request.with_option(_part(builder, option, spelling)).words())
+                yield _Fault(
+                    "repeated",
+                    option.key,
+                    request.with_option(_part(builder, option, spelling)).words(),
+                )
 
 
 def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
     """Values that are legal one by one and break one condition of the signature."""
-    conditions = [("where", each) for each in signature.where] + [(own.kind, own.when) for own in signature.refuse]
+    conditions = [("where", each) for each in signature.where] + [
+        (own.kind, own.when) for own in signature.refuse
+    ]
     for kind, condition in conditions:
         owners = [
             option for option in plain_options(signature, builder.form)
@@ -283,7 +349,9 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                 for (place, number, _, _), value in zip(slots, picks, strict=True):
                     tried = tried.with_value(place, number, value)
                 judgement = signature.judge(tried.words())
-                if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [kind]:
+                if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [
+                    kind
+                ]:
                     found += 1
                     yield _Fault(kind, condition.source, tried.words(), condition.source)
                     if found >= (3 if not full else 4):

@@ -1,4 +1,5 @@
-"""The family `renamed`: started through a link of another name, a program shows that name in usage and messages."""
+"""The family `renamed`: started through a link of another name, a program shows that name in usage
+and messages."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The family `rephrasings`: an accepted vector and each of its rephrasings that the style allows must do the same."""
+"""The family `rephrasings`: an accepted vector and each of its rephrasings that the style allows
+must do the same."""
 
 from __future__ import annotations
 
@@ -6,7 +7,13 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from keen_matrix.core.signature.families import Notes, Vector, alike
-from keen_matrix.core.signature.requests import Builder, OptionPart, Request, builders, plain_options
+from keen_matrix.core.signature.requests import (
+    Builder,
+    OptionPart,
+    Request,
+    builders,
+    plain_options,
+)
 from keen_matrix.core.signature.signature import Signature
 
 
@@ -23,17 +30,28 @@ def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> I
                 if other == words:
                     continue
                 again = signature.judge(other)
-                if judged.status == again.status == "accepted" and judged.bindings == again.bindings:
-                    yield Vector(words=words, more=(other,), kind=kind, culprit=culprit, relation=alike(2))
+                if (
+                    judged.status == again.status == "accepted"
+                    and judged.bindings == again.bindings
+                ):
+                    yield Vector(
+                        words=words, more=(other,), kind=kind, culprit=culprit, relation=alike(2)
+                    )
                 else:
                     notes.unsettled += 1
 
 
-def _rephrased(signature: Signature, builder: Builder, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+def _rephrased(
+    signature: Signature, builder: Builder, base: Request
+) -> Iterator[tuple[str, str, tuple[str, ...]]]:
     for number, part in enumerate(base.options):
         for spelling in part.option.spellings:
             if spelling != part.spelling:
-                yield "other spelling", spelling, _with_part(base, number, replace(part, spelling=spelling)).words()
+                yield (
+                    "other spelling",
+                    spelling,
+                    _with_part(base, number, replace(part, spelling=spelling)).words(),
+                )
         if part.values and not part.option.optional_value and len(part.values) == 1:
             for spelling in part.option.spellings:
                 changed = replace(part, spelling=spelling, writing="joined")
@@ -54,8 +72,15 @@ def _with_part(base: Request, number: int, part: OptionPart) -> Request:
 
 def _bundled(base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
     """Flags that share one dash, a valued option at the end of them."""
-    letters = [(part, next((each for each in part.option.spellings if len(each) == 2), None)) for part in base.options]
-    flags = [(part, letter) for part, letter in letters if letter and not part.values and not part.option.takes_value]
+    letters = [
+        (part, next((each for each in part.option.spellings if len(each) == 2), None))
+        for part in base.options
+    ]
+    flags = [
+        (part, letter)
+        for part, letter in letters
+        if letter and not part.values and not part.option.takes_value
+    ]
     if len(flags) < 2:
         return
     rest = tuple(part for part in base.options if part not in [flag for flag, _ in flags])
@@ -76,5 +101,9 @@ def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, 
         for length in range(3, len(part.spelling)):
             short = part.spelling[:length]
             if sum(each.startswith(short) for each in known) == 1:
-                yield "shortened", short, _with_part(base, number, replace(part, spelling=short)).words()
+                yield (
+                    "shortened",
+                    short,
+                    _with_part(base, number, replace(part, spelling=short)).words(),
+                )
                 break

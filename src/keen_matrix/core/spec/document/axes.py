@@ -49,26 +49,43 @@ def _times(value: Any) -> Any:
 
 
 class AxisTable(Table):
-    """Where the values of an axis come from: exactly one of values, from/to, lines, table/column, repeat, edges, bad, sample."""
+    """Where the values of an axis come from: exactly one of values, from/to, lines, table/column,
+    repeat, edges, bad, sample."""
 
-    values: list[AxisValue] | None = Field(None, description="The values themselves.", examples=[["Skerry", "Holm"]])
-    from_: float | int | None = Field(None, description="First number of a range.", examples=[1])
-    to: float | int | None = Field(None, description="Last number of a range, included.", examples=[60])
-    step: float | int | None = Field(None, description="Distance of the range's numbers; 1 by default.", examples=[0.5])
-    lines: str | None = Field(
-        None, description="A text file beside the spec; each line is a value.", examples=["ports.txt"]
+    values: list[AxisValue] | None = Field(
+        None, description="The values themselves.", examples=[["Skerry", "Holm"]]
     )
-    table: str | None = Field(None, description="A CSV file beside the spec, with a header.", examples=["tickets.csv"])
+    from_: float | int | None = Field(None, description="First number of a range.", examples=[1])
+    to: float | int | None = Field(
+        None, description="Last number of a range, included.", examples=[60]
+    )
+    step: float | int | None = Field(
+        None, description="Distance of the range's numbers; 1 by default.", examples=[0.5]
+    )
+    lines: str | None = Field(
+        None,
+        description="A text file beside the spec; each line is a value.",
+        examples=["ports.txt"],
+    )
+    table: str | None = Field(
+        None, description="A CSV file beside the spec, with a header.", examples=["tickets.csv"]
+    )
     column: str | None = Field(None, description="The column of the CSV file.", examples=["origin"])
-    repeat: AxisValue = Field(None, description="A word that is given several times.", examples=["Holm"])
+    repeat: AxisValue = Field(
+        None, description="A word that is given several times.", examples=["Holm"]
+    )
     times: Annotated[str, BeforeValidator(_times, json_schema_input_type=str | int)] | None = Field(
         None, description="How often the repeated word is given.", examples=["0..4"]
     )
     edges: str | None = Field(
-        None, description="A NAME of the signature: its legal values at the edges.", examples=["RIDERS"]
+        None,
+        description="A NAME of the signature: its legal values at the edges.",
+        examples=["RIDERS"],
     )
     bad: str | None = Field(
-        None, description="A NAME of the signature: values that it plainly cannot have.", examples=["RIDERS"]
+        None,
+        description="A NAME of the signature: values that it plainly cannot have.",
+        examples=["RIDERS"],
     )
     sample: Annotated[int, Field(ge=1)] | None = Field(
         None, description="How many values to draw, without putting back.", examples=[20]
@@ -89,12 +106,15 @@ class AxisTable(Table):
         return self
 
     def _partners(self, lead: str) -> None:
-        """Check that the keys beside the leading one belong to it, and that those it needs are there."""
+        """Check that the keys beside the leading one belong to it, and that those it needs are
+        there."""
         needs, takes = SOURCES[lead].needs, {*SOURCES[lead].needs, *SOURCES[lead].takes}
         for name in needs:
             if getattr(self, name) is None:
                 raise wrong(f'"{lead}" needs "{name}" beside it')
-        for name in dict.fromkeys(each for source in SOURCES.values() for each in (*source.needs, *source.takes)):
+        for name in dict.fromkeys(
+            each for source in SOURCES.values() for each in (*source.needs, *source.takes)
+        ):
             if name in self.model_fields_set and name not in takes:
                 raise wrong(f'"{name}" does not go with "{lead}"')
         if self.from_ is not None and self.to is not None:
@@ -103,7 +123,9 @@ class AxisTable(Table):
                 raise wrong("a step of 0 never arrives; expected a number above 0")
             if (self.to - self.from_) * step < 0:
                 way = "a step below 0" if step > 0 else "a step above 0"
-                raise wrong(f"from {self.from_} to {self.to} in steps of {step} gives no value; expected {way}")
+                raise wrong(
+                    f"from {self.from_} to {self.to} in steps of {step} gives no value; expected {way}"
+                )
 
 
 def _sample_source(value: Any) -> Any:
@@ -116,11 +138,18 @@ def _axis(value: Any) -> Any:
             raise wrong("this axis has no values; expected at least one")
         return {"values": value}
     if not isinstance(value, dict):
-        raise wrong(f"expected a list of values or a table such as {{ from = 1, to = 3 }}, found {kind_of(value)}")
+        raise wrong(
+            f"expected a list of values or a table such as {{ from = 1, to = 3 }}, found {kind_of(value)}"
+        )
     return value
 
 
-AxisOf = Annotated[AxisTable, BeforeValidator(_sample_source, json_schema_input_type=str | list[Scalar] | AxisTable)]
+AxisOf = Annotated[
+    AxisTable,
+    BeforeValidator(_sample_source, json_schema_input_type=str | list[Scalar] | AxisTable),
+]
 
 
-AxisSource = Annotated[AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)]
+AxisSource = Annotated[
+    AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)
+]

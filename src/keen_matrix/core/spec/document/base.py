@@ -36,7 +36,9 @@ def kebab(name: str) -> str:
 class Table(BaseModel):
     """A table of the spec: unknown keys are errors."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=kebab, validate_by_name=False)
+    model_config = ConfigDict(
+        extra="forbid", frozen=True, alias_generator=kebab, validate_by_name=False
+    )
 
 
 def _checked(parse: Callable[[str], object]) -> AfterValidator:
@@ -51,7 +53,9 @@ def _checked(parse: Callable[[str], object]) -> AfterValidator:
             ) from None
         except ExpressionFault as fault:
             reason = reason_of(fault)
-            raise PydanticCustomError("notation", "{reason}", {"reason": reason, "offset": fault.offset}) from None
+            raise PydanticCustomError(
+                "notation", "{reason}", {"reason": reason, "offset": fault.offset}
+            ) from None
         if "\0" in text:
             raise PydanticCustomError(
                 "notation",
@@ -113,10 +117,14 @@ def _word_list(words: list[str]) -> list[str]:
 
 
 def text_or_list(text_type: Any) -> Any:
-    """A text in the notation, or a list of words. The kind is chosen by what was written, so that one error names it."""
+    """A text in the notation, or a list of words. The kind is chosen by what was written, so that
+    one error names it."""
     from pydantic import TypeAdapter
 
-    string, words = TypeAdapter(text_type), TypeAdapter(Annotated[list[str], AfterValidator(_word_list)])
+    string, words = (
+        TypeAdapter(text_type),
+        TypeAdapter(Annotated[list[str], AfterValidator(_word_list)]),
+    )
 
     def check(value: Any) -> Any:
         if isinstance(value, list):
@@ -125,7 +133,9 @@ def text_or_list(text_type: Any) -> Any:
             raise wrong(f"expected a text or a list of words, found {kind_of(value)}")
         return string.validate_python(value)
 
-    return Annotated[Any, BeforeValidator(check), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})]
+    return Annotated[
+        Any, BeforeValidator(check), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})
+    ]
 
 
 STRINGS = {"type": "array", "items": {"type": "string"}}
@@ -191,13 +201,21 @@ ExitForms = Annotated[
     Any,
     BeforeValidator(_exit),
     WithJsonSchema(
-        {"anyOf": [{"type": "integer"}, {"type": "string"}, {"type": "array", "items": {"type": "integer"}}]}
+        {
+            "anyOf": [
+                {"type": "integer"},
+                {"type": "string"},
+                {"type": "array", "items": {"type": "integer"}},
+            ]
+        }
     ),
 ]
 
 
 SignalName = Annotated[
-    Any, BeforeValidator(_signal), WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]})
+    Any,
+    BeforeValidator(_signal),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]}),
 ]
 
 
@@ -209,7 +227,9 @@ def read_regex(text: str) -> str:
         regex.compile(text)
     except regex.error as error:
         reason = f"this regular expression does not parse: {error.msg}"
-        raise PydanticCustomError("notation", "{reason}", {"reason": reason, "offset": error.pos or 0}) from None
+        raise PydanticCustomError(
+            "notation", "{reason}", {"reason": reason, "offset": error.pos or 0}
+        ) from None
     return text
 
 

@@ -43,7 +43,9 @@ from keen_matrix.core.spec.document.base import (
 class ToleranceTable(Table):
     """How far numbers may be off: the larger of the two counts."""
 
-    absolute: Annotated[float, Field(ge=0)] = Field(0.0, description="At most so much.", examples=[0.01])
+    absolute: Annotated[float, Field(ge=0)] = Field(
+        0.0, description="At most so much.", examples=[0.01]
+    )
     relative: Annotated[float, Field(ge=0)] = Field(
         0.0, description="At most this part of the number.", examples=[1e-6]
     )
@@ -53,11 +55,15 @@ def _tolerance(value: Any) -> Any:
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return {"absolute": value}
     if not isinstance(value, (dict, ToleranceTable)):
-        raise wrong(f"expected a number such as 0.01 or a table such as {{ relative = 1e-6 }}, found {kind_of(value)}")
+        raise wrong(
+            f"expected a number such as 0.01 or a table such as {{ relative = 1e-6 }}, found {kind_of(value)}"
+        )
     return value
 
 
-Tolerated = Annotated[ToleranceTable, BeforeValidator(_tolerance, json_schema_input_type=float | ToleranceTable)]
+Tolerated = Annotated[
+    ToleranceTable, BeforeValidator(_tolerance, json_schema_input_type=float | ToleranceTable)
+]
 
 
 def _composed(value: Any) -> Any:
@@ -67,9 +73,12 @@ def _composed(value: Any) -> Any:
 
 
 def _inner_table(value: Any) -> Any:
-    """Read a table of forms inside another: a baseline has its place in the outer one, where it can be accepted."""
+    """Read a table of forms inside another: a baseline has its place in the outer one, where it
+    can be accepted."""
     if isinstance(value, dict) and "baseline" in value:
-        raise wrong("a baseline cannot stand in any, all or not; expected it in the table of the stream or file")
+        raise wrong(
+            "a baseline cannot stand in any, all or not; expected it in the table of the stream or file"
+        )
     return _text_table(value)
 
 
@@ -87,18 +96,26 @@ class TextTable(Table):
     contains: Texts | None = Field(
         None, description="It contains each of these texts.", examples=[["usage:", "riders"]]
     )
-    lacks: Texts | None = Field(None, description="It contains none of these texts.", examples=["Traceback"])
+    lacks: Texts | None = Field(
+        None, description="It contains none of these texts.", examples=["Traceback"]
+    )
     matches: Annotated[str, AfterValidator(read_regex)] | None = Field(
         None,
         description="A regular expression (the regex library's) that matches a part of it; ^ and $ stand for its ends.",
         examples=["^fare: [0-9.]+$"],
     )
-    starts: TemplateText | None = Field(None, description="What it starts with.", examples=["usage: "])
+    starts: TemplateText | None = Field(
+        None, description="What it starts with.", examples=["usage: "]
+    )
     ends: TemplateText | None = Field(
-        None, description="What it ends with; a newline may follow a text that ends in none.", examples=["done"]
+        None,
+        description="What it ends with; a newline may follow a text that ends in none.",
+        examples=["done"],
     )
     empty: bool | None = Field(None, description="Whether it is empty.", examples=[True])
-    lines: Texts | None = Field(None, description="All its lines, in order.", examples=[["Skerry", "Holm"]])
+    lines: Texts | None = Field(
+        None, description="All its lines, in order.", examples=[["Skerry", "Holm"]]
+    )
     lines_any_order: Texts | None = Field(
         None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
     )
@@ -110,13 +127,23 @@ class TextTable(Table):
         examples=[3, "1..3", "{riders}"],
     )
     holds: (
-        Annotated[list[ExpressionText], BeforeValidator(one_or_more, json_schema_input_type=str | list[str])] | None
-    ) = Field(None, description="Conditions on the named groups of `matches`.", examples=[["int(hour) < 24"]])
+        Annotated[
+            list[ExpressionText],
+            BeforeValidator(one_or_more, json_schema_input_type=str | list[str]),
+        ]
+        | None
+    ) = Field(
+        None,
+        description="Conditions on the named groups of `matches`.",
+        examples=[["int(hour) < 24"]],
+    )
     file: TemplateText | None = Field(
         None, description="The same as a file beside the spec.", examples=["expected/{origin}.txt"]
     )
     command: WordsOrList | None = Field(
-        None, description="The same as the output of another command.", examples=["sort {here}/ports.txt"]
+        None,
+        description="The same as the output of another command.",
+        examples=["sort {here}/ports.txt"],
     )
     bytes_: Annotated[str, AfterValidator(read_bytes)] | None = Field(
         None,
@@ -124,12 +151,17 @@ class TextTable(Table):
         examples=["sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"],
     )
     json_: Annotated[Any, BeforeValidator(read_json_value)] = Field(
-        None, description="The same JSON value, whatever its spelling; taken as it stands.", examples=[{"price": 4.5}]
+        None,
+        description="The same JSON value, whatever its spelling; taken as it stands.",
+        examples=[{"price": 4.5}],
     )
     json_lines: Annotated[list[Any], BeforeValidator(read_json_values)] | None = Field(
         None, description="A JSON value a line.", examples=[[{"port": "Holm"}, {"port": "Voe"}]]
     )
-    ignore: Annotated[list[str], BeforeValidator(read_pointers, json_schema_input_type=str | list[str])] | None = Field(
+    ignore: (
+        Annotated[list[str], BeforeValidator(read_pointers, json_schema_input_type=str | list[str])]
+        | None
+    ) = Field(
         None,
         description="JSON Pointers (RFC 6901) of what is not compared; * stands for any step.",
         examples=[["/date", "/*/id"]],
@@ -149,13 +181,21 @@ class TextTable(Table):
         examples=[True],
     )
     any_: Annotated[list[Composed], BeforeValidator(_composed), Field(min_length=1)] | None = Field(
-        None, description="At least one of these is met.", examples=[[{"contains": "Holm"}, {"contains": "Voe"}]]
+        None,
+        description="At least one of these is met.",
+        examples=[[{"contains": "Holm"}, {"contains": "Voe"}]],
     )
     all_: Annotated[list[Composed], BeforeValidator(_composed), Field(min_length=1)] | None = Field(
-        None, description="Every one of these is met.", examples=[[{"starts": "fare:"}, {"not": {"contains": "bike"}}]]
+        None,
+        description="Every one of these is met.",
+        examples=[[{"starts": "fare:"}, {"not": {"contains": "bike"}}]],
     )
-    not_: Composed | None = Field(None, description="What it must not be.", examples=[{"matches": "[Ee]rror"}])
-    literal: bool = Field(False, description="Take the texts as they stand: braces are no fields.", examples=[True])
+    not_: Composed | None = Field(
+        None, description="What it must not be.", examples=[{"matches": "[Ee]rror"}]
+    )
+    literal: bool = Field(
+        False, description="Take the texts as they stand: braces are no fields.", examples=[True]
+    )
 
 
 def _text_table(value: Any) -> Any:
@@ -180,7 +220,9 @@ def _escaped(value: Any) -> Any:
     return [_escaped(each) for each in value] if isinstance(value, list) else value
 
 
-TextExpectation = Annotated[TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)]
+TextExpectation = Annotated[
+    TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)
+]
 
 
 def _mode(text: str) -> str:
@@ -189,21 +231,35 @@ def _mode(text: str) -> str:
     return text
 
 
-Mode = Annotated[str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})]
+Mode = Annotated[
+    str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})
+]
 
 
 class FileTable(TextTable):
     """What a file must be after the launch."""
 
-    absent: bool | None = Field(None, description="Whether the file must not exist.", examples=[True])
-    mode: Mode | None = Field(None, description="Its permissions, in octal digits.", examples=["755"])
-    size: Annotated[Any, BeforeValidator(read_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})] = (
-        Field(None, description='Its size in bytes: a number, a range "1..100" or a template.', examples=[36, "1.."])
+    absent: bool | None = Field(
+        None, description="Whether the file must not exist.", examples=[True]
+    )
+    mode: Mode | None = Field(
+        None, description="Its permissions, in octal digits.", examples=["755"]
+    )
+    size: Annotated[
+        Any, BeforeValidator(read_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})
+    ] = Field(
+        None,
+        description='Its size in bytes: a number, a range "1..100" or a template.',
+        examples=[36, "1.."],
     )
     unchanged: Literal[True] | None = Field(
-        None, description="Whether it is as it was before the launch, in content and mode.", examples=[True]
+        None,
+        description="Whether it is as it was before the launch, in content and mode.",
+        examples=[True],
     )
-    link: TemplateText | None = Field(None, description="What it is a symbolic link to.", examples=["names.txt"])
+    link: TemplateText | None = Field(
+        None, description="What it is a symbolic link to.", examples=["names.txt"]
+    )
 
 
 def _file_table(value: Any) -> Any:
@@ -214,7 +270,9 @@ def _file_table(value: Any) -> Any:
     return _text_table(value)
 
 
-FileExpectation = Annotated[FileTable, BeforeValidator(_file_table, json_schema_input_type=str | FileTable)]
+FileExpectation = Annotated[
+    FileTable, BeforeValidator(_file_table, json_schema_input_type=str | FileTable)
+]
 
 
 def _limit_of(units: Mapping[str, float]) -> Callable[[str], str]:
@@ -232,21 +290,29 @@ class AlikeTable(Table):
     """Another launch of the same case: exactly one of launchers, again, line."""
 
     launchers: Literal[True] | list[str] | None = Field(
-        None, description="Under every other launcher, or those named.", examples=[True, ["isolated"]]
+        None,
+        description="Under every other launcher, or those named.",
+        examples=[True, ["isolated"]],
     )
     again: Literal[True] | None = Field(
         None, description="Once more in the same directory, and in a fresh one.", examples=[True]
     )
-    line: TextOrList | None = Field(None, description="With other words.", examples=["--bike {origin} {destination}"])
+    line: TextOrList | None = Field(
+        None, description="With other words.", examples=["--bike {origin} {destination}"]
+    )
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
+        ["exit", "stdout", "stderr", "files"],
+        description="What is compared.",
+        examples=[["exit", "stdout"]],
     )
 
     @model_validator(mode="after")
     def _one_other(self) -> AlikeTable:
         given = [name for name in ("launchers", "again", "line") if getattr(self, name) is not None]
         if len(given) != 1:
-            raise wrong(f"expected exactly one of launchers, again, line, found {' and '.join(given) or 'none'}")
+            raise wrong(
+                f"expected exactly one of launchers, again, line, found {' and '.join(given) or 'none'}"
+            )
         return self
 
 
@@ -258,9 +324,13 @@ class Expectations(Table):
         description='The exit code: one, a list, a range "1..125", "nonzero" or a template.',
         examples=[0, "1..125"],
     )
-    signal: SignalName = Field(None, description="The signal that must end the program.", examples=["TERM"])
+    signal: SignalName = Field(
+        None, description="The signal that must end the program.", examples=["TERM"]
+    )
     stdout: TextExpectation | None = Field(None, description="Standard output.", examples=["4.50"])
-    stderr: TextExpectation | None = Field(None, description="Standard error.", examples=[{"contains": "usage:"}])
+    stderr: TextExpectation | None = Field(
+        None, description="Standard error.", examples=[{"contains": "usage:"}]
+    )
     files: dict[str, FileExpectation] = Field(
         {},
         description="Files of the case's directory after the launch.",
@@ -278,10 +348,14 @@ class Expectations(Table):
         None, description="How much memory it may take at its peak.", examples=["< 64 MiB"]
     )
     alike: AlikeTable | None = Field(
-        None, description="Another launch that must do the same.", examples=[{"again": True}, {"line": "{b} {a}"}]
+        None,
+        description="Another launch that must do the same.",
+        examples=[{"again": True}, {"line": "{b} {a}"}],
     )
     differs: AlikeTable | None = Field(
-        None, description="Another launch that must do something else.", examples=[{"line": "{origin} Holm"}]
+        None,
+        description="Another launch that must do something else.",
+        examples=[{"line": "{origin} Holm"}],
     )
     leftovers: Literal["none", "allowed"] | None = Field(
         None,
@@ -307,9 +381,12 @@ class RefusalKind(Expectations):
 
 
 class RefusalTable(RefusalKind):
-    """What must come of every vector that the signature says must be refused; [refusal.KIND] for one kind alone."""
+    """What must come of every vector that the signature says must be refused; [refusal.KIND] for
+    one kind alone."""
 
-    model_config = ConfigDict(extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False)
+    model_config = ConfigDict(
+        extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False
+    )
     __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)
 
 
@@ -317,7 +394,9 @@ class ExpectRule(Expectations):
     """Expectations that apply under a condition."""
 
     when: ExpressionText | None = Field(
-        None, description="The condition; without it the rule always applies.", examples=["exit == 0"]
+        None,
+        description="The condition; without it the rule always applies.",
+        examples=["exit == 0"],
     )
 
 
@@ -325,30 +404,42 @@ def _rules(value: Any) -> Any:
     return [value] if isinstance(value, dict) else value
 
 
-Rules = Annotated[list[ExpectRule], BeforeValidator(_rules, json_schema_input_type=ExpectRule | list[ExpectRule])]
+Rules = Annotated[
+    list[ExpectRule], BeforeValidator(_rules, json_schema_input_type=ExpectRule | list[ExpectRule])
+]
 
 
 class MaskTable(Table):
-    """What varies from run to run, and what is put in its place in both sides before they are compared."""
+    """What varies from run to run, and what is put in its place in both sides before they are
+    compared."""
 
     matches: Annotated[str, AfterValidator(read_regex)] = Field(
         description="A regular expression for what varies.", examples=[r"\d\d:\d\d:\d\d"]
     )
-    as_: str = Field(description="What is put in its place; \\1 is its first group.", examples=["<time>"])
+    as_: str = Field(
+        description="What is put in its place; \\1 is its first group.", examples=["<time>"]
+    )
     in_: list[Literal["stdout", "stderr", "files"]] = Field(
         ["stdout", "stderr", "files"], description="Where it is masked.", examples=[["stdout"]]
     )
 
 
 class ReferenceTable(Table):
-    """Another program that the same vectors are given to, and that must do the same: an older edition, say."""
+    """Another program that the same vectors are given to, and that must do the same: an older
+    edition, say."""
 
-    launch: WordsOrList = Field(description="The words that start it.", examples=["perl {here}/fare.pl"])
+    launch: WordsOrList = Field(
+        description="The words that start it.", examples=["perl {here}/fare.pl"]
+    )
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
+        ["exit", "stdout", "stderr", "files"],
+        description="What is compared.",
+        examples=[["exit", "stdout"]],
     )
     only_accepted: bool = Field(
-        False, description="Whether vectors are passed over that the reference does not exit 0 on.", examples=[True]
+        False,
+        description="Whether vectors are passed over that the reference does not exit 0 on.",
+        examples=[True],
     )
 
 

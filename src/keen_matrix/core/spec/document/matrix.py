@@ -34,7 +34,9 @@ def _combine(value: Any) -> Any:
 
         hint = nearest(str(value), names)
         more = f'; did you mean "{hint}"?' if hint else ""
-        raise wrong(f"expected one of {', '.join(names)} or a strength from 1 to {MAX_STRENGTH}{more}")
+        raise wrong(
+            f"expected one of {', '.join(names)} or a strength from 1 to {MAX_STRENGTH}{more}"
+        )
     return value
 
 
@@ -42,7 +44,8 @@ class FocusTable(Table):
     """Axes that are combined more thoroughly than the others."""
 
     axes: Annotated[list[str], Field(min_length=2)] = Field(
-        description="Names of axes (or of the line's groups).", examples=[["origin", "destination", "riders"]]
+        description="Names of axes (or of the line's groups).",
+        examples=[["origin", "destination", "riders"]],
     )
     strength: Annotated[int, Field(ge=2, le=MAX_STRENGTH)] | Literal["all"] = Field(
         description="Their strength among each other.", examples=[3]
@@ -76,18 +79,24 @@ class MatrixTable(Around):
         description="Its name, unlike every other matrix's.", examples=["fares"]
     )
     line: text_or_list(LineString) | None = Field(  # type: ignore[valid-type]
-        None, description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
+        None,
+        description="The pattern of its vectors.",
+        examples=["{origin} {destination} [-n {riders}]"],
     )
     axes: dict[str, AxisSource] = Field(
         {}, description="Named lists of values.", examples=[{"origin": ["Skerry", "Holm"]}]
     )
     columns: Annotated[list[str], Field(min_length=1)] | None = Field(
-        None, description="Names of the columns of rows.", examples=[["origin", "destination", "exit"]]
+        None,
+        description="Names of the columns of rows.",
+        examples=[["origin", "destination", "exit"]],
     )
     rows: Annotated[
         Any,
         BeforeValidator(_rows_value),
-        WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "array"}}]}),
+        WithJsonSchema(
+            {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "array"}}]}
+        ),
     ] = Field(
         None,
         description="Values that go together: a list a row, or a CSV file with a header.",
@@ -105,7 +114,9 @@ class MatrixTable(Around):
         description="Combinations that must be among the vectors.",
         examples=[[{"origin": "Voe", "riders": 60}]],
     )
-    focus: list[FocusTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
+    focus: list[FocusTable] = Field(
+        [], description="Axes that get a higher strength.", examples=[[]]
+    )
     seed: int = Field(0, description="Seed of the combining.", examples=[7])
     effort: Literal["quick", "normal", "thorough"] = Field(
         "normal", description="How much work to spend on few vectors.", examples=["thorough"]
@@ -122,7 +133,9 @@ class MatrixTable(Around):
     )
     files: FilesTable = {}
     mask: list[MaskTable] = Field(
-        [], description="What varies, in this matrix.", examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]]
+        [],
+        description="What varies, in this matrix.",
+        examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]],
     )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
 

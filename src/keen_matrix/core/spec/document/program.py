@@ -21,7 +21,9 @@ class ProgramTable(Around):
         examples=["python3 {here}/fare.py"],
     )
     launchers: dict[str, Launch] = Field(
-        {}, description="Other ways to start the same program.", examples=[{"isolated": "python3 -S {here}/fare.py"}]
+        {},
+        description="Other ways to start the same program.",
+        examples=[{"isolated": "python3 -S {here}/fare.py"}],
     )
     build: Launch | None = Field(
         None,
@@ -29,7 +31,9 @@ class ProgramTable(Around):
         examples=["make -C {here}"],
     )
     env_from_caller: list[str] = Field(
-        ["PATH"], description="Variables taken over from the environment of Keen Matrix.", examples=[["PATH", "LANG"]]
+        ["PATH"],
+        description="Variables taken over from the environment of Keen Matrix.",
+        examples=[["PATH", "LANG"]],
     )
     directory: Literal["fresh", "spec"] = Field(
         "fresh",
@@ -37,15 +41,21 @@ class ProgramTable(Around):
         examples=["fresh"],
     )
     warm: bool = Field(
-        False, description="Whether a Python program is forked from a keeper instead of started anew.", examples=[True]
+        False,
+        description="Whether a Python program is forked from a keeper instead of started anew.",
+        examples=[True],
     )
-    output_cap: Annotated[Any, BeforeValidator(read_size), WithJsonSchema({"type": ["string", "integer"]})] = Field(
+    output_cap: Annotated[
+        Any, BeforeValidator(read_size), WithJsonSchema({"type": ["string", "integer"]})
+    ] = Field(
         8 * 1024 * 1024,
         description="How much of each stream is kept; a program that prints more is ended.",
         examples=["8 MiB"],
     )
     oracle: str | None = Field(
-        None, description="A Python file beside the spec whose functions expressions may call.", examples=["oracle.py"]
+        None,
+        description="A Python file beside the spec whose functions expressions may call.",
+        examples=["oracle.py"],
     )
 
 

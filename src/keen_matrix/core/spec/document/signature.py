@@ -17,7 +17,15 @@ from pydantic_core import PydanticCustomError
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FamilyName
 from keen_matrix.core.spec.document.axes import AxisValue
-from keen_matrix.core.spec.document.base import STRINGS, ExpressionText, Table, kind_of, read_by, read_regex, wrong
+from keen_matrix.core.spec.document.base import (
+    STRINGS,
+    ExpressionText,
+    Table,
+    kind_of,
+    read_by,
+    read_regex,
+    wrong,
+)
 
 
 def _synopsis(value: Any) -> Any:
@@ -32,7 +40,9 @@ def _synopsis(value: Any) -> Any:
         except NotationFault as fault:
             offset = {"offset": fault.offset} if isinstance(value, str) else {}
             reason = fault.message if isinstance(value, str) else f'in "{line}": {fault.message}'
-            raise PydanticCustomError("notation", "{reason}", {"reason": reason, **offset}) from None
+            raise PydanticCustomError(
+                "notation", "{reason}", {"reason": reason, **offset}
+            ) from None
     return value
 
 
@@ -57,22 +67,34 @@ def _number_or_date(value: Any) -> Any:
     return value
 
 
-Bound = Annotated[Any, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})]
+Bound = Annotated[
+    Any, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})
+]
 
 
 class ValueTable(Table):
     """The type of a value of the synopsis."""
 
-    type: Literal["text", "int", "float", "bool", "choice", "date", "file", "dir", "path"] | None = Field(
+    type: (
+        Literal["text", "int", "float", "bool", "choice", "date", "file", "dir", "path"] | None
+    ) = Field(
         None, description="What it is; a choice when `of` is given, else a text.", examples=["int"]
     )
-    min: Bound = Field(None, description="The least number or first date; of a text its least length.", examples=[1])
-    max: Bound = Field(None, description="The largest number or last date; of a text its length.", examples=[60])
+    min: Bound = Field(
+        None,
+        description="The least number or first date; of a text its least length.",
+        examples=[1],
+    )
+    max: Bound = Field(
+        None, description="The largest number or last date; of a text its length.", examples=[60]
+    )
     of: Annotated[list[AxisValue], Field(min_length=1)] | None = Field(
         None, description="What a choice may be.", examples=[["text", "json"]]
     )
     case: Literal["exact", "ignore"] = Field(
-        "exact", description="Whether a choice may be written in other letter case.", examples=["ignore"]
+        "exact",
+        description="Whether a choice may be written in other letter case.",
+        examples=["ignore"],
     )
     matches: Annotated[str, AfterValidator(read_regex)] | None = Field(
         None,
@@ -80,16 +102,20 @@ class ValueTable(Table):
         examples=["^[A-Z]{3}$"],
     )
     default: AxisValue = Field(None, description="What it is when it is not given.", examples=[1])
-    example: AxisValue = Field(None, description="A usual legal value, tried first.", examples=["3"])
-    count: Annotated[Any, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})] = Field(
-        None, description="How many words it has.", examples=["2..4", "1.."]
+    example: AxisValue = Field(
+        None, description="A usual legal value, tried first.", examples=["3"]
     )
+    count: Annotated[
+        Any, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})
+    ] = Field(None, description="How many words it has.", examples=["2..4", "1.."])
 
 
 class RefuseTable(Table):
     """A refusal that the program makes for reasons of its own."""
 
-    when: ExpressionText = Field(description="The condition, on values by NAME.", examples=["ORIGIN == DESTINATION"])
+    when: ExpressionText = Field(
+        description="The condition, on values by NAME.", examples=["ORIGIN == DESTINATION"]
+    )
     kind: Annotated[str, Field(pattern="^[a-z][a-z0-9-]*$")] = Field(
         description="What this kind of refusal is called.", examples=["same-port"]
     )
@@ -98,14 +124,19 @@ class RefuseTable(Table):
 class SignatureTable(Table):
     """What the program says it accepts."""
 
-    synopsis: Annotated[Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})] = (
-        Field(description="The usage line in POSIX notation, or several.", examples=["[-n,--riders RIDERS] ORIGIN"])
+    synopsis: Annotated[
+        Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})
+    ] = Field(
+        description="The usage line in POSIX notation, or several.",
+        examples=["[-n,--riders RIDERS] ORIGIN"],
     )
     style: Literal["gnu", "posix", "one-dash"] = Field(
         "gnu", description="How the program reads its words.", examples=["posix"]
     )
     help: list[str] | None = Field(
-        None, description='Spellings of help; ["--help"] by default in the gnu style.', examples=[["-h", "--help"]]
+        None,
+        description='Spellings of help; ["--help"] by default in the gnu style.',
+        examples=[["-h", "--help"]],
     )
     help_complete: bool = Field(
         False,
@@ -113,27 +144,45 @@ class SignatureTable(Table):
         examples=[True],
     )
     values: dict[str, ValueTable] = Field(
-        {}, description="The types of the values, by NAME.", examples=[{"RIDERS": {"type": "int", "min": 1}}]
+        {},
+        description="The types of the values, by NAME.",
+        examples=[{"RIDERS": {"type": "int", "min": 1}}],
     )
     where: list[ExpressionText] = Field(
         [], description="What accepted vectors satisfy.", examples=[["ORIGIN != DESTINATION"]]
     )
-    refuse: list[RefuseTable] = Field([], description="Refusals of kinds of the program's own.", examples=[[]])
+    refuse: list[RefuseTable] = Field(
+        [], description="Refusals of kinds of the program's own.", examples=[[]]
+    )
     derive: list[FamilyName] = Field(
         list(DEFAULT_FAMILIES), description="The families to run.", examples=[["refusals"]]
     )
-    abbreviations: bool | None = Field(None, description="Whether long options may be shortened.", examples=[False])
-    bundling: bool | None = Field(None, description="Whether flags may share one dash.", examples=[True])
-    interleaved: bool | None = Field(None, description="Whether options may follow operands.", examples=[True])
-    joined: bool | None = Field(None, description="Whether a value may join its option.", examples=[True])
+    abbreviations: bool | None = Field(
+        None, description="Whether long options may be shortened.", examples=[False]
+    )
+    bundling: bool | None = Field(
+        None, description="Whether flags may share one dash.", examples=[True]
+    )
+    interleaved: bool | None = Field(
+        None, description="Whether options may follow operands.", examples=[True]
+    )
+    joined: bool | None = Field(
+        None, description="Whether a value may join its option.", examples=[True]
+    )
     repeat: Literal["last", "refuse", "collect"] | None = Field(
         None, description="What a second use of an option does.", examples=["refuse"]
     )
-    negative_numbers: bool | None = Field(None, description="Whether -5 is a value and no option.", examples=[True])
-    dash_values: Literal["take", "refuse"] | None = Field(
-        None, description="Whether the word after a valued option may begin with a dash.", examples=["take"]
+    negative_numbers: bool | None = Field(
+        None, description="Whether -5 is a value and no option.", examples=[True]
     )
-    help_wins: bool | None = Field(None, description="Whether help beats other faults.", examples=[True])
+    dash_values: Literal["take", "refuse"] | None = Field(
+        None,
+        description="Whether the word after a valued option may begin with a dash.",
+        examples=["take"],
+    )
+    help_wins: bool | None = Field(
+        None, description="Whether help beats other faults.", examples=[True]
+    )
 
 
 # --- axes and matrices ---

@@ -32,7 +32,8 @@ def _env_value(value: Any) -> Any:
 
 
 EnvValue = Annotated[
-    TemplateText | Literal[False], BeforeValidator(_env_value, json_schema_input_type=str | Literal[False])
+    TemplateText | Literal[False],
+    BeforeValidator(_env_value, json_schema_input_type=str | Literal[False]),
 ]
 
 
@@ -49,10 +50,13 @@ Launch = WordsOrList
 
 
 class PutTable(Table):
-    """A file, folder or link put in the case's directory: exactly one of text, bytes, copy, dir, link."""
+    """A file, folder or link put in the case's directory: exactly one of text, bytes, copy, dir,
+    link."""
 
     text: TemplateText | None = Field(None, description="Its content.", examples=["Ada\n"])
-    bytes_: str | None = Field(None, description="Its content: base64:…", examples=["base64:AAEC/w=="])
+    bytes_: str | None = Field(
+        None, description="Its content: base64:…", examples=["base64:AAEC/w=="]
+    )
     copy_: TemplateText | None = Field(
         None, description="A file or folder beside the spec, to copy.", examples=["names.txt"]
     )
@@ -64,7 +68,11 @@ class PutTable(Table):
 
     @model_validator(mode="after")
     def _one_content(self) -> PutTable:
-        given = [name for name in ("text", "bytes_", "copy_", "dir", "link") if getattr(self, name) is not None]
+        given = [
+            name
+            for name in ("text", "bytes_", "copy_", "dir", "link")
+            if getattr(self, name) is not None
+        ]
         if len(given) != 1:
             raise wrong("expected exactly one of text, bytes, copy, dir, link")
         if self.bytes_ is not None:
@@ -84,13 +92,18 @@ def _put(value: Any) -> Any:
     if isinstance(value, str):
         return {"text": value}
     if not isinstance(value, dict):
-        raise wrong(f'expected a text or a table such as {{ copy = "names.txt" }}, found {kind_of(value)}')
+        raise wrong(
+            f'expected a text or a table such as {{ copy = "names.txt" }}, found {kind_of(value)}'
+        )
     return value
 
 
 FilesTable = Annotated[
     dict[str, Annotated[PutTable, BeforeValidator(_put, json_schema_input_type=str | PutTable)]],
-    Field(description="What is put in the case's directory before the launch.", examples=[{"names.txt": "Ada\n"}]),
+    Field(
+        description="What is put in the case's directory before the launch.",
+        examples=[{"names.txt": "Ada\n"}],
+    ),
 ]
 
 
@@ -98,24 +111,34 @@ class StdinTable(Table):
     """Standard input: exactly one of text, file, command, closed."""
 
     text: TemplateText | None = Field(None, description="A text.", examples=["Ada,2\n"])
-    file: TemplateText | None = Field(None, description="A file beside the spec.", examples=["names.txt"])
+    file: TemplateText | None = Field(
+        None, description="A file beside the spec.", examples=["names.txt"]
+    )
     command: Any = Field(
         None,
         description="A command whose output is piped in; a list of texts is a chain, each piped into the next.",
         examples=["printf Ada", ["cat {here}/names.txt", "sort"]],
     )
-    closed: bool | None = Field(None, description="Whether standard input is closed.", examples=[True])
+    closed: bool | None = Field(
+        None, description="Whether standard input is closed.", examples=[True]
+    )
 
     @model_validator(mode="after")
     def _one_source(self) -> StdinTable:
-        given = [name for name in ("text", "file", "command", "closed") if getattr(self, name) is not None]
+        given = [
+            name
+            for name in ("text", "file", "command", "closed")
+            if getattr(self, name) is not None
+        ]
         if len(given) != 1:
             raise wrong("expected exactly one of text, file, command, closed")
         if self.command is not None:
             commands = self.command if isinstance(self.command, list) else [self.command]
             for each in commands:
                 if not isinstance(each, str) or not each.strip():
-                    raise wrong("command: expected a text, or a list of texts that are piped together")
+                    raise wrong(
+                        "command: expected a text, or a list of texts that are piped together"
+                    )
                 try:
                     check_words(each)
                 except (NotationFault, ExpressionFault) as fault:
@@ -127,15 +150,21 @@ def _stdin(value: Any) -> Any:
     if isinstance(value, str):
         return {"closed": True} if value == "closed" else {"text": value}
     if not isinstance(value, dict):
-        raise wrong(f'expected a text or a table such as {{ file = "names.txt" }}, found {kind_of(value)}')
+        raise wrong(
+            f'expected a text or a table such as {{ file = "names.txt" }}, found {kind_of(value)}'
+        )
     return value
 
 
 class TerminalTable(Table):
     """A pseudo-terminal for the launch."""
 
-    columns: Annotated[int, Field(ge=1, le=10_000)] = Field(80, description="Its width in cells.", examples=[80])
-    rows: Annotated[int, Field(ge=1, le=10_000)] = Field(24, description="Its height in lines.", examples=[24])
+    columns: Annotated[int, Field(ge=1, le=10_000)] = Field(
+        80, description="Its width in cells.", examples=[80]
+    )
+    rows: Annotated[int, Field(ge=1, le=10_000)] = Field(
+        24, description="Its height in lines.", examples=[24]
+    )
     stderr: Literal["joined", "apart"] = Field(
         "joined",
         description="Whether standard error goes to the terminal too, or to a pipe of its own.",
@@ -146,17 +175,29 @@ class TerminalTable(Table):
 class AnswerTable(Table):
     """A prompt that must come, and the reply it gets."""
 
-    prompt: TemplateText = Field(description="A text that the program prints.", examples=["Proceed?"])
-    reply: TemplateText = Field(description="What is typed then; a newline is added.", examples=["yes"])
-    within: Annotated[float, Field(gt=0)] = Field(5.0, description="Seconds to wait for the prompt.", examples=[2])
+    prompt: TemplateText = Field(
+        description="A text that the program prints.", examples=["Proceed?"]
+    )
+    reply: TemplateText = Field(
+        description="What is typed then; a newline is added.", examples=["yes"]
+    )
+    within: Annotated[float, Field(gt=0)] = Field(
+        5.0, description="Seconds to wait for the prompt.", examples=[2]
+    )
 
 
 class StopTable(Table):
     """How a program that never ends by itself is ended, without counting as hung."""
 
-    after: Annotated[float, Field(gt=0)] | None = Field(None, description="Seconds after its start.", examples=[2])
-    when_stdout: TemplateText | None = Field(None, description="A text on standard output.", examples=["ready"])
-    when_stderr: TemplateText | None = Field(None, description="A text on standard error.", examples=["listening"])
+    after: Annotated[float, Field(gt=0)] | None = Field(
+        None, description="Seconds after its start.", examples=[2]
+    )
+    when_stdout: TemplateText | None = Field(
+        None, description="A text on standard output.", examples=["ready"]
+    )
+    when_stderr: TemplateText | None = Field(
+        None, description="A text on standard error.", examples=["listening"]
+    )
     signal: SignalName = Field("TERM", description="The signal that it gets.", examples=["INT"])
 
     @model_validator(mode="after")
@@ -196,15 +237,26 @@ class Around(Table):
         examples=[5, "2 min"],
     )
     env: EnvTable = {}
-    stdin: Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)] | None = Field(
-        None, description='Standard input; empty by default, "closed" for none at all.', examples=["Ada,2\n"]
+    stdin: (
+        Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)]
+        | None
+    ) = Field(
+        None,
+        description='Standard input; empty by default, "closed" for none at all.',
+        examples=["Ada,2\n"],
     )
     terminal: TerminalTable | None = Field(
-        None, description="Run on a pseudo-terminal of this size.", examples=[{"columns": 80, "rows": 24}]
+        None,
+        description="Run on a pseudo-terminal of this size.",
+        examples=[{"columns": 80, "rows": 24}],
     )
     dialogue: list[AnswerTable] | None = Field(
-        None, description="Prompts and their replies, in order.", examples=[[{"prompt": "Proceed?", "reply": "yes"}]]
+        None,
+        description="Prompts and their replies, in order.",
+        examples=[[{"prompt": "Proceed?", "reply": "yes"}]],
     )
     stop: StopTable | None = Field(
-        None, description="How a program is ended that never ends by itself.", examples=[{"after": 2, "signal": "INT"}]
+        None,
+        description="How a program is ended that never ends by itself.",
+        examples=[{"after": 2, "signal": "INT"}],
     )

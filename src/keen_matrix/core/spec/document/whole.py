@@ -9,7 +9,12 @@ from pydantic import (
 )
 
 from keen_matrix.core.spec.document.base import Table
-from keen_matrix.core.spec.document.expectations import Expectations, MaskTable, ReferenceTable, RefusalTable
+from keen_matrix.core.spec.document.expectations import (
+    Expectations,
+    MaskTable,
+    ReferenceTable,
+    RefusalTable,
+)
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.signature import SignatureTable
@@ -27,13 +32,19 @@ class SpecDocument(Table):
     refusal: Annotated[RefusalTable, Field(description="What every vector that the signature refuses must do.",
                                            examples=[{"exit": 2}])] = RefusalTable()  # fmt: skip
     signature: SignatureTable | None = Field(
-        None, description="What the program says it accepts.", examples=[{"synopsis": "[-n,--riders RIDERS] ORIGIN"}]
+        None,
+        description="What the program says it accepts.",
+        examples=[{"synopsis": "[-n,--riders RIDERS] ORIGIN"}],
     )
     files: FilesTable = {}
     mask: list[MaskTable] = Field(
-        [], description="What varies, for all matrices.", examples=[[{"matches": "v[0-9.]+", "as": "<version>"}]]
+        [],
+        description="What varies, for all matrices.",
+        examples=[[{"matches": "v[0-9.]+", "as": "<version>"}]],
     )
     reference: ReferenceTable | None = Field(
-        None, description="A program that must do the same.", examples=[{"launch": "perl {here}/fare.pl"}]
+        None,
+        description="A program that must do the same.",
+        examples=[{"launch": "perl {here}/fare.pl"}],
     )
     matrix: list[CheckedMatrix] = Field([], description="The matrices.", examples=[[]])
