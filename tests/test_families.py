@@ -88,13 +88,11 @@ def words_of(name: str, family: str, kind: str = "") -> set[str]:
 
 
 def test_accepted_vectors_have_counts_edges_and_pairs() -> None:
-    assert {"1 2", "1 2 1", "1 2 1 2"} <= {w.replace("0", "1") for w in words_of("counts", "accepted")} or len(
-        words_of("counts", "accepted")
-    ) >= 3
-    assert {"--size 1 0 word", "--size 0 1 word"} & words_of("several values", "accepted")
+    assert words_of("counts", "accepted") == {"0 0", "1 0", "2 0", "2 0 1", "2 0 1 2"}
+    assert {"--size 1 0 word", "--size 0 0 word", "--size 1 1 word"} <= words_of("several values", "accepted")
     assert {"--color word", "--color=always word", "--color=never word"} <= words_of("optional value", "accepted")
     assert all("--" in words.split() for words in words_of("delimiter", "accepted"))
-    assert "add word --note word" in words_of("subcommands", "accepted") or "add --note word word" in words_of(
+    assert "add --note word word" in words_of(
         "subcommands", "accepted"
     )
 
@@ -113,13 +111,11 @@ def test_rephrasings_know_the_style() -> None:
 
 @pytest.mark.parametrize(
     ("spelling", "wrong"),
-    [("--riders", ["--ridrs", "--riderers", "--riedrs"]), ("--car", ["--cr", "--caar", "--acr"]), ("-n", []), ("--to", []),
+    [("--riders", ["--ridrs", "--rideers", "--riedrs"]), ("--car", ["--cr", "--caar", "--acr"]), ("-n", []), ("--to", []),
      ("-name", ["-nae", "-namme", "-nmae"])],
 )  # fmt: skip
 def test_misspelt_options_drop_double_and_swap_a_letter(spelling: str, wrong: list[str]) -> None:
-    found = misspelt(spelling)
-    assert len(found) == len(wrong) and spelling not in found
-    assert [len(each) - len(spelling) for each in found] == [-1, 1, 0][: len(wrong)]
+    assert misspelt(spelling) == wrong
 
 
 def test_the_smallest_and_the_fullest_request_of_a_form() -> None:
