@@ -102,3 +102,20 @@ def test_the_output_in_the_readme_is_what_the_spec_above_it_gives(place: Place) 
     parts = [seconds.sub("… s", part) for part in shown.split("  ...\n")]
     assert len(parts) == 2 and seconds.sub("… s", printed).startswith(parts[0]), printed
     assert seconds.sub("… s", printed).endswith(parts[1]), printed
+
+
+def test_the_python_page_runs(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    import keen_matrix
+
+    text = (ROOT / "docs/python.md").read_text()
+    place.write("fare.py", FARE)
+    readme = (ROOT / "README.md").read_text()
+    place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", readme, re.DOTALL)[0])
+    place.call("run")
+    monkeypatch.chdir(place.folder)
+    names: dict[str, Any] = {"print": lambda *_: None}
+    for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
+        exec(block, names)
+    assert len(names["wrong"]) == 2 and names["record"].verdict in ("held", "crashed")
+    assert set(re.findall(r"^\| `(\w+)", text, re.MULTILINE)) == set(keen_matrix.__all__)
+    assert all(getattr(keen_matrix, name) for name in keen_matrix.__all__)
