@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import runpy
 from pathlib import Path
+from typing import Any
 
 import pytest
 

@@ -28,6 +28,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
+from keen_matrix.core.launch.capture import Capture
+from keen_matrix.core.launch.dialogue import Answering, Dialogue
 from keen_matrix.core.model.outcome import Outcome
 
 if TYPE_CHECKING:
@@ -81,15 +83,6 @@ class Poller(Protocol):
 
     def unregister(self, fd: int, /) -> None:
         """Watch it no more."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answering:
-    """A prompt to wait for and the reply it gets, as bytes."""
-
-    prompt: bytes
-    reply: bytes
-    within: float
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -148,9 +141,7 @@ class Launch:
         self.streams: dict[int, str] = {}
         self.feeders: list[int] = []
         """Process numbers of the commands that feed standard input; 0 for one that has ended."""
-        self._chunks: dict[str, list[bytes]] = {"stdout": [], "stderr": []}
-        self._answers: list[Answering] = []
-        self._tails: dict[str, bytes] = {}
+        self.capture = Capture(cap)
 
     keeper: Keeper | None = None
     """The keeper that forks the program; None when it is started from nothing."""
@@ -175,9 +166,10 @@ class Launch:
     _master = -1
     _chain_end = _chain_write = -1
     _writing: tuple[int, ...] = ()
-    _asked_since = 0.0
     _feeders_until = 0.0
     _stop: Stopping | None = None
+    _dialogue: Dialogue | None = None
+    """The prompts and texts that are looked for; None when there are none."""
 
     # --- starting ---
 
@@ -218,8 +210,9 @@ class Launch:
             if self._stdin >= 0 and self._stdin_left:
                 register(self._stdin, select.POLLOUT)
         if start.dialogue or start.stop:
-            self._answers, self._stop = list(start.dialogue), start.stop
-            self._asked_since = self.started
+            self._stop = start.stop
+            texts = start.stop.when if start.stop is not None else ()
+            self._dialogue = Dialogue(start.dialogue, texts, self.started)
             self._next_deadline()
 
     def _spawn(
@@ -408,47 +401,29 @@ class Launch:
         if not chunk:
             self._close_stream(fd)
             return False
-        outcome, kept = self.outcome, self._chunks[stream]
-        came = outcome.stdout_bytes if stream == "stdout" else outcome.stderr_bytes
-        if came < self.cap:
-            kept.append(chunk[: self.cap - came])
-            outcome.arrivals.append((stream, len(kept[-1]), time.monotonic() - self.started))
-        came += len(chunk)
-        if stream == "stdout":
-            outcome.stdout_bytes = came
-        else:
-            outcome.stderr_bytes = came
-        if came > self.cap and not outcome.flooded:
-            outcome.flooded = stream
-            self._kill()
-        elif self._answers or self._stop:
-            self._look(stream, chunk)
+        now = time.monotonic()
+        if not self.capture.feed(stream, chunk, now - self.started):
+            if not self.outcome.flooded:
+                self.outcome.flooded = stream
+                self._kill()
+        elif self._dialogue is not None:
+            self._look(self._dialogue, stream, chunk)
         if self.live is not None:
             self.live(stream, chunk, time.monotonic() - self.started)
         return True
 
-    def _look(self, stream: str, chunk: bytes) -> None:
-        """Look for the prompt that is waited for, and for the text that ends the program."""
-        seen = self._tails.get(stream, b"") + chunk
-        while self._answers and (at := seen.find(self._answers[0].prompt)) >= 0:
-            answer = self._answers.pop(0)
-            seen = seen[at + len(answer.prompt) :]
-            self.outcome.conversation.append((answer.prompt, answer.reply))
-            self._reply(answer.reply + b"\n")
-            self._asked_since = time.monotonic()
+    def _look(self, dialogue: Dialogue, stream: str, chunk: bytes) -> None:
+        """Answer the prompts that came, and end the program at the text that ends it."""
+        heard = dialogue.feed(stream, chunk, time.monotonic())
+        for number, reply in enumerate(heard.replies, 1):
+            last = number == len(heard.replies) and dialogue.waited_for is None
+            self._reply(reply + b"\n", last=last)
+        if heard.replies:
             self._next_deadline()
-        for where, text in self._stop.when if self._stop else ():
-            if where == stream and text in seen:
-                self._stop_now()
-                break
-        longest = max(
-            [len(each.prompt) for each in self._answers]
-            + [len(t) for _, t in (self._stop.when if self._stop else ())],
-            default=1,
-        )
-        self._tails[stream] = seen[-max(longest, 1) :] if len(seen) > longest else seen
+        if heard.stops and self._stop is not None:
+            self._stop_now()
 
-    def _reply(self, text: bytes) -> None:
+    def _reply(self, text: bytes, *, last: bool) -> None:
         """Give a reply to the program; standard input is closed after the last one, unless it is a
         terminal."""
         try:
@@ -457,7 +432,7 @@ class Launch:
                 return
             if self._stdin >= 0:
                 self._stdin_left = memoryview(bytes(self._stdin_left) + text)
-                self._keep_stdin = bool(self._answers)
+                self._keep_stdin = not last
                 self._feed()
         except OSError:
             pass
@@ -467,11 +442,18 @@ class Launch:
         moments = [self._end]
         if PIDFDS and self.exit_fd < 0 and self.keeper is None:
             moments.append(time.monotonic() + ASK_SECONDS)
-        if self._answers:
-            moments.append(self._asked_since + self._answers[0].within)
+        overdue = self._dialogue.overdue_at if self._dialogue is not None else None
+        if overdue is not None:
+            moments.append(overdue)
         if self._stop is not None and self._stop.after is not None:
             moments.append(self.started + self._stop.after)
         self.deadline = min(moments)
+
+    @property
+    def _unasked(self) -> bytes | None:
+        """The prompt that was waited for and has not come."""
+        waited = self._dialogue.waited_for if self._dialogue is not None else None
+        return waited.prompt if waited is not None else None
 
     def _stop_now(self) -> None:
         assert self._stop is not None
@@ -612,8 +594,8 @@ class Launch:
         ):
             self._stop_now()
             return
-        if now < self._end and self._answers:
-            self.outcome.unasked = self._answers[0].prompt
+        if now < self._end and self._unasked is not None:
+            self.outcome.unasked = self._unasked
         else:
             self.outcome.timed_out = True
         self._signal_group(signal.SIGTERM)
@@ -716,9 +698,12 @@ class Launch:
             outcome.peak_bytes = usage.ru_maxrss * _RSS_UNIT
         if self.feeders:
             self._end_feeders()
-        if self._answers and not outcome.timed_out:
-            outcome.unasked = self._answers[0].prompt
-        stdout, stderr = self._chunks["stdout"], self._chunks["stderr"]
-        outcome.stdout = stdout[0] if len(stdout) == 1 else b"".join(stdout)
-        outcome.stderr = stderr[0] if len(stderr) == 1 else b"".join(stderr)
+        if not outcome.timed_out and outcome.unasked is None:
+            outcome.unasked = self._unasked
+        if self._dialogue is not None:
+            outcome.conversation = self._dialogue.conversation
+        capture = self.capture
+        outcome.stdout, outcome.stderr = capture.finish("stdout"), capture.finish("stderr")
+        outcome.stdout_bytes, outcome.stderr_bytes = capture.sizes["stdout"], capture.sizes["stderr"]
+        outcome.arrivals = capture.arrivals
         self.finished = True

@@ -11,7 +11,8 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.launch.child import Answering, Start, Stopping
+from keen_matrix.core.launch.child import Start, Stopping
+from keen_matrix.core.launch.dialogue import Answering
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
 from keen_matrix.core.launch.trees import (

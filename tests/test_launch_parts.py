@@ -1,0 +1,71 @@
+"""The parts of a launch that do no input or output: what is kept, and what is looked for in it, at every split."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keen_matrix.core.launch.capture import Capture
+from keen_matrix.core.launch.dialogue import Answering, Dialogue
+
+SAIL = Answering(prompt=b"Proceed?", reply=b"yes", within=1.0)
+SURE = Answering(prompt=b"Sure?", reply=b"no", within=2.0)
+TEXT = b"aboard\nProceed? taken. Sure? ok\n"
+
+
+def pieces(text: bytes, cuts: list[int]) -> list[bytes]:
+    edges = [0, *sorted(cut % (len(text) + 1) for cut in cuts), len(text)]
+    return [text[a:b] for a, b in pairwise(edges)]
+
+
+@given(st.lists(st.integers(0, 100), max_size=8))
+def test_prompts_are_found_wherever_output_is_split(cuts: list[int]) -> None:
+    dialogue = Dialogue([SAIL, SURE], [("stdout", b"ok\n")], 0.0)
+    found, stops = [], False
+    for number, piece in enumerate(pieces(TEXT, cuts)):
+        heard = dialogue.feed("stdout", piece, float(number))
+        found += heard.replies
+        stops |= heard.stops
+    assert found == [b"yes", b"no"] and stops and dialogue.waited_for is None
+    assert dialogue.conversation == [(b"Proceed?", b"yes"), (b"Sure?", b"no")]
+
+
+@pytest.mark.parametrize("at", range(1, len(SAIL.prompt)))
+def test_a_prompt_over_two_reads(at: int) -> None:
+    dialogue = Dialogue([SAIL], [], 0.0)
+    assert dialogue.feed("stdout", SAIL.prompt[:at], 0.1).replies == []
+    assert dialogue.feed("stdout", SAIL.prompt[at:], 0.2).replies == [b"yes"]
+
+
+def test_pieces_of_different_streams_make_no_prompt_and_no_end() -> None:
+    dialogue = Dialogue([SAIL], [("stderr", b"done")], 0.0)
+    assert not dialogue.feed("stdout", b"Pro", 0.1).replies and not dialogue.feed("stderr", b"ceed?", 0.2).replies
+    assert not dialogue.feed("stdout", b"done", 0.3).stops and dialogue.feed("stderr", b"x done", 0.4).stops
+
+
+def test_a_prompt_is_looked_for_behind_the_one_before_it() -> None:
+    twice = Dialogue([SAIL, SAIL], [], 0.0)
+    assert twice.feed("stdout", b"Proceed?", 1.0).replies == [b"yes"] and twice.waited_for == SAIL
+    assert twice.feed("stdout", b"Proceed?Proceed?", 2.0).replies == [b"yes"]
+
+
+def test_the_patience_of_each_prompt_begins_with_the_answer_to_the_one_before() -> None:
+    dialogue = Dialogue([SAIL, SURE], [], 10.0)
+    assert dialogue.overdue_at == 11.0
+    dialogue.feed("stdout", b"Proceed?", 10.5)
+    assert dialogue.overdue_at == 12.5
+    dialogue.feed("stdout", b"Sure?", 11.0)
+    assert dialogue.overdue_at is None and Dialogue([], [], 0.0).waited_for is None
+
+
+@given(st.binary(max_size=60), st.lists(st.integers(0, 100), max_size=6), st.integers(1, 70))
+def test_what_is_kept_is_the_beginning_however_it_comes(text: bytes, cuts: list[int], cap: int) -> None:
+    capture = Capture(cap)
+    within = [capture.feed("stderr", piece, 0.5) for piece in pieces(text, cuts)]
+    assert capture.finish("stderr") == text[:cap] and capture.finish("stdout") == b""
+    assert capture.sizes == {"stdout": 0, "stderr": len(text)}
+    assert all(within) is (len(text) <= cap)
+    assert sum(size for _, size, _ in capture.arrivals) == min(len(text), cap)
