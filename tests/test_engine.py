@@ -16,8 +16,11 @@ import pytest
 
 from keen_matrix.core.expect.cascade import Judged
 from keen_matrix.core.expect.recording import Recorder
-from keen_matrix.core.launch import child
 from keen_matrix.core.launch.frames import FrameReader
+from keen_matrix.core.launch.launch import Launch
+from keen_matrix.core.launch.start import Start
+from keen_matrix.core.launch.starters import Cold
+from keen_matrix.core.launch.system import System
 from keen_matrix.core.launch.wire import pack, pack_live, pack_result, unpack
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import encode
@@ -151,6 +154,17 @@ def test_a_prompt_that_never_comes_shows_the_conversation_so_far(place: Place) -
 def test_a_prompt_nobody_expects_is_a_hang_that_shows_it(place: Place) -> None:
     (case,) = run(place, ASKING, ONE + "timeout = 0.5\nterminal = {}\nexpect.exit = 0")
     assert case["verdict"] == "hung" and "Name?" in place.last.out  # type: ignore[attr-defined]
+
+
+def test_standard_input_ends_behind_the_last_reply(place: Place) -> None:
+    (case,) = run(place, 'printf "Name?"; read name; rest=$(cat); echo "$name, $rest end"', ONE + "timeout = 2\n"
+                  'dialogue = [{ prompt = "Name?", reply = "Ada" }]\nexpect.stdout.ends = "Ada,  end"')  # fmt: skip
+    assert case["verdict"] == "held", case
+
+
+def test_a_stopped_program_is_woken_to_end_itself(place: Place) -> None:
+    (case,) = run(place, "trap 'echo bye; exit' TERM; kill -STOP $$; sleep 9", ONE + "timeout = 0.5\nexpect.exit = 0")
+    assert (case["verdict"], case["stdout"]) == ("hung", "bye\n")
 
 
 STOPS = [
@@ -496,7 +510,7 @@ def test_a_run_under_nohup_goes_on(place: Place) -> None:
 
 
 @pytest.mark.skipif(not hasattr(os, "pidfd_open"), reason="needs descriptors of processes")
-def test_an_end_that_cannot_be_watched_for_is_asked_for(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+def test_an_end_that_cannot_be_watched_for_is_asked_for(tmp_path: Path) -> None:
     """The kernel may have a descriptor of the process to give and no room to watch it (ENOSPC, epoll_ctl(2))."""
 
     class Full:
@@ -511,14 +525,16 @@ def test_an_end_that_cannot_be_watched_for_is_asked_for(monkeypatch: pytest.Monk
         def unregister(self, fd: int) -> None:
             self.watched.remove(fd)
 
-    monkeypatch.setattr(child, "PIDFDS", True)
+        def poll(self, timeout: float | None = None) -> list[tuple[int, int]]:
+            return []
+
     before = len(os.listdir("/proc/self/fd"))
-    launch = child.Launch(Full(), 1_000)
-    start = child.Start(file="/bin/sh", words=["sh"], env={}, directory=str(tmp_path), timeout=20)
+    launch = Launch(System(pidfds=True), Full(), 1_000)
+    start = Start(file="/bin/sh", words=["sh"], env={}, directory=str(tmp_path), timeout=20)
     here = os.getcwd()
-    launch.start(start, ["-c", "echo came; exit 3"])
+    launch.start(start, ["-c", "echo came; exit 3"], Cold(pidfds=True))
     os.chdir(here)
-    assert launch.exit_fd == -1
+    assert launch.running is not None and launch.running.watched == -1
     until = time.monotonic() + 10
     while not launch.finished and time.monotonic() < until:
         time.sleep(0.005)

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from keen_matrix.core.launch.capture import Capture
 from keen_matrix.core.launch.dialogue import Answering, Dialogue
+from keen_matrix.core.launch.state import GRACE, Event, Machine, State
 
 SAIL = Answering(prompt=b"Proceed?", reply=b"yes", within=1.0)
 SURE = Answering(prompt=b"Sure?", reply=b"no", within=2.0)
@@ -69,3 +70,46 @@ def test_what_is_kept_is_the_beginning_however_it_comes(text: bytes, cuts: list[
     assert capture.sizes == {"stdout": 0, "stderr": len(text)}
     assert all(within) is (len(text) <= cap)
     assert sum(size for _, size, _ in capture.arrivals) == min(len(text), cap)
+
+
+# --- the states of a launch ---
+
+_MOVES = """
+             STOP      OVERDUE      FLOOD   TIME    EXIT      FED      DONE
+RUNNING      STOPPING  TERMINATING  KILLED  -       DRAINING  -        -
+STOPPING     -         -            KILLED  KILLED  DRAINING  -        -
+TERMINATING  -         -            KILLED  KILLED  DRAINING  -        -
+KILLED       -         -            -       -       DRAINING  FEEDING  FINISHED
+DRAINING     -         -            CUT     -       -         FEEDING  FINISHED
+CUT          -         -            -       -       -         FEEDING  FINISHED
+FEEDING      -         -            -       -       -         -        FINISHED
+FINISHED     -         -            -       -       -         -        -
+"""
+
+
+def table_of_moves() -> list[tuple[State, Event, State | None]]:
+    head, *lines = _MOVES.strip().splitlines()
+    events = head.split()
+    rows = [line.split() for line in lines]
+    return [
+        (State[name], Event[event], None if to == "-" else State[to])
+        for name, *cells in rows
+        for event, to in zip(events, cells, strict=True)
+    ]
+
+
+def test_the_table_of_moves_has_every_state_and_event() -> None:
+    assert {(state, event) for state, event, _ in table_of_moves()} == {(s, e) for s in State for e in Event}
+
+
+@pytest.mark.parametrize(("state", "event", "to"), table_of_moves(), ids=lambda each: getattr(each, "name", "-"))
+def test_an_event_leads_from_a_state_to_the_right_one(state: State, event: Event, to: State | None) -> None:
+    machine = Machine()
+    machine.state, machine.deadline = state, 7.0
+    assert machine.move(event, 100.0) is (to is not None)
+    assert (machine.state, machine.deadline) == ((state, 7.0) if to is None else (to, 100.0 + GRACE[to]))
+
+
+def test_every_move_leads_to_the_right_and_so_every_launch_ends() -> None:
+    assert all(to is None or to > state for state, _, to in table_of_moves())
+    assert {state for state, _, to in table_of_moves() if to is not None} == set(State) - {State.FINISHED}

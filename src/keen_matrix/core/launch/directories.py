@@ -29,7 +29,7 @@ MOST_NAMES = 10_000
 
 
 class WorkerDirectory:
-    """The directory of a worker, in which those of its slots are made. A descriptor tells it from
+    """The directory of a worker, in which those of its runners are made. A descriptor tells it from
     what is put in its place."""
 
     def __init__(self, path: str) -> None:
@@ -83,7 +83,7 @@ class WorkerDirectory:
 
 
 class CaseDirectories:
-    """The directories of one slot, handed from case to case."""
+    """The directories of one runner, handed from case to case."""
 
     def __init__(self, above: WorkerDirectory, number: int) -> None:
         self._above, self._number = above, number
@@ -108,7 +108,7 @@ class CaseDirectories:
         """Make sure that all three exist and are empty. Raises OSError when no directory can be
         made at all.
 
-        A program of another slot may have taken them away since they were made.
+        A program of another runner may have taken them away since they were made.
         """
         if self._stamps is not None and not self._is_there():
             self._stamps = None

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
-import re
 import select
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.environment import base_environment, find_program
+from keen_matrix.core.launch.environment import base_environment
+from keen_matrix.core.launch.launchers import ResolvedLaunch, other_launches, resolved_launch
 from keen_matrix.core.launch.wire import (
     FaultFrame,
     LiveFrame,
@@ -29,8 +27,8 @@ from keen_matrix.core.launch.wire import (
 from keen_matrix.core.launch.workers import (
     CLOSE_SECONDS,
     STOPPED_LOOKS,
-    Worker,
-    Workers,
+    WorkerLink,
+    WorkerSet,
     default_jobs,
 )
 from keen_matrix.core.model.case import Case
@@ -67,12 +65,12 @@ class WorkerPool:
     crashed.
     """
 
-    def __init__(self, jobs: int, workers: Workers | None = None) -> None:
+    def __init__(self, jobs: int, workers: WorkerSet | None = None) -> None:
         self.jobs = jobs
         self._live: LiveSink | None = None
-        self._workers = workers or Workers(jobs)
+        self._workers = workers or WorkerSet(jobs)
         self.root, self.workers = self._workers.root, self._workers.workers
-        self._plan: Callable[[Worker, int], Plan] | None = None
+        self._plan: Callable[[WorkerLink, int], Plan] | None = None
         self._names: dict[int, str] = {}
         self._dry = self._abandoned = False
         """Whether all cases of a run have been handed out."""
@@ -83,7 +81,7 @@ class WorkerPool:
         self._losses: Counter[tuple[int, str]] = Counter()
         """How many workers each case was lost with."""
         self._failed_starts = 0
-        """Workers in a row that ended before they had taken a plan."""
+        """WorkerSet in a row that ended before they had taken a plan."""
 
     def plan(
         self,
@@ -126,14 +124,14 @@ class WorkerPool:
         self._names = {matrix.index: matrix.name for matrix in spec.matrices}
         self._workers.watch()
 
-        def plan_of(worker: Worker, slots: int) -> Plan:
+        def plan_of(worker: WorkerLink, jobs: int) -> Plan:
             return Plan(
                 spec=bare,
                 file=launch.file,
                 launch=launch.words,
                 environment=environment,
                 root=self._workers.root_of(worker),
-                slots=slots,
+                jobs=jobs,
                 cap=spec.program.output_cap,
                 keep=keep,
                 repeat=repeat,
@@ -147,15 +145,15 @@ class WorkerPool:
             self._send_plan(worker)
 
     @property
-    def _used(self) -> list[Worker]:
+    def _used(self) -> list[WorkerLink]:
         """The workers that get cases: where cases share a directory there is one, and it runs one
         program at a time."""
         return self.workers[:1] if self._serial else self.workers
 
-    def _send_plan(self, worker: Worker) -> None:
+    def _send_plan(self, worker: WorkerLink) -> None:
         assert self._plan is not None
         worker.ready = False
-        worker.unsent += pack(self._plan(worker, 1 if self._serial else worker.slots))
+        worker.unsent += pack(self._plan(worker, 1 if self._serial else worker.jobs))
 
     def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
         """Yield a result for every case, as they finish. Cases are taken from the iterable no
@@ -181,7 +179,7 @@ class WorkerPool:
                 for worker in list(self._used):
                     yield from self._look_after(worker)
 
-    def _wait(self, seconds: float) -> list[Worker]:
+    def _wait(self, seconds: float) -> list[WorkerLink]:
         """Send what waits to be sent, until something can be received or the time is over; return
         whose it is."""
         poller = select.poll()
@@ -221,14 +219,14 @@ class WorkerPool:
             self._hand(worker, batch)
 
     @staticmethod
-    def _hand(worker: Worker, batch: list[Case]) -> None:
+    def _hand(worker: WorkerLink, batch: list[Case]) -> None:
         if batch:
             for each in batch:
                 worker.cases[each.sequence, each.id] = each
             worker.unsent += pack(batch)
 
     @staticmethod
-    def _send(worker: Worker) -> None:
+    def _send(worker: WorkerLink) -> None:
         try:
             sent = worker.control.send(worker.unsent)
             del worker.unsent[:sent]
@@ -237,7 +235,7 @@ class WorkerPool:
         except OSError:
             worker.unsent.clear()  # the worker is gone; reading from it says so
 
-    def _look_after(self, worker: Worker) -> Iterator[ResultFrame]:
+    def _look_after(self, worker: WorkerLink) -> Iterator[ResultFrame]:
         """Look whether a worker can still do its work; one that stays stopped is given up. Its end
         shows on its socket."""
         stopped = worker.process.look() == "stopped"
@@ -245,7 +243,7 @@ class WorkerPool:
         if worker.stopped >= STOPPED_LOOKS:
             yield from self._replace(worker, "was stopped")
 
-    def _replace(self, worker: Worker, how: str) -> Iterator[ResultFrame]:
+    def _replace(self, worker: WorkerLink, how: str) -> Iterator[ResultFrame]:
         """Put another worker in the place of a lost one, and yield the results of cases that two
         were lost on.
 
@@ -279,7 +277,7 @@ class WorkerPool:
         recorder.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
         return result_frame(case, recorder.record(0))
 
-    def _receive(self, worker: Worker) -> Iterator[ResultFrame]:
+    def _receive(self, worker: WorkerLink) -> Iterator[ResultFrame]:
         try:
             data = worker.control.recv(_RECEIVE_BYTES)
         except BlockingIOError:
@@ -326,101 +324,6 @@ class WorkerPool:
         self.close()
 
 
-class ResolvedLaunch(NamedTuple):
-    """The file that a launch starts, and its words as the spec has them."""
-
-    file: str
-    words: tuple[str, ...]
-
-
-def resolved_launch(spec: Spec) -> ResolvedLaunch:
-    """Return how a spec's program is started. Raises RunFault when there is no such program."""
-    scope = Scope({"here": spec.here})
-    words = [template.render(scope) for template in spec.program.launch]
-    environment = base_environment(spec.program.env_from_caller, os.environ)
-    own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
-    search = (
-        own.constant if own is not None and own.constant is not None else environment.get("PATH")
-    )
-    found, reason = find_program(words[0], search, spec.here)
-    reason = reason or missing_script(spec, words)
-    if reason:
-        raise RunFault(f"the program cannot be launched: {reason}")
-    return ResolvedLaunch(found, tuple(words))
-
-
-INTERPRETERS = re.compile(
-    r"(?:python|pypy|perl|ruby|node|nodejs|deno|bun|php|lua|tclsh|Rscript|bash|dash|ksh|zsh|sh|mono)[\d.]*"
-)
-"""Programs that run the script which their launch words name first."""
-
-
-def missing_script(spec: Spec, words: Sequence[str]) -> str:
-    """Return why an interpreter would find no script: the file below {here} that its first operand
-    names is not there."""
-    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
-        return ""
-    script = next((word for word in words[1:] if not word.startswith("-")), "")
-    own = script.startswith(spec.here + os.sep)
-    return f"{script} does not exist" if own and not os.path.exists(script) else ""
-
-
-def check_launchers(spec: Spec, launch: ResolvedLaunch) -> None:
-    """Look up every other way to start a program that a spec's families and comparisons need.
-    Raises RunFault."""
-    named = replace(
-        spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed")
-    )
-    other_launches(named, launch, "")
-
-
-def other_launches(
-    spec: Spec, launch: ResolvedLaunch, folder: str
-) -> dict[str, tuple[str, tuple[str, ...]]]:
-    """Return the other ways to start a spec's program that its derived families need, by name.
-
-    The family `renamed` starts it through a link in `folder`. Raises RunFault when a launcher does
-    not exist.
-    """
-    families = {matrix.family for matrix in spec.matrices}
-    found: dict[str, tuple[str, tuple[str, ...]]] = {}
-    if spec.program.launchers:
-        for name, words in spec.program.launchers.items():
-            try:
-                found[name] = tuple(
-                    resolved_launch(replace(spec, program=replace(spec.program, launch=words)))
-                )  # type: ignore[assignment]
-            except RunFault:
-                if "launchers" in families or any(
-                    m.other is not None and name in m.other.launchers for m in spec.matrices
-                ):
-                    raise
-    if spec.reference is not None:
-        words = spec.reference.launch
-        found["reference"] = tuple(
-            resolved_launch(replace(spec, program=replace(spec.program, launch=words)))
-        )  # type: ignore[assignment]
-    if "renamed" in families:
-        found["renamed"] = _renamed(launch, folder)
-    return found
-
-
-def _renamed(launch: ResolvedLaunch, folder: str) -> tuple[str, tuple[str, ...]]:
-    """Link the program, or the script that its launch names last, under another name."""
-    from keen_matrix.core.signature.families.renamed import RENAMED
-
-    os.makedirs(folder, exist_ok=True)
-    at = next(
-        (n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0
-    )
-    target = launch.words[at] if at else launch.file
-    link = os.path.join(folder, RENAMED + os.path.splitext(target)[1])
-    with contextlib.suppress(FileExistsError):
-        os.symlink(os.path.abspath(target), link)
-    words = (*launch.words[:at], link, *launch.words[at + 1 :])
-    return (launch.file if at else link), words
-
-
 def run(
     cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1
 ) -> Iterator[Record]:
@@ -436,4 +339,4 @@ def run(
             yield decode_record(result.line)
 
 
-__all__ = ["WorkerPool", "default_jobs", "resolved_launch", "run"]
+__all__ = ["WorkerPool", "run"]

@@ -11,12 +11,15 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import os
+import resource
 import signal
 import sys
 import time
 from collections.abc import Collection, Sequence
 
 PR_SET_CHILD_SUBREAPER = 36
+RSS_UNIT = 1 if sys.platform == "darwin" else 1024
+"""ru_maxrss counts kibibytes on Linux and bytes on macOS (getrusage(2))."""
 FIRST_WAIT = 0.1
 """Seconds that processes get to end by themselves once their program has."""
 END_SECONDS = 5.0
@@ -36,6 +39,18 @@ def become_subreaper() -> bool:
         )
     except (OSError, AttributeError):
         return False
+
+
+def own_peak() -> int:
+    """Return this process's own peak memory in bytes: no program can be seen to have taken less."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * RSS_UNIT
+
+
+def forget_peak() -> None:
+    """Have the kernel forget our own peak memory after a large output, or every later program
+    would show it (proc(5), clear_refs)."""
+    with contextlib.suppress(OSError), open("/proc/self/clear_refs", "w") as file:
+        file.write("5")
 
 
 def children() -> list[int]:

@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import islice
 
-from keen_matrix.core.launch.engine import ResolvedLaunch, WorkerPool
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import decode_record

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from keen_matrix.core.launch.frames import LENGTH
+from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.record import VERDICTS, Record
@@ -36,7 +37,8 @@ class Plan:
     environment: dict[str, str]
     root: str
     """The directory in which the worker makes those of its cases."""
-    slots: int
+    jobs: int
+    """How many programs the worker runs at a time."""
     cap: int
     """Bytes kept of each stream."""
     keep: str = ""
@@ -47,7 +49,7 @@ class Plan:
     """Whether output is sent as it comes."""
     warm: WarmPlan | None = None
     """How the program is run warm; None to start it anew each time."""
-    launchers: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
+    launchers: Mapping[str, ResolvedLaunch] = field(default_factory=dict)
     """Other ways to start the program: the file and the words of each."""
 
 

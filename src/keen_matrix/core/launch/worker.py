@@ -3,6 +3,11 @@
 It takes cases from its socket, launches them in its own directories, checks what came and sends
 back the finished record. It imports little, since the kernel counts the memory of the process that
 starts a program into the program's own peak.
+
+A runner of cases is in one of these lists, and moves round:
+
+    free ──► running ──► concluding ──┬──► free, or running again for the next step
+                                      └──► settled ──► free: checked together with others
 """
 
 from __future__ import annotations
@@ -12,244 +17,121 @@ import gc
 import math
 import os
 import pickle
-import resource
 import select
-import signal
 import socket
-import sys
 import time
 import traceback
 from collections import deque
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expect.checking import CaseChecker
-from keen_matrix.core.launch import child, leftovers
+from keen_matrix.core.launch import leftovers
+from keen_matrix.core.launch.case_runner import CaseRunner, Shared
+from keen_matrix.core.launch.checks import CheckTimer
 from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.handover import take_over
-from keen_matrix.core.launch.slot import Slot, check_took_too_long
-from keen_matrix.core.launch.wire import Plan, pack_fault, pack_live, pack_ready
+from keen_matrix.core.launch.outbox import Outbox
+from keen_matrix.core.launch.starters import Cold
+from keen_matrix.core.launch.strays import Strays
+from keen_matrix.core.launch.system import Wakeups, enter_system
+from keen_matrix.core.launch.wire import Plan, pack_fault, pack_live, pack_ready, pack_result
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.spec import Matrix, Step
 
-if TYPE_CHECKING:
-    pass
-
-RSS_UNIT = 1 if sys.platform == "darwin" else 1024
-HOLD_SECONDS = 0.02
-HOLD_BYTES = 32_768
-"""How long, and how much of, results wait to be sent together: waking the engine costs as much as
-checking a small case."""
 GARBAGE_THRESHOLD = 20_000
 """Objects made before those in circles are looked for: cases leave few."""
 RECEIVE_BYTES = 1 << 16
-SPARE_SLOTS = 8
+SPARE_RUNNERS = 8
 """Launches that may wait to be checked together."""
 SETTLED_SECONDS = 0.001
 """How long they wait when no program ends."""
+LARGE_OUTPUT = 1 << 20
+"""Output in bytes that makes our own memory grow enough to spoil what is measured of the next
+program."""
 
 
-class Worker:
-    """The event loop and what all its slots share."""
+class CaseWorker:
+    """The event loop over the runners of one process."""
 
     def __init__(self, control: socket.socket) -> None:
-        self.control = control
-        self._control_fd = control.fileno()
+        self._control = control
+        self._system = enter_system()
+        self._poller, self._poll_unit = self._system.poller(), self._system.poll_unit
+        self._wakeups = None if self._system.pidfds else Wakeups()
+        self._timer = CheckTimer()
+        self._reader, self._outbox = FrameReader(), Outbox(control)
+        self._queue: deque[Case] = deque()
+        self._closing = False
+        self._directory: WorkerDirectory | None = None
+        self._directories: dict[int, CaseDirectories] = {}
+        self._owners: dict[int, CaseRunner] = {}
+        """Descriptor → the runner whose launch its events belong to."""
+        self._runners: list[CaseRunner] = []
+        self._free: list[CaseRunner] = []
+        self._running: list[CaseRunner] = []
+        """Those whose programs run, or have left some behind that do."""
+        self._concluding: list[CaseRunner] = []
+        """Those whose launches have finished and are not seen to yet."""
+        self._settled: list[CaseRunner] = []
+        """Those whose launches wait to be checked."""
         self._due = math.inf
         """When the earliest deadline of what runs is over, as it was before the last wait."""
-        self.poller: Any = select.epoll() if hasattr(select, "epoll") else select.poll()
-        self._poll_unit = 1 if hasattr(select, "epoll") else 1000
-        self.reader = FrameReader()
-        self.queue: deque[Case] = deque()
-        self.slots: list[Slot] = []
-        self.free: list[Slot] = []
-        """Slots without a case."""
-        self.running: list[Slot] = []
-        """Slots whose programs run, or have left some behind that do."""
-        self.closing = False
-        self.directory: WorkerDirectory | None = None
-        self._directories: dict[int, CaseDirectories] = {}
-        self.matrices: dict[int, Matrix] = {}
-        self.steps: dict[int, tuple[Step, ...]] = {}
-        self.names: dict[int, str] = {}
-        self.owners: dict[int, Slot] = {}
-        """Descriptor → the slot whose launch its events belong to."""
-        self.concluding: list[Slot] = []
-        self.waited_for_system = 0
-        self._outbox = bytearray()
-        self._flush_at = 0.0
-        self.alone = self.forgetful = True
-        self.fresh = True
-        """Whether cases run in directories of their own."""
-        self.spare = False
-        """Whether there are more slots than programs that may run: launches wait in them to be
-        checked while others run."""
-        self._settled: list[Slot] = []
-        """Slots whose launches wait to be checked."""
-        child.SUBREAPER = leftovers.become_subreaper()
-        child.PIDFDS = pidfds_work()
-        self._woken = -1 if child.PIDFDS else self._wake_on_exits()
-        signal.signal(signal.SIGALRM, check_took_too_long)
+        self.shared: Shared | None = None
 
-    @staticmethod
-    def _wake_on_exits() -> int:
-        """Have a byte written whenever a child ends; return the descriptor from which it can be
-        read."""
-        woken, wake = os.pipe()
-        os.set_blocking(woken, False)
-        os.set_blocking(wake, False)
-        signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
-        signal.signal(
-            signal.SIGCHLD, lambda *_: None
-        )  # a handler must stand for the byte to be written
-        return woken
-
-    def floor(self) -> int:
-        """Return this process's own peak memory in bytes: no launch can be seen to have taken
-        less."""
-        return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * RSS_UNIT
-
-    @staticmethod
-    def forget_peak() -> None:
-        """Have the kernel forget our own peak memory after a large output, or every later program
-        would show it."""
-        with contextlib.suppress(OSError), open("/proc/self/clear_refs", "w") as file:
-            file.write("5")
-
-    def take_plan(self, plan: Plan) -> None:
+    def _take_plan(self, plan: Plan) -> None:
         """Get ready for the cases of a plan."""
         from keen_matrix.core.oracle import oracle_functions
 
-        self.plan = plan
-        self.checker = CaseChecker(plan.spec, oracle_functions(plan.spec.program.oracle))
-        for matrix in plan.spec.matrices:
-            self.steps[matrix.index] = matrix.steps
-            self.matrices[matrix.index] = matrix
-            self.names[matrix.index] = matrix.name
-        for slot in self.slots:
-            slot.close_keeper()
-        if self.directory is None:
-            self.directory = WorkerDirectory(plan.root)
-        self.fresh = plan.spec.program.fresh_directory
-        self.spare = (
-            self.fresh and plan.warm is None and plan.repeat == 1 and not self.checker.functions
+        checker = CaseChecker(plan.spec, oracle_functions(plan.spec.program.oracle))
+        for runner in self._runners:
+            runner.close()
+        if self._directory is None:
+            self._directory = WorkerDirectory(plan.root)
+        fresh = plan.spec.program.fresh_directory
+        matrices = plan.spec.matrices
+        self.shared = shared = Shared(
+            plan=plan,
+            system=self._system,
+            poller=self._poller,
+            cold=Cold(pidfds=self._system.pidfds),
+            checker=checker,
+            timer=self._timer,
+            steps={matrix.index: matrix.steps for matrix in matrices},
+            names={matrix.index: matrix.name for matrix in matrices},
+            alone=plan.jobs == 1,
+            spare=fresh and plan.warm is None and plan.repeat == 1 and not checker.functions,
+            live=self._send_live if plan.live else None,
         )
-        self.slots = [Slot(self, number) for number in range(plan.slots + SPARE_SLOTS * self.spare)]
-        self.free = self.slots[::-1]
-        self.alone = plan.slots == 1
-        self.forgetful = self.alone and hasattr(
-            select, "epoll"
-        )  # no other launch has a copy of what is closed
-        gc.freeze()  # what stands now stands to the end; looking through it again and again would cost every case
-        gc.set_threshold(GARBAGE_THRESHOLD)
-        self.control.sendall(
-            pack_ready()
-        )  # at once: a program may end us before anything else is sent
-
-    def directories_of(self, number: int) -> CaseDirectories:
-        """Return the directories of a slot, by its number; a slot of a later plan has those of the
-        former one."""
-        assert self.directory is not None
-        return self._directories.setdefault(number, CaseDirectories(self.directory, number))
-
-    def live_for(self, case: Case) -> Callable[[str, bytes, float], None]:
-        """Return the function that shows the output of a case as it comes."""
-        return lambda stream, chunk, seconds: self.send(pack_live(case.id, stream, seconds, chunk))
-
-    def send(self, frame: bytes) -> None:
-        """Send a frame to the engine, together with others that come within HOLD_SECONDS."""
-        if not self._outbox:
-            self._flush_at = time.monotonic() + HOLD_SECONDS
-        self._outbox += frame
-        if len(self._outbox) > HOLD_BYTES:
-            self._flush()
-
-    def _flush(self) -> None:
-        if self._outbox:
-            self.control.sendall(self._outbox)
-            self._outbox.clear()
-
-    def adopt(self, slot: Slot) -> None:
-        """Route the events of a slot's launch to it."""
-        assert slot.launch is not None
-        for fd in slot.launch.streams:
-            self.owners[fd] = slot
-        for fd in (slot.launch._stdin, slot.launch.exit_fd):
-            if fd >= 0:
-                self.owners[fd] = slot
-        if slot.launch.keeper is not None:
-            self.owners[slot.launch.keeper.control.fileno()] = slot
-
-    def forget(self, slot: Slot) -> None:
-        """Drop the routes of a slot whose launch has ended."""
-        if self.alone:
-            self.owners.clear()
-            return
-        for fd in [fd for fd, owner in self.owners.items() if owner is slot]:
-            del self.owners[fd]
-
-    def strays_of(self, slot: Slot, *, unsure: bool = False) -> list[int]:
-        """Return running processes that a slot's finished program left behind, or, when `unsure`,
-        may have."""
-        known = {
-            each.launch.pid
-            for each in self.slots
-            if each.launch is not None and not each.launch.finished
-        }
-        known |= {
-            pid
-            for each in self.slots
-            if each.launch is not None
-            for pid in each.launch.feeders
-            if pid
-        }
-        known |= {each.keeper.process.pid for each in self.slots if each.keeper is not None}
-        running = leftovers.reap_strays(known)
-        assert slot.launch is not None
-        if self.alone:
-            return running
-        whose = {
-            pid: leftovers.belongs_to(pid, slot.launch.pid, slot.directories.home)
-            for pid in running
-        }
-        return [
-            pid for pid, ours in whose.items()
-            if ours or (ours is None and unsure) or (not ours and self._is_nobodys(pid, slot))
-        ]  # fmt: skip
-
-    def _is_nobodys(self, pid: int, slot: Slot) -> bool:
-        """Tell whether a process that no slot can be told to have is counted to the first whose
-        launch it was started in.
-
-        A daemon that has a session and an environment of its own shows no other trace of whose it
-        is.
-        """
-        assert slot.launch is not None
-        others = [
-            each
-            for each in self.slots
-            if each is not slot and each.launch is not None and each.launch.pid
+        count = plan.jobs + SPARE_RUNNERS * shared.spare
+        self._runners = [
+            CaseRunner(shared, self._directories_of(self._directory, number))
+            for number in range(count)
         ]
-        claimed = any(
-            leftovers.belongs_to(pid, each.launch.pid, each.directories.home)
-            for each in others
-            if each.launch
-        )
-        return not claimed and leftovers.started_since(pid, slot.launch.started)
+        self._strays = Strays(self._runners, alone=shared.alone)
+        self._free = self._runners[::-1]
+        # What stands now stands to the end: looking through it again and again for circles would
+        # cost every case.
+        gc.freeze()
+        gc.set_threshold(GARBAGE_THRESHOLD)
+        # at once: a program may end us before anything else is sent
+        self._control.sendall(pack_ready())
+
+    def _directories_of(self, above: WorkerDirectory, number: int) -> CaseDirectories:
+        """Return the directories of a runner, by its number; one of a later plan has those of the
+        former."""
+        return self._directories.setdefault(number, CaseDirectories(above, number))
 
     # --- the loop ---
 
     def run(self) -> None:
         """Work until the engine closes its end of the socket."""
-        self.poller.register(self.control.fileno(), select.POLLIN)
-        if self._woken >= 0:
-            self.poller.register(self._woken, select.POLLIN)
+        self._poller.register(self._control.fileno(), select.POLLIN)
+        if self._wakeups is not None:
+            self._poller.register(self._wakeups.fd, select.POLLIN)
         try:
-            while not self.closing or self.queue or self._settled or self.running:
+            while not self._closing or self._queue or self._settled or self._running:
                 self._start_waiting()
-                if self.concluding:  # some could not be launched at all
+                if self._concluding:  # some could not be launched at all
                     self._conclude()
                 else:
                     self._turn()
@@ -261,166 +143,200 @@ class Worker:
     def _leave(self) -> None:
         """End every program and remove the directories, also when the engine was killed."""
         with contextlib.suppress(OSError):
-            self._flush()
-        for slot in self.slots:
-            if slot.launch is not None:
-                slot.launch.abort()
-            slot.close_keeper()
-        if child.SUBREAPER:
+            self._outbox.flush()
+        for runner in self._runners:
+            runner.close()
+        if self._system.subreaper:
             for _ in range(leftovers.ROUNDS):
                 running = leftovers.reap_strays(set())
                 if not running:
                     break
                 leftovers.end(running)
-        if self.directory is not None:
-            self.directory.remove()
-            with contextlib.suppress(
-                OSError
-            ):  # the last worker of an engine that was killed; a link is never removed so
-                os.rmdir(os.path.dirname(self.plan.root))
+        if self._directory is not None and self.shared is not None:
+            self._directory.remove()
+            with contextlib.suppress(OSError):
+                # the last worker of an engine that was killed; a link is never removed so
+                os.rmdir(os.path.dirname(self.shared.plan.root))
 
     def _start_waiting(self) -> None:
         """Start cases that wait, as long as there are fewer programs than may run."""
-        while self.queue and self.free and len(self.running) < self.plan.slots:
-            self.free.pop().begin(self.queue.popleft())
+        if self.shared is None:
+            return
+        jobs = self.shared.plan.jobs
+        while self._queue and self._free and len(self._running) < jobs:
+            runner = self._free.pop()
+            runner.begin(self._queue.popleft())
+            self._watch(runner)
+
+    def _watch(self, runner: CaseRunner) -> None:
+        """Take a runner whose launch has begun among those that run."""
+        self._running.append(runner)
+        self._route(runner)
+
+    def _route(self, runner: CaseRunner) -> None:
+        """Have the events of a runner's launch go to it; one that could not be started is finished
+        already."""
+        launch = runner.launch
+        if launch is not None:
+            for fd in launch.descriptors:
+                self._owners[fd] = runner
+            if launch.finished:
+                self._note_finished(runner)
+
+    def _note_finished(self, runner: CaseRunner) -> None:
+        if runner not in self._concluding:
+            self._concluding.append(runner)
 
     def _conclude(self) -> None:
-        while self.concluding:
-            slot = self.concluding.pop()
-            if (
-                slot in self.running
-                and slot.launch is not None
-                and slot.launch.finished
-                and slot.settle()
-            ):
-                self.forget(slot)
-                self.running.remove(slot)
-                if not slot.checks_at_leisure:
-                    slot.conclude()
-                    continue
-                self._settled.append(slot)
-                if self.queue and len(self._settled) <= SPARE_SLOTS:
-                    self._start_waiting()
-                else:
-                    self._check_settled()
+        """See to the launches that have finished."""
+        while self._concluding:
+            runner = self._concluding.pop()
+            if runner not in self._running or not self._has_settled(runner):
+                continue
+            self._forget(runner)
+            self._running.remove(runner)
+            if not runner.checks_at_leisure:
+                self._check(runner)
+                continue
+            self._settled.append(runner)
+            if self._queue and len(self._settled) <= SPARE_RUNNERS:
+                self._start_waiting()
+            else:
+                self._check_settled()
+
+    def _has_settled(self, runner: CaseRunner) -> bool:
+        strays = self._strays
+        return runner.has_settled(lambda unsure: strays.of(runner, unsure=unsure))
+
+    def _forget(self, runner: CaseRunner) -> None:
+        """Drop the routes of a runner whose launch has ended."""
+        if self.shared is not None and self.shared.alone:
+            self._owners.clear()
+            return
+        for fd in [fd for fd, owner in self._owners.items() if owner is runner]:
+            del self._owners[fd]
 
     def _check_settled(self) -> None:
         """Check what has settled; several at a time, which costs less than one now and then."""
-        for slot in self._settled:
-            slot.conclude()
+        for runner in self._settled:
+            self._check(runner)
         self._settled.clear()
+
+    def _check(self, runner: CaseRunner) -> None:
+        """Check a settled launch, and send the record of a case that is finished."""
+        run = runner.run
+        if run is None:
+            return
+        outcome = run.step.launch.outcome
+        record = runner.conclude()
+        if record is None:  # the next step or repetition has begun
+            self._watch(runner)
+            return
+        self._free.append(runner)
+        self._outbox.send(pack_result(run.case, record))
+        if len(outcome.stdout) + len(outcome.stderr) > LARGE_OUTPUT:
+            leftovers.forget_peak()
+
+    def _send_live(self, id: str, stream: str, piece: bytes, seconds: float) -> None:
+        self._outbox.send(pack_live(id, stream, seconds, piece))
 
     def _turn(self) -> None:
         """Wait for the next thing to happen, and deal with everything that has."""
-        running, owners = self.running, self.owners
         reap = False
-        events = self._poll(running)
+        events = self._wait()
         for fd, _ in events:
-            slot = owners.get(fd)
-            if slot is not None and slot.launch is not None:
-                slot.launch.on_event(fd)
-                if slot.launch.finished:
-                    self.concluding.append(slot)
-            elif fd == self._woken:
-                self._drain_wakeups()
+            if fd in self._owners:
+                self._on_event(self._owners[fd], fd)
+            elif self._wakeups is not None and fd == self._wakeups.fd:
+                self._wakeups.drain()
                 reap = True
-            elif fd == self._control_fd:
+            elif fd == self._control.fileno():
                 self._receive()
         if not events and self._settled:
             self._check_settled()
         if reap:
-            for slot in list(running):
-                launch = slot.launch
-                if launch is not None and launch.pid:
-                    launch.reap()
-                    if launch.finished:
-                        self.concluding.append(slot)
+            self._reap()
         now = time.monotonic()
         if now >= self._due:
-            self._take_late_events()
-            for slot in list(running):
-                if slot.launch is not None and slot.deadline <= now:
-                    slot.on_deadline(now)
-                    if slot.launch.finished and slot not in self.concluding:
-                        self.concluding.append(slot)
+            # Deal with what has happened while we were not looking, before any deadline is. A wait
+            # that a signal interrupts ends with no event once its time is over (PEP 475), also when
+            # this process was stopped meanwhile: programs that have ended since must not be judged
+            # by the time at which that is noticed.
+            for fd, _ in self._poller.poll(0):
+                if fd in self._owners:
+                    self._on_event(self._owners[fd], fd)
+            self._reap()
+            self._meet_deadlines(now)
         self._conclude()
 
-    def _take_late_events(self) -> None:
-        """Deal with what has happened while we were not looking, before any deadline is.
+    def _on_event(self, runner: CaseRunner, fd: int) -> None:
+        launch = runner.launch
+        if launch is not None:
+            launch.on_event(fd)
+            if launch.finished:
+                self._note_finished(runner)
 
-        A wait that a signal interrupts ends with no event once its time is over (PEP 475), also
-        when this process was stopped meanwhile: programs that have ended since must not be judged
-        by the time at which that is noticed.
-        """
-        for fd, _ in self.poller.poll(0):
-            slot = self.owners.get(fd)
-            if slot is not None and slot.launch is not None:
-                slot.launch.on_event(fd)
-                if slot.launch.finished and slot not in self.concluding:
-                    self.concluding.append(slot)
-        for slot in list(self.running):
-            if slot.launch is not None and slot.launch.pid and not slot.launch.finished:
-                slot.launch.reap()
-                if slot.launch.finished and slot not in self.concluding:
-                    self.concluding.append(slot)
+    def _reap(self) -> None:
+        """Ask every program whether it has ended."""
+        for runner in list(self._running):
+            launch = runner.launch
+            if launch is not None and launch.pid and not launch.finished:
+                launch.reap()
+                if launch.finished:
+                    self._note_finished(runner)
 
-    def _poll(self, running: list[Slot]) -> list[tuple[int, int]]:
+    def _meet_deadlines(self, now: float) -> None:
+        for runner in list(self._running):
+            launch = runner.launch
+            if launch is not None and runner.deadline <= now:
+                started = launch.pid
+                runner.on_deadline(now)
+                if launch.pid != started:
+                    self._route(runner)
+                if launch.finished:
+                    self._note_finished(runner)
+
+    def _wait(self) -> list[tuple[int, int]]:
         """Wait for an event, for the next deadline, which is noted, or until results are to be
         sent."""
+        running = self._running
         if not running:
             self._check_settled()
-            self._flush()
+        if not running and not self._concluding:
+            self._outbox.flush()
             self._due = math.inf
-            return self.poller.poll()  # type: ignore[no-any-return]
+            return self._poller.poll()
         now = time.monotonic()
-        self._due = (
-            running[0].deadline if len(running) == 1 else min([slot.deadline for slot in running])
-        )
+        if len(running) == 1:
+            self._due = running[0].deadline
+        else:
+            self._due = min([runner.deadline for runner in running])
         wait = self._due - now
         if self._settled:
             wait = min(wait, SETTLED_SECONDS)
-        if self._outbox:
-            if self._flush_at <= now:
-                self._flush()
-            else:
-                wait = min(wait, self._flush_at - now)
+        until_sent = self._outbox.wait_from(now)
+        if until_sent is not None:
+            wait = min(wait, until_sent)
         # an epoll timeout counts whole milliseconds rounded up; never turn a short wait into a
         # busy one
-        return self.poller.poll(max(wait, 0.0) * self._poll_unit)  # type: ignore[no-any-return]
-
-    def _drain_wakeups(self) -> None:
-        try:
-            while len(os.read(self._woken, 4096)) == 4096:
-                pass
-        except BlockingIOError:
-            pass
+        return self._poller.poll(max(wait, 0.0) * self._poll_unit)
 
     def _receive(self) -> None:
-        data = self.control.recv(RECEIVE_BYTES)
+        data = self._control.recv(RECEIVE_BYTES)
         if not data:
-            if not self.closing:
-                self.queue.clear()
+            if not self._closing:
+                self._queue.clear()
                 raise ConnectionError
-            self.poller.unregister(self.control.fileno())
+            self._poller.unregister(self._control.fileno())
             return
-        for body in self.reader.feed(data):
+        for body in self._reader.feed(data):
             message = pickle.loads(body)
             if isinstance(message, Plan):
-                self.take_plan(message)
+                self._take_plan(message)
             elif message is None:
-                self.closing = True
+                self._closing = True
             else:
-                self.queue.extend(message)
-
-
-def pidfds_work() -> bool:
-    """Tell whether the system has descriptors that tell of a process's end: Linux since 5.3,
-    unless a sandbox forbids them."""
-    try:
-        os.close(os.pidfd_open(os.getpid()))
-    except (AttributeError, OSError):
-        return False
-    return True
+                self._queue.extend(message)
 
 
 def serve() -> bool:
@@ -428,9 +344,9 @@ def serve() -> bool:
     clear up, were loaded."""
     control = take_over()
     try:
-        worker = Worker(control)
+        worker = CaseWorker(control)
         worker.run()
-        return bool(worker.checker.functions)
+        return worker.shared is not None and bool(worker.shared.checker.functions)
     except (RunFault, OSError) as error:
         _tell_fault(control, getattr(error, "strerror", None) or str(error))
     except Exception as error:

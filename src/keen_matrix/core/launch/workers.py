@@ -38,7 +38,7 @@ ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
 """Signals that end a run. A terminal, or who ends a process group, sends them to workers too,
 which leave them to the engine."""
 ALONE_MOST = 32
-"""Workers up to which each has one program at a time: only then what a program leaves behind is
+"""WorkerSet up to which each has one program at a time: only then what a program leaves behind is
 surely told to be its own."""
 STOPPED_LOOKS = 2
 """Looks at a worker, a second apart, that find it stopped, before it is given up."""
@@ -101,25 +101,25 @@ def default_jobs() -> int:
     return len(affinity(0)) if affinity else os.cpu_count() or 1
 
 
-class Worker:
-    """The engine's end of one worker, which can run `slots` programs at a time."""
+class WorkerLink:
+    """The engine's end of one worker, which can run `jobs` programs at a time."""
 
     __slots__ = (
         "cases",
         "control",
         "fault",
+        "jobs",
         "pace",
         "process",
         "reader",
         "ready",
-        "slots",
         "solitary",
         "stopped",
         "unsent",
     )
 
-    def __init__(self, slots: int, start: Callable[[socket.socket], Process]) -> None:
-        self.slots = slots
+    def __init__(self, jobs: int, start: Callable[[socket.socket], Process]) -> None:
+        self.jobs = jobs
         self.cases: dict[tuple[int, str], Any] = {}
         """Cases that it has and that are not finished, as they travel, by sequence and id."""
         self.ready = False
@@ -150,11 +150,9 @@ class Worker:
         they travel together."""
         if self.solitary:
             return 0
-        ahead = max(1, min(int(AHEAD_SECONDS * self.slots / max(self.pace, 1e-4)), AHEAD_MOST))
+        ahead = max(1, min(int(AHEAD_SECONDS * self.jobs / max(self.pace, 1e-4)), AHEAD_MOST))
         return (
-            0
-            if self.outstanding > self.slots + ahead // 2
-            else self.slots + ahead - self.outstanding
+            0 if self.outstanding > self.jobs + ahead // 2 else self.jobs + ahead - self.outstanding
         )
 
 
@@ -220,8 +218,8 @@ def may_fork() -> bool:
         return False
 
 
-class Workers:
-    """Workers for a number of programs at a time. Use it as a context: leaving it ends all that
+class WorkerSet:
+    """WorkerSet for a number of programs at a time. Use it as a context: leaving it ends all that
     they run, and them.
 
     `forked` lets them be forks of this process, for a caller that has loaded little so far: what
@@ -231,7 +229,7 @@ class Workers:
 
     def __init__(self, jobs: int, *, forked: bool = False) -> None:
         count = min(jobs, max(default_jobs(), ALONE_MOST))
-        self.workers: list[Worker] = []
+        self.workers: list[WorkerLink] = []
         self.root = ""
         self.left_behind: list[str] = []
         """Directories that could not be removed, each with the reason."""
@@ -245,7 +243,7 @@ class Workers:
                 info = os.lstat(self.root)
                 self._identity = (info.st_dev, info.st_ino)
                 for number in range(count):
-                    self.workers.append(Worker(jobs // count + (number < jobs % count), start))
+                    self.workers.append(WorkerLink(jobs // count + (number < jobs % count), start))
         except OSError as error:
             self.close()
             raise RunFault(f"no worker could be started: {error.strerror}") from None
@@ -262,7 +260,7 @@ class Workers:
             self._orphans = Orphans()
         self._orphans.begin()
 
-    def replace(self, worker: Worker) -> Worker:
+    def replace(self, worker: WorkerLink) -> WorkerLink:
         """End a worker that is lost, and all that it ran, and return another in its place. Raises
         RunFault."""
         at = self.workers.index(worker)
@@ -270,19 +268,19 @@ class Workers:
         self._generation += 1
         try:
             with signals_blocked():
-                self.workers[at] = Worker(
-                    worker.slots, fork if may_fork() and "pydantic" not in sys.modules else spawn
+                self.workers[at] = WorkerLink(
+                    worker.jobs, fork if may_fork() and "pydantic" not in sys.modules else spawn
                 )
         except OSError as error:
             raise RunFault(f"no other worker could be started: {error.strerror}") from None
         return self.workers[at]
 
-    def root_of(self, worker: Worker) -> str:
+    def root_of(self, worker: WorkerLink) -> str:
         """Return the directory that a worker makes those of its cases in."""
         generation = f".{self._generation}" if self._generation else ""
         return os.path.join(self.root, f"{self.workers.index(worker)}{generation}")
 
-    def _end(self, worker: Worker) -> None:
+    def _end(self, worker: WorkerLink) -> None:
         """Kill a worker and all that it ran."""
         worker.process.kill()
         worker.process.wait()
@@ -347,7 +345,7 @@ class Workers:
                 self.left_behind.append(f"{path}: {reason}")
         self.root = ""
 
-    def __enter__(self) -> Workers:
+    def __enter__(self) -> WorkerSet:
         return self
 
     def __exit__(self, *_: object) -> None:

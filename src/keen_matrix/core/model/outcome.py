@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -16,6 +17,20 @@ class Looked(NamedTuple):
     instead: str = ""
     mode: str = ""
     link: str = ""
+
+
+@dataclass(slots=True, kw_only=True)
+class Feeding:
+    """A command that fed standard input, and how it ended: its exit status or its signal."""
+
+    name: str
+    exit: int | None = None
+    signal: int | None = None
+
+    def take(self, status: int) -> None:
+        """Take the status that waiting for it gave (waitpid(2))."""
+        code = os.waitstatus_to_exitcode(status)
+        self.exit, self.signal = (code, None) if code >= 0 else (None, -code)
 
 
 @dataclass(slots=True, kw_only=True)
@@ -45,8 +60,8 @@ class Outcome:
     """The prompt that was waited for and did not come."""
     conversation: list[tuple[bytes, bytes]] = field(default_factory=list)
     """Prompts that came, with the replies given."""
-    feeders: list[list[Any]] = field(default_factory=list)
-    """The commands that fed standard input: name, exit, signal of each."""
+    feeders: list[Feeding] = field(default_factory=list)
+    """The commands that fed standard input."""
     leftovers: list[str] = field(default_factory=list)
     """Names of processes that the program left behind."""
     kept_open: bool = False

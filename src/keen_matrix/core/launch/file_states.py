@@ -1,0 +1,155 @@
+"""What stands in a case's directory, before and after a launch, and what the launch did to it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import stat
+from collections.abc import Callable, Iterator, Mapping
+from typing import NamedTuple
+
+from keen_matrix.core.model.record import FileChange
+
+MOST_LISTED = 1_000
+"""Files that are listed by name in a record; beyond, only their number is."""
+COMPARED_BYTES = 65_536
+"""Size up to which a file that was put in place is read to see whether it changed."""
+STATE_BYTES = 64 * 1024 * 1024
+"""Size up to which a file is read when the directories of two launches are compared."""
+
+
+class FileState(NamedTuple):
+    """What stands under a name, as far as it was looked at."""
+
+    kind: str
+    """`file`, `folder` or `link`."""
+    size: int
+    """Bytes; 0 for a folder."""
+    mode: int
+    content: tuple[object, ...] = ()
+    """What tells one content from another: a digest or where a link leads, else the time of the
+    last change in nanoseconds."""
+
+
+def snapshot(root: str) -> dict[str, FileState]:
+    """Return what stands below a directory: name → kind, size, mode, time, and the content of
+    small files."""
+    return dict(_seen_below(root, lambda entry: _state(entry.path)))
+
+
+def _seen_below(
+    root: str, see: Callable[[os.DirEntry[str]], FileState]
+) -> Iterator[tuple[str, FileState]]:
+    """Yield the name of everything below a directory with what `see` makes of it.
+
+    What is gone by then is passed over, and so is what stands in a folder that its program has
+    locked.
+    """
+    folders = [root]
+    while folders:
+        with contextlib.suppress(OSError), os.scandir(folders.pop()) as entries:
+            for entry in entries:
+                with contextlib.suppress(OSError):
+                    yield entry.path[len(root) + 1 :], see(entry)
+                    if entry.is_dir(follow_symlinks=False):
+                        folders.append(entry.path)
+
+
+def _state(path: str) -> FileState:
+    info = os.lstat(path)
+    kind = _kind(info)
+    if kind == "folder":
+        return FileState(kind, 0, stat.S_IMODE(info.st_mode))
+    content: tuple[object, ...] = (info.st_mtime_ns,)
+    if kind == "link":
+        content = (os.readlink(path),)
+    elif stat.S_ISREG(info.st_mode) and info.st_size <= COMPARED_BYTES:
+        with contextlib.suppress(OSError), open(path, "rb") as file:
+            content = ("read", hash(file.read()))
+    return FileState(kind, info.st_size, stat.S_IMODE(info.st_mode), content)
+
+
+def _kind(info: os.stat_result) -> str:
+    if stat.S_ISDIR(info.st_mode):
+        return "folder"
+    return "link" if stat.S_ISLNK(info.st_mode) else "file"
+
+
+def directory_state(root: str) -> dict[str, tuple[object, ...]]:
+    """Return what stands below a directory, to be compared with another: name → kind, size, mode,
+    digest of the content.
+
+    A file of more than STATE_BYTES is told by its size alone.
+    """
+    from hashlib import blake2b
+
+    found: dict[str, tuple[object, ...]] = {}
+    for name, state in snapshot(root).items():
+        digest = ""
+        path = os.path.join(root, name)
+        if state.kind == "link":
+            digest = os.readlink(path)
+        elif (
+            state.kind == "file"
+            and stat.S_ISREG(os.lstat(path).st_mode)
+            and state.size <= STATE_BYTES
+        ):
+            try:
+                with open(path, "rb") as file:
+                    digest = blake2b(file.read(), digest_size=12).hexdigest()
+            except OSError:
+                digest = "unreadable"
+        found[name] = (state.kind, state.size, f"{state.mode:o}", digest)
+    return found
+
+
+def file_changes(before: Mapping[str, FileState], root: str) -> dict[str, FileChange]:
+    """Return what a launch did to the files below a directory: name → state, kind, size in bytes,
+    mode.
+
+    Large files are not read: their size, mode and time tell. At most MOST_LISTED are listed by
+    name; "…" counts the rest.
+    """
+    after = snapshot_light(root, before)
+    changes: dict[str, FileChange] = {}
+    left_out = 0
+    for name in sorted({*before, *after}):
+        old, new = before.get(name), after.get(name)
+        if old == new:
+            continue
+        if len(changes) >= MOST_LISTED:
+            left_out += 1
+        elif new is None:
+            changes[name] = FileChange(state="deleted")
+        else:
+            state = "created" if old is None else "changed"
+            differs = () if old is None else _difference(old, new)
+            old_mode = f"{old.mode:o}" if old is not None and "mode" in differs else ""
+            mode = f"{new.mode:o}"
+            changes[name] = FileChange(state, new.kind, new.size, mode, differs, old_mode)
+    if left_out:
+        changes["…"] = FileChange(state="more", count=left_out)
+    return changes
+
+
+def _difference(old: FileState, new: FileState) -> tuple[str, ...]:
+    """Return in what two states of one name differ: its kind, its content, its mode."""
+    parts = (
+        ("kind", old.kind != new.kind),
+        ("content", (old.size, old.content) != (new.size, new.content)),
+        ("mode", old.mode != new.mode),
+    )
+    return tuple(name for name, differ in parts if differ)
+
+
+def snapshot_light(root: str, before: Mapping[str, FileState]) -> dict[str, FileState]:
+    """Return a snapshot in which only files that were there before are read."""
+    if before:
+        return snapshot(root)
+    return dict(_seen_below(root, _glance))
+
+
+def _glance(entry: os.DirEntry[str]) -> FileState:
+    info = entry.stat(follow_symlinks=False)
+    kind = _kind(info)
+    return FileState(kind, 0 if kind == "folder" else info.st_size, stat.S_IMODE(info.st_mode))

@@ -1,0 +1,107 @@
+"""Ways to start a program: its own launch words, other launchers, a reference, another name."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.launch.environment import base_environment, find_program
+from keen_matrix.core.model.spec import Spec
+
+
+class ResolvedLaunch(NamedTuple):
+    """The file that a launch starts, and its words as the spec has them."""
+
+    file: str
+    words: tuple[str, ...]
+
+
+def resolved_launch(spec: Spec) -> ResolvedLaunch:
+    """Return how a spec's program is started. Raises RunFault when there is no such program."""
+    scope = Scope({"here": spec.here})
+    words = [template.render(scope) for template in spec.program.launch]
+    environment = base_environment(spec.program.env_from_caller, os.environ)
+    own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
+    search = (
+        own.constant if own is not None and own.constant is not None else environment.get("PATH")
+    )
+    found, reason = find_program(words[0], search, spec.here)
+    reason = reason or missing_script(spec, words)
+    if reason:
+        raise RunFault(f"the program cannot be launched: {reason}")
+    return ResolvedLaunch(found, tuple(words))
+
+
+INTERPRETERS = re.compile(
+    r"(?:python|pypy|perl|ruby|node|nodejs|deno|bun|php|lua|tclsh|Rscript|bash|dash|ksh|zsh|sh|mono)[\d.]*"
+)
+"""Programs that run the script which their launch words name first."""
+
+
+def missing_script(spec: Spec, words: Sequence[str]) -> str:
+    """Return why an interpreter would find no script: the file below {here} that its first operand
+    names is not there."""
+    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
+        return ""
+    script = next((word for word in words[1:] if not word.startswith("-")), "")
+    own = script.startswith(spec.here + os.sep)
+    return f"{script} does not exist" if own and not os.path.exists(script) else ""
+
+
+def check_launchers(spec: Spec, launch: ResolvedLaunch) -> None:
+    """Look up every other way to start a program that a spec's families and comparisons need.
+    Raises RunFault."""
+    named = replace(
+        spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed")
+    )
+    other_launches(named, launch, "")
+
+
+def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str, ResolvedLaunch]:
+    """Return the other ways to start a spec's program that its derived families need, by name.
+
+    The family `renamed` starts it through a link in `folder`. Raises RunFault when a launcher does
+    not exist.
+    """
+    families = {matrix.family for matrix in spec.matrices}
+    found: dict[str, ResolvedLaunch] = {}
+    if spec.program.launchers:
+        for name, words in spec.program.launchers.items():
+            try:
+                found[name] = _launched_by(spec, words)
+            except RunFault:
+                if "launchers" in families or any(
+                    m.other is not None and name in m.other.launchers for m in spec.matrices
+                ):
+                    raise
+    if spec.reference is not None:
+        found["reference"] = _launched_by(spec, spec.reference.launch)
+    if "renamed" in families:
+        found["renamed"] = _renamed(launch, folder)
+    return found
+
+
+def _launched_by(spec: Spec, words: tuple[Template, ...]) -> ResolvedLaunch:
+    return resolved_launch(replace(spec, program=replace(spec.program, launch=words)))
+
+
+def _renamed(launch: ResolvedLaunch, folder: str) -> ResolvedLaunch:
+    """Link the program, or the script that its launch names last, under another name."""
+    from keen_matrix.core.signature.families.renamed import RENAMED
+
+    os.makedirs(folder, exist_ok=True)
+    at = next(
+        (n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0
+    )
+    target = launch.words[at] if at else launch.file
+    link = os.path.join(folder, RENAMED + os.path.splitext(target)[1])
+    with contextlib.suppress(FileExistsError):
+        os.symlink(os.path.abspath(target), link)
+    words = (*launch.words[:at], link, *launch.words[at + 1 :])
+    return ResolvedLaunch(launch.file if at else link, words)

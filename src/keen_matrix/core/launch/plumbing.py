@@ -1,0 +1,118 @@
+"""The pipes or the terminal between us and a program, made before it starts.
+
+Every descriptor has one of two fates. Those that only the program needs, `theirs`, are closed by us
+in any case, once it has its copies. Those that we keep, `ours`, are closed here only when the
+program does not come to be. (Two contextlib.ExitStack would say the same, and cost a trivial case
+two percent of its time.)
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import struct
+import termios
+import tty
+from dataclasses import dataclass, field
+
+from keen_matrix.core.launch.start import Screen, Start
+
+EMPTY, CLOSED = -1, -2
+"""Standard input without a descriptor of ours: /dev/null, or none at all."""
+END_OF_FILE = b"\x04"
+"""What a terminal takes for the end of what is typed (Ctrl-D)."""
+
+
+@dataclass(slots=True)
+class Plumbing:
+    """The descriptors of a launch, ours and the program's."""
+
+    streams: dict[int, str] = field(default_factory=dict)
+    """Our reading ends, and the stream that each carries."""
+    writing: int = -1
+    """Our end of standard input; -1 when nothing is written there."""
+    text: bytes = b""
+    """What is written there first."""
+    terminal: int = -1
+    """Our end of the terminal, to which replies are written."""
+    stdin: int = EMPTY
+    """The program's standard input: a descriptor, EMPTY or CLOSED."""
+    stdout: int = -1
+    stderr: int = -1
+    """The program's ends of its streams; -1 for its terminal."""
+    screen: str = ""
+    """The name of the terminal, which the program opens itself: a session leader without one gets
+    the first that it opens as its controlling terminal (POSIX, General Terminal Interface)."""
+    sink: int = -1
+    """The writing end for commands that feed standard input."""
+    ours: list[int] = field(default_factory=list)
+    theirs: list[int] = field(default_factory=list)
+    """Every descriptor that was made, by its fate."""
+
+    def close_theirs(self) -> None:
+        """Close what only the program needs: it has its copies, or will never have them."""
+        for fd in self.theirs:
+            os.close(fd)
+
+    def close_ours(self) -> None:
+        """Close what we would keep: the program has not come to be."""
+        for fd in self.ours:
+            os.close(fd)
+
+
+def make_plumbing(made: Plumbing, start: Start) -> None:
+    """Make what a launch reads from and writes to. Raises OSError when the system has none to
+    spare; what was made by then stands in `made`."""
+    if start.terminal is not None:
+        _make_terminal(made, start, start.terminal)
+        return
+    made.stdout = _output(made, "stdout")
+    made.stderr = _output(made, "stderr")
+    if start.chain:
+        made.stdin, made.sink = os.pipe()
+        made.theirs += (made.stdin, made.sink)
+    elif start.stdin or start.dialogue or start.silent:
+        made.stdin, made.writing = os.pipe()
+        made.theirs.append(made.stdin)
+        made.ours.append(made.writing)
+        made.text = start.stdin
+        os.set_blocking(made.writing, False)
+    elif start.closed:
+        made.stdin = CLOSED
+
+
+def _output(made: Plumbing, stream: str) -> int:
+    """Make the pipe of a stream and return the program's end."""
+    read, write = os.pipe()
+    made.ours.append(read)
+    made.theirs.append(write)
+    os.set_blocking(read, False)
+    made.streams[read] = stream
+    return write
+
+
+def _make_terminal(made: Plumbing, start: Start, screen: Screen) -> None:
+    """Make a pseudo-terminal.
+
+    Its settings are a terminal's but for two: what is typed is not echoed, and a newline stays a
+    newline, so that what comes is what the program printed.
+    """
+    made.terminal, slave = os.openpty()
+    made.ours.append(made.terminal)
+    made.theirs.append(slave)
+    settings = termios.tcgetattr(slave)
+    settings[tty.OFLAG] &= ~termios.ONLCR
+    settings[tty.LFLAG] &= ~termios.ECHO
+    termios.tcsetattr(slave, termios.TCSANOW, settings)
+    size = struct.pack("HHHH", screen.rows, screen.columns, 0, 0)  # ioctl_tty(2)
+    fcntl.ioctl(slave, termios.TIOCSWINSZ, size)
+    os.set_blocking(made.terminal, False)
+    made.streams[made.terminal] = "stdout"
+    made.screen = os.ttyname(slave)
+    if screen.stderr_apart:
+        made.stderr = _output(made, "stderr")
+    if start.stdin:
+        # a copy, since it is closed once all is written while the terminal stays
+        made.writing = os.dup(made.terminal)
+        made.ours.append(made.writing)
+        made.text = start.stdin + (b"" if start.dialogue else END_OF_FILE)

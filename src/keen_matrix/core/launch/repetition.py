@@ -1,0 +1,45 @@
+"""A case that is launched several times: one record stands for all."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from keen_matrix.core.expect.cascade import worst_of
+from keen_matrix.core.model.record import AspectRecord, Record, Repeats
+
+
+@dataclass(slots=True)
+class Repetition:
+    """The launches of one case so far."""
+
+    wanted: int
+    """How many launches there are to be."""
+    _essences: list[bytes] = field(default_factory=list)
+    """Of each, what must be the same in all of them."""
+    _seconds: list[float] = field(default_factory=list)
+    _shown: Record | None = None
+
+    def add(self, record: Record, essence: bytes) -> Record | None:
+        """Take the record of a launch; return the one that stands for the case once all are done,
+        else None.
+
+        It is the first that did not hold, or the first of all, and unsteady when the launches
+        disagree. A case that cannot be launched is not tried again.
+        """
+        self._essences.append(essence)
+        self._seconds.append(record.seconds)
+        if self._shown is None or (self._shown.verdict == "held" and record.verdict != "held"):
+            self._shown = record
+        if len(self._essences) < self.wanted and record.verdict != "unlaunched":
+            return None
+        return self._steadied(self._shown)
+
+    def _steadied(self, record: Record) -> Record:
+        kinds = len(set(self._essences))
+        record.repeats = Repeats(len(self._essences), kinds, self._seconds)
+        if kinds > 1:
+            record.verdict = worst_of([record.verdict, "unsteady"])
+            record.aspects.append(
+                AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds))
+            )
+        return record

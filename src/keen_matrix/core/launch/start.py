@@ -1,0 +1,57 @@
+"""How a launch starts: values, filled in for one case."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from keen_matrix.core.launch.dialogue import Answering
+
+
+class Command(NamedTuple):
+    """A file to start and the words that it gets, its own name first."""
+
+    file: str
+    words: tuple[str, ...]
+
+
+class Screen(NamedTuple):
+    """A terminal's size, and whether standard error has a pipe of its own."""
+
+    columns: int
+    rows: int
+    stderr_apart: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stopping:
+    """When the program gets its last signal: some seconds after its start, or when a text came."""
+
+    signal: int
+    after: float | None = None
+    when: tuple[tuple[str, bytes], ...] = ()
+    """Streams and the texts on them."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Start:
+    """All that is needed to start a program, but for the vector."""
+
+    file: str
+    words: Sequence[str]
+    """The launch words; the vector stands behind them."""
+    env: Mapping[str, str]
+    directory: str
+    timeout: float
+    """Seconds until a program that still runs is ended."""
+    stdin: bytes = b""
+    closed: bool = False
+    """Whether standard input is closed instead of empty."""
+    silent: bool = False
+    """Whether standard input stays open with nothing coming."""
+    chain: tuple[Command, ...] = ()
+    """Commands whose output is piped into each other and then into the program."""
+    terminal: Screen | None = None
+    dialogue: tuple[Answering, ...] = ()
+    stop: Stopping | None = None

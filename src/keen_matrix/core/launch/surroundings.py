@@ -1,0 +1,226 @@
+"""The surroundings of a case, filled in and put in place: its environment, its files, its standard
+input."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import stat
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import NamedTuple
+
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.launch.dialogue import Answering
+from keen_matrix.core.launch.directories import CaseDirectories
+from keen_matrix.core.launch.environment import find_program
+from keen_matrix.core.launch.file_states import FileState, snapshot
+from keen_matrix.core.launch.start import Command, Screen, Start, Stopping
+from keen_matrix.core.launch.trees import (
+    copy_file,
+    copy_inside,
+    folder_inside,
+    open_folder,
+    open_new,
+)
+from keen_matrix.core.model.spec import Put, Stdin, Stop, Surroundings
+
+
+class Filling(NamedTuple):
+    """What templates of a case are filled with: its scope, and the folder of its spec, from which
+    paths go."""
+
+    scope: Scope
+    here: str
+
+
+class SurroundingsFault(Exception):
+    """What a case should have around it could not be made."""
+
+
+def environment_of(
+    base: Mapping[str, str], around: Surroundings, scope: Scope, places: CaseDirectories
+) -> dict[str, str]:
+    """Return the environment of one launch. Raises ExpressionFault."""
+    env = {**base, "HOME": places.home, "TMPDIR": places.tmp}
+    if around.terminal is not None:
+        env |= {"COLUMNS": str(around.terminal.columns), "LINES": str(around.terminal.rows)}
+    for name, template in around.env:
+        if template is None:
+            env.pop(name, None)
+        else:
+            env[name] = template.render(scope)
+    return env
+
+
+def is_constant(around: Surroundings) -> bool:
+    """Tell whether surroundings are the same for every case, so that what starts one starts all."""
+    plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
+    return plain and all(
+        template is None or template.constant is not None for _, template in around.env
+    )
+
+
+def start_of(
+    command: Command, env: dict[str, str], directory: str, around: Surroundings, case: Filling
+) -> Start:
+    """Return how to start one launch. Raises ExpressionFault or SurroundingsFault."""
+    start = Start(
+        file=command.file,
+        words=command.words,
+        env=env,
+        directory=directory,
+        timeout=around.timeout,
+    )
+    if around.stdin is None and not (around.terminal or around.dialogue or around.stop):
+        return start  # by far the commonest
+    stdin, screen = around.stdin or Stdin(), around.terminal
+    return replace(
+        start,
+        stdin=_input(stdin, case),
+        closed=stdin.closed,
+        silent=stdin.silent,
+        chain=tuple(_command(words, case, env) for words in stdin.chain),
+        terminal=Screen(screen.columns, screen.rows, screen.stderr_apart) if screen else None,
+        dialogue=tuple(
+            Answering(
+                prompt=_bytes(each.prompt, case.scope),
+                reply=_bytes(each.reply, case.scope),
+                within=each.within,
+            )
+            for each in around.dialogue
+        ),
+        stop=_stopping(around.stop, case.scope) if around.stop else None,
+    )
+
+
+def _stopping(stop: Stop, scope: Scope) -> Stopping:
+    moments = (("stdout", stop.when_stdout), ("stderr", stop.when_stderr))
+    texts = ((stream, _bytes(text, scope)) for stream, text in moments if text is not None)
+    return Stopping(signal=stop.signal, after=stop.after, when=tuple(texts))
+
+
+def _bytes(template: Template, scope: Scope) -> bytes:
+    return template.render(scope).encode("utf-8", "surrogateescape")
+
+
+def _input(stdin: Stdin, case: Filling) -> bytes:
+    if stdin.text is not None:
+        return _bytes(stdin.text, case.scope)
+    if stdin.file is None:
+        return b""
+    path = os.path.join(case.here, stdin.file.render(case.scope))
+    try:
+        if not stat.S_ISREG(os.stat(path).st_mode):
+            raise SurroundingsFault(f"{path}, which should be standard input, is not a file")
+        with open(path, "rb") as file:
+            return file.read()
+    except (OSError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or error
+        raise SurroundingsFault(
+            f"{path}, which should be standard input, cannot be read: {reason}"
+        ) from None
+
+
+def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str]) -> Command:
+    rendered = tuple(word.render(case.scope) for word in words)
+    file, reason = find_program(rendered[0], env.get("PATH"), case.here)
+    if reason:
+        raise SurroundingsFault(
+            f"the command that feeds standard input cannot be launched: {reason}"
+        )
+    return Command(file, rendered)
+
+
+def put_files(
+    files: tuple[tuple[str, Put], ...], case: Filling, places: CaseDirectories
+) -> dict[str, FileState]:
+    """Put files in place and return what stands there now, to be compared after the launch.
+
+    Raises ExpressionFault or SurroundingsFault.
+    """
+    if not files:
+        return {}
+    places.touched()
+    work = places.open_work()
+    try:
+        for name, put in files:
+            try:
+                with folder_inside(work, name) as (folder, last):
+                    _put_one(put, name, folder, last, case)
+            except (OSError, ValueError) as error:
+                raise SurroundingsFault(
+                    f"{name} could not be put in place: {_put_reason(error)}"
+                ) from None
+    finally:
+        os.close(work)
+    return snapshot(places.work)
+
+
+def _put_reason(error: Exception) -> str:
+    """Return why a file could not be put in place; what is written never goes through a link,
+    which may lead outside."""
+    if isinstance(error, OSError) and error.errno in (errno.ELOOP, errno.ENOTDIR):
+        return "a link, or something else that is not a folder, is in the way"
+    return getattr(error, "strerror", None) or str(error)
+
+
+def _put_one(put: Put, name: str, folder: int, last: str, case: Filling) -> None:
+    """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault,
+    SurroundingsFault."""
+    if put.link is not None:
+        target = put.link.render(case.scope)
+        inside = os.path.normpath(os.path.join(os.path.dirname(name), target))
+        if os.path.isabs(target) or inside.split(os.sep)[0] == os.pardir:
+            raise SurroundingsFault(f"the link to {target} leads out of the case's directory")
+        os.symlink(target, last, dir_fd=folder)
+        return
+    if put.folder or put.copy is not None:
+        copied = put.copy
+        source = None if copied is None else os.path.join(case.here, copied.render(case.scope))
+        _put_copy(source, folder, last)
+    else:
+        content = (
+            put.data
+            if put.data is not None
+            else _bytes(put.text, case.scope)
+            if put.text is not None
+            else b""
+        )
+        with open(open_new(last, folder), "wb") as file:
+            file.write(content)
+    if put.mode is not None:
+        fd = os.open(
+            last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder
+        )
+        try:
+            os.fchmod(fd, put.mode)
+        finally:
+            os.close(fd)
+
+
+def _put_copy(source: str | None, folder: int, last: str) -> None:
+    """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in
+    an open folder."""
+    if source is not None and not os.path.isdir(source):
+        if not stat.S_ISREG(os.stat(source).st_mode):
+            raise SurroundingsFault(f"{source} is not a file or folder that could be copied")
+        with open(source, "rb") as file:
+            copy_file(file.fileno(), last, folder)
+        return
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(last, 0o777, dir_fd=folder)
+    if source is None:
+        os.close(open_folder(last, folder))
+        return
+    reading = os.open(source, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        writing = open_folder(last, folder)
+        try:
+            os.fchmod(writing, stat.S_IMODE(os.fstat(reading).st_mode) | 0o300)
+            copy_inside(reading, writing)
+        finally:
+            os.close(writing)
+    finally:
+        os.close(reading)
