@@ -14,7 +14,7 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
 from keen_matrix.core.signature.families import family_of
-from keen_matrix.core.signature.judge import identifier
+from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.requests import is_help
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.combine import strength_of
@@ -210,7 +210,7 @@ def _exclusive_orders(signature: Signature) -> Iterator[tuple[tuple[str, ...], t
     for form in signature.forms:
         for choice in (item for item in form.form.walk() if isinstance(item, Choice)):
             heads = [
-                form.by_use[id(item)].spellings
+                form.option_of(item).spellings
                 for each in choice.alternatives if (item := next((i for i in each.walk() if isinstance(i, OptionUse)), None))
             ]  # fmt: skip
             for first, second in combinations(heads, 2):

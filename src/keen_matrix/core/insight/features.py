@@ -11,8 +11,9 @@ from typing import Any, NamedTuple
 
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.record import CaseFields, Record
-from keen_matrix.core.signature.judge import Judgement
+from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.values import Text
 
 OF_A_VALUE = frozenset({"bad-type", "out-of-range", "not-a-choice"})
 """Kinds of refusal whose culprit is a value."""
@@ -121,7 +122,7 @@ def _add_text(case: Observed, signature: Signature, name: str, text: str) -> Non
     value = kind.converted(text)
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         case.numbers[name] = value
-        if text in {str(each) for each in (kind.min, kind.max) if each is not None}:
+        if text in kind.edges and not isinstance(kind, Text):
             case.features.add(Feature(name, "is at", "an edge"))
     case.features.add(Feature(name, "is", text if text else "''"))
 

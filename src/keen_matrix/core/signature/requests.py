@@ -14,7 +14,7 @@ from itertools import islice, product
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
-from keen_matrix.core.signature.judge import _USUAL_HELP
+from keen_matrix.core.signature.judging.reading import USUAL_HELP
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.signature import Signature
 
@@ -115,7 +115,7 @@ class Request:
 def is_help(signature: Signature, option: Option) -> bool:
     """Tell whether an option asks for help or the version: it makes a program do nothing else."""
     return any(
-        each in signature.help or each in _USUAL_HELP - {"-h", "-V"} for each in option.spellings
+        each in signature.help or each in USUAL_HELP - {"-h", "-V"} for each in option.spellings
     )
 
 
@@ -128,12 +128,14 @@ class Builder:
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
         conditions allow none."""
-        return self._request(_Wish(set(map(id, wanted)), full=False))
+        return self._request(_Wish({option.key for option in wanted}, full=False))
 
     def fullest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the fullest accepted request that has the wanted options, or None when conditions
         allow none."""
-        return self._request(_Wish(set(map(id, wanted)), full=True)) or self.smallest(wanted)
+        return self._request(_Wish({option.key for option in wanted}, full=True)) or self.smallest(
+            wanted
+        )
 
     def with_counts(self, name: str, count: int) -> Request | None:
         """Return the smallest accepted request with so many operands of a NAME."""
@@ -141,7 +143,7 @@ class Builder:
 
     def plain(self, wanted: Iterable[Option], *, full: bool) -> Request:
         """Return a request with usual values, whether or not it is accepted."""
-        return self._made(_Wish(set(map(id, wanted)), full=full))
+        return self._made(_Wish({option.key for option in wanted}, full=full))
 
     def _request(self, wish: _Wish) -> Request | None:
         return fitting(self.signature, self._made(wish))
@@ -174,7 +176,7 @@ class Builder:
     def _chosen(self, choice: Choice, wish: _Wish) -> Form | None:
         for each in choice.alternatives:
             if any(
-                isinstance(i, OptionUse) and id(self.form.by_use[id(i)]) in wish.options
+                isinstance(i, OptionUse) and self.form.option_of(i).key in wish.options
                 for i in each.walk()
             ):
                 return each
@@ -196,12 +198,12 @@ class Builder:
 
     def _asks_help(self, form: Form) -> bool:
         return any(
-            isinstance(item, OptionUse) and is_help(self.signature, self.form.by_use[id(item)])
+            isinstance(item, OptionUse) and is_help(self.signature, self.form.option_of(item))
             for item in form.walk()
         )
 
     def _add_option(self, use: OptionUse, options: list[OptionPart]) -> None:
-        option = self.form.by_use[id(use)]
+        option = self.form.option_of(use)
         if any(part.option is option for part in options):
             return
         count = max(option.least, 1) if option.takes_value else 0
@@ -226,7 +228,7 @@ class Builder:
 class _Wish:
     """What a request should have: options by identity, counts of operands, everything."""
 
-    options: set[int]
+    options: set[str]
     full: bool
     counts: dict[str, int] = field(default_factory=dict)
 

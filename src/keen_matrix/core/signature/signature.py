@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from keen_matrix.core.signature.judge import Judgement, judge
+from keen_matrix.core.signature.judging.findings import Judgement
+from keen_matrix.core.signature.judging.judge import judge
 from keen_matrix.core.signature.model import SignatureParts
 
 

@@ -8,9 +8,10 @@ from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
+from keen_matrix.core.notation.nodes import Span
 from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
 from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.judge import concerns, condition_functions, identifier
+from keen_matrix.core.signature.judging.binding import concerns, condition_functions, identifier
 from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
@@ -134,7 +135,7 @@ class _Pairs:
     def _is_help(self, choice: Choice) -> bool:
         form = self.builder.form
         return any(
-            isinstance(item, OptionUse) and is_help(self.signature, form.by_use[id(item)])
+            isinstance(item, OptionUse) and is_help(self.signature, form.option_of(item))
             for each in choice.alternatives for item in each.walk()
         )  # fmt: skip
 
@@ -220,7 +221,7 @@ class _Pairs:
         """Return the request of a row of choices and values."""
         parts: list[OptionPart] = []
         operands: list[Any] = []
-        picked = dict(zip(map(id, self.choices), row, strict=False))
+        picked = {choice.span: level for choice, level in zip(self.choices, row, strict=False)}
         self._walk(self.builder.form.form, picked, parts, operands)
         made = Request(self.builder.form, tuple(parts), tuple(operands))
         for place, number, name, _ in list(made.slots()):
@@ -228,13 +229,13 @@ class _Pairs:
         return made
 
     def _walk(
-        self, form: Any, picked: dict[int, int], parts: list[OptionPart], operands: list[Any]
+        self, form: Any, picked: dict[Span, int], parts: list[OptionPart], operands: list[Any]
     ) -> None:
         for item in form.items:
             if isinstance(item, OptionUse):
                 self.builder._add_option(item, parts)
             elif isinstance(item, Choice):
-                level = picked.get(id(item), 0) - item.optional
+                level = picked.get(item.span, 0) - item.optional
                 if level >= 0:
                     self._walk(item.alternatives[level], picked, parts, operands)
             else:

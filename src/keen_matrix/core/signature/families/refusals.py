@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from itertools import combinations, islice, product
 from typing import NamedTuple
 
-from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.families import Notes, Vector
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import (
@@ -303,10 +303,10 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                              full.with_option(_part(builder, second, second.key)).words())  # fmt: skip
 
 
-def _first_option(builder: Builder, form: object) -> Option | None:
-    items = form.walk()  # type: ignore[attr-defined]
+def _first_option(builder: Builder, form: Form) -> Option | None:
+    items = form.walk()
     return next(
-        (builder.form.by_use[id(item)] for item in items if isinstance(item, OptionUse)), None
+        (builder.form.option_of(item) for item in items if isinstance(item, OptionUse)), None
     )
 
 

@@ -1,0 +1,207 @@
+"""Pass 4: values are checked by their types, bound to their NAMEs, and conditions are asked."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from functools import lru_cache
+from typing import Any
+
+from keen_matrix.core.errors import ExpressionFault
+from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
+from keen_matrix.core.notation.synopsis import Operand
+from keen_matrix.core.oracle import OracleNotRun
+from keen_matrix.core.signature.judging.findings import Bound, Findings
+from keen_matrix.core.signature.judging.matching import Binding
+from keen_matrix.core.signature.judging.reading import Reading
+from keen_matrix.core.signature.model import FormModel, SignatureParts, names_of
+
+
+def check_repeats(signature: SignatureParts, reading: Reading) -> Findings:
+    """Find options that are given again though the synopsis has no dots behind them."""
+    findings = Findings()
+    counts: Counter[str] = Counter()
+    for given in reading.given:
+        option = given.option
+        counts[option.key] += 1
+        if counts[option.key] != 2 or option.again:
+            continue
+        if signature.switches.repeat is None:
+            findings.doubt(f"what a second {option.key} does")
+        elif signature.switches.repeat == "refuse":
+            why = f"{given.spelling} is given twice"
+            findings.refuse("repeated", given.spelling, *option.spellings, why=why)
+    return findings
+
+
+def check_values(signature: SignatureParts, reading: Reading, bound: Sequence[Binding]) -> Findings:
+    """Find values that are not of their types: of options first, then of operands."""
+    findings = Findings()
+    for given in reading.given:
+        for number, text in enumerate(given.values):
+            name = given.option.name_of(number)
+            mentions = (given.spelling, *given.option.spellings, name)
+            _check_value(signature, findings, name, text, mentions)
+    for _, name, text in bound:
+        # to many programs a lone - is standard input, wherever a file may stand
+        if text == "-" and signature.values[name].type in ("text", "path", "file", "dir"):
+            findings.doubt(f"what a lone - means for {name}")
+        else:
+            _check_value(signature, findings, name, text, (name,))
+    return findings
+
+
+def _check_value(
+    signature: SignatureParts, findings: Findings, name: str, text: str, mentions: tuple[str, ...]
+) -> None:
+    verdict = signature.values[name].read(text)
+    why = f"{name} {text!r}: {verdict.reason}"
+    if verdict.status == "doubtful":
+        findings.doubt(why)
+    elif verdict.status == "illegal":
+        findings.refuse(verdict.kind, text or mentions[0], *mentions, why=why)
+
+
+def bindings_of(
+    signature: SignatureParts, form: FormModel, reading: Reading, bound: Sequence[Binding]
+) -> dict[str, Bound]:
+    """Return what every option that is given and every operand is bound to."""
+    found: dict[str, Bound] = {}
+    for given in reading.given:
+        option = given.option
+        old = found.get(option.key)
+        if not given.values and option.takes_value:
+            found.setdefault(option.key, True)
+        elif not given.values:
+            found[option.key] = True if old is None else _count(old) + 1
+        elif option.again or signature.switches.repeat == "collect":
+            found[option.key] = [*(old if isinstance(old, list) else []), *given.values]
+        else:
+            several = option.most is None or option.most > 1
+            found[option.key] = list(given.values) if several else given.values[0]
+    several_names = {
+        item.name.name
+        for item in form.form.walk()
+        if isinstance(item, Operand) and _is_several(signature, item)
+    }
+    for _, name, text in bound:
+        before = found.get(name)
+        if name not in several_names:
+            found[name] = text
+        else:
+            found[name] = [*before, text] if isinstance(before, list) else [text]
+    return found
+
+
+def _count(bound: Bound) -> int:
+    """Return how often a flag was given that is bound to something."""
+    return bound if isinstance(bound, int) else 1
+
+
+def _is_several(signature: SignatureParts, item: Operand) -> bool:
+    count = signature.values[item.name.name].count
+    return item.name.several or (count is not None and count[1] != 1)
+
+
+def check_conditions(
+    signature: SignatureParts,
+    form: FormModel,
+    words: Sequence[str],
+    spellings: frozenset[str],
+    bindings: Mapping[str, Bound],
+) -> Findings:
+    """Ask the conditions of the signature that are about a form."""
+    findings = Findings()
+    if not signature.where and not signature.refuse:
+        return findings
+    names = named_values(signature, form, bindings, words)
+    scope = Scope(names, condition_functions(signature, spellings))
+    for own in signature.refuse:
+        if concerns(signature, form, own.when) and _is_met(own.when, scope, findings):
+            _refuse(own.kind, own.when, scope, findings)
+    for condition in signature.where:
+        if concerns(signature, form, condition) and _is_met(condition, scope, findings) is False:
+            _refuse("where", condition, scope, findings)
+    return findings
+
+
+def _refuse(kind: str, condition: Expression, scope: Scope, findings: Findings) -> None:
+    names = sorted(condition.names)
+    texts = [str(scope.names[name]) for name in names if scope.names.get(name) is not None]
+    mentions = [*texts, *names] or [condition.source]
+    findings.refuse_own(kind, mentions[0], *mentions, why=condition.source)
+
+
+def _is_met(condition: Expression, scope: Scope, findings: Findings) -> bool | None:
+    """Tell whether a condition is met; None, with a doubt, when that cannot be told."""
+    try:
+        return bool(condition.evaluate(scope))
+    except ExpressionFault as fault:
+        findings.doubt(f"{condition.source}: {fault.reason}")
+    except OracleNotRun:
+        findings.doubt(f"{condition.source}: it asks the oracle, which is not run here")
+    return None
+
+
+def concerns(signature: SignatureParts, form: FormModel, condition: Expression) -> bool:
+    """Tell whether a condition is about a form: one that asks for a NAME which only other forms
+    have is not."""
+    others = {identifier(name) for name in signature.values} - _identifiers_of(form)
+    return condition.names.isdisjoint(others)
+
+
+@lru_cache(1_000)
+def _identifiers_of(form: FormModel) -> frozenset[str]:
+    return frozenset(map(identifier, names_of(form.form)))
+
+
+def named_values(
+    signature: SignatureParts,
+    form: FormModel,
+    bindings: Mapping[str, Bound],
+    words: Sequence[str],
+) -> dict[str, Any]:
+    """Return what conditions see: each NAME's value (its default, else None, when it is not
+    given), `words`, `argc`."""
+    names: dict[str, Any] = {
+        identifier(name): None if kind.default is None else kind.converted(str(kind.default))
+        for name, kind in signature.values.items()
+    }
+    for option in form.options:
+        value = bindings.get(option.key)
+        if value is None or not option.takes_value or value is True:
+            continue
+        texts = value if isinstance(value, list) else [str(value)]
+        if len(option.use.values) > 1:
+            for number, text in enumerate(texts):
+                name = option.name_of(number)
+                names[identifier(name)] = signature.values[name].converted(text)
+        else:
+            name = option.name_of(0)
+            made = [signature.values[name].converted(text) for text in texts]
+            names[identifier(name)] = made if isinstance(value, list) else made[0]
+    for name in signature.operand_names:
+        value, kind = bindings.get(name), signature.values[name]
+        if isinstance(value, list):
+            names[identifier(name)] = [kind.converted(text) for text in value]
+        elif value is not None:
+            names[identifier(name)] = kind.converted(str(value))
+    names |= {"words": list(words), "argc": len(words)}
+    return names
+
+
+def identifier(name: str) -> str:
+    """Return a NAME as expressions write it: other characters than letters and digits become `_`."""
+    return re.sub(r"\W", "_", name)
+
+
+def condition_functions(
+    signature: SignatureParts, spellings: frozenset[str]
+) -> Mapping[str, Callable[..., Any]]:
+    """Return the functions that conditions may call; `given` knows the spellings that are given."""
+    return {
+        **FUNCTIONS,
+        **signature.functions,
+        "given": lambda *each: any(one in spellings for one in each),
+    }

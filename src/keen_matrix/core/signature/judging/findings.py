@@ -1,0 +1,86 @@
+"""What the passes of a judgement find: refusals, doubts, and how they came about."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple, TypeAlias
+
+from keen_matrix.core.signature.kinds import Kind
+from keen_matrix.core.signature.model import Option
+
+Bound: TypeAlias = str | bool | int | list[str]
+"""What an option or operand is bound to: its text or texts, True for a flag, a count for a flag
+that is given several times."""
+
+
+class Refusal(NamedTuple):
+    """One reason to turn a vector down. `culprit` is the word or name that a good message would
+    mention; `mentions` are all that it could mention instead."""
+
+    kind: str
+    culprit: str
+    mentions: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Judgement:
+    """The judgement on a vector.
+
+    `bindings` maps operand NAMEs and option keys (the first long spelling) to what they were bound
+    to: a text, a list of texts, True for a flag, a count for a flag given several times. `reasons`
+    tell how it came about, in words.
+    """
+
+    status: Literal["accepted", "refused", "unspecified"]
+    refusals: tuple[Refusal, ...] = ()
+    bindings: Mapping[str, Bound] = field(default_factory=dict)
+    reasons: tuple[str, ...] = ()
+    help: bool = False
+    """Whether it asks for help."""
+    given: frozenset[str] = frozenset()
+    """Every spelling of every option that is given."""
+
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """The kinds of its refusals, each once."""
+        return tuple(dict.fromkeys(each.kind for each in self.refusals))
+
+
+class Given(NamedTuple):
+    """An option as it was given."""
+
+    option: Option
+    spelling: str
+    values: tuple[str, ...]
+
+
+class Findings:
+    """What one pass found, in the order in which it found it."""
+
+    __slots__ = ("doubts", "reasons", "refusals")
+
+    def __init__(self) -> None:
+        self.refusals: list[Refusal] = []
+        self.doubts: list[str] = []
+        """What the signature does not settle, each as half a sentence: "whether …"."""
+        self.reasons: list[str] = []
+
+    def refuse(self, kind: Kind, culprit: str, *mentions: str, why: str) -> None:
+        """Add a refusal of a kind that judging finds by itself."""
+        self.refuse_own(kind, culprit, *mentions, why=why)
+
+    def refuse_own(self, kind: str, culprit: str, *mentions: str, why: str) -> None:
+        """Add a refusal of a kind that the spec may have made up."""
+        self.refusals.append(Refusal(kind, culprit, tuple(dict.fromkeys([culprit, *mentions]))))
+        self.reasons.append(f"{kind}: {why}")
+
+    def doubt(self, why: str) -> None:
+        """Add something that the signature does not settle."""
+        self.doubts.append(why)
+
+    def add(self, others: Findings) -> None:
+        """Take over what a later pass found."""
+        self.refusals += others.refusals
+        self.doubts += others.doubts
+        self.reasons += others.reasons

@@ -1,0 +1,194 @@
+"""Pass 2: the options that are there settle which alternatives of the synopsis are taken.
+
+What they exclude is a conflict; what a taken part requires and lacks is a missing option. What is
+left is a pattern of operands, keywords and groups of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple, TypeAlias
+
+from keen_matrix.core.notation.synopsis import (
+    Choice,
+    Delimiter,
+    Form,
+    Item,
+    Keyword,
+    Operand,
+    OptionUse,
+)
+from keen_matrix.core.signature.judging.findings import Findings
+from keen_matrix.core.signature.judging.reading import Reading
+from keen_matrix.core.signature.model import FormModel, Option
+from keen_matrix.core.signature.values import ValueType
+
+UNROLLED = 64
+"""Bounded counts of operands above this are checked only as open ones are, with their lower end."""
+
+
+class Group(NamedTuple):
+    """Parts of a pattern of which one alternative is taken, none when it is optional, or several in
+    any order when it may come again."""
+
+    alternatives: tuple[tuple[Part, ...], ...]
+    optional: bool = False
+    several: bool = False
+
+
+Part: TypeAlias = Operand | Keyword | Group
+
+
+@dataclass(slots=True)
+class Resolved:
+    """What is left of a form once its options are settled."""
+
+    pattern: list[Part] = field(default_factory=list)
+    stand_ins: list[Option] = field(default_factory=list)
+    """Options that are given and stand in place of operands."""
+    findings: Findings = field(default_factory=Findings)
+
+
+def resolve(form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> Resolved:
+    """Return the pattern of operands that the given options of a form leave."""
+    resolver = _Resolver(form, values, reading)
+    resolver.found.pattern = resolver.sequence(form.form.items)
+    return resolver.found
+
+
+class _Resolver:
+    """Walks the tree of a form once."""
+
+    def __init__(self, form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> None:
+        self.form, self.values, self.reading = form, values, reading
+        self.there = {given.option.key for given in reading.given}
+        """Keys of the options that are given; no two options of a form share one."""
+        self.found = Resolved()
+
+    def sequence(self, items: Iterable[Item]) -> list[Part]:
+        """Return the pattern of parts that stand one after another."""
+        found: list[Part] = []
+        for item in items:
+            if isinstance(item, Operand):
+                found += self._counted(item)
+            elif isinstance(item, Keyword):
+                found.append(item)
+            elif isinstance(item, OptionUse):
+                option = self.form.option_of(item)
+                if option.key not in self.there:
+                    self._miss(option.key, option.spellings, option.key)
+            elif isinstance(item, Delimiter):
+                if not self.reading.delimiter:
+                    why = "-- is required before the operands"
+                    self.found.findings.refuse("missing-option", "--", why=why)
+            else:
+                found += self._choice(item)
+        return found
+
+    def _miss(self, culprit: str, spellings: Iterable[str], shown: str) -> None:
+        why = f"{shown} is required"
+        self.found.findings.refuse("missing-option", culprit, *spellings, why=why)
+
+    def _counted(self, item: Operand) -> list[Part]:
+        """Return an operand as often as its count says."""
+        count = self.values[item.name.name].count
+        bare = Operand(item.name)
+        if count is None:
+            return [Group(((bare,),), several=True)] if item.name.several else [bare]
+        least, most = count
+        required: list[Part] = [bare] * min(least, UNROLLED)
+        if most is None or most > UNROLLED:
+            return [*required, Group(((bare,),), optional=True, several=True)]
+        rest: list[Part] = []
+        for _ in range(most - least):  # [A [A [A]]]: each further one only after the one before it
+            rest = [Group(((bare, *rest),), optional=True)]
+        return [*required, *rest]
+
+    def _choice(self, choice: Choice) -> list[Part]:
+        """Return the pattern of a group: of the alternatives that given options stand in, or, when
+        there are none, of those that need no option."""
+        touched = [(each, keys) for each in choice.alternatives if (keys := self._touched(each))]
+        if not touched:
+            return self._untouched(choice)
+        taken = self._taken(choice, touched)
+        if any(
+            isinstance(item, (Operand, Keyword))
+            for each in choice.alternatives
+            for item in each.walk()
+        ):
+            first = touched[0][1]
+            self.found.stand_ins += [
+                given.option for given in self.reading.given if given.option.key in first
+            ]
+        pattern: list[Part] = []
+        for each in taken:
+            part = self.sequence(each.items)
+            pattern += [Group((tuple(part),), several=True)] if choice.several and part else part
+        return pattern
+
+    def _taken(self, choice: Choice, touched: Sequence[tuple[Form, set[str]]]) -> list[Form]:
+        """Return the alternatives that are taken, of those that given options stand in."""
+        if choice.several:
+            return [each for each, _ in touched]
+        # an option may stand in several alternatives: one that has all of them is meant
+        every = set[str]().union(*(keys for _, keys in touched))
+        whole = next((each for each, keys in touched if keys == every), None)
+        if whole is None:
+            self._conflict(touched)
+        return [whole or touched[0][0]]
+
+    def _touched(self, form: Form) -> set[str]:
+        """Return the keys of given options that stand in an alternative."""
+        uses = (item for item in form.walk() if isinstance(item, OptionUse))
+        return {self.form.option_of(use).key for use in uses} & self.there
+
+    def _conflict(self, touched: Sequence[tuple[Form, set[str]]]) -> None:
+        """Refuse options of different alternatives; the culprit is the one that comes second."""
+        order = []
+        for given in self.reading.given:
+            groups = [at for at, (_, keys) in enumerate(touched) if given.option.key in keys]
+            if groups:
+                order.append((given, groups[0]))
+        late = next((given for given, at in order if at != order[0][1]), order[-1][0])
+        spellings = [spelling for given, _ in order for spelling in given.option.spellings]
+        names = " and ".join(dict.fromkeys(given.spelling for given, _ in order))
+        why = f"{names} exclude each other"
+        self.found.findings.refuse("conflict", late.spelling, *spellings, why=why)
+
+    def _untouched(self, choice: Choice) -> list[Part]:
+        free = [each for each in choice.alternatives if not _needs_option(each)]
+        if free:
+            alternatives = tuple(tuple(self._free(each.items)) for each in free)
+            return [Group(alternatives, choice.optional, choice.several)]
+        if not choice.optional:
+            # each alternative needs one: of its own, or in a group inside it
+            uses = [use for each in choice.alternatives for use in _uses_of(each)]
+            options = [self.form.option_of(use) for use in uses]
+            spellings = [spelling for option in options for spelling in option.spellings]
+            self._miss(options[0].key, spellings, " or ".join(option.key for option in options))
+        return []
+
+    def _free(self, items: Iterable[Item]) -> list[Part]:
+        """Return the pattern of a part that is not settled: a delimiter in it may be left out."""
+        return self.sequence(item for item in items if not isinstance(item, Delimiter))
+
+
+def _needs_option(form: Form) -> bool:
+    """Tell whether an alternative cannot be taken without an option."""
+    return any(
+        isinstance(item, OptionUse)
+        or (
+            isinstance(item, Choice)
+            and not item.optional
+            and all(map(_needs_option, item.alternatives))
+        )
+        for item in form.items
+    )
+
+
+def _uses_of(form: Form) -> list[OptionUse]:
+    """Return the options that stand in a part itself; where there are none, the first in a group
+    inside it."""
+    own = [item for item in form.items if isinstance(item, OptionUse)]
+    return own or [next(item for item in form.walk() if isinstance(item, OptionUse))]
