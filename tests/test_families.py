@@ -15,7 +15,7 @@ from keen_matrix.core.signature.families import FAMILIES, family_of
 from keen_matrix.core.signature.families.accepted import _Pairs
 from keen_matrix.core.signature.families.refusals import misspelt
 from keen_matrix.core.signature.requests import Builder, builders
-from keen_matrix.core.signature.values import Status, ValueType
+from keen_matrix.core.signature.values import TYPES, Status
 
 SIGNATURES: dict[str, dict[str, Any]] = {
     "no operands": {"text": "[-v] [--name TEXT]"},
@@ -135,7 +135,7 @@ READINGS: list[tuple[dict[str, Any], str, Status]] = [
     ({"type": "int"}, str(2**40), "doubtful"), ({"type": "int", "max": 2**50}, str(2**40), "legal"), ({"type": "int"}, "-3", "legal"),
     ({"type": "float"}, "1.50", "legal"), ({"type": "float"}, "nan", "doubtful"), ({"type": "float"}, "1.2.3", "illegal"), ({"type": "float"}, ".5", "doubtful"),
     ({"type": "bool"}, "true", "legal"), ({"type": "bool"}, "yes", "doubtful"), ({"type": "bool"}, "maybe", "illegal"),
-    ({"type": "choice", "choices": ("a", "B")}, "b", "illegal"), ({"type": "choice", "choices": ("a", "B"), "ignore_case": True}, "b", "legal"),
+    ({"type": "choice", "of": ("a", "B")}, "b", "illegal"), ({"type": "choice", "of": ("a", "B"), "ignore_case": True}, "b", "legal"),
     ({"type": "date"}, "2024-02-29", "legal"), ({"type": "date"}, "2025-02-29", "illegal"), ({"type": "date"}, "01/02/2025", "doubtful"),
     ({"type": "date", "min": "2025-01-01"}, "2024-12-31", "illegal"), ({"type": "date"}, "tomorrow", "doubtful"), ({"type": "date"}, "soon", "illegal"),
     ({"type": "text"}, "", "doubtful"), ({"type": "text", "min": 2}, "a", "illegal"), ({"type": "text", "matches": "^[a-z]+$"}, "ab", "legal"),
@@ -149,7 +149,8 @@ READINGS: list[tuple[dict[str, Any], str, Status]] = [
     ("kind", "text", "status"), READINGS, ids=[f"{kind['type']} {text!r}" for kind, text, _ in READINGS]
 )
 def test_what_a_type_makes_of_a_text(kind: dict[str, Any], text: str, status: Status) -> None:
-    assert ValueType(**kind).read(text).status == status
+    own = {key: each for key, each in kind.items() if key != "type"}
+    assert TYPES[kind["type"]](**own).read(text).status == status
 
 
 @pytest.mark.parametrize("name", [each for each in SIGNATURES if each != "a condition on the whole"])

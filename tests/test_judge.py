@@ -11,6 +11,7 @@ import shutil
 import subprocess
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -20,8 +21,8 @@ from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.notation.synopsis import parse_synopsis
 from keen_matrix.core.signature.families import FAMILIES, family_of
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES
-from keen_matrix.core.signature.model import SignatureFault
-from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
+from keen_matrix.core.signature.model import SignatureFault, value_type
+from keen_matrix.core.signature.values import TYPES, Existing
 
 FARE = Signature.from_synopsis(
     "[-n,--riders RIDERS] [--bike | --car] [--round-trip] [-s,--save FILE] ORIGIN DESTINATION",
@@ -171,10 +172,24 @@ def test_a_signature_that_does_not_fit_together_says_where() -> None:
         Signature.from_synopsis("N", {"N": {"type": "int", "max": 3, "example": 4}})
 
 
-@pytest.mark.parametrize("name", TYPE_NAMES)
+@pytest.mark.parametrize(("table", "message"), [
+    ({"type": "bool", "min": 1}, '"min" does not go with a bool'), ({"type": "int", "matches": "a"}, '"matches" does not go with an int'),
+    ({"type": "file", "case": "ignore"}, '"case" does not go with a file'), ({"of": ["a"], "type": "text"}, '"of" does not go with a text'),
+    ({"type": "choice"}, "needs what it is a choice of"), ({"type": "date", "min": 5}, "a bound of a date is a date, not 5"),
+    ({"type": "int", "max": "2025-01-01"}, "a bound of a number is a number"), ({"min": 1.5}, "a whole number, not 1.5"),
+    ({"type": "int", "min": 3, "max": 2}, "min 3 is more than max 2"), ({"type": "ints"}, 'unknown type "ints"'), ({"mni": 2}, 'unknown key "mni"'),
+])  # fmt: skip
+def test_a_value_table_that_says_what_its_type_does_not_know_is_refused(table: dict[str, Any], message: str) -> None:
+    with pytest.raises(SignatureFault, match=message):
+        Signature.from_synopsis("N", {"N": table})
+
+
+@pytest.mark.parametrize("name", TYPES)
 def test_legal_values_are_legal_and_bad_ones_are_not(name: Any) -> None:
-    kind = ValueType(type=name, min=1 if name in ("int", "float", "text") else None, choices=("a", "b") if name == "choice" else (),
-                     known=frozenset({"names.txt"}))  # fmt: skip
+    own = {"choice": {"of": ["a", "b"]}, "date": {"max": "2030-01-01"}, "int": {"min": 1}, "float": {"min": 1}, "text": {"min": 1}}
+    kind = value_type("X", {"type": name, **own.get(name, {})})
+    if isinstance(kind, Existing):
+        kind = replace(kind, known=frozenset({"names.txt"}))
     assert kind.legal() and all(kind.read(each).status == "legal" for each in kind.legal())
     assert all(kind.read(each).status == "illegal" for each in kind.bad())
     assert name == "path" or kind.bad()

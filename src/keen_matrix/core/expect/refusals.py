@@ -22,6 +22,7 @@ from keen_matrix.core.model.spec import Rule
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
+    from keen_matrix.core.signature.values import ValueType
     from keen_matrix.core.spec.document.expectations import RefusalKind
 
 
@@ -128,11 +129,18 @@ def without_usage(text: str) -> str:
     return "\n".join(kept)
 
 
+def _choices(value: ValueType) -> tuple[str, ...]:
+    from keen_matrix.core.signature.values import Choice
+
+    return value.of if isinstance(value, Choice) else ()
+
+
 def help_rule(signature: Signature, complete: bool, origin: str) -> Rule:
     """Return the rule that a help text must satisfy: exit 0, nothing on standard error, every
     option and operand named."""
     options = tuple(option.spellings for option in signature.options)
-    operands = tuple((name, signature.values[name].choices) for name in signature.operand_names)
+    types = signature.values
+    operands = tuple((name, _choices(types[name])) for name in signature.operand_names)
     aspects: dict[str, Aspect] = {
         "exit": ExitAspect(ExitExpectation(((0, 0),))),
         "stderr": StreamAspect("stderr", (EmptyForm(),)),

@@ -9,6 +9,7 @@ from typing import Any, Literal, Self, TypeAlias
 from keen_matrix.core.errors import KeenMatrixError, nearest
 from keen_matrix.core.expressions import Expression
 from keen_matrix.core.model.quantities import parse_bounds
+from keen_matrix.core.notation.nodes import Span
 from keen_matrix.core.notation.synopsis import (
     Choice,
     Form,
@@ -17,7 +18,7 @@ from keen_matrix.core.notation.synopsis import (
     OptionUse,
     parse_synopsis,
 )
-from keen_matrix.core.signature.values import TYPE_NAMES, ValueType
+from keen_matrix.core.signature.values import LEGAL, TYPES, Existing, Text, ValueType
 
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
 STYLES: tuple[Style, ...] = ("gnu", "posix", "one-dash")
@@ -126,14 +127,14 @@ class FormModel:
     form: Form
     options: tuple[Option, ...]
     by_spelling: Mapping[str, Option]
-    by_use: Mapping[int, Option]
-    """id() of an OptionUse node → its option."""
+    by_place: Mapping[Span, Option]
+    """Where an option stands in the line → the option."""
     keywords: int
     """Keywords that stand before any operand: subcommands."""
 
-
-def _made_again(kind: type[SignatureParts], parts: Mapping[str, Any]) -> SignatureParts:
-    return kind(**parts).compiled()
+    def option_of(self, use: OptionUse) -> Option:
+        """Return the option that a node of the line stands for."""
+        return self.by_place[use.span]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -216,24 +217,16 @@ class SignatureParts:
                 known = ", ".join(sorted(names)) or "none"
                 raise SignatureFault(f'the synopsis has no value "{name}"; it has {known}', "values", name,
                                      nearest(name, names))  # fmt: skip
-        types = {name: self.values.get(name) or ValueType(name=name) for name in sorted(names)}
+        types = {name: self.values.get(name) or Text(name=name) for name in sorted(names)}
         whole = replace(self, values=types)
         return replace(
             whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines))
         )
 
-    def __reduce__(self) -> Any:
-        """Leave the forms out of a pickle: they know their parts by identity, so they are worked
-        out again."""
-        return _made_again, (
-            type(self),
-            {each.name: getattr(self, each.name) for each in fields(self) if each.name != "forms"},
-        )
-
     def _form(self, line: Form, number: int) -> FormModel:
         options: list[Option] = []
         by_spelling: dict[str, Option] = {}
-        by_use: dict[int, Option] = {}
+        by_place: dict[Span, Option] = {}
         places = _option_places(line)
         for use, again, keywords in places:
             option = self._option(use, again, keywords)
@@ -243,7 +236,7 @@ class SignatureParts:
                 and twin.spellings == use.spellings
                 and twin.use.values == use.values
             ):
-                by_use[id(use)] = twin  # the same option in another alternative
+                by_place[use.span] = twin  # the same option in another alternative
                 continue
             for spelling in use.spellings:
                 if spelling in by_spelling:
@@ -251,13 +244,13 @@ class SignatureParts:
                         f"{spelling} names two different options", "synopsis", number
                     )
                 by_spelling[spelling] = option
-            by_use[id(use)] = option
+            by_place[use.span] = option
             options.append(option)
         for spelling in self.help:
             if spelling.startswith("-") and spelling not in by_spelling:
                 option = self._option(OptionUse((spelling,)), True, 0)
                 by_spelling[spelling] = option
-        return FormModel(line, tuple(options), by_spelling, by_use, _leading_keywords(line))
+        return FormModel(line, tuple(options), by_spelling, by_place, _leading_keywords(line))
 
     def _option(self, use: OptionUse, again: bool, keywords: int) -> Option:
         least = (
@@ -370,48 +363,73 @@ def parse_count(value: Any) -> tuple[int, int | None]:
     return found
 
 
+_FIELDS = {"of": "of", "case": "ignore_case"}
+"""Keys of a value's table that are named otherwise in the value type."""
+_KEYS = ("type", "min", "max", "of", "case", "matches", "default", "example", "count")
+
+
 def value_type(name: str, table: Any) -> ValueType:
     """Return the value type of a NAME from a table as a spec writes it. Raises SignatureFault."""
     if isinstance(table, ValueType):
         return replace(table, name=name)
-    known = {"type", "min", "max", "of", "case", "matches", "default", "example", "count"}
     for key in table:
-        if key not in known:
+        if key not in _KEYS:
             raise SignatureFault(
-                f'unknown key "{key}" of a value', "values", name, nearest(key, known)
+                f'unknown key "{key}" of a value', "values", name, nearest(key, _KEYS)
             )
-    kind = table.get("type", "choice" if "of" in table else "text")
-    if kind not in TYPE_NAMES:
-        raise SignatureFault(f'{name}: unknown type "{kind}"; expected one of {", ".join(TYPE_NAMES)}', "values", name,
-                             nearest(str(kind), TYPE_NAMES))  # fmt: skip
-    if (kind == "choice") != bool(table.get("of")):
-        raise SignatureFault(
-            f"{name}: a choice needs what it is a choice of" if kind == "choice" else f'{name}: "of" goes with a choice',
-            "values", name)  # fmt: skip
-    low, high = table.get("min"), table.get("max")
-    try:
-        if low is not None and high is not None and low > high:
-            raise SignatureFault(f"{name}: min {low} is more than max {high}", "values", name)
-        count = parse_count(table["count"]) if "count" in table else None
-    except (ValueError, TypeError) as error:
-        raise SignatureFault(f"{name}: {error}", "values", name) from None
-    example = table.get("example")
-    made = ValueType(
-        name=name, type=kind, min=low, max=high, choices=tuple(map(str, table.get("of", ()))),
-        ignore_case=table.get("case") == "ignore", matches=table.get("matches"), default=table.get("default"),
-        example=None if example is None else str(example), count=count,
-    )  # fmt: skip
-    if (
-        made.example is not None
-        and kind not in ("file", "dir")
-        and made.read(made.example).status == "illegal"
-    ):
-        raise SignatureFault(
-            f"{name}: its example {made.example!r} is not a legal value: {made.read(made.example).reason}",
-            "values",
-            name,
-        )
+    word = str(table.get("type", "choice" if "of" in table else "text"))
+    if word not in TYPES:
+        known = ", ".join(TYPES)
+        message = f'{name}: unknown type "{word}"; expected one of {known}'
+        raise SignatureFault(message, "values", name, nearest(word, TYPES))
+    if word == "choice" and not table.get("of"):
+        raise SignatureFault(f"{name}: a choice needs what it is a choice of", "values", name)
+    made = TYPES[word](name=name, **_fields_of(name, TYPES[word], table))
+    found = made.read(made.example) if made.example is not None else LEGAL
+    if found.status == "illegal" and not isinstance(made, Existing):
+        message = f"{name}: its example {made.example!r} is not a legal value: {found.reason}"
+        raise SignatureFault(message, "values", name)
     return made
+
+
+def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the fields of a value type that a table states. Raises SignatureFault for one that
+    goes with other types, and for bounds that are none."""
+    taken = {each.name for each in fields(kind)}
+    found: dict[str, Any] = {}
+    for key, value in table.items():
+        field = _FIELDS.get(key, key)
+        if key == "type" or value is None:
+            continue
+        if field not in taken:
+            if key == "case" and value == "exact":
+                continue
+            article = "an" if kind.type[0] in "aeiou" else "a"
+            message = f'{name}: "{key}" does not go with {article} {kind.type}'
+            raise SignatureFault(message, "values", name)
+        try:
+            found[field] = _field(key, value, kind)
+        except ValueError as error:
+            raise SignatureFault(f"{name}: {error}", "values", name) from None
+    low, high = found.get("min"), found.get("max")
+    if low is not None and high is not None and low > high:
+        raise SignatureFault(f"{name}: min {low} is more than max {high}", "values", name)
+    return found
+
+
+def _field(key: str, value: Any, kind: type[ValueType]) -> Any:
+    """Return what a key of a value's table says, as the value type has it. Raises ValueError."""
+    if key == "count":
+        return parse_count(value)
+    if key == "of":
+        return tuple(map(str, value))
+    if key == "case":
+        return value == "ignore"
+    if key == "example":
+        return str(value)
+    if key in ("min", "max"):
+        return kind.bound(value)
+    return value
 
 
 __all__ = [

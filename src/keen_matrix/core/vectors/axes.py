@@ -178,8 +178,10 @@ def _type_of(name: str, key: str, types: Mapping[str, ValueType] | None) -> Valu
 
 def _every(kind: ValueType) -> Values:
     """Return all values to draw a sample from: a bounded whole number's, or those at the edges."""
-    if kind.type == "int" and kind.min is not None and kind.max is not None:
-        return range(kind.min, kind.max + 1)
+    from keen_matrix.core.signature.values import Whole
+
+    if isinstance(kind, Whole) and kind.min is not None and kind.max is not None:
+        return range(int(kind.min), int(kind.max) + 1)
     return tuple(kind.legal())
 
 

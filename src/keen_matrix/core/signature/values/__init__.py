@@ -1,0 +1,37 @@
+"""Value types: what texts a value may be, which lie at the edge of that, which are plainly wrong,
+and which are doubtful. One class a type.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from keen_matrix.core.signature.values.base import (
+    LEGAL,
+    Reading,
+    Status,
+    TypeName,
+    ValueType,
+)
+from keen_matrix.core.signature.values.choices import Boolean, Choice
+from keen_matrix.core.signature.values.days import Day
+from keen_matrix.core.signature.values.numbers import Fraction, Whole
+from keen_matrix.core.signature.values.paths import (
+    ABSENT_FILE,
+    Existing,
+    ExistingFile,
+    ExistingFolder,
+    Path,
+)
+from keen_matrix.core.signature.values.text import Text
+
+TYPES: Mapping[str, type[ValueType]] = {
+    each.type: each
+    for each in (Text, Whole, Fraction, Boolean, Choice, Day, ExistingFile, ExistingFolder, Path)
+}
+"""The word in specs -> the class."""
+
+__all__ = [
+    "ABSENT_FILE", "LEGAL", "TYPES", "Boolean", "Choice", "Day", "Existing", "ExistingFile", "ExistingFolder", "Fraction",
+    "Path", "Reading", "Status", "Text", "TypeName", "ValueType", "Whole",
+]  # fmt: skip

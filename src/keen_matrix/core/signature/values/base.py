@@ -1,0 +1,110 @@
+"""What every value type has: its name, its default, and the answers that the judge and the families
+ask of it.
+
+A *doubtful* text is one that reasonable programs read differently (`1_000` or ` 7 ` as a whole
+number): nothing is ever claimed of it. Legal and illegal texts are chosen so that no reader in
+common use would disagree.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, NamedTuple, TypeAlias
+
+from keen_matrix.core.signature.kinds import Kind
+
+Status: TypeAlias = Literal["legal", "illegal", "doubtful"]
+TypeName: TypeAlias = Literal[
+    "text", "int", "float", "bool", "choice", "date", "file", "dir", "path"
+]
+
+
+class Reading(NamedTuple):
+    """What a value type makes of a text; `kind` is the kind of refusal of an illegal one."""
+
+    status: Status
+    kind: Kind = "bad-type"
+    reason: str = ""
+
+
+LEGAL = Reading("legal")
+
+
+def illegal(reason: str, kind: Kind = "bad-type") -> Reading:
+    """Return the reading of a text that is plainly none of the type."""
+    return Reading("illegal", kind, reason)
+
+
+def doubtful(reason: str) -> Reading:
+    """Return the reading of a text that some take and some refuse."""
+    return Reading("doubtful", reason=reason)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ValueType(ABC):
+    """The type of a value of a signature. A new one is a class, and a line in TYPES.
+
+    Its fields are the keys that a spec's table of the type may have, but for `name` (the NAME in
+    the synopsis) and what is known of a case's directory.
+    """
+
+    type: ClassVar[TypeName]
+    """The word for it in specs."""
+
+    name: str = ""
+    default: Any = None
+    """What the value is when it is not given; null when that is not told."""
+    example: str | None = None
+    """A usual legal value, tried first."""
+    count: tuple[int, int | None] | None = None
+    """How many words the value may have: as the synopsis says (null), or from and to, where a null
+    is no upper end."""
+
+    @abstractmethod
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+
+    @abstractmethod
+    def made_up(self) -> Iterable[str]:
+        """Yield values to try, a plain one first, then those at the edges. What is not legal among
+        them is left out by `legal`."""
+
+    @abstractmethod
+    def made_wrong(self) -> Iterable[str]:
+        """Yield values of another type, and just outside each edge. What is not plainly illegal
+        among them is left out by `bad`."""
+
+    def converted(self, text: str) -> object:
+        """Return the value that a text stands for in expressions: itself, unless the type says
+        more."""
+        return text
+
+    @classmethod
+    def bound(cls, value: object) -> object:
+        """Return a bound as the type keeps it, from what a spec says. Raises ValueError for what
+        is none."""
+        raise ValueError(f"a {cls.type} has no bounds")
+
+    @property
+    def edges(self) -> tuple[str, ...]:
+        """The first and the last value, as texts, where there are such."""
+        return ()
+
+    @property
+    def usual(self) -> str:
+        """A plain legal value: the example, or one made up for the type."""
+        return next(iter(self.legal()))
+
+    def legal(self) -> list[str]:
+        """Return legal values, the example first, then those at the edges; at least one unless the
+        type allows none."""
+        examples = () if self.example is None else (self.example,)
+        found = list(dict.fromkeys([*examples, *self.made_up()]))
+        return [each for each in found if self.read(each).status == "legal"] or found[:1]
+
+    def bad(self) -> list[str]:
+        """Return plainly illegal values: of another type, and just outside each edge."""
+        found = dict.fromkeys(self.made_wrong())
+        return [each for each in found if self.read(each).status == "illegal"]

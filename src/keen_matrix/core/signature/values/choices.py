@@ -1,0 +1,76 @@
+"""Values of which there are a few: booleans, and choices of the spec's own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import ClassVar
+
+from keen_matrix.core.signature.values.base import (
+    LEGAL,
+    Reading,
+    TypeName,
+    ValueType,
+    doubtful,
+    illegal,
+)
+
+_OTHER_BOOLEANS = frozenset(
+    ["true", "false", "yes", "no", "y", "n", "t", "f", "1", "0", "on", "off"]
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Boolean(ValueType):
+    """`true` or `false`."""
+
+    type: ClassVar[TypeName] = "bool"
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if text in ("true", "false"):
+            return LEGAL
+        if text.lower() in _OTHER_BOOLEANS:
+            return doubtful("not every reader of booleans takes this")
+        return illegal("it is neither true nor false")
+
+    def made_up(self) -> Iterable[str]:
+        """Return both."""
+        return ("true", "false")
+
+    def made_wrong(self) -> Iterable[str]:
+        """Return what is neither."""
+        return ("maybe", "", "2")
+
+    def converted(self, text: str) -> object:
+        """Return the truth that a text stands for; the text where it stands for none."""
+        return text == "true" if text in ("true", "false") else text
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Choice(ValueType):
+    """One of some texts."""
+
+    type: ClassVar[TypeName] = "choice"
+    of: tuple[str, ...] = ()
+    ignore_case: bool = False
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if text in self.of:
+            return LEGAL
+        if self.ignore_case and text.casefold() in {each.casefold() for each in self.of}:
+            return LEGAL
+        return illegal(f"it is none of {', '.join(self.of)}", "not-a-choice")
+
+    def made_up(self) -> Iterable[str]:
+        """Return every choice."""
+        return self.of
+
+    def made_wrong(self) -> Iterator[str]:
+        """Yield what is no choice, and the first one mistyped."""
+        first = self.of[0] if self.of else "word"
+        yield from ("nonesuch", "")
+        yield first + first[-1:]
+        if not self.ignore_case:
+            yield first.swapcase()

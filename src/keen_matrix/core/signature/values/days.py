@@ -1,0 +1,74 @@
+"""Dates: days as ISO 8601 writes them."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import ClassVar
+
+from keen_matrix.core.signature.values.base import (
+    LEGAL,
+    Reading,
+    TypeName,
+    ValueType,
+    doubtful,
+    illegal,
+)
+
+_DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Day(ValueType):
+    """A day between two days, both included, each written as 2025-12-31."""
+
+    type: ClassVar[TypeName] = "date"
+    min: str | None = None
+    max: str | None = None
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", text):
+            try:
+                found = date.fromisoformat(text)
+            except ValueError:
+                return illegal("there is no such day")
+            if self.min is not None and found < date.fromisoformat(self.min):
+                return illegal(f"it is before {self.min}", "out-of-range")
+            if self.max is not None and found > date.fromisoformat(self.max):
+                return illegal(f"it is after {self.max}", "out-of-range")
+            return LEGAL
+        if any(character.isdigit() for character in text) or text.lower() in _DAY_WORDS:
+            return doubtful("dates are written in many ways")
+        return illegal("it is not a date")
+
+    def made_up(self) -> Iterator[str]:
+        """Yield the bounds; without them a leap day and the last day of a year."""
+        yield from self.edges
+        if not self.edges:
+            yield from ("2024-02-29", "2025-12-31")
+
+    def made_wrong(self) -> Iterator[str]:
+        """Yield what is no day, and the days just outside the bounds."""
+        yield from ("someday", "", "2025-02-30")
+        for edge, step in ((self.min, -1), (self.max, 1)):
+            # there is no day before the first of the calendar and none after its last
+            with contextlib.suppress(OverflowError):
+                if edge is not None:
+                    yield str(date.fromisoformat(edge) + timedelta(days=step))
+
+    @classmethod
+    def bound(cls, value: object) -> object:
+        """Return a day as a text. Raises ValueError for what is none."""
+        try:
+            return date.fromisoformat(str(value)).isoformat()
+        except ValueError:
+            raise ValueError(f"a bound of a date is a date, not {value}") from None
+
+    @property
+    def edges(self) -> tuple[str, ...]:
+        """The first and the last day, where they are stated."""
+        return tuple(each for each in (self.min, self.max) if each is not None)

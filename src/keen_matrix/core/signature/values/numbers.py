@@ -1,0 +1,174 @@
+"""Numbers: whole ones, and those with a fraction."""
+
+from __future__ import annotations
+
+import re
+from abc import abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import ClassVar, TypeAlias
+
+from keen_matrix.core.signature.values.base import (
+    LEGAL,
+    Reading,
+    TypeName,
+    ValueType,
+    doubtful,
+    illegal,
+)
+
+Number: TypeAlias = int | float
+
+LONG_NUMBER = 1_000
+"""Characters up to which a text that is no plain number is compared with other ways to write one."""
+_DOUBTFUL_INT = re.compile(
+    r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
+)
+"""Underscores, separators, signs, leading zeros, other digits, white space round it, exponents,
+other bases, suffixes."""
+_DOUBTFUL_FLOAT = re.compile(
+    r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
+    r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"
+)
+_LONG = "so long a text is not a number to some, and takes others too long to read"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Bounded(ValueType):
+    """A number between two bounds, both included."""
+
+    min: Number | None = None
+    max: Number | None = None
+
+    @property
+    @abstractmethod
+    def fits_below(self) -> int:
+        """The size below which a number fits everywhere."""
+
+    def in_range(self, number: Decimal) -> Reading:
+        """Return whether a number lies within the bounds."""
+        if self.min is not None and number < Decimal(str(self.min)):
+            return illegal(f"it is less than {self.min}", "out-of-range")
+        if self.max is not None and number > Decimal(str(self.max)):
+            return illegal(f"it is more than {self.max}", "out-of-range")
+        unbounded = (self.max if number > 0 else self.min) is None
+        if unbounded and abs(number) >= self.fits_below:
+            return doubtful("so large a number does not fit everywhere")
+        return LEGAL
+
+    def outside(self, step: Number) -> Iterator[Number]:
+        """Yield the numbers that lie a step outside the bounds."""
+        if self.min is not None:
+            yield self.min - step
+        if self.max is not None:
+            yield self.max + step
+
+    @classmethod
+    def bound(cls, value: object) -> object:
+        """Return a bound. Raises ValueError for what is no number."""
+        if isinstance(value, bool) or not isinstance(value, (int, float)):
+            raise ValueError(f"a bound of a number is a number, not {value}")
+        return value
+
+    @property
+    def edges(self) -> tuple[str, ...]:
+        """The bounds, as they are written."""
+        return tuple(str(each) for each in (self.min, self.max) if each is not None)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Whole(Bounded):
+    """A whole number in decimal digits."""
+
+    type: ClassVar[TypeName] = "int"
+
+    @property
+    def fits_below(self) -> int:
+        """2 to the 31st: beyond lies what a C int cannot have."""
+        return 2**31
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)", text):
+            if len(text) > LONG_NUMBER:
+                return doubtful(_LONG)
+            if _DOUBTFUL_INT.fullmatch(text):
+                return doubtful("not every reader of whole numbers takes this")
+            return illegal("it is not a whole number")
+        if text == "-0":
+            return doubtful("whether -0 is a whole number is not settled")
+        return self.in_range(Decimal(text))
+
+    def made_up(self) -> Iterator[str]:
+        """Yield the default, a number within, and the bounds."""
+        low, high = self.min, self.max
+        if self.default is not None:
+            yield str(self.default)
+        inner = [low + 1] if low is not None else [high - 1] if high is not None else [2]
+        yield from (str(int(each)) for each in (*inner, low, high) if each is not None)
+        if low is None and high is None:
+            yield from ("0", "1")
+
+    def made_wrong(self) -> Iterator[str]:
+        """Yield what is no whole number, and the numbers just outside the bounds."""
+        yield from ("abc", "", "1.5", "12abc", "3 4")
+        yield from (str(int(each)) for each in self.outside(1))
+
+    def converted(self, text: str) -> object:
+        """Return the number that a text stands for; the text where it stands for none."""
+        try:
+            return int(text)
+        except ValueError:
+            return text
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Fraction(Bounded):
+    """A number, with or without a fraction after a point."""
+
+    type: ClassVar[TypeName] = "float"
+
+    @property
+    def fits_below(self) -> int:
+        """Nearly the largest number of 64 bits (IEEE 754)."""
+        return 10**300
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?", text):
+            if len(text) > LONG_NUMBER:
+                return doubtful(_LONG)
+            if _DOUBTFUL_FLOAT.fullmatch(text):
+                return doubtful("not every reader of numbers takes this")
+            return illegal("it is not a number")
+        if text.startswith("-") and float(text) == 0:
+            return doubtful("whether -0 is in the range is not settled")
+        return self.in_range(Decimal(text))
+
+    def made_up(self) -> Iterator[str]:
+        """Yield the default, a number within, and the bounds."""
+        low, high = self.min, self.max
+        if self.default is not None:
+            yield str(self.default)
+        middle: Number = 1.5 if low is None else low + 0.5
+        if low is not None and high is not None:
+            middle = (low + high) / 2
+        yield from (_plain(each) for each in (middle, low, high) if each is not None)
+
+    def made_wrong(self) -> Iterator[str]:
+        """Yield what is no number, and numbers half a unit outside the bounds."""
+        yield from ("abc", "", "1.2.3", "12abc", "3 4")
+        yield from map(_plain, self.outside(0.5))
+
+    def converted(self, text: str) -> object:
+        """Return the number that a text stands for; the text where it stands for none."""
+        try:
+            return float(text)
+        except ValueError:
+            return text
+
+
+def _plain(value: Number) -> str:
+    """Return a number in digits, without an exponent and without zeros at its end."""
+    return f"{Decimal(str(value)).normalize():f}"

@@ -1,0 +1,103 @@
+"""Names of files and folders: of such as may be anything, and of such as must exist."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import ClassVar
+
+from keen_matrix.core.signature.values.base import (
+    LEGAL,
+    Reading,
+    TypeName,
+    ValueType,
+    doubtful,
+    illegal,
+)
+
+ABSENT_FILE = "no-such-file"
+"""A name that is in no case's directory."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Path(ValueType):
+    """Any name."""
+
+    type: ClassVar[TypeName] = "path"
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        return LEGAL if text else doubtful("whether an empty path will do is not settled")
+
+    def made_up(self) -> Iterable[str]:
+        """Return a plain name, and one with spaces."""
+        return ("output.txt", "a name with spaces.txt")
+
+    def made_wrong(self) -> Iterable[str]:
+        """Return nothing: every name will do."""
+        return ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Existing(ValueType):
+    """What must stand in the case's directory."""
+
+    known: frozenset[str] = frozenset()
+    """Files or folders that stand in every case's directory."""
+    closed: bool = True
+    """Whether what is not among `known` certainly does not exist: so in a fresh directory."""
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        noun = "folder" if self.type == "dir" else "file"
+        if not text:
+            return illegal(f"an empty name is not a {noun}")
+        if text in self.known:
+            return LEGAL
+        reaches_out = text == "-" or "/" in text or text.startswith("~")
+        if reaches_out or not (self.closed or text == ABSENT_FILE):
+            return doubtful(f"whether this {noun} exists is not known")
+        return illegal(f"there is no such {noun} in the case's directory")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExistingFile(Existing):
+    """A file that must exist."""
+
+    type: ClassVar[TypeName] = "file"
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if text in (".", "..") and text not in self.known:
+            return illegal("it is a folder")
+        return Existing.read(self, text)
+
+    def made_up(self) -> Iterator[str]:
+        """Yield the files that are there."""
+        yield from sorted(self.known)
+
+    def made_wrong(self) -> Iterable[str]:
+        """Return a file that is not there, a folder, and no name."""
+        return (ABSENT_FILE, ".", "")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExistingFolder(Existing):
+    """A folder that must exist."""
+
+    type: ClassVar[TypeName] = "dir"
+
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        if text in (".", "./"):
+            return LEGAL
+        return Existing.read(self, text)
+
+    def made_up(self) -> Iterator[str]:
+        """Yield the folders that are there, and the working directory."""
+        yield from sorted(self.known)
+        yield "."
+
+    def made_wrong(self) -> Iterable[str]:
+        """Return a folder that is not there, and no name."""
+        return (ABSENT_FILE, "")
