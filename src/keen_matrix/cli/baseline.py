@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.shared import (
     add_selection_options,
     add_spec_options,
-    selector,
     spec_paths,
     tell_run,
 )
@@ -21,6 +20,7 @@ from keen_matrix.core.expect.forms.baseline import BaselineForm
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.reading import cases_of
+from keen_matrix.core.runs.selection import selector
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:

@@ -12,12 +12,15 @@ from dataclasses import dataclass, field, replace
 from importlib.resources import as_file, files
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.session import trusted_warm_plan
 from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import Journal, header
+from keen_matrix.core.runs.selection import Selection
+from keen_matrix.core.runs.warmth import trusted_warm_plan
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -147,7 +150,7 @@ class Demo:
         launch = resolved_launch(spec)
         warm = None
         if spec.program.warm:
-            warm, _ = trusted_warm_plan(self.pool, spec, launch, lambda: unfold(spec), 1.0)
+            warm = trusted_warm_plan(self.pool, spec, launch, Selection(spec, ()), 1.0).plan
         self.pool.plan(spec, launch, warm=warm)
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")

@@ -65,7 +65,7 @@ def as_run(spec: Spec, header: Header | None) -> Spec:
     with."""
     from dataclasses import replace
 
-    from keen_matrix.cli.specs import program_words
+    from keen_matrix.core.runs.adapting import program_words
 
     program = spec.program
     if header is None:

@@ -13,7 +13,9 @@ from keen_matrix.cli.insight import runs_of
 from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
 from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.launch.engine import WorkerPool, default_jobs, resolved_launch
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL

@@ -8,10 +8,11 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import add_spec_options, find_case, spec_paths, split_ids
+from keen_matrix.cli.shared import adaptation_of, add_spec_options, find_case, spec_paths, split_ids
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
-from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record, StepRecord
 from keen_matrix.wording.counts import counted, duration, size
@@ -51,7 +52,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.specs import adapted, load_all
+    from keen_matrix.cli.specs import load_all
+    from keen_matrix.core.runs.adapting import adapted
 
     screen = Screen(sys.stdout, color=options.color)
     options.seed = None
@@ -61,7 +63,8 @@ def main(options: argparse.Namespace) -> int:
                      if not names else f"{spec_paths(names)[0]} is a spec; replay also needs the id of a case in it")  # fmt: skip
     if options.script and len(ids) > 1:
         raise Misuse(f"a script launches one case, and {counted(len(ids), 'id')} were given")
-    specs = [adapted(spec, options) for spec in load_all(spec_paths(names))]
+    asked = adaptation_of(options)
+    specs = [adapted(spec, asked) for spec in load_all(spec_paths(names))]
     if options.launcher is None and options.program is None:
         specs = as_last_run(specs)
     statuses = []

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.report import report_target
 from keen_matrix.cli.shared import (
+    adaptation_of,
     add_selection_options,
     add_spec_options,
     integer,
@@ -14,9 +17,21 @@ from keen_matrix.cli.shared import (
     spec_paths,
     whole_number,
 )
-from keen_matrix.core.launch.workers import Workers, default_jobs
+from keen_matrix.cli.statuses import (
+    EXIT_BUDGET,
+    EXIT_FAILED,
+    EXIT_INTERRUPTED,
+    EXIT_MISUSE,
+    EXIT_NOT_RUN,
+    worst_status,
+)
+from keen_matrix.core.launch.workers import WorkerSet, default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
 from keen_matrix.wording.safe import escape
+
+if TYPE_CHECKING:
+    from keen_matrix.core.runs.run import RunResult
 
 EPILOG = f"""\
 examples:
@@ -163,15 +178,85 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     paths = spec_paths(options.specs)
     jobs = options.jobs or default_jobs()
-    with Workers(
-        jobs, forked=True
-    ) as workers:  # before the rest is imported: what is in our memory is in theirs
-        from keen_matrix.cli.session import run_specs
-
-        status = run_specs(options, paths, jobs, workers)
+    # before the rest is imported: what is in our memory is in theirs
+    with WorkerSet(jobs, forked=True) as workers:
+        status = _run(options, paths, jobs, workers)
     for each in workers.left_behind:
         print(
             f"keen-matrix: left behind, since it could not be removed: {escape(each)}",
             file=sys.stderr,
         )
     return status
+
+
+def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: WorkerSet) -> int:
+    """Run specs with workers that have been started, and return the exit status."""
+    from keen_matrix.cli.console.run_report import RunReport, RunScreen
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.results.journal import Journal
+    from keen_matrix.core.runs.run import run_specs
+
+    asked = run_options(options, jobs)
+    screen = Screen(sys.stdout, color=options.color)
+    with Journal(asked.journal, keep=asked.resume) as journal, WorkerPool(jobs, workers) as pool:
+        watch = RunScreen(screen, options, jobs, len(paths))
+        result = run_specs(paths, asked, pool, journal, watch)
+        if result.all_held_before:
+            screen.line(("everything held last time; there is nothing to run again", "good"))
+        elif result.counts or result.is_interrupted:
+            RunReport(screen, options, jobs, journal).write(result)
+        elif result.budgets:
+            screen.line(("the budget was over before the first launch", "bad"))
+        return status_of(result)
+
+
+def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
+    """Return what a command line asks of a run."""
+    return RunOptions(
+        journal=options.journal,
+        launching=Launching(
+            jobs=jobs,
+            repeat=options.repeat,
+            warm=options.warm,
+            warm_check=options.warm_check,
+            cluster=options.cluster,
+            cluster_shared=options.cluster_shared,
+            keep_directories=options.keep_directories,
+            live=options.live,
+        ),
+        adaptation=adaptation_of(options),
+        choice=Choice(
+            only=tuple(options.only),
+            failed=options.failed,
+            shard=options.shard,
+            limit=options.limit,
+        ),
+        ordering=Ordering(
+            by_gain=options.order,
+            budget=options.budget,
+            failed_first=options.failed_first,
+            slow_last=options.slow_last,
+            stop_after=options.stop_after,
+        ),
+        resume=options.resume,
+    )
+
+
+def status_of(result: RunResult) -> int:
+    """Return the exit status of a run: the worst of what its specs came to."""
+    from keen_matrix.core.errors import RunFault
+
+    counts = result.counts
+    statuses = [
+        EXIT_NOT_RUN if isinstance(fault, RunFault) else EXIT_MISUSE for fault in result.faults
+    ]
+    if result.is_interrupted:
+        statuses.append(EXIT_INTERRUPTED)
+    elif counts and counts["unlaunched"] == counts.total():
+        statuses.append(EXIT_NOT_RUN)
+    elif counts["held"] != counts.total():
+        statuses.append(EXIT_FAILED)
+    elif any(each.left for each in result.budgets):
+        statuses.append(EXIT_BUDGET)
+    return worst_status(statuses)

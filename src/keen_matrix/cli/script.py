@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.launch.engine import resolved_launch
 from keen_matrix.core.launch.environment import base_environment
+from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.oracle import named_functions
 

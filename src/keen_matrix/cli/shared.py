@@ -6,11 +6,11 @@ import argparse
 import os
 import re
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from fnmatch import fnmatchcase
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import Misuse, RunFault, nearest
+from keen_matrix.core.runs.options import Adaptation
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -45,6 +45,11 @@ def add_selection_options(parser: argparse._ActionsContainer) -> None:
         "for a word with a dash); "
         "may be given again",
     )  # fmt: skip
+
+
+def adaptation_of(options: argparse.Namespace) -> Adaptation:
+    """Return what a command line puts in place of a spec's own launcher, program and seed."""
+    return Adaptation(launcher=options.launcher, program=options.program, seed=options.seed)
 
 
 def whole_number(text: str) -> int:
@@ -198,48 +203,6 @@ def _specs_below(folder: str) -> Iterator[str]:
         for name in sorted(files):
             if name.endswith(SUFFIX):
                 yield os.path.normpath(os.path.join(root, name))
-
-
-def selector(patterns: Iterable[str], spec: Spec) -> Callable[[Case], bool] | None:
-    """Return the test that --only stands for, or None when every case is taken."""
-    from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
-
-    wanted = list(patterns)
-    if not wanted:
-        return None
-    names = {matrix.index: matrix.name for matrix in spec.matrices}
-    ids = tuple(
-        each
-        for each in wanted
-        if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET)
-    )
-
-    def selected(case: Case) -> bool:
-        if ids and case.id.startswith(ids):
-            return True
-        return any(
-            fnmatchcase(names[case.matrix], pattern)
-            or any(fnmatchcase(word, pattern) for word in case.argv)
-            for pattern in wanted
-        )
-
-    return selected
-
-
-def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Sequence[str]) -> str:
-    """Return the message that a choice of vectors takes none: what there is, the nearest right
-    word, how to see ids."""
-    names = list(dict.fromkeys(matrix.name for spec in specs for matrix in spec.matrices))
-    hint = next((found for each in patterns if (found := nearest(each, names))), None)
-    listed = ", ".join(f'"{each}"' for each in names[:SHOWN_NAMES])
-    more = f" and {len(names) - SHOWN_NAMES} more" if len(names) > SHOWN_NAMES else ""
-    near = f'; did you mean "{hint}"?' if hint else ""
-    noun = "matrix is" if len(names) == 1 else "matrices are"
-    return f"no vector matches {' '.join(asked)}{near}\n  the {noun} {listed}{more}; keen-matrix unfold shows the ids"
-
-
-SHOWN_NAMES = 12
-"""Matrices that a message lists."""
 
 
 def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:

@@ -16,8 +16,6 @@ from keen_matrix.cli.shared import (
     add_selection_options,
     add_spec_options,
     find_case,
-    nothing_matches,
-    selector,
     spec_paths,
     split_ids,
 )
@@ -95,6 +93,7 @@ def _tell_oracle(path: str) -> None:
 
 def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace) -> int:
     from keen_matrix.cli.specs import load_all
+    from keen_matrix.core.runs.selection import nothing_matches
 
     if options.count:
         for spec in load_all(paths):
@@ -129,6 +128,7 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
 
 
 def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix, Iterator[Case]]]:
+    from keen_matrix.core.runs.selection import selector
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     selected = selector(options.only, spec)

@@ -45,7 +45,7 @@ _MAGIC = b"SQLite format 3\0"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Run:
+class HistoryRun:
     """A run of one spec. `part` tells that only a choice of its vectors was run."""
 
     number: int = 0
@@ -149,7 +149,7 @@ class History:
             self._database.execute(f"PRAGMA user_version = {VERSION}")
         self._database.execute("COMMIT")
 
-    def begin(self, run: Run) -> int:
+    def begin(self, run: HistoryRun) -> int:
         """Enter a run and return its number."""
         cursor = self._database.execute(
             "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal) "
@@ -174,7 +174,7 @@ class History:
         values = (seconds, json.dumps(dict(counts)), run)
         self._database.execute("UPDATE runs SET seconds = ?, counts = ? WHERE number = ?", values)
 
-    def runs(self, spec: str | None = None) -> Iterator[Run]:
+    def runs(self, spec: str | None = None) -> Iterator[HistoryRun]:
         """Yield the runs, the newest first."""
         where, values = ("WHERE spec = ?", (spec,)) if spec else ("", ())
         columns = "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal"
@@ -182,7 +182,7 @@ class History:
             f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values
         ):
             named = dict(zip(columns.split(", "), row, strict=True))
-            yield Run(
+            yield HistoryRun(
                 **{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])}
             )
 
@@ -285,7 +285,7 @@ class Recorder:
     ever touched.
     """
 
-    def __init__(self, path: str, run: Run) -> None:
+    def __init__(self, path: str, run: HistoryRun) -> None:
         self.trouble = ""
         self._path, self._run = path, run
         self._history: History | None = None

@@ -26,7 +26,8 @@ from keen_matrix import __version__
 from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
 from keen_matrix.core.launch.archive import archive_of, unpacked
-from keen_matrix.core.launch.engine import WorkerPool, resolved_launch
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Spec

@@ -1,0 +1,227 @@
+"""What a run writes on the terminal: while it goes, and at its end."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Sequence
+
+from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.console.screen import Screen
+from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
+from keen_matrix.cli.report import axes_of, write_grids, write_to
+from keen_matrix.cli.shown import shown_launch, surroundings_shown
+from keen_matrix.core.errors import KeenMatrixError, SpecFault
+from keen_matrix.core.launch.wire import LiveFrame
+from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.results.journal import Journal
+from keen_matrix.core.results.tally import FailureGroup, Tally
+from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.run import RunResult
+from keen_matrix.wording.counts import counted, duration
+from keen_matrix.wording.safe import escape, escape_lines, shell_line, visible_line
+
+GROUPS_SHOWN = 12
+"""Different failures shown in full unless --all asks for all."""
+LIVE_LINE = 2_000
+"""Characters of a line that are shown of what a program prints."""
+
+
+class RunScreen(RunWatch):
+    """Shows a run while it goes."""
+
+    def __init__(self, screen: Screen, options: argparse.Namespace, jobs: int, specs: int) -> None:
+        self._screen, self._options = screen, options
+        self._jobs, self._specs = jobs, specs
+        self._progress: Progress | None = None
+
+    def is_building(self, line: str, *, first: bool) -> None:
+        """Repeat the build's output on standard error."""
+        lead = "build: " if first else "  "
+        print(f"{lead}{escape(line)}", file=sys.stderr, flush=True)
+
+    def refused(self, path: str, fault: KeenMatrixError) -> None:
+        """Tell why a spec cannot be run."""
+        text = str(fault)
+        if isinstance(fault, SpecFault):
+            from keen_matrix.cli.console.problems import print_problems
+            from keen_matrix.core.spec.source import placed
+
+            print_problems(SpecFault(list(map(placed, fault.problems))).problems, self._options)
+        elif self._specs == 1 or text.startswith(path):
+            self.remarks(text)
+        else:
+            self.remarks(f"{path}: {text}")
+
+    def remarks(self, text: str) -> None:
+        """Say something that ends nothing, on standard error."""
+        print(f"keen-matrix: {escape_lines(text)}", file=sys.stderr)
+
+    def begins(self, spec: Spec, total: int | None) -> None:
+        """Draw the progress from now on."""
+        drawn = not self._options.live
+        self._progress = Progress(total, enabled=drawn, color=self._screen.choice, jobs=self._jobs)
+        self._progress.__enter__()
+
+    def finished(self, *, held: bool) -> None:
+        """Count one more case."""
+        if self._progress is not None:
+            self._progress.step(held=held)
+
+    def ends(self, spec: Spec) -> None:
+        """Take the progress away."""
+        if self._progress is not None:
+            self._progress.__exit__()
+            self._progress = None
+
+    def printed(self, frame: LiveFrame) -> None:
+        """Show some output as it came: whose it is, on which stream, how long after the start."""
+        screen = self._screen
+        text = frame.text.decode("utf-8", "surrogateescape")
+        style = "found" if frame.stream == "stderr" else "dim"
+        for line in text.removesuffix("\n").split("\n"):
+            screen.line(
+                (frame.id[:6], "place"),
+                " ",
+                (f"{frame.stream} {duration(frame.seconds):>9} ", style),
+                (f"{screen.sign('bar')} ", "dim"),
+                visible_line(line[:LIVE_LINE], screen.sign("space")),
+            )
+        screen.flush()
+
+
+class RunReport:
+    """Writes what a run came to."""
+
+    def __init__(
+        self, screen: Screen, options: argparse.Namespace, jobs: int, journal: Journal
+    ) -> None:
+        self.screen, self.options = screen, options
+        self.jobs, self.journal = jobs, journal
+
+    def write(self, result: RunResult) -> None:
+        """Write everything: matrices, failures, reports that are asked for, the summary."""
+        tallies = result.tallies
+        for number, tally in enumerate(tallies):
+            if number:
+                self.screen.line()
+            write_matrices(self.screen, tally, shell_line(shown_launch(tally.spec)))
+        rows = (each for tally in tallies for each in tally.by_matrix.values())
+        write_legend(self.screen, rows)
+        if not self.options.brief:
+            shown = 0
+            for tally in tallies:
+                shown = self._write_failures(tally, shown)
+            for tally in tallies:
+                self._write_remarks(tally)
+        self._write_reports()
+        self._write_budgets(result)
+        self.screen.line()
+        if result.is_interrupted:
+            finished = ("interrupted: ", "bad"), "what finished is in "
+            self.screen.line(*finished, (self.options.journal, "place"))
+        self.screen.line(*summary_segments(result.counts, result.seconds, self.jobs))
+        self._write_next_step(tallies)
+
+    def _write_reports(self) -> None:
+        """Write the grids and reports that are asked for, from the journal."""
+        options = self.options
+        if not (options.grid or options.by or options.report):
+            return
+        if not self.journal.is_in_place:
+            text = f"keen-matrix: no reports: {options.journal} cannot be read again"
+            print(text, file=sys.stderr)
+            return
+        from keen_matrix.reports import Report
+
+        axes = axes_of(options.by)
+        if options.grid or options.by:
+            write_grids(self.screen, Report([options.journal], by=axes))
+        for format, file in options.report:
+            write_to(Report([options.journal], file, True, axes), format, file)
+
+    def _write_budgets(self, result: RunResult) -> None:
+        from keen_matrix.core.results.budget import shares
+
+        for each in result.budgets:
+            reached, left = each.reached, each.left
+            covered = ", ".join(shares(reached).values())
+            style = "warn" if left else "good"
+            self.screen.line()
+            self.screen.line(
+                ("budget", style),
+                f"   {reached.cases:,} of {reached.of_cases:,} cases, {covered}; ",
+                (f"{left:,} cases left" if left else "it sufficed", style),
+            )
+
+    def _write_next_step(self, tallies: Sequence[Tally]) -> None:
+        """Write the command that runs the first failure again."""
+        found = next(((tally, group) for tally in tallies for group in tally.groups), None)
+        if found is None:
+            return
+        tally, first = found
+        words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
+        if len(tallies) > 1:  # another spec may have the same matrix
+            words[2:2] = [tally.spec.path]
+        for name in ("launcher", "program", "seed"):
+            if getattr(self.options, name) is not None:
+                words += [f"--{name}", str(getattr(self.options, name))]
+        self.screen.line("again: ", (shell_line([*words, "--all"]), "strong"))
+
+    def _write_remarks(self, tally: Tally) -> None:
+        """Write what is worth a word though it is no failure."""
+        for text, (count, ids) in tally.remarks.items():
+            shown = " ".join(each[:6] for each in ids)
+            self.screen.line()
+            self.screen.line(
+                ("remark", "warn"), f"   {counted(count, 'vector')}: {text}   ", (shown, "place")
+            )
+        whole = not (
+            self.options.only
+            or self.options.failed
+            or self.options.shard
+            or self.options.stop_after
+        )
+        for pattern, origin in tally.idle_masks if whole else ():
+            self.screen.line()
+            self.screen.line(
+                ("remark", "warn"),
+                f"   the mask {pattern} found nothing in the whole run   ",
+                (origin, "dim"),
+            )
+
+    def _write_failures(self, tally: Tally, shown: int) -> int:
+        """Write the groups of failures that there is room for; return how many are shown by now."""
+        groups = tally.groups
+        room = len(groups) if self.options.all else max(0, GROUPS_SHOWN - shown)
+        for group in groups[:room]:
+            self.screen.line()
+            self._write_group(tally, group)
+        left = sum(group.count for group in groups[room:]) + tally.ungrouped
+        if left:
+            self.screen.line()
+            rest = f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
+            self.screen.line((rest, "dim"),
+                             ("--all", "strong"), (" shows all", "dim"))  # fmt: skip
+        return shown + len(groups[:room])
+
+    def _write_group(self, tally: Tally, group: FailureGroup) -> None:
+        from keen_matrix.wording.aspects import failure_rows, repeat_line
+
+        fields = self.journal.read(group.offset, group.length)
+        matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
+        line = repeat_line(
+            shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields)
+        )
+        others = [each for _, each in sorted(group.ids) if each != fields.id]
+        more = group.count - 1 - len(others)
+        self.screen.rows(
+            failure_rows(
+                self.screen, fields, matrix.name, line, others, more, everything=self.options.all
+            )
+        )
+        for number in fields.masked if self.options.all else ():
+            mask = matrix.masks[number]
+            self.screen.line(
+                "  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim")
+            )

@@ -1,0 +1,33 @@
+"""What a run tells while it goes. A watcher overrides what it wants to hear."""
+
+from __future__ import annotations
+
+from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.launch.wire import LiveFrame
+from keen_matrix.core.model.spec import Spec
+
+
+class RunWatch:
+    """Hears of everything and does nothing."""
+
+    def is_building(self, line: str, *, first: bool) -> None:
+        """A line of a build's output has come; the first is the command itself."""
+
+    def refused(self, path: str, fault: KeenMatrixError) -> None:
+        """A spec cannot be run."""
+
+    def remarks(self, text: str) -> None:
+        """Something is worth a word that ends nothing: a program that is launched cold after all,
+        a history that cannot be written."""
+
+    def begins(self, spec: Spec, total: int | None) -> None:
+        """The cases of a spec are about to run: so many, if that is known."""
+
+    def finished(self, *, held: bool) -> None:
+        """A case has finished."""
+
+    def printed(self, frame: LiveFrame) -> None:
+        """A program has printed something; only told when it is asked for."""
+
+    def ends(self, spec: Spec) -> None:
+        """The cases of a spec are run, or given up."""

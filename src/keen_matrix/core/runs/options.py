@@ -1,0 +1,84 @@
+"""What a run is asked to do, as values: no command line, no terminal."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adaptation:
+    """What is taken in place of a spec's own."""
+
+    launcher: str | None = None
+    """The name of another way to start the program, of those that the spec knows."""
+    program: str | None = None
+    """Words that start another build of it."""
+    seed: int | None = None
+    """What combinations are made with."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Choice:
+    """Which cases are run."""
+
+    only: tuple[str, ...] = ()
+    """Patterns of ids, matrices and words, of which one must fit; none takes every case."""
+    failed: bool = False
+    """Only those that did not hold, by the journal."""
+    shard: tuple[int, int] | None = None
+    """The part, from 1, and how many parts there are."""
+    limit: int | None = None
+    """Vectors that a matrix may have, where its own limit is lower."""
+
+    @property
+    def is_all(self) -> bool:
+        """Whether every case of the specs is taken."""
+        return not (self.only or self.failed or self.shard)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Ordering:
+    """In which order cases are run, and when the run stops before its end."""
+
+    by_gain: bool = False
+    """First what covers most, by what is known from before."""
+    budget: float | None = None
+    """Seconds after which no further case is started; the order is then by gain."""
+    failed_first: bool = False
+    slow_last: bool = False
+    stop_after: int | None = None
+    """Cases that did not hold, after which no further one is started."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Launching:
+    """How cases are launched."""
+
+    jobs: int
+    """Launches at a time."""
+    repeat: int = 1
+    """Launches of each case."""
+    warm: bool = False
+    warm_check: float = 5.0
+    """The percentage of cases that are first launched warm and cold."""
+    cluster: str | None = None
+    """The address of a Dask scheduler, or `local`."""
+    cluster_shared: bool = False
+    """Whether its workers see the same files."""
+    keep_directories: bool = False
+    """Whether directories of cases that did not hold are kept."""
+    live: bool = False
+    """Whether output is told as it comes."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunOptions:
+    """All that a run is asked."""
+
+    journal: str
+    launching: Launching
+    adaptation: Adaptation = Adaptation()
+    choice: Choice = Choice()
+    ordering: Ordering = Ordering()
+    resume: bool = False
+    """Whether the run in the journal is gone on with, instead of beginning anew."""

@@ -1,0 +1,277 @@
+"""A run: specs are made ready, their cases launched and checked, and every result is in the journal
+before the next is awaited. No terminal here; a RunWatch hears of it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import os
+import time
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from keen_matrix.core import interruption
+from keen_matrix.core.errors import KeenMatrixError, Misuse
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.warm import WarmPlan
+from keen_matrix.core.model.identity import CaseKey, file_stem
+from keen_matrix.core.model.record import VERDICTS, Finished, Header
+from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.results.budget import Reached
+from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRun, Recorder, program_digest
+from keen_matrix.core.results.journal import Journal, header
+from keen_matrix.core.results.tally import Tally, total_counts
+from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.options import RunOptions
+from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
+from keen_matrix.core.runs.selection import (
+    Recorded,
+    Selection,
+    count_recorded,
+    failed_keys,
+    nothing_selected,
+    selected,
+)
+from keen_matrix.core.runs.supply import Supply, in_order
+from keen_matrix.core.runs.warmth import trusted_warm_plan
+
+if TYPE_CHECKING:
+    from keen_matrix.core.runs.cluster import ClusterPool
+
+
+@dataclass(slots=True)
+class Budgeted:
+    """What a spec's run reached within its budget."""
+
+    reached: Reached
+    left: int
+    """Cases that were not run."""
+
+
+@dataclass(slots=True)
+class RunResult:
+    """What a run came to."""
+
+    tallies: list[Tally] = field(default_factory=list)
+    """One for each spec of which a case was run, or had been."""
+    budgets: list[Budgeted] = field(default_factory=list)
+    faults: list[KeenMatrixError] = field(default_factory=list)
+    """Why specs could not be run."""
+    is_interrupted: bool = False
+    all_held_before: bool = False
+    """Whether there was nothing to do: only what did not hold was asked for, and everything did."""
+    seconds: float = 0.0
+
+    @property
+    def counts(self) -> Counter[str]:
+        """How many cases came to each verdict."""
+        return total_counts(self.tallies)
+
+
+def run_specs(
+    paths: Sequence[str],
+    options: RunOptions,
+    pool: WorkerPool,
+    journal: Journal,
+    watch: RunWatch,
+) -> RunResult:
+    """Run specs.
+
+    An interruption ends the run and is told in the result. Raises Misuse when no case is asked for
+    or options exclude each other, RunFault when the journal cannot be written or the workers fail.
+    """
+    run = Run(options, pool, journal, watch)
+    failed = failed_keys(options.journal) if options.choice.failed else None
+    if failed is not None and not failed:
+        run.result.all_held_before = True
+        return run.result
+    ready, run.result.faults = prepare(paths, options, journal, watch)
+    if ready:
+        with run.on_cluster():
+            run.run_all(ready, failed)
+    run.result.seconds = time.monotonic() - run.started
+    return run.result
+
+
+class Run:
+    """One run, while it goes."""
+
+    def __init__(
+        self, options: RunOptions, pool: WorkerPool, journal: Journal, watch: RunWatch
+    ) -> None:
+        self.options, self.pool, self.journal, self.watch = options, pool, journal, watch
+        self.result = RunResult()
+        self.started = time.monotonic()
+        self.cluster: ClusterPool | None = None
+
+    @contextlib.contextmanager
+    def on_cluster(self) -> Iterator[None]:
+        """Use the cluster that is asked for while the block lasts. Raises Misuse or RunFault."""
+        asked = self.options.launching
+        if asked.cluster is None:
+            yield
+            return
+        for name, wanted in (
+            ("keep-directories", asked.keep_directories),
+            ("live", asked.live),
+            ("warm", asked.warm),
+        ):
+            if wanted:
+                raise Misuse(f"--{name} does not go with --cluster")
+        from keen_matrix.core.runs.cluster import ClusterPool, client_of, close_client
+
+        client = client_of(asked.cluster, asked.jobs)
+        try:
+            self.cluster = ClusterPool(client, shared=asked.cluster_shared)
+            yield
+            self.cluster.close()
+        finally:
+            close_client(client)
+
+    def run_all(self, ready: Sequence[Ready], failed: frozenset[CaseKey] | None) -> None:
+        """Run every spec, until the run is to stop. Raises Misuse when there is no case at all."""
+        result = self.result
+        try:
+            for spec, launch in ready:
+                if not self.is_over:
+                    self._run_spec(spec, launch, failed)
+                elif self.options.ordering.budget is not None:
+                    left = vector_count(spec) or 1
+                    result.budgets.append(Budgeted(Reached(of_cases=left), left))
+        except KeyboardInterrupt:
+            interruption.begin_ending()
+            result.is_interrupted = True
+            self._write_finished(interrupted=True)
+        nothing = not (result.counts or result.is_interrupted or result.budgets or result.faults)
+        if nothing:
+            raise Misuse(nothing_selected([spec for spec, _ in ready], self.options.choice))
+
+    @property
+    def is_over(self) -> bool:
+        """Whether no further case is to be started."""
+        asked = self.options.ordering
+        if asked.budget is not None and time.monotonic() >= self.started + asked.budget:
+            return True
+        if not asked.stop_after:
+            return False
+        counts = self.result.counts
+        return counts.total() - counts["held"] >= asked.stop_after
+
+    def _run_spec(
+        self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
+    ) -> None:
+        tally = Tally(spec)
+        recorded = Recorded(frozenset(), False)
+        if self.options.resume:
+            recorded = count_recorded(spec, tally, self.journal)
+        chosen = selected(spec, self.options.choice, failed, recorded.ids)
+        if not chosen.is_all and next(iter(chosen), None) is None:
+            if recorded.ids:
+                self.result.tallies.append(tally)
+            return
+        self.result.tallies.append(tally)
+        if not recorded.is_open:
+            self.journal.write_line(self._header(spec, launch))
+        self._plan(spec, launch, chosen)
+        supply = Supply(in_order(spec, chosen, self.options.ordering), lambda: self.is_over)
+        before = tally.total
+        self._run_cases(spec, launch, tally, supply, whole=chosen.is_all)
+        if self.options.ordering.budget is not None and supply.order is not None:
+            handed = tally.total - before
+            left = len(supply.order.cases) - handed
+            self.result.budgets.append(Budgeted(supply.order.reached(handed), left))
+        self._write_finished(left=supply.left())
+
+    def _run_cases(
+        self, spec: Spec, launch: ResolvedLaunch, tally: Tally, supply: Supply, *, whole: bool
+    ) -> None:
+        """Launch the cases, and write every result to the journal before the next is awaited."""
+        names = {matrix.index: matrix.name for matrix in spec.matrices}
+        recorder = self._recorder(spec, launch, part=not whole)
+        self.watch.begins(spec, vector_count(spec) if whole else None)
+        try:
+            with contextlib.closing((self.cluster or self.pool).results(supply)) as results:
+                for each in results:
+                    failing = tally.add(each, self.journal.write(each.line))
+                    verdict = VERDICTS[each.verdict]
+                    recorder.add(each.id, names[each.matrix], verdict, each.seconds)
+                    self.watch.finished(held=failing is None)
+        finally:
+            self.watch.ends(spec)
+            recorder.finish(tally.counts)
+            if recorder.trouble:
+                self.watch.remarks(recorder.trouble)
+
+    def _plan(self, spec: Spec, launch: ResolvedLaunch, chosen: Selection) -> None:
+        """Tell the workers what they will run."""
+        asked = self.options.launching
+        folder = os.path.abspath(os.path.dirname(self.options.journal) or ".")
+        keep = os.path.join(folder, "kept", file_stem(spec.path))
+        if self.cluster is not None:
+            self.cluster.plan(spec, launch.words, repeat=asked.repeat)
+        self.pool.plan(
+            spec,
+            launch,
+            keep=keep if asked.keep_directories else "",
+            repeat=asked.repeat,
+            live=self.watch.printed if asked.live else None,
+            warm=self._warm_plan(spec, launch, chosen),
+        )
+
+    def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, chosen: Selection) -> WarmPlan | None:
+        """Return how the program is run warm, when that is asked for; say so when it cannot be."""
+        asked = self.options.launching
+        if not (asked.warm or spec.program.warm) or self.cluster is not None:
+            return None
+        # a budget is for cases, not for checks
+        few = asked.warm_check and self.options.ordering.budget is not None
+        percent = 0.01 if few else asked.warm_check
+        found = trusted_warm_plan(self.pool, spec, launch, chosen, percent)
+        if found.reason:
+            self.watch.remarks(f"launched cold: {found.reason}")
+        return found.plan
+
+    def _header(self, spec: Spec, launch: ResolvedLaunch) -> Header:
+        """Return the header of a spec's run, with what is asked for."""
+        found, asked = header(spec, self.options.launching.jobs), self.options.adaptation
+        found.launch = list(launch.words)
+        found.launcher, found.program = asked.launcher or "", asked.program or ""
+        found.seed, found.repeat = asked.seed, self.options.launching.repeat
+        shard = self.options.choice.shard
+        found.shard = "{}/{}".format(*shard) if shard else ""
+        return found
+
+    def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
+        run = HistoryRun(
+            spec=os.path.abspath(spec.path),
+            spec_digest=spec.digest,
+            program=" ".join(launch.words),
+            program_digest=program_digest(launch.words),
+            jobs=self.options.launching.jobs,
+            started=_now(),
+            part=part,
+            counts={},
+            journal=os.path.abspath(self.options.journal),
+        )
+        return Recorder(DEFAULT_HISTORY, run)
+
+    def _write_finished(self, *, interrupted: bool = False, left: int | None = 0) -> None:
+        """Note that a spec's run has ended, and how many of its cases are left (null: more than
+        were counted)."""
+        if self.result.tallies:
+            counts = dict(self.result.tallies[-1].counts)
+            finished = Finished(
+                finished=_now(),
+                counts=counts,
+                interrupted=interrupted,
+                left=0 if interrupted else left,
+            )
+            self.journal.write_line(finished)
+
+
+def _now() -> str:
+    return datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds")

@@ -1,0 +1,143 @@
+"""Which cases of a spec are run, and which are left of them in a run that goes on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from fnmatch import fnmatchcase
+from typing import NamedTuple, TypeAlias
+
+from keen_matrix.core.errors import nearest
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.identity import CaseKey
+from keen_matrix.core.model.record import Header, Record
+from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.results.journal import Journal
+from keen_matrix.core.results.tally import Tally
+from keen_matrix.core.runs.options import Choice
+from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID, shard_of
+from keen_matrix.core.vectors.unfold import unfold
+
+CaseTest: TypeAlias = Callable[[Case], bool]
+SHOWN_NAMES = 12
+"""Matrices that a message lists."""
+
+
+class Selection:
+    """Cases of a spec that pass some tests; it can be gone through again and again."""
+
+    def __init__(self, spec: Spec, tests: Iterable[CaseTest | None]) -> None:
+        self._spec = spec
+        self._tests = [test for test in tests if test is not None]
+
+    @property
+    def is_all(self) -> bool:
+        """Whether no case is left out."""
+        return not self._tests
+
+    def __iter__(self) -> Iterator[Case]:
+        cases = unfold(self._spec)
+        if not self._tests:
+            return cases
+        return (case for case in cases if all(test(case) for test in self._tests))
+
+
+def selected(
+    spec: Spec, choice: Choice, failed: frozenset[CaseKey] | None, done: frozenset[str]
+) -> Selection:
+    """Return the cases of a spec that are asked for, but for those whose ids are done. `failed` are
+    the cases that did not hold, when only those are asked for."""
+    return Selection(
+        spec,
+        (
+            selector(choice.only, spec),
+            None if failed is None else lambda case: CaseKey.of(spec.path, case.id) in failed,
+            None if choice.shard is None else _in_shard(*choice.shard),
+            (lambda case: case.id not in done) if done else None,
+        ),
+    )
+
+
+def _in_shard(part: int, parts: int) -> CaseTest:
+    return lambda case: shard_of(case.id, parts) == part
+
+
+def selector(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
+    """Return the test that patterns of ids, matrices and words stand for, or None when every case
+    is taken."""
+    if not patterns:
+        return None
+    names = {matrix.index: matrix.name for matrix in spec.matrices}
+    ids = tuple(
+        each
+        for each in patterns
+        if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET)
+    )
+
+    def fits(case: Case) -> bool:
+        if ids and case.id.startswith(ids):
+            return True
+        return any(
+            fnmatchcase(names[case.matrix], pattern)
+            or any(fnmatchcase(word, pattern) for word in case.argv)
+            for pattern in patterns
+        )
+
+    return fits
+
+
+def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Sequence[str]) -> str:
+    """Return the message that a choice of vectors takes none: what there is, the nearest right
+    word, how to see ids."""
+    names = list(dict.fromkeys(matrix.name for spec in specs for matrix in spec.matrices))
+    hint = next((found for each in patterns if (found := nearest(each, names))), None)
+    listed = ", ".join(f'"{each}"' for each in names[:SHOWN_NAMES])
+    more = f" and {len(names) - SHOWN_NAMES} more" if len(names) > SHOWN_NAMES else ""
+    near = f'; did you mean "{hint}"?' if hint else ""
+    noun = "matrix is" if len(names) == 1 else "matrices are"
+    return f"no vector matches {' '.join(asked)}{near}\n  the {noun} {listed}{more}; keen-matrix unfold shows the ids"
+
+
+def nothing_selected(specs: Sequence[Spec], choice: Choice) -> str:
+    """Return the message that a run has no case."""
+    asked = [f"--only {each}" for each in choice.only]
+    asked += ["--failed"] if choice.failed else []
+    asked += ["--shard {}/{}".format(*choice.shard)] if choice.shard else []
+    if not asked:
+        return "the specs have no vectors"
+    return nothing_matches(specs, asked, choice.only)
+
+
+def failed_keys(journal: str) -> frozenset[CaseKey]:
+    """Return the cases of a journal that did not hold. Raises RunFault."""
+    from keen_matrix.core.results.reading import cases_of
+
+    return frozenset(
+        CaseKey.of(header.spec, fields.id)
+        for header, fields in cases_of([journal])
+        if fields.verdict != "held"
+    )
+
+
+class Recorded(NamedTuple):
+    """What a journal has of a spec already."""
+
+    ids: frozenset[str]
+    """Of the cases that it has a record of."""
+    is_open: bool
+    """Whether further records would stand under this spec's header."""
+
+
+def count_recorded(spec: Spec, tally: Tally, journal: Journal) -> Recorded:
+    """Count the cases of a spec that a journal which is gone on with has a record of."""
+    done: set[str] = set()
+    by_name = {matrix.name: matrix.index for matrix in spec.matrices}
+    current = False
+    for offset, line, said in journal.lines():
+        if isinstance(said, Header):
+            current = said.spec == spec.path and not said.fault
+        elif isinstance(said, Record) and current and said.matrix in by_name:
+            if said.id in done:
+                continue
+            done.add(said.id)
+            tally.add_record(said, by_name[said.matrix], offset, line)
+    return Recorded(frozenset(done), current)
