@@ -30,6 +30,7 @@ MISTAKES = [
     ("a wrong type", spec(program='launch = "true"\ntimeout = "long"'), "4:11: program.timeout: expected a time"),
     ("no launch", spec(program="timeout = 1"), '2:2: "launch" is missing in [program]'),
     ("an empty launch", spec(program='launch = " "'), "3:10: launch is empty … expected the words that start the program"),
+    ("an empty list of launch words", spec(program="launch = []"), "3:10: launch is empty … expected the words that start the program"),
     ("a wrong launch", spec(program="launch = 3"), "3:10: program.launch: expected a text or a list of words, found a number"),
     ("an unknown axis", spec(matrix=BASE.replace("{x}", "{y}")), '6:10: "y" is neither an axis nor a column here'),
     ("a misspelt axis", spec(matrix='name="m"\nline = "a {riders_}"\naxes.riders = [1]'), '6:12: "riders_" is neither'),
@@ -193,3 +194,39 @@ def test_a_sound_spec_lints_clean(place: Place) -> None:
     place.write("t.matrix.toml", spec())
     came = place.call("lint")
     assert (came.status, came.out, came.err) == (0, "1 spec: no errors, no warnings\n", "")
+
+
+PLACES = """
+expect.stdout.is = ?
+expect.stdout.contains = [?]
+expect.stdout.number-of-lines = ?
+expect.stdout.any = [{ not = { starts = ? } }]
+expect.stderr.command = ?
+expect.files."a.txt".link = ?
+expect.files."a.txt".size = ?
+expect.exit = ?
+expect.alike.line = ?
+expect = [{ when = "@", exit = 0 }]
+expect.stdout = { matches = "a", holds = "@" }
+env.A = ?
+files."a.txt" = ?
+files."a.txt".copy = ?
+stdin = ?
+stdin.command = [?]
+dialogue = [{ prompt = ?, reply = "x" }]
+stop.when-stderr = ?
+where = ["@"]
+"""
+"""Every place of a matrix at which a name can stand: ? for a template, @ for an expression."""
+
+
+@pytest.mark.parametrize("place_of", PLACES.strip().splitlines())
+def test_an_unknown_name_is_seen_wherever_it_stands(place: Place, place_of: str) -> None:
+    at = "origine" if "@" in place_of else "{origine}"
+    matrix = 'name = "m"\nline = "{origin}"\naxes.origin = ["a"]\n'
+    text = spec(matrix=matrix + place_of.replace("?", f'"{at}"').replace("@", at))
+    place.write("t.matrix.toml", text)
+    came = place.call("lint", "t.matrix.toml")
+    line = text.splitlines()[7]
+    assert f't.matrix.toml:8:{line.index("origine") + 1}: "origine" is neither an axis nor a column here' in came.out, came.out
+    assert 'did you mean "origin"?' in came.out

@@ -4,11 +4,11 @@ are known."""
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Set
+from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
-from keen_matrix.core.expect.forms import FORMS, NEEDS
+from keen_matrix.core.expect.forms import NEEDS
 from keen_matrix.core.expressions import (
     FUNCTIONS,
     LATER_FUNCTIONS,
@@ -20,13 +20,19 @@ from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.notation.parse import parse_line, parse_template
-from keen_matrix.core.spec.document.expectations import RefusalTable
+from keen_matrix.core.spec.document.expectations import (
+    Expectations,
+    ReferenceTable,
+    RefusalTable,
+    TextTable,
+)
+from keen_matrix.core.spec.document.matrix import MatrixTable
+from keen_matrix.core.spec.document.program import ProgramTable
+from keen_matrix.core.spec.document.signature import SignatureTable
+from keen_matrix.core.spec.document.texts import Placed, PlacedTable, PlacedText, Role, placed_in
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Source
-
-if TYPE_CHECKING:
-    pass
 
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
@@ -65,26 +71,21 @@ class _Checker:
         self.problems.append(self.source.problem(path, message, **more))
 
     def program(self, document: SpecDocument) -> None:
-        """Check the launch words and the oracle file."""
-        data = self.source.data.get("program")
-        if not isinstance(data, dict):
+        """Check what stands outside the matrices."""
+        if not isinstance(self.source.data.get("program"), dict):
             return
-        self._launch(("program", "launch"), data.get("launch"))
-        self._launch(("program", "build"), data.get("build"))
-        launchers = data.get("launchers")
-        for name, launch in launchers.items() if isinstance(launchers, dict) else ():
-            self._launch(("program", "launchers", name), launch)
-        reference = self.source.data.get("reference")
-        self._launch(
-            ("reference", "launch"),
-            reference.get("launch") if isinstance(reference, dict) else None,
-        )
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
-        self._around(("program",), data, self._all_names() | CASE_NAMES)
-        self._texts(("files",), self.source.data.get("files"), self._all_names() | CASE_NAMES)
+        outside = self._all_names() | CASE_NAMES
+        for key, model, known in (
+            ("program", ProgramTable, outside),
+            ("reference", ReferenceTable, frozenset[str]()),
+            ("expect", Expectations, outside),
+            ("refusal", RefusalTable, outside | {"culprit"}),
+        ):
+            self._texts(placed_in(model, (key,), self.source.data.get(key)), known)
+        self._texts(placed_in(SpecDocument, (), {"files": self.source.data.get("files")}), outside)
         self._file_names(("files",), self.source.data.get("files"))
-        self._rules(("expect",), self.source.data.get("expect"), self._all_names() | CASE_NAMES)
         self._refusal(self.source.data.get("refusal"), document)
         self._signature(self.source.data.get("signature"))
 
@@ -100,8 +101,6 @@ class _Checker:
             )
         from keen_matrix.core.signature.kinds import KINDS
 
-        known = self._all_names() | CASE_NAMES | {"culprit"}
-        self._rules(("refusal",), data, known)
         own = {each.kind for each in document.signature.refuse} if document.signature else set()
         keys = {field.alias or name for name, field in RefusalTable.model_fields.items()}
         for key, value in data.items():
@@ -117,25 +116,20 @@ class _Checker:
                     suggestion=hint,
                     expected=expected,
                 )
-            self._rules(("refusal", key), value, known)
 
     def _signature(self, data: Any) -> None:
         """Check the conditions of the signature, and what its families need."""
         signature = self.spec.signature
         if not isinstance(data, dict) or signature is None:
             return
-        from keen_matrix.core.signature.judge import identifier
+        from keen_matrix.core.signature.judging.binding import identifier
         from keen_matrix.core.signature.requests import builders
+        from keen_matrix.core.signature.values import Existing
 
         known = {identifier(name) for name in signature.values} | {"words", "argc"}
-        for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
-            self._expression(("signature", "where", number), text, known)
-        for number, each in enumerate(
-            data["refuse"] if isinstance(data.get("refuse"), list) else []
-        ):
-            self._expression(("signature", "refuse", number, "when"), each.get("when"), known)
+        self._texts(placed_in(SignatureTable, ("signature",), data), known)
         for name, kind in signature.values.items():
-            if kind.type in ("file", "dir") and kind.closed and not kind.legal():
+            if isinstance(kind, Existing) and kind.closed and not kind.legal():
                 message = f"{name} is a {kind.type} that exists, and the spec puts none in place"
                 self.problems.append(self.source.problem(("signature", "values", name), message, at_key=True, warning=True,
                                                          expected='[files] with one, or type = "path"'))  # fmt: skip
@@ -162,22 +156,9 @@ class _Checker:
         """Return what a signature lends to expressions: its NAMEs, and the culprit of a refusal."""
         if self.spec.signature is None:
             return set()
-        from keen_matrix.core.signature.judge import identifier
+        from keen_matrix.core.signature.judging.binding import identifier
 
         return {identifier(name) for name in self.spec.signature.values} | {"culprit"}
-
-    def _launch(self, path: KeyPath, launch: Any) -> None:
-        if launch in ("", []) or (isinstance(launch, str) and not launch.strip()):
-            what = path[1] if path[1] in ("launch", "build") else f'the launcher "{path[-1]}"'
-            words = (
-                "the words of a command" if what == "build" else "the words that start the program"
-            )
-            self.add(path, f"{what} is empty", expected=words)
-        elif isinstance(launch, str):
-            self._template(path, launch, {"here"})
-        elif isinstance(launch, list):
-            for index, word in enumerate(launch):
-                self._template((*path, index), word, {"here"})
 
     def _oracle(self, path: str) -> None:
         from keen_matrix.core.errors import RunFault
@@ -253,99 +234,61 @@ class _Checker:
         known = own | self._signature_names()
         if matrix is None and isinstance(data.get("rows"), str):
             return  # the columns of a CSV file are not known, so neither is what names may be used
-        for number, text in enumerate(data["where"] if isinstance(data.get("where"), list) else []):
-            self._expression((*path, "where", number), text, own | {"here"})
-        self._line(path, data.get("line"), own)
-        self._around(path, data, known | CASE_NAMES)
-        self._texts((*path, "files"), data.get("files"), known | CASE_NAMES)
+        self._texts(placed_in(MatrixTable, path, data), known | CASE_NAMES, own | {"here"})
         self._file_names((*path, "files"), data.get("files"))
-        self._rules((*path, "expect"), data.get("expect"), known | CASE_NAMES)
-        steps = data.get("steps")
-        for number, step in enumerate(steps if isinstance(steps, list) else []):
-            if isinstance(step, dict):
-                where = (*path, "steps", number)
-                self._line(where, step.get("line"), own)
-                self._around(where, step, known | CASE_NAMES)
-                self._rules((*where, "expect"), step.get("expect"), known | CASE_NAMES)
 
-    def _around(self, path: KeyPath, data: dict[str, Any], known: set[str]) -> None:
-        """Check the templates of what stands around a case."""
-        for key in ("stdin", "env", "dialogue", "stop"):
-            self._texts((*path, key), data.get(key), known)
-
-    def _texts(self, path: KeyPath, value: Any, known: set[str]) -> None:
-        """Check every text below a key, however deep, but for those that are no templates."""
-        if isinstance(value, str):
-            self._template(path, value, known)
-        elif isinstance(value, dict):
-            for key, each in value.items():
-                if key not in ("mode", "bytes", "signal"):
-                    self._texts((*path, key), each, known)
-        elif isinstance(value, list):
-            for number, each in enumerate(value):
-                self._texts((*path, number), each, known)
-
-    def _line(self, path: KeyPath, line: Any, axes: set[str]) -> None:
-        if isinstance(line, str):
-            try:
-                fields = list(parse_line(line).fields())
-            except NotationFault:
-                return
-            self._fields((*path, "line"), fields, axes | {"here"})
-        elif isinstance(line, list):
-            for index, word in enumerate(line):
-                self._template((*path, "line", index), word, axes | {"here"})
-
-    def _rules(self, path: KeyPath, rules: Any, known: set[str]) -> None:
-        listed = list(enumerate(rules)) if isinstance(rules, list) else []
-        for rule_path, rule in (
-            [(path, rules)]
-            if isinstance(rules, dict)
-            else [((*path, at), each) for at, each in listed]
-        ):
-            for text_path, text, is_expression, inside in _rule_texts(rule_path, rule):
-                if is_expression:
-                    self._expression(text_path, text, known | inside)
-                else:
-                    self._template(text_path, text, known | inside)
-            self._forms(rule_path, rule)
-
-    def _forms(self, path: KeyPath, rule: Any) -> None:
-        """Check what only makes sense beside something else in the same table."""
-        streams = (
-            {name: rule.get(name) for name in ("stdout", "stderr")}
-            if isinstance(rule, dict)
-            else {}
-        )
-        files = rule.get("files") if isinstance(rule, dict) else None
-        tables = [((*path, name), table) for name, table in streams.items()]
-        tables += (
-            [((*path, "files", name), table) for name, table in files.items()]
-            if isinstance(files, dict)
-            else []
-        )
-        while tables:
-            where, table = tables.pop()
-            if not isinstance(table, dict):
+    def _texts(
+        self, placed: Iterable[Placed], known: Set[str], of_vector: Set[str] | None = None
+    ) -> None:
+        """Check every text against the names that are known there, and what only makes sense
+        beside something else in the same table. `of_vector` are the names that a vector is made
+        with, where there are others around it."""
+        for each in placed:
+            if isinstance(each, PlacedTable):
+                if issubclass(each.model, TextTable):
+                    self._forms(each)
                 continue
-            tables += tables_in(where, table)
-            for key, needs in NEEDS.items():
-                if key in table and not any(each in table for each in needs):
-                    wanted = " or ".join(f'"{each}"' for each in needs)
-                    self.add((*where, key), f'"{key}" is given without {wanted}', at_key=True)
-            named = table.get("file")
-            beside = (
-                os.path.join(self.spec.here, named)
-                if isinstance(named, str) and "{" not in named
-                else None
-            )
-            if beside is None:
-                continue
-            look(beside)
-            if not os.path.isfile(beside):
-                self.add((*where, "file"), f"{named} does not exist beside the spec")
+            names = _names_known(each, known, known if of_vector is None else of_vector)
+            if each.role is Role.EXPRESSION:
+                self._expression(each.path, each.text, names)
+            elif each.role is Role.LINE:
+                self._line(each.path, each.text, names)
+            elif each.role is Role.WORDS and not each.text.strip():
+                self._empty_launch(each.path)
+            elif each.role is not Role.TEMPLATE or each.table.get("literal") is not True:
+                self._template(each.path, each.text, names)
 
-    def _expression(self, path: KeyPath, text: Any, known: set[str]) -> None:
+    def _empty_launch(self, path: KeyPath) -> None:
+        what = f'the launcher "{path[-1]}"' if "launchers" in path else str(path[-1])
+        words = "the words of a command"
+        if path[-1] != "build":
+            words = "the words that start the program"
+        self.add(path, f"{what} is empty", expected=words)
+
+    def _line(self, path: KeyPath, line: str, names: Set[str]) -> None:
+        try:
+            fields = list(parse_line(line).fields())
+        except NotationFault:
+            return
+        self._fields(path, fields, names)
+
+    def _forms(self, placed: PlacedTable) -> None:
+        """Check the forms of a text that only make sense beside others, and the files that they
+        name."""
+        path, table = placed.path, placed.data
+        for key, needs in NEEDS.items():
+            if key in table and not any(each in table for each in needs):
+                wanted = " or ".join(f'"{each}"' for each in needs)
+                self.add((*path, key), f'"{key}" is given without {wanted}', at_key=True)
+        named = table.get("file")
+        if not isinstance(named, str) or "{" in named:
+            return
+        beside = os.path.join(self.spec.here, named)
+        look(beside)
+        if not os.path.isfile(beside):
+            self.add((*path, "file"), f"{named} does not exist beside the spec")
+
+    def _expression(self, path: KeyPath, text: Any, known: Set[str]) -> None:
         if not isinstance(text, str):
             return
         try:
@@ -353,7 +296,7 @@ class _Checker:
         except ExpressionFault:
             return
 
-    def _template(self, path: KeyPath, text: Any, known: set[str]) -> None:
+    def _template(self, path: KeyPath, text: Any, known: Set[str]) -> None:
         if not isinstance(text, str):
             return
         try:
@@ -362,14 +305,14 @@ class _Checker:
             return
         self._fields(path, [part for part in parts if isinstance(part, Field)], known)
 
-    def _fields(self, path: KeyPath, fields: list[Field], known: set[str]) -> None:
+    def _fields(self, path: KeyPath, fields: list[Field], known: Set[str]) -> None:
         for field in fields:
             try:
                 self._names(path, Expression(field.source), known, field.span[0] + 1)
             except ExpressionFault:
                 continue
 
-    def _names(self, path: KeyPath, expression: Expression, known: set[str], offset: int) -> None:
+    def _names(self, path: KeyPath, expression: Expression, known: Set[str], offset: int) -> None:
         inside = path[1] if path[0] == "matrix" and isinstance(path[1], int) else None
         self.used.setdefault(inside, set()).update(expression.names)
         for name in sorted(expression.names - known):
@@ -418,85 +361,21 @@ def leaves_directory(name: str) -> bool:
     )
 
 
-def _table_texts(path: KeyPath, table: Any) -> Iterator[tuple[KeyPath, Any]]:
-    if isinstance(table, dict):
-        for key, value in table.items():
-            yield (*path, key), value
+def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Set[str]:
+    """Return the names that a text can use, by where it stands."""
+    key = next((each for each in reversed(placed.path) if isinstance(each, str)), "")
+    if key in ("launch", "build") or "launchers" in placed.path[:2]:
+        return {"here"}
+    if placed.path[0] == "matrix" and (key == "where" or _is_line(placed.path)):
+        return of_vector
+    if key == "holds":
+        return known | _groups(placed.table.get("matches"))
+    return known
 
 
-def _rule_texts(path: KeyPath, rule: Any) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
-    """Yield every text of a rule that may have fields in it: its key, whether it is an expression,
-    names known only there."""
-    none = frozenset[str]()
-    if not isinstance(rule, dict):
-        return
-    if "when" in rule:
-        yield (*path, "when"), rule["when"], True, none
-    if isinstance(rule.get("exit"), str):
-        yield (*path, "exit"), rule["exit"], False, none
-    for name in ("alike", "differs"):
-        if isinstance(rule.get(name), dict):
-            yield from (
-                (at, text, False, none)
-                for at, text in _texts_of((*path, name, "line"), rule[name].get("line"))
-            )
-    tables = [((*path, name), rule.get(name)) for name in ("stdout", "stderr")]
-    tables += list(_table_texts((*path, "files"), rule.get("files")))
-    for table_path, table in tables:
-        if isinstance(table, str):
-            yield table_path, table, False, none
-        elif isinstance(table, dict):
-            yield from _table_fields(table_path, table)
-
-
-def _table_fields(
-    path: KeyPath, table: Mapping[str, Any]
-) -> Iterator[tuple[KeyPath, Any, bool, frozenset[str]]]:
-    """Yield the texts of one table of forms, and of the tables in it, as `_rule_texts` does."""
-    none = frozenset[str]()
-    yield from (
-        (at, text, False, none) for at, text in _texts_of((*path, "link"), table.get("link"))
-    )
-    groups = _groups(table.get("matches"))
-    for kind in FORMS.values():
-        if kind.texts == "always" or (kind.texts == "template" and not table.get("literal")):
-            yield from (
-                (at, text, False, none)
-                for at, text in _texts_of((*path, kind.key), table.get(kind.key))
-            )
-        elif kind.texts == "expression":
-            yield from (
-                (at, text, True, groups)
-                for at, text in _texts_of((*path, kind.key), table.get(kind.key))
-            )
-    for where, inner in tables_in(path, table):
-        if isinstance(inner, str):
-            yield where, inner, False, none
-        elif isinstance(inner, dict):
-            yield from _table_fields(where, inner)
-
-
-def tables_in(path: KeyPath, table: Mapping[str, Any]) -> Iterator[tuple[KeyPath, Any]]:
-    """Yield the tables of forms, or texts in their place, that stand in `any`, `all` and `not` of
-    a table."""
-    for key in ("any", "all"):
-        listed = table.get(key)
-        yield from (
-            ((*path, key, number), each)
-            for number, each in enumerate(listed if isinstance(listed, list) else ())
-        )
-    if "not" in table:
-        yield (*path, "not"), table["not"]
-
-
-def _texts_of(path: KeyPath, value: Any) -> Iterator[tuple[KeyPath, str]]:
-    """Yield a text, or each of a list of texts, with its place."""
-    if isinstance(value, str):
-        yield path, value
-    elif isinstance(value, list):
-        yield from (
-            ((*path, number), each) for number, each in enumerate(value) if isinstance(each, str)
-        )
+def _is_line(path: KeyPath) -> bool:
+    """Tell whether a path leads to the line of a matrix or of a step."""
+    return "line" in path and "expect" not in path
 
 
 def _groups(pattern: Any) -> frozenset[str]:

@@ -71,7 +71,7 @@ if (
     TYPE_CHECKING
 ):  # at run time only for specs with a signature: a third of what a small run's start would cost
     from keen_matrix.core.signature.signature import Signature
-    from keen_matrix.core.signature.values import ValueType
+    from keen_matrix.core.signature.values import Existing
 
 SUFFIX = ".matrix.toml"
 
@@ -221,6 +221,7 @@ class Compiler:
             return None
         from keen_matrix.core.signature.model import SWITCH_NAMES, SignatureFault
         from keen_matrix.core.signature.signature import Signature
+        from keen_matrix.core.signature.values import Existing
 
         values = {
             name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True).items()}
@@ -242,9 +243,10 @@ class Compiler:
                 self.source.problem(path, str(fault), suggestion=fault.suggestion, at_key=True)
             )
             return None
-        known = {name: _known_files(document, value, fresh) for name, value in made.values.items()}
         types = {
-            name: replace(value, known=known[name], closed=fresh)
+            name: replace(value, known=_known_files(document, value, fresh), closed=fresh)
+            if isinstance(value, Existing)
+            else value
             for name, value in made.values.items()
         }
         functions: Mapping[str, Any] = {}
@@ -651,11 +653,9 @@ def _plain(value: Any) -> Any:
     return [as_text(each) for each in value] if isinstance(value, list) else value
 
 
-def _known_files(document: SpecDocument, value: ValueType, fresh: bool) -> frozenset[str]:
+def _known_files(document: SpecDocument, value: Existing, fresh: bool) -> frozenset[str]:
     """Return the names that a file or dir value can have: what the spec puts in place, or its
     example beside the spec."""
-    if value.type not in ("file", "dir"):
-        return frozenset()
     if not fresh:
         return frozenset({value.example} if value.example else ())
     folders = {name for name, put in document.files.items() if put.dir}

@@ -21,10 +21,9 @@ from keen_matrix.core.expect.exits import parse_exit
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.signals import signal_number
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
+from keen_matrix.core.spec.document.texts import Role
 
 MAX_STRENGTH = 6
-
-
 """Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
 
 
@@ -98,15 +97,9 @@ def wrong(reason: str) -> PydanticCustomError:
     return PydanticCustomError("value", "{reason}", {"reason": reason})
 
 
-TemplateText = Annotated[str, _checked(Template)]
-
-
-ExpressionText = Annotated[str, _checked(Expression)]
-
-
+TemplateText = Annotated[str, _checked(Template), Role.TEMPLATE]
+ExpressionText = Annotated[str, _checked(Expression), Role.EXPRESSION]
 LineString = Annotated[str, _checked(_line_fields)]
-
-
 WordsString = Annotated[str, _checked(check_words)]
 
 
@@ -116,8 +109,8 @@ def _word_list(words: list[str]) -> list[str]:
     return words
 
 
-def text_or_list(text_type: Any) -> Any:
-    """A text in the notation, or a list of words. The kind is chosen by what was written, so that
+def text_or_list(text_type: Any, role: Role) -> Any:
+    """A text in the notation, or a list of words, with the role of such a text. The kind is chosen by what was written, so that
     one error names it."""
     from pydantic import TypeAdapter
 
@@ -134,17 +127,20 @@ def text_or_list(text_type: Any) -> Any:
         return string.validate_python(value)
 
     return Annotated[
-        Any, BeforeValidator(check), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})
+        Any,
+        BeforeValidator(check),
+        WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]}),
+        role,
     ]
 
 
 STRINGS = {"type": "array", "items": {"type": "string"}}
 
 
-WordsOrList: TypeAlias = text_or_list(WordsString)  # type: ignore[valid-type]
+WordsOrList: TypeAlias = text_or_list(WordsString, Role.WORDS)  # type: ignore[valid-type]
 
 
-TextOrList: TypeAlias = text_or_list(LineString)  # type: ignore[valid-type]
+TextOrList: TypeAlias = text_or_list(LineString, Role.LINE)  # type: ignore[valid-type]
 
 
 def kind_of(value: Any) -> str:
@@ -209,6 +205,7 @@ ExitForms = Annotated[
             ]
         }
     ),
+    Role.AMOUNT,
 ]
 
 
@@ -233,11 +230,18 @@ def read_regex(text: str) -> str:
     return text
 
 
-def read_number_of_lines(value: Any) -> Any:
-    """Check a count of lines."""
+def _amount(value: Any) -> Any:
     from keen_matrix.core.expect.forms.lines import parse_amount
 
     return read_by(parse_amount, value)
+
+
+Amount = Annotated[
+    Any,
+    BeforeValidator(_amount),
+    WithJsonSchema({"type": ["integer", "string"]}),
+    Role.AMOUNT,
+]
 
 
 def read_bytes(text: str) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, Literal, TypeAlias
+from typing import Annotated, Any, ClassVar, Literal, TypeAlias
 
 from pydantic import (
     AfterValidator,
@@ -14,10 +14,10 @@ from pydantic import (
     model_validator,
 )
 
-from keen_matrix.core.expect.forms import FORMS
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.spec.document.base import (
+    Amount,
     ExitForms,
     ExpressionText,
     SignalName,
@@ -33,11 +33,11 @@ from keen_matrix.core.spec.document.base import (
     read_bytes,
     read_json_value,
     read_json_values,
-    read_number_of_lines,
     read_pointers,
     read_regex,
     wrong,
 )
+from keen_matrix.core.spec.document.texts import Role, fields_with
 
 
 class ToleranceTable(Table):
@@ -119,9 +119,7 @@ class TextTable(Table):
     lines_any_order: Texts | None = Field(
         None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
     )
-    number_of_lines: Annotated[
-        Any, BeforeValidator(read_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})
-    ] = Field(
+    number_of_lines: Amount = Field(
         None,
         description='How many lines it has: a number, a range "1..3" or a template.',
         examples=[3, "1..3", "{riders}"],
@@ -207,11 +205,9 @@ def _text_table(value: Any) -> Any:
         raise wrong("expected at least one form, such as contains")
     if isinstance(value, dict) and value.get("literal") is True:
         # nothing in these texts is a field, so they must not be parsed as templates
-        return {key: _escaped(each) if key in _TEMPLATED else each for key, each in value.items()}
+        fields = fields_with(FileTable, Role.TEMPLATE)
+        return {key: _escaped(each) if key in fields else each for key, each in value.items()}
     return value
-
-
-_TEMPLATED = frozenset(kind.key for kind in FORMS.values() if kind.texts == "template")
 
 
 def _escaped(value: Any) -> Any:
@@ -245,9 +241,7 @@ class FileTable(TextTable):
     mode: Mode | None = Field(
         None, description="Its permissions, in octal digits.", examples=["755"]
     )
-    size: Annotated[
-        Any, BeforeValidator(read_number_of_lines), WithJsonSchema({"type": ["integer", "string"]})
-    ] = Field(
+    size: Amount = Field(
         None,
         description='Its size in bytes: a number, a range "1..100" or a template.',
         examples=[36, "1.."],
@@ -388,6 +382,8 @@ class RefusalTable(RefusalKind):
         extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False
     )
     __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)
+    others: ClassVar = RefusalKind
+    """The class of the tables under keys of a spec's own."""
 
 
 class ExpectRule(Expectations):

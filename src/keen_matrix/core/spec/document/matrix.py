@@ -15,10 +15,9 @@ from keen_matrix.core.spec.document.axes import AxisSource, AxisValue, read_axis
 from keen_matrix.core.spec.document.base import (
     MAX_STRENGTH,
     ExpressionText,
-    LineString,
     Table,
+    TextOrList,
     kind_of,
-    text_or_list,
     wrong,
 )
 from keen_matrix.core.spec.document.expectations import MaskTable, Rules
@@ -66,7 +65,7 @@ def _rows_value(value: Any) -> Any:
 class StepTable(Around):
     """One of several launches in the same directory."""
 
-    line: text_or_list(LineString) = Field(  # type: ignore[valid-type]
+    line: TextOrList = Field(
         description="The words of this launch.", examples=["Skerry Holm --save ticket.txt"]
     )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
@@ -78,7 +77,7 @@ class MatrixTable(Around):
     name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
         description="Its name, unlike every other matrix's.", examples=["fares"]
     )
-    line: text_or_list(LineString) | None = Field(  # type: ignore[valid-type]
+    line: TextOrList | None = Field(
         None,
         description="The pattern of its vectors.",
         examples=["{origin} {destination} [-n {riders}]"],

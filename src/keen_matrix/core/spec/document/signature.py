@@ -16,6 +16,7 @@ from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FamilyName
+from keen_matrix.core.signature.values.base import TypeName
 from keen_matrix.core.spec.document.axes import AxisValue
 from keen_matrix.core.spec.document.base import (
     STRINGS,
@@ -75,9 +76,7 @@ Bound = Annotated[
 class ValueTable(Table):
     """The type of a value of the synopsis."""
 
-    type: (
-        Literal["text", "int", "float", "bool", "choice", "date", "file", "dir", "path"] | None
-    ) = Field(
+    type: TypeName | None = Field(
         None, description="What it is; a choice when `of` is given, else a text.", examples=["int"]
     )
     min: Bound = Field(

@@ -23,6 +23,7 @@ from keen_matrix.core.spec.document.base import (
     wrong,
 )
 from keen_matrix.core.spec.document.expectations import Mode
+from keen_matrix.core.spec.document.texts import Role
 
 
 def _env_value(value: Any) -> Any:
@@ -114,7 +115,7 @@ class StdinTable(Table):
     file: TemplateText | None = Field(
         None, description="A file beside the spec.", examples=["names.txt"]
     )
-    command: Any = Field(
+    command: Annotated[Any, Role.COMMANDS] = Field(
         None,
         description="A command whose output is piped in; a list of texts is a chain, each piped into the next.",
         examples=["printf Ada", ["cat {here}/names.txt", "sort"]],

@@ -1,0 +1,185 @@
+"""Where in the data of a spec texts stand that are more than texts: templates, expressions, lines.
+
+The annotations of the document say it, and this module reads them beside data as a file has them:
+data of which a part does not validate, so that every fault is told at once.
+"""
+
+from __future__ import annotations
+
+import types
+from collections.abc import Callable, Iterator, Mapping
+from enum import Enum, auto
+from functools import cache
+from typing import Annotated, Any, NamedTuple, TypeAlias, Union, get_args, get_origin
+
+from pydantic import BaseModel
+
+from keen_matrix.core.spec.keys import KeyPath
+
+
+class Role(Enum):
+    """What a text is read as. A list stands for as many texts."""
+
+    TEMPLATE = auto()
+    """A text with fields; as it stands where its table is `literal`."""
+    AMOUNT = auto()
+    """A number, a range of numbers, or a template for one."""
+    WORDS = auto()
+    """The words of a command, each a template."""
+    LINE = auto()
+    """A line of the notation; a list is words."""
+    EXPRESSION = auto()
+    COMMANDS = auto()
+    """The words of a command; a list is several commands."""
+
+
+_ITEMS = {Role.LINE: Role.TEMPLATE, Role.WORDS: Role.TEMPLATE, Role.COMMANDS: Role.WORDS}
+"""What the items of a list are, where that is something else than the text without a list."""
+
+
+class PlacedText(NamedTuple):
+    """A text, what it is read as, and the table in which it stands."""
+
+    path: KeyPath
+    text: str
+    role: Role
+    table: Mapping[str, Any]
+
+
+class PlacedTable(NamedTuple):
+    """A table, and the class of the document that it should be."""
+
+    path: KeyPath
+    model: type[BaseModel]
+    data: Mapping[str, Any]
+
+
+Placed: TypeAlias = PlacedText | PlacedTable
+Walk: TypeAlias = Callable[[KeyPath, Any, Mapping[str, Any]], Iterator[Placed]]
+"""What stands at a path: the data there, and the table around it."""
+
+
+def placed_in(model: type[BaseModel], path: KeyPath, data: object) -> Iterator[Placed]:
+    """Yield every table in data that should be a `model`, and every text with a role, in the order
+    of the document's classes. What is of the wrong type is passed over."""
+    return _model_walk(model)(path, data, {})
+
+
+@cache
+def fields_with(model: type[BaseModel], role: Role) -> frozenset[str]:
+    """Return the keys of a table whose texts, or lists of texts, have a role."""
+    found = set()
+    for key, annotation in _annotations(model):
+        walk = _walk_of(annotation)
+        texts = [
+            each
+            for each in (*walk((), "", {}), *walk((), [""], {}))
+            if isinstance(each, PlacedText)
+        ]
+        if any(each.role is role for each in texts):
+            found.add(key)
+    return frozenset(found)
+
+
+def _annotations(model: type[BaseModel]) -> Iterator[tuple[str, Any]]:
+    """Yield the keys of a table and what stands under each."""
+    for name, field in model.model_fields.items():
+        annotation: Any = field.annotation
+        for each in field.metadata:
+            annotation = Annotated[annotation, each]
+        yield field.alias or name, annotation
+
+
+@cache
+def _model_walk(model: type[BaseModel]) -> Walk:
+    """Return the walk of a table. A text in a table's place stands for its first field."""
+    inner: dict[str, Walk] = {}
+
+    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+        if not inner:  # not before it is needed: tables may contain themselves
+            inner.update((key, _walk_of(annotation)) for key, annotation in _annotations(model))
+        if isinstance(data, str):
+            yield from next(iter(inner.values()))(path, data, {})
+        if not isinstance(data, dict):
+            return
+        yield PlacedTable(path, model, data)
+        for key, below in inner.items():
+            if key in data:
+                yield from below((*path, key), data[key], data)
+        others: type[BaseModel] | None = getattr(model, "others", None)
+        for key in data.keys() - inner.keys() if others is not None else ():
+            yield from _model_walk(others)((*path, key), data[key], data)
+
+    return walk
+
+
+def _walk_of(annotation: Any) -> Walk:
+    """Return the walk of what an annotation of the document describes."""
+    origin, arguments = get_origin(annotation), get_args(annotation)
+    if origin is Annotated:
+        role = next((each for each in arguments[1:] if isinstance(each, Role)), None)
+        return _walk_of(arguments[0]) if role is None else _text_walk(role)
+    if origin in (Union, types.UnionType):
+        walks = [walk for each in arguments if (walk := _walk_of(each)) is not _nothing]
+        return _joined(walks) if walks else _nothing
+    if origin is list:
+        return _list_walk(_walk_of(arguments[0]))
+    if origin is dict:
+        return _dict_walk(_walk_of(arguments[1]))
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return _model_walk(annotation)
+    return _nothing
+
+
+def _nothing(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+    return iter(())
+
+
+def _text_walk(role: Role) -> Walk:
+    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+        if isinstance(data, str) or data == []:
+            yield PlacedText(path, data or "", role, table)
+        for number, each in enumerate(data if isinstance(data, list) else ()):
+            if isinstance(each, str):
+                # the items of a list are words already
+                single = _ITEMS.get(role, role)
+                yield PlacedText((*path, number), each, single, table)
+
+    return walk
+
+
+def _list_walk(below: Walk) -> Walk:
+    """Return the walk of a list. Where one item will do, it may stand without its list."""
+    if below is _nothing:
+        return _nothing
+
+    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+        if not isinstance(data, list):
+            yield from below(path, data, table)
+            return
+        for number, each in enumerate(data):
+            yield from below((*path, number), each, table)
+
+    return walk
+
+
+def _dict_walk(below: Walk) -> Walk:
+    if below is _nothing:
+        return _nothing
+
+    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+        for key, each in data.items() if isinstance(data, dict) else ():
+            yield from below((*path, key), each, {})
+
+    return walk
+
+
+def _joined(walks: list[Walk]) -> Walk:
+    if len(walks) == 1:
+        return walks[0]
+
+    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+        for each in walks:
+            yield from each(path, data, table)
+
+    return walk
