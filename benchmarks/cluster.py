@@ -18,7 +18,9 @@ ROUNDS = 3
 
 def seconds(words: list[str], folder: str) -> float:
     started = time.perf_counter()
-    subprocess.run([COMMAND, "run", "--jobs", "2", *words], cwd=folder, capture_output=True, check=True)
+    subprocess.run(
+        [COMMAND, "run", "--jobs", "2", *words], cwd=folder, capture_output=True, check=True
+    )
     return time.perf_counter() - started
 
 
@@ -39,7 +41,9 @@ def main() -> None:
             for name, rounds in ((few, ROUNDS), (many, 1))
             for way, words in (("jobs", []), ("cluster", ["--cluster", "local"]))
         }
-    each = {way: (took[way, many] - took[way, few]) / (MANY - FEW) * 1000 for way in ("jobs", "cluster")}
+    each = {
+        way: (took[way, many] - took[way, few]) / (MANY - FEW) * 1000 for way in ("jobs", "cluster")
+    }
     lines = [
         "| launches of Python | run --jobs 2 | --cluster local | ratio |", "|---|---|---|---|",
         *(f"| {count:,}, seconds in all | {took['jobs', name]:.2f} | {took['cluster', name]:.2f} | "

@@ -45,13 +45,20 @@ SYSTEMS = [
     ("3^6", [3] * 6, 4, 111),
     ("2^20", [2] * 20, 5, None),
 ]
-EVERYDAY = [("5^8", [5] * 8, 2), ("3^5", [3] * 5, 2), ("5^4 3^4", [5] * 4 + [3] * 4, 2), ("2^8", [2] * 8, 3)]
+EVERYDAY = [
+    ("5^8", [5] * 8, 2),
+    ("3^5", [3] * 5, 2),
+    ("5^4 3^4", [5] * 4 + [3] * 4, 2),
+    ("2^8", [2] * 8, 3),
+]
 
 
 def is_complete(rows: list[list[int]], levels: list[int], strength: int) -> bool:
     """The plainest possible check: every combination of every so many axes."""
     for axes in combinations(range(len(levels)), strength):
-        if len({tuple(row[axis] for axis in axes) for row in rows}) < prod(levels[axis] for axis in axes):
+        if len({tuple(row[axis] for axis in axes) for row in rows}) < prod(
+            levels[axis] for axis in axes
+        ):
             return False
     return True
 
@@ -99,7 +106,11 @@ def main() -> None:
     for effort in [word for word in words if word in ("quick", "normal", "thorough")] or ["normal"]:
         lines = list(head_and_rows(effort, only))
         if not only:
-            write_section(f"Covering arrays, effort {effort}", f"python benchmarks/covering.py {effort}", lines)
+            write_section(
+                f"Covering arrays, effort {effort}",
+                f"python benchmarks/covering.py {effort}",
+                lines,
+            )
 
 
 def head_and_rows(effort: str, only: list[str]) -> Iterator[str]:

@@ -29,12 +29,18 @@ SPELLING = re.compile(r"(?<![\w-])(--?\w[\w-]*)")
 
 def listed(text: str) -> set[str]:
     """Return the spellings in the option column of a help text."""
-    return {spelling for head in COLUMN.findall(text) for spelling in SPELLING.findall(head.split("=")[0])}
+    return {
+        spelling
+        for head in COLUMN.findall(text)
+        for spelling in SPELLING.findall(head.split("=")[0])
+    }
 
 
 def help_text(program: str) -> str:
     for words in HELP_WORDS:
-        done = subprocess.run([*program.split(), *words], capture_output=True, stdin=subprocess.DEVNULL, timeout=10)
+        done = subprocess.run(
+            [*program.split(), *words], capture_output=True, stdin=subprocess.DEVNULL, timeout=10
+        )
         text = (done.stdout + b"\n" + done.stderr).decode("utf-8", "replace")
         if len(listed(text)) > 1 or re.search("usage", text, re.IGNORECASE):
             return text
@@ -44,19 +50,21 @@ def help_text(program: str) -> str:
 def row(program: str, folder: str) -> str:
     path = Path(folder) / "d.matrix.toml"
     path.unlink(missing_ok=True)
-    done = subprocess.run([COMMAND, "draft", "-o", str(path), "--", *program.split()], capture_output=True, text=True)
+    done = subprocess.run(
+        [COMMAND, "draft", "-o", str(path), "--", *program.split()], capture_output=True, text=True
+    )
     if done.returncode:
         return f"| `{program}` | - | - | {done.stderr.strip()} |"
     spec, problems = read_spec(str(path), deep=True)
     signature = spec.signature if spec else None
-    found = {each for option in signature.options for each in option.spellings} if signature else set()
+    found = (
+        {each for option in signature.options for each in option.spellings} if signature else set()
+    )
     true = listed(help_text(program))
     wrong = sorted(true - found)
     note = f"misses {' '.join(wrong[:4])}{' …' if len(wrong) > 4 else ''}" if wrong else ""
     note += "; does not lint clean" if problems else ""
-    return (
-        f"| `{program}` | {len(true & found)} of {len(true)} | {len(signature.values) if signature else 0} | {note} |"
-    )
+    return f"| `{program}` | {len(true & found)} of {len(true)} | {len(signature.values) if signature else 0} | {note} |"
 
 
 def main() -> None:

@@ -39,14 +39,22 @@ def seconds(words: list[str], folder: str) -> float:
 
 def case_environment() -> list[str]:
     """Words that start a command in the environment that every case gets."""
-    own = {"PATH": os.environ["PATH"], "HOME": "/tmp", "TMPDIR": "/tmp", "LC_ALL": "C.UTF-8", "TZ": "UTC"}
+    own = {
+        "PATH": os.environ["PATH"],
+        "HOME": "/tmp",
+        "TMPDIR": "/tmp",
+        "LC_ALL": "C.UTF-8",
+        "TZ": "UTC",
+    }
     own |= {"COLUMNS": "80", "TERM": "dumb", "NO_COLOR": "1"}
     return ["env", "-i", *(f"{name}={value}" for name, value in own.items())]
 
 
 def threads(count: int) -> float:
     def one(number: int) -> int:
-        return subprocess.run(["/bin/true", str(number)], capture_output=True, check=False).returncode
+        return subprocess.run(
+            ["/bin/true", str(number)], capture_output=True, check=False
+        ).returncode
 
     started = time.perf_counter()
     with ThreadPoolExecutor(2) as pool:
@@ -63,7 +71,9 @@ def spawn_floor(count: int) -> float:
         pid = os.fork()
         if pid == 0:
             for number in range(count // 2):
-                os.waitpid(os.posix_spawn("/bin/true", ["/bin/true", str(number)], env, setsid=True), 0)
+                os.waitpid(
+                    os.posix_spawn("/bin/true", ["/bin/true", str(number)], env, setsid=True), 0
+                )
             os._exit(0)
         workers.append(pid)
     for pid in workers:
@@ -93,16 +103,29 @@ def main() -> None:
         xargs = ["sh", "-c", f"seq {COUNT} | xargs -P2 -n1 /bin/true"]
         seconds([*run, spec(folder, "first", "/bin/true", 1)], folder)
         rows = [
-            (seconds([*run, many], folder), seconds(xargs, folder), spawn_floor(COUNT), threads(COUNT))
+            (
+                seconds([*run, many], folder),
+                seconds(xargs, folder),
+                spawn_floor(COUNT),
+                threads(COUNT),
+            )
             for _ in range(ROUNDS)
         ]
-        ours, theirs, floor, pool = (statistics.median(column) for column in zip(*rows, strict=True))
+        ours, theirs, floor, pool = (
+            statistics.median(column) for column in zip(*rows, strict=True)
+        )
         against = [statistics.median(each[0] / each[number] for each in rows) for number in (1, 2)]
         more = statistics.median(each[3] / each[0] for each in rows)
-        row(f"| {COUNT} vectors of /bin/true, checked, with directories and journal | {ours:.2f} | 1 |")
-        row(f"| seq {COUNT} to xargs -P2 -n1 /bin/true, which checks nothing | {theirs:.2f} | {against[0]:.2f} of it |")
+        row(
+            f"| {COUNT} vectors of /bin/true, checked, with directories and journal | {ours:.2f} | 1 |"
+        )
+        row(
+            f"| seq {COUNT} to xargs -P2 -n1 /bin/true, which checks nothing | {theirs:.2f} | {against[0]:.2f} of it |"
+        )
         row(f"| two bare loops of posix_spawn and wait | {floor:.2f} | {against[1]:.2f} of it |")
-        row(f"| subprocess.run in a pool of two threads | {pool:.2f} | {more:.2f} x as many a second |")
+        row(
+            f"| subprocess.run in a pool of two threads | {pool:.2f} | {more:.2f} x as many a second |"
+        )
         sleeper = f"{sys.executable} -c 'import time; time.sleep(0.03)'"
         for count in (200, 1_000):
             slow = spec(folder, f"slow{count}", sleeper, count)
@@ -116,15 +139,23 @@ def main() -> None:
         bare = statistics.median(seconds([sys.executable, "-c", "pass"], folder) for _ in range(5))
         row(f"| one trivial case, start to end | {alone:.3f} | python -c pass takes {bare:.3f} |")
         helped = statistics.median(seconds([COMMAND, "--help"], folder) for _ in range(9))
-        parser = statistics.median(seconds([sys.executable, "-c", "import argparse"], folder) for _ in range(9))
-        row(f"| keen-matrix --help | {helped:.3f} | {helped / parser:.1f} x python -c 'import argparse' |")
+        parser = statistics.median(
+            seconds([sys.executable, "-c", "import argparse"], folder) for _ in range(9)
+        )
+        row(
+            f"| keen-matrix --help | {helped:.3f} | {helped / parser:.1f} x python -c 'import argparse' |"
+        )
         measured = []
         for count in (2_000, 200_000):
             path = spec(folder, f"n{count}", "/bin/true", count)
             started = time.perf_counter()
-            measured.append((peak([*run, path], folder), (time.perf_counter() - started) / count * 1000))
+            measured.append(
+                (peak([*run, path], folder), (time.perf_counter() - started) / count * 1000)
+            )
         (small, small_ms), (large, large_ms) = measured
-        row(f"| peak memory for 2,000 and 200,000 vectors | {small} and {large} MiB | {large / small:.2f} |")
+        row(
+            f"| peak memory for 2,000 and 200,000 vectors | {small} and {large} MiB | {large / small:.2f} |"
+        )
         row(f"| milliseconds a case for 2,000 and 200,000 vectors | {small_ms:.2f} and {large_ms:.2f} | "
             f"{large_ms / small_ms:.2f} |")  # fmt: skip
     write_section("The launch engine", "python benchmarks/engine.py", lines)

@@ -30,7 +30,9 @@ limit = 100000000
 
 def journal(path: Path, spec: str, count: int, failing: int) -> None:
     """Write a journal of made-up results of the very cases of a spec."""
-    done = subprocess.Popen([COMMAND, "unfold", "--format", "json", spec], stdout=subprocess.PIPE, text=True)
+    done = subprocess.Popen(
+        [COMMAND, "unfold", "--format", "json", spec], stdout=subprocess.PIPE, text=True
+    )
     assert done.stdout is not None
     head = {
         "journal": 1,
@@ -45,7 +47,8 @@ def journal(path: Path, spec: str, count: int, failing: int) -> None:
         '"stdout":"","stderr":"","files":{},"aspects":[{"aspect":"exit","met":true,"rule":"m:4"},{"aspect":"stdout","met":true,"rule":"m:5"}]}\n'
     )
     bad = held.replace('"held"', '"differed"', 1).replace(
-        '"aspect":"exit","met":true', '"aspect":"exit","met":false,"form":"is","expected":"0","actual":"1"'
+        '"aspect":"exit","met":true',
+        '"aspect":"exit","met":false,"form":"is","expected":"0","actual":"1"',
     )
     with path.open("w") as file:
         file.write(json.dumps(head, separators=(",", ":")) + "\n")
@@ -77,7 +80,10 @@ def main() -> None:
             ["report", "a.jsonl", "--format", format, "-o", f"out.{format}"]
             for format in ("junit", "csv", "markdown", "tap", "html")
         ]
-        commands += [["compare", "a.jsonl", "b.jsonl"], ["coverage", "m.matrix.toml", "--journal", "a.jsonl"]]
+        commands += [
+            ["compare", "a.jsonl", "b.jsonl"],
+            ["coverage", "m.matrix.toml", "--journal", "a.jsonl"],
+        ]
         for words in commands:
             seconds, peak, status = measured(words, folder)
             lines.append(f"| {' '.join(words[:4])} | {seconds:.1f} | {peak} |")

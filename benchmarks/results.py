@@ -13,8 +13,14 @@ RESULTS = Path(__file__).parent / "RESULTS.md"
 def write_section(title: str, command: str, lines: list[str]) -> None:
     """Put a section into RESULTS.md, with the command that measured it and the day."""
     text = RESULTS.read_text() if RESULTS.exists() else "# Measured\n"
-    machine = f"{platform.system()} {platform.machine()}, Python {platform.python_version()}, 2 cores"
-    section = f"## {title}\n\n`{command}`, {date.today()}, {machine}\n\n" + "\n".join(lines).strip() + "\n"
+    machine = (
+        f"{platform.system()} {platform.machine()}, Python {platform.python_version()}, 2 cores"
+    )
+    section = (
+        f"## {title}\n\n`{command}`, {date.today()}, {machine}\n\n"
+        + "\n".join(lines).strip()
+        + "\n"
+    )
     pattern = re.compile(rf"^## {re.escape(title)}\n.*?(?=^## |\Z)", re.DOTALL | re.MULTILINE)
     text = pattern.sub("", text).rstrip() + "\n\n" + section
     RESULTS.write_text(text)

@@ -123,8 +123,13 @@ def specs(seed: int, count: int = int(os.environ.get("COUNT", "5000"))) -> int:
                 if any(each in out for each in BAD) or (status and not out.strip()):
                     wrong += 1
                     Path(f"/tmp/wrong-{seed}-{number}.matrix.toml").write_text(text)
-                    print(f"/tmp/wrong-{seed}-{number}.matrix.toml {words[0]}: {status} {out[:300]}", flush=True)
-    print(f"specs: {count} mutated, statuses {dict(found)}, wrong {wrong}, slowest {slowest[0]:.1f} s")
+                    print(
+                        f"/tmp/wrong-{seed}-{number}.matrix.toml {words[0]}: {status} {out[:300]}",
+                        flush=True,
+                    )
+    print(
+        f"specs: {count} mutated, statuses {dict(found)}, wrong {wrong}, slowest {slowest[0]:.1f} s"
+    )
     return wrong
 
 
@@ -139,7 +144,9 @@ def journal_lines(chance: random.Random, lines: list[str]) -> list[str]:
         elif how == 1:
             lines.insert(at, lines[chance.randrange(len(lines))])
         elif how == 2:
-            lines[at] = chance.choice(["[]", "3", "null", '"x"', "[" * 100_000, '{"a":' * 50_000, "{}", "\0"])
+            lines[at] = chance.choice(
+                ["[]", "3", "null", '"x"', "[" * 100_000, '{"a":' * 50_000, "{}", "\0"]
+            )
         else:
             with contextlib.suppress(ValueError, RecursionError):
                 value = json.loads(lines[at])
@@ -158,7 +165,24 @@ def changed(value: Any, chance: random.Random) -> Any:
         at = chance.randrange(len(value))
         return [*value[:at], changed(value[at], chance), *value[at + 1 :]]
     return chance.choice(
-        [None, 3, -1, 1.5, 1e300, "x", "", [], {}, True, [[]], {"a": 1}, ["x"], 10**30, "\ud800", "9" * 5_000]
+        [
+            None,
+            3,
+            -1,
+            1.5,
+            1e300,
+            "x",
+            "",
+            [],
+            {},
+            True,
+            [[]],
+            {"a": 1},
+            ["x"],
+            10**30,
+            "\ud800",
+            "9" * 5_000,
+        ]
     )
 
 
@@ -170,7 +194,16 @@ def journals(seed: int, count: int = 1_000) -> int:
         shutil.copytree(ROOT / "src/keen_matrix/demo/office", folder, dirs_exist_ok=True)
         os.chdir(folder)
         subprocess.run(
-            [COMMAND, "run", "tide.matrix.toml", "--program", "sh faulty/tide.sh", "--repeat", "2", "--brief"],
+            [
+                COMMAND,
+                "run",
+                "tide.matrix.toml",
+                "--program",
+                "sh faulty/tide.sh",
+                "--repeat",
+                "2",
+                "--brief",
+            ],
             check=False,
         )
         lines = Path(".keen-matrix/last.jsonl").read_text().splitlines()
@@ -181,7 +214,10 @@ def journals(seed: int, count: int = 1_000) -> int:
             *(["report", "--format", each] for each in formats),
             ["compare", "l.jsonl", ".keen-matrix/last.jsonl"],
         ]
-        readers += [[each, "--journal", "l.jsonl", spec] for each in ("suspects", "doubt", "baseline", "coverage")]
+        readers += [
+            [each, "--journal", "l.jsonl", spec]
+            for each in ("suspects", "doubt", "baseline", "coverage")
+        ]
         for number in range(count):
             kept = [lines[0], *chance.sample(lines[1:], 12)]
             text = "\n".join(journal_lines(chance, kept)) + chance.choice(["\n", ""])
@@ -194,8 +230,13 @@ def journals(seed: int, count: int = 1_000) -> int:
                 found[status] += 1
                 if any(each in out for each in BAD) or (status and not out.strip()):
                     wrong += 1
-                    Path(f"/tmp/wrong-{seed}-{number}.jsonl").write_bytes(Path("l.jsonl").read_bytes())
-                    print(f"/tmp/wrong-{seed}-{number}.jsonl {words}: {status} {out[-300:]}", flush=True)
+                    Path(f"/tmp/wrong-{seed}-{number}.jsonl").write_bytes(
+                        Path("l.jsonl").read_bytes()
+                    )
+                    print(
+                        f"/tmp/wrong-{seed}-{number}.jsonl {words}: {status} {out[-300:]}",
+                        flush=True,
+                    )
     print(f"journals: {count} mutated, statuses {dict(found)}, wrong {wrong}")
     return wrong
 
@@ -237,20 +278,32 @@ def kills(seed: int, count: int = 30) -> int:
             for _ in range(chance.randint(1, 3)):
                 words = [COMMAND, "run", "--brief", "--resume"]
                 process = subprocess.Popen(
-                    words, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+                    words,
+                    cwd=folder,
+                    stdout=subprocess.DEVNULL,
+                    stderr=subprocess.DEVNULL,
+                    start_new_session=True,
                 )
                 time.sleep(chance.uniform(0.05, 2.5))
-                which = chance.choice([signal.SIGKILL, signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
+                which = chance.choice(
+                    [signal.SIGKILL, signal.SIGKILL, signal.SIGINT, signal.SIGTERM]
+                )
                 with contextlib.suppress(ProcessLookupError):
                     (os.killpg if chance.random() < 0.5 else os.kill)(process.pid, which)
                 process.wait()
             done = subprocess.run(
-                [COMMAND, "run", "--brief", "--resume"], cwd=folder, capture_output=True, text=True, check=False
+                [COMMAND, "run", "--brief", "--resume"],
+                cwd=folder,
+                capture_output=True,
+                text=True,
+                check=False,
             )
             if union() != whole or done.returncode != 1 or "120 vectors" not in done.stdout:
                 wrong += 1
                 counts = f"{len(union())} of {len(whole)} records, status {done.returncode}"
-                print(f"kill {number}: {counts} {done.stdout[-200:]}{done.stderr[-300:]}", flush=True)
+                print(
+                    f"kill {number}: {counts} {done.stdout[-200:]}{done.stderr[-300:]}", flush=True
+                )
     print(f"kills: {count}, wrong {wrong}")
     return wrong
 

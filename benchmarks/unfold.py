@@ -26,7 +26,9 @@ SPECS = {
 def measured(path: str) -> tuple[float, int, int]:
     """Return the seconds, the peak in MiB and the lines of unfolding a spec to JSON lines."""
     started = time.perf_counter()
-    process = subprocess.Popen([COMMAND, "unfold", "--format", "json", path], stdout=subprocess.PIPE)
+    process = subprocess.Popen(
+        [COMMAND, "unfold", "--format", "json", path], stdout=subprocess.PIPE
+    )
     assert process.stdout is not None
     lines = 0
     while chunk := process.stdout.read(1 << 20):
@@ -41,7 +43,9 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for name, (matrix, count) in SPECS.items():
             path = os.path.join(folder, "m.matrix.toml")
-            Path(path).write_text(f'[program]\nlaunch = "true"\n[expect]\nexit = 0\n[[matrix]]\nname = "m"\n{matrix}')
+            Path(path).write_text(
+                f'[program]\nlaunch = "true"\n[expect]\nexit = 0\n[[matrix]]\nname = "m"\n{matrix}'
+            )
             seconds, peak, found = measured(path)
             assert found == count, found
             lines.append(f"| {name} | {found:,} | {seconds:.2f} | {peak} |")

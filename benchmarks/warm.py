@@ -31,10 +31,15 @@ where = ["origin != destination"]
 """
 
 
-def run(folder: str, python: str, name: str, riders: int, *words: str) -> tuple[float, int, float, dict[str, str]]:
+def run(
+    folder: str, python: str, name: str, riders: int, *words: str
+) -> tuple[float, int, float, dict[str, str]]:
     """Return the seconds of a run and its cases, the seconds up to the first result, and verdicts by id."""
     spec = (OFFICE / "fare.matrix.toml").read_text().split("[[matrix]]")[0]
-    spec = spec.replace('derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again"]', "derive = []")
+    spec = spec.replace(
+        'derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again"]',
+        "derive = []",
+    )
     spec = spec.replace("python3 {here}", f"{python} {{here}}")
     path = Path(folder) / "fare.matrix.toml"
     path.write_text(spec + MATRIX % riders)
@@ -49,7 +54,9 @@ def run(folder: str, python: str, name: str, riders: int, *words: str) -> tuple[
             first = time.perf_counter() - started
         time.sleep(0.01)
     seconds = time.perf_counter() - started
-    cases = [json.loads(line) for line in journal.read_text().splitlines() if line.startswith('{"id"')]
+    cases = [
+        json.loads(line) for line in journal.read_text().splitlines() if line.startswith('{"id"')
+    ]
     return seconds, len(cases), first, {case["id"]: case["verdict"] for case in cases}
 
 
@@ -57,7 +64,9 @@ def measured(folder: str, python: str) -> tuple[list[float], float, bool]:
     """Return the rates warm and cold and the warm start-up, the ratio of the rates, and whether the verdicts are the same."""
     rows = []
     for _ in range(ROUNDS):
-        warm, many, warm_first, verdicts = run(folder, python, "warm", 20, "--warm", "--warm-check", "0")
+        warm, many, warm_first, verdicts = run(
+            folder, python, "warm", 20, "--warm", "--warm-check", "0"
+        )
         cold, few, cold_first, others = run(folder, python, "cold", 2)
         same = all(verdicts[id] == verdict for id, verdict in others.items())
         rows.append((many / (warm - warm_first), few / (cold - cold_first), warm_first, same))
@@ -71,7 +80,10 @@ def main() -> None:
         "|---|---|---|---|---|---|",
     ]
     itself = os.path.join(sys.base_prefix, "bin", "python3")
-    for label, python in (("python3 as found in PATH", "python3"), ("the interpreter's own file", itself)):
+    for label, python in (
+        ("python3 as found in PATH", "python3"),
+        ("the interpreter's own file", itself),
+    ):
         with tempfile.TemporaryDirectory() as folder:
             shutil.copytree(OFFICE, folder, dirs_exist_ok=True)
             (warm, cold, first), ratio, same = measured(folder, python)
