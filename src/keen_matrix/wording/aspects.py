@@ -15,7 +15,7 @@ from keen_matrix.core.expect.differences import (
     split_lines,
 )
 from keen_matrix.core.expect.mismatch import Told
-from keen_matrix.core.launch.child import TERMINATE_GRACE
+from keen_matrix.core.launch.state import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells

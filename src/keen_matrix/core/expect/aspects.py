@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from glob import glob
-from typing import Protocol, TypeAlias
+from typing import Protocol
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.context import CheckContext
@@ -20,8 +20,6 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.signals import signal_name
-
-PlainTest: TypeAlias = Callable[[Outcome], bool]
 
 
 class Aspect(Protocol):
@@ -77,32 +75,6 @@ class StreamAspect:
         raw: bytes = outcome.stdout if self.stream == "stdout" else outcome.stderr
         for form in self.forms:
             yield from form.check(raw, context)
-
-
-def plain_test(aspect: Aspect) -> PlainTest | None:
-    """Return a quick test for an aspect that asks the same of every case, or None when it does
-    not.
-
-    Where the test is true the aspect holds for an outcome without masks; where it is false,
-    `check` tells more.
-    """
-    if isinstance(aspect, ExitAspect):
-        allowed = aspect.expectation.allowed
-        if isinstance(allowed, Template):
-            return None
-        codes = frozenset(code for low, high in allowed for code in range(low, high + 1))
-        return lambda outcome: outcome.exit in codes
-    if isinstance(aspect, OtherFilesAspect):
-        return lambda outcome: not outcome.files
-    if not isinstance(aspect, StreamAspect):
-        return None
-    tests = [form.quick() for form in aspect.forms]
-    known = tuple(test for test in tests if test is not None)
-    if len(known) != len(tests):
-        return None
-    if aspect.stream == "stdout":
-        return lambda outcome: all(test(outcome.stdout) for test in known)
-    return lambda outcome: all(test(outcome.stderr) for test in known)
 
 
 def takes_no_time(aspect: Aspect) -> bool:

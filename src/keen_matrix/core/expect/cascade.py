@@ -14,9 +14,7 @@ from keen_matrix.core.expect.aspects import (
     CrashAspect,
     LeftoversAspect,
     OtherFilesAspect,
-    PlainTest,
     failed_expectation,
-    plain_test,
     takes_no_time,
 )
 from keen_matrix.core.expect.context import CheckContext
@@ -150,15 +148,8 @@ class Cascade:
             )
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
-        plain = 0
         for check in checks.steps:
-            if check.test is not None and not outcome.masked and check.test(outcome):
-                aspects.append(check.met)
-                plain += 1
-            else:
-                self._check(check, outcome, context, aspects)
-        if plain == len(checks.steps) and not built_in and not self._remarkable:
-            return checks.all_held
+            self._check(check, outcome, context, aspects)
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
         return Judged(
             verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks
@@ -191,11 +182,9 @@ class Cascade:
 
 
 class _Check(NamedTuple):
-    """One aspect to be checked: the quick test for it, if there is one, and the result when it is
-    met."""
+    """One aspect to be checked, and the result when it is met."""
 
     aspect: Aspect
-    test: PlainTest | None
     met: AspectResult
 
 
@@ -213,8 +202,6 @@ class _Checks:
             for name, each in self.chosen.items()
             if not isinstance(each.aspect, BUILT_IN)
         )
-        results = tuple(step.met for step in self.steps)
-        self.all_held = Judged(verdict=_verdict(results, 0), aspects=results)
 
     def _step(self, name: str, chosen: Chosen) -> _Check:
         aspect = chosen.aspect
@@ -225,9 +212,7 @@ class _Checks:
                 name.removeprefix("files.") for name in self.chosen if name.startswith("files.")
             )
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
-        return _Check(
-            aspect, plain_test(aspect), AspectResult(aspect=name, met=True, rule=chosen.origin)
-        )
+        return _Check(aspect, AspectResult(aspect=name, met=True, rule=chosen.origin))
 
 
 def _plainly_fine(outcome: Outcome) -> bool:
@@ -270,10 +255,12 @@ def _built_in(
         )
         if sign and outcome.unasked is None:
             yield _failed("crash", Mismatch(form="crash", expected="", actual=sign))
-    for name, code, number in outcome.feeders:
-        if code or (number is not None and signal_name(number) != "PIPE"):
-            how = f"exit {code}" if number is None else f"signal {signal_name(number)}"
-            yield _failed("stdin", Mismatch(form="feeder", expected=name, actual=how))
+    for each in outcome.feeders:
+        ended_by = None if each.signal is None else signal_name(each.signal)
+        # a program that reads no further than it needs ends its feeders by SIGPIPE
+        if each.exit or ended_by not in (None, "PIPE"):
+            how = f"exit {each.exit}" if ended_by is None else f"signal {ended_by}"
+            yield _failed("stdin", Mismatch(form="feeder", expected=each.name, actual=how))
     if outcome.leftovers and not _allowed(chosen, "leftovers", LeftoversAspect):
         origin = chosen["leftovers"].origin if "leftovers" in chosen else ""
         mismatch = Mismatch(form="leftovers", expected="", actual=", ".join(outcome.leftovers))

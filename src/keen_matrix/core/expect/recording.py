@@ -135,8 +135,10 @@ def _observed(outcome: Outcome, floor: int) -> dict[str, Any]:
         ]
     if outcome.feeders:
         fields["feeders"] = [
-            FeederEnd(name, code, None if number is None else signal_name(number))
-            for name, code, number in outcome.feeders
+            FeederEnd(
+                each.name, each.exit, None if each.signal is None else signal_name(each.signal)
+            )
+            for each in outcome.feeders
         ]
     if outcome.leftovers:
         fields["leftovers"] = outcome.leftovers

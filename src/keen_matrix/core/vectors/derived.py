@@ -8,7 +8,8 @@ from typing import Any
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
-from keen_matrix.core.signature.judge import Judgement, identifier, named_values
+from keen_matrix.core.signature.judging.binding import identifier, named_values
+from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.ids import case_id
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal, TypeAlias
+from typing import Any, ClassVar, Literal
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.masks import masked_expectation
@@ -14,7 +14,6 @@ from keen_matrix.core.expressions import Template
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
-PlainText: TypeAlias = Callable[[bytes], bool]
 
 
 class Form:
@@ -33,14 +32,6 @@ class Form:
     def describe(self) -> str:
         """Return what it asks for, without a case: `contains "usage:"`."""
         raise NotImplementedError
-
-    def quick(self) -> PlainText | None:
-        """Return a test that asks the same of every case, or None when there is none.
-
-        Where it is true, `check` finds nothing in a text without masks; where it is false, `check`
-        tells more.
-        """
-        return None
 
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration, named as `insight.alterations` names it, is one that the
@@ -132,12 +123,6 @@ def rendered(template: Template, context: CheckContext) -> bytes:
     """Return an expected text as a case has it, masked as what is found will be. Raises
     ExpressionFault."""
     return encoded(masked_expectation(template.render(context.scope), context.masks))
-
-
-def constants(texts: tuple[Template, ...]) -> list[bytes] | None:
-    """Return texts that are the same for every case, or None when one is not."""
-    found = [template.constant for template in texts]
-    return None if None in found else [encoded(str(each)) for each in found]
 
 
 def within(tolerance: Tolerance | None) -> str:

@@ -12,8 +12,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    PlainText,
-    constants,
     decoded,
     endings,
     forgives_numbers,
@@ -49,14 +47,6 @@ class IsForm(Form):
         """Return what it asks for."""
         return f'is "{self.text.source}"{within(self.tolerance)}'
 
-    def quick(self) -> PlainText | None:
-        """Return a test by comparison."""
-        texts = constants((self.text,))
-        if texts is None:
-            return None
-        same = frozenset(endings(texts[0]))
-        return lambda raw: raw in same
-
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration is within the tolerance."""
         return forgives_numbers(self.tolerance, what)
@@ -83,15 +73,6 @@ class ContainsForm(Form):
         texts = " and ".join(f'"{text.source}"' for text in self.texts)
         return f"{'contains' if self.wanted else 'lacks'} {texts}"
 
-    def quick(self) -> PlainText | None:
-        """Return a test by search."""
-        texts = constants(self.texts)
-        return (
-            None
-            if texts is None
-            else lambda raw: all((text in raw) is self.wanted for text in texts)
-        )
-
 
 @dataclass(frozen=True, slots=True, repr=False)
 class StartsForm(Form):
@@ -109,11 +90,6 @@ class StartsForm(Form):
     def describe(self) -> str:
         """Return what it asks for."""
         return f'starts with "{self.text.source}"'
-
-    def quick(self) -> PlainText | None:
-        """Return a test of the beginning."""
-        texts = constants((self.text,))
-        return None if texts is None else lambda raw: raw.startswith(texts[0])
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -133,14 +109,6 @@ class EndsForm(Form):
         """Return what it asks for."""
         return f'ends with "{self.text.source}"'
 
-    def quick(self) -> PlainText | None:
-        """Return a test of the end."""
-        texts = constants((self.text,))
-        if texts is None:
-            return None
-        ends = endings(texts[0])
-        return lambda raw: raw.endswith(ends)
-
 
 @dataclass(frozen=True, slots=True, repr=False)
 class EmptyForm(Form):
@@ -159,10 +127,6 @@ class EmptyForm(Form):
     def describe(self) -> str:
         """Return what it asks for."""
         return "is empty" if self.wanted else "is not empty"
-
-    def quick(self) -> PlainText | None:
-        """Return a test of the length."""
-        return (lambda raw: not raw) if self.wanted else bool
 
 
 @dataclass(frozen=True, slots=True, repr=False)
