@@ -18,10 +18,6 @@ from results import write_section
 
 ENTRY = "import sys; sys.argv[0] = 'keen-matrix'\n{prelude}\nfrom keen_matrix.entry import main; sys.exit(main())"
 TRICKS = {
-    "texts compared before forms are asked": """
-import keen_matrix.core.expect.cascade as cascade
-cascade.plain_test = lambda aspect: None
-""",
     "results sent together": """
 import keen_matrix.core.launch.outbox as outbox
 outbox.HOLD_SECONDS = outbox.HOLD_BYTES = 0
@@ -37,22 +33,6 @@ gc.set_threshold = lambda *_: None
     "directories used again": """
 from keen_matrix.core.launch.directories import CaseDirectories
 CaseDirectories._is_there = lambda self: False
-""",
-    "one event for a program's end": """
-from keen_matrix.core.launch.launch import Launch
-plain = Launch._watch_end
-def watch_end(self, running):
-    plain(self, running)
-    self._let_go_of_outputs()
-Launch._watch_end = watch_end
-""",
-    "descriptors left to the poller": """
-from keen_matrix.core.launch.outputs import Outputs
-import keen_matrix.core.launch.launch as launch
-plain = launch.Launch.__init__
-def init(self, *args, forgetful=False, **named):
-    plain(self, *args, **named)
-launch.Launch.__init__ = init
 """,
     "how a launch starts, remembered": """
 import keen_matrix.core.launch.case_runner as case_runner
