@@ -32,7 +32,7 @@ gc.set_threshold = lambda *_: None
 """,
     "directories used again": """
 from keen_matrix.core.launch.directories import CaseDirectories
-CaseDirectories._is_there = lambda self: False
+CaseDirectories._is_there = lambda self, stamps: False
 """,
     "how a launch starts, remembered": """
 import keen_matrix.core.launch.case_runner as case_runner

@@ -13,7 +13,7 @@ import pytest
 
 from keen_matrix import Signature
 from keen_matrix.core.covering.feasible import rules_of
-from keen_matrix.core.covering.search import NoRows, cover, covering_rows
+from keen_matrix.core.covering.search import Demand, NoRows, cover, covering_rows
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expect.aspects import OtherFilesAspect
 from keen_matrix.core.expect.cascade import Cascade, worst_of
@@ -88,7 +88,7 @@ def test_lines_in_any_order_are_matched_within_the_tolerance() -> None:
 
 def test_what_is_impossible_is_not_counted_as_covered() -> None:
     rules = rules_of(lambda row: not (row[0] == 0 and row[1] == 0), [2, 2, 2])
-    found = cover([2, 2, 2], 2, rules=rules)
+    found = cover(Demand(levels=[2, 2, 2], strength=2, rules=rules))
     assert (found.tuples, found.impossible) == (11, 1)
     with pytest.raises(NoRows):
         covering_rows([2, 2, 2], 2, allowed=lambda row: not (row[0] == 0 and row[1] == 0), always=[{0: 0, 1: 0}])

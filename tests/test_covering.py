@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from keen_matrix import covering_rows
 from keen_matrix.core.covering import fields
-from keen_matrix.core.covering.search import NoRows, cover, tuple_count
+from keen_matrix.core.covering.search import Demand, NoRows, cover, tuple_count
 
 
 def missing(rows: Any, levels: list[int], strength: int, allowed: Callable[[Any], bool] = lambda row: True) -> set[Any]:
@@ -70,7 +70,7 @@ def test_any_system_with_any_constraints_is_covered_exactly(
                 covering_rows(levels, strength, allowed=given_rules, effort="quick")
             continue
         fixed = dict(enumerate(possible[len(possible) // 2]))
-        rows = covering_rows(levels, strength, allowed=given_rules, always=[fixed], effort="quick", seed=seed)
+        rows = covering_rows(levels, strength, allowed=given_rules, always=[fixed], effort="quick")
         assert all(allowed(row) for row in rows.tolist())
         assert list(fixed.values()) in rows.tolist()
         assert missing(rows.tolist(), levels, strength, allowed) == set()
@@ -91,7 +91,7 @@ def test_the_normal_effort_keeps_constraints_while_it_shrinks() -> None:
 
 def test_a_focus_gets_its_own_strength_and_partial_fixed_rows_are_kept() -> None:
     levels = [3, 3, 2, 4, 2]
-    rows = covering_rows(levels, 2, focus=[((0, 1, 3), 3)], always=[{0: 2, 4: 1}, {1: 0}], seed=3).tolist()
+    rows = covering_rows(levels, 2, focus=[((0, 1, 3), 3)], always=[{0: 2, 4: 1}, {1: 0}]).tolist()
     assert missing(rows, levels, 2) == set()
     assert len({(row[0], row[1], row[3]) for row in rows}) == 36
     assert any(row[0] == 2 and row[4] == 1 for row in rows)
@@ -99,7 +99,7 @@ def test_a_focus_gets_its_own_strength_and_partial_fixed_rows_are_kept() -> None
 
 
 def test_the_same_seed_gives_the_same_rows_and_another_seed_others() -> None:
-    first, again, other = (covering_rows([5] * 8, 2, seed=seed) for seed in (4, 4, 5))
+    first, again, other = (cover(Demand(levels=[5] * 8, strength=2, seed=seed)).rows for seed in (4, 4, 5))
     assert np.array_equal(first, again) and not np.array_equal(first, other)
     assert first.tolist() == sorted(first.tolist())
 
@@ -109,7 +109,7 @@ def test_rules_that_clash_are_named() -> None:
 
     rules = [Rule((0,), lambda v: v != (0,)), Rule((1,), lambda v: True), Rule((0,), lambda v: v == (0,))]
     with pytest.raises(NoRows) as caught:
-        cover([2, 2], 2, rules=rules)
+        cover(Demand(levels=[2, 2], strength=2, rules=rules))
     assert caught.value.clash == (0, 2)
 
 

@@ -19,7 +19,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keen_matrix.core.covering.search import MOST_MEMORY, cover, memory_needed
+from keen_matrix.core.covering.search import MOST_MEMORY, Demand, cover, memory_needed
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, NotationFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.signature.signature import Signature
@@ -184,7 +184,7 @@ def test_ordinary_expressions_are_as_before(source: str, value: str) -> None:
 def test_a_large_covering_array_takes_bounded_memory_and_says_what_fits(place: Place) -> None:
     assert memory_needed([2] * 20, 6, constrained=False) < MOST_MEMORY < memory_needed([2] * 60, 6, constrained=False)
     with pytest.raises(ValueError, match=r"a strength of 6 over 60 axes has .* a strength of \d fits"):
-        cover([2] * 60, 6)
+        cover(Demand(levels=[2] * 60, strength=6))
     axes = "".join(f"axes.a{n} = [0, 1]\n" for n in range(60))
     line = " ".join(f"{{a{n}}}" for n in range(60))
     place.write(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expect import aspects, forms
@@ -37,21 +38,26 @@ TOLD = {**forms.TOLD, **aspects.TOLD}
 """Kind of mismatch → how it is told, where no rows of its own are made for it."""
 
 
-def failure_rows(
-    look: Look,
-    fields: Record,
-    matrix: str,
-    line: str,
-    others: Sequence[str],
-    more: int,
-    *,
-    everything: bool,
-) -> Iterator[list[Segment]]:
-    """Yield one failure; `line` repeats it by hand, `others` are ids that failed the same way, and
-    `more` how many beyond."""
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """A case that did not hold, which stands for all that failed the same way."""
+
+    record: Record
+    matrix: str
+    line: str
+    """What repeats it by hand."""
+    others: Sequence[str] = ()
+    """Ids of others."""
+    more: int = 0
+    """How many beyond."""
+
+
+def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[list[Segment]]:
+    """Yield one failure."""
+    fields, line = failure.record, failure.line
     verdict = fields.verdict
     yield [
-        (matrix, "strong"),
+        (failure.matrix, "strong"),
         "   ",
         (fields.id[:SHOWN_ID], "place"),
         "   ",
@@ -69,9 +75,10 @@ def failure_rows(
         yield from stream_rows(look, fields, whole=everything)
     if fields.kept:
         yield ["  its directory: ", (fields.kept, "place")]
-    if others:
-        tail = f" and {more:,} more" if more else ""
-        yield ["  the same way: ", (" ".join(each[:SHOWN_ID] for each in others), "place"), tail]
+    if failure.others:
+        tail = f" and {failure.more:,} more" if failure.more else ""
+        ids = " ".join(each[:SHOWN_ID] for each in failure.others)
+        yield ["  the same way: ", (ids, "place"), tail]
 
 
 def pasted(indent: str, line: str, style: str = "") -> Iterator[list[Segment]]:

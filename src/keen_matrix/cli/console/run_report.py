@@ -206,7 +206,7 @@ class RunReport:
         return shown + len(groups[:room])
 
     def _write_group(self, tally: Tally, group: FailureGroup) -> None:
-        from keen_matrix.wording.aspects import failure_rows, repeat_line
+        from keen_matrix.wording.aspects import Failure, failure_rows, repeat_line
 
         fields = self.journal.read(group.offset, group.length)
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
@@ -215,11 +215,8 @@ class RunReport:
         )
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
-        self.screen.rows(
-            failure_rows(
-                self.screen, fields, matrix.name, line, others, more, everything=self.options.all
-            )
-        )
+        failure = Failure(fields, matrix.name, line, others, more)
+        self.screen.rows(failure_rows(self.screen, failure, everything=self.options.all))
         for number in fields.masked if self.options.all else ():
             mask = matrix.masks[number]
             self.screen.line(

@@ -45,7 +45,8 @@ def field(order: int) -> tuple[Ints, Ints]:
     """Return the tables of addition and multiplication of the field of `order` elements; 0 and 1
     are what they say."""
     found = prime_power(order)
-    assert found is not None
+    if found is None:
+        raise ValueError(f"there is no field of {order} elements")
     prime, exponent = found
     digits = [
         tuple(number // prime**at % prime for at in range(exponent)) for number in range(order)

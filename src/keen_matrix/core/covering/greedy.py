@@ -35,13 +35,13 @@ class Greedy:
         made = [rows]
         left = np.flatnonzero(counts == 0)
         while len(left):
-            best, best_new = None, -1
+            tried = []
             for _ in range(self.candidates):
                 cells = self._row(counts, int(left[self.random.randrange(len(left))]))
                 new = int((counts[self.blocks.numbers(cells[None, :])[0]] == 0).sum())
-                if new > best_new:
-                    best, best_new = cells, new
-            assert best is not None
+                tried.append((new, cells))
+            # of equal ones the first, so that a seed always leads to the same rows
+            _, best = max(tried, key=lambda each: each[0])
             counts[self.blocks.numbers(best[None, :])[0]] += 1
             counts[-1] = NEVER
             left = left[counts[left] == 0]

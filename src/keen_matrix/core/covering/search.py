@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 from math import comb, log, prod
 from typing import Any, Literal
@@ -70,6 +70,22 @@ class Covering:
     stopped_by_clock: bool = False
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Demand:
+    """What a covering array is to cover, and what may be spent on it."""
+
+    levels: Sequence[int]
+    """The number of values of each axis."""
+    strength: int
+    rules: Sequence[Rule] = ()
+    always: Sequence[Mapping[int, int]] = ()
+    """Combinations, axis to value, that must be among the rows."""
+    focus: Sequence[tuple[Sequence[int], int]] = ()
+    """Sets of axes with a strength of their own."""
+    effort: Effort = "normal"
+    seed: int = 0
+
+
 def covering_rows(
     levels: Sequence[int],
     strength: int,
@@ -78,7 +94,6 @@ def covering_rows(
     always: Iterable[Mapping[int, int]] = (),
     focus: Iterable[tuple[Sequence[int], int]] = (),
     effort: Effort = "normal",
-    seed: int = 0,
 ) -> NDArray[np.int32]:
     """Return rows in which every tuple of `strength` axes' values appears that some allowed row
     can contain.
@@ -100,29 +115,24 @@ def covering_rows(
     if len(found) > 1 and any(isinstance(rule, Whole) for rules in found for rule in rules):
         found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]
     rules = [rule for rules in found for rule in rules]
-    return cover(
-        levels, strength, rules=rules, always=always, focus=focus, effort=effort, seed=seed
-    ).rows
+    demand = Demand(
+        levels=levels, strength=strength, rules=rules, always=tuple(always), focus=tuple(focus), effort=effort
+    )  # fmt: skip
+    return cover(demand).rows
 
 
-def cover(
-    levels: Sequence[int],
-    strength: int,
-    *,
-    rules: Sequence[Rule] = (),
-    always: Iterable[Mapping[int, int]] = (),
-    focus: Iterable[tuple[Sequence[int], int]] = (),
-    effort: Effort = "normal",
-    seed: int = 0,
-) -> Covering:
-    """Return a covering array with what is known about it; the arguments are those of
-    covering_rows, with rules read off."""
-    levels = [int(level) for level in levels]
+def cover(demand: Demand) -> Covering:
+    """Return a covering array with what is known about it.
+
+    Raises ValueError for a strength below 1 or above the number of axes, levels below 1, or a
+    system that is too large, and NoRows when nothing is allowed.
+    """
+    levels, strength = [int(level) for level in demand.levels], demand.strength
     if not levels or min(levels) < 1:
         raise ValueError("every axis needs at least one value")
     if not 1 <= strength <= len(levels):
         raise ValueError(f"a strength of {strength} needs as many axes; there are {len(levels)}")
-    return _Search(levels, strength, rules, list(always), list(focus), effort, seed).covering()
+    return _Search(replace(demand, levels=levels)).covering()
 
 
 def memory_needed(levels: Sequence[int], strength: int, *, constrained: bool) -> int:
@@ -161,18 +171,11 @@ def refuse_too_large(levels: Sequence[int], strength: int, *, constrained: bool)
 class _Search:
     """One call: the system, its constraints and fixed rows, and the work that may be done."""
 
-    def __init__(
-        self,
-        levels: list[int],
-        strength: int,
-        rules: Sequence[Rule],
-        always: list[Mapping[int, int]],
-        focus: list[tuple[Sequence[int], int]],
-        effort: Effort,
-        seed: int,
-    ) -> None:
-        self.levels, self.strength, self.effort, self.seed = levels, strength, effort, seed
-        self.always, self.focus = always, focus
+    def __init__(self, demand: Demand) -> None:
+        self.demand = demand
+        levels, strength, effort = demand.levels, demand.strength, demand.effort
+        rules, focus = demand.rules, demand.focus
+        self.levels = levels
         self.feasible = Feasible(levels, rules) if rules else None
         if self.feasible is not None and self.feasible.any_row({}) is None:
             raise NoRows(clashing(levels, rules))
@@ -201,7 +204,7 @@ class _Search:
         """Return the best array found."""
         bound = lower_bound(self.levels, self.axes)
         if self.feasible is None and self.total > SHRINK_TUPLES:
-            rows = _closed(self._grown(self._fixed_rows(), 0, self._order()), self.levels)
+            rows = _closed(self._grown(self._fixed_rows(), 0, _order(self.levels)), self.levels)
             return Covering(rows=_sorted(rows), tuples=self.total, impossible=0, bound=bound)
         self.blocks = Blocks(self.levels, self.axes)
         skip = self._impossible()
@@ -220,9 +223,9 @@ class _Search:
         A row that proves one tuple possible proves all tuples in it, so only few have to be asked
         for; what is impossible for two axes need not be proven again for each third.
         """
-        if self.feasible is None:
-            return None
         feasible, blocks = self.feasible, self.blocks
+        if feasible is None:
+            return None
         skip, seen = np.zeros(blocks.total, dtype=bool), np.zeros(blocks.total + 1, dtype=bool)
         for number, axes in enumerate(self.axes):
             if not any(axis in feasible.component for axis in axes):
@@ -232,7 +235,7 @@ class _Search:
                 if seen[base + offset]:
                     continue
                 _, values = blocks.decode(base + offset)
-                if self._part_impossible(axes, values):
+                if self._part_impossible(feasible, axes, values):
                     skip[base + offset] = True
                     continue
                 row = feasible.any_row(dict(zip(axes, values, strict=True)))
@@ -242,14 +245,15 @@ class _Search:
                     seen[blocks.numbers(row[None, :])[0]] = True
         return skip
 
-    def _part_impossible(self, axes: Sequence[int], values: Sequence[int]) -> bool:
+    def _part_impossible(
+        self, feasible: Feasible, axes: Sequence[int], values: Sequence[int]
+    ) -> bool:
         """Tell whether fewer of the values are impossible together already."""
-        assert self.feasible is not None
         for size in range(1, len(axes)):
             for chosen in combinations(range(len(axes)), size):
                 key = tuple((axes[at], values[at]) for at in chosen)
                 if key not in self._parts:
-                    self._parts[key] = not self.feasible.possible(
+                    self._parts[key] = not feasible.possible(
                         [axis for axis, _ in key], [value for _, value in key]
                     )
                 if self._parts[key]:
@@ -258,17 +262,13 @@ class _Search:
 
     def _fixed_rows(self) -> Ints:
         """Return the rows that must be in, with open cells where they say nothing."""
-        rows = np.full((len(self.always), len(self.levels)), OPEN, dtype=np.int32)
-        for number, combination in enumerate(self.always):
+        rows = np.full((len(self.demand.always), len(self.levels)), OPEN, dtype=np.int32)
+        for number, combination in enumerate(self.demand.always):
             for axis, value in combination.items():
                 rows[number, axis] = value
             if self.feasible is not None and self.feasible.any_row(dict(combination)) is None:
                 raise NoRows(())
         return rows
-
-    def _order(self) -> list[int]:
-        """Return the axes with most values first: growth from them ends with fewest rows."""
-        return sorted(range(len(self.levels)), key=lambda axis: (-self.levels[axis], axis))
 
     def _grown(self, rows: Ints, done: int, order: list[int]) -> Ints:
         return grow(self.levels, self.axes, order, rows, done)
@@ -276,73 +276,30 @@ class _Search:
     def _starts(self, fixed: Ints, skip: np.ndarray | None) -> Iterable[Ints]:
         """Yield complete arrays to begin with, cheapest first."""
         if self.feasible is not None:
-            candidates = 1 if self.effort == "quick" else 4
-            rows = self._closed_feasibly(fixed)
-            yield Greedy(self.blocks, self.feasible, self.seed, candidates).completed(rows, skip)
+            candidates = 1 if self.demand.effort == "quick" else 4
+            rows = _closed_feasibly(fixed, self.feasible, len(self.levels))
+            yield Greedy(self.blocks, self.feasible, self.demand.seed, candidates).completed(
+                rows, skip
+            )
             return
         bound = lower_bound(self.levels, self.axes)
-        if len(fixed) == 0 and not self.focus:
-            for rows, columns in self._algebraic():
-                start = self._completed(self._grown(rows, columns, self._order()))
+        if len(fixed) == 0 and not self.demand.focus:
+            for rows, columns in _algebraic(self.levels, self.demand.strength):
+                start = self._completed(self._grown(rows, columns, _order(self.levels)))
                 yield start
                 if len(start) <= bound:
                     return
-        yield self._completed(self._grown(fixed.copy(), 0, self._order()))
-        if self.effort != "quick" and self.blocks.total <= 20_000:
-            yield Greedy(self.blocks, None, self.seed, 5).completed(
+        yield self._completed(self._grown(fixed.copy(), 0, _order(self.levels)))
+        if self.demand.effort != "quick" and self.blocks.total <= 20_000:
+            yield Greedy(self.blocks, None, self.demand.seed, 5).completed(
                 _closed(fixed, self.levels), None
             )
 
-    def _algebraic(self) -> Iterable[tuple[Ints, int]]:
-        """Yield arrays from algebra over the first axes of the order, values beyond an axis's own
-        left open."""
-        order, strength, count = self._order(), self.strength, len(self.levels)
-        if max(self.levels) == 2 and strength == 2 and count > 3:
-            yield self._on_axes(fields.binary(count), list(range(count))), count
-        if count == strength + 1:
-            sums = fields.zero_sum([self.levels[axis] for axis in order], strength)
-            yield self._on_axes(sums, order), count
-        largest = self.levels[order[0]]
-        for field in fields.field_orders(max(2, self.levels[order[min(strength, count) - 1]]))[:3]:
-            if field**strength > 20_000:
-                return
-            # axes with more values than the field has elements come after it in the order, and are
-            # grown
-            fitting = [axis for axis in order if self.levels[axis] <= field]
-            if field < largest or len(fitting) <= strength:
-                continue
-            arrays = [fields.orthogonal(field, strength)]
-            if strength == 2 and len(fitting) > field + 1:
-                small = fields.paired(field, field + 2)
-                large = fields.paired(field, len(fitting))
-                arrays += [each for each in (small, large) if each is not None]
-            for array in arrays:
-                columns = min(array.shape[1], len(fitting))
-                yield self._on_axes(array[:, :columns], fitting[:columns]), columns
-
-    def _on_axes(self, array: Ints, axes: Sequence[int]) -> Ints:
-        """Return rows with the columns of an array on the axes given, values beyond an axis's own
-        left open."""
-        rows = np.full((len(array), len(self.levels)), OPEN, dtype=np.int32)
-        rows[:, axes] = array
-        for axis in axes:
-            rows[rows[:, axis] >= self.levels[axis], axis] = OPEN
-        return rows
-
     def _completed(self, rows: Ints) -> Ints:
         """Close open cells, then add what a focus or an open cell may have left uncovered."""
-        return Greedy(self.blocks, None, self.seed, 1).completed(_closed(rows, self.levels), None)
-
-    def _closed_feasibly(self, rows: Ints) -> Ints:
-        assert self.feasible is not None
-        closed = [
-            self.feasible.any_row(
-                {axis: int(value) for axis, value in enumerate(row) if value != OPEN}
-            )
-            for row in rows
-        ]
-        empty = np.empty((0, len(self.levels)), dtype=np.int32)
-        return np.vstack([each for each in closed if each is not None]) if closed else empty
+        return Greedy(self.blocks, None, self.demand.seed, 1).completed(
+            _closed(rows, self.levels), None
+        )
 
     def _shrunk(
         self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int
@@ -382,9 +339,62 @@ class _Search:
             fixed=fixed,
             skip=skip,
             feasible=self.feasible,
-            seed=self.seed * 1009 + salt,
+            seed=self.demand.seed * 1009 + salt,
         )
         return shrinker.shrink(work, bound)
+
+
+def _order(levels: Sequence[int]) -> list[int]:
+    """Return the axes with most values first: growth from them ends with fewest rows."""
+    return sorted(range(len(levels)), key=lambda axis: (-levels[axis], axis))
+
+
+def _algebraic(levels: Sequence[int], strength: int) -> Iterable[tuple[Ints, int]]:
+    """Yield arrays from algebra over the first axes of the order, values beyond an axis's own
+    left open."""
+    order, count = _order(levels), len(levels)
+    if max(levels) == 2 and strength == 2 and count > 3:
+        yield _on_axes(fields.binary(count), range(count), levels), count
+    if count == strength + 1:
+        sums = fields.zero_sum([levels[axis] for axis in order], strength)
+        yield _on_axes(sums, order, levels), count
+    largest = levels[order[0]]
+    for field in fields.field_orders(max(2, levels[order[min(strength, count) - 1]]))[:3]:
+        if field**strength > 20_000:
+            return
+        # axes with more values than the field has elements come after it in the order, and are
+        # grown
+        fitting = [axis for axis in order if levels[axis] <= field]
+        if field < largest or len(fitting) <= strength:
+            continue
+        arrays = [fields.orthogonal(field, strength)]
+        if strength == 2 and len(fitting) > field + 1:
+            small = fields.paired(field, field + 2)
+            large = fields.paired(field, len(fitting))
+            arrays += [each for each in (small, large) if each is not None]
+        for array in arrays:
+            columns = min(array.shape[1], len(fitting))
+            yield _on_axes(array[:, :columns], fitting[:columns], levels), columns
+
+
+def _on_axes(array: Ints, axes: Sequence[int], levels: Sequence[int]) -> Ints:
+    """Return rows with the columns of an array on the axes given, values beyond an axis's own
+    left open."""
+    rows = np.full((len(array), len(levels)), OPEN, dtype=np.int32)
+    rows[:, axes] = array
+    for axis in axes:
+        rows[rows[:, axis] >= levels[axis], axis] = OPEN
+    return rows
+
+
+def _closed_feasibly(rows: Ints, feasible: Feasible, axes: int) -> Ints:
+    """Return rows with every open cell set so that the row is allowed."""
+    closed = [
+        feasible.any_row({axis: int(value) for axis, value in enumerate(row) if value != OPEN})
+        for row in rows
+    ]
+    empty = np.empty((0, axes), dtype=np.int32)
+    return np.vstack([each for each in closed if each is not None]) if closed else empty
 
 
 def _closed(rows: Ints, levels: Sequence[int]) -> Ints:
@@ -402,4 +412,4 @@ def _sorted(rows: Ints) -> Ints:
     return ordered
 
 
-__all__ = ["Covering", "NoRows", "Rule", "cover", "covering_rows", "tuple_count"]
+__all__ = ["Covering", "Demand", "NoRows", "Rule", "cover", "covering_rows", "tuple_count"]

@@ -64,5 +64,6 @@ class ExitExpectation:
         if isinstance(value, str) and "{" in value:
             raise ValueError(f"{value!r} is not an exit form")
         parsed = parse_exit(value)
-        assert isinstance(parsed, tuple)
+        if not isinstance(parsed, tuple):  # it would be a template, and has no braces
+            raise ValueError(f"{value!r} is not an exit form")
         return parsed

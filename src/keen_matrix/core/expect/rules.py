@@ -3,6 +3,8 @@ matrix's and its step's."""
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
 
@@ -12,12 +14,23 @@ def standing_at(case: Case, number: int) -> Standing | None:
     return case.standings[min(number, len(case.standings) - 1)] if case.standings else None
 
 
-def rules_key(case: Case, number: int) -> tuple[object, ...]:
-    """Return what two launches must share to be judged by the same rules."""
+class RulesKey(NamedTuple):
+    """What two launches must share to be judged by the same rules."""
+
+    matrix: int
+    number: int
+    refused: tuple[str, ...] | None
+    """The kinds of a vector that must be refused."""
+    helps: bool
+    """Whether it asks for help, in the family that is about that."""
+
+
+def rules_key(case: Case, number: int) -> RulesKey:
+    """Return what the rules of a launch depend on."""
     standing = standing_at(case, number)
     refused = standing.kinds if standing is not None and standing.status == "refused" else None
     helps = standing is not None and standing.help and case.family == "help"
-    return (case.matrix, number, refused, helps)
+    return RulesKey(case.matrix, number, refused, helps)
 
 
 def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule, ...]:
@@ -30,7 +43,6 @@ def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule
     elif refused is None or spec.refusal is None:
         general = spec.rules
     else:
-        assert isinstance(refused, tuple)
         kinds = spec.refusal.kinds
         general = (*spec.refusal.general, *(kinds[kind] for kind in refused if kind in kinds))
     return (*general, *matrix.rules, *matrix.steps[number].rules)

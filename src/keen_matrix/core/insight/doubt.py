@@ -88,9 +88,10 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
             program = os.path.splitext(
                 os.path.basename(template.render(Scope({"here": spec.here})))
             )[0]
+    about = _Program(program, messages)
     for matrix, case, fields, outcomes in recorded_cases(spec, records):
         if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
-            _doubt(found, checker, matrix, case, outcomes, messages, program)
+            _doubt(found, checker, matrix, case, outcomes, about)
     return found
 
 
@@ -104,14 +105,22 @@ def _messages(records: Mapping[str, Record]) -> list[bytes]:
     return list(kinds.values())
 
 
+@dataclass(frozen=True, slots=True)
+class _Program:
+    """What is known of the program from the whole run."""
+
+    name: str
+    messages: list[bytes]
+    """A message of each kind of refusal."""
+
+
 def _doubt(
     found: Doubts,
     checker: Checker,
     matrix: Matrix,
     case: Case,
     outcomes: list[Outcome],
-    messages: list[bytes],
-    program: str,
+    about: _Program,
 ) -> None:
     context = checker.begin(case)
     try:
@@ -121,9 +130,9 @@ def _doubt(
     outcome, others = outcomes[0], outcomes[1:]
     if not checker.holds(case, context, outcome, others):
         return  # the spec has changed since, or something varies: it says nothing about alterations
-    own = [each for each in messages if each != outcome.stderr]
-    about = Context(messages=own, program=program, timed="duration" in chosen)
-    for altered in alterations(outcome, about):
+    others_say = [each for each in about.messages if each != outcome.stderr]
+    kinds = Context(messages=others_say, program=about.name, timed="duration" in chosen)
+    for altered in alterations(outcome, kinds):
         if _is_allowed(checker, case, chosen, outcome, altered):
             continue
         score = found.scores.setdefault(matrix.name, {}).setdefault(

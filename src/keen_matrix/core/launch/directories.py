@@ -110,18 +110,16 @@ class CaseDirectories:
 
         A program of another runner may have taken them away since they were made.
         """
-        if self._stamps is not None and not self._is_there():
+        if self._stamps is not None and not self._is_there(self._stamps):
             self._stamps = None
         if self._stamps is None:
             self._remove()
             self._make()
 
-    def _is_there(self) -> bool:
-        assert self._stamps is not None
+    def _is_there(self, stamps: tuple[int, ...]) -> bool:
         try:
             return (
-                os.lstat(self.root).st_ino == self._stamps[1]
-                and os.lstat(self.work).st_ino == self._stamps[3]
+                os.lstat(self.root).st_ino == stamps[1] and os.lstat(self.work).st_ino == stamps[3]
             )
         except OSError:
             return False

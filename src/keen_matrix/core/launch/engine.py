@@ -151,7 +151,8 @@ class WorkerPool:
         return self.workers[:1] if self._serial else self.workers
 
     def _send_plan(self, worker: WorkerLink) -> None:
-        assert self._plan is not None
+        if self._plan is None:
+            return
         worker.ready = False
         worker.unsent += pack(self._plan(worker, 1 if self._serial else worker.jobs))
 

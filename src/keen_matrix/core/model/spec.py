@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from keen_matrix.core.covering.search import Effort
     from keen_matrix.core.expect.aspects import Aspect
     from keen_matrix.core.expect.masks import Mask
     from keen_matrix.core.expressions import Expression, Template
@@ -186,7 +187,7 @@ class Matrix:
     focus: tuple[tuple[tuple[str, ...], int], ...] = ()
     """Axes with a strength of their own."""
     seed: int = 0
-    effort: str = "normal"
+    effort: Effort = "normal"
     limit: int | None = None
     """The most vectors it may have; None stands for the usual limit."""
     steps: tuple[Step, ...] = ()

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Set
-from typing import Any
+from typing import Any, Unpack
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
 from keen_matrix.core.expect.forms import NEEDS
@@ -32,7 +32,7 @@ from keen_matrix.core.spec.document.signature import SignatureTable
 from keen_matrix.core.spec.document.texts import Placed, PlacedTable, PlacedText, Role, placed_in
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
-from keen_matrix.core.spec.source import Source
+from keen_matrix.core.spec.source import Placing, Source
 
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
 """Names that an expression of a case can use beside axes and columns."""
@@ -67,7 +67,7 @@ class _Checker:
         self.used: dict[int | None, set[str]] = {}
         """Names used in each matrix, and outside of them (None)."""
 
-    def add(self, path: KeyPath, message: str, **more: Any) -> None:
+    def add(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> None:
         self.problems.append(self.source.problem(path, message, **more))
 
     def program(self, document: SpecDocument) -> None:
@@ -131,8 +131,13 @@ class _Checker:
         for name, kind in signature.values.items():
             if isinstance(kind, Existing) and kind.closed and not kind.legal():
                 message = f"{name} is a {kind.type} that exists, and the spec puts none in place"
-                self.problems.append(self.source.problem(("signature", "values", name), message, at_key=True, warning=True,
-                                                         expected='[files] with one, or type = "path"'))  # fmt: skip
+                found = self.source.warning(
+                    ("signature", "values", name),
+                    message,
+                    at_key=True,
+                    expected='[files] with one, or type = "path"',
+                )
+                self.problems.append(found)
         asks = any(called_functions(each) & self.oracle for each in signature.conditions)
         if not asks and not any(builder.smallest() for builder in builders(signature)):
             reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[

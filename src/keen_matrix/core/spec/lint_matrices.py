@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from math import prod
-from typing import Any
+from typing import Any, Unpack
 
 from keen_matrix.core.covering.feasible import Feasible, Rule, clashing
 from keen_matrix.core.covering.search import refuse_too_large
@@ -14,7 +14,7 @@ from keen_matrix.core.errors import Problem
 from keen_matrix.core.expressions import as_text, called_functions
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.spec.keys import KeyPath
-from keen_matrix.core.spec.source import Source, placed
+from keen_matrix.core.spec.source import Placing, Source, placed
 from keen_matrix.core.spec.tried import mistaken_expressions, oracle_called
 from keen_matrix.core.vectors.combine import (
     CombineFault,
@@ -69,11 +69,7 @@ def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
     path: KeyPath = (
         ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
     )
-    return [
-        source.problem(
-            path, f'the family "{matrix.family}" has no vectors{why}', warning=True, at_key=True
-        )
-    ]
+    return [source.warning(path, f'the family "{matrix.family}" has no vectors{why}', at_key=True)]
 
 
 class _DeepChecker:
@@ -110,8 +106,8 @@ class _DeepChecker:
             self.found.append(placed(fault_problem(self.spec.path, self.matrix, fault)))
         return self.found
 
-    def warn(self, path: KeyPath, message: str, **more: Any) -> None:
-        self.found.append(self.source.problem((*self.path, *path), message, warning=True, **more))
+    def warn(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> None:
+        self.found.append(self.source.warning((*self.path, *path), message, **more))
 
     def _unused(self) -> None:
         for name in self.matrix.axes:
@@ -227,11 +223,11 @@ PAIRS_TUPLES = 300_000
 
 
 def _pairs_count(levels: Sequence[int], rules: Sequence[Rule]) -> int | None:
-    from keen_matrix.core.covering.search import cover, tuple_count
+    from keen_matrix.core.covering.search import Demand, cover, tuple_count
 
     if len(levels) < 3 or max(levels) > 2_000 or tuple_count(levels, 2) > PAIRS_TUPLES:
         return None
-    return len(cover(levels, 2, rules=rules, effort="quick").rows)
+    return len(cover(Demand(levels=levels, strength=2, rules=rules, effort="quick")).rows)
 
 
 def _tuples(sizes: Sequence[int]) -> Iterator[tuple[int, ...]]:

@@ -8,7 +8,7 @@ import contextlib
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 
 from pydantic import TypeAdapter, ValidationError
 
@@ -64,7 +64,7 @@ from keen_matrix.core.spec.document.surroundings import Around, PutTable, StdinT
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.problems import problems_of
-from keen_matrix.core.spec.source import Source, read_source
+from keen_matrix.core.spec.source import Placing, Source, read_source
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 
 if (
@@ -515,7 +515,7 @@ class Compiler:
             tuple(row[index] for index in picked) for row in read.rows
         )
 
-    def _problem(self, path: KeyPath, message: str, **more: Any) -> None:
+    def _problem(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> None:
         self.problems.append(self.source.problem(path, message, **more))
 
 

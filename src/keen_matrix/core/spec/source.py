@@ -11,9 +11,9 @@ import hashlib
 import os
 import re
 import tomllib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypedDict, Unpack
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
 from keen_matrix.core.spec.keys import KeyPath, Place
@@ -21,6 +21,15 @@ from keen_matrix.core.spec.keys import KeyPath, Place
 MAX_SPEC_BYTES = 4 * 1024 * 1024
 """Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
 files beside it."""
+
+
+class Placing(TypedDict, total=False):
+    """What more a problem can say: see Source.problem."""
+
+    expected: str | None
+    suggestion: str | None
+    offset: int | None
+    at_key: bool
 
 
 @dataclass(slots=True)
@@ -69,18 +78,10 @@ class Source:
         suggestion: str | None = None,
         offset: int | None = None,
         at_key: bool = False,
-        warning: bool = False,
     ) -> Problem:
-        """Return a problem placed at a value (or its key); `offset` is a place inside a text
+        """Return an error placed at a value (or its key); `offset` is a place inside a text
         value."""
-        severity: Any = "warning" if warning else "error"
-        problem = Problem(
-            path=self.path,
-            message=message,
-            expected=expected,
-            suggestion=suggestion,
-            severity=severity,
-        )
+        problem = Problem(path=self.path, message=message, expected=expected, suggestion=suggestion)
         place = self.place(path)
         if place is None:
             return problem
@@ -90,6 +91,10 @@ class Source:
                 self._raw[place.value : place.stop].decode(errors="replace"), offset
             )
         return self._located(problem, len(self._raw[:at].decode(errors="ignore")))
+
+    def warning(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> Problem:
+        """Return a warning, placed like an error."""
+        return replace(self.problem(path, message, **more), severity="warning")
 
     def _located(self, problem: Problem, at: int) -> Problem:
         line = self.text.count("\n", 0, at) + 1

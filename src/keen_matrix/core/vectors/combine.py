@@ -56,21 +56,22 @@ class Combined:
 
 def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
     """Return the covering array that a matrix asks for. Raises CombineFault."""
-    from keen_matrix.core.covering.search import NoRows, Rule, cover
+    from keen_matrix.core.covering.search import Demand, NoRows, Rule, cover
 
     levels = [factor.levels for factor in layout.factors]
     strength = possible_strength(matrix, layout)
     rules = [Rule(constraint.factors, constraint.test) for constraint in constraints]
     try:
-        covering = cover(
-            levels,
-            strength,
+        demand = Demand(
+            levels=levels,
+            strength=strength,
             rules=rules,
             always=[fixed_levels(matrix, layout, number) for number in range(len(matrix.always))],
             focus=[focus_levels(matrix, layout, number) for number in range(len(matrix.focus))],
-            effort=matrix.effort,  # type: ignore[arg-type]
+            effort=matrix.effort,
             seed=matrix.seed,
         )
+        covering = cover(demand)
     except NoRows as none:
         raise no_rows_fault(constraints, none.clash) from None
     except ValueError as error:
