@@ -6,7 +6,7 @@ The public names load on first use, so that importing the package costs nothing.
 from __future__ import annotations
 
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import covering_rows
@@ -42,7 +42,7 @@ _PLACES = {
 }
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     if name in _PLACES:
         return getattr(import_module(_PLACES[name]), name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

@@ -58,7 +58,7 @@ def matrix_names(prefix: str, **_: Any) -> list[str]:
     ]
 
 
-def ids(prefix: str, **_: Any) -> list[str]:
+def ids(prefix: str, **_: object) -> list[str]:
     """Return the ids of cases that begin so."""
     from itertools import islice
 
@@ -74,7 +74,7 @@ def ids(prefix: str, **_: Any) -> list[str]:
     return found
 
 
-def ids_and_specs(prefix: str, **others: Any) -> list[str]:
+def ids_and_specs(prefix: str, **others: object) -> list[str]:
     """Return the spec files, and the ids of cases, that begin so."""
     import argcomplete
 

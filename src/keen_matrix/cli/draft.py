@@ -233,7 +233,7 @@ def _key(name: str) -> str:
     )
 
 
-def _value(value: Any) -> str:
+def _value(value: object) -> str:
     if isinstance(value, list):
         return _array([str(each) for each in value])
     return _text(value) if isinstance(value, str) else str(value)

@@ -7,7 +7,7 @@ import json
 import sys
 from collections.abc import Mapping, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import runs_of
 from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
@@ -105,7 +105,7 @@ def chosen_cases(
     if ids:
         wanted = {id for id in failing if id.startswith(tuple(ids))}
     else:
-        by_cause: dict[Any, tuple[int, str]] = {}
+        by_cause: dict[object, tuple[int, str]] = {}
         for id, fields in failing.items():
             key = (fields.matrix, *failure_key(fields))
             by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields.argv)), id))

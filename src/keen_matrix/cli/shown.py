@@ -30,7 +30,7 @@ def shown_launch(spec: Spec) -> list[str]:
     return words
 
 
-def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
+def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, object]:
     """Return what stands for standard input in a shell line: a text, a file, a command line, or
     `closed`."""
     from keen_matrix.wording.safe import exact_line, is_written_whole, shell_line
@@ -47,14 +47,14 @@ def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, Any]:
     return {"stdin": stdin.text.render(scope)} if stdin.text is not None else {}
 
 
-def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, Any]:
+def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, object]:
     """Return the environment, standard input and files that a case of a matrix had, for the line
     that repeats it."""
     from keen_matrix.core.errors import ExpressionFault
     from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.oracle import named_functions
 
-    shown: dict[str, Any] = {"env": {}, "files": []}
+    shown: dict[str, object] = {"env": {}, "files": []}
     try:
         scope = case_scope(
             fields.values,

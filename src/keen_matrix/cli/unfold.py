@@ -245,7 +245,7 @@ def _others(screen: Screen, case: Case) -> list[Any]:
     return [(f"  {screen.sign('to')} {cut(text, 120)}", "dim")]
 
 
-def _shown(screen: Screen, value: Any) -> str:
+def _shown(screen: Screen, value: object) -> str:
     from keen_matrix.core.expressions import as_text
     from keen_matrix.wording.safe import cut, escape
 

@@ -43,17 +43,17 @@ SHOWN_VALUE = 60
 """Characters of a value shown in a message about a failed expression."""
 
 
-def _bits(value: Any) -> int:
+def _bits(value: object) -> int:
     return abs(value).bit_length() if isinstance(value, int) else 0
 
 
-def _power(base: Any, exponent: Any) -> Any:
+def _power(base: object, exponent: Any) -> Any:
     if isinstance(exponent, int) and _bits(base) * abs(exponent) > MAX_BITS:
         raise ValueError(f"{base} ** {exponent} would be too large")
     return base**exponent
 
 
-def _product(left: Any, right: Any) -> Any:
+def _product(left: object, right: Any) -> object:
     for sized, times in ((left, right), (right, left)):
         if (
             hasattr(sized, "__len__")
@@ -66,11 +66,11 @@ def _product(left: Any, right: Any) -> Any:
     return left * right
 
 
-def _most(value: Any) -> int:
+def _most(value: object) -> int:
     return MAX_LENGTH if isinstance(value, (str, bytes)) else MAX_ITEMS
 
 
-def _sum_of(left: Any, right: Any) -> Any:
+def _sum_of(left: object, right: Any) -> Any:
     if (
         hasattr(left, "__len__")
         and hasattr(right, "__len__")
@@ -80,7 +80,7 @@ def _sum_of(left: Any, right: Any) -> Any:
     return left + right
 
 
-def _sum(values: Any, start: Any = 0) -> Any:
+def _sum(values: Any, start: Any = 0) -> object:
     """Return the sum of numbers at once, and of anything else step by step, since arrays add up to
     ever longer ones."""
     items = values if isinstance(values, range) else list(values)
@@ -92,13 +92,13 @@ def _sum(values: Any, start: Any = 0) -> Any:
     return total
 
 
-def _round(number: Any, places: Any = None) -> Any:
+def _round(number: Any, places: Any = None) -> object:
     if isinstance(places, int) and abs(places) > MAX_PLACES:
         raise ValueError(f"rounding to {places} places; at most {MAX_PLACES}")
     return round(number, places)
 
 
-def _remainder(left: Any, right: Any) -> Any:
+def _remainder(left: object, right: Any) -> object:
     if isinstance(left, (str, bytes)):
         raise ValueError("the % form of texts is not available here; use {value:format}")
     return left % right
@@ -117,7 +117,7 @@ def _shift(left: int, by: int) -> int:
     return left << by
 
 
-FUNCTIONS: Mapping[str, Callable[..., Any]] = {
+FUNCTIONS: Mapping[str, Callable[..., object]] = {
     "abs": abs, "all": all, "any": any, "bool": bool, "float": float, "int": int, "len": len, "max": max, "min": min,
     "range": _range, "round": _round, "sorted": sorted, "str": str, "sum": _sum,
 }  # fmt: skip
@@ -152,15 +152,15 @@ _MAKING = (
 """Nodes whose value is new; a name or a part of it stands for what is there already."""
 
 
-def method_size(owner: Any, name: str, arguments: list[Any]) -> int:
+def method_size(owner: object, name: str, arguments: list[Any]) -> int:
     """Return how large what a method of a text or number makes can be, before it is made: it runs
     in one piece."""
-    first: Any = arguments[0] if arguments else None
+    first: object = arguments[0] if arguments else None
     if isinstance(owner, int):
         return int(first) if name == "to_bytes" and isinstance(first, int) else 0
     if not isinstance(owner, (str, bytes)):
         return 0
-    tab_character: Any = "\t" if isinstance(owner, str) else b"\t"
+    tab_character: object = "\t" if isinstance(owner, str) else b"\t"
     text: Any = owner
     if name in _PADDING:
         return first if isinstance(first, int) else 0
@@ -200,7 +200,7 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             self._take_size(value)
         return value
 
-    def _take_size(self, value: Any) -> None:
+    def _take_size(self, value: object) -> None:
         """Raise ValueError when a value that was made is too large, or all of them together are."""
         if isinstance(value, int):
             if value.bit_length() > MAX_BITS:
@@ -212,8 +212,8 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             if self._made > MAX_MADE:
                 raise ValueError("all that it makes is too large together")
 
-    def _eval_call(self, node: ast.Call) -> Any:
-        function: Callable[..., Any]
+    def _eval_call(self, node: ast.Call) -> object:
+        function: Callable[..., object]
         if isinstance(node.func, ast.Attribute):
             function = self._eval(node.func)
         elif isinstance(node.func, ast.Name):
@@ -251,8 +251,8 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
 class Scope:
     """What an expression can see: `names` (any mapping) and `functions`."""
 
-    names: Mapping[str, Any] = field(default_factory=dict)
-    functions: Mapping[str, Callable[..., Any]] = field(default_factory=lambda: FUNCTIONS)
+    names: Mapping[str, object] = field(default_factory=dict)
+    functions: Mapping[str, Callable[..., object]] = field(default_factory=lambda: FUNCTIONS)
 
 
 class Expression:
@@ -279,7 +279,7 @@ class Expression:
     def __repr__(self) -> str:
         return f"Expression({self.source!r})"
 
-    def evaluate(self, scope: Scope) -> Any:
+    def evaluate(self, scope: Scope) -> object:
         """Return the value. Raises ExpressionFault with the source, the values it saw and the
         reason."""
         node = self._node
@@ -367,7 +367,7 @@ def as_text(value: Any) -> str:
         return hex(value)
 
 
-_CONVERSIONS: Mapping[str, Callable[[Any], str]] = {"r": repr, "s": str, "a": ascii}
+_CONVERSIONS: Mapping[str, Callable[[object], str]] = {"r": repr, "s": str, "a": ascii}
 _WIDTHS = re.compile(r"\d+")
 
 
@@ -439,7 +439,7 @@ class Template:
             for part, expression in zip(self.parts, self._expressions, strict=True)
         )
 
-    def value(self, scope: Scope) -> Any:
+    def value(self, scope: Scope) -> object:
         """Return the value itself when the template is one bare field, else the rendered text."""
         if len(self.parts) == 1 and self._expressions[0] is not None:
             part = self.parts[0]

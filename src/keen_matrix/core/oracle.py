@@ -12,7 +12,7 @@ import contextlib
 import runpy
 from collections.abc import Callable, Iterator, Mapping
 from contextvars import ContextVar
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import PassThrough
@@ -117,7 +117,7 @@ def forbidden(path: str) -> None:
     raise OracleNotRun(path)
 
 
-def oracle_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
+def oracle_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     """Run an oracle file and return its public functions, defined or imported. Raises RunFault
     when it does not run."""
     if path is None:
@@ -143,7 +143,7 @@ class _Named:
     def __init__(self, oracle: _Oracle, name: str) -> None:
         self._oracle, self._name = oracle, name
 
-    def __call__(self, *arguments: Any, **named: Any) -> Any:
+    def __call__(self, *arguments: object, **named: object) -> object:
         """Return what the function returns. Raises what it raises, RunFault, or OracleNotRun."""
         function = self._oracle.functions().get(self._name)
         if function is None:
@@ -156,15 +156,15 @@ class _Oracle:
 
     def __init__(self, path: str) -> None:
         self._path = path
-        self._functions: Mapping[str, Callable[..., Any]] | None = None
+        self._functions: Mapping[str, Callable[..., object]] | None = None
 
-    def functions(self) -> Mapping[str, Callable[..., Any]]:
+    def functions(self) -> Mapping[str, Callable[..., object]]:
         if self._functions is None:
             self._functions = oracle_functions(self._path)
         return self._functions
 
 
-def named_functions(path: str | None) -> Mapping[str, Callable[..., Any]]:
+def named_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     """Return the functions of an oracle by its text; it is run when one of them is first called.
 
     An oracle whose names cannot all be told from its text is run at once. Raises RunFault when it
@@ -183,11 +183,11 @@ class OncePerCase:
     """A function of the oracle file that works out each answer once in a case, however many
     expectations ask."""
 
-    def __init__(self, function: Callable[..., Any]) -> None:
+    def __init__(self, function: Callable[..., object]) -> None:
         self._function = function
-        self._known: dict[Any, Any] = {}
+        self._known: dict[object, object] = {}
 
-    def __call__(self, *arguments: Any, **named: Any) -> Any:
+    def __call__(self, *arguments: object, **named: object) -> object:
         """Return the answer. Raises what the function raises."""
         try:
             key = (arguments, tuple(named.items()), *map(type, arguments))

@@ -7,7 +7,7 @@ import contextlib
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.insight.coverage import Coverage, coverage_of
@@ -102,6 +102,6 @@ def _cell(percent: float | None) -> Cell:
     return Cell(0, "") if percent is None else Cell(percent, f"{percent:.0f} %")
 
 
-def as_rows(heat: Heat) -> list[list[Any]]:
+def as_rows(heat: Heat) -> list[list[object]]:
     """Return the shares of a table, None where a cell is empty."""
     return [[cell.share if cell.text else None for cell in row.cells] for row in heat.rows]

@@ -63,7 +63,7 @@ def _script_hash(environment: Any) -> str:
     return f"sha256-{base64.b64encode(digest).decode()}"
 
 
-def _embedded(data: Any) -> str:
+def _embedded(data: object) -> str:
     """Return JSON that can stand inside a script element: no < that could end it, no separators of
     lines."""
     text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
@@ -86,12 +86,12 @@ def _grids(report: Report, matrix: Any) -> list[Grid]:
     return [grid for grid in grids if len(grid.columns) * len(grid.rows) <= MOST_GRID_CELLS]
 
 
-def _cases(report: Report) -> tuple[dict[str, Any], int]:
+def _cases(report: Report) -> tuple[dict[str, object], int]:
     """Return the cases of the page: those that did not hold, then those that held, and how many
     are left out."""
     order = {key: number for number, key in enumerate(report.summary.matrices)}
-    failed: list[Any] = []
-    held: list[Any] = []
+    failed: list[object] = []
+    held: list[object] = []
     left_out = 0
     for record in report.cases():
         if record.fields.verdict != "held":
@@ -114,7 +114,7 @@ def _cases(report: Report) -> tuple[dict[str, Any], int]:
 
 def _case(
     record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool
-) -> dict[str, Any]:
+) -> dict[str, object]:
     header, fields = record
     held = fields.verdict == "held"
     launch = shell_line(header.launch)
@@ -155,7 +155,7 @@ def _lines(text: str) -> str:
     return "\n".join(map(escape, text.split("\n")))
 
 
-def _histogram(report: Report) -> dict[str, Any]:
+def _histogram(report: Report) -> dict[str, object]:
     """Return how many cases took how long, in bins of equal width on a logarithmic scale."""
     from math import log10
 

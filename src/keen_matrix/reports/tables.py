@@ -10,7 +10,7 @@ import csv
 import io
 import json
 from collections.abc import Iterator
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.results.axis_values import shown_value
@@ -25,18 +25,18 @@ PLAIN = (
 """Columns of every case; axes and columns of the spec follow, as `axis.NAME`."""
 
 
-def rows(report: Report) -> Iterator[dict[str, Any]]:
+def rows(report: Report) -> Iterator[dict[str, object]]:
     """Yield a row for each case, all with the same keys."""
     names = list(report.summary.value_names)
     for record in report.cases():
         yield row_of(record, names)
 
 
-def row_of(record: CaseRecord, names: list[str]) -> dict[str, Any]:
+def row_of(record: CaseRecord, names: list[str]) -> dict[str, object]:
     """Return the row of one case."""
     header, fields = record
     failed = list(dict.fromkeys(each.aspect for each in fields.aspects if not each.met))
-    row: dict[str, Any] = {name: getattr(fields, name, None) for name in PLAIN}
+    row: dict[str, object] = {name: getattr(fields, name, None) for name in PLAIN}
     row |= {
         "culprit": fields.culprit or None,
         "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),
@@ -63,7 +63,7 @@ def write_csv(report: Report, stream: BinaryIO) -> None:
     text.detach()
 
 
-def _cell(value: Any) -> Any:
+def _cell(value: object) -> object:
     """Return a value for a cell. A text that a spreadsheet would take for a formula gets a quote
     before it (CWE-1236)."""
     shown = shown_value(value) if isinstance(value, list) else "" if value is None else value

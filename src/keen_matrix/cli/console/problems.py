@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable
-from typing import Any
 
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.spec.source import placed
 
 
-def print_problems(problems: Iterable[Problem], options: Any, *, to_stdout: bool = False) -> None:
+def print_problems(
+    problems: Iterable[Problem], options: object, *, to_stdout: bool = False
+) -> None:
     """Write problems with the line they stand on and a caret under the place."""
     screen = Screen(
         sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto")

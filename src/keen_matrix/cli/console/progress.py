@@ -31,7 +31,7 @@ class Progress:
             self._bar.start()
         return self
 
-    def _new_bar(self) -> Any:
+    def _new_bar(self) -> object:
         from rich.console import Console, RenderableType
         from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar

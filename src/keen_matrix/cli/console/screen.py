@@ -38,7 +38,7 @@ class Screen:
         )
         encoding = (getattr(self.stream, "encoding", None) or "ascii").lower()
         self.unicode = "utf" in encoding
-        self._console: Any = None
+        self._console: object = None
         if not self.unicode or encoding == "utf-8":
             reconfigure = getattr(self.stream, "reconfigure", None)
             if reconfigure:  # a character that the terminal cannot show is escaped, never an error

@@ -71,7 +71,7 @@ MAX_FORBIDDEN = 20_000
 """Forbidden tuples read off a predicate; a predicate with more is asked as a whole."""
 
 
-def rules_of(allowed: Callable[[Any], bool], levels: Sequence[int]) -> list[Rule]:
+def rules_of(allowed: Callable[[object], bool], levels: Sequence[int]) -> list[Rule]:
     """Return the rules that a predicate over rows comes to.
 
     The predicate is asked on partial rows and followed along the axes it reads: each path that
@@ -111,7 +111,7 @@ class Whole(Rule):
     trying everything that it distinguishes.
     """
 
-    def __init__(self, allowed: Callable[[Any], bool], levels: Sequence[int]) -> None:
+    def __init__(self, allowed: Callable[[object], bool], levels: Sequence[int]) -> None:
         super().__init__(tuple(range(len(levels))), lambda values: bool(allowed(values)))
         self.allowed, self.levels = allowed, levels
         self.impossible: list[frozenset[tuple[int, int]]] = []

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 from math import comb, log, prod
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -90,7 +90,7 @@ def covering_rows(
     levels: Sequence[int],
     strength: int,
     *,
-    allowed: Callable[[Any], bool] | Sequence[Callable[[Any], bool]] | None = None,
+    allowed: Callable[[object], bool] | Sequence[Callable[[object], bool]] | None = None,
     always: Iterable[Mapping[int, int]] = (),
     focus: Iterable[tuple[Sequence[int], int]] = (),
     effort: Effort = "normal",

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import partial
-from typing import Any
 
 from keen_matrix.core.expect.baselines import baseline_path
 from keen_matrix.core.expect.cascade import Cascade, Chosen, Judged
@@ -34,7 +33,11 @@ class CaseChecker:
     """
 
     def __init__(
-        self, spec: Spec, functions: Mapping[str, Callable[..., Any]], *, runs_commands: bool = True
+        self,
+        spec: Spec,
+        functions: Mapping[str, Callable[..., object]],
+        *,
+        runs_commands: bool = True,
     ) -> None:
         self.spec, self._runs_commands = spec, runs_commands
         self.functions = {name: OncePerCase(function) for name, function in functions.items()}

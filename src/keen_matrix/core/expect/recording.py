@@ -114,7 +114,7 @@ def _noted(
 
 def _observed(outcome: Outcome, floor: int) -> dict[str, Any]:
     """Return what an outcome says of its launch: the fields that a record and a step of one share."""
-    fields: dict[str, Any] = {
+    fields: dict[str, object] = {
         "exit": outcome.exit, "signal": None if outcome.signal is None else signal_name(outcome.signal),
         "seconds": round(outcome.seconds, 6), "user_seconds": round(outcome.user_seconds, 6),
         "system_seconds": round(outcome.system_seconds, 6), "peak_bytes": outcome.peak_bytes, "files": outcome.files,

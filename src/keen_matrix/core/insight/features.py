@@ -7,7 +7,7 @@ import itertools
 import math
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.record import CaseFields, Record
@@ -127,7 +127,7 @@ def _add_text(case: Observed, signature: Signature, name: str, text: str) -> Non
     case.features.add(Feature(name, "is", text if text else "''"))
 
 
-def _add_value(case: Observed, name: str, value: Any) -> None:
+def _add_value(case: Observed, name: str, value: object) -> None:
     if value is None or value is True:
         case.features.add(Feature(name, "absent" if value is None else "given"))
     elif value is False:

@@ -78,7 +78,7 @@ class Narrower:
         fields = launch(matrix, [case])[0]
         self.found = Narrowed(case, matrix, fields, launches=1)
         self.reason = reason_of(fields)
-        self.known: dict[tuple[Any, ...], bool] = {}
+        self.known: dict[tuple[object, ...], bool] = {}
 
     def narrowed(self) -> Narrowed:
         """Return the smallest vector that fails the same way."""
@@ -122,7 +122,7 @@ class Narrower:
         return False
 
     @staticmethod
-    def _key(matrix: Matrix, case: Case) -> tuple[Any, ...]:
+    def _key(matrix: Matrix, case: Case) -> tuple[object, ...]:
         around = matrix.steps[0].surroundings
         stdin = around.stdin.text.source if around.stdin and around.stdin.text else None
         files = tuple((name, put.text.source if put.text else "") for name, put in around.files)
@@ -286,7 +286,7 @@ class Narrower:
         for number, (name, put) in enumerate(around.files):
             if put.text is not None:
 
-                def with_file(text: str, number: int = number) -> Any:
+                def with_file(text: str, number: int = number) -> object:
                     files = list(self._around().files)
                     files[number] = (
                         files[number][0],
@@ -344,7 +344,7 @@ def _level_text(maker: CaseMaker, number: int, level: int) -> str:
     return "left out" if value is None else as_text(value)
 
 
-def _simplicity(value: Any) -> tuple[Any, ...]:
+def _simplicity(value: object) -> tuple[object, ...]:
     """Return a key by which simpler values come first: nothing, small numbers, short texts."""
     if value is None:
         return (0,)

@@ -163,7 +163,7 @@ def live(target: Target) -> None:
     os._exit(finish(code))
 
 
-def exit_code(code: Any) -> int:
+def exit_code(code: object) -> int:
     """Return the code that SystemExit stands for: a number as it is, nothing as 0, anything else
     printed and 1."""
     if code is None:

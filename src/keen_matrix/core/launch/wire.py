@@ -6,7 +6,7 @@ import pickle
 import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core.launch.frames import LENGTH
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -67,7 +67,7 @@ class ResultFrame(NamedTuple):
     line: bytes
 
 
-def pack(message: Any) -> bytes:
+def pack(message: object) -> bytes:
     """Return the frame of a message to a worker."""
     body = pickle.dumps(message, protocol=pickle.HIGHEST_PROTOCOL)
     return LENGTH.pack(len(body)) + body

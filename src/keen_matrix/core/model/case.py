@@ -20,7 +20,7 @@ class Standing(NamedTuple):
     culprit: str = ""
     mentions: tuple[str, ...] = ()
     help: bool = False
-    bound: Mapping[str, Any] = {}
+    bound: Mapping[str, object] = {}
     given: frozenset[str] = frozenset()
 
 
@@ -36,7 +36,7 @@ class Case(Struct, frozen=True, kw_only=True):
     id: str
     matrix: int
     argv: tuple[str, ...]
-    values: Mapping[str, Any] = {}
+    values: Mapping[str, object] = {}
     fault: str | None = None
     """Why the vector could not be made (an expression in it failed)."""
     more: tuple[tuple[str, ...], ...] = ()
@@ -73,11 +73,11 @@ def described(case: Case, matrix: str) -> dict[str, Any]:
 
 
 def case_scope(
-    values: Mapping[str, Any],
+    values: Mapping[str, object],
     argv: tuple[str, ...],
     id: str,
     here: str,
-    functions: Mapping[str, Callable[..., Any]],
+    functions: Mapping[str, Callable[..., object]],
     standing: Standing | None = None,
 ) -> Scope:
     """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`,

@@ -4,7 +4,6 @@ shape checked."""
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from keen_matrix.core import structs
 from keen_matrix.core.model.record import Finished, Header, Line, Record
@@ -48,7 +47,7 @@ def decode_record(line: bytes) -> Record:
     return found
 
 
-def _parsed(line: bytes) -> Any:
+def _parsed(line: bytes) -> object:
     try:
         return json.loads(line)
     except RecursionError:
@@ -57,7 +56,7 @@ def _parsed(line: bytes) -> Any:
         raise ValueError("") from None
 
 
-def _typed(value: Any) -> Line | None:
+def _typed(value: object) -> Line | None:
     if not isinstance(value, dict):
         raise ValueError("expected an object")
     try:

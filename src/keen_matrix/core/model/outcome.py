@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from keen_matrix.core.model.record import FileChange
 
@@ -70,7 +70,7 @@ class Outcome:
     """What came in which order: stream, bytes, seconds since the start."""
     files: dict[str, FileChange] = field(default_factory=dict)
     """What the launch did to the files of its directory."""
-    state: dict[str, tuple[Any, ...]] = field(default_factory=dict)
+    state: dict[str, tuple[object, ...]] = field(default_factory=dict)
     """What stood in the directory afterwards; only looked at when launches are compared."""
     masked: dict[str, bytes] = field(default_factory=dict)
     """The streams as they are compared, where masks are there."""

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import signal
-from typing import Any
 
 
-def signal_number(value: Any) -> int:
+def signal_number(value: object) -> int:
     """Return the number of a signal given as "TERM", "SIGTERM" or a number. Raises ValueError."""
     if isinstance(value, int) and not isinstance(value, bool):
         try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Effort
@@ -180,10 +180,10 @@ class Matrix:
     line_text: str
     axes: Mapping[str, Values]
     columns: tuple[str, ...] = ()
-    rows: tuple[tuple[Any, ...], ...] = ()
+    rows: tuple[tuple[object, ...], ...] = ()
     combine: str | int = "all"
     where: tuple[Expression, ...] = ()
-    always: tuple[Mapping[str, Any], ...] = ()
+    always: tuple[Mapping[str, object], ...] = ()
     focus: tuple[tuple[tuple[str, ...], int], ...] = ()
     """Axes with a strength of their own."""
     seed: int = 0

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from keen_matrix.core.expressions import as_text
 
 MOST_VALUES = 60
@@ -13,7 +11,7 @@ ABSENT = "—"
 """How the value of an axis is written that stands in a part left out."""
 
 
-def shown_value(value: Any) -> str:
+def shown_value(value: object) -> str:
     """Return a value of an axis as grids and tables show it."""
     if value is None:
         return ABSENT

@@ -15,7 +15,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from statistics import median
-from typing import Any
 
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import cases_of, headers_of
@@ -117,7 +116,7 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
     return names
 
 
-def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[Any, ...]]:
+def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[object, ...]]:
     for header, fields in cases_of(paths):
         times = fields.repeats.seconds if fields.repeats is not None else None
         spec = names[os.path.normpath(header.spec)]

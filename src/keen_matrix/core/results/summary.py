@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from math import log2
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_value
@@ -43,7 +43,7 @@ class MatrixSummary:
     seconds: float = 0.0
     axes: dict[str, dict[str, Counts]] = field(default_factory=dict)
     """Axis → value → held and not held."""
-    causes: dict[tuple[Any, ...], Cause] = field(default_factory=dict)
+    causes: dict[tuple[object, ...], Cause] = field(default_factory=dict)
 
     @property
     def total(self) -> int:

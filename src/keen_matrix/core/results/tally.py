@@ -7,7 +7,6 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Any
 
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
@@ -47,7 +46,7 @@ class Tally:
         self.by_matrix: dict[int, Counter[str]] = {
             matrix.index: Counter() for matrix in spec.matrices
         }
-        self._groups: dict[tuple[Any, ...], FailureGroup] = {}
+        self._groups: dict[tuple[object, ...], FailureGroup] = {}
         self._masks = {
             matrix.index: [mask.origin for mask in matrix.masks] for matrix in spec.matrices
         }
@@ -142,7 +141,7 @@ def total_counts(tallies: Iterable[Tally]) -> Counter[str]:
 _NUMBERS = re.compile(r"\d+")
 
 
-def failure_key(fields: Record) -> tuple[Any, ...]:
+def failure_key(fields: Record) -> tuple[object, ...]:
     """Return what two failures must share to count as the same: verdict, aspects, forms, and texts
     but for the case's own words.
 

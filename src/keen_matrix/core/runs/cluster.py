@@ -53,7 +53,7 @@ class Task:
     repeat: int = 1
 
 
-def client_of(address: str, jobs: int) -> Any:
+def client_of(address: str, jobs: int) -> object:
     """Return a client of a cluster: of the scheduler at an address, or of one started here for
     "local". Raises Misuse."""
     try:
@@ -98,7 +98,7 @@ class ClusterPool:
     def __init__(self, client: Any, *, shared: bool = False) -> None:
         self.client, self.shared = client, shared
         self._task: Task | None = None
-        self._archive: Any = None
+        self._archive: object = None
         self._here = ""
 
     def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
@@ -149,7 +149,7 @@ class ClusterPool:
         supply = iter(cases)
         pace, slots = 0.0, max(1, sum(self.client.nthreads().values()))
         running = as_completed(with_results=False)
-        out: dict[str, Any] = {}
+        out: dict[str, object] = {}
         number = 0
         try:
             while True:
@@ -309,7 +309,7 @@ def run_batch(
 
 def _run_batch(
     task: Task, archive: bytes, here: str, batch: bytes
-) -> tuple[float, list[tuple[Any, ...]]]:
+) -> tuple[float, list[tuple[object, ...]]]:
     started = time.monotonic()
     spec = _spec_of(task, archive)
     pool = _POOL.get("pool")

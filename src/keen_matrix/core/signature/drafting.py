@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, TypeAlias
 
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.notation.synopsis import (
@@ -31,6 +31,8 @@ from keen_matrix.core.signature.signature import Signature
 _ALL_OPTIONS = re.compile(
     r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
 )
+TypeGuess: TypeAlias = dict[str, Any]
+"""The table of a value's type, as a spec writes it."""
 MOST_OPTIONS = 400
 MOST_USAGES = 6
 
@@ -42,7 +44,7 @@ class Draft:
     synopsis: list[str]
     style: str
     help: list[str]
-    values: dict[str, dict[str, Any]] = field(default_factory=dict)
+    values: dict[str, TypeGuess] = field(default_factory=dict)
     notes: dict[str, str] = field(default_factory=dict)
     """NAME or option key → what the help says of it."""
     doubts: list[str] = field(default_factory=list)
@@ -314,7 +316,7 @@ def _guess_values(
                   found.text if found else "")  # fmt: skip
 
 
-def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
+def _guess(name: str, text: str, choices: Sequence[str]) -> TypeGuess:
     choices = choices if choices and all(choices) else words_in(text)
     if choices:
         return {"type": "choice", "of": list(choices)}
@@ -322,7 +324,7 @@ def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
     if _NUMBERS.match(name) or re.search(
         r"\b(?:number of|how many|an integer|a whole number|count of)\b", low
     ):
-        guess: dict[str, Any] = {"type": "int"}
+        guess: TypeGuess = {"type": "int"}
     elif _FLOATS.match(name):
         guess = {"type": "float"}
     elif _PATHS.search(name):
@@ -340,7 +342,7 @@ def _guess(name: str, text: str, choices: Sequence[str]) -> dict[str, Any]:
     return guess
 
 
-def _note(draft: Draft, name: str, guess: dict[str, Any], text: str) -> None:
+def _note(draft: Draft, name: str, guess: TypeGuess, text: str) -> None:
     if name in draft.values or name in draft.notes:
         if guess and guess != draft.values.get(name):
             draft.doubts.append(

@@ -156,7 +156,7 @@ class SignatureParts:
     help: tuple[str, ...] = ()
     where: tuple[Expression, ...] = ()
     refuse: tuple[OwnRefusal, ...] = ()
-    functions: Mapping[str, Callable[..., Any]] = field(default_factory=dict)
+    functions: Mapping[str, Callable[..., object]] = field(default_factory=dict)
     """Functions that `where` and `refuse` may call, those of the oracle file."""
     forms: tuple[FormModel, ...] = ()
 
@@ -164,7 +164,7 @@ class SignatureParts:
     def from_synopsis(
         cls,
         text: str | Sequence[str],
-        values: Mapping[str, Any] | None = None,
+        values: Mapping[str, object] | None = None,
         style: Style = "gnu",
         *,
         help: Sequence[str] | None = None,
@@ -314,7 +314,7 @@ def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
     found: list[tuple[OptionUse, bool, int]] = []
     seen = 0
 
-    def walk(items: Iterable[Any], again: bool) -> None:
+    def walk(items: Iterable[object], again: bool) -> None:
         nonlocal seen
         for item in items:
             if isinstance(item, OptionUse):
@@ -353,7 +353,7 @@ MOST_WORDS = 10_000
 """Words that a count may ask for: vectors with as many are made."""
 
 
-def parse_count(value: Any) -> tuple[int, int | None]:
+def parse_count(value: object) -> tuple[int, int | None]:
     """Return the bounds of a count: 2, "2..4", "1.." (None: no upper end). Raises ValueError."""
     found = parse_bounds(value)
     if found is None:
@@ -392,7 +392,7 @@ def value_type(name: str, table: Any) -> ValueType:
     return made
 
 
-def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, Any]) -> dict[str, Any]:
+def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) -> dict[str, Any]:
     """Return the fields of a value type that a table states. Raises SignatureFault for one that
     goes with other types, and for bounds that are none."""
     taken = {each.name for each in fields(kind)}
@@ -417,7 +417,7 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, Any]) -> di
     return found
 
 
-def _field(key: str, value: Any, kind: type[ValueType]) -> Any:
+def _field(key: str, value: Any, kind: type[ValueType]) -> object:
     """Return what a key of a value's table says, as the value type has it. Raises ValueError."""
     if key == "count":
         return parse_count(value)

@@ -117,7 +117,7 @@ class _Checker:
                     expected=expected,
                 )
 
-    def _signature(self, data: Any) -> None:
+    def _signature(self, data: object) -> None:
         """Check the conditions of the signature, and what its families need."""
         signature = self.spec.signature
         if not isinstance(data, dict) or signature is None:
@@ -200,7 +200,7 @@ class _Checker:
             self._name(index, data.get("name"), first)
             self._matrix(index, data, compiled.get(index))
 
-    def _name(self, index: int, name: Any, first: dict[str, int]) -> None:
+    def _name(self, index: int, name: object, first: dict[str, int]) -> None:
         if not isinstance(name, str):
             return
         if name in first:
@@ -217,7 +217,7 @@ class _Checker:
                 expected="another name",
             )
 
-    def _matrix(self, index: int, data: dict[str, Any], matrix: Matrix | None) -> None:
+    def _matrix(self, index: int, data: dict[str, object], matrix: Matrix | None) -> None:
         """Check one matrix; `matrix` is None when it did not validate, and then its raw data must
         do."""
         path: KeyPath = ("matrix", index)
@@ -293,7 +293,7 @@ class _Checker:
         if not os.path.isfile(beside):
             self.add((*path, "file"), f"{named} does not exist beside the spec")
 
-    def _expression(self, path: KeyPath, text: Any, known: Set[str]) -> None:
+    def _expression(self, path: KeyPath, text: object, known: Set[str]) -> None:
         if not isinstance(text, str):
             return
         try:
@@ -301,7 +301,7 @@ class _Checker:
         except ExpressionFault:
             return
 
-    def _template(self, path: KeyPath, text: Any, known: Set[str]) -> None:
+    def _template(self, path: KeyPath, text: object, known: Set[str]) -> None:
         if not isinstance(text, str):
             return
         try:
@@ -349,7 +349,7 @@ class _Checker:
             hint = nearest(name, self.functions | LATER_FUNCTIONS)
             self.add(path, f'unknown function "{name}"', offset=at, suggestion=hint)
 
-    def _file_names(self, path: KeyPath, files: Any) -> None:
+    def _file_names(self, path: KeyPath, files: object) -> None:
         for name in files if isinstance(files, dict) else ():
             if leaves_directory(name):
                 self.add((*path, name), f'"{name}" leads out of the case\'s directory', at_key=True,
@@ -383,7 +383,7 @@ def _is_line(path: KeyPath) -> bool:
     return "line" in path and "expect" not in path
 
 
-def _groups(pattern: Any) -> frozenset[str]:
+def _groups(pattern: object) -> frozenset[str]:
     """Return the names of a regular expression's groups."""
     import regex
 

@@ -145,11 +145,11 @@ _INVALID = MatrixTable.model_construct(name="", line="", axes={})
 """Stands for a matrix that does not validate, so that the others keep their numbers."""
 
 
-def _listed(value: Any) -> list[Any]:
+def _listed(value: object) -> list[object]:
     return value if isinstance(value, list) else []
 
 
-def _part(model: Any, data: Any) -> Any:
+def _part(model: Any, data: object) -> Any:
     """Return what data of the type `model` (a model or an annotation) validates to; None when it
     does not."""
     try:
@@ -468,7 +468,7 @@ class Compiler:
 
     def rows(
         self, table: MatrixTable, path: KeyPath, here: str
-    ) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+    ) -> tuple[tuple[str, ...], tuple[tuple[object, ...], ...]]:
         """Return the columns and rows of a matrix, inline or from a CSV file."""
         if table.rows is None:
             if table.columns is not None:
@@ -493,7 +493,7 @@ class Compiler:
 
     def _csv_rows(
         self, table: MatrixTable, path: KeyPath, here: str
-    ) -> tuple[tuple[str, ...], tuple[tuple[Any, ...], ...]]:
+    ) -> tuple[tuple[str, ...], tuple[tuple[object, ...], ...]]:
         try:
             read = read_csv(os.path.join(here, table.rows), table.rows)
         except SourceFault as fault:
@@ -649,7 +649,7 @@ def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
         yield "crash", CrashAspect(table.crash == "allowed")
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     return [as_text(each) for each in value] if isinstance(value, list) else value
 
 

@@ -74,7 +74,7 @@ class _Finder:
             for pair in node.named_children:
                 self.pair(path, pair)
 
-    def keys(self, node: Any) -> KeyPath:
+    def keys(self, node: object) -> KeyPath:
         return tuple(name for name, _ in self.key_starts(node))
 
     def key_starts(self, node: Any) -> list[tuple[str, int]]:

@@ -103,13 +103,13 @@ def _problem(error: Any, source: Source) -> Problem:
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     if value in ("", []):
         return "empty"
     return f"{value:g}" if isinstance(value, (int, float)) else kind_of(value)
 
 
-def written_path(loc: tuple[Any, ...], data: Any) -> tuple[KeyPath, Any]:
+def written_path(loc: tuple[Any, ...], data: object) -> tuple[KeyPath, object]:
     """Return the key path as written in the file, without the steps that reading put in, and the
     value there."""
     path: KeyPath = ()
@@ -142,7 +142,7 @@ def _table_name(path: KeyPath) -> str:
     return f"[{dotted(path)}]" if path else "the spec"
 
 
-def known_keys(loc: tuple[Any, ...]) -> set[str]:
+def known_keys(loc: tuple[object, ...]) -> set[str]:
     """Return the keys that the table at a location of the document may have."""
     return {
         field.alias or name
@@ -151,7 +151,7 @@ def known_keys(loc: tuple[Any, ...]) -> set[str]:
     }
 
 
-def _example(loc: tuple[Any, ...]) -> str | None:
+def _example(loc: tuple[object, ...]) -> str | None:
     for model in _models_at(SpecDocument, list(loc[:-1])):
         for name, field in model.model_fields.items():
             if loc[-1] == (field.alias or name) and field.examples:
@@ -159,7 +159,7 @@ def _example(loc: tuple[Any, ...]) -> str | None:
     return None
 
 
-def _toml(value: Any) -> str:
+def _toml(value: object) -> str:
     if isinstance(value, dict):
         return "{ " + ", ".join(f"{key} = {_toml(each)}" for key, each in value.items()) + " }"
     return (
@@ -171,7 +171,7 @@ def _toml(value: Any) -> str:
     )
 
 
-def _models_at(annotation: Any, loc: list[Any]) -> Iterator[type[BaseModel]]:
+def _models_at(annotation: object, loc: list[object]) -> Iterator[type[BaseModel]]:
     """Yield the models that a location leads to, looking through annotations, unions and
     containers."""
     for model in _models_in(annotation):
@@ -187,21 +187,21 @@ def _models_at(annotation: Any, loc: list[Any]) -> Iterator[type[BaseModel]]:
             yield from _models_at(inner, rest)
 
 
-def _is_mapping(annotation: Any) -> bool:
+def _is_mapping(annotation: object) -> bool:
     origin = typing.get_origin(annotation)
     if origin is typing.Annotated:
         return _is_mapping(typing.get_args(annotation)[0])
     return origin is dict
 
 
-def _item_type(annotation: Any) -> Any:
+def _item_type(annotation: object) -> Any:
     origin, arguments = typing.get_origin(annotation), typing.get_args(annotation)
     if origin is typing.Annotated:
         return _item_type(arguments[0])
     return arguments[-1] if origin in (dict, list) else annotation
 
 
-def _models_in(annotation: Any) -> Iterator[type[BaseModel]]:
+def _models_in(annotation: object) -> Iterator[type[BaseModel]]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         yield annotation
     elif typing.get_origin(annotation) in (typing.Annotated, list):

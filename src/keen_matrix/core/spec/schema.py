@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from keen_matrix.core.spec.document.whole import SpecDocument
 
 
-def json_schema() -> dict[str, Any]:
+def json_schema() -> dict[str, object]:
     """Return the schema that every spec conforms to as far as a schema can tell."""
     schema = SpecDocument.model_json_schema(by_alias=True, mode="validation")
     return {

@@ -47,10 +47,10 @@ class _Trial:
 
     oracle: frozenset[str]
     found: dict[int, _Tried] = field(default_factory=dict)
-    keep: list[Any] = field(default_factory=list)
+    keep: list[object] = field(default_factory=list)
     """What was tried: an object that is kept alive shares its identity with no other."""
 
-    def attempt(self, part: Part, where: str, act: Callable[[], Any]) -> None:
+    def attempt(self, part: Part, where: str, act: Callable[[], object]) -> None:
         """Try one expression or template, and count how it went."""
         expressions = [part] if isinstance(part, Expression) else list(part.expressions)
         if any(self.oracle & called_functions(each) for each in expressions):
@@ -78,7 +78,7 @@ def shown(template: Template) -> str:
 
 
 def mistaken_expressions(
-    spec: Spec, oracle: frozenset[str], functions: Mapping[str, Callable[..., Any]] | None = None
+    spec: Spec, oracle: frozenset[str], functions: Mapping[str, Callable[..., object]] | None = None
 ) -> list[Problem]:
     """Return a problem for each expression that fails in every vector on which it was tried.
 
@@ -112,7 +112,7 @@ def mistaken_expressions(
 def _cases(
     spec: Spec,
     matrix: Matrix,
-    functions: Mapping[str, Callable[..., Any]] | None,
+    functions: Mapping[str, Callable[..., object]] | None,
     oracle: frozenset[str],
 ) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold_matrix

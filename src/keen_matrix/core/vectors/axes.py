@@ -10,7 +10,7 @@ import random
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias, overload
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias, overload
 
 from keen_matrix.core.model.lookups import look
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
     from keen_matrix.core.spec.document.axes import AxisTable
 
-Values: TypeAlias = "Sequence[Any]"
+Values: TypeAlias = "Sequence[object]"
 """The values of an axis, by number. Ranges are computed, never stored."""
 
 MAX_SOURCE_BYTES = 64 * 1024 * 1024
@@ -40,7 +40,7 @@ class SourceFault(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class DecimalRange(Sequence[Any]):
+class DecimalRange(Sequence[object]):
     """The numbers from `start` in steps of `step`, exact in decimals. Whole numbers are ints,
     others floats."""
 
@@ -52,10 +52,10 @@ class DecimalRange(Sequence[Any]):
         return self.length
 
     @overload
-    def __getitem__(self, index: int) -> Any: ...
+    def __getitem__(self, index: int) -> object: ...
     @overload
-    def __getitem__(self, index: slice) -> Sequence[Any]: ...
-    def __getitem__(self, index: int | slice) -> Any:
+    def __getitem__(self, index: slice) -> Sequence[object]: ...
+    def __getitem__(self, index: int | slice) -> object:
         if isinstance(index, slice):
             return [self[each] for each in range(*index.indices(self.length))]
         if not -self.length <= index < self.length:
@@ -65,7 +65,7 @@ class DecimalRange(Sequence[Any]):
         return int(value) if whole else float(value)
 
 
-def decimal_range(start: float, to: float, step: float) -> Sequence[Any]:
+def decimal_range(start: float, to: float, step: float) -> Sequence[object]:
     """Return the numbers from `start` to `to`, both included when a step lands there. `step` must
     not be 0."""
     if all(isinstance(each, int) for each in (start, to, step)):

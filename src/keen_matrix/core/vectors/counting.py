@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.oracle import named_functions
@@ -18,7 +17,7 @@ MERGE_CHECK = 200_000
 
 
 def product_count(
-    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]] | None = None
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]] | None = None
 ) -> int | None:
     """Return how many rows the full product of a matrix has, constraints kept; None when that
     cannot be told cheaply."""

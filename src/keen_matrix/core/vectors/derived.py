@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
 
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
@@ -37,7 +36,7 @@ def _case(signature: Signature, matrix: Matrix, vector: Vector, number: int) -> 
     )  # fmt: skip
 
 
-def shown_bindings(judgement: Judgement) -> dict[str, Any]:
+def shown_bindings(judgement: Judgement) -> dict[str, object]:
     """Return what a vector's options and operands were bound to, as the values of its case."""
     return dict(judgement.bindings)
 

@@ -100,13 +100,13 @@ def _word_first(word: Word, matrix: Matrix, used: set[str]) -> set[str | None]:
 class _Everything(set[str | None]):
     """The words of a range too long to list: taken to overlap with any other."""
 
-    def __and__(self, other: Any) -> Any:
+    def __and__(self, other: object) -> Any:
         return {"?"}
 
     __rand__ = __and__
 
-    def __ror__(self, other: Any) -> Any:
+    def __ror__(self, other: object) -> object:
         return self
 
-    def __or__(self, other: Any) -> Any:
+    def __or__(self, other: object) -> Any:
         return self

@@ -49,16 +49,16 @@ class Layout:
     """Axis, column or group name → factor number."""
     groups: Mapping[int, int]
     """id() of a Group node → factor number. The nodes live as long as the matrix."""
-    values: Mapping[str, Sequence[Any]]
+    values: Mapping[str, Sequence[object]]
     """Axis, column or group name → its values by level; absent is None."""
     hidden: Mapping[str, tuple[tuple[int, int], ...]]
     """Axes of a zip that stand only inside groups → what must be chosen for them to be there."""
 
 
-class _WithAbsent(Sequence[Any]):
+class _WithAbsent(Sequence[object]):
     """Values with None after the last one."""
 
-    def __init__(self, values: Sequence[Any]) -> None:
+    def __init__(self, values: Sequence[object]) -> None:
         self.values = values
 
     def __len__(self) -> int:
@@ -97,7 +97,7 @@ class _LayoutMaker:
         }
         self.factors: list[Factor] = []
         self.names: dict[str, int] = {}
-        self.values: dict[str, Sequence[Any]] = {}
+        self.values: dict[str, Sequence[object]] = {}
         self.numbers = self._group_numbers()
 
     def _group_numbers(self) -> dict[int, int]:
@@ -172,7 +172,7 @@ class _LayoutMaker:
         text = self.matrix.line_text
         name = _group_name(text, group, self.names)
         parents = _parents([path], self.numbers) if path else ()
-        levels: list[Any] = [_alternative_text(text, each) for each in group.alternatives]
+        levels: list[object] = [_alternative_text(text, each) for each in group.alternatives]
         if group.optional:
             levels.insert(0, None)
         if parents:
@@ -181,10 +181,10 @@ class _LayoutMaker:
         self.factors.append(Factor(name=name, kind="group", levels=len(levels), parents=parents))
 
 
-class _Column(Sequence[Any]):
+class _Column(Sequence[object]):
     """One column of rows, as values by row number."""
 
-    def __init__(self, rows: tuple[tuple[Any, ...], ...], index: int) -> None:
+    def __init__(self, rows: tuple[tuple[object, ...], ...], index: int) -> None:
         self.rows, self.column = rows, index
 
     def __len__(self) -> int:

@@ -28,7 +28,9 @@ Entry: TypeAlias = tuple[list[str], str]
 _json = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circular=False).encode
 
 
-def unfold(spec: Spec, functions: Mapping[str, Callable[..., Any]] | None = None) -> Iterator[Case]:
+def unfold(
+    spec: Spec, functions: Mapping[str, Callable[..., object]] | None = None
+) -> Iterator[Case]:
     """Yield every case of a spec in the order of the spec; identical vectors of a matrix come
     once.
 
@@ -45,7 +47,7 @@ def unfold(spec: Spec, functions: Mapping[str, Callable[..., Any]] | None = None
 def unfold_matrix(
     spec: Spec,
     matrix: Matrix,
-    functions: Mapping[str, Callable[..., Any]] | None = None,
+    functions: Mapping[str, Callable[..., object]] | None = None,
     start: int = 0,
 ) -> Iterator[Case]:
     """Yield the cases of one matrix, numbered from `start`."""
@@ -91,7 +93,7 @@ class CaseMaker:
     """Makes the cases of one matrix from rows of levels."""
 
     def __init__(
-        self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., Any]]
+        self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]]
     ) -> None:
         self.spec, self.matrix = spec, matrix
         self.layout: Layout = layout_of(matrix)
@@ -160,7 +162,7 @@ class CaseMaker:
         )  # fmt: skip
 
     def _compared(
-        self, argv: tuple[str, ...], values: Mapping[str, Any]
+        self, argv: tuple[str, ...], values: Mapping[str, object]
     ) -> tuple[Relation | None, tuple[tuple[str, ...], ...]]:
         """Return how a case is compared with further launches, and their vectors. Raises
         ExpressionFault."""
@@ -223,7 +225,7 @@ class CaseMaker:
             yield f'{{"id":"{id}{head}{argv}],"values":{{{values}}},"judgement":null}}\n'
 
     def _surroundings_key(
-        self, values: Mapping[str, Any], argv: tuple[str, ...], fault: str | None
+        self, values: Mapping[str, object], argv: tuple[str, ...], fault: str | None
     ) -> Iterator[str]:
         """Yield what tells two cases of equal words apart: varying stdin, files and environment."""
         scope = Scope(
@@ -263,7 +265,11 @@ class _Words:
     that it reads."""
 
     def __init__(
-        self, line: Sequence, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]
+        self,
+        line: Sequence,
+        layout: Layout,
+        here: str,
+        functions: Mapping[str, Callable[..., object]],
     ) -> None:
         self._layout, self._here, self._functions = layout, here, functions
         self._plan = self._sequence(line)
@@ -330,15 +336,15 @@ def _items(sequence: Sequence) -> Iterator[Word | Group]:
                 yield from _items(alternative)
 
 
-class _Kept(dict[Any, Any]):
+class _Kept(dict[object, Any]):
     """Answers by key, worked out when first asked for; so many are kept that no matrix fills the
     memory."""
 
-    def __init__(self, work_out: Callable[[Any], Any]) -> None:
+    def __init__(self, work_out: Callable[[Any], object]) -> None:
         super().__init__()
         self._work_out = work_out
 
-    def __missing__(self, key: Any) -> Any:
+    def __missing__(self, key: object) -> object:
         if len(self) >= MAX_KEPT:
             self.clear()
         found = self[key] = self._work_out(key)
@@ -353,7 +359,7 @@ class _Slot:
     """One word of the line."""
 
     def __init__(
-        self, word: Word, layout: Layout, here: str, functions: Mapping[str, Callable[..., Any]]
+        self, word: Word, layout: Layout, here: str, functions: Mapping[str, Callable[..., object]]
     ) -> None:
         self.word, self.glued = word, word.glued
         self._template = Template("", parts=word.parts)
@@ -363,7 +369,7 @@ class _Slot:
             (name, self.factors.index(layout.names[name]), layout.values[name]) for name in names
         ]
         self._here, self._functions = here, functions
-        self.key: Callable[[Row], Any] = (
+        self.key: Callable[[Row], object] = (
             itemgetter(*self.factors) if self.factors else lambda row: None
         )
         self.table = _Kept(self._entry)

@@ -8,7 +8,6 @@ document, the reference page and this registry agree, and that every kind of mis
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from keen_matrix.core.expect.forms import (
     baseline,
@@ -46,7 +45,7 @@ NEEDS: Mapping[str, tuple[str, ...]] = {
 """Key of a table → the keys of which one must stand beside it: without them it says nothing."""
 
 
-def forms_of(table: Any, aspect: str) -> tuple[Form, ...]:
+def forms_of(table: object, aspect: str) -> tuple[Form, ...]:
     """Return the forms of a validated text table, or a file's, of an aspect, in a fixed order."""
     about = Compiling(aspect, forms_of)
     return tuple(form for kind in FORMS.values() for form in kind.compile(table, about))

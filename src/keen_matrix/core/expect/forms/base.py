@@ -48,7 +48,7 @@ class Compiling:
 
     aspect: str
     """The name of the aspect, under which a baseline is recorded."""
-    forms_of: Callable[[Any, str], tuple[Form, ...]]
+    forms_of: Callable[[object, str], tuple[Form, ...]]
     """Makes the forms of a table inside the table."""
 
 
@@ -58,7 +58,7 @@ class FormKind:
 
     key: str
     """Its key in a table of a spec."""
-    compile: Callable[[Any, Compiling], Iterator[Form]]
+    compile: Callable[[object, Compiling], Iterator[Form]]
     """Yields its forms from a validated table."""
     needs: tuple[str, ...] = ()
     """Keys of which one must stand beside it."""
@@ -77,7 +77,7 @@ def attribute(key: str) -> str:
     return f"{name}_" if key in ("is", "bytes", "json", "any", "all", "not") else name
 
 
-def given(table: Any, key: str) -> Any:
+def given(table: object, key: str) -> Any:
     """Return what a validated table has under a key; None when it is not given."""
     return getattr(table, attribute(key), None)
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
@@ -69,7 +68,7 @@ def parse_bytes(text: str) -> tuple[str, bytes]:
     return name, digest
 
 
-def _bytes(table: Any, about: Compiling) -> Iterator[Form]:
+def _bytes(table: object, about: Compiling) -> Iterator[Form]:
     if given(table, "bytes") is not None:
         yield BytesForm(*parse_bytes(given(table, "bytes")))
 

@@ -31,7 +31,7 @@ Path: TypeAlias = tuple[str, ...]
 class JsonForm(Form):
     """`json` or `json-lines`: the value, whatever its spelling."""
 
-    expected: Any
+    expected: object
     lines: bool = False
     tolerance: Tolerance | None = None
     ignore: tuple[Path, ...] = ()
@@ -66,7 +66,7 @@ class JsonForm(Form):
             or forgives_numbers(self.tolerance, what)
         )
 
-    def _read(self, text: str) -> Any:
+    def _read(self, text: str) -> object:
         if not self.lines:
             return read_json(text)
         found = []
@@ -77,7 +77,9 @@ class JsonForm(Form):
                 raise ValueError(f"line {number}: {error}") from None
         return found
 
-    def _differences(self, expected: Any, came: Any, path: Path) -> Iterator[tuple[Path, str, str]]:
+    def _differences(
+        self, expected: object, came: object, path: Path
+    ) -> Iterator[tuple[Path, str, str]]:
         """Yield path, what was expected and what came for each place that differs."""
         if any(_fits(each, path) for each in self.ignore):
             return
@@ -109,7 +111,7 @@ class JsonForm(Form):
         return self.any_order is True or any(_fits(each, path) for each in self.any_order or ())
 
     def _unordered_differences(
-        self, expected: Sequence[Any], came: Sequence[Any], path: Path
+        self, expected: Sequence[object], came: Sequence[object], path: Path
     ) -> Iterator[tuple[Path, str, str]]:
         left = list(enumerate(came))
         for each in expected:
@@ -122,7 +124,7 @@ class JsonForm(Form):
         for number, other in left:
             yield (*path, str(number)), "nothing", _shown(other)
 
-    def _same(self, expected: Any, came: Any) -> bool:
+    def _same(self, expected: object, came: object) -> bool:
         if isinstance(expected, bool) or isinstance(came, bool):
             return expected is came
         if isinstance(expected, (int, float)) and isinstance(came, (int, float)):
@@ -136,11 +138,11 @@ class JsonForm(Form):
         return type(expected) is type(came) and bool(expected == came)
 
 
-def read_json(text: str) -> Any:
+def read_json(text: str) -> object:
     """Return a JSON text's value; NaN and the infinities are taken, a key that stands twice is
     not. Raises ValueError."""
 
-    def once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    def once(pairs: list[tuple[str, object]]) -> dict[str, object]:
         found = dict(pairs)
         if len(found) < len(pairs):
             twice = next(key for key, _ in pairs if sum(other == key for other, _ in pairs) > 1)
@@ -172,12 +174,12 @@ def _fits(wanted: Path, path: Path) -> bool:
     )
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     text = json.dumps(value, ensure_ascii=False)
     return text if len(text) <= 200 else text[:200] + "…"
 
 
-def _form(table: Any, value: Any, *, lines: bool) -> Form:
+def _form(table: Any, value: object, *, lines: bool) -> Form:
     order = (
         table.any_order
         if isinstance(table.any_order, bool)

@@ -83,7 +83,7 @@ def _listed(lines: list[str]) -> str:
     return "\n".join(line[:1_000] or EMPTY_LINE for line in lines[:SHOWN_LINES]) + more
 
 
-def parse_amount(value: Any) -> Bounds | Template:
+def parse_amount(value: object) -> Bounds | Template:
     """Return the bounds of a count: 3, "1..3", "1..", or a template that gives one. Raises
     ValueError."""
     if isinstance(value, str) and "{" in value:

@@ -154,7 +154,7 @@ class MatchesForm(Form):
         return f"matches {self.pattern}"
 
 
-def _is(table: Any, about: Compiling) -> Iterator[Form]:
+def _is(table: object, about: Compiling) -> Iterator[Form]:
     if given(table, "is") is not None:
         yield IsForm(Template(given(table, "is")), tolerance_of(table))
 

@@ -170,7 +170,7 @@ class _Pairs:
     def _rule(self, condition: Expression, forbidden: bool) -> Any:
         functions = condition_functions(self.signature, frozenset())
 
-        def allowed(row: Any) -> bool:
+        def allowed(row: object) -> bool:
             def given(*spellings: str) -> bool:
                 return self._is_there(
                     self.builder.form.form,
@@ -190,7 +190,7 @@ class _Pairs:
 
         return allowed
 
-    def _is_there(self, form: Any, wanted: Callable[[Any], bool], row: Any) -> bool:
+    def _is_there(self, form: Any, wanted: Callable[[object], bool], row: Any) -> bool:
         """Tell whether a row of choices has a part that is wanted; looks only at the choices that
         this depends on."""
         for item in form.items:
@@ -207,10 +207,10 @@ class _Pairs:
                 return True
         return False
 
-    def has_name(self, name: str, row: Any) -> bool:
+    def has_name(self, name: str, row: object) -> bool:
         """Tell whether a row of choices has a word for a NAME."""
 
-        def names_it(item: Any) -> bool:
+        def names_it(item: object) -> bool:
             if isinstance(item, OptionUse):
                 return any(each.name == name for each in item.values)
             return isinstance(item, Operand) and item.name.name == name
@@ -250,21 +250,21 @@ class _Pairs:
         return self.legal[name][level]
 
 
-def spellings_of(item: Any) -> frozenset[str]:
+def spellings_of(item: object) -> frozenset[str]:
     """Return the spellings of an option of the synopsis, or the word of a keyword; none of
     anything else."""
     return frozenset(item.spellings) if isinstance(item, OptionUse) else frozenset()
 
 
-class _RowNames(Mapping[str, Any]):
+class _RowNames(Mapping[str, object]):
     """What a condition sees of a row: values of NAMEs, read only when asked for; of one not given
     its default, else None."""
 
-    def __init__(self, pairs: _Pairs, row: Any) -> None:
+    def __init__(self, pairs: _Pairs, row: object) -> None:
         self.pairs, self.row = pairs, row
         self.by_identifier = {identifier(name): name for name in pairs.signature.values}
 
-    def __getitem__(self, key: str) -> Any:
+    def __getitem__(self, key: str) -> object:
         name = self.by_identifier[key]
         kind = self.pairs.signature.values[name]
         if name in self.pairs.names and self.pairs.has_name(name, self.row):

@@ -6,7 +6,6 @@ import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
-from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
@@ -161,10 +160,10 @@ def named_values(
     form: FormModel,
     bindings: Mapping[str, Bound],
     words: Sequence[str],
-) -> dict[str, Any]:
+) -> dict[str, object]:
     """Return what conditions see: each NAME's value (its default, else None, when it is not
     given), `words`, `argc`."""
-    names: dict[str, Any] = {
+    names: dict[str, object] = {
         identifier(name): None if kind.default is None else kind.converted(str(kind.default))
         for name, kind in signature.values.items()
     }
@@ -198,7 +197,7 @@ def identifier(name: str) -> str:
 
 def condition_functions(
     signature: SignatureParts, spellings: frozenset[str]
-) -> Mapping[str, Callable[..., Any]]:
+) -> Mapping[str, Callable[..., object]]:
     """Return the functions that conditions may call; `given` knows the spellings that are given."""
     return {
         **FUNCTIONS,

@@ -11,7 +11,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal, NamedTuple, TypeAlias
+from typing import ClassVar, Literal, NamedTuple, TypeAlias
 
 from keen_matrix.core.signature.kinds import Kind
 
@@ -54,7 +54,7 @@ class ValueType(ABC):
     """The word for it in specs."""
 
     name: str = ""
-    default: Any = None
+    default: object = None
     """What the value is when it is not given; null when that is not told."""
     example: str | None = None
     """A usual legal value, tried first."""

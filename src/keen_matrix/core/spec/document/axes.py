@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import (
     BeforeValidator,
@@ -18,7 +18,7 @@ from keen_matrix.core.vectors.axes import SOURCES
 Scalar = str | int | float | bool | list[str | int | float | bool]
 
 
-def read_axis_value(value: Any) -> Any:
+def read_axis_value(value: object) -> object:
     """Check a value of an axis; dates become texts."""
     if isinstance(value, list):
         return [read_axis_value(each) for each in value]
@@ -30,7 +30,7 @@ def read_axis_value(value: Any) -> Any:
 
 
 AxisValue = Annotated[
-    Any,
+    object,
     BeforeValidator(read_axis_value),
     WithJsonSchema({"type": ["string", "number", "boolean", "array"]}),
 ]
@@ -39,7 +39,7 @@ AxisValue = Annotated[
 # --- the signature ---
 
 
-def _times(value: Any) -> Any:
+def _times(value: object) -> object:
     if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
         return f"{value}..{value}"
     low, dots, high = value.partition("..") if isinstance(value, str) else ("", "", "")
@@ -128,11 +128,11 @@ class AxisTable(Table):
                 )
 
 
-def _sample_source(value: Any) -> Any:
+def _sample_source(value: object) -> object:
     return {"edges": value} if isinstance(value, str) else _axis(value)
 
 
-def _axis(value: Any) -> Any:
+def _axis(value: object) -> object:
     if isinstance(value, list):
         if not value:
             raise wrong("this axis has no values; expected at least one")

@@ -109,7 +109,7 @@ def _word_list(words: list[str]) -> list[str]:
     return words
 
 
-def text_or_list(text_type: Any, role: Role) -> Any:
+def text_or_list(text_type: Any, role: Role) -> object:
     """A text in the notation, or a list of words, with the role of such a text. The kind is chosen by what was written, so that
     one error names it."""
     from pydantic import TypeAdapter
@@ -119,7 +119,7 @@ def text_or_list(text_type: Any, role: Role) -> Any:
         TypeAdapter(Annotated[list[str], AfterValidator(_word_list)]),
     )
 
-    def check(value: Any) -> Any:
+    def check(value: object) -> object:
         if isinstance(value, list):
             return words.validate_python(value, strict=True)
         if not isinstance(value, str):
@@ -127,7 +127,7 @@ def text_or_list(text_type: Any, role: Role) -> Any:
         return string.validate_python(value)
 
     return Annotated[
-        Any,
+        object,
         BeforeValidator(check),
         WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]}),
         role,
@@ -143,7 +143,7 @@ WordsOrList: TypeAlias = text_or_list(WordsString, Role.WORDS)  # type: ignore[v
 TextOrList: TypeAlias = text_or_list(LineString, Role.LINE)  # type: ignore[valid-type]
 
 
-def kind_of(value: Any) -> str:
+def kind_of(value: object) -> str:
     """Return what a TOML value is, in a user's words."""
     if isinstance(value, bool):
         return "a boolean"
@@ -162,7 +162,7 @@ def kind_of(value: Any) -> str:
 # --- expectations ---
 
 
-def one_or_more(value: Any) -> Any:
+def one_or_more(value: object) -> object:
     """Read a text, or a list of them, as a list."""
     return [value] if isinstance(value, str) else value
 
@@ -174,7 +174,7 @@ Texts = Annotated[
 ]
 
 
-def read_by(parse: Callable[[Any], object], value: Any) -> Any:
+def read_by(parse: Callable[[Any], object], value: object) -> object:
     """Return a value as it is once a parser has taken it; what the parser says is the fault."""
     try:
         parse(value)
@@ -185,16 +185,16 @@ def read_by(parse: Callable[[Any], object], value: Any) -> Any:
     return value
 
 
-def _exit(value: Any) -> Any:
+def _exit(value: object) -> object:
     return read_by(parse_exit, value)
 
 
-def _signal(value: Any) -> Any:
+def _signal(value: object) -> object:
     return read_by(signal_number, value)
 
 
 ExitForms = Annotated[
-    Any,
+    object,
     BeforeValidator(_exit),
     WithJsonSchema(
         {
@@ -210,7 +210,7 @@ ExitForms = Annotated[
 
 
 SignalName = Annotated[
-    Any,
+    object,
     BeforeValidator(_signal),
     WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]}),
 ]
@@ -230,14 +230,14 @@ def read_regex(text: str) -> str:
     return text
 
 
-def _amount(value: Any) -> Any:
+def _amount(value: object) -> object:
     from keen_matrix.core.expect.forms.lines import parse_amount
 
     return read_by(parse_amount, value)
 
 
 Amount = Annotated[
-    Any,
+    object,
     BeforeValidator(_amount),
     WithJsonSchema({"type": ["integer", "string"]}),
     Role.AMOUNT,
@@ -252,7 +252,7 @@ def read_bytes(text: str) -> str:
     return text
 
 
-def read_json_value(value: Any) -> Any:
+def read_json_value(value: object) -> object:
     """Check a value that is to be compared as JSON."""
     if isinstance(value, dict):
         return {key: read_json_value(each) for key, each in value.items()}
@@ -263,14 +263,14 @@ def read_json_value(value: Any) -> Any:
     return value
 
 
-def read_json_values(value: Any) -> Any:
+def read_json_values(value: object) -> object:
     """Check a list of values, one a line."""
     if not isinstance(value, list):
         raise wrong(f"expected a list of values, one a line, found {kind_of(value)}")
     return read_json_value(value)
 
 
-def read_pointers(value: Any) -> Any:
+def read_pointers(value: object) -> object:
     """Check JSON Pointers."""
     listed = [value] if isinstance(value, str) else value
     for pointer in listed if isinstance(listed, list) else ():

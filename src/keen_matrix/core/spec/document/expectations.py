@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, ClassVar, Literal, TypeAlias
+from typing import Annotated, ClassVar, Literal, TypeAlias
 
 from pydantic import (
     AfterValidator,
@@ -51,7 +51,7 @@ class ToleranceTable(Table):
     )
 
 
-def _tolerance(value: Any) -> Any:
+def _tolerance(value: object) -> object:
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return {"absolute": value}
     if not isinstance(value, (dict, ToleranceTable)):
@@ -66,13 +66,13 @@ Tolerated = Annotated[
 ]
 
 
-def _composed(value: Any) -> Any:
+def _composed(value: object) -> object:
     if not isinstance(value, list):
         raise wrong(f"expected a list of texts or tables of forms, found {kind_of(value)}")
     return value
 
 
-def _inner_table(value: Any) -> Any:
+def _inner_table(value: object) -> object:
     """Read a table of forms inside another: a baseline has its place in the outer one, where it
     can be accepted."""
     if isinstance(value, dict) and "baseline" in value:
@@ -148,12 +148,12 @@ class TextTable(Table):
         description="The same bytes: base64:… or a digest, sha256:… or md5:….",
         examples=["sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"],
     )
-    json_: Annotated[Any, BeforeValidator(read_json_value)] = Field(
+    json_: Annotated[object, BeforeValidator(read_json_value)] = Field(
         None,
         description="The same JSON value, whatever its spelling; taken as it stands.",
         examples=[{"price": 4.5}],
     )
-    json_lines: Annotated[list[Any], BeforeValidator(read_json_values)] | None = Field(
+    json_lines: Annotated[list[object], BeforeValidator(read_json_values)] | None = Field(
         None, description="A JSON value a line.", examples=[[{"port": "Holm"}, {"port": "Voe"}]]
     )
     ignore: (
@@ -196,7 +196,7 @@ class TextTable(Table):
     )
 
 
-def _text_table(value: Any) -> Any:
+def _text_table(value: object) -> object:
     if isinstance(value, str):
         return {"is": value}
     if not isinstance(value, (dict, TextTable)):
@@ -210,7 +210,7 @@ def _text_table(value: Any) -> Any:
     return value
 
 
-def _escaped(value: Any) -> Any:
+def _escaped(value: object) -> object:
     if isinstance(value, str):
         return value.replace("{", "{{").replace("}", "}}")
     return [_escaped(each) for each in value] if isinstance(value, list) else value
@@ -256,7 +256,7 @@ class FileTable(TextTable):
     )
 
 
-def _file_table(value: Any) -> Any:
+def _file_table(value: object) -> object:
     if value == "absent":
         return {"absent": True}
     if isinstance(value, dict) and set(value) & {"absent", "mode", "size", "unchanged", "link"}:
@@ -396,7 +396,7 @@ class ExpectRule(Expectations):
     )
 
 
-def _rules(value: Any) -> Any:
+def _rules(value: object) -> object:
     return [value] if isinstance(value, dict) else value
 
 

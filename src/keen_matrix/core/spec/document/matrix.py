@@ -24,7 +24,7 @@ from keen_matrix.core.spec.document.expectations import MaskTable, Rules
 from keen_matrix.core.spec.document.surroundings import Around, FilesTable
 
 
-def _combine(value: Any) -> Any:
+def _combine(value: object) -> object:
     names = ("all", "each", "pairs", "triples", "zip")
     if isinstance(value, int) and not isinstance(value, bool) and 1 <= value <= MAX_STRENGTH:
         return value
@@ -51,7 +51,7 @@ class FocusTable(Table):
     )
 
 
-def _rows_value(value: Any) -> Any:
+def _rows_value(value: object) -> object:
     if isinstance(value, str):
         return value
     if not isinstance(value, list) or not value:

@@ -29,7 +29,7 @@ from keen_matrix.core.spec.document.base import (
 )
 
 
-def _synopsis(value: Any) -> Any:
+def _synopsis(value: Any) -> object:
     from keen_matrix.core.notation.synopsis import parse_synopsis
 
     lines = value if isinstance(value, list) else [value]
@@ -47,13 +47,13 @@ def _synopsis(value: Any) -> Any:
     return value
 
 
-def _count(value: Any) -> Any:
+def _count(value: object) -> object:
     from keen_matrix.core.signature.model import parse_count
 
     return read_by(parse_count, value)
 
 
-def _number_or_date(value: Any) -> Any:
+def _number_or_date(value: object) -> object:
     if isinstance(value, datetime.date):
         return value.isoformat()
     if isinstance(value, str):
@@ -69,7 +69,7 @@ def _number_or_date(value: Any) -> Any:
 
 
 Bound = Annotated[
-    Any, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})
+    object, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})
 ]
 
 
@@ -105,7 +105,7 @@ class ValueTable(Table):
         None, description="A usual legal value, tried first.", examples=["3"]
     )
     count: Annotated[
-        Any, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})
+        object, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})
     ] = Field(None, description="How many words it has.", examples=["2..4", "1.."])
 
 

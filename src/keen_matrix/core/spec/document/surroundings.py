@@ -26,7 +26,7 @@ from keen_matrix.core.spec.document.expectations import Mode
 from keen_matrix.core.spec.document.texts import Role
 
 
-def _env_value(value: Any) -> Any:
+def _env_value(value: object) -> object:
     if value is not False and not isinstance(value, str):
         raise wrong(f"expected a text, or false to unset it, found {kind_of(value)}")
     return value
@@ -89,7 +89,7 @@ class PutTable(Table):
         return self
 
 
-def _put(value: Any) -> Any:
+def _put(value: object) -> object:
     if isinstance(value, str):
         return {"text": value}
     if not isinstance(value, dict):
@@ -147,7 +147,7 @@ class StdinTable(Table):
         return self
 
 
-def _stdin(value: Any) -> Any:
+def _stdin(value: object) -> object:
     if isinstance(value, str):
         return {"closed": True} if value == "closed" else {"text": value}
     if not isinstance(value, dict):
@@ -208,7 +208,7 @@ class StopTable(Table):
         return self
 
 
-def _seconds(value: Any) -> Any:
+def _seconds(value: object) -> object:
     """Read a duration; what is no text is left to the check of numbers."""
     if not isinstance(value, str):
         return value
@@ -218,7 +218,7 @@ def _seconds(value: Any) -> Any:
         raise wrong(str(error)) from None
 
 
-def read_size(value: Any) -> int:
+def read_size(value: object) -> int:
     """Read a size in bytes."""
     try:
         size = parse_size(value)

@@ -16,6 +16,9 @@ from pydantic import BaseModel
 
 from keen_matrix.core.spec.keys import KeyPath
 
+RawTable: TypeAlias = Mapping[str, object]
+"""A table as a file has it."""
+
 
 class Role(Enum):
     """What a text is read as. A list stands for as many texts."""
@@ -43,7 +46,7 @@ class PlacedText(NamedTuple):
     path: KeyPath
     text: str
     role: Role
-    table: Mapping[str, Any]
+    table: RawTable
 
 
 class PlacedTable(NamedTuple):
@@ -51,11 +54,11 @@ class PlacedTable(NamedTuple):
 
     path: KeyPath
     model: type[BaseModel]
-    data: Mapping[str, Any]
+    data: RawTable
 
 
 Placed: TypeAlias = PlacedText | PlacedTable
-Walk: TypeAlias = Callable[[KeyPath, Any, Mapping[str, Any]], Iterator[Placed]]
+Walk: TypeAlias = Callable[[KeyPath, object, RawTable], Iterator[Placed]]
 """What stands at a path: the data there, and the table around it."""
 
 
@@ -81,10 +84,10 @@ def fields_with(model: type[BaseModel], role: Role) -> frozenset[str]:
     return frozenset(found)
 
 
-def _annotations(model: type[BaseModel]) -> Iterator[tuple[str, Any]]:
+def _annotations(model: type[BaseModel]) -> Iterator[tuple[str, object]]:
     """Yield the keys of a table and what stands under each."""
     for name, field in model.model_fields.items():
-        annotation: Any = field.annotation
+        annotation: object = field.annotation
         for each in field.metadata:
             annotation = Annotated[annotation, each]
         yield field.alias or name, annotation
@@ -95,7 +98,7 @@ def _model_walk(model: type[BaseModel]) -> Walk:
     """Return the walk of a table. A text in a table's place stands for its first field."""
     inner: dict[str, Walk] = {}
 
-    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+    def walk(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:
         if not inner:  # not before it is needed: tables may contain themselves
             inner.update((key, _walk_of(annotation)) for key, annotation in _annotations(model))
         if isinstance(data, str):
@@ -113,7 +116,7 @@ def _model_walk(model: type[BaseModel]) -> Walk:
     return walk
 
 
-def _walk_of(annotation: Any) -> Walk:
+def _walk_of(annotation: object) -> Walk:
     """Return the walk of what an annotation of the document describes."""
     origin, arguments = get_origin(annotation), get_args(annotation)
     if origin is Annotated:
@@ -131,12 +134,12 @@ def _walk_of(annotation: Any) -> Walk:
     return _nothing
 
 
-def _nothing(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+def _nothing(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:
     return iter(())
 
 
 def _text_walk(role: Role) -> Walk:
-    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+    def walk(path: KeyPath, data: Any, table: RawTable) -> Iterator[Placed]:
         if isinstance(data, str) or data == []:
             yield PlacedText(path, data or "", role, table)
         for number, each in enumerate(data if isinstance(data, list) else ()):
@@ -153,7 +156,7 @@ def _list_walk(below: Walk) -> Walk:
     if below is _nothing:
         return _nothing
 
-    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+    def walk(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:
         if not isinstance(data, list):
             yield from below(path, data, table)
             return
@@ -167,7 +170,7 @@ def _dict_walk(below: Walk) -> Walk:
     if below is _nothing:
         return _nothing
 
-    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+    def walk(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:
         for key, each in data.items() if isinstance(data, dict) else ():
             yield from below((*path, key), each, {})
 
@@ -178,7 +181,7 @@ def _joined(walks: list[Walk]) -> Walk:
     if len(walks) == 1:
         return walks[0]
 
-    def walk(path: KeyPath, data: Any, table: Mapping[str, Any]) -> Iterator[Placed]:
+    def walk(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:
         for each in walks:
             yield from each(path, data, table)
 
