@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
-from typing import Any
 
 from keen_matrix.core import structs
 from keen_matrix.core.expect.alike import compare
@@ -17,6 +16,7 @@ from keen_matrix.core.model.record import (
     KeptDifference,
     LookedAt,
     Record,
+    RecordFields,
     StepRecord,
     Verdict,
     as_kept,
@@ -99,11 +99,11 @@ class Recorder:
 
 def _noted(
     outcome: Outcome, launches: Sequence[tuple[tuple[str, ...], Outcome, Judged]]
-) -> dict[str, Any]:
+) -> RecordFields:
     """Return which masks found something and what they made of the streams, and what is worth a
     word."""
     masks = sorted({number for _, each, _ in launches for number in each.masks_used})
-    fields: dict[str, Any] = {
+    fields: RecordFields = {
         "masked": masks, "remarks": list(dict.fromkeys(remark for _, _, each in launches for remark in each.remarks)),
     }  # fmt: skip
     for name, text in outcome.masked.items() if masks else ():
@@ -112,9 +112,9 @@ def _noted(
     return fields
 
 
-def _observed(outcome: Outcome, floor: int) -> dict[str, Any]:
+def _observed(outcome: Outcome, floor: int) -> RecordFields:
     """Return what an outcome says of its launch: the fields that a record and a step of one share."""
-    fields: dict[str, object] = {
+    fields: RecordFields = {
         "exit": outcome.exit, "signal": None if outcome.signal is None else signal_name(outcome.signal),
         "seconds": round(outcome.seconds, 6), "user_seconds": round(outcome.user_seconds, 6),
         "system_seconds": round(outcome.system_seconds, 6), "peak_bytes": outcome.peak_bytes, "files": outcome.files,

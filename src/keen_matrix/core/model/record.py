@@ -8,7 +8,6 @@ order are those of the JSON.
 from __future__ import annotations
 
 import base64
-from collections.abc import Mapping
 from typing import Any, Literal, TypeAlias
 
 from keen_matrix.core.structs import Struct, field
@@ -36,6 +35,10 @@ def _none() -> None:
 def _no_files() -> dict[str, FileChange]:
     """Default of the files, which stand in every line, also when there are none."""
     return {}
+
+
+RecordFields: TypeAlias = dict[str, Any]
+"""Fields of a record by name, before it is made."""
 
 
 class FileChange(Struct, frozen=True, omit_defaults=True):
@@ -258,10 +261,10 @@ def kept_bytes(holder: object, name: str) -> bytes:
     return str(getattr(holder, name) or "").encode("utf-8", "surrogatepass")
 
 
-def as_kept(name: str, raw: bytes, came: int | None = None) -> Mapping[str, Any]:
+def as_kept(name: str, raw: bytes, came: int | None = None) -> RecordFields:
     """Return the fields that keep bytes as text, or as base64 where they are no UTF-8; `came` is
     how many there were in all."""
-    fields: dict[str, Any] = {}
+    fields: RecordFields = {}
     try:
         fields[name] = raw.decode("utf-8")
     except UnicodeDecodeError:
