@@ -32,6 +32,8 @@ hides the rest."""
 MOST_STDIN = 200
 """Characters of standard input that stand in a line which repeats a case."""
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
+SAID_SHOWN = 160
+"""Characters shown of a message."""
 LABEL = 12
 """Width of the column that names the aspect."""
 TOLD = {**forms.TOLD, **aspects.TOLD}
@@ -71,6 +73,10 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
             ("no expectation looks at this vector; give its matrix or [expect] one", "warn"),
         ]
     yield from aspects_rows(look, fields, everything=everything)
+    if fields.family == "accepted" and (said := message_line(fields)):
+        yield ["  ", ("it says     ", "dim"), escape(said)]
+    if fields.family == "accepted" and fields.note:
+        yield ["  ", ("state it    ", "dim"), (escape(fields.note), "strong")]
     if everything or verdict == "hung":
         yield from stream_rows(look, fields, whole=everything)
     if fields.kept:
@@ -101,8 +107,17 @@ def _about(fields: Record) -> list[Segment]:
     """Return what a derived vector is about: its kind and its culprit."""
     if not fields.family:
         return []
-    about = " ".join(each for each in (fields.kind, fields.note or fields.culprit) if each)
+    told = fields.culprit if fields.family == "accepted" else fields.note or fields.culprit
+    about = " ".join(each for each in (fields.kind, told) if each)
     return [("   ", ""), (about, "dim")] if about else []
+
+
+def message_line(fields: Record) -> str:
+    """Return the first line of what a program said on standard error, its usage apart."""
+    from keen_matrix.core.expect.refusals import without_usage
+
+    said = without_usage(fields.stderr or "")
+    return next((each.strip() for each in said.splitlines() if each.strip()), "")[:SAID_SHOWN]
 
 
 def _cut_line(line: str) -> str:
@@ -166,6 +181,13 @@ def _aspect_rows(
         )
     elif aspect.aspect in ("alike", "effect", "reference"):
         yield from _compared_rows(look, aspect, fields, everything=everything)
+    elif form == "waits":
+        yield _expected("to be refused")
+        said = f", after {quoted(actual, 60, look.sign('space'))}" if actual else ""
+        yield _found(f"accepted: it waits for input{said}")
+    elif form == "control":
+        yield _expected("to be accepted: a vector made of it by one fault proves nothing else")
+        yield _found(escape(actual))
     elif form == "blame":
         yield _expected(f"the message to blame {quoted(expected)}")
         yield _found(f"it names {escape(actual)} instead")

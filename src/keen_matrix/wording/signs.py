@@ -11,7 +11,7 @@ Segment: TypeAlias = "str | tuple[str, str]"
 
 VERDICT_SIGNS = {
     "held": ("=", "="), "differed": ("≠", "#"), "crashed": ("!", "!"), "hung": ("…", ":"), "unlaunched": ("∅", "0"),
-    "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "mixed": ("±", "+"), "blank": ("·", "."),
+    "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "groundless": ("~", "~"), "mixed": ("±", "+"), "blank": ("·", "."),
 }  # fmt: skip
 """Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was
 found is what was expected."""
@@ -27,7 +27,7 @@ GRID_WORDS = {"held": "all held", "mixed": "some held", "differed": "none held",
 """What the signs in a cell of a grid stand for."""
 STYLE_OF = {
     "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
-    "unsteady": "warn", "mixed": "warn", "blank": "dim",
+    "unsteady": "warn", "groundless": "warn", "mixed": "warn", "blank": "dim",
 }  # fmt: skip
 """Sign → the name of its style."""
 

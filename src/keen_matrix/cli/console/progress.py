@@ -18,8 +18,15 @@ class Progress:
     """
 
     def __init__(
-        self, total: int | None, *, enabled: bool, color: str = "auto", jobs: int = 1
+        self,
+        total: int | None,
+        *,
+        enabled: bool,
+        color: str = "auto",
+        jobs: int = 1,
+        doing: str = "running",
     ) -> None:
+        self.doing = doing
         self.jobs, self.color = jobs, color
         self.total, self.done, self.failed = total, 0, 0
         self._bar: Any = None
@@ -56,7 +63,7 @@ class Progress:
             TimeRemainingColumn(), TextColumn("[bright_black]left"),
         )  # fmt: skip
         bar = Counting(*columns, console=console, transient=True, refresh_per_second=DRAWS_A_SECOND)
-        bar.add_task("running", total=self.total, failed="", now="")
+        bar.add_task(self.doing, total=self.total, failed="", now="")
         return bar
 
     def _failed_shown(self) -> str:

@@ -11,6 +11,7 @@ from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
 from keen_matrix.cli.report import axes_of, write_grids, write_to
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
+from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, SpecFault
 from keen_matrix.core.launch.wire import LiveFrame
 from keen_matrix.core.model.spec import Spec
@@ -23,6 +24,7 @@ from keen_matrix.wording.safe import escape, escape_lines, shell_line, visible_l
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
+GROUNDING = "trying what the derived vectors stand on"
 LIVE_LINE = 2_000
 """Characters of a line that are shown of what a program prints."""
 
@@ -57,6 +59,18 @@ class RunScreen(RunWatch):
         """Say something that ends nothing, on standard error."""
         print(f"keen-matrix: {escape_lines(text)}", file=sys.stderr)
 
+    def grounding(self, launches: int | None) -> None:
+        """Draw how far the vectors are that others stand on."""
+        if launches is None:
+            self.ends(None)
+            return
+        if self._progress is None:
+            self._progress = Progress(
+                None, enabled=not self._options.live, color=self._screen.choice, jobs=1, doing=GROUNDING
+            )  # fmt: skip
+            self._progress.__enter__()
+        self._progress.step(held=True)
+
     def begins(self, spec: Spec, total: int | None) -> None:
         """Draw the progress from now on."""
         drawn = not self._options.live
@@ -68,7 +82,7 @@ class RunScreen(RunWatch):
         if self._progress is not None:
             self._progress.step(held=held)
 
-    def ends(self, spec: Spec) -> None:
+    def ends(self, spec: Spec | None) -> None:
         """Take the progress away."""
         if self._progress is not None:
             self._progress.__exit__()
@@ -170,6 +184,16 @@ class RunReport:
 
     def _write_remarks(self, tally: Tally) -> None:
         """Write what is worth a word though it is no failure."""
+        for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
+            self.screen.line()
+            if each.pattern:
+                self.screen.line(("remark", "warn"), f"   {each.stream} varies by itself; it is masked where derived vectors are "
+                                 "compared, and everywhere with")  # fmt: skip
+                mask = f'[[mask]]   matches = \'{each.pattern}\'   as = "<varies>"   in = ["{each.stream}"]'
+                self.screen.line("  ", (escape(mask), "strong"))
+            else:
+                self.screen.line(("remark", "warn"), f"   {each.stream} varies wholly from launch to launch, so derived vectors "
+                                 "are not compared by it")  # fmt: skip
         for text, (count, ids) in tally.remarks.items():
             shown = " ".join(each[:6] for each in ids)
             self.screen.line()
@@ -210,8 +234,13 @@ class RunReport:
 
         fields = self.journal.read(group.offset, group.length)
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
+        told = (
+            structs.replace(fields, argv=fields.control)
+            if fields.control and fields.verdict == "groundless"
+            else fields
+        )
         line = repeat_line(
-            shown_launch(tally.spec), fields, surroundings_shown(tally.spec, matrix, fields)
+            shown_launch(tally.spec), told, surroundings_shown(tally.spec, matrix, told)
         )
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)

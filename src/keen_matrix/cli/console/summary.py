@@ -45,7 +45,15 @@ def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]
 
 def worst_of(counts: Counter[str]) -> str:
     """Return the verdict whose sign stands before a row."""
-    from_worst = ("crashed", "hung", "unlaunched", "differed", "unsteady", "unchecked")
+    from_worst = (
+        "crashed",
+        "hung",
+        "unlaunched",
+        "differed",
+        "unsteady",
+        "groundless",
+        "unchecked",
+    )
     return next((verdict for verdict in from_worst if counts[verdict]), "held")
 
 

@@ -32,6 +32,7 @@ _FROM_WORST: tuple[Verdict, ...] = (
     "unlaunched",
     "differed",
     "unsteady",
+    "groundless",
     "unchecked",
     "held",
 )
@@ -137,6 +138,7 @@ class Cascade:
             or outcome.timed_out
             or outcome.flooded
             or outcome.unasked is not None
+            or outcome.waits
         ):
             # what was seen of such a launch is no answer to any other expectation
             verdict: Verdict = (
@@ -226,6 +228,7 @@ def _plainly_fine(outcome: Outcome) -> bool:
             or outcome.feeders
             or outcome.leftovers
             or outcome.unasked is not None
+            or outcome.waits
         )
     )
 
@@ -236,6 +239,9 @@ def _built_in(
     """Yield the built-in checks that failed: launched, ended in time, no flood, no crash."""
     if outcome.unlaunched is not None:
         yield _failed("launch", Mismatch(form="launch", expected="", actual=outcome.unlaunched))
+        return
+    if outcome.waits:
+        yield _failed("input", Mismatch(form="waits", expected="", actual=_said(outcome)))
         return
     if outcome.unasked is not None:
         prompt = outcome.unasked.decode("utf-8", "surrogateescape")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from functools import lru_cache
 
@@ -174,6 +175,14 @@ def _with_compared(verdict: Verdict, compared: Sequence[tuple[int, AspectResult]
     if not all(each.met for _, each in compared):
         return worst_of([verdict, "differed"])
     return "held" if compared and verdict == "unchecked" else verdict
+
+
+def groundless_record(case: Case, matrix: str) -> Record:
+    """Return the record of a case that is not launched, since its control did not work."""
+    control = AspectRecord(
+        aspect="control", met=False, form="control", expected=shlex.join(case.control), actual=case.groundless
+    )  # fmt: skip
+    return Record(**described(case, matrix), verdict="groundless", seconds=0.0, aspects=[control])
 
 
 @lru_cache(4096)

@@ -35,11 +35,15 @@ from keen_matrix.core.launch.starters import Running, Starter, signal_group
 from keen_matrix.core.launch.state import FEEDERS_STEP, UNKILLABLE_GRACE, Event, Machine, State
 from keen_matrix.core.launch.stdin import StandardInput
 from keen_matrix.core.launch.system import NOT_WATCHED, Poller, System
+from keen_matrix.core.launch.waiting import waits_for_input
 from keen_matrix.core.model.outcome import Outcome
 
 READS_AT_END = 20
 """Reads of each stream once the program has ended: what it left in a pipe, which it may have made
 larger, fits in them."""
+FIRST_LOOK, LOOK_SECONDS = 0.1, 0.1
+"""Seconds until a program is looked at, whether it waits for input that never comes, and between
+two such looks."""
 ASK_SECONDS = 0.005
 """How often a program is asked whether it has ended while there is no descriptor to spare that
 would tell."""
@@ -69,6 +73,10 @@ class Launch:
         """Whether the program itself has ended."""
         self._dialogue: Dialogue | None = None
         self._stop: Stopping | None = None
+        self._pipe = ""
+        """The kernel's name of a standard input on which nothing will ever come."""
+        self._look_at = math.inf
+        """When the program is next looked at, whether it waits for that."""
 
     _outputs: Outputs
     _stdin: StandardInput
@@ -135,6 +143,10 @@ class Launch:
         except OSError:
             self.abort()
             raise
+        if start.silent and self._system.sees_calls and self._stdin.fd >= 0:
+            self._pipe = os.readlink(f"/proc/self/fd/{self._stdin.fd}")
+            self._look_at = self.started + FIRST_LOOK
+            self._plan_end()
         if start.dialogue or start.stop:
             self._stop = start.stop
             texts = start.stop.when if start.stop is not None else ()
@@ -206,7 +218,7 @@ class Launch:
 
     def _plan_end(self) -> None:
         """Wake up at the end, or earlier when a prompt is overdue or the program is to be stopped."""
-        moments = [self._end]
+        moments = [self._end, self._look_at]
         if self._must_ask:
             moments.append(time.monotonic() + ASK_SECONDS)
         if self._dialogue is not None and self._dialogue.overdue_at is not None:
@@ -243,9 +255,12 @@ class Launch:
                 return
         state = self.machine.state
         if state is State.RUNNING:
-            self._plan_end()
-            if now >= self.machine.deadline:
-                self._on_overdue(now)
+            if now >= self._look_at:
+                self._look(now)
+            if self.machine.state is State.RUNNING:
+                self._plan_end()
+                if now >= self.machine.deadline:
+                    self._on_overdue(now)
         elif state in (State.STOPPING, State.TERMINATING):
             self.outcome.timed_out |= state is State.STOPPING
             self._kill(Event.TIME)
@@ -253,6 +268,16 @@ class Launch:
             self._finish()
         else:
             self._give_up(now)
+
+    def _look(self, now: float) -> None:
+        """End a program that waits for input, which never comes: that is its answer to the vector."""
+        self._look_at = now + LOOK_SECONDS
+        if not waits_for_input(self.pid, self._pipe):
+            return
+        self.outcome.waits = True
+        self._look_at = math.inf
+        signal_group(self.pid, signal.SIGTERM)
+        self.machine.move(Event.OVERDUE, now)
 
     def _on_overdue(self, now: float) -> None:
         """Stop the program as its spec says, or end it for a prompt that has not come, or for its

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from keen_matrix.core.launch import leftovers
+from keen_matrix.core.launch.waiting import can_be_seen
 
 NOT_WATCHED = (OSError, ValueError, KeyError)
 """What epoll and poll objects say when they are to forget a descriptor that they do not watch."""
@@ -39,6 +40,9 @@ class System:
     pidfds: bool = False
     """Whether the end of a process can be waited for by a descriptor (pidfd_open(2)); else SIGCHLD
     wakes the worker."""
+    sees_calls: bool = False
+    """Whether the kernel says in which call a process is blocked; else a program that waits for
+    input is seen by its timeout."""
     epoll: bool = False
     """Whether descriptors are watched by epoll(7), which forgets those that are closed; else by
     poll(2), whose times are milliseconds."""
@@ -60,6 +64,7 @@ def enter_system() -> System:
     return System(
         subreaper=leftovers.become_subreaper(),
         pidfds=pidfds_work(),
+        sees_calls=can_be_seen(),
         epoll=hasattr(select, "epoll"),
     )
 

@@ -49,6 +49,11 @@ class Case(Struct, frozen=True, kw_only=True):
     kind: str = ""
     culprit: str = ""
     note: str = ""
+    control: tuple[str, ...] = ()
+    """The accepted vector of which a derived one was made by one change."""
+    groundless: str | None = None
+    """What the program said to the control, when it did not accept it; such a case is not
+    launched."""
 
     @property
     def standing(self) -> Standing | None:
@@ -68,7 +73,7 @@ def described(case: Case, matrix: str) -> dict[str, Any]:
         "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
         "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
         "note": case.note, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
-        "fault": case.fault or "",
+        "fault": case.fault or "", "control": case.control,
     }  # fmt: skip
 
 

@@ -58,6 +58,8 @@ class Outcome:
     """The signal that the spec ended the program with."""
     unasked: bytes | None = None
     """The prompt that was waited for and did not come."""
+    waits: bool = False
+    """Whether it was ended since it waited for input that would never come."""
     conversation: list[tuple[bytes, bytes]] = field(default_factory=list)
     """Prompts that came, with the replies given."""
     feeders: list[Feeding] = field(default_factory=list)

@@ -13,7 +13,7 @@ from typing import Any, Literal, TypeAlias
 from keen_matrix.core.structs import Struct, field
 
 Verdict: TypeAlias = Literal[
-    "held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady"
+    "held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady", "groundless"
 ]
 VERDICTS: tuple[Verdict, ...] = (
     "held",
@@ -23,6 +23,7 @@ VERDICTS: tuple[Verdict, ...] = (
     "unlaunched",
     "unchecked",
     "unsteady",
+    "groundless",
 )
 """In the order in which counts list them; the numbers of the worker's frames point into it."""
 
@@ -165,6 +166,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     relation: str = ""
     more_argv: tuple[tuple[str, ...], ...] = ()
     fault: str = ""
+    control: tuple[str, ...] = ()
+    """The vector that it was made of by one change."""
 
 
 class Record(CaseFields, kw_only=True, omit_defaults=True):

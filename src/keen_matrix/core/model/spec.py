@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.expect.masks import Mask
     from keen_matrix.core.expressions import Expression, Template
     from keen_matrix.core.notation.nodes import Sequence
+    from keen_matrix.core.signature.grounds import Grounds
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.vectors.axes import Values
 
@@ -226,6 +227,10 @@ class Spec:
     signature: Signature | None = None
     refusal: RefusalRules | None = None
     reference: Reference | None = None
+    controls: Matrix | None = None
+    """What controls of derived vectors are launched as; none without a signature."""
+    grounds: Grounds | None = None
+    """What is known of them; null while nothing is."""
     help_rules: tuple[Rule, ...] = ()
     """What a derived vector that asks for help must do, in place of [expect]."""
 

@@ -112,7 +112,9 @@ class Tally:
             for matrix in self.spec.matrices if self.by_matrix[matrix.index] for mask in matrix.masks
         }  # fmt: skip
         return [
-            (pattern, origin) for origin, pattern in masks.items() if origin not in self.used_masks
+            (pattern, origin)
+            for origin, pattern in masks.items()
+            if origin and origin not in self.used_masks
         ]
 
     @property
@@ -149,6 +151,10 @@ def failure_key(fields: Record) -> tuple[object, ...]:
     they are left out.
     """
     failed = [each for each in fields.aspects if not each.met]
+    if fields.verdict == "groundless":
+        return (fields.verdict, fields.control)
+    if fields.note and fields.family == "accepted":  # a clash: each is its own
+        return (fields.verdict, fields.kind, fields.culprit)
     if fields.family:  # its kind says what is the same; texts differ with the fault's place
         ends = ((each.aspect, each.form, *_end(each)) for each in failed)
         return (fields.verdict, fields.kind, *dict.fromkeys(ends))

@@ -20,6 +20,9 @@ class RunWatch:
         """Something is worth a word that ends nothing: a program that is launched cold after all,
         a history that cannot be written."""
 
+    def grounding(self, launches: int | None) -> None:
+        """The vectors that derived ones stand on are being launched: so many were; null: all are."""
+
     def begins(self, spec: Spec, total: int | None) -> None:
         """The cases of a spec are about to run: so many, if that is known."""
 

@@ -9,23 +9,28 @@ import datetime
 import os
 import time
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse
+from keen_matrix.core.expect.recording import groundless_record
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import WarmPlan
+from keen_matrix.core.launch.wire import ResultFrame, result_frame
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import CaseKey, file_stem
 from keen_matrix.core.model.record import VERDICTS, Finished, Header
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
 from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRun, Recorder, program_digest
 from keen_matrix.core.results.journal import Journal, header
+from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
 from keen_matrix.core.results.tally import Tally, total_counts
 from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.grounding import are_as_before, grounded, grounds_of
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
 from keen_matrix.core.runs.selection import (
@@ -164,6 +169,7 @@ class Run:
     def _run_spec(
         self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
     ) -> None:
+        spec = self._grounded(spec, launch, failed)
         tally = Tally(spec)
         recorded = Recorded(frozenset(), False)
         if self.options.resume:
@@ -186,6 +192,33 @@ class Run:
             self.result.budgets.append(Budgeted(supply.order.reached(handed), left))
         self._write_finished(left=supply.left())
 
+    def _grounded(
+        self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
+    ) -> Spec:
+        """Return a spec whose derived vectors stand on accepted ones; what is kept of them is
+        tried again, and found out anew when it has changed."""
+        derived = tuple(each for each in spec.matrices if each.family not in ("", "help"))
+        if not derived:
+            return spec
+        journal = self.options.journal
+        kept = load_grounds(journal, spec)
+        chosen = selected(
+            replace(grounded(spec, kept), matrices=derived),
+            self.options.choice,
+            failed,
+            frozenset(),
+        )
+        if next(iter(chosen), None) is None:
+            return spec
+        try:
+            if kept is None or not are_as_before(spec, kept, launch, self.pool, self.watch):
+                kept = grounds_of(spec, launch, self.pool, self.watch)
+                if kept is not None:
+                    keep_grounds(journal, spec, kept)
+        finally:
+            self.watch.grounding(None)
+        return grounded(spec, kept)
+
     def _run_cases(
         self, spec: Spec, launch: ResolvedLaunch, tally: Tally, supply: Supply, *, whole: bool
     ) -> None:
@@ -194,8 +227,10 @@ class Run:
         recorder = self._recorder(spec, launch, part=not whole)
         self.watch.begins(spec, vector_count(spec) if whole else None)
         try:
-            with contextlib.closing((self.cluster or self.pool).results(supply)) as results:
-                for each in results:
+            tried: list[ResultFrame] = []
+            launched = _with_grounds(supply, names, tried)
+            with contextlib.closing((self.cluster or self.pool).results(launched)) as results:
+                for each in _joined(tried, results):
                     failing = tally.add(each, self.journal.write(each.line))
                     verdict = VERDICTS[each.verdict]
                     recorder.add(each.id, names[each.matrix], verdict, each.seconds)
@@ -271,6 +306,27 @@ class Run:
                 left=0 if interrupted else left,
             )
             self.journal.write_line(finished)
+
+
+def _with_grounds(
+    cases: Iterable[Case], names: Mapping[int, str], groundless: list[ResultFrame]
+) -> Iterator[Case]:
+    """Yield the cases that are worth a launch; the results of those whose control did not work are
+    added to a list."""
+    for case in cases:
+        if case.groundless is None:
+            yield case
+        else:
+            groundless.append(result_frame(case, groundless_record(case, names[case.matrix])))
+
+
+def _joined(groundless: list[ResultFrame], results: Iterable[ResultFrame]) -> Iterator[ResultFrame]:
+    """Yield results as they come, those of groundless cases between them."""
+    for each in results:
+        yield from groundless
+        groundless.clear()
+        yield each
+    yield from groundless
 
 
 def _now() -> str:

@@ -7,13 +7,14 @@ alternatives the longest.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from itertools import islice, product
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
+from keen_matrix.core.signature.grounds import NO_GROUNDS, UNTRIED, FormGrounds, Grounds
 from keen_matrix.core.signature.judging.reading import USUAL_HELP
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.signature import Signature
@@ -120,42 +121,71 @@ def is_help(signature: Signature, option: Option) -> bool:
 
 
 class Builder:
-    """Builds requests of one form."""
+    """Builds requests of one form, clear of what its grounds say is not accepted."""
 
-    def __init__(self, signature: Signature, form: FormModel) -> None:
-        self.signature, self.form = signature, form
+    def __init__(
+        self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED
+    ) -> None:
+        self.signature, self.form, self.grounds = signature, form, grounds
 
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
         conditions allow none."""
-        return self._request(_Wish({option.key for option in wanted}, full=False))
+        return self._request(Wish({option.key for option in wanted}, full=False))
 
     def fullest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the fullest accepted request that has the wanted options, or None when conditions
         allow none."""
-        return self._request(_Wish({option.key for option in wanted}, full=True)) or self.smallest(
-            wanted
-        )
+        keys = {option.key for option in wanted}
+        if keys & self.grounds.alone:
+            return self.smallest(wanted)
+        made = self._request(Wish(keys, full=True, without=self._left_out(keys)))
+        return made or self.smallest(wanted)
+
+    def _left_out(self, keys: Set[str]) -> frozenset[str]:
+        """Return the options that full use goes without, so that no clash is in it; those that are
+        wanted stay."""
+        gone = set(self.grounds.alone)
+        for clash in self.grounds.clashes:
+            rest = [each for each in clash.options if each not in gone]
+            if len(rest) == len(clash.options) > 1:
+                gone.add(next((each for each in reversed(rest) if each not in keys), rest[-1]))
+        return frozenset(gone)
+
+    def control(self, words: tuple[str, ...]) -> tuple[str, ...]:
+        """Return what a vector made from these words stands on: them, or, where no vector of the
+        form is accepted, the smallest one, of which that is known."""
+        if self.grounds.works:
+            return words
+        smallest = self.smallest()
+        return words if smallest is None else smallest.words()
+
+    def wished(self, wish: Wish) -> Request | None:
+        """Return the accepted request that is as wished, or None when conditions allow none."""
+        return self._request(wish)
 
     def with_counts(self, name: str, count: int) -> Request | None:
         """Return the smallest accepted request with so many operands of a NAME."""
-        return self._request(_Wish(set(), full=False, counts={name: count}))
+        return self._request(Wish(set(), full=False, counts={name: count}))
 
     def plain(self, wanted: Iterable[Option], *, full: bool) -> Request:
         """Return a request with usual values, whether or not it is accepted."""
-        return self._made(_Wish({option.key for option in wanted}, full=full))
+        return self._made(Wish({option.key for option in wanted}, full=full))
 
-    def _request(self, wish: _Wish) -> Request | None:
+    def _request(self, wish: Wish) -> Request | None:
         return fitting(self.signature, self._made(wish))
 
-    def _made(self, wish: _Wish) -> Request:
+    def _made(self, wish: Wish) -> Request:
+        wish = replace(wish, options={*wish.options, *self.grounds.required})
+        if self.grounds.few_operands:
+            wish = replace(wish, few=True)
         options: list[OptionPart] = []
         operands: list[OperandPart] = []
         delimiter = self._sequence(self.form.form, wish, options, operands)
         return Request(self.form, tuple(options), tuple(operands), delimiter)
 
     def _sequence(
-        self, form: Form, wish: _Wish, options: list[OptionPart], operands: list[OperandPart]
+        self, form: Form, wish: Wish, options: list[OptionPart], operands: list[OperandPart]
     ) -> bool:
         delimiter = False
         for item in form.items:
@@ -173,12 +203,9 @@ class Builder:
                     delimiter |= self._sequence(chosen, wish, options, operands)
         return delimiter
 
-    def _chosen(self, choice: Choice, wish: _Wish) -> Form | None:
+    def _chosen(self, choice: Choice, wish: Wish) -> Form | None:
         for each in choice.alternatives:
-            if any(
-                isinstance(i, OptionUse) and self.form.option_of(i).key in wish.options
-                for i in each.walk()
-            ):
+            if self._keys_in(each) & wish.options:
                 return each
             if any(
                 isinstance(i, Operand) and i.name.name in wish.counts and not wish.full
@@ -188,6 +215,10 @@ class Builder:
         fit = [each for each in choice.alternatives if not self._asks_help(each)] or list(
             choice.alternatives
         )
+        allowed = [each for each in fit if not self._keys_in(each) & wish.without]
+        if wish.without and not allowed and choice.optional:
+            return None
+        fit = allowed or fit
         if wish.full:
             return (
                 None
@@ -195,6 +226,11 @@ class Builder:
                 else max(fit, key=lambda each: len(list(each.walk())))
             )
         return None if choice.optional else min(fit, key=lambda each: len(list(each.walk())))
+
+    def _keys_in(self, form: Form) -> set[str]:
+        """Return the keys of the options in a part of the synopsis."""
+        items = form.walk()
+        return {self.form.option_of(item).key for item in items if isinstance(item, OptionUse)}
 
     def _asks_help(self, form: Form) -> bool:
         return any(
@@ -210,11 +246,11 @@ class Builder:
         values = tuple(self.usual(option.name_of(number), number) for number in range(count))
         options.append(OptionPart(option, option.key, values))
 
-    def _add_operand(self, item: Operand, wish: _Wish, operands: list[OperandPart]) -> None:
+    def _add_operand(self, item: Operand, wish: Wish, operands: list[OperandPart]) -> None:
         name = item.name.name
         least, most = operand_count(self.signature, item)
         count = wish.counts.get(name, least)
-        if wish.full:
+        if wish.full and not wish.few:
             count = max(least, MANY) if most is None else min(most, max(least, MANY))
         operands += [OperandPart(name, self.usual(name, number)) for number in range(count)]
 
@@ -225,12 +261,16 @@ class Builder:
 
 
 @dataclass(frozen=True, slots=True)
-class _Wish:
+class Wish:
     """What a request should have: options by identity, counts of operands, everything."""
 
-    options: set[str]
+    options: Set[str]
     full: bool
-    counts: dict[str, int] = field(default_factory=dict)
+    counts: Mapping[str, int] = field(default_factory=dict)
+    without: Set[str] = frozenset()
+    """Options that full use goes without."""
+    few: bool = False
+    """Whether full use has the least number of operands."""
 
 
 def operand_count(signature: Signature, item: Operand) -> tuple[int, int | None]:
@@ -266,9 +306,10 @@ def fitting(signature: Signature, request: Request) -> Request | None:
 
 
 @lru_cache(maxsize=16)
-def builders(signature: Signature) -> tuple[Builder, ...]:
+def builders(signature: Signature, grounds: Grounds = NO_GROUNDS) -> tuple[Builder, ...]:
     """Return a builder for each form."""
-    return tuple(Builder(signature, form) for form in signature.forms)
+    forms = enumerate(signature.forms)
+    return tuple(Builder(signature, form, grounds.form(number)) for number, form in forms)
 
 
 def plain_options(signature: Signature, form: FormModel) -> list[Option]:

@@ -180,6 +180,7 @@ class Compiler:
             program=self.program(document, here),
             rules=self._accepted_rules(document),
             signature=self.signature,
+            controls=self._controls(document),
             refusal=self._refusal_rules(document) if self.signature else None,
             reference=self._reference(document),
             help_rules=self._help_rules(document),
@@ -273,6 +274,16 @@ class Compiler:
             found.append(Matrix(index=len(document.matrix) + number, name=name, line=nothing, line_text="", axes={},
                                 steps=(step,), family=name, masks=masks, origin=self._place("signature")))  # fmt: skip
         return tuple(found)
+
+    def _controls(self, document: SpecDocument) -> Matrix | None:
+        """Return what controls are launched as: accepted vectors, numbered behind all matrices."""
+        if self.signature is None or document.signature is None:
+            return None
+        nothing = LineSequence(())
+        around = surroundings_of(document.program, files=document.files)
+        index = len(document.matrix) + len(document.signature.derive)
+        return Matrix(index=index, name="controls", line=nothing, line_text="", axes={}, family="accepted",
+                      steps=(Step(line=nothing, surroundings=around),), origin=self._place("signature"))  # fmt: skip
 
     def _accepted_rules(self, document: SpecDocument) -> tuple[Rule, ...]:
         """Return the rules of accepted vectors; a signature alone promises that they exit 0."""

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
+from keen_matrix.core.signature.grounds import NO_GROUNDS
 from keen_matrix.core.signature.judging.binding import identifier, named_values
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.signature import Signature
@@ -16,23 +18,32 @@ from keen_matrix.core.vectors.ids import case_id
 def family_for(spec: Spec, matrix: Matrix) -> Family:
     """Return the derived family that a matrix of a spec stands for."""
     assert spec.signature is not None
-    return family_of(spec.signature, matrix.family, tuple(spec.program.launchers))
+    launchers = tuple(spec.program.launchers)
+    return family_of(spec.signature, matrix.family, launchers, spec.grounds or NO_GROUNDS)
 
 
 def family_cases(spec: Spec, matrix: Matrix, start: int = 0) -> Iterator[Case]:
     """Yield the cases of a derived family, numbered from `start`."""
     assert spec.signature is not None
     for number, vector in enumerate(family_for(spec, matrix).vectors, start):
-        yield _case(spec.signature, matrix, vector, number)
+        yield _case(spec, matrix, vector, number)
 
 
-def _case(signature: Signature, matrix: Matrix, vector: Vector, number: int) -> Case:
+def _case(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
+    signature, grounds = spec.signature, spec.grounds or NO_GROUNDS
+    assert signature is not None
+    answer = None if vector.control is None else grounds.answer(vector.control)
+    relation = vector.relation
+    if relation is not None and grounds.wholly:
+        compared = tuple(each for each in relation.aspects if each not in grounds.wholly)
+        relation = replace(relation, aspects=compared)
     judgement = signature.judge(vector.words)
     later = [word for words in vector.more for word in ("\0", *words)]
     return Case(
         sequence=number, id=case_id((matrix.name, *vector.words, *later)), matrix=matrix.index, argv=vector.words,
-        values=shown_bindings(judgement), more=vector.more, relation=vector.relation, family=matrix.family, kind=vector.kind,
+        values=shown_bindings(judgement), more=vector.more, relation=relation, family=matrix.family, kind=vector.kind,
         culprit=vector.culprit, note=vector.note, standings=(standing_of(signature, vector.words, judgement),),
+        control=vector.control or (), groundless=answer,
     )  # fmt: skip
 
 

@@ -1,5 +1,5 @@
 """The derived families: vectors that follow from the signature alone, each family a module with
-one function `vectors`.
+one function `vectors`, which gets a Making.
 
 A family yields what it can think of; what the judgement does not bear out is dropped here, so that
 no family ever makes a sound program to something that the signature does not settle.
@@ -13,7 +13,9 @@ from functools import lru_cache
 from importlib import import_module
 
 from keen_matrix.core.model.relation import Relation
+from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds, Words
 from keen_matrix.core.signature.kinds import FamilyName
+from keen_matrix.core.signature.requests import Builder, builders
 from keen_matrix.core.signature.signature import Signature
 
 
@@ -27,15 +29,21 @@ class FamilyKind:
     by_kind: bool = False
     """Whether its vectors are told apart by their kind and what they are about, not by what was
     given."""
+    compares: bool = False
+    """Whether its vectors are launched several times, and the launches compared."""
 
 
 FAMILIES: Mapping[FamilyName, FamilyKind] = {
     "help": FamilyKind(limit=12, by_kind=True), "accepted": FamilyKind(limit=80),
-    "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60),
-    "effects": FamilyKind(limit=60, by_kind=True), "again": FamilyKind(limit=4), "renamed": FamilyKind(limit=3),
-    "launchers": FamilyKind(limit=6),
+    "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60, compares=True),
+    "effects": FamilyKind(limit=60, by_kind=True, compares=True), "again": FamilyKind(limit=4, compares=True),
+    "renamed": FamilyKind(limit=3), "launchers": FamilyKind(limit=6, compares=True),
 }  # fmt: skip
 """Name → what is known of it, in the order in which families are run."""
+COMPARING = frozenset(str(name) for name, kind in FAMILIES.items() if kind.compares)
+"""Families whose cases have several launches that are compared."""
+CLASH = "clash"
+"""The kind of an accepted vector that shows what a program refuses and the signature does not."""
 MOST_BEYOND = 100
 """Vectors beyond these that are counted."""
 
@@ -44,12 +52,15 @@ MOST_BEYOND = 100
 class Vector:
     """A derived vector: what it is about, and its words."""
 
-    words: tuple[str, ...]
+    words: Words
     kind: str
+    control: Words | None = None
+    """The accepted vector of which it was made by one change; null of one that is itself to be
+    accepted."""
     culprit: str = ""
     mentions: tuple[str, ...] = ()
     note: str = ""
-    more: tuple[tuple[str, ...], ...] = ()
+    more: tuple[Words, ...] = ()
     """Further launches of the same case."""
     relation: Relation | None = None
 
@@ -71,18 +82,46 @@ class Notes:
     texts: list[str] = field(default_factory=list)
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Making:
+    """What a family is made from."""
+
+    signature: Signature
+    builders: tuple[Builder, ...]
+    """One for each form of the synopsis."""
+    grounds: Grounds
+    launchers: tuple[str, ...]
+    """Names of other ways to start the program."""
+    notes: Notes
+
+
 @lru_cache(maxsize=64)
-def family_of(signature: Signature, name: FamilyName, launchers: tuple[str, ...] = ()) -> Family:
+def family_of(
+    signature: Signature,
+    name: FamilyName,
+    launchers: tuple[str, ...] = (),
+    grounds: Grounds = NO_GROUNDS,
+) -> Family:
     """Return a family of a signature. `launchers` are the names of other ways to start the
-    program."""
+    program, `grounds` what is known of the vectors that it stands on."""
     notes = Notes()
     module = import_module(f"keen_matrix.core.signature.families.{name}")
-    proposed: Iterator[Vector] = module.vectors(signature, notes, launchers)
+    making = Making(
+        signature=signature,
+        builders=builders(signature, grounds),
+        grounds=grounds,
+        launchers=launchers,
+        notes=notes,
+    )
+    proposed: Iterator[Vector] = module.vectors(making)
     found: dict[tuple[object, ...], Vector] = {}
-    beyond = 0
+    beyond = clashing = 0
     for vector in proposed:
         key = (vector.words, vector.more)
         if key in found:
+            continue
+        if vector.kind not in TELLING and _clashes(signature, grounds, vector):
+            clashing += 1
             continue
         if len(found) >= FAMILIES[name].limit:
             beyond += 1
@@ -93,10 +132,27 @@ def family_of(signature: Signature, name: FamilyName, launchers: tuple[str, ...]
     left_out = list(dict.fromkeys(notes.texts))
     if notes.unsettled:
         left_out.append(f"{notes.unsettled} vectors that the signature does not settle")
+    if clashing:
+        left_out.append(f"{clashing} vectors with options that the program refuses")
     if beyond:
         count = f"more than {MOST_BEYOND}" if beyond > MOST_BEYOND else str(beyond)
         left_out.append(f"{count} vectors beyond the {FAMILIES[name].limit} that a family has")
     return Family(name, tuple(found.values()), tuple(left_out))
+
+
+TELLING = frozenset({CLASH, "option"})
+"""Kinds of vectors that tell of a clash, each once; all others keep clear of it."""
+
+
+def _clashes(signature: Signature, grounds: Grounds, vector: Vector) -> bool:
+    """Tell whether a vector, or its control, has options that the program is known to refuse."""
+    clashes = [set(clash.options) for form in grounds.forms for clash in form.clashes]
+    if not any(clashes):
+        return False
+    given = [signature.judge(words).given for words in (vector.words, *vector.more)]
+    if vector.control is not None:
+        given.append(signature.judge(vector.control).given)
+    return any(clash and clash <= each for clash in clashes for each in given)
 
 
 def alike(count: int, launchers: tuple[str, ...] = ()) -> Relation:

@@ -10,7 +10,8 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.notation.nodes import Span
 from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
-from keen_matrix.core.signature.families import Notes, Vector
+from keen_matrix.core.signature.families import CLASH, Making, Vector
+from keen_matrix.core.signature.grounds import FormGrounds
 from keen_matrix.core.signature.judging.binding import concerns, condition_functions, identifier
 from keen_matrix.core.signature.requests import (
     Builder,
@@ -31,17 +32,39 @@ MOST_COUNTS = 5
 """Counts of operands tried of one NAME."""
 
 
-def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
-    """Yield vectors that every conforming program accepts."""
-    for builder in builders(signature):
+def vectors(making: Making) -> Iterator[Vector]:
+    """Yield vectors that every conforming program accepts, and those in which this program was
+    seen not to, each clash once."""
+    signature, notes = making.signature, making.notes
+    for number, builder in enumerate(making.builders):
+        grounds = builder.grounds
+        yield from _clashes(making, number, grounds)
+        edits = {clash.options: clash.edit for clash in grounds.clashes}
         for kind, culprit, request in _requests(signature, builder):
             if request is None:
                 continue
             words = request.words()
-            if signature.judge(words).status == "accepted":
-                yield Vector(words=words, kind=kind, culprit=culprit)
-            else:
+            if signature.judge(words).status != "accepted":
                 notes.unsettled += 1
+                continue
+            note = edits.get((culprit,), "") if kind == "option" else ""
+            if kind == "smallest" and not grounds.works:
+                note = grounds.edit
+            control = None if grounds.works or kind == "smallest" else builder.control(words)
+            yield Vector(words=words, kind=kind, culprit=culprit, note=note, control=control)
+
+
+def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vector]:
+    """Yield the vectors that show what the program refuses and the signature does not."""
+    if grounds.required:
+        plain = Builder(making.signature, making.signature.forms[number]).smallest()
+        if plain is not None:
+            culprit = " ".join(grounds.required)
+            yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, note=grounds.edit)
+    for clash in grounds.clashes:
+        if len(clash.options) != 1:
+            culprit = " ".join(clash.options)
+            yield Vector(words=clash.words, kind=CLASH, culprit=culprit, note=clash.edit)
 
 
 def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, Request | None]]:
@@ -63,7 +86,10 @@ def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str
                 yield "option", option.key, _bare(request, option.key)
     yield from _edges(signature, builder)
     yield "fullest", "", builder.fullest()
-    yield from (("pairs", "", request) for request in _Pairs(signature, builder).requests())
+    required = set(builder.grounds.required)
+    for request in _Pairs(signature, builder).requests():
+        if required <= {part.option.key for part in request.options}:
+            yield "pairs", "", request
 
 
 def _bare(request: Request, key: str) -> Request:
@@ -240,9 +266,9 @@ class _Pairs:
                     self._walk(item.alternatives[level], picked, parts, operands)
             else:
                 single = type(form)((item,))
-                from keen_matrix.core.signature.requests import _Wish
+                from keen_matrix.core.signature.requests import Wish
 
-                self.builder._sequence(single, _Wish(set(), full=False), parts, operands)
+                self.builder._sequence(single, Wish(set(), full=False), parts, operands)
 
     def value(self, row: Any, name: str) -> str:
         """Return the value of a NAME in a row."""

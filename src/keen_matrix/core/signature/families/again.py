@@ -6,17 +6,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.model.relation import Relation
-from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.requests import builders
-from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.families import Making, Vector
 
 
-def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+def vectors(making: Making) -> Iterator[Vector]:
     """Yield accepted vectors that are launched three times: first, in the same directory, in a
     fresh one."""
-    for builder in builders(signature):
+    for builder in making.builders:
         for kind, request in (("smallest", builder.smallest()), ("fullest", builder.fullest())):
             if request is not None:
                 words = request.words()
-                yield Vector(words=words, more=(words, words), kind=kind,
+                yield Vector(words=words, more=(words, words), kind=kind, control=builder.control(words),
                              relation=Relation(name="alike", fresh=(True, False, True)))  # fmt: skip

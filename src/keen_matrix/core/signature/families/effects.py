@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.model.relation import Relation
-from keen_matrix.core.signature.families import Notes, Vector
+from keen_matrix.core.signature.families import Making, Vector
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
     Request,
-    builders,
     fitting,
     plain_options,
 )
@@ -21,10 +20,11 @@ MOST_VALUES = 3
 """Values that are not the default, tried of one option."""
 
 
-def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+def vectors(making: Making) -> Iterator[Vector]:
     """Yield for each option pairs of vectors without and with it; in one of them something must
     differ."""
-    for builder in builders(signature):
+    signature, notes = making.signature, making.notes
+    for builder in making.builders:
         for option in plain_options(signature, builder.form):
             pairs = list(dict.fromkeys(_pairs(signature, builder, option)))
             if not pairs:
@@ -33,9 +33,10 @@ def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> I
                 )
                 continue
             flat = [words for pair in pairs for words in pair]
+            control = builder.control(flat[1])
             relation = Relation(name="differs", fresh=(True,) * len(flat))
             yield Vector(words=flat[0], more=tuple(flat[1:]), kind="effect", culprit=option.key,
-                         mentions=option.spellings, relation=relation)  # fmt: skip
+                         mentions=option.spellings, relation=relation, control=control)  # fmt: skip
 
 
 def _pairs(

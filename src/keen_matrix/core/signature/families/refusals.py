@@ -13,14 +13,15 @@ from itertools import combinations, islice, product
 from typing import NamedTuple
 
 from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Operand, OptionUse
-from keen_matrix.core.signature.families import Notes, Vector
+from keen_matrix.core.signature.families import Making, Vector
+from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import (
     MOST_TRIED,
     Builder,
     OptionPart,
     Request,
-    builders,
+    fitting,
     operand_count,
     plain_options,
 )
@@ -32,17 +33,19 @@ UNKNOWN_LONG = "--no-such-option"
 
 class _Fault(NamedTuple):
     """A vector that should have one fault of a kind; `place` is the option, operand or condition
-    that it concerns."""
+    that it concerns, `control` the vector without the fault."""
 
     kind: str
     place: str
-    words: tuple[str, ...]
+    words: Words
+    control: Words
     note: str = ""
 
 
-def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+def vectors(making: Making) -> Iterator[Vector]:
     """Yield vectors that every conforming program refuses, each for one reason."""
-    for builder in builders(signature):
+    signature, notes = making.signature, making.notes
+    for builder in making.builders:
         for fault in _faults(signature, builder):
             judgement = signature.judge(fault.words)
             if judgement.status != "refused" or len(judgement.refusals) != 1:
@@ -51,7 +54,7 @@ def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> I
             refusal = judgement.refusals[0]
             if refusal.kind == fault.kind:
                 yield Vector(words=fault.words, kind=fault.kind, culprit=refusal.culprit, mentions=refusal.mentions,
-                             note=fault.note or fault.place)  # fmt: skip
+                             note=fault.note or fault.place, control=builder.control(fault.control))  # fmt: skip
 
 
 def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
@@ -81,12 +84,15 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
         ]
         gone = base.operands[named[count]].name
         yield _Fault(
-            "too-few", gone, Request(base.form, base.options, tuple(kept), base.delimiter).words()
+            "too-few",
+            gone,
+            Request(base.form, base.options, tuple(kept), base.delimiter).words(),
+            base.words(),
         )
     counts = [item for item in builder.form.form.walk() if isinstance(item, (Operand, Keyword))]
     if counts or not named:
         words = base.words()
-        yield _Fault("too-many", "operand", (*words, EXTRA))
+        yield _Fault("too-many", "operand", (*words, EXTRA), words)
     for item in counts:
         most = operand_count(signature, item)[1] if isinstance(item, Operand) else 1
         if isinstance(item, Operand) and most is not None and most > 1:
@@ -96,6 +102,7 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
                     "too-many",
                     name,
                     (*counted.words(), builder.usual(name, most)),
+                    counted.words(),
                     f"{most + 1} {name}",
                 )
 
@@ -108,12 +115,12 @@ def _unknown(
     known = builder.form.by_spelling
     letter = next((each for each in "zqxjkwyZQXJKW" if f"-{each}" not in known), None)
     if letter and not any(each.startswith(f"-{letter}") for each in known):
-        yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"))
+        yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"), base.words())
     long = "-no-such-option" if signature.style == "one-dash" else UNKNOWN_LONG
     if signature.style != "posix" or any(
         each.startswith("--") for each in known
     ):  # getopts sees only a letter "-"
-        yield _Fault("unknown-option", long, _with_front(base, long))
+        yield _Fault("unknown-option", long, _with_front(base, long), base.words())
     if not every:
         return
     for option in plain_options(signature, builder.form):
@@ -126,7 +133,11 @@ def _unknown(
                 )
                 word = f"{wrong}={value}" if value and spelling.startswith("--") else wrong
                 yield _Fault(
-                    "unknown-option", spelling, _with_front(base, word), f"{wrong} for {spelling}"
+                    "unknown-option",
+                    spelling,
+                    _with_front(base, word),
+                    base.words(),
+                    f"{wrong} for {spelling}",
                 )
 
 
@@ -162,7 +173,8 @@ def _with_front(base: Request, *words: str) -> tuple[str, ...]:
 
 def _missing_options(base: Request) -> Iterator[_Fault]:
     for part in base.options:
-        yield _Fault("missing-option", part.option.key, base.without_option(part.option).words())
+        without = base.without_option(part.option).words()
+        yield _Fault("missing-option", part.option.key, without, base.words())
 
 
 def _keywords(base: Request) -> Iterator[_Fault]:
@@ -173,6 +185,7 @@ def _keywords(base: Request) -> Iterator[_Fault]:
                     "not-a-choice",
                     part.word,
                     base.with_value("operand", number, wrong.lstrip("-")).words(),
+                    base.words(),
                 )
 
 
@@ -184,7 +197,8 @@ def _flags_with_values(builder: Builder, base: Request, signature: Signature) ->
         for spelling in option.spellings:
             if request is not None and spelling.startswith("--"):
                 bare = request.without_option(option)
-                yield _Fault("unexpected-value", spelling, _with_front(bare, f"{spelling}=value"))
+                words = _with_front(bare, f"{spelling}=value")
+                yield _Fault("unexpected-value", spelling, words, request.words())
 
 
 def _values(signature: Signature, builder: Builder, full: Request | None) -> Iterator[_Fault]:
@@ -211,7 +225,7 @@ def _bad_values(
         changed = request.with_value(place, number, value)
         note = f"{name} {value!r}"
         if isinstance(place, str):
-            yield _Fault(kind, name, changed.words(), note)
+            yield _Fault(kind, name, changed.words(), request.words(), note)
             continue
         part = changed.options[place]
         for spelling in part.option.spellings if every else part.option.spellings[:1]:
@@ -222,7 +236,11 @@ def _bad_values(
                 parts[place] = OptionPart(part.option, spelling, part.values, writing)
                 again = Request(changed.form, tuple(parts), changed.operands, changed.delimiter)
                 yield _Fault(
-                    kind, part.option.key, again.words(), f"{note}, {writing} with {spelling}"
+                    kind,
+                    part.option.key,
+                    again.words(),
+                    request.words(),
+                    f"{note}, {writing} with {spelling}",
                 )
 
 
@@ -242,6 +260,7 @@ def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> 
                         kind,
                         owner or name,
                         full.with_value(place, number, value).words(),
+                        full.words(),
                         f"{name} {value!r}",
                     )
             return
@@ -261,14 +280,17 @@ def _missing_values(
                 if not bare.operands
                 else bare
             )
+            given = builder.smallest([option])
+            control = request.words() if given is None else given.words()
             for spelling in option.spellings:
-                yield _Fault("missing-value", spelling, (*request.words(), spelling))
+                yield _Fault("missing-value", spelling, (*request.words(), spelling), control)
             if option.least > 1:
                 values = [
                     builder.usual(option.name_of(number), number)
                     for number in range(option.least - 1)
                 ]
-                yield _Fault("missing-value", option.key, (*request.words(), option.key, *values))
+                words = (*request.words(), option.key, *values)
+                yield _Fault("missing-value", option.key, words, control)
 
 
 def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
@@ -296,11 +318,11 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                         made = Request(
                             bare.form, (*bare.options, *order), bare.operands, bare.delimiter
                         )
-                        yield _Fault("conflict", f"{left} {right}", made.words())
+                        yield _Fault("conflict", f"{left} {right}", made.words(), base.words())
             full = builder.fullest([first])
             if full is not None:
-                yield _Fault("conflict", f"{first.key} {second.key}",
-                             full.with_option(_part(builder, second, second.key)).words())  # fmt: skip
+                both = full.with_option(_part(builder, second, second.key)).words()
+                yield _Fault("conflict", f"{first.key} {second.key}", both, full.words())
 
 
 def _first_option(builder: Builder, form: Form) -> Option | None:
@@ -326,6 +348,7 @@ def _repeated(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                     "repeated",
                     option.key,
                     request.with_option(_part(builder, option, spelling)).words(),
+                    request.words(),
                 )
 
 
@@ -342,6 +365,7 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
         found = 0
         for full in (False, True):
             base = builder.plain(owners, full=full)
+            fits = fitting(signature, base)
             slots = [each for each in base.slots() if each[2].replace("-", "_") in condition.names]
             choices = [signature.values[name].legal()[:6] for _, _, name, _ in slots]
             for picks in islice(product(*choices), MOST_TRIED):
@@ -353,6 +377,8 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                     kind
                 ]:
                     found += 1
-                    yield _Fault(kind, condition.source, tried.words(), condition.source)
+                    control = base if fits is None else fits
+                    words = tried.words()
+                    yield _Fault(kind, condition.source, words, control.words(), condition.source)
                     if found >= (3 if not full else 4):
                         break

@@ -6,23 +6,29 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.model.relation import Relation
-from keen_matrix.core.signature.families import Notes, Vector
-from keen_matrix.core.signature.requests import builders
-from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.families import Making, Vector
 
 RENAMED = "another-name"
 """The name of the link."""
 
 
-def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+def vectors(making: Making) -> Iterator[Vector]:
     """Yield vectors whose answer names the program: help, and a refusal."""
+    signature = making.signature
     relation = Relation(name="renamed", fresh=(True,))
     for spelling in signature.help[:1]:
         yield Vector(words=(spelling,), kind="usage", culprit=RENAMED, relation=relation)
-    for builder in builders(signature):
+    for builder in making.builders:
         request = builder.smallest()
         if request is not None:
             words = (*request.words(), "superfluous")
             if signature.judge(words).status == "refused":
-                yield Vector(words=words, kind="message", culprit=RENAMED, relation=relation)
+                control = builder.control(request.words())
+                yield Vector(
+                    words=words,
+                    kind="message",
+                    culprit=RENAMED,
+                    relation=relation,
+                    control=control,
+                )
                 return

@@ -6,20 +6,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from keen_matrix.core.signature.families import Notes, Vector, alike
+from keen_matrix.core.signature.families import Making, Vector, alike
 from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
     Request,
-    builders,
     plain_options,
 )
 from keen_matrix.core.signature.signature import Signature
 
 
-def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> Iterator[Vector]:
+def vectors(making: Making) -> Iterator[Vector]:
     """Yield pairs of vectors that say the same: judged accepted, both, with the same bindings."""
-    for builder in builders(signature):
+    signature, notes = making.signature, making.notes
+    for builder in making.builders:
         bases = [builder.smallest([option]) for option in plain_options(signature, builder.form)]
         for base in dict.fromkeys([builder.fullest(), builder.smallest(), *bases]):
             if base is None:
@@ -35,7 +35,12 @@ def vectors(signature: Signature, notes: Notes, launchers: tuple[str, ...]) -> I
                     and judged.bindings == again.bindings
                 ):
                     yield Vector(
-                        words=words, more=(other,), kind=kind, culprit=culprit, relation=alike(2)
+                        words=words,
+                        more=(other,),
+                        kind=kind,
+                        culprit=culprit,
+                        relation=alike(2),
+                        control=builder.control(words),
                     )
                 else:
                     notes.unsettled += 1

@@ -1,0 +1,100 @@
+"""Whether a program waits for standard input that will never come: asked of the kernel, so that
+nobody has to wait for a timeout.
+
+A process that is blocked reading an empty pipe stays blocked until its writer, which is us, writes
+or closes it. Linux tells the system call in which a thread is blocked, with its arguments, to the
+owner of the process (proc(5), /proc/PID/task/TID/syscall). Elsewhere nothing is known, and the
+timeout decides.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import platform
+import sys
+from collections.abc import Iterator
+
+_READS = {"x86_64": {0, 19}, "aarch64": {63, 65}}
+"""Numbers of read and readv, by machine (asm/unistd.h)."""
+_EPOLL_WAITS = {"x86_64": {232, 281, 441}, "aarch64": {22, 441}}
+"""Numbers of epoll_wait, epoll_pwait and epoll_pwait2: event loops wait by them."""
+_FOREVER = {0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF}
+"""A timeout of -1, of 32 and of 64 bits: no time ends such a wait."""
+_NULL = 0
+MOST_PROCESSES = 64
+"""Processes of a program that are looked at."""
+
+
+def can_be_seen() -> bool:
+    """Tell whether this system says in which call a process is blocked."""
+    if not sys.platform.startswith("linux") or platform.machine() not in _READS:
+        return False
+    try:
+        with open("/proc/self/syscall", "rb") as file:
+            return bool(file.read())
+    except OSError:
+        return False
+
+
+def waits_for_input(pid: int, pipe: str) -> bool:
+    """Tell whether a program, or a process that it started, is blocked reading a pipe, and nothing
+    of it runs meanwhile. `pipe` is how the kernel names the pipe: pipe:[inode]."""
+    waiting = False
+    for number in _family(pid):
+        for syscall in _calls(number):
+            if syscall[:1] == ["running"]:
+                return False
+            waiting = waiting or _reads(number, syscall, pipe)
+    return waiting
+
+
+def _family(pid: int) -> Iterator[int]:
+    """Yield a process and what it started, the latest last."""
+    found = [pid]
+    for number in found:
+        yield number
+        if len(found) >= MOST_PROCESSES:
+            return
+        with contextlib.suppress(OSError, ValueError):
+            for task in os.listdir(f"/proc/{number}/task"):
+                with open(f"/proc/{number}/task/{task}/children", "rb") as file:
+                    found += map(int, file.read().split())
+
+
+def _calls(pid: int) -> Iterator[list[str]]:
+    """Yield the system call of each thread: its number and arguments, or `running`."""
+    with contextlib.suppress(OSError):
+        for task in os.listdir(f"/proc/{pid}/task"):
+            with contextlib.suppress(OSError), open(f"/proc/{pid}/task/{task}/syscall") as file:
+                yield file.read().split()
+
+
+def _reads(pid: int, syscall: list[str], pipe: str) -> bool:
+    machine = platform.machine()
+    try:
+        number, *arguments = [int(each, 0) for each in syscall]
+    except ValueError:
+        return False
+    if number in _READS[machine]:
+        return _leads_to(pid, arguments[0], pipe)
+    if number in _EPOLL_WAITS[machine]:
+        # the pointer to a timeout of epoll_pwait2 is null where the wait has no end
+        endless = arguments[3] == _NULL if number == 441 else arguments[3] in _FOREVER
+        return endless and _is_polled(pid, arguments[0], pipe)
+    return False
+
+
+def _leads_to(pid: int, fd: int, pipe: str) -> bool:
+    try:
+        return os.readlink(f"/proc/{pid}/fd/{fd}") == pipe
+    except OSError:
+        return False
+
+
+def _is_polled(pid: int, epoll: int, pipe: str) -> bool:
+    """Tell whether an epoll object watches a pipe (proc(5), fdinfo: a line `tfd:` each)."""
+    with contextlib.suppress(OSError, ValueError), open(f"/proc/{pid}/fdinfo/{epoll}") as file:
+        watched = [int(line.split()[1]) for line in file if line.startswith("tfd:")]
+        return any(_leads_to(pid, fd, pipe) for fd in watched)
+    return False

@@ -1,0 +1,111 @@
+"""What would state in a spec what a program was seen to do: the edit that is shown with a clash."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+from keen_matrix.core.signature.model import Option
+from keen_matrix.core.signature.requests import Request
+from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.values import Text
+
+_LISTS = re.compile(
+    r"(?:choose from|choices?(?: are| is)?|one of|possible values?|valid values?(?: are)?|"
+    r"allowed(?: values)?|must be|expected)\W*",
+    re.IGNORECASE | re.DOTALL,
+)
+"""How argument readers introduce the choices that there are."""
+LONGEST_LIST = 300
+"""Characters behind such words in which the choices are looked for."""
+_WORD = re.compile(r"""['"‘“]([\w.+-]{1,30})['"’”]|(?<![\w.+-])([A-Za-z0-9][\w.+-]{0,29})""")
+_NOT_CHOICES = frozenset(
+    [
+        "or",
+        "and",
+        "of",
+        "the",
+        "a",
+        "an",
+        "one",
+        "are",
+        "is",
+        "to",
+        "value",
+        "values",
+        "be",
+        "from",
+        "got",
+        "not",
+    ]
+)
+_TYPES = (
+    (r"no such file|cannot open|can't open|does not exist|not found", "file"),
+    (r"is not a directory|no such directory", "dir"),
+    (r"float|decimal|floating", "float"),
+    (r"\bint(eger)?\b|\bnumber|numeric|digit|parseint|atoi|base 10", "int"),
+    (r"\bdate\b|yyyy|iso ?8601|isoformat", "date"),
+    (r"\bbool(ean)?\b|true or false", "bool"),
+)
+"""Words of messages → the type that they ask for."""
+
+
+def spelt(option: Option) -> str:
+    """Return an option as a synopsis writes it."""
+    names = " ".join(option.value_names)
+    spellings = ",".join(option.spellings)
+    return f"{spellings} {names}" if names else spellings
+
+
+def stated_conflict(options: Sequence[Option]) -> str:
+    """Return the part of a synopsis that says that options exclude each other."""
+    return f"synopsis: [{' | '.join(map(spelt, options))}]"
+
+
+def stated_requirement(options: Iterable[Option]) -> str:
+    """Return the part of a synopsis that says that options are required."""
+    return f"synopsis: {' '.join(map(spelt, options))}, without brackets"
+
+
+def stated_value(
+    signature: Signature, request: Request, answer: str, option: Option | None = None
+) -> str:
+    """Return the type of a value that a message asks for, as a spec writes it; nothing where the
+    message does not tell."""
+    names = option.value_names if option is not None else _names_told(request, answer)
+    if option is not None and not names:
+        return (
+            'synopsis without it, or: actions = ["'
+            + option.key
+            + '"] where it ends the call by itself'
+        )
+    untyped = [name for name in names if isinstance(signature.values.get(name), Text)]
+    if not untyped:
+        return ""
+    choices = choices_told(answer)
+    if choices:
+        listed = ", ".join(f'"{each}"' for each in choices)
+        return f"values.{untyped[0]} = {{ of = [{listed}] }}"
+    for pattern, type_name in _TYPES:
+        if re.search(pattern, answer, re.IGNORECASE):
+            return f'values.{untyped[0]} = {{ type = "{type_name}" }}'
+    return f'values.{untyped[0]} = {{ example = "…" }}, a value that the program takes'
+
+
+def _names_told(request: Request, answer: str) -> list[str]:
+    """Return the NAMEs in a request: first those that an answer mentions, by NAME or by value."""
+    slots = [(name, word) for _, _, name, word in request.slots()]
+    told = [name for name, word in slots if word in answer or name.lower() in answer.lower()]
+    return list(dict.fromkeys([*told, *(name for name, _ in slots)]))
+
+
+def choices_told(answer: str) -> list[str]:
+    """Return the choices that a message lists; nothing when it lists none."""
+    for start in _LISTS.finditer(answer):
+        text = answer[start.end() :][:LONGEST_LIST]
+        words = [one or other for one, other in _WORD.findall(text)]
+        listed = [each for each in dict.fromkeys(words) if each.lower() not in _NOT_CHOICES]
+        separated = text.count(",") + text.count("|") + text.count(" or ")
+        if 2 <= len(listed) <= separated + 1:
+            return listed
+    return []

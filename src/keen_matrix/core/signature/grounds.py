@@ -1,0 +1,88 @@
+"""Grounds: what experiments with a program's accepted vectors showed, and what derived vectors
+stand on.
+
+A derived vector is worth something only when its control, the accepted vector that it was made of
+by one change, was seen to work. Where a signature says more than its program does (options that
+exclude each other and are not declared so, a value of another type, an option that is required),
+the experiments of `runs.grounding` find it out once, and the families keep clear of it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TypeAlias
+
+Words: TypeAlias = tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Clash:
+    """Options that the program refuses though the signature accepts them: several together, or one
+    by itself."""
+
+    options: tuple[str, ...]
+    """Their keys; none when it is the number of operands."""
+    words: Words
+    """The smallest vector in which it was seen."""
+    answer: str
+    """What the program said."""
+    edit: str = ""
+    """What would state it in the spec."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FormGrounds:
+    """What is known of one form of the synopsis."""
+
+    works: bool = True
+    """Whether any vector of it was accepted."""
+    required: tuple[str, ...] = ()
+    """Keys of options that the synopsis calls optional and no vector is accepted without."""
+    clashes: tuple[Clash, ...] = ()
+    few_operands: bool = False
+    """Whether more operands than the least were refused."""
+    edit: str = ""
+    """What would state in the spec what is required, or why nothing is accepted."""
+
+    @property
+    def alone(self) -> frozenset[str]:
+        """Options that are refused by themselves: beside nothing else are they tried."""
+        return frozenset(each.options[0] for each in self.clashes if len(each.options) == 1)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Varying:
+    """What differs between two launches of one vector."""
+
+    stream: str
+    pattern: str
+    """A regular expression for what varies; none when the whole stream does."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Grounds:
+    """What is known of the controls of a signature. Without experiments nothing is: every control
+    is taken to work."""
+
+    forms: tuple[FormGrounds, ...] = ()
+    """One for each form of the synopsis; none when nothing was tried."""
+    refused: tuple[tuple[Words, str], ...] = ()
+    """Controls that the program did not accept, and what it said."""
+    varying: tuple[Varying, ...] = ()
+
+    def form(self, number: int) -> FormGrounds:
+        """Return what is known of a form."""
+        return self.forms[number] if number < len(self.forms) else UNTRIED
+
+    def answer(self, control: Words) -> str | None:
+        """Return what the program said to a control that it did not accept; None when it worked."""
+        return next((answer for words, answer in self.refused if words == control), None)
+
+    @property
+    def wholly(self) -> frozenset[str]:
+        """Streams of which nothing can be compared."""
+        return frozenset(each.stream for each in self.varying if not each.pattern)
+
+
+UNTRIED = FormGrounds()
+NO_GROUNDS = Grounds()
