@@ -94,20 +94,20 @@ def chosen_cases(
     spec: Spec, records: Mapping[str, Record], ids: Sequence[str]
 ) -> list[tuple[Matrix, Case]]:
     """Return the failing cases asked for, or one of each cause: the one with the fewest words."""
-    from keen_matrix.core.results.tally import failure_key
+    from keen_matrix.core.results.causes import cause_key
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     failing = {
         id: fields
         for id, fields in records.items()
-        if fields.verdict not in ("held", "unchecked", "unlaunched")
+        if fields.verdict not in ("held", "unchecked", "unlaunched", "groundless")
     }
     if ids:
         wanted = {id for id in failing if id.startswith(tuple(ids))}
     else:
         by_cause: dict[object, tuple[int, str]] = {}
         for id, fields in failing.items():
-            key = (fields.matrix, *failure_key(fields))
+            key = (fields.matrix, *cause_key(fields))
             by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields.argv)), id))
         wanted = {id for _, id in list(by_cause.values())[:MOST_CASES]}
     return [

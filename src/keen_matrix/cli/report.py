@@ -136,6 +136,10 @@ def refuse_other_file(output: str) -> None:
                        "remove it first")  # fmt: skip
 
 
+CAUSES_SHOWN = 12
+"""Causes listed on the terminal."""
+
+
 def write_terminal(report: Report, options: argparse.Namespace) -> None:
     """Write the run on the terminal: counts, grids, causes, the slowest cases."""
     from keen_matrix.cli.console.screen import Screen
@@ -158,14 +162,16 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line(
             (path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}"
         )
-    write_grids(screen, report)
     if summary.causes:
         screen.line()
         screen.line(("causes", "strong"))
-    for cause in sorted(summary.causes, key=lambda each: -each.count)[:12]:
+    for cause in summary.causes[:CAUSES_SHOWN]:
         failed = list(dict.fromkeys(each.aspect for each in cause.fields.aspects if not each.met))
         screen.line(f"  {cause.count:>5,}  ", (f"{cause.fields.verdict:8}", STYLE_OF[cause.fields.verdict]),
-                    f"  {cause.fields.matrix}: {', '.join(failed)}   ", (cause.ids[0][:6], "place"))  # fmt: skip
+                    f"  {', '.join(cause.where)}: {', '.join(failed)}   ", (cause.fields.id[:6], "place"))  # fmt: skip
+    if len(summary.causes) > CAUSES_SHOWN:
+        screen.line(("  further causes: ", "dim"), f"{len(summary.causes) - CAUSES_SHOWN:,}")
+    write_grids(screen, report)
     screen.line()
     screen.line(("slowest", "strong"))
     for seconds, id, name, words in summary.slowest[:5]:

@@ -13,9 +13,8 @@ from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
 
 def write(report: Report, stream: BinaryIO) -> None:
     """Write one command for each cause: the cases that failed for it stand in one annotation."""
-    for matrix in report.summary.matrices.values():
-        for cause in matrix.causes.values():
-            stream.write((_command(matrix.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
+    for cause in report.summary.causes:
+        stream.write((_command(cause.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
 
 
 def _command(spec: str, cause: Cause) -> str:

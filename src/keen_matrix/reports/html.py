@@ -12,10 +12,10 @@ from typing import Any, BinaryIO
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.reading import CaseRecord
-from keen_matrix.core.results.summary import axis_values_of
+from keen_matrix.core.results.summary import Cause, axis_values_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import heats
-from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, title_of
+from keen_matrix.wording.cases import OUTPUT_SHOWN, lines_of, output_of, title_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
@@ -29,6 +29,9 @@ HELD_OUTPUT = 400
 """Characters of each stream of a case that held."""
 BINS = 24
 MOST_GRID_CELLS = 4_000
+MOST_CAUSES = 40
+"""Causes at the head of the page."""
+LINE_SHOWN = 200
 
 
 def write(report: Report, stream: BinaryIO) -> None:
@@ -43,15 +46,28 @@ def write(report: Report, stream: BinaryIO) -> None:
     signs = {name: sign_of(name) for name in VERDICT_SIGNS}
     data, left_out = _cases(report)
     grids = [grid for matrix in summary.matrices.values() for grid in _grids(report, matrix)]
+    causes = summary.causes
     page = environment.get_template("page.html.j2").stream(
         counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
         matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
         histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
         data=_embedded({**data, "signs": signs}), signs=signs, duration=duration, legend=grid_legend(),
+        causes=[_cause(each) for each in causes[:MOST_CAUSES]], more_causes=max(0, len(causes) - MOST_CAUSES),
         faults=report.faults, script_hash=_script_hash(environment),
     )  # fmt: skip
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))
+
+
+def _cause(cause: Cause) -> dict[str, object]:
+    """Return what the page says of a cause."""
+    fields = cause.fields
+    told = fields.argv if fields.verdict != "groundless" else fields.control
+    return {
+        "count": cause.count, "verdict": fields.verdict, "sign": sign_of(fields.verdict),
+        "where": ", ".join(f"{name} {count:,}" for name, count in cause.where.items()),
+        "line": (shell_line(told) or "(no words)")[:LINE_SHOWN], "text": "\n".join(lines_of(fields)),
+    }  # fmt: skip
 
 
 def _script_hash(environment: Any) -> str:

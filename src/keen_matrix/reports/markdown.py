@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
-from keen_matrix.core.results.summary import Cause, MatrixSummary, RunSummary
+from keen_matrix.core.results.summary import Cause, RunSummary
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import lines_of, message_of, title_of
 from keen_matrix.wording.counts import duration
@@ -31,13 +31,13 @@ def write(report: Report, stream: BinaryIO) -> None:
             "",
         ]
     lines += _table(summary)
+    lines += _failures(summary)
     for matrix in summary.matrices.values():
         if matrix.held < matrix.total:
             axes = chosen_axes(matrix, report.by)
             if axes:
                 for grid in grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes):
                     lines += _grid(grid)
-    lines += _failures(summary)
     stream.write(("\n".join(lines) + "\n").encode("utf-8", "backslashreplace"))
 
 
@@ -90,18 +90,16 @@ def _grid(grid: Grid) -> Iterator[str]:
 
 
 def _failures(summary: RunSummary) -> Iterator[str]:
-    causes = [
-        (matrix, cause) for matrix in summary.matrices.values() for cause in matrix.causes.values()
-    ]
-    for matrix, cause in causes[:MOST_CAUSES]:
-        yield from _failure(matrix, cause)
+    causes = summary.causes
+    for cause in causes[:MOST_CAUSES]:
+        yield from _failure(cause)
     if len(causes) > MOST_CAUSES:
         yield f"{len(causes) - MOST_CAUSES} further causes are not shown."
 
 
-def _failure(matrix: MatrixSummary, cause: Cause) -> Iterator[str]:
+def _failure(cause: Cause) -> Iterator[str]:
     count = f" × {cause.count}" if cause.count > 1 else ""
-    yield f"<details><summary>{summary_text(f'{matrix.name}: {message_of(cause.fields)}')}{count}</summary>"
+    yield f"<details><summary>{summary_text(f'{cause.fields.matrix}: {message_of(cause.fields)}')}{count}</summary>"
     yield ""
     body = [title_of(cause.fields), *lines_of(cause.fields)]
     fence = "`" * max(

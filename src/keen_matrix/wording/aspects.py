@@ -73,10 +73,7 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
             ("no expectation looks at this vector; give its matrix or [expect] one", "warn"),
         ]
     yield from aspects_rows(look, fields, everything=everything)
-    if fields.family == "accepted" and (said := message_line(fields)):
-        yield ["  ", ("it says     ", "dim"), escape(said)]
-    if fields.family == "accepted" and fields.note:
-        yield ["  ", ("state it    ", "dim"), (escape(fields.note), "strong")]
+    yield from statement_rows(fields)
     if everything or verdict == "hung":
         yield from stream_rows(look, fields, whole=everything)
     if fields.kept:
@@ -107,9 +104,22 @@ def _about(fields: Record) -> list[Segment]:
     """Return what a derived vector is about: its kind and its culprit."""
     if not fields.family:
         return []
+    if fields.verdict == "groundless":
+        return [("   not launched", "dim")]
     told = fields.culprit if fields.family == "accepted" else fields.note or fields.culprit
     about = " ".join(each for each in (fields.kind, told) if each)
     return [("   ", ""), (about, "dim")] if about else []
+
+
+def statement_rows(fields: Record) -> Iterator[list[Segment]]:
+    """Yield what a program says to a vector that the signature accepts, and what would state in
+    the spec that it does not."""
+    if fields.family != "accepted" or fields.verdict != "differed":
+        return
+    if said := message_line(fields):
+        yield ["  ", ("it says     ", "dim"), escape(said)]
+    if fields.note:
+        yield ["  ", ("state it    ", "dim"), (escape(fields.note), "strong")]
 
 
 def message_line(fields: Record) -> str:
@@ -186,7 +196,7 @@ def _aspect_rows(
         said = f", after {quoted(actual, 60, look.sign('space'))}" if actual else ""
         yield _found(f"accepted: it waits for input{said}")
     elif form == "control":
-        yield _expected("to be accepted: a vector made of it by one fault proves nothing else")
+        yield _expected("to be accepted, since every vector here is made of it by one change")
         yield _found(escape(actual))
     elif form == "blame":
         yield _expected(f"the message to blame {quoted(expected)}")

@@ -28,9 +28,10 @@ class _Plain:
 
 def lines_of(fields: Record) -> list[str]:
     """Return what is not as expected, as plain lines: the aspect, expected, found."""
-    from keen_matrix.wording.aspects import aspects_rows
+    from keen_matrix.wording.aspects import aspects_rows, statement_rows
 
-    return [escape(text_of(row)) for row in aspects_rows(_Plain(), fields, everything=False)]
+    rows = [*aspects_rows(_Plain(), fields, everything=False), *statement_rows(fields)]
+    return [escape(text_of(row)) for row in rows]
 
 
 def first_rule(fields: Record) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Sequence
 
@@ -112,10 +113,12 @@ class RunReport:
     ) -> None:
         self.screen, self.options = screen, options
         self.jobs, self.journal = jobs, journal
+        self._specs = 1
 
     def write(self, result: RunResult) -> None:
         """Write everything: matrices, failures, reports that are asked for, the summary."""
         tallies = result.tallies
+        self._specs = len(tallies)
         for number, tally in enumerate(tallies):
             if number:
                 self.screen.line()
@@ -229,6 +232,14 @@ class RunReport:
                              ("--all", "strong"), (" shows all", "dim"))  # fmt: skip
         return shown + len(groups[:room])
 
+    def _where(self, tally: Tally, group: FailureGroup) -> str:
+        """Return the matrices that a group is of, with their spec where there are several."""
+        names = {matrix.index: matrix.name for matrix in tally.spec.matrices}
+        named = ", ".join(
+            names[index] for index in (group.matrix, *sorted(group.where.keys() - {group.matrix}))
+        )
+        return named if self._specs == 1 else f"{os.path.basename(tally.spec.path)}: {named}"
+
     def _write_group(self, tally: Tally, group: FailureGroup) -> None:
         from keen_matrix.wording.aspects import Failure, failure_rows, repeat_line
 
@@ -244,7 +255,7 @@ class RunReport:
         )
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
-        failure = Failure(fields, matrix.name, line, others, more)
+        failure = Failure(fields, self._where(tally, group), line, others, more)
         self.screen.rows(failure_rows(self.screen, failure, everything=self.options.all))
         for number in fields.masked if self.options.all else ():
             mask = matrix.masks[number]

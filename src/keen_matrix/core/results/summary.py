@@ -12,8 +12,8 @@ from typing import TypeAlias
 
 from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_value
+from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.reading import CaseRecord
-from keen_matrix.core.results.tally import failure_key
 from keen_matrix.core.signature.families import FAMILIES
 
 MOST_CAUSES = 200
@@ -25,10 +25,16 @@ Counts: TypeAlias = list[int]
 
 @dataclass(slots=True)
 class Cause:
-    """Cases that did not hold for one reason; `fields` is the record of the first."""
+    """Cases that did not hold for one reason; `fields` is the record of the one with the shortest
+    vector."""
 
+    spec: str
     fields: Record
+    number: int
+    """Its place among the causes as they were met."""
     count: int = 0
+    where: Counter[str] = field(default_factory=Counter)
+    """How many of them each matrix has."""
     ids: list[str] = field(default_factory=list)
 
 
@@ -43,7 +49,6 @@ class MatrixSummary:
     seconds: float = 0.0
     axes: dict[str, dict[str, Counts]] = field(default_factory=dict)
     """Axis → value → held and not held."""
-    causes: dict[tuple[object, ...], Cause] = field(default_factory=dict)
 
     @property
     def total(self) -> int:
@@ -82,6 +87,7 @@ class RunSummary:
 
     headers: list[Header] = field(default_factory=list)
     matrices: dict[tuple[str, str], MatrixSummary] = field(default_factory=dict)
+    by_cause: dict[tuple[object, ...], Cause] = field(default_factory=dict)
     slowest: list[tuple[float, str, str, tuple[str, ...]]] = field(default_factory=list)
     """Seconds, id, matrix, words; the slowest first."""
     value_names: dict[str, None] = field(default_factory=dict)
@@ -99,8 +105,12 @@ class RunSummary:
 
     @property
     def causes(self) -> list[Cause]:
-        """The causes of everything that did not hold, matrix by matrix."""
-        return [cause for each in self.matrices.values() for cause in each.causes.values()]
+        """The causes of everything that did not hold, spec by spec, the most telling first."""
+        specs = {header.spec: number for number, header in enumerate(self.headers)}
+        return sorted(
+            self.by_cause.values(),
+            key=lambda each: (specs[each.spec], *telling(each.fields)[:2], each.number),
+        )
 
 
 BY_KIND = frozenset(name for name, kind in FAMILIES.items() if kind.by_kind)
@@ -191,12 +201,15 @@ def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
             values.setdefault(value, [0, 0])[0 if held else 1] += 1
     if held:
         return
-    key = failure_key(fields)
-    cause = matrix.causes.get(key)
+    key = (matrix.spec, *cause_key(fields))
+    cause = run.by_cause.get(key)
     if cause is None:
-        if len(matrix.causes) >= MOST_CAUSES:
+        if len(run.by_cause) >= MOST_CAUSES:
             return
-        cause = matrix.causes[key] = Cause(fields)
+        cause = run.by_cause[key] = Cause(matrix.spec, fields, len(run.by_cause))
+    elif telling(fields) < telling(cause.fields):
+        cause.fields = fields
     cause.count += 1
+    cause.where[matrix.name] += 1
     if len(cause.ids) < 12:
         cause.ids.append(fields.id)

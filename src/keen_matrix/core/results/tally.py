@@ -10,8 +10,9 @@ from dataclasses import dataclass, field
 
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
-from keen_matrix.core.model.record import VERDICTS, AspectRecord, Record
+from keen_matrix.core.model.record import VERDICTS, Record
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.results.causes import cause_key, telling
 
 MOST_GROUPS = 5_000
 """Groups told apart; a run with more different failures than that has one thing wrong, not five
@@ -26,14 +27,18 @@ REMARK_IDS = 3
 
 @dataclass(slots=True)
 class FailureGroup:
-    """Cases that went wrong in the same way. The one that comes first in the spec stands for all."""
+    """Cases that went wrong in the same way. The one with the shortest vector stands for all."""
 
     verdict: str
     matrix: int
     sequence: int
     offset: int
     length: int
-    count: int = 1
+    order: tuple[int, bool, int, int]
+    """What stands before what; see causes.telling."""
+    count: int = 0
+    where: Counter[int] = field(default_factory=Counter)
+    """How many of them each matrix has."""
     ids: list[tuple[int, str]] = field(default_factory=list)
     """Sequence number and id of the cases kept, the first one included."""
 
@@ -88,21 +93,23 @@ class Tally:
         )
 
     def _group(self, fields: Record, result: ResultFrame, offset: int) -> None:
-        key = (result.matrix, *failure_key(fields))
+        key, order = cause_key(fields), telling(fields)
         group = self._groups.get(key)
         if group is None:
             if len(self._groups) >= MOST_GROUPS:
                 self.ungrouped += 1
                 return
             self._groups[key] = group = FailureGroup(
-                fields.verdict, result.matrix, result.sequence, offset, len(result.line), 0
+                fields.verdict, result.matrix, result.sequence, offset, len(result.line), order
             )
         group.count += 1
+        group.where[result.matrix] += 1
         group.ids.append((result.sequence, fields.id))
         if len(group.ids) > IDS_KEPT:
             group.ids.remove(max(group.ids))
-        if result.sequence < group.sequence:
-            group.sequence, group.offset, group.length = result.sequence, offset, len(result.line)
+        if (order, result.sequence) < (group.order, group.sequence):
+            group.matrix, group.sequence, group.order = result.matrix, result.sequence, order
+            group.offset, group.length = offset, len(result.line)
 
     @property
     def idle_masks(self) -> list[tuple[str, str]]:
@@ -119,10 +126,8 @@ class Tally:
 
     @property
     def groups(self) -> list[FailureGroup]:
-        """The groups of failures in the order of the spec, cases without checks last."""
-        return sorted(
-            self._groups.values(), key=lambda group: (group.verdict == "unchecked", group.sequence)
-        )
+        """The groups of failures, the most telling first, then in the order of the spec."""
+        return sorted(self._groups.values(), key=lambda group: (*group.order[:2], group.sequence))
 
     @property
     def counts(self) -> Counter[str]:
@@ -138,44 +143,3 @@ class Tally:
 def total_counts(tallies: Iterable[Tally]) -> Counter[str]:
     """Return the verdicts of several specs together."""
     return sum((tally.counts for tally in tallies), Counter[str]())
-
-
-_NUMBERS = re.compile(r"\d+")
-
-
-def failure_key(fields: Record) -> tuple[object, ...]:
-    """Return what two failures must share to count as the same: verdict, aspects, forms, and texts
-    but for the case's own words.
-
-    Numbers and the words of the vector are what differs between cases that fail for one reason, so
-    they are left out.
-    """
-    failed = [each for each in fields.aspects if not each.met]
-    if fields.verdict == "groundless":
-        return (fields.verdict, fields.control)
-    if fields.note and fields.family == "accepted":  # a clash: each is its own
-        return (fields.verdict, fields.kind, fields.culprit)
-    if fields.family:  # its kind says what is the same; texts differ with the fault's place
-        ends = ((each.aspect, each.form, *_end(each)) for each in failed)
-        return (fields.verdict, fields.kind, *dict.fromkeys(ends))
-    words = sorted({word for word in fields.argv if len(word) > 1}, key=len, reverse=True)
-    return (fields.verdict, *((each.aspect, each.form, *_texts(each, words)) for each in failed))
-
-
-def _end(aspect: AspectRecord) -> tuple[str, ...]:
-    """Return how a launch ended, or what error went unhandled, as far as it tells causes apart."""
-    if aspect.aspect == "exit":
-        return (str(aspect.actual),)
-    if aspect.aspect == "crash":
-        return tuple(str(aspect.actual).split(":")[:2])
-    return ()
-
-
-def _texts(aspect: AspectRecord, words: list[str]) -> tuple[str, str]:
-    texts = []
-    for text in (aspect.expected or "", aspect.actual or ""):
-        text = text[:500]
-        for word in words:
-            text = text.replace(word, "\x01")
-        texts.append(text if aspect.aspect == "exit" else _NUMBERS.sub("\x02", text))
-    return texts[0], texts[1]

@@ -171,9 +171,7 @@ def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
         Mask(each.pattern, VARIES, (each.stream,)) for each in grounds.varying if each.pattern
     )
     matrices = tuple(
-        replace(matrix, masks=(*matrix.masks, *masks))
-        if matrix.family in COMPARING
-        else matrix
+        replace(matrix, masks=(*matrix.masks, *masks)) if matrix.family in COMPARING else matrix
         for matrix in spec.matrices
     )
     return replace(spec, grounds=grounds, matrices=matrices)

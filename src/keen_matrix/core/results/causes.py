@@ -1,0 +1,91 @@
+"""What failures have in common: what the program did, not how the vectors look.
+
+Derived vectors that fail with the same message, the vector's own words aside, the same end and the
+same unmet aspects are one cause, whichever family and kind they are of. Those at which a program
+says nothing that tells them apart, such as refusals that it accepts, are one cause a kind.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from keen_matrix.core.expect.refusals import without_usage
+from keen_matrix.core.model.record import AspectRecord, Record
+
+_NUMBERS = re.compile(r"\d+")
+_QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
+LONGEST_COMPARED = 500
+"""Characters of a text by which causes are told apart."""
+_FROM_FIRST = ("crashed", "hung", "unlaunched", "differed", "unsteady", "groundless", "unchecked")
+"""Verdicts in the order in which their causes are told."""
+
+
+def cause_key(fields: Record) -> tuple[object, ...]:
+    """Return what two failures of one spec must share to count as one cause."""
+    failed = [each for each in fields.aspects if not each.met]
+    if fields.verdict == "groundless":
+        return (fields.verdict, fields.control)
+    if not fields.family:
+        ends = ((each.aspect, each.form, *_texts(each, _words(fields.argv))) for each in failed)
+        return (fields.matrix, fields.verdict, *ends)
+    if fields.note and fields.family == "accepted":  # what clashes is told once already
+        return (fields.verdict, fields.kind, fields.culprit)
+    did = dict.fromkeys((each.aspect, each.form, *_end(each)) for each in failed)
+    said = _masked(without_usage(fields.stderr or ""), _words(fields.argv), fields)
+    if not said or fields.family == "help":
+        return (fields.verdict, fields.family, fields.kind, *did)
+    return (fields.verdict, said, *did)
+
+
+def telling(fields: Record) -> tuple[int, bool, int, int]:
+    """Return by what the causes of a run are put in order, and which case stands for a cause: the
+    worst first, what clashes before what may follow from it, the shortest vector."""
+    clashes = bool(fields.note) and fields.family == "accepted"
+    words = len(fields.argv), sum(map(len, fields.argv))
+    return (_FROM_FIRST.index(fields.verdict), not clashes, *words)
+
+
+def rank(verdict: str) -> int:
+    """Return the place of a verdict's causes among all."""
+    return _FROM_FIRST.index(verdict)
+
+
+def _words(argv: Iterable[str]) -> list[str]:
+    """Return the words of a vector that a message may repeat, the longest first; of an option with
+    its value also both parts."""
+    found = set()
+    for word in argv:
+        found |= {word, word.lstrip("-"), *word.lstrip("-").split("=", 1)}
+    return sorted((each for each in found if len(each) > 1), key=lambda each: (-len(each), each))
+
+
+def _masked(message: str, words: list[str], fields: Record) -> str:
+    """Return the first line of a message without what is particular to one vector: its words, the
+    culprit, numbers, and what stands in quotes."""
+    line = next((each.strip() for each in message.splitlines() if each.strip()), "")
+    if "Traceback" in line:  # the last line of it says what went wrong
+        line = next((each.strip() for each in reversed(message.splitlines()) if each.strip()), line)
+    line = line[:LONGEST_COMPARED]
+    for word in words:
+        line = re.sub(rf"(?<![\w-]){re.escape(word)}(?!\w)", "\x01", line)
+    return _NUMBERS.sub("\x02", _QUOTED.sub("\x01", line))
+
+
+def _end(aspect: AspectRecord) -> tuple[str, ...]:
+    """Return how a launch ended, or what error went unhandled, as far as it tells causes apart."""
+    if aspect.aspect == "exit":
+        return (str(aspect.actual),)
+    if aspect.aspect == "crash":
+        return tuple(str(aspect.actual).split(":")[:2])
+    return ()
+
+
+def _texts(aspect: AspectRecord, words: list[str]) -> tuple[str, str]:
+    texts = []
+    for text in (aspect.expected or "", aspect.actual or ""):
+        text = text[:LONGEST_COMPARED]
+        for word in words:
+            text = text.replace(word, "\x01")
+        texts.append(text if aspect.aspect == "exit" else _NUMBERS.sub("\x02", text))
+    return texts[0], texts[1]
