@@ -91,7 +91,7 @@ def main(options: argparse.Namespace) -> int:
     screen = Screen(sys.stdout, color=options.color)
     left, found = 0, False
     tell_run(screen, [options.journal])
-    for spec in load_all(spec_paths(options.specs)):
+    for spec in load_all(spec_paths(options.specs), options.journal):
         book = Book(spec, options)
         changes = list(book.changes())
         if not book.came and not options.specs:

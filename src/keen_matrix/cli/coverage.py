@@ -58,7 +58,9 @@ def main(options: argparse.Namespace) -> int:
     scores: list[float | None] = []
     if options.journal:
         tell_run(screen, [options.journal])
-    for number, spec in enumerate(load_all(spec_paths(options.specs))):
+    for number, spec in enumerate(
+        load_all(spec_paths(options.specs), options.journal or DEFAULT_JOURNAL)
+    ):
         ids, help_text = seen_in(spec, options.journal)
         if options.journal and not ids:
             raise Misuse(f"{options.journal} has no run of {spec.path}")
@@ -90,7 +92,8 @@ def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
     try:
         for header, fields in cases_of([path]):
             if os.path.abspath(header.spec) == os.path.abspath(spec.path):
-                ids.add(fields.id)
+                if fields.verdict != "groundless":
+                    ids.add(fields.id)
                 if not help_text and fields.family == "help":
                     help_text = fields.stdout or ""
     except RunFault:
@@ -102,7 +105,8 @@ def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
 def _cases(spec: Spec, ids: set[str] | None) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold
 
-    return (case for case in unfold(spec) if ids is None or case.id in ids)
+    launched = (case for case in unfold(spec) if case.groundless is None)
+    return (case for case in launched if ids is None or case.id in ids)
 
 
 def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None) -> None:

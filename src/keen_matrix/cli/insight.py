@@ -37,7 +37,7 @@ def runs_of(
     Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was
     named, or of any.
     """
-    from keen_matrix.cli.specs import load_all
+    from keen_matrix.cli.specs import load_all, with_kept_grounds
     from keen_matrix.core.results.reading import cases_of
 
     paths = spec_paths(options.specs)
@@ -49,11 +49,12 @@ def runs_of(
         by_spec.setdefault(path, {})[fields.id] = fields
     found = False
     tell_run(screen, [options.journal])
-    for spec in load_all(paths):
+    for spec in load_all(paths, None):
         records = by_spec.get(os.path.abspath(spec.path))
         if records:
             found = True
-            yield as_run(spec, headers[os.path.abspath(spec.path)]), records
+            as_then = as_run(spec, headers[os.path.abspath(spec.path)])
+            yield with_kept_grounds(as_then, options.journal), records
         elif options.specs:
             raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")
     if not found:

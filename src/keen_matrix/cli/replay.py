@@ -52,7 +52,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.specs import load_all
+    from keen_matrix.cli.specs import load_all, with_kept_grounds
+    from keen_matrix.core.results.journal import DEFAULT_JOURNAL
     from keen_matrix.core.runs.adapting import adapted
 
     screen = Screen(sys.stdout, color=options.color)
@@ -64,9 +65,10 @@ def main(options: argparse.Namespace) -> int:
     if options.script and len(ids) > 1:
         raise Misuse(f"a script launches one case, and {counted(len(ids), 'id')} were given")
     asked = adaptation_of(options)
-    specs = [adapted(spec, asked) for spec in load_all(spec_paths(names))]
+    specs = [adapted(spec, asked) for spec in load_all(spec_paths(names), None)]
     if options.launcher is None and options.program is None:
         specs = as_last_run(specs)
+    specs = [with_kept_grounds(spec, DEFAULT_JOURNAL) for spec in specs]
     statuses = []
     for number, found in enumerate([find_case(specs, id) for id in ids]):
         if number:

@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Spec
 
 
-def load_all(paths: Sequence[str], journal: str = DEFAULT_JOURNAL) -> list[Spec]:
-    """Return all specs, their derived vectors as the run knew them whose journal is given. Raises
-    SpecFault with the problems of all of them."""
+def load_all(paths: Sequence[str], journal: str | None = DEFAULT_JOURNAL) -> list[Spec]:
+    """Return all specs, their derived vectors as the run knew them whose journal is given; none
+    leaves that open. Raises SpecFault with the problems of all of them."""
     from keen_matrix.core.spec.kept import kept_spec
 
     specs: list[Spec] = []
@@ -29,9 +29,9 @@ def load_all(paths: Sequence[str], journal: str = DEFAULT_JOURNAL) -> list[Spec]
     return specs
 
 
-def with_kept_grounds(spec: Spec, journal: str) -> Spec:
+def with_kept_grounds(spec: Spec, journal: str | None) -> Spec:
     """Return a spec with what a run has kept of the vectors that its derived ones stand on."""
-    if spec.signature is None:
+    if spec.signature is None or journal is None:
         return spec
     from keen_matrix.core.results.kept_grounds import load_grounds
     from keen_matrix.core.runs.grounding import grounded

@@ -204,6 +204,9 @@ def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Ca
         "   ",
         ("derived from the signature", "dim"),
     )
+    if spec.grounds is None and matrix.family != "help":
+        plan = "the plan: what these stand on was not tried yet; keen-matrix run tries it first, and may change them"
+        screen.line("  ", (plan, "dim"))
     shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
     widths = [
         max(cells(head), *(cells(row[at]) for row in shown))

@@ -14,6 +14,8 @@ from keen_matrix.core.insight.coverage import Coverage, coverage_of
 from keen_matrix.core.insight.doubt import Doubts, doubts_of
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
+from keen_matrix.core.results.kept_grounds import load_grounds
+from keen_matrix.core.runs.grounding import grounded
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold
 from keen_matrix.reports import Report
@@ -63,6 +65,7 @@ def heats(report: Report) -> list[Heat]:
         hook = (lambda _: None) if report.may_run else forbidden
         with contextlib.suppress(KeenMatrixError, OracleNotRun), asking(hook):
             spec = load_spec(path)
+            spec = grounded(spec, load_grounds(report.paths[0], spec))
             if spec.digest == header.spec_digest:
                 found += _of_spec(report, spec, path)
     return found
@@ -73,7 +76,12 @@ def _of_spec(report: Report, spec: Spec, path: str) -> Iterator[Heat]:
     doubts = doubts_of(spec, records)
     if doubts.scores:
         yield _doubt_heat(spec, doubts)
-    found = coverage_of(spec, (case for case in unfold(spec) if case.id in records))
+    tried = (
+        case
+        for case in unfold(spec)
+        if case.id in records and records[case.id].verdict != "groundless"
+    )
+    found = coverage_of(spec, tried)
     if any(part.total for part in found.parts):
         yield _coverage_heat(spec, found)
 

@@ -1,18 +1,20 @@
 """JUnit XML: a suite a matrix. Held cases pass; crashed, hung and unlaunched ones are errors, all
-others failures."""
+others failures. Of the cases that one control left groundless the first is a failure, the others
+are skipped with the reason."""
 
 from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, BinaryIO
 from xml.sax.saxutils import XMLGenerator
 
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.results.summary import MatrixSummary
+from keen_matrix.core.results.summary import Cause, MatrixSummary
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import lines_of, message_of, output_of, title_of
+from keen_matrix.wording.cases import UNTRIED, lines_of, message_of, output_of, title_of
+from keen_matrix.wording.safe import shell_line
 
 _ERRORS = ("crashed", "hung", "unlaunched")
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -26,7 +28,9 @@ def write(report: Report, stream: BinaryIO) -> None:
     summary, faults = report.summary, report.faults
     counts = summary.counts + Counter(unlaunched=len(faults))
     xml.startDocument()
-    xml.startElement("testsuites", _numbers(counts, summary.seconds, {"name": "keen-matrix"}))
+    xml.startElement(
+        "testsuites", _numbers(counts, summary.seconds, {"name": "keen-matrix"}, summary.groundless)
+    )
     for spec, fault in faults.items():
         xml.ignorableWhitespace("\n")
         xml.startElement("testsuite", _numbers(Counter(unlaunched=1), 0.0, {"name": spec}))
@@ -41,22 +45,31 @@ def write(report: Report, stream: BinaryIO) -> None:
         name = f"{matrix.spec}: {matrix.name}"
         xml.startElement(
             "testsuite",
-            _numbers(matrix.counts, matrix.seconds, {"name": name, "timestamp": started}),
+            _numbers(
+                matrix.counts,
+                matrix.seconds,
+                {"name": name, "timestamp": started},
+                [each for each in summary.groundless if matrix.is_of(each)],
+            ),
         )
         for fields in report.cases_in(matrix.spec, matrix.name):
-            _case(xml, matrix, fields)
+            _case(xml, matrix, fields, summary.is_told_elsewhere(matrix.spec, fields))
         xml.endElement("testsuite")
     xml.endElement("testsuites")
     xml.ignorableWhitespace("\n")
     xml.endDocument()
 
 
-def _numbers(counts: Mapping[str, int], seconds: float, more: dict[str, str]) -> Any:
+def _numbers(
+    counts: Mapping[str, int], seconds: float, more: dict[str, str], told: Sequence[Cause] = ()
+) -> Any:
     errors = sum(counts[verdict] for verdict in _ERRORS)
     failures = sum(counts[verdict] for verdict in ("differed", "unsteady", "unchecked"))
+    skipped = counts["groundless"] - len(told)
+    failures += len(told)
     return {
         **{name: legal(text) for name, text in more.items()}, "tests": str(sum(counts.values())), "failures": str(failures),
-        "errors": str(errors), "skipped": "0", "time": f"{seconds:.3f}",
+        "errors": str(errors), "skipped": str(skipped), "time": f"{seconds:.3f}",
     }  # fmt: skip
 
 
@@ -65,7 +78,7 @@ def legal(text: str) -> str:
     return _ILLEGAL.sub(lambda match: f"\\x{ord(match[0]):02x}", text)
 
 
-def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record) -> None:
+def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: bool) -> None:
     verdict = fields.verdict
     xml.ignorableWhitespace("\n  ")
     attributes: Any = {
@@ -73,7 +86,11 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record) -> None:
         "time": f"{fields.seconds:.3f}",
     }  # fmt: skip
     xml.startElement("testcase", attributes)
-    if verdict != "held":
+    if is_told:
+        reason: Any = {"message": legal(UNTRIED.format(shell_line(fields.control)))}
+        xml.startElement("skipped", reason)
+        xml.endElement("skipped")
+    elif verdict != "held":
         _element(
             xml,
             "error" if verdict in _ERRORS else "failure",

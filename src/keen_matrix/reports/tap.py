@@ -9,8 +9,8 @@ from typing import BinaryIO
 
 from keen_matrix.core.model.record import Record
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
-from keen_matrix.wording.safe import escape
+from keen_matrix.wording.cases import UNTRIED, first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.safe import escape, shell_line
 
 
 def write(report: Report, stream: BinaryIO) -> None:
@@ -25,18 +25,22 @@ def write(report: Report, stream: BinaryIO) -> None:
         text = "".join(f"    {line}\n" for line in map(escape, fault.splitlines()))
         block = f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "unlaunched"\n  reason: |2\n{text}  ...\n'
         stream.write(block.encode("utf-8", "backslashreplace"))
-    for number, (_, fields) in enumerate(report.cases(), len(faults) + 1):
-        stream.write(
-            "".join(f"{line}\n" for line in _lines(number, fields)).encode(
-                "utf-8", "backslashreplace"
-            )
-        )
+    for number, (header, fields) in enumerate(report.cases(), len(faults) + 1):
+        is_told = report.summary.is_told_elsewhere(header.spec, fields)
+        lines = _skipped(number, fields) if is_told else _lines(number, fields)
+        stream.write("".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace"))
 
 
 def _plain(text: str) -> str:
     """Return a text that is a description and nothing else: one line, with no sign that TAP reads
     (TAP 14, escaping)."""
     return escape(text).replace("\\", "\\\\").replace("#", "\\#")
+
+
+def _skipped(number: int, fields: Record) -> Iterator[str]:
+    """Yield the line of a case that another one stands for (TAP 14, directives)."""
+    title = f"{_plain(fields.matrix)}: {_plain(title_of(fields))}"[:500]
+    yield f"ok {number} - {title} # SKIP {_plain(UNTRIED.format(shell_line(fields.control)))}"
 
 
 def _lines(number: int, fields: Record) -> Iterator[str]:

@@ -60,6 +60,10 @@ class MatrixSummary:
         """How many of them held."""
         return self.counts["held"]
 
+    def is_of(self, cause: Cause) -> bool:
+        """Tell whether the case that stands for a cause is of this matrix."""
+        return (cause.spec, cause.fields.matrix) == (self.spec, self.name)
+
     def axes_by_gain(self) -> list[str]:
         """Return the axes by how well their values tell failing cases from holding ones, best
         first."""
@@ -111,6 +115,19 @@ class RunSummary:
             self.by_cause.values(),
             key=lambda each: (specs[each.spec], *telling(each.fields)[:2], each.number),
         )
+
+    def is_told_elsewhere(self, spec: str, fields: Record) -> bool:
+        """Tell whether a case is groundless and another one stands for it: of all that have one
+        control one is told as a failure."""
+        return fields.verdict == "groundless" and not any(
+            cause.spec == spec and cause.fields.id == fields.id for cause in self.groundless
+        )
+
+    @property
+    def groundless(self) -> list[Cause]:
+        """The controls that did not work, each with the case that stands for it."""
+        found = self.by_cause.values()
+        return [each for each in found if each.fields.verdict == "groundless"]
 
 
 BY_KIND = frozenset(name for name, kind in FAMILIES.items() if kind.by_kind)
