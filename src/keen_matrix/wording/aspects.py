@@ -124,7 +124,7 @@ def statement_rows(fields: Record) -> Iterator[list[Segment]]:
 
 def message_line(fields: Record) -> str:
     """Return the first line of what a program said on standard error, its usage apart."""
-    from keen_matrix.core.expect.refusals import without_usage
+    from keen_matrix.core.expect.naming import without_usage
 
     said = without_usage(fields.stderr or "")
     return next((each.strip() for each in said.splitlines() if each.strip()), "")[:SAID_SHOWN]

@@ -15,8 +15,9 @@ from keen_matrix.core.expect.aspects import (
     StreamAspect,
 )
 from keen_matrix.core.expect.exits import wording
+from keen_matrix.core.expect.help import HelpAspect
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
-from keen_matrix.core.expect.refusals import BlameAspect, HelpAspect
+from keen_matrix.core.expect.refusals import BlameAspect
 from keen_matrix.core.model.signals import signal_name
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from keen_matrix.core.expect.refusals import without_usage
+from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.model.record import AspectRecord, Record
 
 _NUMBERS = re.compile(r"\d+")

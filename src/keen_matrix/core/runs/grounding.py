@@ -14,7 +14,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from keen_matrix.core.expect.masks import Mask
-from keen_matrix.core.expect.refusals import is_named, without_usage
+from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.case import Case, Standing

@@ -9,12 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from itertools import islice, product
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.grounds import NO_GROUNDS, UNTRIED, FormGrounds, Grounds
+from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.judging.reading import USUAL_HELP
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.signature import Signature
@@ -131,7 +132,24 @@ class Builder:
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
         conditions allow none."""
-        return self._request(Wish({option.key for option in wanted}, full=False))
+        keys = {option.key for option in wanted}
+        found = self._request(Wish(keys, full=False))
+        return found if found is not None or keys else self._smallest_with_more
+
+    @cached_property
+    def _smallest_with_more(self) -> Request | None:
+        """The smallest accepted request where a condition asks for something optional: with one
+        option, or one more operand."""
+        for option in plain_options(self.signature, self.form):
+            found = self._request(Wish({option.key}, full=False))
+            if found is not None:
+                return found
+        for item in self.form.form.walk():
+            if isinstance(item, Operand):
+                found = self.with_counts(item.name.name, 1)
+                if found is not None:
+                    return found
+        return None
 
     def fullest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the fullest accepted request that has the wanted options, or None when conditions
@@ -281,12 +299,23 @@ def operand_count(signature: Signature, item: Operand) -> tuple[int, int | None]
     return 1, None if item.name.several else 1
 
 
+@lru_cache(maxsize=4096)
 def fitting(signature: Signature, request: Request) -> Request | None:
     """Return the request with values that make it accepted, changing as few as need be; None when
-    none are found."""
-    if signature.judge(request.words()).status == "accepted":
+    none are found.
+
+    Where it is only a condition that is not met, no other values than those that conditions read
+    are changed: the product of all would take long.
+    """
+    judgement = signature.judge(request.words())
+    if judgement.status == "accepted":
         return request
     slots = list(request.slots())
+    read = {name for condition in signature.conditions for name in condition.names}
+    own = {"where", *(each.kind for each in signature.refuse)}
+    only = judgement.status == "refused" and {each.kind for each in judgement.refusals} <= own
+    if only and not {"words", "argc"} & read:
+        slots = [each for each in slots if identifier(each[2]) in read]
     choices = [
         list(dict.fromkeys([word, *signature.values[name].legal()]))[:8]
         for _, _, name, word in slots

@@ -59,7 +59,7 @@ from keen_matrix.core.spec.document.expectations import (
 )
 from keen_matrix.core.spec.document.matrix import CheckedMatrix, MatrixTable, StepTable
 from keen_matrix.core.spec.document.program import ProgramTable
-from keen_matrix.core.spec.document.signature import SignatureTable
+from keen_matrix.core.spec.document.signature import HelpTable, SignatureTable
 from keen_matrix.core.spec.document.surroundings import Around, PutTable, StdinTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
@@ -129,6 +129,7 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
         program=program,
         expect=expect,
         refusal=_part(RefusalTable, data.get("refusal", {})) or RefusalTable(),
+        help=_part(HelpTable, data.get("help", {})) or HelpTable(),
         signature=_part(SignatureTable, data["signature"]) if "signature" in data else None,
         files=checked.files if checked else {},
         mask=[
@@ -198,11 +199,10 @@ class Compiler:
     def _help_rules(self, document: SpecDocument) -> tuple[Rule, ...]:
         if self.signature is None or document.signature is None:
             return ()
-        from keen_matrix.core.expect.refusals import help_rule
+        from keen_matrix.core.expect.help import help_rule
 
-        return (
-            help_rule(self.signature, document.signature.help_complete, self._place("signature")),
-        )
+        complete, stream = document.signature.help_complete, document.help.stream or ""
+        return (help_rule(self.signature, complete, stream, self._place("signature")),)
 
     @staticmethod
     def _reference(document: SpecDocument) -> Reference | None:

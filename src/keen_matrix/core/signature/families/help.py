@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from keen_matrix.core.signature.families import Making, Vector
+from keen_matrix.core.signature.requests import Builder
 
 
 def vectors(making: Making) -> Iterator[Vector]:
@@ -13,7 +14,7 @@ def vectors(making: Making) -> Iterator[Vector]:
     for spelling in signature.help:
         yield Vector(words=(spelling,), kind="alone", culprit=spelling)
     for spelling in signature.help:
-        for builder in making.builders:
+        for builder in _askers(making.builders, spelling):
             request = builder.smallest()
             if request is None:
                 continue
@@ -24,3 +25,15 @@ def vectors(making: Making) -> Iterator[Vector]:
                     yield Vector(words=beside, kind="with words", culprit=spelling, control=control)
                 elif words:
                     notes.unsettled += 1
+
+
+def _askers(builders: Iterable[Builder], spelling: str) -> list[Builder]:
+    """Return the forms in which help can be asked for beside other words: all, unless the synopsis
+    says where it stands; then those that have it beside other things."""
+    found = list(builders)
+    declared = [
+        each for each in found if any(spelling in one.spellings for one in each.form.options)
+    ]
+    if not declared:
+        return found
+    return [each for each in declared if len(list(each.form.form.walk())) > 1]

@@ -26,6 +26,7 @@ from keen_matrix.core.signature.requests import (
     plain_options,
 )
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.values import Existing
 
 EXTRA = "superfluous"
 UNKNOWN_LONG = "--no-such-option"
@@ -249,6 +250,8 @@ def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> 
     for place, number, found, _ in full.slots():
         if (
             found == name
+            # one bad file among several: a program may well deal with the others
+            and not (place == "operand" and _is_one_of_several(signature, full, name))
             and (full.options[place].option.key if isinstance(place, int) else "") == owner
         ):
             seen: set[str] = set()
@@ -264,6 +267,11 @@ def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> 
                         f"{name} {value!r}",
                     )
             return
+
+
+def _is_one_of_several(signature: Signature, request: Request, name: str) -> bool:
+    several = sum(part.name == name for part in request.operands) > 1
+    return several and isinstance(signature.values[name], Existing)
 
 
 def _missing_values(

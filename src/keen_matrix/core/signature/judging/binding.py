@@ -103,6 +103,10 @@ def _is_several(signature: SignatureParts, item: Operand) -> bool:
     return item.name.several or (count is not None and count[1] != 1)
 
 
+_GIVEN = re.compile(r"""['"](-[^'"]+)['"]""")
+"""Spellings of options in a condition, as in given('--bike')."""
+
+
 def check_conditions(
     signature: SignatureParts,
     form: FormModel,
@@ -118,17 +122,29 @@ def check_conditions(
     scope = Scope(names, condition_functions(signature, spellings))
     for own in signature.refuse:
         if concerns(signature, form, own.when) and _is_met(own.when, scope, findings):
-            _refuse(own.kind, own.when, scope, findings)
+            _refuse(form, own.kind, own.when, scope, findings)
     for condition in signature.where:
         if concerns(signature, form, condition) and _is_met(condition, scope, findings) is False:
-            _refuse("where", condition, scope, findings)
+            _refuse(form, "where", condition, scope, findings)
     return findings
 
 
-def _refuse(kind: str, condition: Expression, scope: Scope, findings: Findings) -> None:
+def _refuse(
+    form: FormModel, kind: str, condition: Expression, scope: Scope, findings: Findings
+) -> None:
+    """Refuse what breaks a condition. A message is to blame the options and operands that the
+    condition is about, by spelling, NAME or value; nobody repeats the condition itself."""
     names = sorted(condition.names)
     texts = [str(scope.names[name]) for name in names if scope.names.get(name) is not None]
-    mentions = [*texts, *names] or [condition.source]
+    owners = [
+        spelling
+        for option in form.options
+        if any(identifier(each) in names for each in option.value_names)
+        for spelling in option.spellings
+    ]
+    asked = [each for each in _GIVEN.findall(condition.source) if each in form.by_spelling]
+    of_asked = [spelling for each in asked for spelling in form.by_spelling[each].spellings]
+    mentions = [*texts, *owners, *of_asked, *names] or [condition.source]
     findings.refuse_own(kind, mentions[0], *mentions, why=condition.source)
 
 

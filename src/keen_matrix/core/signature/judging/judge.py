@@ -118,7 +118,8 @@ def _told(
         shown = "keyword" if kind == "keyword" else f"operand {name}"
         findings.reasons.append(f"{word}: {shown}")
     if matched.unexpected is not None:
-        _tell_unexpected(matched.unexpected, matched.keywords, resolved, findings)
+        last = [name for kind, name, _ in matched.bound if kind != "keyword"][-1:]
+        _tell_unexpected(matched.unexpected, matched.keywords, last, resolved, findings)
     elif matched.missing and reading.is_greedy:
         findings.doubt("whether an option with several values leaves words for the operands")
     elif matched.missing:
@@ -128,8 +129,14 @@ def _told(
 
 
 def _tell_unexpected(
-    word: str, keywords: Sequence[str], resolved: Resolved, findings: Findings
+    word: str,
+    keywords: Sequence[str],
+    last: Sequence[str],
+    resolved: Resolved,
+    findings: Findings,
 ) -> None:
+    """Refuse a word that no operand is left for. A message may name it, or the operand before it,
+    which was the last that there is."""
     if keywords:
         why = f"{word!r} is none of {', '.join(keywords)}"
         findings.refuse("not-a-choice", word, *keywords, why=why)
@@ -138,7 +145,7 @@ def _tell_unexpected(
         why = f"{word!r} does not go with {', '.join(names)}"
         findings.refuse("conflict", word, *names, why=why)
     else:
-        findings.refuse("too-many", word, why=f"{word!r} is one operand too many")
+        findings.refuse("too-many", word, *last, why=f"{word!r} is one operand too many")
 
 
 def _is_elastic(form: Form) -> bool:

@@ -120,6 +120,16 @@ class RefuseTable(Table):
     )
 
 
+class HelpTable(Table):
+    """What must come of a derived vector that asks for help."""
+
+    stream: Literal["stdout", "stderr"] | None = Field(
+        None,
+        description="Where the help text must come; without it either stream will do, and standard error is remarked on.",
+        examples=["stdout"],
+    )
+
+
 class SignatureTable(Table):
     """What the program says it accepts."""
 

@@ -17,7 +17,7 @@ from keen_matrix.core.spec.document.expectations import (
 )
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
-from keen_matrix.core.spec.document.signature import SignatureTable
+from keen_matrix.core.spec.document.signature import HelpTable, SignatureTable
 from keen_matrix.core.spec.document.surroundings import FilesTable
 
 
@@ -31,6 +31,8 @@ class SpecDocument(Table):
                                           examples=[{"exit": 0}])] = Expectations()  # fmt: skip
     refusal: Annotated[RefusalTable, Field(description="What every vector that the signature refuses must do.",
                                            examples=[{"exit": 2}])] = RefusalTable()  # fmt: skip
+    help: Annotated[HelpTable, Field(description="What every derived vector that asks for help must do.",
+                                     examples=[{"stream": "stdout"}])] = HelpTable()  # fmt: skip
     signature: SignatureTable | None = Field(
         None,
         description="What the program says it accepts.",

@@ -1,0 +1,157 @@
+"""What a help text promises when a spec says nothing else: exit 0, and a text that names what can
+be given.
+
+The longest spelling of help must name everything; a short one beside it may say less. The help of a
+program with subcommands names them, and that of a subcommand its own options and operands.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from keen_matrix.core.expect.aspects import Aspect, ExitAspect
+from keen_matrix.core.expect.context import CheckContext
+from keen_matrix.core.expect.exits import ExitExpectation
+from keen_matrix.core.expect.mismatch import Mismatch
+from keen_matrix.core.expect.naming import is_named
+from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.spec import Rule
+
+if TYPE_CHECKING:
+    from keen_matrix.core.signature.model import FormModel
+    from keen_matrix.core.signature.signature import Signature
+    from keen_matrix.core.signature.values import ValueType
+
+
+@dataclass(frozen=True, slots=True)
+class FormHelp:
+    """What the help of one form of the synopsis names."""
+
+    keywords: tuple[str, ...]
+    """The subcommand that it begins with, and what follows it of the kind."""
+    options: tuple[tuple[str, ...], ...]
+    """Spellings; one of each will do."""
+    operands: tuple[tuple[str, tuple[str, ...]], ...]
+    """Name and choices; an operand without a name in the help may be told by all its choices."""
+
+
+def help_rule(signature: Signature, complete: bool, stream: str, origin: str) -> Rule:
+    """Return the rule that a help text must satisfy. `stream` is where it must come; none leaves
+    that to the program."""
+    forms = tuple(_form_help(signature, form) for form in signature.forms)
+    aspects: dict[str, Aspect] = {
+        "exit": ExitAspect(ExitExpectation(((0, 0),))),
+        "help": HelpAspect(forms, signature.help, complete, stream),
+    }
+    return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))
+
+
+def _form_help(signature: Signature, form: FormModel) -> FormHelp:
+    from keen_matrix.core.notation.synopsis import Keyword, Operand
+
+    items = list(form.form.walk())
+    keywords = tuple(each.word for each in items if isinstance(each, Keyword))[: form.keywords]
+    names = dict.fromkeys(each.name.name for each in items if isinstance(each, Operand))
+    operands = tuple((name, _choices(signature.values[name])) for name in names)
+    return FormHelp(keywords, tuple(each.spellings for each in form.options), operands)
+
+
+def _choices(value: ValueType) -> tuple[str, ...]:
+    from keen_matrix.core.signature.values import Choice
+
+    return value.of if isinstance(value, Choice) else ()
+
+
+@dataclass(frozen=True, slots=True)
+class HelpAspect:
+    """The help text names every option and operand of the signature, or those of a subcommand."""
+
+    forms: tuple[FormHelp, ...]
+    help: tuple[str, ...]
+    complete: bool = False
+    stream: str = ""
+    """The stream that it must come on; none: either."""
+
+    def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
+        """Yield a mismatch for what the help does not name, and with `complete` for what it names
+        and the synopsis does not."""
+        text = self._text(outcome)
+        if not text.strip():
+            where = f" on standard {'error' if self.stream == 'stderr' else 'output'}"
+            wanted = f"a help text{where if self.stream else ''}"
+            yield Mismatch(form="help", expected=wanted, actual="")
+            return
+        words = _words_of(context)
+        if not self._is_whole(words):
+            return
+        missing = list(dict.fromkeys(self._missing(text, words)))
+        if missing:
+            yield Mismatch(form="help", expected="to name " + ", ".join(missing), actual="")
+        if self.complete and (unknown := self.undeclared(text)):
+            yield Mismatch(form="undeclared", expected="", actual=", ".join(unknown))
+
+    def _text(self, outcome: Outcome) -> str:
+        streams = [outcome.stdout, outcome.stderr]
+        if self.stream:
+            streams = [outcome.stderr if self.stream == "stderr" else outcome.stdout]
+        texts = (each.decode("utf-8", "replace") for each in streams)
+        return next((each for each in texts if each.strip()), "")
+
+    def _is_whole(self, words: Sequence[str]) -> bool:
+        """Tell whether a vector asks for the whole help: by the longest of the spellings."""
+        asked = [each for each in self.help if each in words]
+        longest = max(map(len, self.help), default=0)
+        return not asked or any(len(each) == longest for each in asked)
+
+    def _missing(self, text: str, words: Sequence[str]) -> Iterator[str]:
+        """Yield what the help of a vector should name and does not."""
+        inside = [
+            each
+            for each in self.forms
+            if each.keywords and list(each.keywords) == list(words[: len(each.keywords)])
+        ]
+        if not inside:
+            for each in self.forms:
+                if each.keywords and not is_named(each.keywords[0], text):
+                    yield each.keywords[0]
+        for form in inside or [each for each in self.forms if not each.keywords]:
+            for spellings in form.options:
+                if not any(_stands_in(one, text) for one in spellings):
+                    yield ", ".join(spellings)
+            for name, choices in form.operands:
+                by_choices = choices and all(_stands_in(each, text) for each in choices)
+                if not is_named(name, text) and not by_choices:
+                    yield name
+
+    def undeclared(self, text: str) -> list[str]:
+        """Return the options that a help text lists and the synopsis does not have."""
+        from keen_matrix.core.signature.helptext import read_help
+
+        known = {one for form in self.forms for each in form.options for one in each}
+        known |= {*self.help, "-h", "--help", "-V", "--version"}
+        options = read_help(text).options
+        return [each.spellings[-1] for each in options if known.isdisjoint(each.spellings)]
+
+    def remarks(self, outcome: Outcome, context: CheckContext) -> list[str]:
+        """Return what is worth a word though it is no failure."""
+        found = []
+        if not outcome.stdout.strip() and outcome.stderr.strip() and not self.stream:
+            found.append(
+                'help comes on standard error; [help] stream = "stderr" states it, "stdout" refuses it'
+            )
+        if not self.complete and (unknown := self.undeclared(self._text(outcome))):
+            told = ", ".join(unknown)
+            found.append(f"the help lists {told}, which the synopsis does not have")
+        return found
+
+
+def _words_of(context: CheckContext) -> list[str]:
+    found = context.scope.names.get("words")
+    return [str(each) for each in found] if isinstance(found, list) else []
+
+
+def _stands_in(spelling: str, text: str) -> bool:
+    return re.search(rf"(?<![\w-]){re.escape(spelling)}(?![\w-])", text) is not None

@@ -1,0 +1,58 @@
+"""Whether a message names a word, as argument readers and people write messages."""
+
+from __future__ import annotations
+
+import re
+
+
+def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
+    """Tell whether a message names a word, as people write it: as a whole word in whatever letter
+    case; an option also without its dashes, with one dash for two, or by its letter alone (as
+    getopt does); a name of several parts with other signs between them (FROM_UNIT, from-unit).
+
+    `exactly` is for what is blamed wrongly: only as it is written, dashes and letter case kept.
+    """
+    if not word:
+        return False
+    if exactly:
+        return re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", message) is not None
+    bare = word.lstrip("-")
+    if len(bare) < 2 or not re.search(r"\w", bare):
+        return _is_sign_named(word, message)
+    if not re.fullmatch(r"[\w-]+", bare):
+        # a value of any shape: a whole word of the message, or any part of it where it has signs
+        bounded = re.escape(word)
+        if word[:1].isalnum():
+            bounded = rf"(?<![\w-]){bounded}(?![\w-])"
+        return re.search(bounded, message, re.IGNORECASE) is not None
+    parts = [re.escape(each) for each in re.split(r"[-_]+", bare) if each]
+    pattern = rf"(?<!\w){'[-_ ]?'.join(parts)}(?:e?s)?(?!\w)"
+    return re.search(pattern, message, re.IGNORECASE) is not None
+
+
+def _is_sign_named(word: str, message: str) -> bool:
+    """Tell whether a message names a letter, a digit or a sign: bounded, since every text has
+    letters; the letter of an option also in quotes or behind two dashes."""
+    bounded = rf"(?<![\w-]){re.escape(word)}(?![\w-])" if word[:1].isalnum() else re.escape(word)
+    if re.search(bounded, message, re.IGNORECASE if len(word) > 1 else 0):
+        return True
+    if not re.fullmatch(r"-\w", word):
+        return False
+    return re.search(rf"""(?:-- ?|['"`‘]){re.escape(word[1])}(?![\w-])""", message) is not None
+
+
+def without_usage(text: str) -> str:
+    """Return a message without its usage block: the line that begins with usage and those indented
+    below it."""
+    kept: list[str] = []
+    inside = False
+    for line in text.splitlines():
+        if re.match(r"\s*usage\b", line, re.IGNORECASE):
+            inside = True
+            continue
+        if inside and (not line.strip() or line.startswith((" ", "\t"))):
+            continue
+        inside = False
+        if not re.match(r"\s*(?:try|see|for more|run)\b.*(?:help|man)\b", line, re.IGNORECASE):
+            kept.append(line)
+    return "\n".join(kept)
