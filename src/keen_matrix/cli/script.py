@@ -117,7 +117,8 @@ def _printed(text: str) -> str:
 
 
 def _files(around: Surroundings, scope: Scope, here: str) -> Iterator[str]:
-    for name, put in around.files:
+    for template, put in around.files:
+        name = template.render(scope)
         path = shlex.quote(name)
         if os.path.dirname(name):
             yield f"mkdir -p {shlex.quote(os.path.dirname(name))}\n"

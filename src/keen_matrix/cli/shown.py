@@ -67,7 +67,7 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, obj
         shown["env"] = {
             name: None if each is None else each.render(scope) for name, each in around.env
         }
-        shown["files"] = [name for name, _ in around.files]
+        shown["files"] = [name.render(scope) for name, _ in around.files]
         if around.stdin is not None:
             shown |= _stdin_shown(around.stdin, scope, os.path.relpath(spec.here))
         shown["notes"] = [

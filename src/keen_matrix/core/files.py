@@ -110,3 +110,13 @@ def written(path: str) -> Iterator[BinaryIO]:
         return
     with open(open_device(path), "wb") as stream:
         yield stream
+
+
+def leaves_directory(name: str) -> bool:
+    """Tell whether a file name of a spec points outside the directory it is meant for."""
+    return (
+        not name
+        or os.path.isabs(name)
+        or os.path.normpath(name).split(os.sep)[0] == ".."
+        or "\0" in name
+    )

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
+from functools import lru_cache
 from glob import glob
 from typing import Protocol
 
@@ -17,7 +18,7 @@ from keen_matrix.core.expect.forms.base import Form, decoded
 from keen_matrix.core.expect.forms.reference import MAX_FILE_BYTES
 from keen_matrix.core.expect.masks import mask
 from keen_matrix.core.expect.mismatch import Mismatch, Told
-from keen_matrix.core.expressions import Template
+from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.signals import signal_name
 
@@ -87,6 +88,17 @@ def takes_no_time(aspect: Aspect) -> bool:
     )
 
 
+def named_file(name: str, scope: Scope) -> str:
+    """Return the name of a file, or a pattern for several, with its fields filled in. Raises
+    ExpressionFault."""
+    return _name_template(name).render(scope) if "{" in name else name
+
+
+@lru_cache(1024)
+def _name_template(name: str) -> Template:
+    return Template(name)
+
+
 @dataclass(frozen=True, slots=True)
 class FileAspect:
     """A file of the case's directory after the launch, or every file that a pattern names."""
@@ -100,10 +112,11 @@ class FileAspect:
 
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs; a file that cannot be read as one says what it is instead."""
-        if not any(character in self.name for character in "*?["):
-            yield from self._check_one(self.name, outcome, context)
+        pattern = named_file(self.name, context.scope)
+        if not any(character in pattern for character in "*?["):
+            yield from self._check_one(pattern, outcome, context)
             return
-        names = _names(outcome, self.name)
+        names = _names(outcome, pattern)
         if not names and not self.absent:
             yield Mismatch(form="file", expected="", actual="absent")
         for name in names:
@@ -216,16 +229,18 @@ class OtherFilesAspect:
         """Yield a mismatch that lists every other file created, changed or deleted."""
         if self.allowed:
             return
+        named = [named_file(each, context.scope) for each in self.named] if outcome.files else []
         others = [
             f"{name} {change.state}"
             for name, change in outcome.files.items()
-            if not self._is_named(name)
+            if not _is_named(name, named)
         ]
         if others:
             yield Mismatch(form="other-files", expected="", actual=", ".join(others))
 
-    def _is_named(self, name: str) -> bool:
-        return any(fnmatchcase(name, each) or each.startswith(name + os.sep) for each in self.named)
+
+def _is_named(name: str, named: Iterable[str]) -> bool:
+    return any(fnmatchcase(name, each) or each.startswith(name + os.sep) for each in named)
 
 
 @dataclass(frozen=True, slots=True)

@@ -125,7 +125,9 @@ class Narrower:
     def _key(matrix: Matrix, case: Case) -> tuple[object, ...]:
         around = matrix.steps[0].surroundings
         stdin = around.stdin.text.source if around.stdin and around.stdin.text else None
-        files = tuple((name, put.text.source if put.text else "") for name, put in around.files)
+        files = tuple(
+            (name.source, put.text.source if put.text else "") for name, put in around.files
+        )
         return (
             case.argv,
             tuple(sorted((name, str(value)) for name, value in case.values.items())),
@@ -294,7 +296,7 @@ class Narrower:
                     )
                     return replace(self._around(), files=tuple(files))
 
-                self._shrink_text(put.text, with_file, name)
+                self._shrink_text(put.text, with_file, name.source)
 
     def _around(self) -> Any:
         return self.found.matrix.steps[0].surroundings

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 
+from keen_matrix.core.expressions import Template
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.file_states import FileState, directory_state, file_changes
 from keen_matrix.core.launch.surroundings import Filling, SurroundingsFault, put_files
@@ -51,7 +52,7 @@ class CasePlace:
                 f"the case's directory cannot be made: {error.strerror or error}"
             ) from None
 
-    def put(self, files: tuple[tuple[str, Put], ...], case: Filling) -> None:
+    def put(self, files: tuple[tuple[Template, Put], ...], case: Filling) -> None:
         """Put files in place. Raises ExpressionFault or SurroundingsFault."""
         if files:
             self._put = put_files(files, case, self.directories)

@@ -12,6 +12,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.launch.dialogue import Answering
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
@@ -134,7 +135,7 @@ def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str])
 
 
 def put_files(
-    files: tuple[tuple[str, Put], ...], case: Filling, places: CaseDirectories
+    files: tuple[tuple[Template, Put], ...], case: Filling, places: CaseDirectories
 ) -> dict[str, FileState]:
     """Put files in place and return what stands there now, to be compared after the launch.
 
@@ -145,7 +146,10 @@ def put_files(
     places.touched()
     work = places.open_work()
     try:
-        for name, put in files:
+        for template, put in files:
+            name = template.render(case.scope)
+            if leaves_directory(name):
+                raise SurroundingsFault(f"the file name {name!r} leads out of the case's directory")
             try:
                 with folder_inside(work, name) as (folder, last):
                     _put_one(put, name, folder, last, case)

@@ -85,7 +85,8 @@ class Surroundings:
     stdin: Stdin | None = None
     env: tuple[tuple[str, Template | None], ...] = ()
     """None unsets a variable."""
-    files: tuple[tuple[str, Put], ...] = ()
+    files: tuple[tuple[Template, Put], ...] = ()
+    """Names and what is put there."""
     terminal: Terminal | None = None
     dialogue: tuple[Answer, ...] = ()
     stop: Stop | None = None
@@ -95,11 +96,8 @@ class Surroundings:
         """Every template in it, with a name that tells where it stands."""
         found = [(f"env {name}", template) for name, template in self.env if template is not None]
         for name, put in self.files:
-            found += [
-                (f"file {name}", each)
-                for each in (put.text, put.copy, put.link)
-                if each is not None
-            ]
+            texts = (name, put.text, put.copy, put.link)
+            found += [(f"file {name.source}", each) for each in texts if each is not None]
         found += [("stdin", each) for each in (self.stdin.templates if self.stdin else ())]
         for answer in self.dialogue:
             found += [("dialogue", answer.prompt), ("dialogue", answer.reply)]

@@ -16,6 +16,7 @@ from keen_matrix.core.expressions import (
     Template,
     called_functions,
 )
+from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
@@ -261,7 +262,7 @@ class _Checker:
             elif each.role is Role.WORDS and not each.text.strip():
                 self._empty_launch(each.path)
             elif each.role is not Role.TEMPLATE or each.table.get("literal") is not True:
-                self._template(each.path, each.text, names)
+                self._template(each, names)
 
     def _empty_launch(self, path: KeyPath) -> None:
         what = f'the launcher "{path[-1]}"' if "launchers" in path else str(path[-1])
@@ -301,23 +302,42 @@ class _Checker:
         except ExpressionFault:
             return
 
-    def _template(self, path: KeyPath, text: object, known: Set[str]) -> None:
-        if not isinstance(text, str):
-            return
+    def _template(self, placed: PlacedText, known: Set[str]) -> None:
         try:
-            parts = parse_template(text)
+            parts = parse_template(placed.text)
         except NotationFault:
             return
-        self._fields(path, [part for part in parts if isinstance(part, Field)], known)
-
-    def _fields(self, path: KeyPath, fields: list[Field], known: Set[str]) -> None:
+        fields = [part for part in parts if isinstance(part, Field)]
+        self._fields(placed.path, fields, known, at_key=placed.is_key)
         for field in fields:
             try:
-                self._names(path, Expression(field.source), known, field.span[0] + 1)
+                expression = Expression(field.source)
+            except ExpressionFault:
+                continue
+            if not expression.names and not called_functions(expression):
+                self._tell_brace(placed, field)
+
+    def _tell_brace(self, placed: PlacedText, field: Field) -> None:
+        """Tell of a brace that stands for itself, as those of JSON do: nothing is filled in there."""
+        plain = placed.role is Role.TEMPLATE and not placed.is_key
+        way = ", or literal = true for the whole text" if plain else ""
+        offset = None if placed.is_key else field.span[0]
+        self.add(placed.path, "this brace is no field of an axis, a column or a NAME", offset=offset, at_key=placed.is_key,
+                 expected=f"{{{{ and }}}} for braces that stand for themselves{way}")  # fmt: skip
+
+    def _fields(
+        self, path: KeyPath, fields: list[Field], known: Set[str], *, at_key: bool = False
+    ) -> None:
+        for field in fields:
+            try:
+                offset = None if at_key else field.span[0] + 1
+                self._names(path, Expression(field.source), known, offset)
             except ExpressionFault:
                 continue
 
-    def _names(self, path: KeyPath, expression: Expression, known: Set[str], offset: int) -> None:
+    def _names(
+        self, path: KeyPath, expression: Expression, known: Set[str], offset: int | None
+    ) -> None:
         inside = path[1] if path[0] == "matrix" and isinstance(path[1], int) else None
         self.used.setdefault(inside, set()).update(expression.names)
         for name in sorted(expression.names - known):
@@ -326,7 +346,7 @@ class _Checker:
             self._told.add((path, name))
             if self.functions is not None and name in self.functions:
                 continue
-            at = offset + max(expression.source.find(name), 0)
+            at = None if offset is None else offset + max(expression.source.find(name), 0)
             hint = nearest(name, known)
             expected = (
                 None
@@ -339,31 +359,24 @@ class _Checker:
                 path,
                 f'"{name}" is neither an axis nor a column here',
                 offset=at,
+                at_key=at is None,
                 suggestion=hint,
                 expected=expected,
             )
         if self.functions is None:
             return
         for name in sorted(called_functions(expression) - self.functions - LATER_FUNCTIONS):
-            at = offset + max(expression.source.find(name), 0)
+            at = None if offset is None else offset + max(expression.source.find(name), 0)
             hint = nearest(name, self.functions | LATER_FUNCTIONS)
-            self.add(path, f'unknown function "{name}"', offset=at, suggestion=hint)
+            self.add(
+                path, f'unknown function "{name}"', offset=at, at_key=at is None, suggestion=hint
+            )
 
     def _file_names(self, path: KeyPath, files: object) -> None:
         for name in files if isinstance(files, dict) else ():
             if leaves_directory(name):
                 self.add((*path, name), f'"{name}" leads out of the case\'s directory', at_key=True,
                          expected="a path inside it")  # fmt: skip
-
-
-def leaves_directory(name: str) -> bool:
-    """Tell whether a file name of a spec points outside the directory it is meant for."""
-    return (
-        not name
-        or os.path.isabs(name)
-        or os.path.normpath(name).split(os.sep)[0] == ".."
-        or "\0" in name
-    )
 
 
 def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Set[str]:
@@ -397,4 +410,4 @@ def _groups(pattern: object) -> frozenset[str]:
         return frozenset()
 
 
-__all__ = ["CASE_NAMES", "Template", "cross_checks", "leaves_directory"]
+__all__ = ["CASE_NAMES", "Template", "cross_checks"]

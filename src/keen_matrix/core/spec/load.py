@@ -577,7 +577,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
         env=tuple(
             (name, None if value is False else Template(value)) for name, value in env.items()
         ),
-        files=tuple((name, _put(each)) for name, each in files.items()),
+        files=tuple((Template(name), _put(each)) for name, each in files.items()),
         terminal=Terminal(
             columns=terminal.columns, rows=terminal.rows, stderr_apart=terminal.stderr == "apart"
         )
@@ -669,9 +669,10 @@ def _known_files(document: SpecDocument, value: Existing, fresh: bool) -> frozen
     example beside the spec."""
     if not fresh:
         return frozenset({value.example} if value.example else ())
-    folders = {name for name, put in document.files.items() if put.dir}
-    folders |= {os.path.dirname(name) for name in document.files if os.path.dirname(name)}
-    return frozenset(folders if value.type == "dir" else set(document.files) - folders)
+    known = {name: put for key, put in document.files.items() if (name := Template(key).constant)}
+    folders = {name for name, put in known.items() if put.dir}
+    folders |= {os.path.dirname(name) for name in known if os.path.dirname(name)}
+    return frozenset(folders if value.type == "dir" else set(known) - folders)
 
 
 def _aspect_path(name: str) -> KeyPath:

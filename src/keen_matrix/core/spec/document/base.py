@@ -21,7 +21,7 @@ from keen_matrix.core.expect.exits import parse_exit
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.signals import signal_number
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
-from keen_matrix.core.spec.document.texts import Role
+from keen_matrix.core.spec.document.texts import Role, fields_with
 
 MAX_STRENGTH = 6
 """Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
@@ -277,3 +277,18 @@ def read_pointers(value: object) -> object:
         if not isinstance(pointer, str) or (pointer and not pointer.startswith("/")):
             raise wrong(f'{pointer!r} is not a JSON Pointer; expected one such as "/ports/0"')
     return listed
+
+
+def literal_texts(model: type[BaseModel], table: Any) -> Any:
+    """Return a table in which nothing of its texts is a field, where it says that they are
+    literal: they must not be parsed as templates."""
+    if not isinstance(table, dict) or table.get("literal") is not True:
+        return table
+    keys = fields_with(model, Role.TEMPLATE)
+    return {key: _escaped(each) if key in keys else each for key, each in table.items()}
+
+
+def _escaped(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.replace("{", "{{").replace("}", "}}")
+    return [_escaped(each) for each in value] if isinstance(value, list) else value

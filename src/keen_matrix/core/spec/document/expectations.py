@@ -28,6 +28,7 @@ from keen_matrix.core.spec.document.base import (
     WordsOrList,
     kebab,
     kind_of,
+    literal_texts,
     one_or_more,
     read_by,
     read_bytes,
@@ -37,7 +38,6 @@ from keen_matrix.core.spec.document.base import (
     read_regex,
     wrong,
 )
-from keen_matrix.core.spec.document.texts import Role, fields_with
 
 
 class ToleranceTable(Table):
@@ -203,17 +203,7 @@ def _text_table(value: object) -> object:
         raise wrong(f"expected a text or a table of forms, found {kind_of(value)}")
     if isinstance(value, dict) and not set(value) - {"literal", "tolerance"}:
         raise wrong("expected at least one form, such as contains")
-    if isinstance(value, dict) and value.get("literal") is True:
-        # nothing in these texts is a field, so they must not be parsed as templates
-        fields = fields_with(FileTable, Role.TEMPLATE)
-        return {key: _escaped(each) if key in fields else each for key, each in value.items()}
-    return value
-
-
-def _escaped(value: object) -> object:
-    if isinstance(value, str):
-        return value.replace("{", "{{").replace("}", "}}")
-    return [_escaped(each) for each in value] if isinstance(value, list) else value
+    return literal_texts(FileTable, value)
 
 
 TextExpectation = Annotated[
@@ -325,7 +315,7 @@ class Expectations(Table):
     stderr: TextExpectation | None = Field(
         None, description="Standard error.", examples=[{"contains": "usage:"}]
     )
-    files: dict[str, FileExpectation] = Field(
+    files: dict[TemplateText, FileExpectation] = Field(
         {},
         description="Files of the case's directory after the launch.",
         examples=[{"ticket.txt": "Skerry to Holm"}],

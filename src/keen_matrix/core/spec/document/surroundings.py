@@ -19,6 +19,7 @@ from keen_matrix.core.spec.document.base import (
     WordsOrList,
     check_words,
     kind_of,
+    literal_texts,
     reason_of,
     wrong,
 )
@@ -66,6 +67,9 @@ class PutTable(Table):
         None, description="Where it links to, inside the case's directory.", examples=["names.txt"]
     )
     mode: Mode | None = Field(None, description="Its permissions.", examples=["755"])
+    literal: bool = Field(
+        False, description="Take the text as it stands: braces are no fields.", examples=[True]
+    )
 
     @model_validator(mode="after")
     def _one_content(self) -> PutTable:
@@ -96,11 +100,14 @@ def _put(value: object) -> object:
         raise wrong(
             f'expected a text or a table such as {{ copy = "names.txt" }}, found {kind_of(value)}'
         )
-    return value
+    return literal_texts(PutTable, value)
 
 
 FilesTable = Annotated[
-    dict[str, Annotated[PutTable, BeforeValidator(_put, json_schema_input_type=str | PutTable)]],
+    dict[
+        TemplateText,
+        Annotated[PutTable, BeforeValidator(_put, json_schema_input_type=str | PutTable)],
+    ],
     Field(
         description="What is put in the case's directory before the launch.",
         examples=[{"names.txt": "Ada\n"}],
@@ -122,6 +129,9 @@ class StdinTable(Table):
     )
     closed: bool | None = Field(
         None, description="Whether standard input is closed.", examples=[True]
+    )
+    literal: bool = Field(
+        False, description="Take the text as it stands: braces are no fields.", examples=[True]
     )
 
     @model_validator(mode="after")
@@ -154,7 +164,7 @@ def _stdin(value: object) -> object:
         raise wrong(
             f'expected a text or a table such as {{ file = "names.txt" }}, found {kind_of(value)}'
         )
-    return value
+    return literal_texts(StdinTable, value)
 
 
 class TerminalTable(Table):

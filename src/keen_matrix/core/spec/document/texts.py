@@ -47,6 +47,8 @@ class PlacedText(NamedTuple):
     text: str
     role: Role
     table: RawTable
+    is_key: bool = False
+    """Whether it is the key there, not the value."""
 
 
 class PlacedTable(NamedTuple):
@@ -120,7 +122,7 @@ def _walk_of(annotation: object) -> Walk:
     """Return the walk of what an annotation of the document describes."""
     origin, arguments = get_origin(annotation), get_args(annotation)
     if origin is Annotated:
-        role = next((each for each in arguments[1:] if isinstance(each, Role)), None)
+        role = _role_of(annotation)
         return _walk_of(arguments[0]) if role is None else _text_walk(role)
     if origin in (Union, types.UnionType):
         walks = [walk for each in arguments if (walk := _walk_of(each)) is not _nothing]
@@ -128,7 +130,7 @@ def _walk_of(annotation: object) -> Walk:
     if origin is list:
         return _list_walk(_walk_of(arguments[0]))
     if origin is dict:
-        return _dict_walk(_walk_of(arguments[1]))
+        return _dict_walk(_role_of(arguments[0]), _walk_of(arguments[1]))
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return _model_walk(annotation)
     return _nothing
@@ -166,12 +168,21 @@ def _list_walk(below: Walk) -> Walk:
     return walk
 
 
-def _dict_walk(below: Walk) -> Walk:
-    if below is _nothing:
+def _role_of(annotation: object) -> Role | None:
+    metadata = getattr(annotation, "__metadata__", ())
+    return next((each for each in metadata if isinstance(each, Role)), None)
+
+
+def _dict_walk(role: Role | None, below: Walk) -> Walk:
+    """Return the walk of a table whose keys are of the user's choice; they may be texts with a
+    role themselves."""
+    if below is _nothing and role is None:
         return _nothing
 
     def walk(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:
         for key, each in data.items() if isinstance(data, dict) else ():
+            if role is not None and isinstance(key, str):
+                yield PlacedText((*path, key), key, role, {}, is_key=True)
             yield from below((*path, key), each, {})
 
     return walk
