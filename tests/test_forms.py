@@ -22,7 +22,7 @@ ROOT = Path(__file__).parent.parent
 CORE = ROOT / "src/keen_matrix/core"
 ROWS_OF_THEIR_OWN = {
     "is", "lines", "lines-any-order", "json", "json-text", "unrecorded", "expression", "timeout", "stop", "prompt", "leftovers",
-    "feeder", "steady", "effect", "blame", "names", "help", "undeclared", "other-files", "renamed", "cap", "crash", "files",
+    "feeder", "waits", "steady", "effect", "blame", "names", "help", "undeclared", "other-files", "renamed", "cap", "crash", "files",
     "exit", "stdout", "stderr", "launch",
 }  # fmt: skip
 """Kinds of mismatch that wording/aspects.py tells in rows made for them."""

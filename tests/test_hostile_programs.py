@@ -236,11 +236,11 @@ def test_files_are_never_put_through_a_link_of_a_copied_folder(place: Place) -> 
 
 def test_what_a_link_in_place_of_the_directory_leads_to_is_not_kept(place: Place) -> None:
     hostile(place, "linked", "fine")
-    place.write("t.matrix.toml", SPEC.format(words='"linked", "fine"').replace("expect.exit = 0", "expect.exit = 5"))
+    place.write("t.matrix.toml", SPEC.format(words='"linked", "fine, too"').replace("expect.exit = 0", "expect.exit = 5"))
     came = place.call("run", "--keep-directories")
     assert came.status == 1 and "could not be kept" in came.out
     kept = {each["argv"][0]: each["kept"] for each in place.cases()}
-    assert os.listdir(kept["fine"]) == [] and not list((place.folder / ".keen-matrix").rglob("precious"))
+    assert os.listdir(kept["fine, too"]) == [] and not list((place.folder / ".keen-matrix").rglob("precious"))
 
 
 def tree(top: Path) -> Identity:

@@ -12,7 +12,7 @@ from keen_matrix.core.signature.values import Text
 
 _LISTS = re.compile(
     r"(?:choose from|choices?(?: are| is)?|one of|possible values?|valid values?(?: are)?|"
-    r"allowed(?: values)?|must be|expected)\W*",
+    r"allowed(?: values)?|must be|expected)[:\s(\[]*",
     re.IGNORECASE | re.DOTALL,
 )
 """How argument readers introduce the choices that there are."""
@@ -103,8 +103,13 @@ def choices_told(answer: str) -> list[str]:
     """Return the choices that a message lists; nothing when it lists none."""
     for start in _LISTS.finditer(answer):
         text = answer[start.end() :][:LONGEST_LIST]
-        words = [one or other for one, other in _WORD.findall(text)]
-        listed = [each for each in dict.fromkeys(words) if each.lower() not in _NOT_CHOICES]
+        listed = list(
+            dict.fromkeys(
+                quoted or bare
+                for quoted, bare in _WORD.findall(text)
+                if quoted or bare.lower() not in _NOT_CHOICES
+            )
+        )
         separated = text.count(",") + text.count("|") + text.count(" or ")
         if 2 <= len(listed) <= separated + 1:
             return listed

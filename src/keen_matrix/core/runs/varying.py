@@ -75,7 +75,14 @@ def _pattern(one: str, other: str) -> str | None:
     context = f"(?<={re.escape(lead[0])})" if lead else "^" if not before else ""
     if not context and not any(each.isdigit() for each in texts[0]):
         return None
-    return ("(?m)" if context == "^" else "") + context + _shape(*texts)
+    shape = _shape(*texts)
+    if context == "^" and shape in _ANYTHING:  # it would mask the beginning of every line
+        return None
+    return ("(?m)" if context == "^" else "") + context + shape
+
+
+_ANYTHING = (r"[\w.:+-]+", r".+")
+"""Shapes of what has no shape."""
 
 
 def _is_inner(token: str) -> bool:
@@ -93,9 +100,8 @@ def _shape(one: str, other: str) -> str:
         return "".join(
             r"\d+" if part.isdigit() else re.escape(part) for part in re.findall(r"\d+|\D+", one)
         )
-    if all(re.fullmatch(r"[\w.:+-]+", each) for each in (one, other)):
-        return r"[\w.:+-]+"
-    return r".+"
+    word, anything = _ANYTHING
+    return word if all(re.fullmatch(word, each) for each in (one, other)) else anything
 
 
 def _masked(text: str, patterns: list[str]) -> str:

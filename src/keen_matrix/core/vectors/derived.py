@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
+from keen_matrix.core import structs
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
@@ -36,7 +36,7 @@ def _case(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
     relation = vector.relation
     if relation is not None and grounds.wholly:
         compared = tuple(each for each in relation.aspects if each not in grounds.wholly)
-        relation = replace(relation, aspects=compared)
+        relation = structs.replace(relation, aspects=compared)
     judgement = signature.judge(vector.words)
     later = [word for words in vector.more for word in ("\0", *words)]
     return Case(

@@ -1,0 +1,242 @@
+"""Controls: what derived vectors stand on is tried first; what clashes is told once, and nothing stands on what was refused."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from keen_matrix.core.expect.naming import is_named
+from keen_matrix.core.launch.system import enter_system
+from keen_matrix.core.runs.stating import choices_told
+from keen_matrix.core.runs.varying import varying_between
+from tests.conftest import Place
+
+FARE = """
+import argparse, os
+parser = argparse.ArgumentParser(prog="fare")
+parser.add_argument("-o", "--output", required={required})
+parser.add_argument("-a", "--all", action="store_true")
+group = parser.add_mutually_exclusive_group()
+group.add_argument("-l", "--language")
+group.add_argument("-s", "--short", action="store_true")
+parser.add_argument("--paging", choices=["always", "auto", "never"])
+parser.add_argument("--count", type=int)
+parser.add_argument("port")
+given = parser.parse_args()
+print({says})
+"""
+SYNOPSIS = "[-o,--output FILE] [-a,--all] [-l,--language LANG] [-s,--short] [--paging WHEN] [--count N] PORT"
+SOUND = "[-o,--output FILE] [-a,--all] [-l,--language LANG | -s,--short] [--paging WHEN] [--count N] PORT"
+TYPES = 'values.WHEN = { of = ["always", "auto", "never"] }\nvalues.N = { type = "int" }\n'
+
+
+def run(place: Place, synopsis: str, *words: str, required: bool = False, says: str = '"ok"', more: str = "") -> list[dict[str, Any]]:
+    """Run a spec of the program above, and return the records."""
+    place.write("fare.py", FARE.format(required=required, says=says))
+    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\n[signature]\nsynopsis = "{synopsis}"\n{more}')
+    place.last = place.call("run", *words)  # type: ignore[attr-defined]
+    return place.cases()
+
+
+def told(cases: list[dict[str, Any]]) -> dict[str, str]:
+    """Return what did not hold and was launched: what it is about, and the edit that would state it."""
+    return {f"{each['kind']} {each.get('culprit', '')}".strip(): each.get("note", "") for each in cases if each["verdict"] == "differed"}
+
+
+def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: Place) -> None:
+    cases = run(place, SYNOPSIS, required=True)
+    assert told(cases) == {
+        "clash --output": "synopsis: -o,--output FILE, without brackets",
+        "clash --language --short": "synopsis: [-l,--language LANG | -s,--short]",
+        "option --paging": 'values.WHEN = { of = ["always", "auto", "never"] }',
+        "option --count": 'values.N = { type = "int" }',
+    }
+    assert {each["verdict"] for each in cases} == {"held", "differed"}
+    assert all("--output" in each["control"] for each in cases if each["family"] == "refusals"), "every control has what is required"
+    out = place.last.out  # type: ignore[attr-defined]
+    assert "it says     fare: error: argument -s/--short: not allowed with argument -l/--language" in out
+    assert out.count("state it") == 4
+
+
+def test_a_synopsis_that_says_it_all_has_nothing_told(place: Place) -> None:
+    cases = run(place, SOUND, more=TYPES)
+    assert {each["verdict"] for each in cases} == {"held"} and len(cases) > 100
+
+
+def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) -> None:
+    place.write("fare.py", "import sys\nsys.exit('fare: no such file: ' + ' '.join(sys.argv[1:]))\n")
+    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\n[signature]\nsynopsis = "[-a] FILE"\nhelp = []\n')
+    came = place.call("run", "--report", "junit=j.xml", "--report", "tap=t.tap")
+    cases = place.cases()
+    verdicts = Counter(each["verdict"] for each in cases)
+    assert came.status == 1 and verdicts["held"] == 0 and verdicts["differed"] == 1
+    (smallest,) = (each for each in cases if each["verdict"] == "differed")
+    assert (smallest["kind"], smallest["note"]) == ("smallest", 'values.FILE = { type = "file" }')
+    groundless = [each for each in cases if each["verdict"] == "groundless"]
+    assert len(groundless) == len(cases) - 1 and {tuple(each["control"]) for each in groundless} == {("word",)}
+    assert all(each["seconds"] == 0 and each["exit"] is None for each in groundless), "none of them was launched"
+    assert came.out.count("not launched") == 1 and "exit 1: fare: no such file: word" in came.out
+    assert (place.folder / "j.xml").read_text().count("<failure") == 2 and (place.folder / "j.xml").read_text().count("<skipped") == len(groundless) - 1
+    assert (place.folder / "t.tap").read_text().count("# SKIP") == len(groundless) - 1 and (place.folder / "t.tap").read_text().count("\nnot ok") == 2
+    assert "groundless" in place.call("report").out and "0.0 %" in place.call("coverage").out
+
+
+def test_what_was_learnt_is_kept_and_every_command_sees_the_same_vectors(place: Place) -> None:
+    cases = run(place, SYNOPSIS, more=TYPES)
+    (kept,) = (place.folder / ".keen-matrix/grounds").iterdir()
+    assert json.loads(kept.read_text())["grounds_file"] == 1
+    unfolded = {json.loads(line)["id"] for line in place.call("unfold", "--format", "json").out.splitlines()}
+    assert unfolded == {each["id"] for each in cases}
+    kept.unlink()
+    planned = place.call("unfold").out
+    assert "the plan: what these stand on was not tried yet" in planned
+    assert {json.loads(line)["id"] for line in place.call("unfold", "--format", "json").out.splitlines()} != unfolded
+
+
+def test_what_was_learnt_is_tried_again_and_found_out_anew_when_it_changed(place: Place) -> None:
+    assert "clash --language --short" in told(run(place, SYNOPSIS, more=TYPES))
+    mended = (place.folder / "fare.py").read_text().replace("add_mutually_exclusive_group", "add_argument_group")
+    place.write("libfare.py", mended)
+    place.write("fare.py", "import libfare\n")
+    first = place.call("run")
+    assert first.status == 0, first.out
+    place.write("libfare.py", mended.replace("add_argument_group", "add_mutually_exclusive_group"))
+    assert place.call("run").status == 1, "the program's own file is as it was, and its library is not"
+    assert "clash --language --short" in told(place.cases())
+
+
+@pytest.mark.parametrize("words", [["--shard", "1/1"], ["--jobs", "1"], ["--only", "accepted", "--only", "refusals"]])
+def test_parts_of_a_run_stand_on_the_same(place: Place, words: list[str]) -> None:
+    whole = {each["id"]: each["verdict"] for each in run(place, SYNOPSIS, more=TYPES)}
+    (place.folder / ".keen-matrix/grounds").rename(place.folder / "gone")
+    place.call("run", *words)
+    part = {each["id"]: each["verdict"] for each in place.cases()}
+    assert part.items() <= whole.items() and len(part) > 40
+
+
+def test_a_choice_that_derives_nothing_tries_nothing(place: Place) -> None:
+    more = '[[matrix]]\nname = "own"\nline = "Holm"\n'
+    cases = run(place, SYNOPSIS, "--only", "own", more=more)
+    assert len(cases) == 1 and not (place.folder / ".keen-matrix/grounds").exists()
+
+
+def test_what_varies_by_itself_is_masked_told_once_and_offered(place: Place) -> None:
+    cases = run(place, SOUND, says='"pid", os.getpid(), given.port', more=TYPES + 'derive = ["rephrasings", "again"]\n')
+    assert {each["verdict"] for each in cases} == {"held"}
+    out = place.last.out  # type: ignore[attr-defined]
+    assert out.count("varies by itself") == 1 and r"[[mask]]   matches = '(?<=pid\ )\d+'" in out
+
+
+def test_an_output_that_varies_wholly_is_not_compared(place: Place) -> None:
+    says = '"".join(__import__("random").choices("abcdefghij", k=__import__("random").randint(20, 60)))'
+    cases = run(place, SOUND, says=says, more=TYPES + 'derive = ["rephrasings"]\n')
+    assert {each["verdict"] for each in cases} == {"held"}
+    assert "stdout varies wholly" in place.last.out  # type: ignore[attr-defined]
+
+
+# --- a program that waits for input ---
+
+READERS = {
+    "python": (f"{sys.executable} -c 'import sys; sys.stdin.read()' x", True),
+    "a shell and its child": ("sh -c 'cat | cat' x", True),
+    "the builtin read": ("sh -c 'read line' x", True),
+    "a sleeper": ("sh -c 'sleep 0.4; exit 2' x", False),
+    "one that works": (f"{sys.executable} -c 'import time, sys\nend = time.time() + 0.4\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
+}
+
+
+@pytest.mark.skipif(not enter_system().sees_calls, reason="the kernel does not tell in which call a process is")
+@pytest.mark.parametrize("name", READERS)
+def test_a_program_that_waits_for_input_has_taken_the_vector(place: Place, name: str) -> None:
+    launch, waits = READERS[name]
+    top = f"[program]\nlaunch = {json.dumps(launch)}\ntimeout = 8\n[expect]\nexit = [0, 1, 2]\n"
+    place.write("f.matrix.toml", f'{top}[signature]\nsynopsis = "[-a]"\nderive = ["refusals"]\nhelp = []\n')
+    place.call("run")
+    cases = place.cases()
+    assert len(cases) > 3 and all(each["seconds"] < 3 for each in cases)
+    for each in cases:
+        assert [one["form"] for one in each["aspects"] if not one["met"]][:1] == (["waits"] if waits else ["not-empty"]), each
+
+
+# --- naming ---
+
+NAMINGS = [
+    ("--no-such-option", "flag provided but not defined: -no-such-option", True), ("FROM_UNIT", "unknown from-unit 'x'", True),
+    ("INPUT_STRING", "error: input string missing", True), ("-z", "invalid option -- 'z'", True), ("-z", "unknown shorthand flag: 'z' in -z", True),
+    ("RA", "bad DEC: extra", False), ("abc", "invalid int value: 'abc'", True), ("", "x", False), ("--size", "Size must be positive", True),
+    ("PORT", "missing ports", True), ("x", "extra", False), ("3 4", "invalid '3 4'", True), ("--mode", "a model", False), ("FILE", "profile", False),
+    ("-1", "-1 is too small", True), ("--riders", "riders: too many", True), ("2", "exit 12", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("word", "message", "named"), NAMINGS)
+def test_a_word_is_named_as_people_write_it(word: str, message: str, named: bool) -> None:
+    assert is_named(word, message) is named
+
+
+@pytest.mark.parametrize(("message", "choices"), [
+    ("argument --when: invalid choice: 'word' (choose from 'always', 'auto', 'never')", ["always", "auto", "never"]),
+    ("isn't a valid value for '--when': [possible values: always, auto, never]", ["always", "auto", "never"]),
+    ("'word' is not one of 'a' or 'b'.", ["a", "b"]), ("expected a number", []), ("must be one of: text|json", ["text", "json"]),
+    ("no such file or directory", []), ("unknown option --when; see --help, or the manual", []),
+])  # fmt: skip
+def test_choices_are_read_from_the_messages_of_common_readers(message: str, choices: list[str]) -> None:
+    assert choices_told(message) == choices
+
+
+@pytest.mark.parametrize(("one", "other", "patterns"), [
+    ("a\n", "a\n", []), ("pid 12 up\n", "pid 345 up\n", [r"(?<=pid\ )\d+"]), ("at 10:20:30\n", "at 10:20:31\n", [r"(?<=at\ )\d+:\d+:\d+"]),
+    ("id deadbeef\n", "id 0123cafe\n", [r"(?<=id\ )[0-9a-fA-F]+"]), ("a\nb\n", "a\n", [""]), ("xkcd\n", "wytz\n", [""]),
+])  # fmt: skip
+def test_what_varies_between_two_outputs(one: str, other: str, patterns: list[str]) -> None:
+    assert [each.pattern for each in varying_between("stdout", one, other)] == patterns
+
+
+# --- help ---
+
+HELPS = [
+    ('synopsis = "[-a] PORT"\nhelp = ["-h", "--help"]', 'case "$*" in *--help*) echo "usage: p [-a] PORT";; *-h*) echo "see --help";; esac', {}),
+    ('synopsis = "[-a] PORT"', 'case "$*" in *--help*) echo "usage: p [-a] port" >&2;; esac', {}),
+    ('synopsis = "[-a] PORT"\n[help]\nstream = "stdout"', 'case "$*" in *--help*) echo "usage: p [-a] port" >&2;; esac', {"help"}),
+    ('synopsis = ["add [-f] NAME", "list"]', 'case "$1" in add) echo "add [-f] NAME";; list) echo list;; *) echo "commands: add, list";; esac', {}),
+    ('synopsis = ["add [-f] NAME", "list"]', 'case "$1" in add) echo "add NAME";; list) echo list;; *) echo "commands: add";; esac', {"help"}),
+    ('synopsis = ["--help", "[-a] PORT"]', '[ "$*" = --help ] && echo "usage: p --help | [-a] PORT"', {}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("signature", "script", "unmet"), HELPS)
+def test_help_is_asked_of_as_programs_print_it(place: Place, signature: str, script: str, unmet: set[str]) -> None:
+    place.write("p.sh", script + "\nexit 0\n")
+    place.write("f.matrix.toml", f'[program]\nlaunch = "sh {{here}}/p.sh"\n[signature]\nderive = ["help"]\n{signature}\n')
+    came = place.call("run")
+    cases = place.cases()
+    assert cases and {one["aspect"] for each in cases for one in each["aspects"] if not one["met"]} == set(unmet), came.out
+    assert ("help comes on standard error" in came.out) is (">&2" in script and "stream" not in signature)
+
+
+# --- causes ---
+
+
+def test_failures_are_folded_by_what_the_program_did(place: Place) -> None:
+    script = 'for w in "$@"; do case $w in -*|abc|12abc|superfluous) echo "fare: bad word $w" >&2; exit 0;; esac; done'
+    place.write("p.sh", script)
+    more = 'values.N = { type = "int" }\nhelp = []\nderive = ["refusals"]'
+    place.write("f.matrix.toml", f'[program]\nlaunch = "sh {{here}}/p.sh"\n[signature]\nsynopsis = "N"\n{more}\n')
+    out = place.call("run").out
+    blocks = [line.split("   ")[-1] for line in out.splitlines() if line.startswith("refusals ")]
+    # all that it says one thing to, whatever their kind, and two kinds to which it says nothing
+    assert blocks == ["too-few N", "bad-type N 'abc'", "bad-type N ''"], out
+    assert "the same way: v5kmn5 devvca hk6fd5 c6jyzq" in out
+
+
+def test_the_page_and_the_other_reports_begin_with_the_causes(place: Place, tmp_path: Path) -> None:
+    run(place, SYNOPSIS, "--report", "html=r.html", "--report", "markdown=r.md", more=TYPES)
+    page, text = (place.folder / "r.html").read_text(), (place.folder / "r.md").read_text()
+    assert page.index("<h2>Causes") < page.index("<h2>Matrices") and "state it" in page
+    first, *_ = (line for line in text.splitlines() if "<summary>" in line)
+    assert first == "<details><summary>accepted: differed: exit</summary>"
