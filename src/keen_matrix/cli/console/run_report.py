@@ -185,8 +185,23 @@ class RunReport:
                 words += [f"--{name}", str(getattr(self.options, name))]
         self.screen.line("again: ", (shell_line([*words, "--all"]), "strong"))
 
+    def _write_actions(self, tally: Tally) -> None:
+        """Write which options were seen to end the call by themselves."""
+        grounds, signature = tally.spec.grounds, tally.spec.signature
+        if grounds is None or signature is None:
+            return
+        keys = [key for form in grounds.forms for key in form.actions]
+        spelt = {option.key: ",".join(option.spellings) for option in signature.options}
+        if keys:
+            told = f"   {' '.join(keys)}: accepted with an unknown option beside, so it ends the call by itself; "
+            self.screen.line()
+            self.screen.line(("remark", "warn"), told, "it is combined with nothing; to state it:")
+            listed = ", ".join(f'"{spelt[key]}"' for key in keys)
+            self.screen.line("  ", (f"actions = [{listed}]", "strong"))
+
     def _write_remarks(self, tally: Tally) -> None:
         """Write what is worth a word though it is no failure."""
+        self._write_actions(tally)
         for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
             self.screen.line()
             if each.pattern:

@@ -42,9 +42,10 @@ def help_rule(signature: Signature, complete: bool, stream: str, origin: str) ->
     """Return the rule that a help text must satisfy. `stream` is where it must come; none leaves
     that to the program."""
     forms = tuple(_form_help(signature, form) for form in signature.forms)
+    actions = tuple(each for spellings in signature.actions for each in spellings)
     aspects: dict[str, Aspect] = {
         "exit": ExitAspect(ExitExpectation(((0, 0),))),
-        "help": HelpAspect(forms, signature.help, complete, stream),
+        "help": HelpAspect(forms, signature.help, complete, actions, stream),
     }
     return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))
 
@@ -72,6 +73,8 @@ class HelpAspect:
     forms: tuple[FormHelp, ...]
     help: tuple[str, ...]
     complete: bool = False
+    actions: tuple[str, ...] = ()
+    """Options that end the call by themselves; they may be named."""
     stream: str = ""
     """The stream that it must come on; none: either."""
 
@@ -131,7 +134,7 @@ class HelpAspect:
         from keen_matrix.core.signature.helptext import read_help
 
         known = {one for form in self.forms for each in form.options for one in each}
-        known |= {*self.help, "-h", "--help", "-V", "--version"}
+        known |= {*self.help, *self.actions, "-h", "--help", "-V", "--version"}
         options = read_help(text).options
         return [each.spellings[-1] for each in options if known.isdisjoint(each.spellings)]
 

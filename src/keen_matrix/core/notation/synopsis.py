@@ -5,6 +5,7 @@ of a matrix.
     option   = spelling { "," spelling } [ "..." ] [ "=" NAME ] { NAME [ "..." ] } | option "[" [ "=" ] NAME "]"
     NAME     = upper-case word | "<" name ">"
     keyword  = lower-case word, typed as it is
+    range    = spelling ( "…" | "..." ) spelling: flags of one character each, of which one is given
 
 Outside brackets an option takes one NAME; inside `[ ]` or `( )` it takes all that follow it.
 """
@@ -24,6 +25,7 @@ _SPELLING = re.compile(r"-[^\s\-=,\[\]|()][^\s=,\[\]|()]*|--[^\s\-=,\[\]|()][^\s
 _NAME = re.compile(r"[^\sa-z\-\[\]|(),][^\sa-z\[\]|(),]*")
 _ANGLED = re.compile(r"<[^<>\s][^<>]*>")
 _KEYWORD = re.compile(r"[a-z0-9@%+:._/][\w@%+:./-]*|-")
+_SINGLE = re.compile(r"-[0-9A-Za-z]")
 DOTS = "..."
 
 
@@ -134,6 +136,42 @@ class Form:
                     yield from alternative.walk()
 
 
+def with_flags_apart(form: Form) -> Form:
+    """Return a form in which flags that are grouped behind one dash, `[-abc]`, are flags of their
+    own, each of which may be left out (POSIX XBD 12.1, 2.)."""
+    items: list[Item] = []
+    for item in form.items:
+        if not isinstance(item, Choice):
+            items.append(item)
+            continue
+        letters = _grouped(item)
+        if letters is None:
+            alternatives = tuple(with_flags_apart(each) for each in item.alternatives)
+            items.append(Choice(alternatives, item.optional, item.several, item.span))
+            continue
+        at = item.span[0] + 2  # behind the bracket and the dash
+        for number, letter in enumerate(letters):
+            span = (at + number, at + number + 1)
+            flag = OptionUse((f"-{letter}",), span=span)
+            items.append(Choice((Form((flag,)),), True, item.several, span))
+    return Form(tuple(items))
+
+
+def _grouped(choice: Choice) -> str | None:
+    """Return the letters of a group of flags; None when a choice is something else."""
+    if not choice.optional or len(choice.alternatives) != 1:
+        return None
+    (form,) = choice.alternatives
+    if len(form.items) != 1 or not isinstance(form.items[0], OptionUse):
+        return None
+    use = form.items[0]
+    word = use.spellings[0]
+    is_group = (
+        len(use.spellings) == 1 and not use.values and re.fullmatch(r"-[0-9A-Za-z]{2,}", word)
+    )
+    return word[1:] if is_group and len(set(word)) == len(word) else None
+
+
 def parse_synopsis(text: str) -> Form:
     """Parse one synopsis line. `str()` of the result gives the line back. Raises NotationFault
     with the place."""
@@ -165,11 +203,41 @@ class _Reader:
                 )
             if word == "--":
                 items.append(Delimiter(item.span))
+            elif self.is_range(word, rest):
+                items.append(self.option_range(item, word, rest))
             elif word.startswith("-") and word != "-":
                 items.append(self.option(item, word, rest, bracketed=bracketed))
             else:
                 items.append(self.operand(item, word, rest))
         return Form(tuple(items))
+
+    def is_range(self, word: str, rest: list[Word | Group]) -> bool:
+        """Tell whether a word is the first of a range such as `-1 … -9`."""
+        if not _SINGLE.fullmatch(word) or len(rest) < 2:
+            return False
+        between, last = rest[0], rest[1]
+        return (
+            isinstance(between, Word) and between.literal in (DOTS, "…")
+            and isinstance(last, Word) and _SINGLE.fullmatch(last.literal or "") is not None
+        )  # fmt: skip
+
+    def option_range(self, item: Word, word: str, rest: list[Word | Group]) -> Choice:
+        """range = spelling "…" spelling: flags of one character each, of which one is given"""
+        rest.pop(0)
+        last = rest.pop(0)
+        first, end = word[1], (last.literal or "")[1] if isinstance(last, Word) else ""
+        kinds = (str.isdigit, str.islower, str.isupper)
+        if not (first < end and any(kind(first) and kind(end) for kind in kinds)):
+            raise self.fault(
+                f'"{word} … {last}" is no range; expected one such as -1 … -9', item.span[0]
+            )
+        start = item.span[0]
+        flags = [
+            # each has a span of its own, since options are known by them
+            OptionUse((f"-{chr(code)}",), span=(start, start + 1 + number))
+            for number, code in enumerate(range(ord(first), ord(end) + 1))
+        ]
+        return Choice(tuple(Form((each,)) for each in flags), False, span=(start, last.span[1]))
 
     def literal(self, word: Word) -> str:
         """Return the text of a word. Raises NotationFault when it contains a field."""

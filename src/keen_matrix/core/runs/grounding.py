@@ -40,6 +40,8 @@ from keen_matrix.core.vectors.ids import case_id
 
 MOST_REDUCING = 40
 """Launches that one form gets for finding out what it clashes in."""
+UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
+"""Options that no program has, in the ways in which they are written."""
 HUNG_COST = 10
 """Launches that one counts for which took its whole time."""
 ANSWER_LENGTH = 200
@@ -124,7 +126,9 @@ class Experiments:
     def _case(self, words: Words) -> Case:
         standings: tuple[Standing, ...] = ()
         if self._spec.signature is not None:
-            standings = (standing_of(self._spec.signature, words),)
+            # whatever is said of it, here it is asked whether the program takes it
+            standing = standing_of(self._spec.signature, words)
+            standings = (standing._replace(status="accepted", kinds=()),)
         return Case(
             id=case_id(("controls", *words)), matrix=self._matrix.index, argv=words,
             standings=standings, family=self._matrix.family,
@@ -247,7 +251,7 @@ class _Form:
                 return FormGrounds(works=False, edit=edit)
             found = FormGrounds(required=required, edit=stated_requirement(self._options(required)))
             self._builder = Builder(self._signature, self._signature.forms[self._number], found)
-        return self._without_clashes(found)
+        return self._with_actions(self._without_clashes(found))
 
     def _options(self, keys: Iterable[str]) -> list[Option]:
         by_key = {option.key: option for option in self._builder.form.options}
@@ -263,6 +267,37 @@ class _Form:
         cost = HUNG_COST if answer.record.verdict == "hung" else 1
         self._left -= cost * (self._experiments.launches - before)
         return works
+
+    def _with_actions(self, found: FormGrounds) -> FormGrounds:
+        """Return the grounds with the options that end the call by themselves: an unknown option
+        behind them is accepted, which by itself is refused."""
+        builder = Builder(self._signature, self._builder.form, found)
+        smallest, full = builder.smallest(), builder.fullest()
+        if smallest is None or full is None or smallest == full:
+            return found
+        unknown = next(
+            (each for each in UNKNOWN if self._is_refused_as_unknown(smallest, each)), ""
+        )
+        if not unknown or self._took(smallest, unknown) or not self._took(full, unknown):
+            return found
+        options = [part.option for part in full.options if part.option in _optional(builder)]
+        actions = [
+            each.key
+            for each in options
+            if (alone := builder.smallest([each])) is not None and self._took(alone, unknown)
+        ]
+        return replace(found, actions=tuple(actions))
+
+    def _is_refused_as_unknown(self, request: Request, unknown: str) -> bool:
+        judged = self._signature.judge(_with_unknown(request, unknown))
+        return judged.status == "refused" and judged.kinds == ("unknown-option",)
+
+    def _took(self, request: Request, unknown: str) -> bool:
+        """Tell whether a request is accepted with an unknown option behind its options."""
+        if self._left <= 0:
+            return False
+        self._left -= 1
+        return self._experiments.answer(_with_unknown(request, unknown)).works
 
     # --- what is required ---
 
@@ -373,6 +408,13 @@ class _Form:
     def _is_refused(self, options: Sequence[Option]) -> bool:
         request = self._builder.smallest(options)
         return request is not None and self._left > 0 and not self._works(request)
+
+
+def _with_unknown(request: Request, unknown: str) -> Words:
+    """Return the words of a request with an unknown option behind its options."""
+    words = request.words()
+    behind = len(words) - sum(1 for part in request.operands if part.name)
+    return (*words[:behind], unknown, *words[behind:])
 
 
 def _optional(builder: Builder) -> list[Option]:

@@ -39,6 +39,9 @@ class FormGrounds:
     required: tuple[str, ...] = ()
     """Keys of options that the synopsis calls optional and no vector is accepted without."""
     clashes: tuple[Clash, ...] = ()
+    actions: tuple[str, ...] = ()
+    """Keys of options beside which an unknown option was accepted: they end the call by
+    themselves."""
     few_operands: bool = False
     """Whether more operands than the least were refused."""
     edit: str = ""
@@ -46,8 +49,10 @@ class FormGrounds:
 
     @property
     def alone(self) -> frozenset[str]:
-        """Options that are refused by themselves: beside nothing else are they tried."""
-        return frozenset(each.options[0] for each in self.clashes if len(each.options) == 1)
+        """Options that are tried beside nothing else: they are refused by themselves, or end the
+        call."""
+        refused = (each.options[0] for each in self.clashes if len(each.options) == 1)
+        return frozenset([*refused, *self.actions])
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -17,8 +17,9 @@ from keen_matrix.core.notation.synopsis import (
     Name,
     OptionUse,
     parse_synopsis,
+    with_flags_apart,
 )
-from keen_matrix.core.signature.values import LEGAL, TYPES, Existing, Text, ValueType
+from keen_matrix.core.signature.values import LEGAL, TYPES, Existing, Text, ValueType, listed
 
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
 STYLES: tuple[Style, ...] = ("gnu", "posix", "one-dash")
@@ -66,6 +67,16 @@ class Switches:
     take it)."""
     help_wins: bool | None = None
     """Whether a help option anywhere beats other faults."""
+    delimiter: bool = True
+    """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
+    unknown_options: Literal["refuse", "take", "operand"] = "refuse"
+    """What a word is that begins with a dash and is no option: refused, an option that is taken
+    and has no effect, or an operand."""
+    superfluous_operands: Literal["refuse", "ignore"] = "refuse"
+    flag_values: Literal["refuse", "ignore"] = "refuse"
+    """What `--flag=x` gets."""
+    missing_values: Literal["refuse", "ignore"] = "refuse"
+    """What a valued option gets that stands last."""
 
 
 _STYLE_SWITCHES: Mapping[str, Switches] = {
@@ -154,6 +165,8 @@ class SignatureParts:
     style: Style = "gnu"
     switches: Switches = field(default_factory=Switches)
     help: tuple[str, ...] = ()
+    actions: tuple[tuple[str, ...], ...] = ()
+    """Spellings of options that end the call by themselves, as help does."""
     where: tuple[Expression, ...] = ()
     refuse: tuple[OwnRefusal, ...] = ()
     functions: Mapping[str, Callable[..., object]] = field(default_factory=dict)
@@ -168,6 +181,7 @@ class SignatureParts:
         style: Style = "gnu",
         *,
         help: Sequence[str] | None = None,
+        actions: Sequence[str] = (),
         where: Sequence[str] = (),
         refuse: Sequence[Mapping[str, str]] = (),
         **switches: Any,
@@ -178,10 +192,13 @@ class SignatureParts:
         `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to
         ValueTypes; a NAME that is not in it is a text. `style` is gnu, posix or one-dash; switches
         (see Switches) override single habits. `help` are the spellings of help, `--help` by
-        default in the gnu style (GNU Coding Standards 4.8.2). Raises NotationFault for a line that
+        default in the gnu style (GNU Coding Standards 4.8.2), `actions` such options as `-V,--version`
+        that end the call by themselves. Raises NotationFault for a line that
         does not parse and SignatureFault for what does not fit together.
         """
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
+        if style != "one-dash":
+            lines = tuple(map(with_flags_apart, lines))
         if style not in STYLES:
             raise SignatureFault(
                 f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"
@@ -198,6 +215,7 @@ class SignatureParts:
             style=style,
             switches=replace(_STYLE_SWITCHES[style], **switches),
             help=tuple(help) if help is not None else ("--help",) if style == "gnu" else (),
+            actions=tuple(tuple(each.split(",")) for each in actions),
             where=tuple(Expression(each) for each in where),
             refuse=tuple(
                 OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse
@@ -246,10 +264,11 @@ class SignatureParts:
                 by_spelling[spelling] = option
             by_place[use.span] = option
             options.append(option)
-        for spelling in self.help:
-            if spelling.startswith("-") and spelling not in by_spelling:
-                option = self._option(OptionUse((spelling,)), True, 0)
-                by_spelling[spelling] = option
+        undeclared = [(each,) for each in self.help if each.startswith("-")]
+        for spellings in (*undeclared, *self.actions):
+            if not any(each in by_spelling for each in spellings):
+                option = self._option(OptionUse(spellings), True, 0)
+                by_spelling.update(dict.fromkeys(spellings, option))
         return FormModel(line, tuple(options), by_spelling, by_place, _leading_keywords(line))
 
     def _option(self, use: OptionUse, again: bool, keywords: int) -> Option:
@@ -365,7 +384,9 @@ def parse_count(value: object) -> tuple[int, int | None]:
 
 _FIELDS = {"of": "of", "case": "ignore_case"}
 """Keys of a value's table that are named otherwise in the value type."""
-_KEYS = ("type", "min", "max", "of", "case", "matches", "default", "example", "count")
+_KEYS = (
+    "type", "min", "max", "of", "case", "matches", "default", "example", "count", "open", "units", "list",
+)  # fmt: skip
 
 
 def value_type(name: str, table: Any) -> ValueType:
@@ -385,6 +406,8 @@ def value_type(name: str, table: Any) -> ValueType:
     if word == "choice" and not table.get("of"):
         raise SignatureFault(f"{name}: a choice needs what it is a choice of", "values", name)
     made = TYPES[word](name=name, **_fields_of(name, TYPES[word], table))
+    if table.get("list"):
+        made = listed(made, str(table["list"]))
     found = made.read(made.example) if made.example is not None else LEGAL
     if found.status == "illegal" and not isinstance(made, Existing):
         message = f"{name}: its example {made.example!r} is not a legal value: {found.reason}"
@@ -399,10 +422,10 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) ->
     found: dict[str, Any] = {}
     for key, value in table.items():
         field = _FIELDS.get(key, key)
-        if key == "type" or value is None:
+        if key in ("type", "list") or value is None:
             continue
         if field not in taken:
-            if key == "case" and value == "exact":
+            if (key, value) in (("case", "exact"), ("open", False), ("units", [])):
                 continue
             article = "an" if kind.type[0] in "aeiou" else "a"
             message = f'{name}: "{key}" does not go with {article} {kind.type}'
@@ -421,7 +444,7 @@ def _field(key: str, value: Any, kind: type[ValueType]) -> object:
     """Return what a key of a value's table says, as the value type has it. Raises ValueError."""
     if key == "count":
         return parse_count(value)
-    if key == "of":
+    if key in ("of", "units"):
         return tuple(map(str, value))
     if key == "case":
         return value == "ignore"

@@ -115,7 +115,10 @@ class Request:
 
 
 def is_help(signature: Signature, option: Option) -> bool:
-    """Tell whether an option asks for help or the version: it makes a program do nothing else."""
+    """Tell whether an option asks for help or the version, or ends the call otherwise: it makes a
+    program do nothing else."""
+    if any(each in action for action in signature.actions for each in option.spellings):
+        return True
     return any(
         each in signature.help or each in USUAL_HELP - {"-h", "-V"} for each in option.spellings
     )

@@ -225,7 +225,10 @@ class Compiler:
         from keen_matrix.core.signature.values import Existing
 
         values = {
-            name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True).items()}
+            name: {
+                key: _plain(each)
+                for key, each in value.model_dump(exclude_unset=True, by_alias=True).items()
+            }
             for name, value in table.values.items()
         }
         fresh = document.program.directory == "fresh"
@@ -234,7 +237,7 @@ class Compiler:
         }
         try:
             made = Signature.from_synopsis(
-                table.synopsis, values, table.style, help=table.help, where=table.where,
+                table.synopsis, values, table.style, help=table.help, actions=table.actions, where=table.where,
                 refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
             )  # fmt: skip
         except SignatureFault as fault:

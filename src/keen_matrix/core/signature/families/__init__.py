@@ -147,6 +147,7 @@ TELLING = frozenset({CLASH, "option"})
 def _clashes(signature: Signature, grounds: Grounds, vector: Vector) -> bool:
     """Tell whether a vector, or its control, has options that the program is known to refuse."""
     clashes = [set(clash.options) for form in grounds.forms for clash in form.clashes]
+    clashes += [{key} for form in grounds.forms for key in form.actions]
     if not any(clashes):
         return False
     given = [signature.judge(words).given for words in (vector.words, *vector.more)]

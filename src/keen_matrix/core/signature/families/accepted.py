@@ -36,6 +36,10 @@ def vectors(making: Making) -> Iterator[Vector]:
     """Yield vectors that every conforming program accepts, and those in which this program was
     seen not to, each clash once."""
     signature, notes = making.signature, making.notes
+    for spellings in signature.actions:
+        for spelling in spellings:
+            if signature.judge((spelling,)).status == "accepted":
+                yield Vector(words=(spelling,), kind="action", culprit=spelling)
     for number, builder in enumerate(making.builders):
         grounds = builder.grounds
         yield from _clashes(making, number, grounds)

@@ -47,6 +47,8 @@ def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) 
         helped = _judge_help(signature, reading, words)
         if helped is not None:
             return _ranked(helped, 0)
+    if reading.actions_at:
+        return _ranked(_judge_action(reading, words), 0)
     resolved = resolve(form, signature.values, reading)
     findings.add(resolved.findings)
     matched = match(resolved.pattern, reading.operands)
@@ -100,6 +102,18 @@ def _judge_help(
     return None
 
 
+def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
+    """Return the judgement on a vector with an option that ends the call by itself: alone it is
+    accepted, and nothing is claimed of what stands beside it."""
+    reasons = tuple(reading.findings.reasons)
+    spellings = reading.spellings
+    if len(words) == 1:
+        told = (*reasons, "it ends the call by itself")
+        return Judgement(status="accepted", reasons=told, given=spellings)
+    told = (*reasons, "not settled: what stands beside an option that ends the call by itself")
+    return Judgement(status="unspecified", reasons=told, given=spellings)
+
+
 def _told(
     signature: SignatureParts,
     form: FormModel,
@@ -119,7 +133,10 @@ def _told(
         findings.reasons.append(f"{word}: {shown}")
     if matched.unexpected is not None:
         last = [name for kind, name, _ in matched.bound if kind != "keyword"][-1:]
-        _tell_unexpected(matched.unexpected, matched.keywords, last, resolved, findings)
+        ignored = signature.switches.superfluous_operands == "ignore"
+        _tell_unexpected(
+            matched.unexpected, matched.keywords, last, resolved, findings, ignored=ignored
+        )
     elif matched.missing and reading.is_greedy:
         findings.doubt("whether an option with several values leaves words for the operands")
     elif matched.missing:
@@ -134,6 +151,8 @@ def _tell_unexpected(
     last: Sequence[str],
     resolved: Resolved,
     findings: Findings,
+    *,
+    ignored: bool,
 ) -> None:
     """Refuse a word that no operand is left for. A message may name it, or the operand before it,
     which was the last that there is."""
@@ -144,6 +163,8 @@ def _tell_unexpected(
         names = [option.key for option in resolved.stand_ins]
         why = f"{word!r} does not go with {', '.join(names)}"
         findings.refuse("conflict", word, *names, why=why)
+    elif ignored:
+        findings.reasons.append(f"{word}: one operand too many, which is ignored")
     else:
         findings.refuse("too-many", word, *last, why=f"{word!r} is one operand too many")
 

@@ -31,6 +31,8 @@ class Reading:
     """Whether `--` is there."""
     help_at: set[int] = field(default_factory=set)
     """Where the words stand that ask for help."""
+    actions_at: set[int] = field(default_factory=set)
+    """Where the words stand of options that end the call by themselves."""
     is_split: bool = False
     """Whether options stand between operands."""
     is_greedy: bool = False
@@ -89,6 +91,8 @@ class _Reader:
             elif word == "--":
                 self._delimiter()
                 only_operands = True
+            elif self.switches.unknown_options == "operand" and self._is_unknown(word):
+                self._operand(word)
             elif self._looks_negative(word) and word not in self.form.by_spelling:
                 self._negative(word)
             else:
@@ -107,7 +111,9 @@ class _Reader:
     def _delimiter(self) -> None:
         self.found.delimiter = True
         self.findings.reasons.append("--: the rest are operands")
-        if "--" in self.words[self._at :]:
+        if not self.switches.delimiter:
+            self.findings.doubt("what -- means to a program that does not end its options by it")
+        elif "--" in self.words[self._at :]:
             self.findings.doubt("a second -- is an operand to some and nothing to others")
 
     def _looks_negative(self, word: str) -> bool:
@@ -137,6 +143,8 @@ class _Reader:
         """Note an option that is given."""
         if spelling in self.signature.help:
             self.found.help_at.add(self._word_at)
+        if any(spelling in each for each in self.signature.actions):
+            self.found.actions_at.add(self._word_at)
         self._behind_option = True
         self.found.given.append(Given(option, spelling, tuple(values)))
         shown = " ".join(values)
@@ -180,7 +188,7 @@ class _Reader:
         option = self._named(name, word, (each for each in self.form.by_spelling if len(each) > 2))
         if option is None:
             return
-        if equals and not option.takes_value:
+        if equals and not option.takes_value and self.switches.flag_values == "refuse":
             self.findings.doubt(f"whether the flag {name} takes =")
         elif equals and self.switches.joined is None:
             self.findings.doubt(f"whether {name} takes its value after =")
@@ -204,6 +212,8 @@ class _Reader:
                 self._with_value(option, spelling, rest or None)
                 return
             self._add(option, spelling, ())
+            if rest.startswith("=") and self.switches.flag_values == "ignore":
+                return
             if rest.startswith("="):
                 why = f"{spelling} takes no value"
                 self.findings.refuse("unexpected-value", spelling, option.key, word, why=why)
@@ -246,6 +256,8 @@ class _Reader:
             )
         elif " " in name:
             self.findings.doubt(f"whether {word!r} is an option")
+        elif self.switches.unknown_options == "take":
+            self._taken(word)
         else:
             why = f"{name} is not an option of the synopsis"
             self.findings.refuse("unknown-option", name, why=why)
@@ -256,9 +268,26 @@ class _Reader:
             self.findings.doubt(f"whether {word!r} is an option that the signature does not tell")
         elif letter == "--":  # as in -a-: no reader calls -- the culprit
             self.findings.refuse("unknown-option", word, why=f"{word} is not an option")
+        elif self.switches.unknown_options == "take":
+            self._taken(word)
         else:
             why = f"{letter} is not an option of the synopsis"
             self.findings.refuse("unknown-option", letter, word, why=why)
+
+    def _taken(self, word: str) -> None:
+        """Take an option that is none. Some lenient readers take the word behind it for its value,
+        and others do not."""
+        self.findings.reasons.append(f"{word}: an option that is taken and has no effect")
+        following = self.words[self._at : self._at + 1]
+        if "=" not in word and following and not following[0].startswith("-"):
+            self.findings.doubt(f"whether {following[0]} is the value of {word}")
+
+    def _is_unknown(self, word: str) -> bool:
+        """Tell whether a word with a dash is no option, nor several, nor one with its value."""
+        name = word.partition("=")[0]
+        if name in self.form.by_spelling or name in USUAL_HELP:
+            return False
+        return word.startswith("--") or f"-{word[1]}" not in self.form.by_spelling
 
     # --- values ---
 
@@ -266,7 +295,7 @@ class _Reader:
         """Take the values of an option: what is joined to it, or the words that follow."""
         if not option.takes_value:
             self._add(option, spelling, ())
-            if joined is not None:
+            if joined is not None and self.switches.flag_values == "refuse":
                 why = f"{spelling} takes no value"
                 self.findings.refuse("unexpected-value", spelling, option.key, joined, why=why)
         elif option.optional_value:
@@ -299,7 +328,7 @@ class _Reader:
 
     def _check_count(self, option: Option, spelling: str) -> None:
         taken = self.found.given[-1].values
-        if len(taken) < option.least:
+        if len(taken) < option.least and self.switches.missing_values == "refuse":
             name = option.name_of(len(taken))
             why = f"{spelling} lacks its {name}"
             self.findings.refuse("missing-value", spelling, *option.spellings, name, why=why)

@@ -15,6 +15,7 @@ from keen_matrix.core.signature.values.base import (
 )
 from keen_matrix.core.signature.values.choices import Boolean, Choice
 from keen_matrix.core.signature.values.days import Day
+from keen_matrix.core.signature.values.lists import Listed, listed
 from keen_matrix.core.signature.values.numbers import Fraction, Whole
 from keen_matrix.core.signature.values.paths import (
     ABSENT_FILE,
@@ -32,6 +33,23 @@ TYPES: Mapping[str, type[ValueType]] = {
 """The word in specs -> the class."""
 
 __all__ = [
-    "ABSENT_FILE", "LEGAL", "TYPES", "Boolean", "Choice", "Day", "Existing", "ExistingFile", "ExistingFolder", "Fraction",
-    "Path", "Reading", "Status", "Text", "TypeName", "ValueType", "Whole",
+    "ABSENT_FILE",
+    "LEGAL",
+    "TYPES",
+    "Boolean",
+    "Choice",
+    "Day",
+    "Existing",
+    "ExistingFile",
+    "ExistingFolder",
+    "Fraction",
+    "Listed",
+    "Path",
+    "Reading",
+    "Status",
+    "Text",
+    "TypeName",
+    "ValueType",
+    "Whole",
+    "listed",
 ]  # fmt: skip

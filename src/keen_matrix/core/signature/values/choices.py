@@ -54,6 +54,8 @@ class Choice(ValueType):
     type: ClassVar[TypeName] = "choice"
     of: tuple[str, ...] = ()
     ignore_case: bool = False
+    open: bool = False
+    """Whether others may be taken as well: then nothing is claimed of them."""
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
@@ -61,6 +63,8 @@ class Choice(ValueType):
             return LEGAL
         if self.ignore_case and text.casefold() in {each.casefold() for each in self.of}:
             return LEGAL
+        if self.open:
+            return doubtful("other choices may be taken")
         return illegal(f"it is none of {', '.join(self.of)}", "not-a-choice")
 
     def made_up(self) -> Iterable[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from abc import abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import ClassVar, TypeAlias
@@ -31,6 +31,7 @@ _DOUBTFUL_FLOAT = re.compile(
     r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
     r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"
 )
+_UNIT = re.compile(r"-?[0-9]+(?:\.[0-9]+)?[A-Za-z]+")
 _LONG = "so long a text is not a number to some, and takes others too long to read"
 
 
@@ -40,6 +41,30 @@ class Bounded(ValueType):
 
     min: Number | None = None
     max: Number | None = None
+    units: tuple[str, ...] = ()
+    """What may follow the digits: `10K`. Bounds are those of the digits alone."""
+
+    def without_unit(self, text: str) -> str:
+        """Return a text without the unit at its end, where it has one and something before it."""
+        found = (each for each in sorted(self.units, key=len, reverse=True) if text.endswith(each))
+        unit = next(found, "")
+        return text.removesuffix(unit) if len(text) > len(unit) else text
+
+    def with_units(self, numbers: Iterable[str]) -> Iterator[str]:
+        """Yield numbers, the first one also with each unit."""
+        first = ""
+        for number in numbers:
+            yield number
+            if not first:
+                first = number
+                yield from (f"{number}{unit}" for unit in self.units)
+
+    def wrong_units(self) -> Iterator[str]:
+        """Yield a unit that is none, and one without a number."""
+        if self.units:
+            letter = next((each for each in "QXZ" if each not in "".join(self.units).upper()), "")
+            yield from ([f"2{letter}"] if letter else [])
+            yield self.units[0]
 
     @property
     @abstractmethod
@@ -90,7 +115,10 @@ class Whole(Bounded):
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
+        text = self.without_unit(text)
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)", text):
+            if self.units and _UNIT.fullmatch(text):
+                return illegal(f"its unit is none of {', '.join(self.units)}")
             if len(text) > LONG_NUMBER:
                 return doubtful(_LONG)
             if _DOUBTFUL_INT.fullmatch(text):
@@ -101,7 +129,10 @@ class Whole(Bounded):
         return self.in_range(Decimal(text))
 
     def made_up(self) -> Iterator[str]:
-        """Yield the default, a number within, and the bounds."""
+        """Yield the default, a number within, and the bounds; one with each unit."""
+        yield from self.with_units(self._numbers())
+
+    def _numbers(self) -> Iterator[str]:
         low, high = self.min, self.max
         if self.default is not None:
             yield str(self.default)
@@ -114,6 +145,7 @@ class Whole(Bounded):
         """Yield what is no whole number, and the numbers just outside the bounds."""
         yield from ("abc", "", "1.5", "12abc", "3 4")
         yield from (str(int(each)) for each in self.outside(1))
+        yield from self.wrong_units()
 
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
@@ -136,7 +168,10 @@ class Fraction(Bounded):
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
+        text = self.without_unit(text)
         if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?", text):
+            if self.units and _UNIT.fullmatch(text):
+                return illegal(f"its unit is none of {', '.join(self.units)}")
             if len(text) > LONG_NUMBER:
                 return doubtful(_LONG)
             if _DOUBTFUL_FLOAT.fullmatch(text):
@@ -147,7 +182,10 @@ class Fraction(Bounded):
         return self.in_range(Decimal(text))
 
     def made_up(self) -> Iterator[str]:
-        """Yield the default, a number within, and the bounds."""
+        """Yield the default, a number within, and the bounds; one with each unit."""
+        yield from self.with_units(self._numbers())
+
+    def _numbers(self) -> Iterator[str]:
         low, high = self.min, self.max
         if self.default is not None:
             yield str(self.default)
@@ -160,6 +198,7 @@ class Fraction(Bounded):
         """Yield what is no number, and numbers half a unit outside the bounds."""
         yield from ("abc", "", "1.2.3", "12abc", "3 4")
         yield from map(_plain, self.outside(0.5))
+        yield from self.wrong_units()
 
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""

@@ -104,6 +104,17 @@ class ValueTable(Table):
     example: AxisValue = Field(
         None, description="A usual legal value, tried first.", examples=["3"]
     )
+    open: bool = Field(
+        False,
+        description="Whether a choice may be others too, of which nothing is claimed.",
+        examples=[True],
+    )
+    units: list[Annotated[str, Field(pattern="^[^0-9.+-]+$")]] = Field(
+        [], description="What may follow the digits of a number.", examples=[["K", "M"]]
+    )
+    list_: Annotated[str, Field(min_length=1, max_length=1)] | None = Field(
+        None, description="The sign between several values in one word.", examples=[","]
+    )
     count: Annotated[
         object, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})
     ] = Field(None, description="How many words it has.", examples=["2..4", "1.."])
@@ -146,6 +157,11 @@ class SignatureTable(Table):
         None,
         description='Spellings of help; ["--help"] by default in the gnu style.',
         examples=[["-h", "--help"]],
+    )
+    actions: list[str] = Field(
+        [],
+        description="Options that end the call by themselves, as help does, each with all its spellings; never combined.",
+        examples=[["-V,--version", "--list"]],
     )
     help_complete: bool = Field(
         False,
@@ -191,6 +207,23 @@ class SignatureTable(Table):
     )
     help_wins: bool | None = Field(
         None, description="Whether help beats other faults.", examples=[True]
+    )
+    delimiter: bool | None = Field(
+        None, description="Whether -- ends the options (it does, by default).", examples=[False]
+    )
+    unknown_options: Literal["refuse", "take", "operand"] | None = Field(
+        None,
+        description="What an unknown option gets: refused (by default), taken without effect, or read as an operand.",
+        examples=["take"],
+    )
+    superfluous_operands: Literal["refuse", "ignore"] | None = Field(
+        None, description="What operands beyond the synopsis get.", examples=["ignore"]
+    )
+    flag_values: Literal["refuse", "ignore"] | None = Field(
+        None, description="What --flag=x gets.", examples=["ignore"]
+    )
+    missing_values: Literal["refuse", "ignore"] | None = Field(
+        None, description="What a valued option at the end gets.", examples=["ignore"]
     )
 
 
