@@ -64,7 +64,7 @@ def test_units_and_open_go_with_what_they_are_for(table: dict[str, Any]) -> None
 
 @pytest.mark.parametrize("text", ["[-9 … -1]", "[-a … -9]", "[-a … -a]"])
 def test_a_range_that_is_none_is_a_fault(text: str) -> None:
-    with pytest.raises(NotationFault, match="is no range"):
+    with pytest.raises(NotationFault, match="is not a range"):
         parse_synopsis(text)
 
 

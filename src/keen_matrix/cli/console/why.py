@@ -18,6 +18,7 @@ VALUE_WIDTH = 60
 RELATIONS = {
     "alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
     "renamed": "the new name is shown", "reference": "the program does what the reference does",
+    "unheard": "output that cannot be written is told, by the exit status or on standard error",
     "reference-accepted": "the program does what the reference does, where that exits 0",
 }  # fmt: skip
 """What each relation between the launches of a case asks, in words."""

@@ -24,6 +24,8 @@ def compare(relation: Relation, launches: Sequence[Launched]) -> Iterator[tuple[
     name, aspects = relation.name, relation.aspects
     if name == "renamed":
         yield from _renamed(launches[0][1])
+    elif name == "unheard":
+        yield from _unheard(launches)
     elif name == "differs":
         yield from _differs(launches, aspects)
     elif name in ("reference", "reference-accepted"):
@@ -101,6 +103,18 @@ def _reference(
         yield 2, AspectResult(aspect="reference", met=True)
     for mismatch in found:
         yield 2, AspectResult(aspect="reference", met=False, mismatch=mismatch)
+
+
+def _unheard(launches: Sequence[Launched]) -> Iterator[tuple[int, AspectResult]]:
+    """A launch whose output could not be written must not end as if it had been."""
+    if len(launches) < 2:
+        return
+    (_, first, _), (_, other, _) = launches
+    if first.stdout and other.exit == 0 and not other.stderr:
+        mismatch = Mismatch(form="unheard", expected="", actual="exit 0, and no word of it")
+        yield 2, AspectResult(aspect="output", met=False, mismatch=mismatch)
+    else:
+        yield 2, AspectResult(aspect="output", met=True)
 
 
 def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:

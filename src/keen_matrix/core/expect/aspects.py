@@ -268,6 +268,9 @@ class LeftoversAspect:
 TOLD: Mapping[str, Told] = {
     "absent": Told("no such file", "text"), "file": Told("a file", "text"), "mode": Told("mode {text}", "mode"),
     "unchanged": Told("the same as before the launch"), "unchanged-mode": Told("mode {text} as before", "mode"),
+    "unheard": Told("an exit other than 0, or a word on standard error", "text"),
+    "stray": Told("no file that no word names", "text"),
+    "controls": Told("no control signs in output to a pipe", "text"),
     "link": Told("a link to {text}", "text"), "limit": Told("{text}", "text"),
 }  # fmt: skip
 """Kinds of mismatch of aspects that are told as the forms are: in a sentence, with what was found."""

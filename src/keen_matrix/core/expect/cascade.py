@@ -20,6 +20,7 @@ from keen_matrix.core.expect.aspects import (
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.mismatch import Mismatch
+from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Verdict
@@ -51,7 +52,7 @@ BUILT_IN = (CrashAspect, LeftoversAspect)
 """Aspects that a rule only relaxes; naming one checks nothing."""
 
 
-REMARKABLE = frozenset({"blame", "help"})
+REMARKABLE = frozenset({"blame", "help", "tidy"})
 """Aspects that may have something to remark on."""
 
 
@@ -202,7 +203,7 @@ class _Checks:
         self.steps = tuple(
             self._step(name, each)
             for name, each in self.chosen.items()
-            if not isinstance(each.aspect, BUILT_IN)
+            if not isinstance(each.aspect, BUILT_IN) and not _only_remarks(each.aspect)
         )
 
     def _step(self, name: str, chosen: Chosen) -> _Check:
@@ -215,6 +216,11 @@ class _Checks:
             )
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
         return _Check(aspect, AspectResult(aspect=name, met=True, rule=chosen.origin))
+
+
+def _only_remarks(aspect: Aspect) -> bool:
+    """Tell whether an aspect has remarks to make, and nothing to check."""
+    return isinstance(aspect, TidyAspect) and not aspect.is_expected
 
 
 def _plainly_fine(outcome: Outcome) -> bool:

@@ -18,6 +18,7 @@ from keen_matrix.core.expect.forms.text import EmptyForm
 from keen_matrix.core.expect.help import HelpAspect
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.naming import is_named, without_usage
+from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Rule
 
@@ -103,6 +104,8 @@ def remarks_of(aspects: Iterable[Aspect], outcome: Outcome, context: CheckContex
         if isinstance(aspect, BlameAspect) and not aspect.anything and not aspect.must_name:
             remark = remark_on(outcome, context.mentions)
             found += [remark] if remark else []
-        elif isinstance(aspect, HelpAspect):
+        elif (isinstance(aspect, TidyAspect) and not aspect.is_expected) or isinstance(
+            aspect, HelpAspect
+        ):
             found += aspect.remarks(outcome, context)
     return found

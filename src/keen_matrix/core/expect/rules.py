@@ -5,8 +5,11 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from keen_matrix.core.expect.aspects import CrashAspect
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
+
+_MAY_CRASH = Rule(when=None, aspects={"crash": CrashAspect(True)}, origins={"crash": ""})
 
 
 def standing_at(case: Case, number: int) -> Standing | None:
@@ -40,8 +43,11 @@ def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule
         general = spec.help_rules
     elif case.family == "renamed":
         general = ()
+    elif case.family == "elsewhere" and number:
+        # compared with the launch before it; one that cannot write may well end with a traceback
+        general = (_MAY_CRASH,)
     elif refused is None or spec.refusal is None:
-        general = spec.rules
+        general = (*spec.rules, *spec.tidy_rules) if case.family == "accepted" else spec.rules
     else:
         kinds = spec.refusal.kinds
         general = (*spec.refusal.general, *(kinds[kind] for kind in refused if kind in kinds))

@@ -18,6 +18,7 @@ from keen_matrix.core.expect.exits import wording
 from keen_matrix.core.expect.help import HelpAspect
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
 from keen_matrix.core.expect.refusals import BlameAspect
+from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.model.signals import signal_name
 
 
@@ -43,6 +44,10 @@ def describe_aspect(aspect: Aspect) -> str:
             else "names the culprit"
             if aspect.must_name
             else "no other argument is blamed"
+        )
+    if isinstance(aspect, TidyAspect):
+        return "no file that no word names, no control signs" + (
+            "" if aspect.is_expected else ": remarked on"
         )
     if isinstance(aspect, HelpAspect):
         return "names every option and operand" + (", and no other" if aspect.complete else "")

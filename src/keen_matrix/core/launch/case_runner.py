@@ -208,7 +208,7 @@ class CaseRunner:
                 self._starts[id(spec_step)] = known
         step.start = known
         # how the program is launched is what these families are about
-        about_launching = case.family in ("renamed", "launchers")
+        about_launching = case.family in ("renamed", "launchers", "elsewhere")
         own = command.words == plan.launch and not about_launching
         if self._warm is not None and own and self._warm.can_start(known):
             step.starter = self._warm.starter() or step.starter

@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cache
 from typing import NamedTuple
 
 from keen_matrix.core.errors import RunFault
@@ -38,6 +39,9 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     return ResolvedLaunch(found, tuple(words))
 
 
+SHELL = "/bin/sh"
+OTHER_LOCALES = ("de_DE.UTF-8", "fr_FR.UTF-8", "nb_NO.UTF-8", "es_ES.UTF-8", "C.UTF-8")
+"""Locales with a decimal comma, and one that every system has."""
 INTERPRETERS = re.compile(
     r"(?:python|pypy|perl|ruby|node|nodejs|deno|bun|php|lua|tclsh|Rscript|bash|dash|ksh|zsh|sh|mono)[\d.]*"
 )
@@ -82,9 +86,39 @@ def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str,
                     raise
     if spec.reference is not None:
         found["reference"] = _launched_by(spec, spec.reference.launch)
+    if "elsewhere" in families:
+        found |= _elsewhere(launch)
     if "renamed" in families:
         found["renamed"] = _renamed(launch, folder)
     return found
+
+
+def _elsewhere(launch: ResolvedLaunch) -> dict[str, ResolvedLaunch]:
+    """Return the launchers that start a program in other surroundings, through a shell."""
+    from keen_matrix.core.signature.families.elsewhere import FIELDS, HERE, PLACES, launcher_of
+
+    def through(script: str, redirection: str = "") -> ResolvedLaunch:
+        text = f'{script.replace(FIELDS, other_locale())} exec "$@" {redirection}'.strip()
+        return ResolvedLaunch(SHELL, (SHELL, "-c", text, "sh", launch.file, *launch.words[1:]))
+
+    others = {launcher_of(name): through(*place) for name, place in PLACES.items()}
+    return {HERE: through(""), **others}
+
+
+@cache
+def other_locale() -> str:
+    """Return a locale that the system has, with a decimal comma if there is one."""
+    import locale
+
+    before = locale.setlocale(locale.LC_NUMERIC)
+    try:
+        for name in OTHER_LOCALES:
+            with contextlib.suppress(locale.Error):
+                locale.setlocale(locale.LC_NUMERIC, name)
+                return name
+    finally:
+        locale.setlocale(locale.LC_NUMERIC, before)
+    return "C"
 
 
 def _launched_by(spec: Spec, words: tuple[Template, ...]) -> ResolvedLaunch:

@@ -229,6 +229,8 @@ class Spec:
     """What controls of derived vectors are launched as; none without a signature."""
     grounds: Grounds | None = None
     """What is known of them; null while nothing is."""
+    tidy_rules: tuple[Rule, ...] = ()
+    """What accepted derived vectors are not to leave behind, beside [expect]."""
     help_rules: tuple[Rule, ...] = ()
     """What a derived vector that asks for help must do, in place of [expect]."""
 

@@ -229,7 +229,7 @@ class _Reader:
         kinds = (str.isdigit, str.islower, str.isupper)
         if not (first < end and any(kind(first) and kind(end) for kind in kinds)):
             raise self.fault(
-                f'"{word} … {last}" is no range; expected one such as -1 … -9', item.span[0]
+                f'"{word} … {last}" is not a range; expected one such as -1 … -9', item.span[0]
             )
         start = item.span[0]
         flags = [

@@ -12,7 +12,15 @@ Kind: TypeAlias = Literal[
 not met."""
 KINDS: tuple[Kind, ...] = get_args(Kind)
 FamilyName: TypeAlias = Literal[
-    "help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"
+    "help",
+    "accepted",
+    "refusals",
+    "rephrasings",
+    "effects",
+    "again",
+    "renamed",
+    "launchers",
+    "elsewhere",
 ]
 """A family of derived vectors; each is a module in `families`, and its row in FAMILIES there."""
 DEFAULT_FAMILIES: tuple[FamilyName, ...] = ("help", "accepted", "refusals", "rephrasings")

@@ -167,6 +167,10 @@ class SignatureParts:
     help: tuple[str, ...] = ()
     actions: tuple[tuple[str, ...], ...] = ()
     """Spellings of options that end the call by themselves, as help does."""
+    depends_on: frozenset[str] = frozenset()
+    """Surroundings in which accepted vectors may do otherwise (see families.elsewhere)."""
+    tidy: bool = False
+    """Whether an accepted vector must leave no file that nothing names, and no control signs."""
     where: tuple[Expression, ...] = ()
     refuse: tuple[OwnRefusal, ...] = ()
     functions: Mapping[str, Callable[..., object]] = field(default_factory=dict)
@@ -182,6 +186,8 @@ class SignatureParts:
         *,
         help: Sequence[str] | None = None,
         actions: Sequence[str] = (),
+        depends_on: Sequence[str] = (),
+        tidy: bool = False,
         where: Sequence[str] = (),
         refuse: Sequence[Mapping[str, str]] = (),
         **switches: Any,
@@ -216,6 +222,8 @@ class SignatureParts:
             switches=replace(_STYLE_SWITCHES[style], **switches),
             help=tuple(help) if help is not None else ("--help",) if style == "gnu" else (),
             actions=tuple(tuple(each.split(",")) for each in actions),
+            depends_on=frozenset(depends_on),
+            tidy=tidy,
             where=tuple(Expression(each) for each in where),
             refuse=tuple(
                 OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse

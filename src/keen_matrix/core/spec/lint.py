@@ -314,7 +314,8 @@ class _Checker:
                 expression = Expression(field.source)
             except ExpressionFault:
                 continue
-            if not expression.names and not called_functions(expression):
+            padded = field.source.lstrip().startswith("'")  # a text with a width of its own
+            if not expression.names and not called_functions(expression) and not padded:
                 self._tell_brace(placed, field)
 
     def _tell_brace(self, placed: PlacedText, field: Field) -> None:
@@ -322,7 +323,7 @@ class _Checker:
         plain = placed.role is Role.TEMPLATE and not placed.is_key
         way = ", or literal = true for the whole text" if plain else ""
         offset = None if placed.is_key else field.span[0]
-        self.add(placed.path, "this brace is no field of an axis, a column or a NAME", offset=offset, at_key=placed.is_key,
+        self.add(placed.path, "this brace is not a field of an axis, a column or a NAME", offset=offset, at_key=placed.is_key,
                  expected=f"{{{{ and }}}} for braces that stand for themselves{way}")  # fmt: skip
 
     def _fields(

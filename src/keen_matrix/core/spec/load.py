@@ -27,6 +27,7 @@ from keen_matrix.core.expect.exits import ExitExpectation, parse_exit
 from keen_matrix.core.expect.forms import forms_of
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_limit
 from keen_matrix.core.expect.masks import Mask
+from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.expressions import Expression, Template, as_text
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.model.signals import signal_number
@@ -185,6 +186,7 @@ class Compiler:
             refusal=self._refusal_rules(document) if self.signature else None,
             reference=self._reference(document),
             help_rules=self._help_rules(document),
+            tidy_rules=self._tidy_rules(),
             matrices=derived
             + tuple(
                 self.matrix(index, table, document, here)
@@ -203,6 +205,13 @@ class Compiler:
 
         complete, stream = document.signature.help_complete, document.help.stream or ""
         return (help_rule(self.signature, complete, stream, self._place("signature")),)
+
+    def _tidy_rules(self) -> tuple[Rule, ...]:
+        """Return what derived accepted vectors are not to leave behind."""
+        if self.signature is None:
+            return ()
+        place, aspect = self._place("signature", "tidy"), TidyAspect(self.signature.tidy)
+        return (Rule(when=None, aspects={"tidy": aspect}, origins={"tidy": place}),)
 
     @staticmethod
     def _reference(document: SpecDocument) -> Reference | None:
@@ -237,7 +246,8 @@ class Compiler:
         }
         try:
             made = Signature.from_synopsis(
-                table.synopsis, values, table.style, help=table.help, actions=table.actions, where=table.where,
+                table.synopsis, values, table.style, help=table.help, actions=table.actions,
+                depends_on=table.depends_on, tidy=table.tidy, where=table.where,
                 refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
             )  # fmt: skip
         except SignatureFault as fault:

@@ -39,6 +39,7 @@ def _case(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
         relation = structs.replace(relation, aspects=compared)
     judgement = signature.judge(vector.words)
     later = [word for words in vector.more for word in ("\0", *words)]
+    later += ["\0", vector.variant] if vector.variant else []
     return Case(
         sequence=number, id=case_id((matrix.name, *vector.words, *later)), matrix=matrix.index, argv=vector.words,
         values=shown_bindings(judgement), more=vector.more, relation=relation, family=matrix.family, kind=vector.kind,

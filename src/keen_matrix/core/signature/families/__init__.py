@@ -38,6 +38,7 @@ FAMILIES: Mapping[FamilyName, FamilyKind] = {
     "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60, compares=True),
     "effects": FamilyKind(limit=60, by_kind=True, compares=True), "again": FamilyKind(limit=4, compares=True),
     "renamed": FamilyKind(limit=3), "launchers": FamilyKind(limit=6, compares=True),
+    "elsewhere": FamilyKind(limit=24, by_kind=True, compares=True),
 }  # fmt: skip
 """Name → what is known of it, in the order in which families are run."""
 COMPARING = frozenset(str(name) for name, kind in FAMILIES.items() if kind.compares)
@@ -63,6 +64,8 @@ class Vector:
     more: tuple[Words, ...] = ()
     """Further launches of the same case."""
     relation: Relation | None = None
+    variant: str = ""
+    """What tells apart vectors of the same words."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +120,7 @@ def family_of(
     found: dict[tuple[object, ...], Vector] = {}
     beyond = clashing = 0
     for vector in proposed:
-        key = (vector.words, vector.more)
+        key = (vector.words, vector.more, vector.variant)
         if key in found:
             continue
         if vector.kind not in TELLING and _clashes(signature, grounds, vector):

@@ -21,6 +21,7 @@ from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
     Request,
+    Writing,
     fitting,
     operand_count,
     plain_options,
@@ -124,6 +125,7 @@ def _unknown(
         yield _Fault("unknown-option", long, _with_front(base, long), base.words())
     if not every:
         return
+    yield from _in_capitals(signature, builder, base)
     for option in plain_options(signature, builder.form):
         for spelling in option.spellings:
             for wrong in misspelt(spelling):
@@ -140,6 +142,27 @@ def _unknown(
                     base.words(),
                     f"{wrong} for {spelling}",
                 )
+
+
+MOST_CASES = 2
+"""Long options of a form that are tried in capitals: readers that take one take all."""
+
+
+def _in_capitals(signature: Signature, builder: Builder, base: Request) -> Iterator[_Fault]:
+    """Long flags in the wrong letter case."""
+    known = builder.form.by_spelling
+    flags = [
+        spelling
+        for option in plain_options(signature, builder.form)
+        if not option.takes_value
+        for spelling in option.spellings
+        if spelling.startswith("--") and spelling.upper() not in known
+    ]
+    for spelling in flags[:MOST_CASES]:
+        words = _with_front(base, spelling.upper())
+        yield _Fault(
+            "unknown-option", spelling, words, base.words(), f"{spelling.upper()} for {spelling}"
+        )
 
 
 def misspelt(spelling: str) -> list[str]:
@@ -221,7 +244,9 @@ def _values(signature: Signature, builder: Builder, full: Request | None) -> Ite
 def _bad_values(
     signature: Signature, request: Request, place: int | str, number: int, name: str, *, every: bool
 ) -> Iterator[_Fault]:
-    for value in signature.values[name].bad()[: None if every else 1]:
+    subtle = signature.values[name].subtly_bad() if every else []
+    writings: tuple[Writing, ...] = ("apart", "joined")
+    for value in (*signature.values[name].bad()[: None if every else 1], *subtle):
         kind = signature.values[name].read(value).kind
         changed = request.with_value(place, number, value)
         note = f"{name} {value!r}"
@@ -229,8 +254,9 @@ def _bad_values(
             yield _Fault(kind, name, changed.words(), request.words(), note)
             continue
         part = changed.options[place]
-        for spelling in part.option.spellings if every else part.option.spellings[:1]:
-            for writing in ("apart", "joined"):
+        once = not every or value in subtle
+        for spelling in part.option.spellings[:1] if once else part.option.spellings:
+            for writing in writings[:1] if value in subtle else writings:
                 if writing == "joined" and (number or not value):
                     continue
                 parts = list(changed.options)
@@ -277,7 +303,8 @@ def _is_one_of_several(signature: Signature, request: Request, name: str) -> boo
 def _missing_values(
     signature: Signature, builder: Builder, bases: list[Request]
 ) -> Iterator[_Fault]:
-    """Each valued option last, without its value."""
+    """Each valued option last, without its value; and before another option."""
+    flags = [each for each in plain_options(signature, builder.form) if not each.takes_value]
     for option in plain_options(signature, builder.form):
         if not option.least:
             continue
@@ -292,6 +319,14 @@ def _missing_values(
             control = request.words() if given is None else given.words()
             for spelling in option.spellings:
                 yield _Fault("missing-value", spelling, (*request.words(), spelling), control)
+            if signature.switches.dash_values == "refuse":
+                # an option without its value in the middle, another option behind it
+                flag = next((each for each in flags if each is not option), None)
+                if flag is not None:
+                    words = _with_front(bare, option.key, flag.key)
+                    yield _Fault(
+                        "missing-value", option.key, words, control, f"{option.key} {flag.key}"
+                    )
             if option.least > 1:
                 values = [
                     builder.usual(option.name_of(number), number)

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+from keen_matrix.core.expressions import as_text
 from keen_matrix.core.signature.families import Making, Vector, alike
 from keen_matrix.core.signature.requests import (
     Builder,
@@ -30,10 +31,8 @@ def vectors(making: Making) -> Iterator[Vector]:
                 if other == words:
                     continue
                 again = signature.judge(other)
-                if (
-                    judged.status == again.status == "accepted"
-                    and judged.bindings == again.bindings
-                ):
+                same = kind == STATED or judged.bindings == again.bindings
+                if judged.status == again.status == "accepted" and same:
                     yield Vector(
                         words=words,
                         more=(other,),
@@ -67,8 +66,46 @@ def _rephrased(
         yield "moved behind the operands", "", base.words("last")
     if base.operands and not base.delimiter and any(part.name for part in base.operands):
         yield "after --", "", replace(base, delimiter=True).words()
+    yield from _stated(signature, builder, base)
+    yield from _repeated(signature, base)
     yield from _bundled(base)
     yield from _shortened(signature, base)
+
+
+STATED = "default stated"
+"""The kind of a rephrasing in which an option is given with its default."""
+
+
+def _stated(
+    signature: Signature, builder: Builder, base: Request
+) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """The smallest vector with one option given its default: the same as without it."""
+    if base.options:
+        return
+    for option in plain_options(signature, builder.form):
+        if len(option.value_names) != 1 or option.optional_value:
+            continue
+        kind = signature.values[option.name_of(0)]
+        if kind.default is None:
+            continue
+        request = builder.smallest([option])
+        if request is not None and len(request.options) == 1:
+            part = replace(request.options[0], values=(as_text(kind.default),))
+            yield STATED, option.key, _with_part(request, 0, part).words()
+
+
+def _repeated(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """A valued option given twice, where the last one counts: the same as the last alone."""
+    if signature.switches.repeat != "last" or len(base.options) != 1:
+        return
+    (part,) = base.options
+    if len(part.values) != 1:
+        return
+    legal = signature.values[part.option.name_of(0)].legal()
+    others = [each for each in legal if each != part.values[0]]
+    if others:
+        first = replace(part, values=(others[0],))
+        yield "repeated", part.option.key, replace(base, options=(first, part)).words()
 
 
 def _with_part(base: Request, number: int, part: OptionPart) -> Request:

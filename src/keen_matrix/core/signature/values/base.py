@@ -108,3 +108,12 @@ class ValueType(ABC):
         """Return plainly illegal values: of another type, and just outside each edge."""
         found = dict.fromkeys(self.made_wrong())
         return [each for each in found if self.read(each).status == "illegal"]
+
+    def made_subtly_wrong(self) -> Iterable[str]:
+        """Yield values that a program may take by mistake; each is tried in one way of writing."""
+        return ()
+
+    def subtly_bad(self) -> list[str]:
+        """Return plainly illegal values that a program may take by mistake."""
+        found = dict.fromkeys(self.made_subtly_wrong())
+        return [each for each in found if self.read(each).status == "illegal"]

@@ -23,12 +23,12 @@ Number: TypeAlias = int | float
 LONG_NUMBER = 1_000
 """Characters up to which a text that is no plain number is compared with other ways to write one."""
 _DOUBTFUL_INT = re.compile(
-    r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
+    r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
 )
 """Underscores, separators, signs, leading zeros, other digits, white space round it, exponents,
 other bases, suffixes."""
 _DOUBTFUL_FLOAT = re.compile(
-    r"\s*[+-]?\s*(?:\d+(?:[_,']\d+)*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
+    r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
     r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"
 )
 _UNIT = re.compile(r"-?[0-9]+(?:\.[0-9]+)?[A-Za-z]+")
@@ -147,6 +147,16 @@ class Whole(Bounded):
         yield from (str(int(each)) for each in self.outside(1))
         yield from self.wrong_units()
 
+    def made_subtly_wrong(self) -> Iterator[str]:
+        """Yield numbers that fit a smaller integer once their upper bits are lost, where a bound
+        makes them illegal, and one with a decimal comma."""
+        for bits in (32, 64):
+            if self.max is not None:
+                yield str(int(self.max) + 2**bits)
+            elif self.min is not None:
+                yield str(int(self.min) - 2**bits)
+        yield "1,5"
+
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
         try:
@@ -199,6 +209,10 @@ class Fraction(Bounded):
         yield from ("abc", "", "1.2.3", "12abc", "3 4")
         yield from map(_plain, self.outside(0.5))
         yield from self.wrong_units()
+
+    def made_subtly_wrong(self) -> Iterator[str]:
+        """Yield a number with a decimal comma."""
+        yield "1,5"
 
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""

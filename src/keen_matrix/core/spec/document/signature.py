@@ -182,6 +182,20 @@ class SignatureTable(Table):
     derive: list[FamilyName] = Field(
         list(DEFAULT_FAMILIES), description="The families to run.", examples=[["refusals"]]
     )
+    depends_on: list[
+        Literal[
+            "COLUMNS", "LANG", "TZ", "HOME", "umask", "directory", "closed output", "full device"
+        ]
+    ] = Field(
+        [],
+        description="Surroundings in which the program may do otherwise; the family elsewhere passes them over.",
+        examples=[["COLUMNS"]],
+    )
+    tidy: bool = Field(
+        False,
+        description="Whether an accepted vector must leave no file that no word names and print no control signs to a pipe.",
+        examples=[True],
+    )
     abbreviations: bool | None = Field(
         None, description="Whether long options may be shortened.", examples=[False]
     )

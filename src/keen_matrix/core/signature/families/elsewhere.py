@@ -1,0 +1,63 @@
+"""The family `elsewhere`: the same vector in other surroundings must do the same, and a program whose
+output cannot be written must not say that all went well."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from keen_matrix.core.model.relation import Relation, RelationName
+from keen_matrix.core.signature.families import Making, Vector
+
+
+class Elsewhere(NamedTuple):
+    """Other surroundings: what a shell does before it starts the program."""
+
+    script: str
+    """Commands and, behind the program's words, redirections; `exec` stands between them."""
+    redirection: str = ""
+
+
+HERE = "elsewhere"
+"""The launcher with which others are compared: through the same shell, and nothing else."""
+FIELDS = "{locale}"
+"""Stands in a script for a locale that the system has, one with a decimal comma if there is one."""
+PLACES: Mapping[str, Elsewhere] = {
+    "COLUMNS": Elsewhere("COLUMNS=40 LINES=10; export COLUMNS LINES;"),
+    "LANG": Elsewhere(f"LANG={FIELDS} LC_ALL={FIELDS}; export LANG LC_ALL;"),
+    "TZ": Elsewhere("TZ=Pacific/Kiritimati; export TZ;"),
+    "HOME": Elsewhere('HOME="$TMPDIR"; export HOME;'),
+    "umask": Elsewhere("umask 077;"),
+    "directory": Elsewhere(
+        'there="$TMPDIR/a näme with spaces"; mkdir "$there" && cp -R . "$there" && cd "$there" || exit 97;'
+    ),
+    "closed output": Elsewhere("", ">&-"),
+    "full device": Elsewhere("", ">/dev/full"),
+}
+"""Name → surroundings. The last two are about output that cannot be written."""
+UNHEARD = ("closed output", "full device")
+
+
+def launcher_of(place: str) -> str:
+    """Return the name of the launcher that starts the program there."""
+    return f"{HERE} {place}"
+
+
+def vectors(making: Making) -> Iterator[Vector]:
+    """Yield accepted vectors, each launched here and in one other place."""
+    for builder in making.builders:
+        request = builder.fullest()
+        if request is None:
+            continue
+        words = request.words()
+        for place in PLACES:
+            if place in making.signature.depends_on:
+                continue
+            # modes of files follow the umask, and the other directory is not the case's own
+            aspects = ("exit", "stdout", "stderr")
+            name: RelationName = "unheard" if place in UNHEARD else "alike"
+            relation = Relation(
+                name=name, fresh=(True, True), launchers=(HERE, launcher_of(place)), aspects=aspects
+            )  # fmt: skip
+            yield Vector(words=words, more=(words,), variant=place, kind=place.replace(" ", "-"), culprit=place,
+                         relation=relation, control=builder.control(words))  # fmt: skip
