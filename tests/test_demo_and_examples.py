@@ -21,7 +21,7 @@ def test_the_demo_finds_exactly_the_planted_faults_and_keeps_what_is_there(place
     came = place.call("demo", "office", timeout=300)
     assert came.status == 0, came.out
     assert "13 files written, 1 file kept as they were" in came.out
-    assert "15 of 15 planted faults found, no other findings, the sound editions held." in came.out
+    assert "16 of 16 planted faults found, no other findings, the sound editions held." in came.out
     assert (place.folder / "office/tickets.csv").read_text().count("\n") == 2
 
 
@@ -74,3 +74,18 @@ def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None
         timeout=120,
     )
     assert done.returncode == 0, done.stdout
+
+
+def test_a_first_spec_that_says_too_little_holds_once_it_is_edited_as_it_is_told(place: Place) -> None:
+    shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
+    came = place.call("run", "crossing.toml")
+    edits = [line.split("state it")[1].strip() for line in came.out.splitlines() if "state it" in line]
+    assert came.status == 1 and edits == [
+        "synopsis: -o,--out FILE, without brackets", "synopsis: [-w,--window SIDE | -a,--any]", 'values.DECK = { of = ["car", "upper", "sun"] }',
+    ]  # fmt: skip
+    text = (place.folder / "crossing.toml").read_text()
+    for old, new in (("[-o,--out FILE]", "-o,--out FILE"), ("[-w,--window SIDE] [-a,--any]", "[-w,--window SIDE | -a,--any]")):
+        assert old in text
+        text = text.replace(old, new)
+    place.write("crossing.toml", f"{text}{edits[2]}\n")
+    assert place.call("run", "crossing.toml").status == 0

@@ -211,6 +211,9 @@ class Demo:
         self.screen.line(
             "  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong")
         )
+        self.screen.line("A first spec that says too little, and the edits that it lacks:")
+        first = shell_line(["keen-matrix", "run", "crossing.toml"])
+        self.screen.line("  ", (f"cd {shell_line([self.folder])}; {first}", "strong"))
         return 0 if exactly else 1
 
 

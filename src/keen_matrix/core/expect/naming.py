@@ -26,7 +26,7 @@ def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
             bounded = rf"(?<![\w-]){bounded}(?![\w-])"
         return re.search(bounded, message, re.IGNORECASE) is not None
     parts = [re.escape(each) for each in re.split(r"[-_]+", bare) if each]
-    pattern = rf"(?<!\w){'[-_ ]?'.join(parts)}(?:e?s)?(?!\w)"
+    pattern = rf"(?<!\w){'[-_ ]*'.join(parts)}(?:e?s)?(?!\w)"
     return re.search(pattern, message, re.IGNORECASE) is not None
 
 
