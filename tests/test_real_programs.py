@@ -63,7 +63,7 @@ GETOPTS = Real(
         case $option in
             q) quiet=yes ;;
             d) days=$OPTARG
-               case $days in '' | *[!0-9]*) usage "-d: no number: $days" ;; esac
+               case $days in '' | *[!0-9]* | ?????*) usage "-d: no number: $days" ;; esac
                [ "$days" -ge 1 ] && [ "$days" -le 9 ] || usage "-d: 1 to 9, not $days" ;;
             :) usage "-$OPTARG needs a value" ;;
             *) usage "unknown option -$OPTARG" ;;

@@ -6,6 +6,7 @@ import argparse
 import os
 import shlex
 import sys
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
@@ -13,6 +14,7 @@ from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
 if TYPE_CHECKING:
     from keen_matrix.core.signature.drafting import Draft
     from keen_matrix.core.signature.helptext import HelpText
+    from keen_matrix.core.signature.signature import Signature
 
 EPILOG = """\
 examples:
@@ -144,7 +146,7 @@ def spec_text(draft: Draft, program: list[str], asked: tuple[str, ...], folder: 
     ]
     example: list[str] | None = None
     try:
-        signature = checked(draft)
+        signature = with_sample(checked(draft))
         request = next((made for each in builders(signature) if (made := each.smallest())), None)
         example = list(request.words()) if request else None
     except KeenMatrixError as error:
@@ -153,17 +155,33 @@ def spec_text(draft: Draft, program: list[str], asked: tuple[str, ...], folder: 
     else:
         lines += _signature_lines(draft)
     lines += [f"# doubt: {each}" for each in dict.fromkeys(draft.doubts)]
-    lines += ["", "[[matrix]]", 'name = "first try"']
-    if example is None or not draft.help:
-        words = draft.help[:1] or example or []
+    if example is not None and any(each.get("type") == "file" for each in draft.values.values()):
         lines += [
-            f"line = {_array(words)}",
-            f"expect.exit = {0 if draft.help else '[0, 1, 2]'}     # guess",
+            "",
+            "[files]",
+            f'"{SAMPLE_FILE}" = "{SAMPLE_TEXT}"   # guess: a file that it can read',
         ]
-    else:
-        lines += [f"line = {_array(example)}                  # guess: the smallest vector that the synopsis accepts",
-                  "expect.exit = 0"]  # fmt: skip
+    if example is None:  # with a signature a run tries the smallest vectors by itself
+        lines += ["", "[[matrix]]", 'name = "first try"', f"line = {_array(draft.help[:1])}"]
+        lines += [f"expect.exit = {0 if draft.help else '[0, 1, 2]'}     # guess"]
     return "\n".join(lines) + "\n"
+
+
+SAMPLE_FILE, SAMPLE_TEXT = "sample.txt", "1 one\\n2 two\\n3 three\\n"
+"""What a draft puts in place for a program that reads files."""
+
+
+def with_sample(signature: Signature) -> Signature:
+    """Return a signature whose files stand in the case's directory, as the draft puts one there."""
+    from keen_matrix.core.signature.values import ExistingFile
+
+    values = {
+        name: replace(kind, known=frozenset({SAMPLE_FILE}))
+        if isinstance(kind, ExistingFile)
+        else kind
+        for name, kind in signature.values.items()
+    }
+    return replace(signature, values=values)
 
 
 def _signature_lines(draft: Draft) -> list[str]:
@@ -174,7 +192,7 @@ def _signature_lines(draft: Draft) -> list[str]:
     ]
     lines.append(f"help = {_array(draft.help)}")
     lines.append(
-        'derive = ["help", "refusals"]          # then: "accepted", "rephrasings", "effects", "again"'
+        '# derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again", "elsewhere"]'
     )
     names = [name for name in draft.notes if name in draft.values or draft.notes[name]]
     if any(name in draft.values for name in names):

@@ -52,6 +52,8 @@ class Failure:
     """Ids of others."""
     more: int = 0
     """How many beyond."""
+    untried: int = 0
+    """How many of the others stand on it and were not launched."""
 
 
 def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[list[Segment]]:
@@ -81,7 +83,8 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
     if failure.others:
         tail = f" and {failure.more:,} more" if failure.more else ""
         ids = " ".join(each[:SHOWN_ID] for each in failure.others)
-        yield ["  the same way: ", (ids, "place"), tail]
+        how = "not launched, since they stand on it: " if failure.untried else "the same way: "
+        yield [f"  {how}", (ids, "place"), tail]
 
 
 def pasted(indent: str, line: str, style: str = "") -> Iterator[list[Segment]]:

@@ -177,7 +177,8 @@ class RunReport:
         if found is None:
             return
         tally, first = found
-        words = ["keen-matrix", "run", "--only", min(first.ids)[1][:6]]
+        shown = self.journal.read(first.offset, first.length)
+        words = ["keen-matrix", "run", "--only", shown.id[:6]]
         if len(tallies) > 1:  # another spec may have the same matrix
             words[2:2] = [tally.spec.path]
         for name in ("launcher", "program", "seed"):
@@ -270,7 +271,8 @@ class RunReport:
         )
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
-        failure = Failure(fields, self._where(tally, group), line, others, more)
+        untried = group.untried if fields.verdict != "groundless" else 0
+        failure = Failure(fields, self._where(tally, group), line, others, more, untried)
         self.screen.rows(failure_rows(self.screen, failure, everything=self.options.all))
         for number in fields.masked if self.options.all else ():
             mask = matrix.masks[number]

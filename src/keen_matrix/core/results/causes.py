@@ -15,6 +15,8 @@ from keen_matrix.core.model.record import AspectRecord, Record
 
 _NUMBERS = re.compile(r"\d+")
 _QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
+ANSWER_LENGTH = 200
+"""Characters kept of what a program said."""
 LONGEST_COMPARED = 500
 """Characters of a text by which causes are told apart."""
 _FROM_FIRST = ("crashed", "hung", "unlaunched", "differed", "unsteady", "groundless", "unchecked")
@@ -25,7 +27,10 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     """Return what two failures of one spec must share to count as one cause."""
     failed = [each for each in fields.aspects if not each.met]
     if fields.verdict == "groundless":
-        return (fields.verdict, fields.control)
+        return ("control", _masked(str(failed[0].actual), _words(fields.control), fields))
+    if fields.family == "accepted" and fields.kind == "smallest" and fields.verdict == "differed":
+        # what is groundless stands on it: the same cause, of which this one was launched
+        return ("control", _masked(answer_of(fields), _words(fields.argv), fields))
     if not fields.family:
         ends = ((each.aspect, each.form, *_texts(each, _words(fields.argv))) for each in failed)
         return (fields.matrix, fields.verdict, *ends)
@@ -36,6 +41,16 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     if not said or fields.family == "help":
         return (fields.verdict, fields.family, fields.kind, *did)
     return (fields.verdict, said, *did)
+
+
+def answer_of(fields: Record) -> str:
+    """Return how a launch ended and what it said, in a line."""
+    said = without_usage(fields.stderr or "") or fields.stderr or fields.stdout or ""
+    line = next((each.strip() for each in said.splitlines() if each.strip()), "")
+    end = f"exit {fields.exit}" if fields.signal is None else f"SIG{fields.signal}"
+    if fields.verdict in ("hung", "unlaunched"):
+        end = fields.verdict
+    return f"{end}: {line[:ANSWER_LENGTH]}" if line else end
 
 
 def telling(fields: Record) -> tuple[int, bool, int, int]:

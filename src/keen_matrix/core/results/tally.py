@@ -37,6 +37,8 @@ class FailureGroup:
     order: tuple[int, bool, int, int]
     """What stands before what; see causes.telling."""
     count: int = 0
+    untried: int = 0
+    """How many of them stand on it and were not launched."""
     where: Counter[int] = field(default_factory=Counter)
     """How many of them each matrix has."""
     ids: list[tuple[int, str]] = field(default_factory=list)
@@ -103,6 +105,7 @@ class Tally:
                 fields.verdict, result.matrix, result.sequence, offset, len(result.line), order
             )
         group.count += 1
+        group.untried += fields.verdict == "groundless"
         group.where[result.matrix] += 1
         group.ids.append((result.sequence, fields.id))
         if len(group.ids) > IDS_KEPT:
@@ -110,6 +113,7 @@ class Tally:
         if (order, result.sequence) < (group.order, group.sequence):
             group.matrix, group.sequence, group.order = result.matrix, result.sequence, order
             group.offset, group.length = offset, len(result.line)
+            group.verdict = fields.verdict
 
     @property
     def idle_masks(self) -> list[tuple[str, str]]:

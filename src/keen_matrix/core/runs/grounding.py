@@ -21,8 +21,16 @@ from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.results.causes import answer_of
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.stating import stated_conflict, stated_requirement, stated_value
+from keen_matrix.core.runs.stating import (
+    stated_conflict,
+    stated_example,
+    stated_requirement,
+    stated_value,
+    untyped_names,
+    values_told,
+)
 from keen_matrix.core.runs.varying import looks_like_time, varying_between
 from keen_matrix.core.signature.families import COMPARING, family_of
 from keen_matrix.core.signature.grounds import (
@@ -42,10 +50,10 @@ MOST_REDUCING = 40
 """Launches that one form gets for finding out what it clashes in."""
 UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
 """Options that no program has, in the ways in which they are written."""
+SAID_LENGTH = 1_000
+"""Characters of a message that are looked through for what it asks for."""
 HUNG_COST = 10
 """Launches that one counts for which took its whole time."""
-ANSWER_LENGTH = 200
-"""Characters kept of what a program said."""
 PROGRAMS_WORD = ("exit", "signal", "crash")
 """Aspects that tell whether a vector was accepted; others tell whether it did right."""
 VARIES = "<varies>"
@@ -61,7 +69,9 @@ class Answer:
     works: bool
     """Whether it was accepted."""
     text: str
-    """How it ended, and what it said, where it was not."""
+    """How it ended, and what it said, in a line, where it was not."""
+    said: str
+    """All that it said, up to a length."""
     record: Record
 
 
@@ -74,16 +84,6 @@ def is_accepted(record: Record) -> bool:
         return False
     says = any(each.aspect in ("exit", "signal") for each in record.aspects)
     return says or record.exit == 0
-
-
-def answer_of(record: Record) -> str:
-    """Return how a launch ended and what it said, in a line."""
-    said = without_usage(record.stderr or "") or record.stderr or record.stdout or ""
-    line = next((each.strip() for each in said.splitlines() if each.strip()), "")
-    end = f"exit {record.exit}" if record.signal is None else f"SIG{record.signal}"
-    if record.verdict in ("hung", "unlaunched"):
-        end = record.verdict
-    return f"{end}: {line[:ANSWER_LENGTH]}" if line else end
 
 
 class Experiments:
@@ -118,7 +118,9 @@ class Experiments:
         for result in self._pool.results(iter(cases.values())) if cases else ():
             record = decode_record(result.line)
             works = is_accepted(record)
-            found[record.argv] = Answer(works, "" if works else answer_of(record), record)
+            text = "" if works else answer_of(record)
+            said = without_usage(record.stderr or "") or record.stdout or ""
+            found[record.argv] = Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
             self.launches += 1
             self._watch.grounding(self.launches)
         return found
@@ -236,6 +238,8 @@ class _Form:
         self._signature, self._number, self._experiments = signature, number, experiments
         self._builder = Builder(signature, signature.forms[number])
         self._left = MOST_REDUCING
+        self._learnt: tuple[tuple[str, str], ...] = ()
+        """Values with which a required option was accepted."""
 
     def grounds(self) -> FormGrounds:
         """Return what is known of the form after its experiments."""
@@ -245,13 +249,38 @@ class _Form:
         answer = self._experiments.answer(smallest.words())
         found = FormGrounds()
         if not answer.works:
-            required = self._required(answer)
-            if not required:
-                edit = stated_value(self._signature, smallest, answer.text)
-                return FormGrounds(works=False, edit=edit)
-            found = FormGrounds(required=required, edit=stated_requirement(self._options(required)))
-            self._builder = Builder(self._signature, self._signature.forms[self._number], found)
+            edit = stated_value(self._signature, smallest, answer.said)
+            values = self._valued(smallest)
+            if values:
+                edit = stated_example(edit, dict(values))
+                told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
+                found = FormGrounds(values=values, clashes=(told,))
+            else:
+                required = self._required(answer)
+                if not required:
+                    return FormGrounds(works=False, edit=edit)
+                told_edit = stated_requirement(self._options(required))
+                found = FormGrounds(required=required, edit=told_edit, values=self._learnt)
+            self._rebuild(found)
         return self._with_actions(self._without_clashes(found))
+
+    def _rebuild(self, found: FormGrounds) -> None:
+        self._builder = Builder(self._signature, self._signature.forms[self._number], found)
+
+    def _valued(self, request: Request) -> tuple[tuple[str, str], ...]:
+        """Return values of NAMEs without a type with which a refused request is accepted; none
+        where there are none. What the answer asks for is tried first."""
+        answer = self._experiments.answer(request.words()).said
+        names = untyped_names(self._signature, request, answer)
+        for value in values_told(answer) if names else ():
+            for chosen in dict.fromkeys([(names[0],), tuple(names)]):
+                tried = request
+                for place, number, name, _ in request.slots():
+                    if name in chosen:
+                        tried = tried.with_value(place, number, value)
+                if self._works(tried):
+                    return tuple((name, value) for name in chosen)
+        return ()
 
     def _options(self, keys: Iterable[str]) -> list[Option]:
         by_key = {option.key: option for option in self._builder.form.options}
@@ -309,8 +338,14 @@ class _Form:
         tries = [named] if len(named) > 1 else []
         tries += [[each] for each in (*named, *(each for each in optional if each not in named))]
         for options in tries:
-            if self._works(self._builder.smallest(options)):
+            request = self._builder.smallest(options)
+            if request is None:
+                continue
+            if self._works(request):
                 return tuple(each.key for each in options)
+            if len(options) == 1 and (values := self._valued(request)):
+                self._learnt = values
+                return (options[0].key,)
         full = self._builder.fullest()
         if full is None or not self._works(full):
             return ()
@@ -328,7 +363,7 @@ class _Form:
         if full is None or self._works(full):
             return found
         answer = self._experiments.answer(full.words())
-        clashes: list[Clash] = []
+        clashes: list[Clash] = list(found.clashes)
         keys = {option.key for option in _optional(self._builder)} - set(found.required)
         options = [part.option for part in full.options if part.option.key in keys]
         plain = self._wished((), keys)
@@ -337,15 +372,29 @@ class _Form:
             clashes.append(Clash(options=(), words=plain.words(), answer=told.text,
                                  edit=stated_value(self._signature, plain, told.text)))  # fmt: skip
             found = replace(found, few_operands=True)
-            self._builder = Builder(self._signature, self._builder.form, found)
+            self._rebuild(found)
         named = [each for each in options if _is_told(each, answer)]
         rest = [each for each in options if each not in named]
         kept: list[Option] = []
         culprits: list[Option] = []
         for group in (rest, named) if named else (rest,):
             kept = self._grown(kept, group, keys, culprits)
-        clashes += [self._clash(each, kept) for each in culprits]
-        return replace(found, clashes=tuple(clashes))
+        values = dict(found.values)
+        for option in culprits:
+            clash = self._clash(option, kept)
+            learnt = self._values_for(clash, option)
+            if learnt:  # its value alone was refused: told once, and kept clear of
+                values |= learnt
+                clash = replace(clash, options=(), edit=stated_example(clash.edit, learnt))
+            clashes.append(clash)
+        return replace(found, clashes=tuple(clashes), values=tuple(values.items()))
+
+    def _values_for(self, clash: Clash, option: Option) -> dict[str, str]:
+        """Return the values with which an option is accepted that was refused by itself."""
+        alone = self._builder.smallest([option])
+        if len(clash.options) != 1 or alone is None or not option.takes_value:
+            return {}
+        return dict(self._valued(alone))
 
     def _wished(self, options: Sequence[Option], keys: set[str]) -> Request | None:
         wanted = {option.key for option in options}
@@ -373,12 +422,13 @@ class _Form:
         alone = self._builder.smallest([option])
         if alone is None or not self._works(alone):
             words = () if alone is None else alone.words()
-            text = self._experiments.answer(words).text if alone is not None else ""
-            edit = "" if alone is None else stated_value(self._signature, alone, text, option)
+            answer = None if alone is None else self._experiments.answer(words)
+            text, said = ("", "") if answer is None else (answer.text, answer.said)
+            edit = "" if alone is None else stated_value(self._signature, alone, said, option)
             return Clash(options=(option.key,), words=words, answer=text, edit=edit)
         with_all = self._builder.smallest([*kept, option])
-        answer = self._experiments.answer(with_all.words()) if with_all is not None else None
-        named = [each for each in kept if answer is not None and _is_told(each, answer)]
+        refusal = self._experiments.answer(with_all.words()) if with_all is not None else None
+        named = [each for each in kept if refusal is not None and _is_told(each, refusal)]
         others = self._partner([*named, *(each for each in kept if each not in named)], option)
         both = self._builder.smallest([*others, option]) or alone
         text = self._experiments.answer(both.words()).text

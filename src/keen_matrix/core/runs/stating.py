@@ -11,8 +11,8 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import Text
 
 _LISTS = re.compile(
-    r"(?:choose from|choices?(?: are| is)?|one of|possible values?|valid values?(?: are)?|"
-    r"allowed(?: values)?|must be|expected)[:\s(\[]*",
+    r"(?:choose from|choices?(?: are| is)?|one of|possible values?|valid (?:values?|arguments?)(?: are)?|"
+    r"allowed(?: values)?|must be|expected)[:\s(\[-]*",
     re.IGNORECASE | re.DOTALL,
 )
 """How argument readers introduce the choices that there are."""
@@ -87,9 +87,46 @@ def stated_value(
         listed = ", ".join(f'"{each}"' for each in choices)
         return f"values.{untyped[0]} = {{ of = [{listed}] }}"
     for pattern, type_name in _TYPES:
+        if type_name == "file" and re.search(pattern, answer, re.IGNORECASE):
+            return f'values.{untyped[0]} = {{ type = "file" }}, and one in [files]'
         if re.search(pattern, answer, re.IGNORECASE):
             return f'values.{untyped[0]} = {{ type = "{type_name}" }}'
     return f'values.{untyped[0]} = {{ example = "…" }}, a value that the program takes'
+
+
+USUAL = {"float": ["1.5", "2"], "int": ["2"], "date": ["2025-06-01"], "bool": ["true"]}
+"""Values of a type that a message asks for."""
+
+
+def stated_example(edit: str, values: dict[str, str]) -> str:
+    """Return an edit that only asks for an example, with the value that was found to be taken."""
+    value = next(iter(values.values()), "")
+    return edit.replace(
+        'example = "…" }, a value that the program takes', f'example = "{value}" }}'
+    )
+
+
+def untyped_names(signature: Signature, request: Request, answer: str) -> list[str]:
+    """Return the NAMEs in a request that are texts for want of a type, those that an answer
+    mentions first."""
+    kinds = signature.values
+    return [
+        name
+        for name in _names_told(request, answer)
+        if isinstance(kind := kinds[name], Text) and kind.example is None and kind.matches is None
+    ]
+
+
+def values_told(answer: str) -> list[str]:
+    """Return values that a message asks for, then a number: what is most often asked for."""
+    found = choices_told(answer)[:1]
+    if re.search(r"single character|one character|multi-character", answer, re.IGNORECASE):
+        found.append(",")
+    for pattern, type_name in _TYPES:
+        if re.search(pattern, answer, re.IGNORECASE):
+            found += USUAL.get(type_name, [])
+            break
+    return list(dict.fromkeys([*found, "2"]))
 
 
 def _names_told(request: Request, answer: str) -> list[str]:
@@ -110,7 +147,7 @@ def choices_told(answer: str) -> list[str]:
                 if quoted or bare.lower() not in _NOT_CHOICES
             )
         )
-        separated = text.count(",") + text.count("|") + text.count(" or ")
+        separated = sum(map(text.count, (",", "|", " or ", "\n")))
         if 2 <= len(listed) <= separated + 1:
             return listed
     return []

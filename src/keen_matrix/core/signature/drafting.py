@@ -316,6 +316,13 @@ def _guess_values(
                   found.text if found else "")  # fmt: skip
 
 
+_WRITES = re.compile(
+    r"\b(?:OUT\w*|DEST\w*|TARGET|DIR\w*|FOLDER|write|writes|written|output|save|create|to file|log)\b"
+    r"|OUT|DEST|DIR"
+)
+"""Names and texts of files that a program makes, or that may be folders."""
+
+
 def _guess(name: str, text: str, choices: Sequence[str]) -> TypeGuess:
     choices = choices if choices and all(choices) else words_in(text)
     if choices:
@@ -328,7 +335,7 @@ def _guess(name: str, text: str, choices: Sequence[str]) -> TypeGuess:
     elif _FLOATS.match(name):
         guess = {"type": "float"}
     elif _PATHS.search(name):
-        return {"type": "path"}
+        return {"type": "path" if _WRITES.search(f"{name} {low}") else "file"}
     elif name in ("DATE", "DAY") and "yyyy-mm-dd" in low:
         return {"type": "date"}
     else:

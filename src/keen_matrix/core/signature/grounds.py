@@ -42,6 +42,8 @@ class FormGrounds:
     actions: tuple[str, ...] = ()
     """Keys of options beside which an unknown option was accepted: they end the call by
     themselves."""
+    values: tuple[tuple[str, str], ...] = ()
+    """NAMEs without a type of their own, and values that were accepted where a word was not."""
     few_operands: bool = False
     """Whether more operands than the least were refused."""
     edit: str = ""

@@ -277,8 +277,14 @@ class Builder:
 
     def usual(self, name: str, number: int = 0) -> str:
         """Return a legal value of a NAME; several of them differ where the type has several."""
-        legal = self.signature.values[name].legal()
+        legal = self.legal(name)
         return legal[number % len(legal)] if legal else "word"
+
+    def legal(self, name: str) -> list[str]:
+        """Return legal values of a NAME; the one that was seen to be accepted, where words were
+        not."""
+        learnt = dict(self.grounds.values).get(name)
+        return self.signature.values[name].legal() if learnt is None else [learnt]
 
 
 @dataclass(frozen=True, slots=True)

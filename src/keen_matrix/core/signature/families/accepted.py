@@ -67,7 +67,7 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, note=grounds.edit)
     for clash in grounds.clashes:
         if len(clash.options) != 1:
-            culprit = " ".join(clash.options)
+            culprit = " ".join(clash.options) or " ".join(clash.words)
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, note=clash.edit)
 
 
@@ -119,7 +119,7 @@ def _edges(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, R
         request = builder.smallest([option] if option else [])
         for place, number, name, _ in request.slots() if request else ():
             owner = request.options[place].option.key if request and isinstance(place, int) else ""
-            for value in signature.values[name].legal()[:MOST_EDGES]:
+            for value in builder.legal(name)[:MOST_EDGES]:
                 if request is not None and (name, owner, value) not in done:
                     done.add((name, owner, value))
                     yield (
@@ -157,9 +157,7 @@ class _Pairs:
         ]
         self.names = [name for name in signature.values if self._used(name)]
         self.levels = [len(each.alternatives) + each.optional for each in self.choices]
-        self.legal = {
-            name: signature.values[name].legal()[:MOST_EDGES] or ["word"] for name in self.names
-        }
+        self.legal = {name: builder.legal(name)[:MOST_EDGES] or ["word"] for name in self.names}
         self.levels += [len(self.legal[name]) for name in self.names]
 
     def _is_help(self, choice: Choice) -> bool:

@@ -1,0 +1,150 @@
+"""What unedited drafts of real programs report: python benchmarks/field.py [PROGRAM...].
+
+Each program is drafted and run, nothing edited. Every cause that is reported is looked up in field.toml, where people have
+classed those seen before: `program` (the program's fault), `ours` (a false alarm, or a thing of the draft's), `stated` (what the
+help says too little of, told with the edit). What is not there is new, and stands at the end to be classed.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+from collections import Counter
+from pathlib import Path
+
+from results import write_section
+
+from keen_matrix.core.model.lines import decode
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.results.causes import cause_key
+
+COMMAND = str(Path(sys.executable).parent / "keen-matrix")
+CLASSED = Path(__file__).with_name("field.toml")
+PROGRAMS = [
+    # coreutils and others of getopt_long
+    "basename", "base32", "base64", "b2sum", "cat", "cksum", "comm", "cut", "date", "df", "dirname", "du", "expand", "fmt", "fold",
+    "head", "join", "ls", "md5sum", "mktemp", "nl", "nproc", "numfmt", "od", "paste", "pathchk", "pr", "printenv", "ptx", "readlink",
+    "realpath", "seq", "sha1sum", "sha256sum", "shuf", "sort", "stat", "sum", "tac", "tail", "tr", "truncate", "tsort", "uname", "unexpand",
+    "uniq", "wc", "who", "grep", "diff", "cmp", "gzip", "xz", "file", "cal", "column", "getopt", "hexdump", "look", "rev", "namei", "whereis",
+    # argparse and click of the Python library and of packages
+    "python3 -m json.tool", "python3 -m tokenize", "python3 -m calendar", "python3 -m gzip", "python3 -m ast", "python3 -m dis",
+    "python3 -m quopri", "python3 -m textwrap", "pygmentize", "jq", "sqlite3", "pod2text", "pod2man", "podchecker", "prename", "shasum",
+    "json_pp", "corelist", "zipdetails", "xsubpp", "git hash-object", "git rev-parse", "openssl rand", "node", "npm",
+]  # fmt: skip
+SECONDS = 90
+"""Time that one program gets on two cores."""
+
+
+def causes_of(
+    program: str, folder: str
+) -> tuple[list[dict[str, object]], Counter[str], float, str]:
+    """Draft and run a program; return its causes, its verdicts, the seconds, and why it could not be tried."""
+    path = Path(folder, "d.matrix.toml")
+    drafted = subprocess.run(
+        [COMMAND, "draft", "-o", str(path), "--", *program.split()],
+        capture_output=True,
+        text=True,
+        cwd=folder,
+    )
+    if drafted.returncode:
+        return (
+            [],
+            Counter(),
+            0.0,
+            drafted.stderr.strip().splitlines()[-1] if drafted.stderr else "no draft",
+        )
+    begun = time.monotonic()
+    try:
+        done = subprocess.run(
+            [COMMAND, "run", str(path)],
+            capture_output=True,
+            text=True,
+            cwd=folder,
+            timeout=SECONDS * 3,
+        )
+    except subprocess.TimeoutExpired:
+        return [], Counter(), time.monotonic() - begun, "it took too long"
+    journal = Path(folder, ".keen-matrix/last.jsonl")
+    seconds = time.monotonic() - begun
+    if not journal.exists():
+        return [], Counter(), seconds, (done.stderr or done.stdout).strip().splitlines()[-1][:120]
+    found: dict[str, dict[str, object]] = {}
+    verdicts: Counter[str] = Counter()
+    for line in journal.read_bytes().splitlines(keepends=True):
+        record = decode(line)
+        if not isinstance(record, Record):
+            continue
+        verdicts[record.verdict] += 1
+        if record.verdict == "held":
+            continue
+        cause = found.setdefault(
+            repr(cause_key(record)), {"count": 0, "words": record.argv, "record": record}
+        )
+        cause["count"] = int(str(cause["count"])) + 1
+        shortest = cause["words"]
+        if isinstance(shortest, tuple) and len(record.argv) < len(shortest):
+            cause["words"], cause["record"] = record.argv, record
+    return list(found.values()), verdicts, seconds, ""
+
+
+def key_of(program: str, record: Record) -> str:
+    """Return what a cause is called in field.toml: the program, the kind, and what was not as expected."""
+    unmet = "+".join(dict.fromkeys(each.aspect for each in record.unmet))
+    about = record.culprit or (record.argv[-1] if record.argv else "")
+    return f"{program} | {record.family} {record.kind} | {record.verdict} {unmet} | {about}"
+
+
+def told(record: Record) -> str:
+    said = (record.stderr or record.stdout or "").strip().splitlines()
+    return f"exit {record.exit} {record.note} {said[0][:110] if said else ''}"
+
+
+def main(chosen: list[str]) -> None:
+    classed = tomllib.loads(CLASSED.read_text()) if CLASSED.exists() else {}
+    classes: dict[str, str] = {
+        key: kind for kind, keys in classed.items() if isinstance(keys, list) for key in keys
+    }
+    there = [each for each in (chosen or PROGRAMS) if shutil.which(each.split()[0])]
+    total: Counter[str] = Counter()
+    verdicts: Counter[str] = Counter()
+    new, slow, untried = [], [], []
+    for program in there:
+        with tempfile.TemporaryDirectory() as folder:
+            causes, counts, seconds, reason = causes_of(program, folder)
+        verdicts += counts
+        if reason:
+            untried.append(f"{program}: {reason}")
+        slow.append((seconds, program))
+        for cause in causes:
+            record = cause["record"]
+            assert isinstance(record, Record)
+            key = key_of(program, record)
+            kind = classes.get(key, "new")
+            total[kind] += 1
+            if kind == "new":
+                new.append(
+                    f"{key}   x{cause['count']}   {json.dumps(record.argv)}   {told(record)}"
+                )
+        print(
+            f"{program:24} {seconds:6.1f} s  {dict(counts)}  {len(causes)} causes {reason}",
+            flush=True,
+        )
+    reported = sum(total.values())
+    print("\n".join(["", "new causes:", *new, "", "not tried:", *untried]))
+    if not chosen:
+        rows = [
+            "| measured | |", "|---|---|", f"| programs drafted and run, nothing edited | {len(there) - len(untried)} |",
+            f"| vectors | {sum(verdicts.values()):,}: {', '.join(f'{count:,} {name}' for name, count in verdicts.most_common())} |",
+            f"| causes reported | {reported} |", *(f"| of these {kind} | {count} ({100 * count / max(1, reported):.0f} %) |" for kind, count in total.most_common()),
+            f"| the slowest program | {max(slow)[1]}, {max(slow)[0]:.0f} s |",
+        ]  # fmt: skip
+        write_section("Real programs, drafted and run", "field.py", "\n".join(rows))
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
