@@ -457,7 +457,7 @@ RELATIONS = """
     synopsis = "[-v] [-n N] WORD"
     values.N = { type = "int", min = 1, max = 9 }
     help = []
-    derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers"]
+    derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again", "renamed", "launchers", "elsewhere"]
     [[matrix]]
     name = "plain"
     line = "a"

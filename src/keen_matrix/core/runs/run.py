@@ -111,6 +111,8 @@ class Run:
         self.options, self.pool, self.journal, self.watch = options, pool, journal, watch
         self.result = RunResult()
         self.started = time.monotonic()
+        self.grounding = 0.0
+        """Seconds that were taken to try what derived vectors stand on."""
         self.cluster: ClusterPool | None = None
 
     @contextlib.contextmanager
@@ -159,7 +161,9 @@ class Run:
     def is_over(self) -> bool:
         """Whether no further case is to be started."""
         asked = self.options.ordering
-        if asked.budget is not None and time.monotonic() >= self.started + asked.budget:
+        # a budget is for cases, not for what is tried before them
+        until = self.started + self.grounding + (asked.budget or 0.0)
+        if asked.budget is not None and time.monotonic() >= until:
             return True
         if not asked.stop_after:
             return False
@@ -210,6 +214,7 @@ class Run:
         )
         if next(iter(chosen), None) is None:
             return spec
+        begun = time.monotonic()
         try:
             if kept is None or not are_as_before(spec, kept, launch, self.pool, self.watch):
                 kept = grounds_of(spec, launch, self.pool, self.watch)
@@ -217,6 +222,7 @@ class Run:
                     keep_grounds(journal, spec, kept)
         finally:
             self.watch.grounding(None)
+            self.grounding += time.monotonic() - begun
         return grounded(spec, kept)
 
     def _run_cases(

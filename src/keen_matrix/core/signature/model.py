@@ -99,16 +99,18 @@ class Option:
     again: bool
     after_keywords: int = 0
     """Keywords of the form that stand before it."""
+    key: str = field(init=False)
+    """The spelling that stands for it: the first long one, else the first."""
 
     @property
     def spellings(self) -> tuple[str, ...]:
         """All spellings, in the order of the synopsis."""
         return self.use.spellings
 
-    @property
-    def key(self) -> str:
-        """The spelling that stands for it: the first long one, else the first."""
-        return next((each for each in self.spellings if each.startswith("--")), self.spellings[0])
+    def __post_init__(self) -> None:
+        long = (each for each in self.use.spellings if each.startswith("--"))
+        # worked out once: every judgement asks for it many times
+        object.__setattr__(self, "key", next(long, self.use.spellings[0]))
 
     @property
     def takes_value(self) -> bool:
