@@ -22,6 +22,8 @@ from keen_matrix.core.signature.signature import Signature
 
 MOST_TRIED = 4_000
 """Combinations of values that are tried to find some that all conditions of a signature allow."""
+FEW_TRIED = 8
+"""The same where it is no condition that is not met."""
 MANY = 2
 """Operands that stand for "any number" in the fullest request."""
 
@@ -143,6 +145,8 @@ class Builder:
     def _smallest_with_more(self) -> Request | None:
         """The smallest accepted request where a condition asks for something optional: with one
         option, or one more operand."""
+        if not self.signature.conditions:
+            return None
         for option in plain_options(self.signature, self.form):
             found = self._request(Wish({option.key}, full=False))
             if found is not None:
@@ -329,8 +333,10 @@ def fitting(signature: Signature, request: Request) -> Request | None:
         list(dict.fromkeys([word, *signature.values[name].legal()]))[:8]
         for _, _, name, word in slots
     ]
+    # values that are legal one by one seldom help with anything but a condition
+    most = MOST_TRIED if only else FEW_TRIED
     orders = sorted(
-        islice(product(*(range(len(each)) for each in choices)), MOST_TRIED),
+        islice(product(*(range(len(each)) for each in choices)), most),
         key=lambda t: (sum(map(bool, t)), t),
     )
     for picks in orders:
