@@ -28,8 +28,9 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     failed = [each for each in fields.aspects if not each.met]
     if fields.verdict == "groundless":
         return ("control", _masked(str(failed[0].actual), _words(fields.control), fields))
-    if fields.family == "accepted" and fields.kind == "smallest" and fields.verdict == "differed":
-        # what is groundless stands on it: the same cause, of which this one was launched
+    plain = not fields.note or fields.kind == "smallest"
+    if fields.family == "accepted" and plain and fields.verdict == "differed":
+        # what is groundless may stand on it: the same cause, of which this one was launched
         return ("control", _masked(answer_of(fields), _words(fields.argv), fields))
     if not fields.family:
         ends = ((each.aspect, each.form, *_texts(each, _words(fields.argv))) for each in failed)

@@ -33,6 +33,8 @@ _ALL_OPTIONS = re.compile(
 )
 TypeGuess: TypeAlias = dict[str, Any]
 """The table of a value's type, as a spec writes it."""
+HELPS = ("-h", "--help", "-help", "-?")
+_SPELT = re.compile(r"(?<![\w-])--?[\w?][\w-]*")
 MOST_OPTIONS = 400
 MOST_USAGES = 6
 
@@ -64,7 +66,7 @@ def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
         )
     lines = [_line_of(usage, program, page, options, doubts) for usage in usages]
     helps = [
-        each for each in ("-h", "--help", "-help", "-?") if each in options or each in usages[0]
+        each for each in HELPS if _asks_help(each, options) or each in _SPELT.findall(usages[0])
     ]
     draft = Draft(list(dict.fromkeys(lines)), _style(options, usages[0]), helps, doubts=doubts)
     for line in draft.synopsis:
@@ -279,6 +281,15 @@ _NUMBERS = re.compile(
 )
 _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
 _PATHS = re.compile(r"(?:FILE|FILENAME|PATH|PATHSPEC|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$")
+
+
+def _asks_help(spelling: str, options: Mapping[str, HelpOption]) -> bool:
+    """Tell whether an option of a help text asks for help: -h alone may be anything."""
+    option = options.get(spelling)
+    if option is None:
+        return False
+    others = set(option.spellings) & set(HELPS) - {"-h"}
+    return bool(others) or "help" in option.text.lower()
 
 
 def _guess_values(

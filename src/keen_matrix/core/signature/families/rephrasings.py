@@ -60,7 +60,7 @@ def _rephrased(
             for spelling in part.option.spellings:
                 changed = replace(part, spelling=spelling, writing="joined")
                 yield "joined value", spelling, _with_part(base, number, changed).words()
-    if len(base.options) > 1:
+    if 1 < len(base.options) <= MOST_REORDERED:
         yield "other order", "", replace(base, options=base.options[::-1]).words()
     if base.options and base.operands:
         yield "moved behind the operands", "", base.words("last")
@@ -72,6 +72,9 @@ def _rephrased(
     yield from _shortened(signature, base)
 
 
+MOST_REORDERED = 6
+"""Options up to which their order is turned round: among many some override others, and the last
+one counts."""
 STATED = "default stated"
 """The kind of a rephrasing in which an option is given with its default."""
 
