@@ -1,8 +1,9 @@
 """What unedited drafts of real programs report: python benchmarks/field.py [PROGRAM...].
 
-Each program is drafted and run, nothing edited. Every cause that is reported is looked up in field.toml, where people have
-classed those seen before: `program` (the program's fault), `ours` (a false alarm, or a thing of the draft's), `stated` (what the
-help says too little of, told with the edit). What is not there is new, and stands at the end to be classed.
+Each program is drafted and run, nothing edited. Every cause that is reported is looked up in field.toml, where those seen
+before are classed by hand, as patterns: `program` (a fault of the program, or a habit of it that deserves to be told), `ours`
+(a false alarm, or the draft's mistake). A cause that comes with the edit which states it in the spec is `stated`: the help
+says too little, and the run told it once. What is in no class is new, and stands at the end.
 """
 
 from __future__ import annotations
@@ -15,6 +16,8 @@ import tempfile
 import time
 import tomllib
 from collections import Counter
+from collections.abc import Mapping
+from fnmatch import fnmatch
 from pathlib import Path
 
 from results import write_section
@@ -99,6 +102,14 @@ def key_of(program: str, record: Record) -> str:
     return f"{program} | {record.family} {record.kind} | {record.verdict} {unmet} | {about}"
 
 
+def class_of(key: str, classed: Mapping[str, object]) -> str:
+    """Return the class of a cause; the first pattern that fits has it."""
+    for kind, patterns in classed.items():
+        if isinstance(patterns, list) and any(fnmatch(key, str(each)) for each in patterns):
+            return kind
+    return "new"
+
+
 def told(record: Record) -> str:
     said = (record.stderr or record.stdout or "").strip().splitlines()
     return f"exit {record.exit} {record.note} {said[0][:110] if said else ''}"
@@ -106,9 +117,6 @@ def told(record: Record) -> str:
 
 def main(chosen: list[str]) -> None:
     classed = tomllib.loads(CLASSED.read_text()) if CLASSED.exists() else {}
-    classes: dict[str, str] = {
-        key: kind for kind, keys in classed.items() if isinstance(keys, list) for key in keys
-    }
     there = [
         each
         for each in (chosen or [one.strip() for one in PROGRAMS.split(";")])
@@ -128,7 +136,9 @@ def main(chosen: list[str]) -> None:
             record = cause["record"]
             assert isinstance(record, Record)
             key = key_of(program, record)
-            kind = classes.get(key, "new")
+            kind = (
+                "stated" if record.note and record.family == "accepted" else class_of(key, classed)
+            )
             total[kind] += 1
             if kind == "new":
                 new.append(

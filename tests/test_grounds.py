@@ -53,8 +53,8 @@ def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: P
     assert told(cases) == {
         "clash --output": "synopsis: -o,--output FILE, without brackets",
         "clash --language --short": "synopsis: [-l,--language LANG | -s,--short]",
-        "clash --output word --paging word word": 'values.WHEN = { of = ["always", "auto", "never"] }',
-        "clash --output word --count word word": 'values.N = { type = "int" }',
+        "clash --paging": 'values.WHEN = { of = ["always", "auto", "never"] }',
+        "clash --count": 'values.N = { type = "int" }',
     }
     assert {each["verdict"] for each in cases} == {"held", "differed"}
     assert all("--output" in each["control"] for each in cases if each["family"] == "refusals"), "every control has what is required"

@@ -65,7 +65,9 @@ def _cause(cause: Cause) -> dict[str, object]:
     told = fields.argv if fields.verdict != "groundless" else fields.control
     return {
         "count": cause.count, "verdict": fields.verdict, "sign": sign_of(fields.verdict),
-        "where": ", ".join(f"{name} {count:,}" for name, count in cause.where.items()),
+        "where": ", ".join(
+            f"{name} {count:,}" if len(cause.where) > 1 else name for name, count in cause.where.items()
+        ),
         "line": (shell_line(told) or "(no words)")[:LINE_SHOWN], "text": "\n".join(lines_of(fields)),
     }  # fmt: skip
 

@@ -385,7 +385,8 @@ class _Form:
             learnt = self._values_for(clash, option)
             if learnt:  # its value alone was refused: told once, and kept clear of
                 values |= learnt
-                clash = replace(clash, options=(), edit=stated_example(clash.edit, learnt))
+                edit = stated_example(clash.edit, learnt)
+                clash = replace(clash, options=(), edit=edit, about=option.key)
             clashes.append(clash)
         return replace(found, clashes=tuple(clashes), values=tuple(values.items()))
 

@@ -28,6 +28,8 @@ class Clash:
     """What the program said."""
     edit: str = ""
     """What would state it in the spec."""
+    about: str = ""
+    """The option whose value was refused, where it is not the option itself."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -67,7 +67,7 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, note=grounds.edit)
     for clash in grounds.clashes:
         if len(clash.options) != 1:
-            culprit = " ".join(clash.options) or " ".join(clash.words)
+            culprit = " ".join(clash.options) or clash.about or " ".join(clash.words)
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, note=clash.edit)
 
 
