@@ -149,12 +149,13 @@ def confirm(
 ) -> None:
     """Launch further vectors on which rival suspects disagree, a few at a time, and write what is
     left of the rivals."""
-    from keen_matrix.core.insight.confirm import further_cases, observed_of
+    from keen_matrix.core.insight.confirm import candidates_of, further_cases, observed_of
     from keen_matrix.core.insight.suspects import suspects_of
 
-    every, launched = list(cases), 0
+    every, launched, pool = list(cases), 0, candidates_of(spec)
     while launched < options.confirm:
-        chosen = further_cases(spec, every, suspicion, min(ROUND, options.confirm - launched))
+        most = min(ROUND, options.confirm - launched)
+        chosen = further_cases(spec, every, suspicion, pool, most)
         if not chosen:
             break
         launched += len(chosen)

@@ -21,11 +21,21 @@ MOST_CANDIDATES = 20_000
 """Vectors that are looked through for such that tell rivals apart."""
 
 
+def candidates_of(spec: Spec) -> list[Case]:
+    """Return the vectors among which such are looked for that tell rivals apart: made once, since
+    each is judged."""
+    return list(islice(_candidates(spec), MOST_CANDIDATES))
+
+
 def further_cases(
-    spec: Spec, known: Sequence[Observed], suspicion: Suspicion, most: int
+    spec: Spec,
+    known: Sequence[Observed],
+    suspicion: Suspicion,
+    pool: Sequence[Case],
+    most: int,
 ) -> list[Case]:
     """Return up to `most` new cases, each covered by some of the rivals of a cause and not by
-    others."""
+    others. `pool` are the candidates of the spec."""
     tried = {case.words for case in known}
     limits = {
         feature
@@ -34,7 +44,6 @@ def further_cases(
         if feature.relation in ("is at least", "is at most")
     }
     found: list[Case] = []
-    pool = list(islice(_candidates(spec), MOST_CANDIDATES))
     for cause in suspicion.causes:
         rivals = [cause.suspect, *cause.rivals]
         limited = any(
@@ -148,4 +157,4 @@ def observed_of(spec: Spec, cases: Sequence[Case]) -> list[Observed]:
     return found
 
 
-__all__ = ["further_cases", "observed_of"]
+__all__ = ["candidates_of", "further_cases", "observed_of"]
