@@ -187,22 +187,20 @@ class SignatureParts:
         style: Style = "gnu",
         *,
         help: Sequence[str] | None = None,
-        actions: Sequence[str] = (),
-        depends_on: Sequence[str] = (),
-        tidy: bool = False,
         where: Sequence[str] = (),
         refuse: Sequence[Mapping[str, str]] = (),
-        **switches: Any,
+        **more: Any,
     ) -> Self:
         """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for
         several forms.
 
         `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to
-        ValueTypes; a NAME that is not in it is a text. `style` is gnu, posix or one-dash; switches
-        (see Switches) override single habits. `help` are the spellings of help, `--help` by
-        default in the gnu style (GNU Coding Standards 4.8.2), `actions` such options as `-V,--version`
-        that end the call by themselves. Raises NotationFault for a line that
-        does not parse and SignatureFault for what does not fit together.
+        ValueTypes; a NAME that is not in it is a text. `style` is gnu, posix or one-dash. `help` are
+        the spellings of help, `--help` by default in the gnu style (GNU Coding Standards 4.8.2).
+        `more` are switches (see Switches), which override single habits; `actions`, a list of such
+        options as `-V,--version` that end the call by themselves; `depends_on`, surroundings in
+        which a program may do otherwise; `tidy`. Raises NotationFault for a line that does not
+        parse and SignatureFault for what does not fit together.
         """
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style != "one-dash":
@@ -211,7 +209,10 @@ class SignatureParts:
             raise SignatureFault(
                 f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"
             )
-        unknown = next((name for name in switches if name not in SWITCH_NAMES), None)
+        actions, depends_on, tidy = (
+            more.pop(name, ()) for name in ("actions", "depends_on", "tidy")
+        )
+        unknown = next((name for name in more if name not in SWITCH_NAMES), None)
         if unknown is not None:
             raise SignatureFault(
                 f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown
@@ -221,11 +222,11 @@ class SignatureParts:
             lines=lines,
             values=types,
             style=style,
-            switches=replace(_STYLE_SWITCHES[style], **switches),
+            switches=replace(_STYLE_SWITCHES[style], **more),
             help=tuple(help) if help is not None else ("--help",) if style == "gnu" else (),
             actions=tuple(tuple(each.split(",")) for each in actions),
             depends_on=frozenset(depends_on),
-            tidy=tidy,
+            tidy=bool(tidy),
             where=tuple(Expression(each) for each in where),
             refuse=tuple(
                 OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse
