@@ -10,6 +10,7 @@ differs between two launches of one vector varies by itself.
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
@@ -41,7 +42,7 @@ from keen_matrix.core.signature.grounds import (
     Words,
 )
 from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import Builder, Request, Wish, builders
+from keen_matrix.core.signature.requests import Builder, Request, Wish, builders, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
@@ -120,7 +121,8 @@ class Experiments:
             works = is_accepted(record)
             text = "" if works else answer_of(record)
             said = without_usage(record.stderr or "") or record.stdout or ""
-            found[record.argv] = Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
+            words = cases[record.id].argv  # those of the record went through JSON
+            found[words] = Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
             self.launches += 1
             self._watch.grounding(self.launches)
         return found
@@ -216,8 +218,6 @@ def _varying(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varying,
     """Launch bases a second time, and return what differs from the first."""
     first = {words: experiments.answer(words).record for words in bases}
     if any(looks_like_time(record.stdout or "") for record in first.values()):
-        import time
-
         time.sleep(NEXT_SECOND)
     second = experiments.launched(bases)
     found: dict[Varying, None] = {}
@@ -470,8 +470,6 @@ def _with_unknown(request: Request, unknown: str) -> Words:
 
 def _optional(builder: Builder) -> list[Option]:
     """Return the options that a form can go without, none that asks for help among them."""
-    from keen_matrix.core.signature.requests import plain_options
-
     smallest = builder.smallest()
     there = {part.option.key for part in smallest.options} if smallest is not None else set()
     return [
