@@ -136,7 +136,10 @@ class RunReport:
         self.screen.line()
         if result.is_interrupted:
             finished = ("interrupted: ", "bad"), "what finished is in "
-            self.screen.line(*finished, (self.options.journal, "place"))
+            if result.counts:
+                self.screen.line(*finished, (self.options.journal, "place"))
+            else:
+                self.screen.line(("interrupted: ", "bad"), "nothing has finished")
         self.screen.line(*summary_segments(result.counts, result.seconds, self.jobs))
         self._write_next_step(tallies)
 

@@ -59,7 +59,9 @@ def worst_of(counts: Counter[str]) -> str:
 
 def write_legend(screen: Screen, rows: Iterable[Counter[str]]) -> None:
     """Write what the signs before some rows stand for: each is the worst verdict of its row."""
-    screen.line("  ", *legend(screen, {worst_of(counts) for counts in rows if counts.total()}))
+    names = {worst_of(counts) for counts in rows if counts.total()}
+    if names:
+        screen.line("  ", *legend(screen, names))
 
 
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
