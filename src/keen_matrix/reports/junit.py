@@ -13,7 +13,7 @@ from xml.sax.saxutils import XMLGenerator
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause, MatrixSummary
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import UNTRIED, lines_of, message_of, output_of, title_of
+from keen_matrix.wording.cases import PASSED_OVER, lines_of, message_of, output_of, title_of
 from keen_matrix.wording.safe import shell_line
 
 _ERRORS = ("crashed", "hung", "unlaunched")
@@ -87,7 +87,7 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
     }  # fmt: skip
     xml.startElement("testcase", attributes)
     if is_told:
-        reason: Any = {"message": legal(UNTRIED.format(shell_line(fields.control)))}
+        reason: Any = {"message": legal(PASSED_OVER.format(shell_line(fields.control)))}
         xml.startElement("skipped", reason)
         xml.endElement("skipped")
     elif verdict != "held":

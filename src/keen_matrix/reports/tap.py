@@ -9,7 +9,7 @@ from typing import BinaryIO
 
 from keen_matrix.core.model.record import Record
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import UNTRIED, first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.cases import PASSED_OVER, first_rule, lines_of, message_of, title_of
 from keen_matrix.wording.safe import escape, shell_line
 
 
@@ -40,7 +40,7 @@ def _plain(text: str) -> str:
 def _skipped(number: int, fields: Record) -> Iterator[str]:
     """Yield the line of a case that another one stands for (TAP 14, directives)."""
     title = f"{_plain(fields.matrix)}: {_plain(title_of(fields))}"[:500]
-    yield f"ok {number} - {title} # SKIP {_plain(UNTRIED.format(shell_line(fields.control)))}"
+    yield f"ok {number} - {title} # SKIP {_plain(PASSED_OVER.format(shell_line(fields.control)))}"
 
 
 def _lines(number: int, fields: Record) -> Iterator[str]:

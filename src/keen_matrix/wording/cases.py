@@ -6,7 +6,7 @@ from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.wording.safe import escape, shell_line, visible_line
 from keen_matrix.wording.signs import MARKS, text_of
 
-UNTRIED = "not launched: its control was not accepted: {}"
+PASSED_OVER = "not launched: its control was not accepted: {}"
 """Why a case was passed over, with the words of its control."""
 OUTPUT_SHOWN = 20_000
 """Characters of a stream that a report shows."""

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable
 
 from keen_matrix.cli.console.screen import Screen
-from keen_matrix.core.model.record import VERDICTS
+from keen_matrix.core.model.record import FROM_WORST, VERDICTS
 from keen_matrix.core.results.tally import Tally
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, pad
@@ -45,16 +45,7 @@ def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]
 
 def worst_of(counts: Counter[str]) -> str:
     """Return the verdict whose sign stands before a row."""
-    from_worst = (
-        "crashed",
-        "hung",
-        "unlaunched",
-        "differed",
-        "unsteady",
-        "groundless",
-        "unchecked",
-    )
-    return next((verdict for verdict in from_worst if counts[verdict]), "held")
+    return next((verdict for verdict in FROM_WORST if counts[verdict]), "held")
 
 
 def write_legend(screen: Screen, rows: Iterable[Counter[str]]) -> None:

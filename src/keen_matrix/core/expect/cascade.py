@@ -23,20 +23,9 @@ from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
-from keen_matrix.core.model.record import Verdict
+from keen_matrix.core.model.record import FROM_WORST, Verdict
 from keen_matrix.core.model.signals import signal_name
 from keen_matrix.core.model.spec import Rule
-
-_FROM_WORST: tuple[Verdict, ...] = (
-    "crashed",
-    "hung",
-    "unlaunched",
-    "differed",
-    "unsteady",
-    "groundless",
-    "unchecked",
-    "held",
-)
 
 
 def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
@@ -45,7 +34,7 @@ def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
     found = set(verdicts)
     if found == {"held", "unchecked"}:
         return "held"
-    return next(each for each in _FROM_WORST if each in found)
+    return next(each for each in FROM_WORST if each in found)
 
 
 BUILT_IN = (CrashAspect, LeftoversAspect)

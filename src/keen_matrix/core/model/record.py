@@ -26,6 +26,17 @@ VERDICTS: tuple[Verdict, ...] = (
     "groundless",
 )
 """In the order in which counts list them; the numbers of the worker's frames point into it."""
+FROM_WORST: tuple[Verdict, ...] = (
+    "crashed",
+    "hung",
+    "unlaunched",
+    "differed",
+    "unsteady",
+    "groundless",
+    "unchecked",
+    "held",
+)
+"""The worst first: the verdict that stands for several, and the order in which causes are told."""
 
 
 def _none() -> None:

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable
 
 from keen_matrix.core.expect.naming import without_usage
-from keen_matrix.core.model.record import AspectRecord, Record
+from keen_matrix.core.model.record import FROM_WORST, AspectRecord, Record
 
 _NUMBERS = re.compile(r"\d+")
 _QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
@@ -19,8 +19,6 @@ ANSWER_LENGTH = 200
 """Characters kept of what a program said."""
 LONGEST_COMPARED = 500
 """Characters of a text by which causes are told apart."""
-_FROM_FIRST = ("crashed", "hung", "unlaunched", "differed", "unsteady", "groundless", "unchecked")
-"""Verdicts in the order in which their causes are told."""
 
 
 def cause_key(fields: Record) -> tuple[object, ...]:
@@ -59,12 +57,7 @@ def telling(fields: Record) -> tuple[int, bool, int, int]:
     worst first, what clashes before what may follow from it, the shortest vector."""
     clashes = bool(fields.note) and fields.family == "accepted"
     words = len(fields.argv), sum(map(len, fields.argv))
-    return (_FROM_FIRST.index(fields.verdict), not clashes, *words)
-
-
-def rank(verdict: str) -> int:
-    """Return the place of a verdict's causes among all."""
-    return _FROM_FIRST.index(verdict)
+    return (FROM_WORST.index(fields.verdict), not clashes, *words)
 
 
 def _words(argv: Iterable[str]) -> list[str]:

@@ -39,6 +39,15 @@ _LONG = "so long a text is not a number to some, and takes others too long to re
 class Bounded(ValueType):
     """A number between two bounds, both included."""
 
+    noun: ClassVar[str]
+    """What a text of it is."""
+    plain: ClassVar[re.Pattern[str]]
+    """How it is surely written."""
+    other: ClassVar[re.Pattern[str]]
+    """How some readers take it as well."""
+    fits_below: ClassVar[int]
+    """The size below which a number fits everywhere."""
+
     min: Number | None = None
     max: Number | None = None
     units: tuple[str, ...] = ()
@@ -66,10 +75,36 @@ class Bounded(ValueType):
             yield from ([f"2{letter}"] if letter else [])
             yield self.units[0]
 
-    @property
+    def read(self, text: str) -> Reading:
+        """Return whether a text is a legal value."""
+        digits = self.without_unit(text)
+        if not self.plain.fullmatch(digits):
+            return self._not_plain(digits)
+        if digits.startswith("-") and float(digits) == 0:
+            return doubtful(f"whether {digits} is {self.noun} is not settled")
+        return self.in_range(Decimal(digits))
+
+    def _not_plain(self, text: str) -> Reading:
+        if self.units and _UNIT.fullmatch(text):
+            return illegal(f"its unit is none of {', '.join(self.units)}")
+        if len(text) > LONG_NUMBER:
+            return doubtful(_LONG)
+        if self.other.fullmatch(text):
+            return doubtful(f"not every reader takes this for {self.noun}")
+        return illegal(f"it is not {self.noun}")
+
+    def made_up(self) -> Iterator[str]:
+        """Yield the default, a number within, and the bounds; one with each unit."""
+        stated = () if self.default is None else (str(self.default),)
+        yield from self.with_units((*stated, *self.within()))
+
     @abstractmethod
-    def fits_below(self) -> int:
-        """The size below which a number fits everywhere."""
+    def within(self) -> Iterator[str]:
+        """Yield a number within the bounds, then those at them."""
+
+    def made_subtly_wrong(self) -> Iterator[str]:
+        """Yield a number with a decimal comma."""
+        yield "1,5"
 
     def in_range(self, number: Decimal) -> Reading:
         """Return whether a number lies within the bounds."""
@@ -107,35 +142,14 @@ class Whole(Bounded):
     """A whole number in decimal digits."""
 
     type: ClassVar[TypeName] = "int"
+    noun: ClassVar[str] = "a whole number"
+    plain: ClassVar[re.Pattern[str]] = re.compile(r"-?(?:0|[1-9][0-9]*)")
+    other: ClassVar[re.Pattern[str]] = _DOUBTFUL_INT
+    fits_below: ClassVar[int] = 2**31  # beyond lies what a C int cannot have
 
-    @property
-    def fits_below(self) -> int:
-        """2 to the 31st: beyond lies what a C int cannot have."""
-        return 2**31
-
-    def read(self, text: str) -> Reading:
-        """Return whether a text is a legal value."""
-        text = self.without_unit(text)
-        if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)", text):
-            if self.units and _UNIT.fullmatch(text):
-                return illegal(f"its unit is none of {', '.join(self.units)}")
-            if len(text) > LONG_NUMBER:
-                return doubtful(_LONG)
-            if _DOUBTFUL_INT.fullmatch(text):
-                return doubtful("not every reader of whole numbers takes this")
-            return illegal("it is not a whole number")
-        if text == "-0":
-            return doubtful("whether -0 is a whole number is not settled")
-        return self.in_range(Decimal(text))
-
-    def made_up(self) -> Iterator[str]:
-        """Yield the default, a number within, and the bounds; one with each unit."""
-        yield from self.with_units(self._numbers())
-
-    def _numbers(self) -> Iterator[str]:
+    def within(self) -> Iterator[str]:
+        """Yield a number within the bounds, then those at them; 0 and 1 where there are none."""
         low, high = self.min, self.max
-        if self.default is not None:
-            yield str(self.default)
         inner = [low + 1] if low is not None else [high - 1] if high is not None else [2]
         yield from (str(int(each)) for each in (*inner, low, high) if each is not None)
         if low is None and high is None:
@@ -155,7 +169,7 @@ class Whole(Bounded):
                 yield str(int(self.max) + 2**bits)
             elif self.min is not None:
                 yield str(int(self.min) - 2**bits)
-        yield "1,5"
+        yield from Bounded.made_subtly_wrong(self)
 
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
@@ -170,35 +184,14 @@ class Fraction(Bounded):
     """A number, with or without a fraction after a point."""
 
     type: ClassVar[TypeName] = "float"
+    noun: ClassVar[str] = "a number"
+    plain: ClassVar[re.Pattern[str]] = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?")
+    other: ClassVar[re.Pattern[str]] = _DOUBTFUL_FLOAT
+    fits_below: ClassVar[int] = 10**300  # nearly the largest number of 64 bits (IEEE 754)
 
-    @property
-    def fits_below(self) -> int:
-        """Nearly the largest number of 64 bits (IEEE 754)."""
-        return 10**300
-
-    def read(self, text: str) -> Reading:
-        """Return whether a text is a legal value."""
-        text = self.without_unit(text)
-        if not re.fullmatch(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?", text):
-            if self.units and _UNIT.fullmatch(text):
-                return illegal(f"its unit is none of {', '.join(self.units)}")
-            if len(text) > LONG_NUMBER:
-                return doubtful(_LONG)
-            if _DOUBTFUL_FLOAT.fullmatch(text):
-                return doubtful("not every reader of numbers takes this")
-            return illegal("it is not a number")
-        if text.startswith("-") and float(text) == 0:
-            return doubtful("whether -0 is in the range is not settled")
-        return self.in_range(Decimal(text))
-
-    def made_up(self) -> Iterator[str]:
-        """Yield the default, a number within, and the bounds; one with each unit."""
-        yield from self.with_units(self._numbers())
-
-    def _numbers(self) -> Iterator[str]:
+    def within(self) -> Iterator[str]:
+        """Yield a number within the bounds, then those at them."""
         low, high = self.min, self.max
-        if self.default is not None:
-            yield str(self.default)
         middle: Number = 1.5 if low is None else low + 0.5
         if low is not None and high is not None:
             middle = (low + high) / 2
@@ -209,10 +202,6 @@ class Fraction(Bounded):
         yield from ("abc", "", "1.2.3", "12abc", "3 4")
         yield from map(_plain, self.outside(0.5))
         yield from self.wrong_units()
-
-    def made_subtly_wrong(self) -> Iterator[str]:
-        """Yield a number with a decimal comma."""
-        yield "1,5"
 
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
