@@ -111,6 +111,21 @@ def test_what_was_learnt_is_tried_again_and_found_out_anew_when_it_changed(place
     assert "clash --language --short" in told(place.cases())
 
 
+def test_a_control_that_worked_once_is_tried_again_before_anything_stands_on_it(place: Place) -> None:
+    """The program's own file stays; what it loads refuses an option that is no base and was no clash."""
+    place.write("libfare.py", FARE.format(required=False, says='"ok"'))
+    place.write("fare.py", "import libfare\n")
+    spec = f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\n[signature]\nderive = ["refusals"]\nsynopsis = "{SOUND}"\n{TYPES}'
+    place.write("f.matrix.toml", spec)
+    assert place.call("run").status == 0
+    closed = FARE.format(required=False, says='"ok"').replace("print(", "if given.short: parser.error('closed')\nprint(")
+    place.write("libfare.py", closed)
+    assert place.call("run").status == 1
+    for each in place.cases():
+        alone = "--short" in each["control"] and "--all" not in each["control"]
+        assert not alone or each["verdict"] == "groundless", each
+
+
 @pytest.mark.parametrize("words", [["--shard", "1/1"], ["--jobs", "1"], ["--only", "accepted", "--only", "refusals"]])
 def test_parts_of_a_run_stand_on_the_same(place: Place, words: list[str]) -> None:
     whole = {each["id"]: each["verdict"] for each in run(place, SYNOPSIS, more=TYPES)}

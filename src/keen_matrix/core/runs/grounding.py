@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Sequence, Set
 from dataclasses import dataclass, replace
 
 from keen_matrix.core.expect.masks import Mask
@@ -21,7 +21,7 @@ from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.causes import answer_of
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.stating import (
@@ -88,12 +88,13 @@ def is_accepted(record: Record) -> bool:
 
 
 class Experiments:
-    """Launches controls, each vector once, and keeps what came."""
+    """Launches the controls of one spec, each vector once, and keeps what came."""
 
     def __init__(
-        self, spec: Spec, matrix: Matrix, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
+        self, spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
     ) -> None:
-        self._spec, self._matrix = replace(spec, matrices=(matrix,), grounds=None), matrix
+        matrices = () if spec.controls is None else (spec.controls,)
+        self._spec = replace(spec, matrices=matrices, grounds=None)
         self._launch, self._pool, self._watch = launch, pool, watch
         self._known: dict[Words, Answer] = {}
         self._is_planned = False
@@ -128,29 +129,27 @@ class Experiments:
         return found
 
     def _case(self, words: Words) -> Case:
+        (matrix,) = self._spec.matrices
         standings: tuple[Standing, ...] = ()
         if self._spec.signature is not None:
             # whatever is said of it, here it is asked whether the program takes it
             standing = standing_of(self._spec.signature, words)
             standings = (standing._replace(status="accepted", kinds=()),)
         return Case(
-            id=case_id(("controls", *words)), matrix=self._matrix.index, argv=words,
-            standings=standings, family=self._matrix.family,
+            id=case_id(("controls", *words)), matrix=matrix.index, argv=words,
+            standings=standings, family=matrix.family,
         )  # fmt: skip
 
 
-def grounds_of(
-    spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
-) -> Grounds | None:
-    """Return what experiments show of the controls of a spec's derived families; None when it has
-    no such families."""
+def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
+    """Return what experiments show of the controls of a spec's derived families; None of a spec
+    without a signature."""
     signature = spec.signature
-    families = [matrix for matrix in spec.matrices if matrix.family]
-    if signature is None or spec.controls is None or not families:
+    if signature is None:
         return None
-    experiments = Experiments(spec, spec.controls, launch, pool, watch)
-    bases = [each.words() for builder in builders(signature) for each in _bases(builder)]
-    experiments.launch(bases)
+    experiments.launch(
+        [each.words() for builder in builders(signature) for each in _bases(builder)]
+    )
     forms = tuple(
         _Form(signature, number, experiments).grounds() for number in range(len(signature.forms))
     )
@@ -158,10 +157,10 @@ def grounds_of(
     launchers = tuple(spec.program.launchers)
     controls = {
         vector.control
-        for matrix in families
+        for matrix in spec.matrices if matrix.family
         for vector in family_of(signature, matrix.family, launchers, grounds).vectors
         if vector.control is not None
-    }
+    }  # fmt: skip
     experiments.launch(sorted(controls))
     answers = ((words, experiments.answer(words)) for words in sorted(controls))
     refused = tuple((words, answer.text) for words, answer in answers if not answer.works)
@@ -186,23 +185,22 @@ def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
 
 
 def are_as_before(
-    spec: Spec, grounds: Grounds, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
+    spec: Spec, grounds: Grounds, controls: Set[Words], experiments: Experiments
 ) -> bool:
-    """Tell whether the bases, and all that was refused, still do what is kept of them."""
+    """Tell whether the bases, the controls that a run stands on and all that was refused still do
+    what is kept of them: a digest of the program does not see the libraries that it loads."""
     signature = spec.signature
-    if signature is None or spec.controls is None or len(grounds.forms) != len(signature.forms):
+    if signature is None or len(grounds.forms) != len(signature.forms):
         return False
     refused = {words for words, _ in grounds.refused}
     refused |= {clash.words for form in grounds.forms for clash in form.clashes}
-    working = {
-        request.words()
-        for builder in builders(signature, grounds) if builder.grounds.works for request in _bases(builder)
-    } - refused  # fmt: skip
     for number, form in enumerate(grounds.forms):
         plain = Builder(signature, signature.forms[number]).smallest()
         if plain is not None and (form.required or not form.works):
             refused.add(plain.words())
-    experiments = Experiments(spec, spec.controls, launch, pool, watch)
+    sound = [each for each in builders(signature, grounds) if each.grounds.works]
+    bases = {request.words() for builder in sound for request in _bases(builder)}
+    working = (bases | controls) - refused
     experiments.launch(sorted(working | refused))
     return all(experiments.answer(words).works for words in working) and not any(
         experiments.answer(words).works for words in refused

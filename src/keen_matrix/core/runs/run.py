@@ -30,7 +30,7 @@ from keen_matrix.core.results.journal import Journal, header
 from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
 from keen_matrix.core.results.tally import Tally, total_counts
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.grounding import are_as_before, grounded, grounds_of
+from keen_matrix.core.runs.grounding import Experiments, are_as_before, grounded, grounds_of
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
 from keen_matrix.core.runs.selection import (
@@ -206,18 +206,16 @@ class Run:
             return spec
         journal = self.options.journal
         kept = load_grounds(journal, spec)
-        chosen = selected(
-            replace(grounded(spec, kept), matrices=derived),
-            self.options.choice,
-            failed,
-            frozenset(),
-        )
+        known = replace(grounded(spec, kept), matrices=derived)
+        chosen = selected(known, self.options.choice, failed, frozenset())
         if next(iter(chosen), None) is None:
             return spec
         begun = time.monotonic()
+        experiments = Experiments(spec, launch, self.pool, self.watch)
+        controls = {case.control for case in chosen if case.control}
         try:
-            if kept is None or not are_as_before(spec, kept, launch, self.pool, self.watch):
-                kept = grounds_of(spec, launch, self.pool, self.watch)
+            if kept is None or not are_as_before(spec, kept, controls, experiments):
+                kept = grounds_of(spec, experiments)
                 if kept is not None:
                     keep_grounds(journal, spec, kept)
         finally:
