@@ -60,7 +60,7 @@ def main(options: argparse.Namespace) -> int:
             file.write(text)
     except OSError as error:
         raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
-    print(f"{options.output} written; next: keen-matrix unfold {options.output}")
+    print(f"{options.output} written; next: keen-matrix run {options.output}")
     return 0
 
 

@@ -97,7 +97,8 @@ class HelpAspect:
             yield Mismatch(form="undeclared", expected="", actual=", ".join(unknown))
 
     def _text(self, outcome: Outcome) -> str:
-        streams = [outcome.stdout, outcome.stderr]
+        # what a call that failed says on standard error is a message, and no help
+        streams = [outcome.stdout, *([outcome.stderr] if outcome.exit == 0 else [])]
         if self.stream:
             streams = [outcome.stderr if self.stream == "stderr" else outcome.stdout]
         texts = (each.decode("utf-8", "replace") for each in streams)
@@ -141,7 +142,7 @@ class HelpAspect:
     def remarks(self, outcome: Outcome, context: CheckContext) -> list[str]:
         """Return what is worth a word though it is no failure."""
         found = []
-        if not outcome.stdout.strip() and outcome.stderr.strip() and not self.stream:
+        if not self.stream and not outcome.stdout.strip() and self._text(outcome):
             found.append(
                 'help comes on standard error; [help] stream = "stderr" states it, "stdout" refuses it'
             )
