@@ -34,6 +34,14 @@ gc.set_threshold = lambda *_: None
 from keen_matrix.core.launch.directories import CaseDirectories
 CaseDirectories._is_there = lambda self, stamps: False
 """,
+    "one event for a program's end": """
+from keen_matrix.core.launch.outputs import Outputs
+plain = Outputs.watch
+def watch(self):
+    plain(self)
+    self.let_go()
+Outputs.watch = watch
+""",
     "how a launch starts, remembered": """
 import keen_matrix.core.launch.case_runner as case_runner
 case_runner.is_constant = lambda around: False

@@ -123,7 +123,7 @@ class Launch:
                 self.feeders.start(start, plumbing.sink)
             self.started = time.monotonic()
             running = starter.start(start, vector, plumbing)
-            self._outputs = Outputs(plumbing.streams, self._poller)
+            self._outputs = Outputs(plumbing, self._poller)
             self._outputs.watch()
         except BaseException:
             if running is not None:
@@ -315,6 +315,7 @@ class Launch:
         self.machine.move(Event.EXIT, now)
         self._unwatch()
         self._stdin.close()
+        self._outputs.let_go()
         for fd in list(self._outputs.streams):
             for _ in range(READS_AT_END):
                 open_still = fd in self._outputs.streams

@@ -5,8 +5,8 @@ from __future__ import annotations
 import errno
 import os
 import select
-from collections.abc import Mapping
 
+from keen_matrix.core.launch.plumbing import Plumbing
 from keen_matrix.core.launch.system import READABLE, Poller
 
 READ_BYTES = 65536
@@ -16,17 +16,24 @@ READ_BYTES = 65536
 class Outputs:
     """The streams of a launch that are open still."""
 
-    __slots__ = ("_poller", "streams")
+    __slots__ = ("_held", "_poller", "streams")
 
-    def __init__(self, streams: Mapping[int, str], poller: Poller) -> None:
-        self.streams = dict(streams)
+    def __init__(self, plumbing: Plumbing, poller: Poller) -> None:
+        self.streams = dict(plumbing.streams)
         """Descriptor → stream."""
+        self._held = plumbing.held
         self._poller = poller
 
     def watch(self) -> None:
         """Have the poller tell when something can be read. Raises OSError when it has no room."""
         for fd in self.streams:
             self._poller.register(fd, select.POLLIN)
+
+    def let_go(self) -> None:
+        """Close the writing ends that were held while the program ran: from now on a stream ends
+        when the last process that has it is gone."""
+        while self._held:
+            os.close(self._held.pop())
 
     def read(self, fd: int) -> bytes | None:
         """Return what can be read of a stream, b"" at its end, which closes it, and None when
@@ -61,5 +68,6 @@ class Outputs:
 
     def close_all(self) -> None:
         """Close what is open still."""
+        self.let_go()
         for fd in list(self.streams):
             self.close(fd)
