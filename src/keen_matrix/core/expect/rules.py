@@ -3,7 +3,7 @@ matrix's and its step's."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TypeAlias
 
 from keen_matrix.core.expect.aspects import CrashAspect
 from keen_matrix.core.model.case import Case, Standing
@@ -17,15 +17,10 @@ def standing_at(case: Case, number: int) -> Standing | None:
     return case.standings[min(number, len(case.standings) - 1)] if case.standings else None
 
 
-class RulesKey(NamedTuple):
-    """What two launches must share to be judged by the same rules."""
-
-    matrix: int
-    number: int
-    refused: tuple[str, ...] | None
-    """The kinds of a vector that must be refused."""
-    helps: bool
-    """Whether it asks for help, in the family that is about that."""
+RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool]
+"""What two launches must share to be judged by the same rules: the matrix, the number of the launch,
+the kinds of a vector that must be refused, and whether it asks for help in the family that is about
+that. A plain tuple, since one is made for every launch."""
 
 
 def rules_key(case: Case, number: int) -> RulesKey:
@@ -33,7 +28,7 @@ def rules_key(case: Case, number: int) -> RulesKey:
     standing = standing_at(case, number)
     refused = standing.kinds if standing is not None and standing.status == "refused" else None
     helps = standing is not None and standing.help and case.family == "help"
-    return RulesKey(case.matrix, number, refused, helps)
+    return (case.matrix, number, refused, helps)
 
 
 def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule, ...]:

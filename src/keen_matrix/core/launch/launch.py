@@ -184,7 +184,7 @@ class Launch:
             running.on_event()
             self._on_exit()
         if self.has_exited and not self._outputs.streams and not self.finished:
-            self._finish()
+            self._finish(time.monotonic())
 
     def _read(self, fd: int) -> bool:
         """Take what has come on one stream; tell whether there may be more."""
@@ -265,7 +265,7 @@ class Launch:
             self.outcome.timed_out |= state is State.STOPPING
             self._kill(Event.TIME)
         elif state is State.FEEDING:
-            self._finish()
+            self._finish(now)
         else:
             self._give_up(now)
 
@@ -322,13 +322,15 @@ class Launch:
                 if not open_still or self.outcome.flooded or not self._read(fd):
                     break
         if not self._outputs.streams:
-            self._finish()
+            self._finish(now)
 
     def _unwatch(self) -> None:
         """Watch for the program's end no more."""
         if self.running is not None and self.running.watched >= 0:
-            with contextlib.suppress(*NOT_WATCHED):
+            try:  # contextlib.suppress would cost every case a few calls
                 self._poller.unregister(self.running.watched)
+            except NOT_WATCHED:
+                pass
             self.running.unwatch()
 
     def _give_up(self, now: float) -> None:
@@ -344,11 +346,10 @@ class Launch:
         self._outputs.close_all()
         if not exited:
             self.outcome.seconds = now - self.started
-        self._finish()
+        self._finish(now)
 
-    def _finish(self) -> None:
+    def _finish(self, now: float) -> None:
         """Take what there is to be known, and let the process go."""
-        now = time.monotonic()
         running, outcome, capture = self.running, self.outcome, self._capture
         exited = self.has_exited
         if any(self.feeders.pids) and not self.feeders.are_done(now):
