@@ -32,6 +32,8 @@ hides the rest."""
 MOST_STDIN = 200
 """Characters of standard input that stand in a line which repeats a case."""
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
+LONG_LINE = 110
+"""Characters of a line beyond which what is particular to it is shown by itself."""
 SAID_SHOWN = 160
 """Characters shown of a message."""
 LABEL = 12
@@ -68,7 +70,11 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
         (verdict, STYLE_OF[verdict]),
         *_about(fields),
     ]
-    yield from pasted("  ", line if len(line) <= LINE_SHOWN else _cut_line(line))
+    apart = apart_from_control(fields) if len(line) > LONG_LINE else []
+    if apart:
+        yield ["  its control, but for   ", (visible_words(apart), "strong")]
+    shown = line if len(line) <= LINE_SHOWN else _cut_line(line)
+    yield from pasted("  ", shown, "dim" if apart else "")
     if verdict == "unchecked":
         yield [
             "  ",
@@ -123,6 +129,22 @@ def statement_rows(fields: Record) -> Iterator[list[Segment]]:
         yield ["  ", ("it says     ", "dim"), escape(said)]
     if fields.note:
         yield ["  ", ("state it    ", "dim"), (escape(fields.note), "strong")]
+
+
+def apart_from_control(fields: Record) -> list[str]:
+    """Return the words of a derived vector that its control does not have in that place; none
+    where words only went."""
+    import difflib
+
+    if not fields.control or fields.verdict == "groundless":
+        return []
+    same = difflib.SequenceMatcher(None, fields.control, fields.argv, autojunk=False)
+    return [
+        word
+        for kind, _, _, start, end in same.get_opcodes()
+        if kind != "equal"
+        for word in fields.argv[start:end]
+    ]
 
 
 def message_line(fields: Record) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Making, Vector
@@ -37,6 +38,26 @@ def vectors(making: Making) -> Iterator[Vector]:
             relation = Relation(name="differs", fresh=(True,) * len(flat))
             yield Vector(words=flat[0], more=tuple(flat[1:]), kind="effect", culprit=option.key,
                          mentions=option.spellings, relation=relation, control=control)  # fmt: skip
+            yield from _collected(making, builder, option)
+
+
+def _collected(making: Making, builder: Builder, option: Option) -> Iterator[Vector]:
+    """Yield, of an option whose values are all kept, one use and two: the first must count too."""
+    signature = making.signature
+    kept = option.again or signature.switches.repeat == "collect"
+    request = builder.smallest([option]) if kept and option.most == 1 else None
+    if request is None or option.optional_value:
+        return
+    part = next(each for each in request.options if each.option is option)
+    others = [each for each in builder.legal(option.name_of(0)) if each != part.values[0]]
+    if not others:
+        return
+    first = OptionPart(option, part.spelling, (others[0],))
+    once = request.words()
+    twice = replace(request, options=(first, *request.options)).words()
+    if signature.judge(twice).status == "accepted":
+        yield Vector(words=once, more=(twice,), kind="collected", culprit=option.key, mentions=option.spellings,
+                     relation=Relation(name="differs", fresh=(True, True)), control=builder.control(once))  # fmt: skip
 
 
 def _pairs(
