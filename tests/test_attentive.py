@@ -97,3 +97,43 @@ def test_what_depends_on_the_reader_is_tried_where_the_signature_says(
     own = Signature.from_synopsis("[-n N] [-q] PORT", {"N": {"type": "int", "min": 1, "max": 2}, "PORT": {"example": "x"}}, **switches)
     made = {" ".join(each) for vector in family_of(own, family).vectors for each in (vector.words, *vector.more)}
     assert (words in made) is there, sorted(made)
+
+
+ASKS = """
+import sys
+words = sys.argv[1:]
+if words not in ([], ["--clear"], ["-c"]):
+    sys.exit(f"usage: p [--clear], not {words[-1]}")
+while words:
+    print("Clear the list? ", end="", flush=True)
+    answer = sys.stdin.readline()
+    if AGAIN:
+        continue
+    if answer.strip() in CONSENT:
+        open("cleared", "w").close()
+    break
+print("done")
+"""
+ANSWERS = [("False", '("y",)', set()), ("False", '("y", "")', {"end-of-input"}), ("answer == ''", '("y",)', {"option", "fullest"})]
+"""Whether it asks again, what counts as consent, and what is found."""
+
+
+@pytest.mark.parametrize(("again", "consent", "kinds"), ANSWERS)
+def test_the_end_of_input_is_no_consent_and_no_reason_to_ask_without_end(place: Place, again: str, consent: str, kinds: set[str]) -> None:
+    place.write("p.py", ASKS.replace("AGAIN", again).replace("CONSENT", consent))
+    place.write("p.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        timeout = 2
+        [signature]
+        synopsis = "[-c,--clear]"
+        derive = ["accepted"]
+        """)  # fmt: skip
+    ran = place.call("run")
+    cases = place.cases()
+    unanswered = [each for each in cases if each["kind"] == "end-of-input"]
+    assert [each["argv"] for each in unanswered] == ([] if again != "False" else [["--clear"]]), ran.out
+    assert {each["kind"] for each in cases if each["verdict"] != "held"} <= kinds, ran.out
+    assert ran.status == bool(kinds)
+    if kinds == {"end-of-input"}:
+        assert "cleared created" in ran.out and "no file changed" in ran.out

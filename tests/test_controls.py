@@ -184,6 +184,11 @@ def record(**fields: Any) -> Record:
     return Record(**{**base, "aspects": [unmet], **fields})
 
 
+def expected(rule: str, **fields: Any) -> dict[str, Any]:
+    unmet = AspectRecord(aspect="stdout", met=False, form="is", expected="a", actual=fields.get("kind", "b"), rule=rule)
+    return {"family": "rephrasings", "aspects": [unmet], **fields}
+
+
 SAME = [
     ({"stderr": "bad abc"}, {"stderr": "bad 12x", "argv": ("-n", "12x", "x")}, True), ({"stderr": "bad abc"}, {"stderr": "worse abc"}, False),
     ({"stderr": "bad abc"}, {"stderr": "bad abc", "kind": "too-many", "family": "rephrasings", "matrix": "rephrasings"}, True),
@@ -194,6 +199,8 @@ SAME = [
     ({"family": None, "kind": None, "matrix": "a"}, {"family": None, "kind": None, "matrix": "b"}, False),
     ({"family": "accepted", "kind": "clash", "note": "x", "culprit": "-a"}, {"family": "accepted", "kind": "clash", "note": "x", "culprit": "-b"}, False),
     ({"family": "accepted", "kind": "edge", "stderr": "no"}, {"family": "accepted", "kind": "count", "stderr": "no"}, True),
+    (expected("s:9"), expected("s:9", kind="order"), True), (expected("s:9"), expected("s:10", kind="order"), False),
+    (expected("s:9"), expected("s:9", kind="order", stderr="no"), False), (expected(""), expected("", kind="order"), False),
 ]  # fmt: skip
 
 

@@ -19,6 +19,7 @@ RELATIONS = {
     "alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
     "renamed": "the new name is shown", "reference": "the program does what the reference does",
     "unheard": "output that cannot be written is told, by the exit status or on standard error",
+    "unmoved": "a question that the end of input answers changes no file",
     "reference-accepted": "the program does what the reference does, where that exits 0",
 }  # fmt: skip
 """What each relation between the launches of a case asks, in words."""

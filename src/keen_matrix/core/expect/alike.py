@@ -26,6 +26,8 @@ def compare(relation: Relation, launches: Sequence[Launched]) -> Iterator[tuple[
         yield from _renamed(launches[0][1])
     elif name == "unheard":
         yield from _unheard(launches)
+    elif name == "unmoved":
+        yield from _unmoved(launches[0][1])
     elif name == "differs":
         yield from _differs(launches, aspects)
     elif name in ("reference", "reference-accepted"):
@@ -115,6 +117,16 @@ def _unheard(launches: Sequence[Launched]) -> Iterator[tuple[int, AspectResult]]
         yield 2, AspectResult(aspect="output", met=False, mismatch=mismatch)
     else:
         yield 2, AspectResult(aspect="output", met=True)
+
+
+def _unmoved(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
+    """A question that nobody answered is no consent: nothing may be changed."""
+    if outcome.files:
+        shown = [f"{name} {each.state}" for name, each in list(outcome.files.items())[:MOST_NAMED]]
+        mismatch = Mismatch(form="unmoved", expected="", actual=", ".join(shown))
+        yield 1, AspectResult(aspect="consent", met=False, mismatch=mismatch)
+    else:
+        yield 1, AspectResult(aspect="consent", met=True)
 
 
 def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:

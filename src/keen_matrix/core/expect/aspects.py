@@ -269,6 +269,7 @@ TOLD: Mapping[str, Told] = {
     "absent": Told("no such file", "text"), "file": Told("a file", "text"), "mode": Told("mode {text}", "mode"),
     "unchanged": Told("the same as before the launch"), "unchanged-mode": Told("mode {text} as before", "mode"),
     "unheard": Told("an exit other than 0, or a word on standard error", "text"),
+    "unmoved": Told("no file changed: the input ended before it answered the question", "text"),
     "stray": Told("no file that no word names", "text"),
     "controls": Told("no control signs in output to a pipe", "text"),
     "link": Told("a link to {text}", "text"), "limit": Told("{text}", "text"),

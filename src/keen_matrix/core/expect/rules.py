@@ -8,6 +8,7 @@ from typing import TypeAlias
 from keen_matrix.core.expect.aspects import CrashAspect
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
+from keen_matrix.core.signature.kinds import END_OF_INPUT
 
 _MAY_CRASH = Rule(when=None, aspects={"crash": CrashAspect(True)}, origins={"crash": ""})
 
@@ -17,10 +18,10 @@ def standing_at(case: Case, number: int) -> Standing | None:
     return case.standings[min(number, len(case.standings) - 1)] if case.standings else None
 
 
-RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool]
+RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool, bool]
 """What two launches must share to be judged by the same rules: the matrix, the number of the launch,
-the kinds of a vector that must be refused, and whether it asks for help in the family that is about
-that. A plain tuple, since one is made for every launch."""
+the kinds of a vector that must be refused, whether it asks for help in the family that is about
+that, and whether it is about the end of input. A plain tuple, since one is made for every launch."""
 
 
 def rules_key(case: Case, number: int) -> RulesKey:
@@ -28,16 +29,18 @@ def rules_key(case: Case, number: int) -> RulesKey:
     standing = standing_at(case, number)
     refused = standing.kinds if standing is not None and standing.status == "refused" else None
     helps = standing is not None and standing.help and case.family == "help"
-    return (case.matrix, number, refused, helps)
+    return (case.matrix, number, refused, helps, case.kind == END_OF_INPUT)
 
 
 def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule, ...]:
     """Return the rules of a launch, from the most general to the most particular."""
-    _, _, refused, helps = rules_key(case, number)
+    _, _, refused, helps, unanswered = rules_key(case, number)
     if helps:
         general = spec.help_rules
     elif case.family == "renamed":
         general = ()
+    elif unanswered:  # what it does instead is up to it; that it may fail is another case's matter
+        general = (_MAY_CRASH,)
     elif case.family == "elsewhere" and number:
         # compared with the launch before it; one that cannot write may well end with a traceback
         general = (_MAY_CRASH,)

@@ -7,7 +7,7 @@ from typing import Literal, TypeAlias, get_args
 from keen_matrix.core.structs import Struct
 
 RelationName: TypeAlias = Literal[
-    "alike", "differs", "renamed", "reference", "reference-accepted", "unheard"
+    "alike", "differs", "renamed", "reference", "reference-accepted", "unheard", "unmoved"
 ]
 RELATIONS: tuple[RelationName, ...] = get_args(RelationName)
 COMPARED = ("exit", "stdout", "stderr", "files")
@@ -20,7 +20,8 @@ class Relation(Struct, frozen=True, kw_only=True):
     `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one
     pair differs; `renamed`: messages show the name that the program was started by; `reference`:
     the program does what the reference does, `reference-accepted`: where that exits 0; `unheard`:
-    where the first launch printed something, one whose output cannot be written says so.
+    where the first launch printed something, one whose output cannot be written says so;
+    `unmoved`: no file is changed.
     """
 
     name: RelationName

@@ -2,7 +2,8 @@
 
 Derived vectors that fail with the same message, the vector's own words aside, the same end and the
 same unmet aspects are one cause, whichever family and kind they are of. Those at which a program
-says nothing that tells them apart, such as refusals that it accepts, are one cause a kind.
+says nothing that tells them apart, such as refusals that it accepts, are one cause a kind, and those
+that end well and fail at the same lines of the spec are one cause.
 """
 
 from __future__ import annotations
@@ -37,6 +38,13 @@ def cause_key(fields: Record) -> tuple[object, ...]:
         return (fields.verdict, fields.kind, fields.culprit)
     did = dict.fromkeys((each.aspect, each.form, *_end(each)) for each in failed)
     said = _masked(without_usage(fields.stderr or ""), _words(fields.argv), fields)
+    if (
+        not said
+        and fields.verdict == "differed"
+        and all(each.rule and each.aspect != "exit" for each in failed)
+    ):
+        # an expectation for all of the program's vectors says otherwise, whatever the vector is about
+        return ("expected", *dict.fromkeys((each.aspect, each.rule) for each in failed))
     if not said or fields.family == "help":
         return (fields.verdict, fields.family, fields.kind, *did)
     return (fields.verdict, said, *did)

@@ -18,10 +18,11 @@ from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.model.spec import Matrix, Spec, Stdin
 from keen_matrix.core.results.causes import answer_of
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.stating import (
@@ -93,7 +94,7 @@ class Experiments:
     def __init__(
         self, spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
     ) -> None:
-        matrices = () if spec.controls is None else (spec.controls,)
+        matrices = () if spec.controls is None else (spec.controls, _silent(spec.controls))
         self._spec = replace(spec, matrices=matrices, grounds=None)
         self._launch, self._pool, self._watch = launch, pool, watch
         self._known: dict[Words, Answer] = {}
@@ -110,12 +111,13 @@ class Experiments:
         fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
         self._known |= self.launched(fresh)
 
-    def launched(self, vectors: Sequence[Words]) -> dict[Words, Answer]:
-        """Launch vectors, again where they were launched before, and return what came."""
+    def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
+        """Launch vectors, again where they were launched before, and return what came. Standard
+        input has ended at once, or is open and silent."""
         if not self._is_planned:
             self._pool.plan(self._spec, self._launch)
             self._is_planned = True
-        cases = {case.id: case for case in map(self._case, vectors)}
+        cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         found: dict[Words, Answer] = {}
         for result in self._pool.results(iter(cases.values())) if cases else ():
             record = decode_record(result.line)
@@ -128,15 +130,15 @@ class Experiments:
             self._watch.grounding(self.launches)
         return found
 
-    def _case(self, words: Words) -> Case:
-        (matrix,) = self._spec.matrices
+    def _case(self, words: Words, silent: bool) -> Case:
+        matrix = self._spec.matrices[silent]
         standings: tuple[Standing, ...] = ()
         if self._spec.signature is not None:
             # whatever is said of it, here it is asked whether the program takes it
             standing = standing_of(self._spec.signature, words)
             standings = (standing._replace(status="accepted", kinds=()),)
         return Case(
-            id=case_id(("controls", *words)), matrix=matrix.index, argv=words,
+            id=case_id((matrix.name, *words)), matrix=matrix.index, argv=words,
             standings=standings, family=matrix.family,
         )  # fmt: skip
 
@@ -166,7 +168,9 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
     refused = tuple((words, answer.text) for words, answer in answers if not answer.works)
     sound = [each.words() for builder in builders(signature, grounds) for each in _bases(builder)]
     varying = _varying(experiments, [each for each in sound if experiments.answer(each).works])
-    return replace(grounds, refused=refused, varying=varying)
+    return replace(
+        grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments)
+    )
 
 
 def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
@@ -227,6 +231,45 @@ def _varying(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varying,
             found.update(dict.fromkeys(varying_between(stream, one, other)))
     wholly = {each.stream for each in found if not each.pattern}
     return tuple(each for each in found if not each.pattern or each.stream not in wholly)
+
+
+def _silent(controls: Matrix) -> Matrix:
+    """Return what controls are launched as when nothing is to come on standard input."""
+    (step,) = controls.steps
+    around = replace(step.surroundings, stdin=Stdin(silent=True))
+    steps = (replace(step, surroundings=around),)
+    return replace(controls, index=controls.index + 1, name="silent controls", steps=steps)
+
+
+def _asking(signature: Signature, grounds: Grounds, experiments: Experiments) -> tuple[Words, ...]:
+    """Return the vectors at which a program asks something on its streams and waits for the answer:
+    the bases, and each option beside the smallest. A program that only reads its input prints no
+    line that it does not end."""
+    if not can_be_seen():  # a wait could only be told from a hang by nothing
+        return ()
+    vectors: dict[Words, None] = {}
+    for builder in builders(signature, grounds):
+        wanted = [
+            [option] for option in _optional(builder) if option.key not in builder.grounds.alone
+        ]
+        requests = [*_bases(builder), *map(builder.smallest, wanted)]
+        vectors |= dict.fromkeys(each.words() for each in requests if each is not None)
+    answers = experiments.launched(list(vectors), silent=True)
+    asking = [words for words, answer in answers.items() if _asks(answer.record)]
+    experiments.launch(asking)
+    return tuple(each for each in asking if _ends(experiments.answer(each).record))
+
+
+def _ends(record: Record) -> bool:
+    """Tell whether a program came to an end by itself: one that did not is told of already."""
+    return not any(each.form in ("timeout", "cap") for each in record.aspects)
+
+
+def _asks(record: Record) -> bool:
+    """Tell whether a program was waiting at a prompt, with nothing changed until then."""
+    waits = any(each.form == "waits" for each in record.aspects)
+    said = record.stdout or record.stderr or ""
+    return waits and not record.files and bool(said) and not said.endswith("\n")
 
 
 class _Form:

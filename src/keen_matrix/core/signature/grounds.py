@@ -78,6 +78,8 @@ class Grounds:
     refused: tuple[tuple[Words, str], ...] = ()
     """Controls that the program did not accept, and what it said."""
     varying: tuple[Varying, ...] = ()
+    asking: tuple[Words, ...] = ()
+    """Vectors at which the program was seen to wait at a prompt, with nothing changed until then."""
 
     def form(self, number: int) -> FormGrounds:
         """Return what is known of a form."""

@@ -25,3 +25,5 @@ FamilyName: TypeAlias = Literal[
 """A family of derived vectors; each is a module in `families`, and its row in FAMILIES there."""
 DEFAULT_FAMILIES: tuple[FamilyName, ...] = ("help", "accepted", "refusals", "rephrasings")
 """Families that are run unless a spec names others."""
+END_OF_INPUT = "end-of-input"
+"""The kind of a derived vector at which a program asks, and gets no answer."""

@@ -8,11 +8,13 @@ from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
+from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.notation.nodes import Span
 from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
 from keen_matrix.core.signature.families import CLASH, Making, Vector
 from keen_matrix.core.signature.grounds import FormGrounds
 from keen_matrix.core.signature.judging.binding import concerns, condition_functions, identifier
+from keen_matrix.core.signature.kinds import END_OF_INPUT
 from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
@@ -56,6 +58,9 @@ def vectors(making: Making) -> Iterator[Vector]:
                 note = grounds.edit
             control = None if grounds.works or kind == "smallest" else builder.control(words)
             yield Vector(words=words, kind=kind, culprit=culprit, note=note, control=control)
+    for words in making.grounds.asking:
+        yield Vector(words=words, kind=END_OF_INPUT, variant=END_OF_INPUT,
+                     relation=Relation(name="unmoved", fresh=(True,)))  # fmt: skip
 
 
 def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vector]:
