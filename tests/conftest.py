@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import signal
@@ -15,6 +16,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+
+from tests.started import TAKES_INTERPRETER, Zygote
 
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 
@@ -32,6 +35,12 @@ class Came:
     err: str
 
 
+@functools.cache
+def zygote() -> Zygote:
+    """Return the interpreter that calls are forks of."""
+    return Zygote()
+
+
 class Place:
     """A folder with specs, in which the command is called."""
 
@@ -44,8 +53,12 @@ class Place:
         path.write_text(textwrap.dedent(text), encoding="utf-8")
         return path
 
-    def call(self, *words: str, env: dict[str, str] | None = None, timeout: float = 60, stdin: str = "") -> Came:
+    def call(self, *words: str, env: dict[str, str] | None = None, timeout: float = 60, stdin: str = "", anew: bool = False) -> Came:
+        """Call the command; `anew` has an interpreter of its own started for it."""
         outer = {**os.environ, "NO_COLOR": "1", **(env or {})}
+        if not anew and not any(name.startswith(TAKES_INTERPRETER) for name in env or {}) and sys.platform == "linux":
+            status, out, err = zygote().call(COMMAND, list(words), str(self.folder), outer, stdin.encode(), timeout)
+            return Came(status, out.decode(), err.decode())
         done = subprocess.run(
             [COMMAND, *words], cwd=self.folder, env=outer, input=stdin.encode(), capture_output=True, timeout=timeout
         )

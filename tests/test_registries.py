@@ -7,9 +7,12 @@ from importlib import import_module
 from pathlib import Path
 from typing import get_args
 
+import msgspec
+
 from keen_matrix import Signature
 from keen_matrix.cli import build_parser
 from keen_matrix.core.covering import search
+from keen_matrix.core.model.record import LaunchFields, Record
 from keen_matrix.core.model.relation import RELATIONS
 from keen_matrix.core.signature.families import FAMILIES, family_of
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, KINDS, FamilyName
@@ -79,3 +82,8 @@ def test_libraries_that_end_the_process_when_interrupted_are_imported_in_one_pla
         if path.name != "structs.py":
             assert not re.search(r"^\s*(from|import) msgspec", path.read_text(), re.MULTILINE), path
     assert callable(search.covering_rows)
+
+
+def test_a_record_has_what_a_launch_has() -> None:
+    launch, record = ({each.name: each for each in msgspec.structs.fields(model)} for model in (LaunchFields, Record))
+    assert {name: str(record[name].type) for name in launch} == {name: str(each.type) for name, each in launch.items()}

@@ -58,13 +58,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.results.history import History
+    from keen_matrix.core.results.history import History, WritableHistory
 
     screen = Screen(sys.stdout, color=options.color)
-    with History(options.file, write=bool(options.prune)) as history, history.faults_told():
-        if options.prune:
-            screen.line(f"{counted(history.prune(options.prune), 'run')} dropped")
-        elif options.ids:
+    if options.prune:
+        with WritableHistory(options.file) as kept, kept.faults_told():
+            screen.line(f"{counted(kept.prune(options.prune), 'run')} dropped")
+        return 0
+    with History(options.file) as history, history.faults_told():
+        if options.ids:
             for number, id in enumerate(options.ids):
                 if number:
                     screen.line()

@@ -61,7 +61,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.insight.narrow import Narrower
+    from keen_matrix.core.insight.narrow import Trials, narrowed
 
     screen = Screen(sys.stdout, color=options.color)
     done = held = 0
@@ -72,10 +72,8 @@ def main(options: argparse.Namespace) -> int:
             continue
         with WorkerPool(default_jobs()) as pool:
             for matrix, case in chosen:
-                narrower = Narrower(
-                    spec, matrix, case, partial(launched, pool, spec), options.launches
-                )
-                found = narrower.narrowed()
+                launch = partial(launched, pool, spec)
+                found = narrowed(Trials(spec, matrix, case, launch, options.launches))
                 if done:
                     screen.line()
                 done += 1

@@ -10,14 +10,13 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import Misuse, RunFault, nearest
+from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.runs.options import Adaptation
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
-
-SUFFIX = ".matrix.toml"
 
 
 def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:

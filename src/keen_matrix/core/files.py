@@ -12,6 +12,9 @@ import tempfile
 from collections.abc import Iterator
 from typing import BinaryIO
 
+SUFFIX = ".matrix.toml"
+"""Ends the name of a spec's file."""
+
 
 def usual_mode(path: str) -> int:
     """Return the permissions that a file at a path has, or those that a new one would get."""

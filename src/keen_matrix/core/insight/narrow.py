@@ -69,8 +69,9 @@ def reason_of(fields: Record) -> tuple[Any, ...]:
     return fields.verdict, tuple(failed), tuple(crash or ()), tuple(ends)
 
 
-class Narrower:
-    """Narrows one case. `launch` launches cases of a matrix and returns their records in order."""
+class Trials:
+    """One case that failed, the smallest found so far that fails the same way, and what was tried.
+    `launch` launches cases of a matrix and returns their records in order."""
 
     def __init__(self, spec: Spec, matrix: Matrix, case: Case, launch: Launcher, most: int) -> None:
         self.spec, self.launch, self.most = spec, launch, most
@@ -80,30 +81,9 @@ class Narrower:
         self.reason = reason_of(fields)
         self.known: dict[tuple[object, ...], bool] = {}
 
-    def narrowed(self) -> Narrowed:
-        """Return the smallest vector that fails the same way."""
-        found = self.found
-        if found.fields.verdict == "held":
-            found.notes.append("it holds now")
-            return found
-        if found.case.relation is not None and any(
-            words != found.case.argv for words in found.case.more
-        ):
-            found.notes.append("it is compared with other words, so it is left as it is")
-            return found
-        if not found.matrix.family and len(found.matrix.steps) == 1:
-            self._in_matrix()
-        if self._may_change_words():
-            self._words()
-        if set(self.reason[1]) <= WORDLESS:
-            self._surroundings()
-        return found
-
-    # --- trying ---
-
-    def _try(self, what: str, matrix: Matrix, candidates: Sequence[Case]) -> bool:
+    def attempt(self, what: str, matrix: Matrix, candidates: Sequence[Case]) -> bool:
         """Launch candidates and take the first that fails the same way; tell whether there was
-        one."""
+        one. Those that were tried before are not launched again."""
         fresh = [case for case in candidates if self._key(matrix, case) not in self.known]
         room = self.most - self.found.launches
         if len(fresh) > room:
@@ -135,200 +115,234 @@ class Narrower:
             files,
         )
 
-    # --- 1. in the space of the matrix ---
 
-    def _in_matrix(self) -> None:
-        maker = CaseMaker(self.spec, self.found.matrix, self.functions)
-        row = self._row(maker)
-        if row is None:
-            return
-        changed = True
-        while changed and not self.found.stopped:
-            changed = False
-            for number in range(len(row)):
-                options = list(self._simpler(maker, row, number))
-                cases = [(other, maker.case(tuple(other))) for other in options]
-                name = maker.layout.factors[number].name
-                for other, case in cases:
-                    usable = (
-                        case.fault is None
-                        and case.argv != self.found.case.argv
-                        and self._same_standing(case)
-                    )
-                    what = f"{name}: {_level_text(maker, number, other[number])}"
-                    if usable and self._try(what, self.found.matrix, [case]):
-                        row, changed = list(other), True
-                        break
+def narrowed(trials: Trials) -> Narrowed:
+    """Return the smallest vector that fails the same way."""
+    found = trials.found
+    if found.fields.verdict == "held":
+        found.notes.append("it holds now")
+        return found
+    if found.case.relation is not None and any(
+        words != found.case.argv for words in found.case.more
+    ):
+        found.notes.append("it is compared with other words, so it is left as it is")
+        return found
+    if not found.matrix.family and len(found.matrix.steps) == 1:
+        _in_matrix(trials)
+    if _may_change_words(trials):
+        _words(trials)
+    if set(trials.reason[1]) <= WORDLESS:
+        _surroundings(trials)
+    return found
 
-    def _row(self, maker: CaseMaker) -> list[int] | None:
-        """Return the levels of the case, or None when its values do not tell them."""
-        row: list[int | None] = [None] * len(maker.layout.factors)
-        for name, number in maker.layout.names.items():
-            column, value = maker.layout.values[name], self.found.case.values.get(name)
-            if len(column) > 100_000:
-                return None
-            at = next(
-                (
-                    level
-                    for level in range(len(column))
-                    if column[level] == value and type(column[level]) is type(value)
-                ),
-                None,
-            )
-            if at is None:
-                return None
-            if row[number] is None:
-                row[number] = at
-        return (
-            None
-            if any(level is None for level in row)
-            else [level for level in row if level is not None]
-        )
 
-    def _simpler(self, maker: CaseMaker, row: list[int], number: int) -> Iterator[list[int]]:
-        """Yield rows in which one factor is simpler, the simplest first; what hangs on it is put
-        right."""
-        factor = maker.layout.factors[number]
-        order = sorted(
-            range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level))
-        )
-        for level in order[: order.index(row[number])] if row[number] in order else ():
-            other = list(row)
-            other[number] = level
-            for at, each in enumerate(maker.layout.factors):
-                if each.parents:
-                    there = any(other[group] == taken for group, taken in each.parents)
-                    if not there:
-                        other[at] = each.levels - 1
-                    elif other[at] == each.levels - 1:
-                        other[at] = 0
-            if all(constraint.allows(other) for constraint in maker.constraints):
-                yield other
+# --- 1. in the space of the matrix ---
 
-    # --- 2. words ---
 
-    def _may_change_words(self) -> bool:
-        matrix = self.found.matrix
-        own = {*matrix.axes, *matrix.columns}
-        used: set[str] = set()
-        for rule in rules_for(self.spec, matrix, self.found.case, 0):
-            used |= set(rule.when.names) if rule.when else set()
-            used |= _names_in(rule.aspects.values())
-        if used & own:
-            self.found.notes.append(
-                "what is expected is written for these axis values, so single words are left as they are"
-            )
-            return False
-        if self.spec.signature is None and not set(self.reason[1]) <= WORDLESS:
-            self.found.notes.append(
-                "what is expected is written for these words, so single words are left as they are"
-            )
-            return False
-        return True
-
-    def _words(self) -> None:
-        words = list(self.found.case.argv)
-        size = max(1, len(words) // 2)
-        while words and not self.found.stopped:
-            parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]
-            if self._try_words(f"{size} word{'s' if size > 1 else ''} left out", parts):
-                words = list(self.found.case.argv)
-                size = max(1, min(size, len(words) // 2))
-            elif size == 1:
-                break
-            else:
-                size //= 2
-        changed = True
-        while changed and not self.found.stopped:
-            changed = False
-            for at in range(len(self.found.case.argv)):
-                current = list(self.found.case.argv)
-                simpler = [
-                    [*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])
-                ]
-                if self._try_words("a simpler word", simpler):
-                    changed = True
+def _in_matrix(trials: Trials) -> None:
+    maker = CaseMaker(trials.spec, trials.found.matrix, trials.functions)
+    row = _row(trials, maker)
+    if row is None:
+        return
+    changed = True
+    while changed and not trials.found.stopped:
+        changed = False
+        for number in range(len(row)):
+            options = list(_simpler(trials, maker, row, number))
+            cases = [(other, maker.case(tuple(other))) for other in options]
+            name = maker.layout.factors[number].name
+            for other, case in cases:
+                usable = (
+                    case.fault is None
+                    and case.argv != trials.found.case.argv
+                    and _same_standing(trials, case)
+                )
+                what = f"{name}: {_level_text(maker, number, other[number])}"
+                if usable and trials.attempt(what, trials.found.matrix, [case]):
+                    row, changed = list(other), True
                     break
 
-    def _try_words(self, what: str, vectors: Sequence[Sequence[str]]) -> bool:
-        for words in vectors:
-            case = self._case(tuple(words))
-            if self._same_standing(case) and self._try(what, self.found.matrix, [case]):
-                return True
+
+def _row(trials: Trials, maker: CaseMaker) -> list[int] | None:
+    """Return the levels of the case, or None when its values do not tell them."""
+    row: list[int | None] = [None] * len(maker.layout.factors)
+    for name, number in maker.layout.names.items():
+        column, value = maker.layout.values[name], trials.found.case.values.get(name)
+        if len(column) > 100_000:
+            return None
+        at = next(
+            (
+                level
+                for level in range(len(column))
+                if column[level] == value and type(column[level]) is type(value)
+            ),
+            None,
+        )
+        if at is None:
+            return None
+        if row[number] is None:
+            row[number] = at
+    return (
+        None
+        if any(level is None for level in row)
+        else [level for level in row if level is not None]
+    )
+
+
+def _simpler(trials: Trials, maker: CaseMaker, row: list[int], number: int) -> Iterator[list[int]]:
+    """Yield rows in which one factor is simpler, the simplest first; what hangs on it is put
+    right."""
+    factor = maker.layout.factors[number]
+    order = sorted(
+        range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level))
+    )
+    for level in order[: order.index(row[number])] if row[number] in order else ():
+        other = list(row)
+        other[number] = level
+        for at, each in enumerate(maker.layout.factors):
+            if each.parents:
+                there = any(other[group] == taken for group, taken in each.parents)
+                if not there:
+                    other[at] = each.levels - 1
+                elif other[at] == each.levels - 1:
+                    other[at] = 0
+        if all(constraint.allows(other) for constraint in maker.constraints):
+            yield other
+
+
+# --- 2. words ---
+
+
+def _may_change_words(trials: Trials) -> bool:
+    matrix = trials.found.matrix
+    own = {*matrix.axes, *matrix.columns}
+    used: set[str] = set()
+    for rule in rules_for(trials.spec, matrix, trials.found.case, 0):
+        used |= set(rule.when.names) if rule.when else set()
+        used |= _names_in(rule.aspects.values())
+    if used & own:
+        trials.found.notes.append(
+            "what is expected is written for these axis values, so single words are left as they are"
+        )
         return False
-
-    def _case(self, words: tuple[str, ...]) -> Case:
-        old = self.found.case
-        standings, culprit = tuple[Standing, ...](), ""
-        if self.spec.signature is not None:
-            standings = (standing_of(self.spec.signature, words),)
-            culprit = standings[0].culprit or old.culprit
-        return Case(
-            id=case_id((self.found.matrix.name, *words)), matrix=old.matrix, argv=words, values=old.values,
-            more=(words,) * len(old.more), relation=old.relation, family=old.family, kind=old.kind, note=old.note,
-            standings=standings, culprit=culprit,
-        )  # fmt: skip
-
-    def _same_standing(self, case: Case) -> bool:
-        """Tell whether the signature says the same of a vector as of the one that failed."""
-        before, after = self.found.case.standing, case.standing
-        return (
-            before is None
-            or after is None
-            or (before.status, before.kinds, before.help) == (after.status, after.kinds, after.help)
+    if trials.spec.signature is None and not set(trials.reason[1]) <= WORDLESS:
+        trials.found.notes.append(
+            "what is expected is written for these words, so single words are left as they are"
         )
+        return False
+    return True
 
-    # --- 3. standard input and files ---
 
-    def _surroundings(self) -> None:
-        around = self.found.matrix.steps[0].surroundings
-        if around.stdin is not None and around.stdin.text is not None:
-            self._shrink_text(around.stdin.text, lambda text: replace(
-                self._around(), stdin=Stdin(text=Template(text, literal=True))), "standard input")  # fmt: skip
-        for number, (name, put) in enumerate(around.files):
-            if put.text is not None:
+def _words(trials: Trials) -> None:
+    words = list(trials.found.case.argv)
+    size = max(1, len(words) // 2)
+    while words and not trials.found.stopped:
+        parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]
+        if _try_words(trials, f"{size} word{'s' if size > 1 else ''} left out", parts):
+            words = list(trials.found.case.argv)
+            size = max(1, min(size, len(words) // 2))
+        elif size == 1:
+            break
+        else:
+            size //= 2
+    changed = True
+    while changed and not trials.found.stopped:
+        changed = False
+        for at in range(len(trials.found.case.argv)):
+            current = list(trials.found.case.argv)
+            simpler = [
+                [*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])
+            ]
+            if _try_words(trials, "a simpler word", simpler):
+                changed = True
+                break
 
-                def with_file(text: str, number: int = number) -> object:
-                    files = list(self._around().files)
-                    files[number] = (
-                        files[number][0],
-                        Put(text=Template(text, literal=True), mode=files[number][1].mode),
-                    )
-                    return replace(self._around(), files=tuple(files))
 
-                self._shrink_text(put.text, with_file, name.source)
+def _try_words(trials: Trials, what: str, vectors: Sequence[Sequence[str]]) -> bool:
+    for words in vectors:
+        case = _case(trials, tuple(words))
+        if _same_standing(trials, case) and trials.attempt(what, trials.found.matrix, [case]):
+            return True
+    return False
 
-    def _around(self) -> Any:
-        return self.found.matrix.steps[0].surroundings
 
-    def _shrink_text(self, template: Template, put: Callable[[str], Any], what: str) -> None:
-        case = self.found.case
-        scope = case_scope(
-            case.values,
-            case.argv,
-            case.id,
-            self.spec.here,
-            self.functions or FUNCTIONS,
-            case.standing,
-        )
-        lines = template.render(scope).splitlines(keepends=True)
-        size = max(1, len(lines))
-        while lines and not self.found.stopped:
-            for at in range(0, len(lines), size):
-                kept = lines[:at] + lines[at + size :]
-                step = replace(self.found.matrix.steps[0], surroundings=put("".join(kept)))
-                if self._try(
-                    f"{what}: {len(lines) - len(kept)} lines left out",
-                    replace(self.found.matrix, steps=(step,)),
-                    [self.found.case],
-                ):
-                    lines = kept
-                    break
-            else:
-                if size == 1:
-                    break
-                size //= 2
-            size = max(1, min(size, len(lines)))
+def _case(trials: Trials, words: tuple[str, ...]) -> Case:
+    old = trials.found.case
+    standings, culprit = tuple[Standing, ...](), ""
+    if trials.spec.signature is not None:
+        standings = (standing_of(trials.spec.signature, words),)
+        culprit = standings[0].culprit or old.culprit
+    return Case(
+        id=case_id((trials.found.matrix.name, *words)), matrix=old.matrix, argv=words, values=old.values,
+        more=(words,) * len(old.more), relation=old.relation, family=old.family, kind=old.kind, note=old.note,
+        standings=standings, culprit=culprit,
+    )  # fmt: skip
+
+
+def _same_standing(trials: Trials, case: Case) -> bool:
+    """Tell whether the signature says the same of a vector as of the one that failed."""
+    before, after = trials.found.case.standing, case.standing
+    return (
+        before is None
+        or after is None
+        or (before.status, before.kinds, before.help) == (after.status, after.kinds, after.help)
+    )
+
+
+# --- 3. standard input and files ---
+
+
+def _surroundings(trials: Trials) -> None:
+    around = trials.found.matrix.steps[0].surroundings
+    if around.stdin is not None and around.stdin.text is not None:
+        _shrink_text(trials, around.stdin.text, lambda text: replace(
+            _around(trials), stdin=Stdin(text=Template(text, literal=True))), "standard input")  # fmt: skip
+    for number, (name, put) in enumerate(around.files):
+        if put.text is not None:
+
+            def with_file(text: str, number: int = number) -> object:
+                files = list(_around(trials).files)
+                files[number] = (
+                    files[number][0],
+                    Put(text=Template(text, literal=True), mode=files[number][1].mode),
+                )
+                return replace(_around(trials), files=tuple(files))
+
+            _shrink_text(trials, put.text, with_file, name.source)
+
+
+def _around(trials: Trials) -> Any:
+    return trials.found.matrix.steps[0].surroundings
+
+
+def _shrink_text(trials: Trials, template: Template, put: Callable[[str], Any], what: str) -> None:
+    case = trials.found.case
+    scope = case_scope(
+        case.values,
+        case.argv,
+        case.id,
+        trials.spec.here,
+        trials.functions or FUNCTIONS,
+        case.standing,
+    )
+    lines = template.render(scope).splitlines(keepends=True)
+    size = max(1, len(lines))
+    while lines and not trials.found.stopped:
+        for at in range(0, len(lines), size):
+            kept = lines[:at] + lines[at + size :]
+            step = replace(trials.found.matrix.steps[0], surroundings=put("".join(kept)))
+            if trials.attempt(
+                f"{what}: {len(lines) - len(kept)} lines left out",
+                replace(trials.found.matrix, steps=(step,)),
+                [trials.found.case],
+            ):
+                lines = kept
+                break
+        else:
+            if size == 1:
+                break
+            size //= 2
+        size = max(1, min(size, len(lines)))
 
 
 def _value(maker: CaseMaker, number: int, level: int) -> Any:

@@ -16,6 +16,7 @@ import contextlib
 import os
 import stat
 import tempfile
+from collections.abc import Iterable
 
 from keen_matrix.core.launch.trees import Identity, open_folder, remove_at
 
@@ -142,7 +143,7 @@ class CaseDirectories:
                 os.mkdir(name, 0o755, dir_fd=fd)
         finally:
             os.close(fd)
-        self._stamps = self._changed_at()
+        self._stamps = _changed_at(self._paths)
         self._made_at = max(self._stamps[::2])
 
     def _remove(self) -> str:
@@ -161,7 +162,7 @@ class CaseDirectories:
         """Tell whether a launch may have done something to the directories; False only when it has
         not."""
         try:
-            unmoved = self._made_at and self._changed_at() == self._stamps
+            unmoved = self._made_at and _changed_at(self._paths) == self._stamps
             return not (unmoved and self._made_at + COARSE_CLOCK_NS < launched_at_ns)
         except OSError:
             return True
@@ -206,12 +207,12 @@ class CaseDirectories:
         if self._stamps is None:
             return ""
         try:
-            now = self._changed_at()
+            now = _changed_at(self._paths)
             same = now[1::2] == self._stamps[1::2]
             fresh = (
                 same
                 and self._made_at
-                and all(self._is_fresh(path) for path in (self.work, self.home, self.tmp))
+                and all(_is_fresh(path) for path in (self.work, self.home, self.tmp))
             )
             if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
                 self._stamps = now
@@ -224,19 +225,20 @@ class CaseDirectories:
         except OSError as error:  # the next case says so, if it still is so then
             return error.strerror or str(error)
 
-    def _changed_at(self) -> tuple[int, ...]:
-        """Return when each directory was last changed, and its number: another one in its place
-        has another."""
-        found: list[int] = []
-        for path in self._paths:
-            info = os.lstat(path)
-            found += (info.st_ctime_ns, info.st_ino)
-        return tuple(found)
 
-    @staticmethod
-    def _is_fresh(path: str) -> bool:
+def _changed_at(paths: Iterable[str]) -> tuple[int, ...]:
+    """Return when each directory was last changed, and its number: another one in its place
+    has another."""
+    found: list[int] = []
+    for path in paths:
         info = os.lstat(path)
-        if not stat.S_ISDIR(info.st_mode) or stat.S_IMODE(info.st_mode) != 0o755:
-            return False
-        with os.scandir(path) as entries:
-            return next(entries, None) is None
+        found += (info.st_ctime_ns, info.st_ino)
+    return tuple(found)
+
+
+def _is_fresh(path: str) -> bool:
+    info = os.lstat(path)
+    if not stat.S_ISDIR(info.st_mode) or stat.S_IMODE(info.st_mode) != 0o755:
+        return False
+    with os.scandir(path) as entries:
+        return next(entries, None) is None

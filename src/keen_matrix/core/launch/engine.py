@@ -6,7 +6,7 @@ import os
 import select
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Generator, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -26,7 +26,6 @@ from keen_matrix.core.launch.wire import (
 )
 from keen_matrix.core.launch.workers import (
     CLOSE_SECONDS,
-    STOPPED_LOOKS,
     WorkerLink,
     WorkerSet,
     default_jobs,
@@ -173,27 +172,13 @@ class WorkerPool:
                 and not any(worker.outstanding for worker in self._used)
             ):
                 return
-            for worker in self._wait(LOOK_SECONDS):
+            for worker in _heard(self._used, LOOK_SECONDS):
                 yield from self._receive(worker)
             if time.monotonic() - looked >= LOOK_SECONDS:
                 looked = time.monotonic()
                 for worker in list(self._used):
-                    yield from self._look_after(worker)
-
-    def _wait(self, seconds: float) -> list[WorkerLink]:
-        """Send what waits to be sent, until something can be received or the time is over; return
-        whose it is."""
-        poller = select.poll()
-        by_fd = {worker.control.fileno(): worker for worker in self._used}
-        for fd, worker in by_fd.items():
-            if worker.unsent:
-                self._send(worker)
-            poller.register(fd, select.POLLIN | (select.POLLOUT if worker.unsent else 0))
-        found = []
-        for fd, events in poller.poll(seconds * 1000):
-            if events & ~select.POLLOUT:
-                found.append(by_fd[fd])
-        return found
+                    if worker.stays_stopped():  # its end shows on its socket
+                        yield from self._replace(worker, "was stopped")
 
     def _feed(self, supply: Iterator[Case]) -> None:
         """Hand cases to the workers that want some: first, and each alone, those that a worker was
@@ -201,7 +186,7 @@ class WorkerPool:
         if self._again:
             for worker in self._used:
                 if self._again and not worker.outstanding:
-                    self._hand(worker, [self._again.popleft()])
+                    _hand(worker, [self._again.popleft()])
                     worker.solitary = True
             return
         if self._dry:
@@ -217,32 +202,7 @@ class WorkerPool:
                         break
                     batch.append(case)
         for worker, _, batch in wanting:
-            self._hand(worker, batch)
-
-    @staticmethod
-    def _hand(worker: WorkerLink, batch: list[Case]) -> None:
-        if batch:
-            for each in batch:
-                worker.cases[each.sequence, each.id] = each
-            worker.unsent += pack(batch)
-
-    @staticmethod
-    def _send(worker: WorkerLink) -> None:
-        try:
-            sent = worker.control.send(worker.unsent)
-            del worker.unsent[:sent]
-        except BlockingIOError:
-            pass
-        except OSError:
-            worker.unsent.clear()  # the worker is gone; reading from it says so
-
-    def _look_after(self, worker: WorkerLink) -> Iterator[ResultFrame]:
-        """Look whether a worker can still do its work; one that stays stopped is given up. Its end
-        shows on its socket."""
-        stopped = worker.process.look() == "stopped"
-        worker.stopped = worker.stopped + 1 if stopped else 0
-        if worker.stopped >= STOPPED_LOOKS:
-            yield from self._replace(worker, "was stopped")
+            _hand(worker, batch)
 
     def _replace(self, worker: WorkerLink, how: str) -> Iterator[ResultFrame]:
         """Put another worker in the place of a lost one, and yield the results of cases that two
@@ -260,23 +220,11 @@ class WorkerPool:
             self._losses[key] += worker.ready
             if self._losses[key] > 1 and worker.solitary:
                 text = f"the worker process that launched it {how}, twice"
-                yield self._crashed(case, f"{text}: {worker.fault}" if worker.fault else text)
+                text = f"{text}: {worker.fault}" if worker.fault else text
+                yield _crashed(case, self._names[case.matrix], text)
             else:
                 self._again.append(case)
         self._send_plan(self._workers.replace(worker))
-
-    def _crashed(self, case: Case, text: str) -> ResultFrame:
-        """Return the result of a case that no worker survives."""
-        from keen_matrix.core.expect.cascade import AspectResult, Judged
-        from keen_matrix.core.expect.mismatch import Mismatch
-        from keen_matrix.core.expect.recording import Recorder
-        from keen_matrix.core.model.outcome import Outcome
-
-        recorder = Recorder(case, self._names[case.matrix])
-        mismatch = Mismatch(form="crash", expected="", actual=text)
-        result = AspectResult(aspect="crash", met=False, mismatch=mismatch)
-        recorder.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
-        return result_frame(case, recorder.record(0))
 
     def _receive(self, worker: WorkerLink) -> Iterator[ResultFrame]:
         try:
@@ -323,6 +271,41 @@ class WorkerPool:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def _hand(worker: WorkerLink, batch: list[Case]) -> None:
+    if batch:
+        worker.hand(batch, pack(batch))
+
+
+def _heard(workers: Sequence[WorkerLink], seconds: float) -> list[WorkerLink]:
+    """Send what waits to be sent, until something can be received or the time is over; return
+    whose it is."""
+    poller = select.poll()
+    by_fd = {worker.control.fileno(): worker for worker in workers}
+    for fd, worker in by_fd.items():
+        if worker.unsent:
+            worker.send()
+        poller.register(fd, select.POLLIN | (select.POLLOUT if worker.unsent else 0))
+    found = []
+    for fd, events in poller.poll(seconds * 1000):
+        if events & ~select.POLLOUT:
+            found.append(by_fd[fd])
+    return found
+
+
+def _crashed(case: Case, matrix: str, text: str) -> ResultFrame:
+    """Return the result of a case that no worker survives."""
+    from keen_matrix.core.expect.cascade import AspectResult, Judged
+    from keen_matrix.core.expect.mismatch import Mismatch
+    from keen_matrix.core.expect.recording import Recorder
+    from keen_matrix.core.model.outcome import Outcome
+
+    recorder = Recorder(case, matrix)
+    mismatch = Mismatch(form="crash", expected="", actual=text)
+    result = AspectResult(aspect="crash", met=False, mismatch=mismatch)
+    recorder.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))
+    return result_frame(case, recorder.record(0))
 
 
 def run(

@@ -19,7 +19,7 @@ class Strays:
         self._alone = alone
         """Whether one program runs at a time: what is there is surely its own then."""
 
-    def of(self, runner: CaseRunner, *, unsure: bool) -> list[int]:
+    def of(self, runner: CaseRunner, unsure: bool) -> list[int]:
         """Return running processes that the finished launch of a runner left behind, or, when
         `unsure`, may have."""
         launch = runner.launch
@@ -40,7 +40,7 @@ class Strays:
 
     def _known(self) -> set[int]:
         """Return the processes that we started ourselves and that are looked after."""
-        known = {runner.keeper_pid for runner in self._runners}
+        known = {runner.starts.keeper_pid for runner in self._runners}
         for runner in self._runners:
             launch = runner.launch
             if launch is not None:

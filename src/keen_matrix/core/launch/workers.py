@@ -155,6 +155,30 @@ class WorkerLink:
             0 if self.outstanding > self.jobs + ahead // 2 else self.jobs + ahead - self.outstanding
         )
 
+    def hand(self, batch: list[Any], packed: bytes) -> None:
+        """Hand cases to it, as they are and as they travel: they are sent as soon as it takes
+        them."""
+        for each in batch:
+            self.cases[each.sequence, each.id] = each
+        self.unsent += packed
+
+    def send(self) -> None:
+        """Send as much of what waits as it takes at once."""
+        try:
+            sent = self.control.send(self.unsent)
+            del self.unsent[:sent]
+        except BlockingIOError:
+            pass
+        except OSError:
+            self.unsent.clear()  # the worker is gone; reading from it says so
+
+    def stays_stopped(self) -> bool:
+        """Look whether it can still do its work; True when it was stopped at several looks in a
+        row."""
+        stopped = self.process.look() == "stopped"
+        self.stopped = self.stopped + 1 if stopped else 0
+        return self.stopped >= STOPPED_LOOKS
+
 
 @contextlib.contextmanager
 def signals_blocked() -> Iterator[None]:

@@ -131,11 +131,21 @@ class Repeats(Struct):
     seconds: list[float]
 
 
-class StepRecord(Struct, kw_only=True, omit_defaults=True):
-    """One launch of a case of several. Streams are text, or base64 where they are no UTF-8;
-    `…_bytes` is how much came in all where the cap cut it. Times are seconds, memory is bytes."""
+class StreamFields(Struct, kw_only=True, omit_defaults=True):
+    """What a launch printed: text, or base64 where it is no UTF-8; `…_bytes` is how much came in all
+    where the cap cut it."""
 
-    argv: tuple[str, ...]
+    stdout: str | None = None
+    stdout_base64: str | None = None
+    stdout_bytes: int = 0
+    stderr: str | None = None
+    stderr_base64: str | None = None
+    stderr_bytes: int = 0
+
+
+class LaunchFields(StreamFields, kw_only=True, omit_defaults=True):
+    """What came of one launch. Times are seconds, memory is bytes."""
+
     verdict: Verdict
     exit: int | None = field(default_factory=_none)
     signal: str | None = field(default_factory=_none)
@@ -144,12 +154,6 @@ class StepRecord(Struct, kw_only=True, omit_defaults=True):
     system_seconds: float = field(default_factory=float)
     peak_bytes: int | None = field(default_factory=_none)
     peak_at_most: bool = False
-    stdout: str | None = None
-    stdout_base64: str | None = None
-    stdout_bytes: int = 0
-    stderr: str | None = None
-    stderr_base64: str | None = None
-    stderr_bytes: int = 0
     files: dict[str, FileChange] = field(default_factory=_no_files)
     looked_at: dict[str, LookedAt] = {}
     arrivals: list[tuple[str, int, float]] = []
@@ -160,6 +164,12 @@ class StepRecord(Struct, kw_only=True, omit_defaults=True):
     leftovers: list[str] = []
     stopped: str | None = None
     """The signal that the spec ended the program with."""
+
+
+class StepRecord(LaunchFields, kw_only=True, omit_defaults=True):
+    """One launch of a case of several."""
+
+    argv: tuple[str, ...]
 
 
 class CaseFields(Struct, kw_only=True, omit_defaults=True):
@@ -182,8 +192,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
 
 
 class Record(CaseFields, kw_only=True, omit_defaults=True):
-    """A case with what came of it. The fields of a launch are those of StepRecord, of its only or
-    its telling launch."""
+    """A case with what came of it. The fields of a launch are those of LaunchFields, of its only
+    or its telling one: a Struct cannot have two bases with fields."""
 
     masked: list[int] = []
     """Numbers of the masks that found something."""

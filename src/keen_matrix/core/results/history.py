@@ -16,6 +16,7 @@ import sqlite3
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Self
 from urllib.parse import quote
 
 from keen_matrix.core.errors import RunFault
@@ -91,24 +92,22 @@ class DamagedHistory(RunFault):
 
 
 class History:
-    """The file, open: for reading, which changes nothing and makes no file, or for writing. Use it
-    as a context.
+    """The file, open for reading, which changes nothing and makes no file. Use it as a context.
 
     Raises RunFault when there is none to read, when the file is none of ours or of another
     version, or when it is in use; DamagedHistory when it is ours and damaged.
     """
 
-    def __init__(self, path: str, *, write: bool = False) -> None:
-        self.path, self._write = path, write
-        there = os.path.exists(path)
-        if not there and not write:
-            raise RunFault(f"there is no history yet: {path} is written by the first run")
-        if there and os.path.getsize(path) and not is_ours(path):
-            raise RunFault(f"{path} is not a history of Keen Matrix; it is left as it is")
-        if write:
-            os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
+    def __init__(self, path: str) -> None:
+        self.path = path
         with self.faults_told():
-            self._open()
+            self._database = self._opened()
+
+    def _opened(self) -> sqlite3.Connection:
+        if not os.path.exists(self.path):
+            raise RunFault(f"there is no history yet: {self.path} is written by the first run")
+        _refuse_other_files(self.path)
+        return _checked(_connected(self.path, "ro"))
 
     @contextlib.contextmanager
     def faults_told(self) -> Iterator[None]:
@@ -119,60 +118,6 @@ class History:
             raise RunFault(f"the history {self.path} cannot be used: {error}") from None
         except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
             raise DamagedHistory(f"the history {self.path} is damaged: {error}") from None
-
-    def _open(self) -> None:
-        mode = "rwc" if self._write else "ro"
-        name = f"file:{quote(os.fsencode(os.path.abspath(self.path)))}?mode={mode}"
-        self._database = sqlite3.connect(name, timeout=WAIT_SECONDS, isolation_level=None, uri=True)
-        try:
-            if self._write:
-                self._make()
-            (version,) = self._database.execute("PRAGMA user_version").fetchone()
-            if version != VERSION:
-                raise sqlite3.OperationalError(
-                    f"it is of version {version}; this Keen Matrix knows version {VERSION}"
-                )
-        except BaseException:
-            self._database.close()
-            raise
-
-    def _make(self) -> None:
-        """Make the tables of a file that is new; several runs may want to at once."""
-        self._database.execute("PRAGMA synchronous = NORMAL")
-        self._database.execute("BEGIN IMMEDIATE")
-        (version,) = self._database.execute("PRAGMA user_version").fetchone()
-        if version == 0:
-            for statement in _SCHEMA.split(";"):
-                if statement.strip():
-                    self._database.execute(statement)
-            self._database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-            self._database.execute(f"PRAGMA user_version = {VERSION}")
-        self._database.execute("COMMIT")
-
-    def begin(self, run: HistoryRun) -> int:
-        """Enter a run and return its number."""
-        cursor = self._database.execute(
-            "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (*map(_utf8, (run.spec, run.spec_digest, run.program, run.program_digest)), run.started, run.seconds, run.jobs,
-             run.part, json.dumps(dict(run.counts)), _utf8(run.journal)),
-        )  # fmt: skip
-        return int(cursor.lastrowid or 0)
-
-    def add(self, run: int, cases: Sequence[tuple[str, str, str, float]]) -> None:
-        """Enter cases of a run: id, matrix, verdict, seconds."""
-        self._database.execute("BEGIN IMMEDIATE")
-        rows = ((run, *case) for case in sorted(cases))
-        columns = "run, id, matrix, verdict, seconds"
-        self._database.executemany(
-            f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows
-        )
-        self._database.execute("COMMIT")
-
-    def finish(self, run: int, seconds: float, counts: Mapping[str, int]) -> None:
-        """Enter what a run came to."""
-        values = (seconds, json.dumps(dict(counts)), run)
-        self._database.execute("UPDATE runs SET seconds = ?, counts = ? WHERE number = ?", values)
 
     def runs(self, spec: str | None = None) -> Iterator[HistoryRun]:
         """Yield the runs, the newest first."""
@@ -240,6 +185,57 @@ class History:
         ).fetchone()
         return (str(found[0]), str(found[1])) if found else None
 
+    def close(self) -> None:
+        """Close the file."""
+        self._database.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+class WritableHistory(History):
+    """The file, open for reading and writing; it is made where there is none."""
+
+    def _opened(self) -> sqlite3.Connection:
+        if os.path.exists(self.path):
+            _refuse_other_files(self.path)
+        os.makedirs(os.path.dirname(self.path) or ".", exist_ok=True)
+        database = _connected(self.path, "rwc")
+        try:
+            _make(database)
+        except BaseException:
+            database.close()
+            raise
+        return _checked(database)
+
+    def begin(self, run: HistoryRun) -> int:
+        """Enter a run and return its number."""
+        cursor = self._database.execute(
+            "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (*map(_utf8, (run.spec, run.spec_digest, run.program, run.program_digest)), run.started, run.seconds, run.jobs,
+             run.part, json.dumps(dict(run.counts)), _utf8(run.journal)),
+        )  # fmt: skip
+        return int(cursor.lastrowid or 0)
+
+    def add(self, run: int, cases: Sequence[tuple[str, str, str, float]]) -> None:
+        """Enter cases of a run: id, matrix, verdict, seconds."""
+        self._database.execute("BEGIN IMMEDIATE")
+        rows = ((run, *case) for case in sorted(cases))
+        columns = "run, id, matrix, verdict, seconds"
+        self._database.executemany(
+            f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows
+        )
+        self._database.execute("COMMIT")
+
+    def finish(self, run: int, seconds: float, counts: Mapping[str, int]) -> None:
+        """Enter what a run came to."""
+        values = (seconds, json.dumps(dict(counts)), run)
+        self._database.execute("UPDATE runs SET seconds = ?, counts = ? WHERE number = ?", values)
+
     def prune(self, keep: int) -> int:
         """Keep the newest runs of each spec and return how many were dropped."""
         old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
@@ -251,15 +247,43 @@ class History:
         self._database.execute("COMMIT")
         return dropped
 
-    def close(self) -> None:
-        """Close the file."""
-        self._database.close()
 
-    def __enter__(self) -> History:
-        return self
+def _refuse_other_files(path: str) -> None:
+    if os.path.getsize(path) and not is_ours(path):
+        raise RunFault(f"{path} is not a history of Keen Matrix; it is left as it is")
 
-    def __exit__(self, *_: object) -> None:
-        self.close()
+
+def _connected(path: str, mode: str) -> sqlite3.Connection:
+    name = f"file:{quote(os.fsencode(os.path.abspath(path)))}?mode={mode}"
+    return sqlite3.connect(name, timeout=WAIT_SECONDS, isolation_level=None, uri=True)
+
+
+def _checked(database: sqlite3.Connection) -> sqlite3.Connection:
+    """Return a database that is of our version; one of another is closed and refused."""
+    try:
+        (version,) = database.execute("PRAGMA user_version").fetchone()
+        if version != VERSION:
+            raise sqlite3.OperationalError(
+                f"it is of version {version}; this Keen Matrix knows version {VERSION}"
+            )
+    except BaseException:
+        database.close()
+        raise
+    return database
+
+
+def _make(database: sqlite3.Connection) -> None:
+    """Make the tables of a file that is new; several runs may want to at once."""
+    database.execute("PRAGMA synchronous = NORMAL")
+    database.execute("BEGIN IMMEDIATE")
+    (version,) = database.execute("PRAGMA user_version").fetchone()
+    if version == 0:
+        for statement in _SCHEMA.split(";"):
+            if statement.strip():
+                database.execute(statement)
+        database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        database.execute(f"PRAGMA user_version = {VERSION}")
+    database.execute("COMMIT")
 
 
 def _changed(
@@ -288,13 +312,13 @@ class Recorder:
     def __init__(self, path: str, run: HistoryRun) -> None:
         self.trouble = ""
         self._path, self._run = path, run
-        self._history: History | None = None
+        self._history: WritableHistory | None = None
         self._waiting: list[tuple[str, str, str, float]] = []
         self._started = time.monotonic()
         self._guarded(self._begin)
 
     def _begin(self) -> None:
-        self._history = History(self._path, write=True)
+        self._history = WritableHistory(self._path)
         with self._history.faults_told():
             self._number = self._history.begin(self._run)
 

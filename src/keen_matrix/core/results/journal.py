@@ -70,66 +70,48 @@ def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
     return {name: axes for name, axes in named.items() if axes}
 
 
-class Journal:
-    """A journal being written. Every line is in the file, whole, before `write` returns; a failed
-    write leaves no part.
+class JournalPlace:
+    """Where a journal is written: the file itself when it is continued, one beside it until there is
+    a record to put in its place, an unnamed one when the name is a device's."""
 
-    A run that begins anew writes beside the journal that is there and takes its place with the
-    first record: a run that comes to nothing loses no results. One run at a time writes a journal:
-    a lock beside it is kept until it is closed, by the system, so that the lock of a run that was
-    killed is none.
-
-    Raises RunFault when it cannot be written, when another run writes it, or when there is
-    something else in its place.
-    """
-
-    def __init__(self, path: str, *, keep: bool = False) -> None:
+    def __init__(self, path: str) -> None:
         self.path = path
-        self.size = 0
-        self._fd = self._device = -1
-        self._beside = ""
+        self.fd = -1
+        """Open for reading and writing; -1 when there is none."""
+        self.device = -1
+        self.beside = ""
+        """The file that is to take the journal's place; none once it has."""
+        self._target = ""
         self._lock: FileLock | None = None
-        try:
-            os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
-            self._open(path, keep=keep)
-        except OSError as error:
-            self.close()
-            raise RunFault(f"the journal {path} cannot be written: {error.strerror}") from None
-        except RunFault:
-            self.close()
-            raise
 
-    def _open(self, path: str, *, keep: bool) -> None:
-        info = _stat(path)
+    def take(self, *, keep: bool) -> int:
+        """Open the file, and return how many bytes of it stay: none unless it is to be kept. Raises
+        OSError, or RunFault when it is another run's or something else."""
+        os.makedirs(os.path.dirname(self.path) or ".", exist_ok=True)
+        info = _stat(self.path)
         if info is not None and not stat.S_ISREG(info.st_mode):
-            self._device = open_device(path)
-            self._fd, name = tempfile.mkstemp(
-                prefix="keen-matrix-"
-            )  # what was written must be read again
+            self.device = open_device(self.path)
+            # what was written must be read again
+            self.fd, name = tempfile.mkstemp(prefix="keen-matrix-")
             os.unlink(name)
-            return
-        self._target = os.path.realpath(path)  # a link is kept, and what it leads to is written
+            return 0
+        # a link is kept, and what it leads to is written
+        self._target = os.path.realpath(self.path)
         self._lock = FileLock(self._target)
         self._refuse_other_files()
         if keep:
-            self._fd = os.open(self._target, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
-            self._drop_end()
-            return
+            self.fd = os.open(self._target, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+            return _drop_end(self.fd)
         self._remove_torn_off()
-        self._fd, self._beside = tempfile.mkstemp(
+        self.fd, self.beside = tempfile.mkstemp(
             prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target)
         )
-        os.fchmod(self._fd, 0o644 if info is None else stat.S_IMODE(info.st_mode))
+        os.fchmod(self.fd, 0o644 if info is None else stat.S_IMODE(info.st_mode))
+        return 0
 
     @property
     def _prefix(self) -> str:
         return f".{os.path.basename(self._target)}-"
-
-    @property
-    def is_in_place(self) -> bool:
-        """Whether what was written can be read by the journal's name: not before the first record,
-        and never from a device."""
-        return not self._beside and self._device < 0
 
     def _refuse_other_files(self) -> None:
         with contextlib.suppress(FileNotFoundError), open(self.path, "rb") as file:
@@ -148,26 +130,75 @@ class Journal:
                 with contextlib.suppress(OSError):
                     os.unlink(os.path.join(folder, name))
 
-    def _take_place(self) -> None:
-        os.replace(self._beside, self._target)
-        self._beside = ""
+    def settle(self) -> None:
+        """Take the journal's place, unless that is done. Raises OSError."""
+        if self.beside:
+            os.replace(self.beside, self._target)
+            self.beside = ""
 
-    def _drop_end(self) -> None:
-        """Take away what a broken-off run may have left at the end: a torn line, and the note of
-        an interruption."""
-        keep = 0
-        with open(self._fd, "rb", closefd=False) as file:
-            for line in file:
-                if not line.endswith(b"\n"):
-                    break
-                if not line.startswith(b'{"finished"'):
-                    keep += len(line)
-                    continue
-                if b'"interrupted":true' in line:
-                    break
+    def leave(self) -> None:
+        """Close the file, remove one that has not taken its place, and let others write."""
+        for fd in (self.fd, self.device):
+            if fd >= 0:
+                os.close(fd)
+        self.fd = self.device = -1
+        if self.beside:
+            with contextlib.suppress(OSError):
+                os.unlink(self.beside)
+            self.beside = ""
+        if self._lock is not None:
+            self._lock.release()
+            self._lock = None
+
+
+def _drop_end(fd: int) -> int:
+    """Take away what a broken-off run may have left at the end: a torn line, and the note of
+    an interruption. Return how many bytes stay."""
+    keep = 0
+    with open(fd, "rb", closefd=False) as file:
+        for line in file:
+            if not line.endswith(b"\n"):
+                break
+            if not line.startswith(b'{"finished"'):
                 keep += len(line)
-        os.ftruncate(self._fd, keep)
-        self.size = os.lseek(self._fd, keep, os.SEEK_SET)
+                continue
+            if b'"interrupted":true' in line:
+                break
+            keep += len(line)
+    os.ftruncate(fd, keep)
+    return os.lseek(fd, keep, os.SEEK_SET)
+
+
+class Journal:
+    """A journal being written. Every line is in the file, whole, before `write` returns; a failed
+    write leaves no part.
+
+    A run that begins anew writes beside the journal that is there and takes its place with the
+    first record: a run that comes to nothing loses no results. One run at a time writes a journal:
+    a lock beside it is kept until it is closed, by the system, so that the lock of a run that was
+    killed is none.
+
+    Raises RunFault when it cannot be written, when another run writes it, or when there is
+    something else in its place.
+    """
+
+    def __init__(self, path: str, *, keep: bool = False) -> None:
+        self.path = path
+        self._place = JournalPlace(path)
+        try:
+            self.size = self._place.take(keep=keep)
+        except OSError as error:
+            self.close()
+            raise RunFault(f"the journal {path} cannot be written: {error.strerror}") from None
+        except RunFault:
+            self.close()
+            raise
+
+    @property
+    def is_in_place(self) -> bool:
+        """Whether what was written can be read by the journal's name: not before the first record,
+        and never from a device."""
+        return not self._place.beside and self._place.device < 0
 
     def lines(self) -> Iterator[tuple[int, bytes, Line | None]]:
         """Yield every line written so far: its offset, its bytes, what it says. Raises RunFault
@@ -183,7 +214,9 @@ class Journal:
 
     def _raw_lines(self) -> Iterator[bytes]:
         at, rest = 0, b""
-        while at < self.size and (block := os.pread(self._fd, min(READ_BYTES, self.size - at), at)):
+        while at < self.size and (
+            block := os.pread(self._place.fd, min(READ_BYTES, self.size - at), at)
+        ):
             at += len(block)
             *whole, rest = (rest + block).split(b"\n")
             for line in whole:
@@ -197,13 +230,13 @@ class Journal:
         start, left = self.size, memoryview(line)
         try:
             while left:
-                written = os.write(self._fd, left)
+                written = os.write(self._place.fd, left)
                 self.size += written
                 left = left[written:]
-            if self._device >= 0:
-                _write_all(self._device, line)
-            if self._beside and line.startswith(b'{"id"'):
-                self._take_place()
+            if self._place.device >= 0:
+                _write_all(self._place.device, line)
+            if line.startswith(b'{"id"'):
+                self._place.settle()
         except OSError as error:
             self._drop_torn(start)
             raise RunFault(
@@ -214,7 +247,7 @@ class Journal:
 
     def _drop_torn(self, start: int) -> None:
         try:
-            os.ftruncate(self._fd, start)
+            os.ftruncate(self._place.fd, start)
             self.size = start
         except OSError:
             pass  # a device, for instance; a reader drops a torn last line
@@ -225,7 +258,7 @@ class Journal:
 
     def read(self, offset: int, length: int) -> Record:
         """Return the record that was written at an offset."""
-        found = decode(os.pread(self._fd, length, offset))
+        found = decode(os.pread(self._place.fd, length, offset))
         if not isinstance(found, Record):
             raise no_line(self.path, 0, f"no record stands at byte {offset}")
         return found
@@ -233,17 +266,7 @@ class Journal:
     def close(self) -> None:
         """Close the file; one that no record was written to goes, and the journal that was there
         stays."""
-        for fd in (self._fd, self._device):
-            if fd >= 0:
-                os.close(fd)
-        self._fd = self._device = -1
-        if self._beside:
-            with contextlib.suppress(OSError):
-                os.unlink(self._beside)
-            self._beside = ""
-        if self._lock is not None:
-            self._lock.release()
-            self._lock = None
+        self._place.leave()
 
     def __enter__(self) -> Journal:
         return self

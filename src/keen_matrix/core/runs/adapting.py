@@ -34,7 +34,7 @@ def adapted(spec: Spec, asked: Adaptation) -> Spec:
 def program_words(text: str) -> tuple[Template, ...]:
     """Return the launch words of --program; a word that names a file from here is made to name it
     from anywhere. Raises Misuse."""
-    from keen_matrix.core.spec.load import launch_templates
+    from keen_matrix.core.spec.compiling.tables import launch_templates
 
     words = launch_templates(text)
     if not words:

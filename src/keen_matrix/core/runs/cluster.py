@@ -256,7 +256,8 @@ def prepare(task: Task, archive: bytes) -> str:
 
 
 def _spec_of(task: Task, archive: bytes) -> Spec:
-    from keen_matrix.core.spec.load import launch_templates, load_spec
+    from keen_matrix.core.spec.compiling.tables import launch_templates
+    from keen_matrix.core.spec.load import load_spec
 
     key = (task.digest, task.folder, task.name, task.launch)
     known = _POOL.get("spec")

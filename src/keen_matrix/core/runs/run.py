@@ -30,7 +30,8 @@ from keen_matrix.core.results.journal import Journal, header
 from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
 from keen_matrix.core.results.tally import Tally, total_counts
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.grounding import Experiments, are_as_before, grounded, grounds_of
+from keen_matrix.core.runs.experiments import Experiments
+from keen_matrix.core.runs.grounding import are_as_before, grounded, grounds_of
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
 from keen_matrix.core.runs.selection import (

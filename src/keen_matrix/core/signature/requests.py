@@ -7,7 +7,7 @@ alternatives the longest.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 from itertools import islice, product
@@ -195,40 +195,80 @@ class Builder:
 
     def plain(self, wanted: Iterable[Option], *, full: bool) -> Request:
         """Return a request with usual values, whether or not it is accepted."""
-        return self._made(Wish({option.key for option in wanted}, full=full))
+        return _made(self, Wish({option.key for option in wanted}, full=full))
 
     def _request(self, wish: Wish) -> Request | None:
-        return fitting(self.signature, self._made(wish))
+        return fitting(self.signature, _made(self, wish))
 
-    def _made(self, wish: Wish) -> Request:
-        wish = replace(wish, options={*wish.options, *self.grounds.required})
-        if self.grounds.few_operands:
-            wish = replace(wish, few=True)
-        options: list[OptionPart] = []
-        operands: list[OperandPart] = []
-        delimiter = self._sequence(self.form.form, wish, options, operands)
-        return Request(self.form, tuple(options), tuple(operands), delimiter)
+    def usual(self, name: str, number: int = 0) -> str:
+        """Return a legal value of a NAME; several of them differ where the type has several."""
+        legal = self.legal(name)
+        return legal[number % len(legal)] if legal else "word"
 
-    def _sequence(
-        self, form: Form, wish: Wish, options: list[OptionPart], operands: list[OperandPart]
-    ) -> bool:
-        delimiter = False
+    def legal(self, name: str) -> list[str]:
+        """Return legal values of a NAME; the one that was seen to be accepted, where words were
+        not."""
+        learnt = dict(self.grounds.values).get(name)
+        return self.signature.values[name].legal() if learnt is None else [learnt]
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a request should have: options by identity, counts of operands, everything."""
+
+    options: Set[str]
+    full: bool
+    counts: Mapping[str, int] = field(default_factory=dict)
+    without: Set[str] = frozenset()
+    """Options that full use goes without."""
+    few: bool = False
+    """Whether full use has the least number of operands."""
+
+
+def _made(builder: Builder, wish: Wish) -> Request:
+    """Return the request that is as wished, whether or not it is accepted."""
+    wish = replace(wish, options={*wish.options, *builder.grounds.required})
+    if builder.grounds.few_operands:
+        wish = replace(wish, few=True)
+    made = Assembly(builder, wish)
+    made.add(builder.form.form)
+    return Request(builder.form, tuple(made.options), tuple(made.operands), made.delimiter)
+
+
+class Assembly:
+    """The parts of a request that is being made, by walking the items of a form. `choose` says which
+    alternative of a choice is taken, or None for none; without it, the one that fits the wish."""
+
+    def __init__(
+        self, builder: Builder, wish: Wish, choose: Callable[[Choice], Form | None] | None = None
+    ) -> None:
+        self._builder, self._wish = builder, wish
+        self._choose = choose or self._chosen
+        self._signature, self._form = builder.signature, builder.form
+        self.options: list[OptionPart] = []
+        self.operands: list[OperandPart] = []
+        self.delimiter = False
+
+    def add(self, form: Form) -> None:
+        """Take what is wished for of a form, or of a part of it."""
         for item in form.items:
             if isinstance(item, OptionUse):
-                self._add_option(item, options)
+                self._add_option(item)
             elif isinstance(item, Keyword):
-                operands.append(OperandPart("", item.word))
+                self.operands.append(OperandPart("", item.word))
             elif isinstance(item, Delimiter):
-                delimiter = True
+                self.delimiter = True
             elif isinstance(item, Operand):
-                self._add_operand(item, wish, operands)
+                self._add_operand(item)
             else:
-                chosen = self._chosen(item, wish)
+                chosen = self._choose(item)
                 if chosen is not None:
-                    delimiter |= self._sequence(chosen, wish, options, operands)
-        return delimiter
+                    self.add(chosen)
 
-    def _chosen(self, choice: Choice, wish: Wish) -> Form | None:
+    def _chosen(self, choice: Choice) -> Form | None:
+        """Return the alternative that is taken: one with something that is wished for, else the
+        longest in full use and the shortest, or none at all, in smallest use."""
+        wish = self._wish
         for each in choice.alternatives:
             if self._keys_in(each) & wish.options:
                 return each
@@ -255,53 +295,33 @@ class Builder:
     def _keys_in(self, form: Form) -> set[str]:
         """Return the keys of the options in a part of the synopsis."""
         items = form.walk()
-        return {self.form.option_of(item).key for item in items if isinstance(item, OptionUse)}
+        return {self._form.option_of(item).key for item in items if isinstance(item, OptionUse)}
 
     def _asks_help(self, form: Form) -> bool:
         return any(
-            isinstance(item, OptionUse) and is_help(self.signature, self.form.option_of(item))
+            isinstance(item, OptionUse) and is_help(self._signature, self._form.option_of(item))
             for item in form.walk()
         )
 
-    def _add_option(self, use: OptionUse, options: list[OptionPart]) -> None:
-        option = self.form.option_of(use)
-        if any(part.option is option for part in options):
+    def _add_option(self, use: OptionUse) -> None:
+        option = self._form.option_of(use)
+        if any(part.option is option for part in self.options):
             return
         count = max(option.least, 1) if option.takes_value else 0
-        values = tuple(self.usual(option.name_of(number), number) for number in range(count))
-        options.append(OptionPart(option, option.key, values))
+        values = tuple(
+            self._builder.usual(option.name_of(number), number) for number in range(count)
+        )
+        self.options.append(OptionPart(option, option.key, values))
 
-    def _add_operand(self, item: Operand, wish: Wish, operands: list[OperandPart]) -> None:
-        name = item.name.name
-        least, most = operand_count(self.signature, item)
+    def _add_operand(self, item: Operand) -> None:
+        name, wish = item.name.name, self._wish
+        least, most = operand_count(self._signature, item)
         count = wish.counts.get(name, least)
         if wish.full and not wish.few:
             count = max(least, MANY) if most is None else min(most, max(least, MANY))
-        operands += [OperandPart(name, self.usual(name, number)) for number in range(count)]
-
-    def usual(self, name: str, number: int = 0) -> str:
-        """Return a legal value of a NAME; several of them differ where the type has several."""
-        legal = self.legal(name)
-        return legal[number % len(legal)] if legal else "word"
-
-    def legal(self, name: str) -> list[str]:
-        """Return legal values of a NAME; the one that was seen to be accepted, where words were
-        not."""
-        learnt = dict(self.grounds.values).get(name)
-        return self.signature.values[name].legal() if learnt is None else [learnt]
-
-
-@dataclass(frozen=True, slots=True)
-class Wish:
-    """What a request should have: options by identity, counts of operands, everything."""
-
-    options: Set[str]
-    full: bool
-    counts: Mapping[str, int] = field(default_factory=dict)
-    without: Set[str] = frozenset()
-    """Options that full use goes without."""
-    few: bool = False
-    """Whether full use has the least number of operands."""
+        self.operands += [
+            OperandPart(name, self._builder.usual(name, number)) for number in range(count)
+        ]
 
 
 def operand_count(signature: Signature, item: Operand) -> tuple[int, int | None]:

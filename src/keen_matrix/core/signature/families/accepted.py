@@ -9,16 +9,17 @@ from typing import Any
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.model.relation import Relation
-from keen_matrix.core.notation.nodes import Span
-from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
 from keen_matrix.core.signature.families import CLASH, Making, Vector
 from keen_matrix.core.signature.grounds import FormGrounds
 from keen_matrix.core.signature.judging.binding import concerns, condition_functions, identifier
 from keen_matrix.core.signature.kinds import END_OF_INPUT
 from keen_matrix.core.signature.requests import (
+    Assembly,
     Builder,
     OptionPart,
     Request,
+    Wish,
     builders,
     is_help,
     operand_count,
@@ -223,7 +224,7 @@ class _Pairs:
 
         return allowed
 
-    def _is_there(self, form: Any, wanted: Callable[[object], bool], row: Any) -> bool:
+    def _is_there(self, form: Form, wanted: Callable[[object], bool], row: Any) -> bool:
         """Tell whether a row of choices has a part that is wanted; looks only at the choices that
         this depends on."""
         for item in form.items:
@@ -252,30 +253,18 @@ class _Pairs:
 
     def request_of(self, row: list[int]) -> Request:
         """Return the request of a row of choices and values."""
-        parts: list[OptionPart] = []
-        operands: list[Any] = []
         picked = {choice.span: level for choice, level in zip(self.choices, row, strict=False)}
-        self._walk(self.builder.form.form, picked, parts, operands)
-        made = Request(self.builder.form, tuple(parts), tuple(operands))
+
+        def choose(choice: Choice) -> Form | None:
+            level = picked.get(choice.span, 0) - choice.optional
+            return choice.alternatives[level] if level >= 0 else None
+
+        parts = Assembly(self.builder, Wish(set(), full=False), choose)
+        parts.add(self.builder.form.form)
+        made = Request(self.builder.form, tuple(parts.options), tuple(parts.operands))
         for place, number, name, _ in list(made.slots()):
             made = made.with_value(place, number, self.value(row, name))
         return made
-
-    def _walk(
-        self, form: Any, picked: dict[Span, int], parts: list[OptionPart], operands: list[Any]
-    ) -> None:
-        for item in form.items:
-            if isinstance(item, OptionUse):
-                self.builder._add_option(item, parts)
-            elif isinstance(item, Choice):
-                level = picked.get(item.span, 0) - item.optional
-                if level >= 0:
-                    self._walk(item.alternatives[level], picked, parts, operands)
-            else:
-                single = type(form)((item,))
-                from keen_matrix.core.signature.requests import Wish
-
-                self.builder._sequence(single, Wish(set(), full=False), parts, operands)
 
     def value(self, row: Any, name: str) -> str:
         """Return the value of a NAME in a row."""

@@ -85,8 +85,8 @@ def _inner_table(value: object) -> object:
 Composed: TypeAlias = Annotated["TextTable", BeforeValidator(_inner_table)]
 
 
-class TextTable(Table):
-    """What a text must be. All forms of one table must be met."""
+class PlainForms(Table):
+    """What a text must be, said by texts."""
 
     is_: TemplateText | None = Field(
         None,
@@ -135,6 +135,11 @@ class TextTable(Table):
         description="Conditions on the named groups of `matches`.",
         examples=[["int(hour) < 24"]],
     )
+
+
+class TextTable(PlainForms):
+    """What a text must be. All forms of one table must be met."""
+
     file: TemplateText | None = Field(
         None, description="The same as a file beside the spec.", examples=["expected/{origin}.txt"]
     )

@@ -141,17 +141,14 @@ class HelpTable(Table):
     )
 
 
-class SignatureTable(Table):
-    """What the program says it accepts."""
+class AcceptedTable(Table):
+    """What the program says it accepts, and what is derived from it."""
 
     synopsis: Annotated[
         Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})
     ] = Field(
         description="The usage line in POSIX notation, or several.",
         examples=["[-n,--riders RIDERS] ORIGIN"],
-    )
-    style: Literal["gnu", "posix", "one-dash"] = Field(
-        "gnu", description="How the program reads its words.", examples=["posix"]
     )
     help: list[str] | None = Field(
         None,
@@ -195,6 +192,14 @@ class SignatureTable(Table):
         False,
         description="Whether an accepted vector must leave no file that no word names and print no control signs to a pipe.",
         examples=[True],
+    )
+
+
+class SignatureTable(AcceptedTable):
+    """What the program says it accepts, and how it reads its words."""
+
+    style: Literal["gnu", "posix", "one-dash"] = Field(
+        "gnu", description="How the program reads its words.", examples=["posix"]
     )
     abbreviations: bool | None = Field(
         None, description="Whether long options may be shortened.", examples=[False]

@@ -1,0 +1,77 @@
+"""How the launches of one runner start."""
+
+from __future__ import annotations
+
+from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch
+from keen_matrix.core.launch.place import CasePlace
+from keen_matrix.core.launch.start import Command, Start
+from keen_matrix.core.launch.starters import WarmStarts
+from keen_matrix.core.launch.surroundings import Filling, environment_of, is_constant, start_of
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.spec import Step
+
+
+class StepStarts:
+    """Puts what surrounds a launch in place, and works out how it starts: once, where that is the
+    same for every case."""
+
+    def __init__(self, shared: Shared, place: CasePlace) -> None:
+        self._plan, self._steps, self._place = shared.plan, shared.steps, place
+        plan = shared.plan
+        self._warm = WarmStarts(plan.warm, plan.environment) if plan.warm is not None else None
+        self._starts_in = ""
+        self._starts: dict[int, Start] = {}
+        """How launches start whose surroundings are the same for every case, by the identity of
+        their step in the spec."""
+
+    @property
+    def keeper_pid(self) -> int:
+        """The number of the keeper's process; 0 when there is none."""
+        return self._warm.pid if self._warm is not None else 0
+
+    def prepare(self, run: CaseRun, step: StepLaunch) -> None:
+        """Put the surroundings of a launch in place and work out how it starts. Raises
+        SurroundingsFault or ExpressionFault."""
+        case, plan = run.case, self._plan
+        command = self.command(case, step.number)
+        spec_step = self._spec_step(case, step.number)
+        around = spec_step.surroundings
+        filling = Filling(step.context.scope, plan.spec.here)
+        if step.number == 0 or (case.relation is not None and case.relation.fresh[step.number]):
+            self._place.make(again=step.number > 0)
+            self._place.put(around.files, filling)
+        root = self._place.directories.root
+        if self._starts_in != root:
+            # other directories than those that the known ways to start lead to
+            self._starts, self._starts_in = {}, root
+        known = self._starts.get(id(spec_step)) if case.relation is None else None
+        if known is None:
+            env = environment_of(plan.environment, around, filling.scope, self._place.directories)
+            known = start_of(command, env, self._place.start_directory, around, filling)
+            if case.relation is None and is_constant(around):
+                self._starts[id(spec_step)] = known
+        step.start = known
+        # how the program is launched is what these families are about
+        about_launching = case.family in ("renamed", "launchers", "elsewhere")
+        own = command.words == plan.launch and not about_launching
+        if self._warm is not None and own and self._warm.can_start(known):
+            step.starter = self._warm.starter() or step.starter
+
+    def command(self, case: Case, number: int) -> Command:
+        """Return the file and the words that a launch starts with: other ones where launchers are
+        compared."""
+        plan, relation = self._plan, case.relation
+        launcher = relation.launcher(number) if relation is not None else ""
+        if launcher:
+            return Command(*plan.launchers[launcher])
+        return Command(plan.file, plan.launch)
+
+    def _spec_step(self, case: Case, number: int) -> Step:
+        """Return the step of the spec that a launch belongs to: launches that are compared are all
+        of the first."""
+        return self._steps[case.matrix][0 if case.relation is not None else number]
+
+    def close(self) -> None:
+        """End the keeper, if there is one: another is started when it is needed."""
+        if self._warm is not None:
+            self._warm.close()

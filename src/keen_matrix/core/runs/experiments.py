@@ -1,0 +1,111 @@
+"""Controls as they are launched: each accepted vector once, and what the program did with it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+from keen_matrix.core.expect.naming import without_usage
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.model.case import Case, Standing
+from keen_matrix.core.model.lines import decode_record
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.spec import Matrix, Spec, Stdin
+from keen_matrix.core.results.causes import answer_of
+from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.signature.grounds import Words
+from keen_matrix.core.vectors.derived import standing_of
+from keen_matrix.core.vectors.ids import case_id
+
+SAID_LENGTH = 1_000
+"""Characters of a message that are looked through for what it asks for."""
+PROGRAMS_WORD = ("exit", "signal", "crash")
+"""Aspects that tell whether a vector was accepted; others tell whether it did right."""
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a program did with a control."""
+
+    works: bool
+    """Whether it was accepted."""
+    text: str
+    """How it ended, and what it said, in a line, where it was not."""
+    said: str
+    """All that it said, up to a length."""
+    record: Record
+
+
+def is_accepted(record: Record) -> bool:
+    """Tell whether a program took a vector: it ended as the spec expects of accepted ones, with 0
+    where the spec says nothing of exits."""
+    if record.verdict in ("crashed", "hung", "unlaunched"):
+        return False
+    if any(each.aspect in PROGRAMS_WORD for each in record.unmet):
+        return False
+    says = any(each.aspect in ("exit", "signal") for each in record.aspects)
+    return says or record.exit == 0
+
+
+class Experiments:
+    """Launches the controls of one spec, each vector once, and keeps what came."""
+
+    def __init__(
+        self, spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
+    ) -> None:
+        matrices = () if spec.controls is None else (spec.controls, _silent(spec.controls))
+        self._spec = replace(spec, matrices=matrices, grounds=None)
+        self._launch, self._pool, self._watch = launch, pool, watch
+        self._known: dict[Words, Answer] = {}
+        self._is_planned = False
+        self.launches = 0
+
+    def answer(self, words: Words) -> Answer:
+        """Return what the program does with one vector."""
+        self.launch([words])
+        return self._known[words]
+
+    def launch(self, vectors: Iterable[Words]) -> None:
+        """Launch those that were not launched before."""
+        fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
+        self._known |= self.launched(fresh)
+
+    def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
+        """Launch vectors, again where they were launched before, and return what came. Standard
+        input has ended at once, or is open and silent."""
+        if not self._is_planned:
+            self._pool.plan(self._spec, self._launch)
+            self._is_planned = True
+        cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
+        found: dict[Words, Answer] = {}
+        for result in self._pool.results(iter(cases.values())) if cases else ():
+            record = decode_record(result.line)
+            works = is_accepted(record)
+            text = "" if works else answer_of(record)
+            said = without_usage(record.stderr or "") or record.stdout or ""
+            words = cases[record.id].argv  # those of the record went through JSON
+            found[words] = Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
+            self.launches += 1
+            self._watch.grounding(self.launches)
+        return found
+
+    def _case(self, words: Words, silent: bool) -> Case:
+        matrix = self._spec.matrices[silent]
+        standings: tuple[Standing, ...] = ()
+        if self._spec.signature is not None:
+            # whatever is said of it, here it is asked whether the program takes it
+            standing = standing_of(self._spec.signature, words)
+            standings = (standing._replace(status="accepted", kinds=()),)
+        return Case(
+            id=case_id((matrix.name, *words)), matrix=matrix.index, argv=words,
+            standings=standings, family=matrix.family,
+        )  # fmt: skip
+
+
+def _silent(controls: Matrix) -> Matrix:
+    """Return what controls are launched as when nothing is to come on standard input."""
+    (step,) = controls.steps
+    around = replace(step.surroundings, stdin=Stdin(silent=True))
+    steps = (replace(step, surroundings=around),)
+    return replace(controls, index=controls.index + 1, name="silent controls", steps=steps)

@@ -1,0 +1,306 @@
+"""Experiments with one form of a synopsis: which of its vectors is accepted, what it takes, and what
+clashes in those that are refused."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+
+from keen_matrix.core.expect.naming import is_named, without_usage
+from keen_matrix.core.runs.experiments import Answer, Experiments
+from keen_matrix.core.runs.stating import (
+    stated_conflict,
+    stated_example,
+    stated_requirement,
+    stated_value,
+    untyped_names,
+    values_told,
+)
+from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
+from keen_matrix.core.signature.model import Option
+from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
+from keen_matrix.core.signature.signature import Signature
+
+MOST_REDUCING = 40
+"""Launches that one form gets for finding out what it clashes in."""
+UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
+"""Options that no program has, in the ways in which they are written."""
+HUNG_COST = 10
+"""Launches that one counts for which took its whole time."""
+
+
+class FormTrials:
+    """The experiments with one form of a synopsis."""
+
+    def __init__(self, signature: Signature, number: int, experiments: Experiments) -> None:
+        self.signature, self.number, self.experiments = signature, number, experiments
+        self.builder = Builder(signature, signature.forms[number])
+        self.left = MOST_REDUCING
+        self.learnt: tuple[tuple[str, str], ...] = ()
+        """Values with which a required option was accepted."""
+
+    def rebuild(self, found: FormGrounds) -> None:
+        """Go on with requests that keep clear of what was found."""
+        self.builder = Builder(self.signature, self.signature.forms[self.number], found)
+
+    def valued(self, request: Request) -> tuple[tuple[str, str], ...]:
+        """Return values of NAMEs without a type with which a refused request is accepted; none
+        where there are none. What the answer asks for is tried first."""
+        answer = self.experiments.answer(request.words()).said
+        names = untyped_names(self.signature, request, answer)
+        for value in values_told(answer) if names else ():
+            for chosen in dict.fromkeys([(names[0],), tuple(names)]):
+                tried = request
+                for place, number, name, _ in request.slots():
+                    if name in chosen:
+                        tried = tried.with_value(place, number, value)
+                if self.works(tried):
+                    return tuple((name, value) for name in chosen)
+        return ()
+
+    def options(self, keys: Iterable[str]) -> list[Option]:
+        """Return the options of keys."""
+        by_key = {option.key: option for option in self.builder.form.options}
+        return [by_key[key] for key in keys]
+
+    def works(self, request: Request | None) -> bool:
+        """Tell whether a request is accepted, as long as there are launches left to ask with."""
+        if request is None or self.left <= 0:
+            return False
+        before = self.experiments.launches
+        works = self.experiments.answer(request.words()).works
+        answer = self.experiments.answer(request.words())
+        cost = HUNG_COST if answer.record.verdict == "hung" else 1
+        self.left -= cost * (self.experiments.launches - before)
+        return works
+
+    def took(self, request: Request, unknown: str) -> bool:
+        """Tell whether a request is accepted with an unknown option behind its options."""
+        if self.left <= 0:
+            return False
+        self.left -= 1
+        return self.experiments.answer(_with_unknown(request, unknown)).works
+
+    def wished(self, options: Sequence[Option], keys: set[str]) -> Request | None:
+        """Return the fullest request with some of the options whose keys are given, and no other of
+        them."""
+        wanted = {option.key for option in options}
+        few = self.builder.grounds.few_operands
+        return self.builder.wished(Wish(wanted, full=True, without=keys - wanted, few=few))
+
+    def refuses(self, options: Sequence[Option]) -> bool:
+        """Tell whether the smallest request with options was seen to be refused."""
+        request = self.builder.smallest(options)
+        return request is not None and self.left > 0 and not self.works(request)
+
+
+def grounds_of_form(trials: FormTrials) -> FormGrounds:
+    """Return what is known of the form after its experiments."""
+    smallest = trials.builder.smallest()
+    if smallest is None:
+        return FormGrounds()
+    answer = trials.experiments.answer(smallest.words())
+    found = FormGrounds()
+    if not answer.works:
+        edit = stated_value(trials.signature, smallest, answer.said)
+        values = trials.valued(smallest)
+        if values:
+            edit = stated_example(edit, dict(values))
+            told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
+            found = FormGrounds(values=values, clashes=(told,))
+        else:
+            required = _required(trials, answer)
+            if not required:
+                return FormGrounds(works=False, edit=edit)
+            told_edit = stated_requirement(trials.options(required))
+            found = FormGrounds(required=required, edit=told_edit, values=trials.learnt)
+        trials.rebuild(found)
+    return _with_actions(trials, _without_clashes(trials, found))
+
+
+# --- what ends the call by itself ---
+
+
+def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
+    """Return the grounds with the options that end the call by themselves: an unknown option
+    behind them is accepted, which by itself is refused."""
+    builder = Builder(trials.signature, trials.builder.form, found)
+    smallest, full = builder.smallest(), builder.fullest()
+    if smallest is None or full is None or smallest == full:
+        return found
+    unknown = next((each for each in UNKNOWN if _is_refused_as_unknown(trials, smallest, each)), "")
+    if not unknown or trials.took(smallest, unknown) or not trials.took(full, unknown):
+        return found
+    options = [part.option for part in full.options if part.option in optional_of(builder)]
+    actions = [
+        each.key
+        for each in options
+        if (alone := builder.smallest([each])) is not None and trials.took(alone, unknown)
+    ]
+    return replace(found, actions=tuple(actions))
+
+
+def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -> bool:
+    judged = trials.signature.judge(_with_unknown(request, unknown))
+    return judged.status == "refused" and judged.kinds == ("unknown-option",)
+
+
+# --- what is required ---
+
+
+def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
+    """Return the options that make the smallest vector accepted, where that takes some: those
+    that the answer names are tried first, then single ones, then all."""
+    optional = optional_of(trials.builder)
+    named = [each for each in optional if _is_told(each, refused)]
+    tries = [named] if len(named) > 1 else []
+    tries += [[each] for each in (*named, *(each for each in optional if each not in named))]
+    for options in tries:
+        request = trials.builder.smallest(options)
+        if request is None:
+            continue
+        if trials.works(request):
+            return tuple(each.key for each in options)
+        if len(options) == 1 and (values := trials.valued(request)):
+            trials.learnt = values
+            return (options[0].key,)
+    full = trials.builder.fullest()
+    if full is None or not trials.works(full):
+        return ()
+    kept = [part.option for part in full.options if part.option in optional]
+    for option in list(kept):
+        fewer = [each for each in kept if each is not option]
+        if trials.works(trials.builder.smallest(fewer)):
+            kept = fewer
+    return tuple(option.key for option in kept)
+
+
+# --- what clashes ---
+
+
+def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
+    full = trials.builder.fullest()
+    if full is None or trials.works(full):
+        return found
+    answer = trials.experiments.answer(full.words())
+    clashes: list[Clash] = list(found.clashes)
+    keys = {option.key for option in optional_of(trials.builder)} - set(found.required)
+    options = [part.option for part in full.options if part.option.key in keys]
+    plain = trials.wished((), keys)
+    if plain is not None and not trials.works(plain):
+        told = trials.experiments.answer(plain.words())
+        clashes.append(Clash(options=(), words=plain.words(), answer=told.text,
+                             edit=stated_value(trials.signature, plain, told.text)))  # fmt: skip
+        found = replace(found, few_operands=True)
+        trials.rebuild(found)
+    named = [each for each in options if _is_told(each, answer)]
+    rest = [each for each in options if each not in named]
+    kept: list[Option] = []
+    culprits: list[Option] = []
+    for group in (rest, named) if named else (rest,):
+        kept = _grown(trials, kept, group, keys, culprits)
+    values = dict(found.values)
+    for option in culprits:
+        clash = _clash(trials, option, kept)
+        learnt = _values_for(trials, clash, option)
+        if learnt:  # its value alone was refused: told once, and kept clear of
+            values |= learnt
+            edit = stated_example(clash.edit, learnt)
+            clash = replace(clash, options=(), edit=edit, about=option.key)
+        clashes.append(clash)
+    return replace(found, clashes=tuple(clashes), values=tuple(values.items()))
+
+
+def _grown(
+    trials: FormTrials,
+    kept: list[Option],
+    group: list[Option],
+    keys: set[str],
+    culprits: list[Option],
+) -> list[Option]:
+    """Return the options of a group that are accepted beside those kept already; the others
+    join the culprits. A group that is refused is tried in halves."""
+    if not group:
+        return kept
+    if trials.works(trials.wished([*kept, *group], keys)):
+        return [*kept, *group]
+    if len(group) == 1:
+        culprits.append(group[0])
+        return kept
+    middle = len(group) // 2
+    kept = _grown(trials, kept, group[:middle], keys, culprits)
+    return _grown(trials, kept, group[middle:], keys, culprits)
+
+
+def _clash(trials: FormTrials, option: Option, kept: Sequence[Option]) -> Clash:
+    """Return what an option clashes with: nothing but itself, one other, or all that are kept."""
+    alone = trials.builder.smallest([option])
+    if alone is None or not trials.works(alone):
+        words = () if alone is None else alone.words()
+        answer = None if alone is None else trials.experiments.answer(words)
+        text, said = ("", "") if answer is None else (answer.text, answer.said)
+        edit = "" if alone is None else stated_value(trials.signature, alone, said, option)
+        return Clash(options=(option.key,), words=words, answer=text, edit=edit)
+    with_all = trials.builder.smallest([*kept, option])
+    refusal = trials.experiments.answer(with_all.words()) if with_all is not None else None
+    named = [each for each in kept if refusal is not None and _is_told(each, refusal)]
+    others = _partner(trials, [*named, *(each for each in kept if each not in named)], option)
+    both = trials.builder.smallest([*others, option]) or alone
+    text = trials.experiments.answer(both.words()).text
+    return Clash(
+        options=(*(each.key for each in others), option.key), words=both.words(), answer=text,
+        edit=stated_conflict([*others, option]) if len(others) == 1 else "",
+    )  # fmt: skip
+
+
+def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, str]:
+    """Return the values with which an option is accepted that was refused by ittrials."""
+    alone = trials.builder.smallest([option])
+    if len(clash.options) != 1 or alone is None or not option.takes_value:
+        return {}
+    return dict(trials.valued(alone))
+
+
+def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list[Option]:
+    """Return the fewest of the options kept that are refused beside another one, one at best:
+    those that are named are tried first, then halves."""
+    for each in kept[:3]:
+        if trials.refuses([each, option]):
+            return [each]
+    group = list(kept)
+    while len(group) > 1:
+        middle = len(group) // 2
+        half = next(
+            (each for each in (group[:middle], group[middle:]) if trials.refuses([*each, option])),
+            None,
+        )  # fmt: skip
+        if half is None:
+            break
+        group = half
+    return group
+
+
+def _with_unknown(request: Request, unknown: str) -> Words:
+    """Return the words of a request with an unknown option behind its options."""
+    words = request.words()
+    behind = len(words) - sum(1 for part in request.operands if part.name)
+    return (*words[:behind], unknown, *words[behind:])
+
+
+def optional_of(builder: Builder) -> list[Option]:
+    """Return the options that a form can go without, none that asks for help among them."""
+    smallest = builder.smallest()
+    there = {part.option.key for part in smallest.options} if smallest is not None else set()
+    return [
+        each for each in plain_options(builder.signature, builder.form) if each.key not in there
+    ]
+
+
+def _is_told(option: Option, answer: Answer) -> bool:
+    """Tell whether an answer names an option: by a spelling, its letter, its words or its NAME."""
+    said = without_usage(answer.record.stderr or "") or (answer.record.stderr or "")
+    names = [name for name in option.value_names if len(name) > 2]
+    words = [re.sub(r"^-+", "", each) for each in option.spellings]
+    told = [*option.spellings, *names, *(each for each in words if len(each) > 3)]
+    return any(is_named(each, said) for each in told)

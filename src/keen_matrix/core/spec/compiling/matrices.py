@@ -1,0 +1,202 @@
+"""Matrices: their steps, axes, rows, rules, and what their cases are compared with."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.core.errors import nearest
+from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.model.spec import Matrix, OtherLaunch, Rule, Step
+from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.notation.nodes import Word
+from keen_matrix.core.notation.parse import parse_line, parse_list
+from keen_matrix.core.spec.compiling.base import Compiling
+from keen_matrix.core.spec.compiling.tables import lines_of, steps_of, surroundings_of
+from keen_matrix.core.spec.document.expectations import Expectations
+from keen_matrix.core.spec.document.matrix import MatrixTable, StepTable
+from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
+
+if TYPE_CHECKING:
+    from keen_matrix.core.signature.signature import Signature
+
+
+class MatrixCompiler:
+    """Compiles the matrices of a document."""
+
+    def __init__(self, base: Compiling, signature: Signature | None) -> None:
+        self._base, self._signature = base, signature
+        self._document, self._here = base.document, base.source.here
+
+    def matrix(self, index: int, table: MatrixTable) -> Matrix:
+        """Return one matrix; an axis or table that cannot be read is a problem and stands empty."""
+        path: KeyPath = ("matrix", index)
+        columns, rows = self._rows(table, path)
+        single = isinstance(self._base.source.data["matrix"][index].get("expect"), dict)
+        files = {**self._document.files, **table.files}
+        lines, text = lines_of(table)
+        steps = [
+            Step(
+                line=line,
+                surroundings=surroundings_of(
+                    self._document.program, table, *([step] if step else []), files=files
+                ),
+                rules=self._step_rules(step, (*path, "steps", number)) if step else (),
+            )
+            for number, (line, step) in enumerate(zip(lines, steps_of(table), strict=True))
+        ]
+        return Matrix(
+            index=index,
+            name=table.name,
+            line=LineSequence(tuple(item for line in lines for item in line.items), (0, len(text))),
+            line_text=text,
+            steps=tuple(steps),
+            axes={name: self._axis(name, axis, path) for name, axis in table.axes.items()},
+            columns=columns,
+            rows=rows,
+            combine=table.combine,
+            where=tuple(Expression(text) for text in table.where),
+            always=tuple(table.always),
+            focus=tuple(
+                (tuple(each.axes), 0 if each.strength == "all" else each.strength)
+                for each in table.focus
+            ),
+            seed=table.seed,
+            effort=table.effort,
+            limit=table.limit,
+            rules=tuple(
+                self._base.rule(rule, (*path, "expect") if single else (*path, "expect", number))
+                for number, rule in enumerate(table.expect)
+            ),
+            masks=(
+                *self._base.masks(self._document.mask, ("mask",)),
+                *self._base.masks(table.mask, (*path, "mask")),
+            ),
+            other=self._other(table, path),
+            origin=self._base.place(*path),
+        )
+
+    def _other(self, table: MatrixTable, path: KeyPath) -> OtherLaunch | None:
+        """Return what every case of a matrix is compared with: by the last rule that says so."""
+        found: OtherLaunch | None = None
+        tables: list[tuple[KeyPath, Expectations]] = [(("expect",), self._document.expect)]
+        single = isinstance(self._base.source.data["matrix"][path[1]].get("expect"), dict)
+        tables += [
+            ((*path, "expect") if single else (*path, "expect", n), each)
+            for n, each in enumerate(table.expect)
+        ]
+        for where, rule in tables:
+            for name in ("alike", "differs"):
+                asked = getattr(rule, name)
+                if asked is None:
+                    continue
+                if getattr(rule, "when", None) or table.steps:
+                    what = (
+                        "a rule with a condition"
+                        if getattr(rule, "when", None)
+                        else "a matrix with steps"
+                    )
+                    self._base.problem((*where, name), f'"{name}" does not go with {what}')
+                elif name == "differs" and asked.line is None:
+                    self._base.problem(
+                        (*where, name), '"differs" needs "line", other words that make a difference'
+                    )
+                else:
+                    found = self._other_launch(asked, (*where, name))
+        return found
+
+    def _other_launch(self, asked: Any, where: KeyPath) -> OtherLaunch | None:
+        words = None
+        if asked.line is not None:
+            line = (
+                parse_line(asked.line)
+                if isinstance(asked.line, str)
+                else LineSequence(parse_list(asked.line))
+            )
+            if not all(isinstance(item, Word) for item in line.items):
+                self._base.problem((*where, "line"), "the line of another launch has no groups; an axis of arrays such as "
+                              '[[], ["--bike"]] gives both lines the same choice')  # fmt: skip
+                return None
+            words = tuple(
+                Template("", parts=item.parts) for item in line.items if isinstance(item, Word)
+            )
+        names = tuple(self._document.program.launchers)
+        if asked.launchers and not names:
+            self._base.problem(where, "the spec has no [program.launchers] to compare")
+        for number, name in enumerate(asked.launchers if isinstance(asked.launchers, list) else ()):
+            if name not in names:
+                self._base.problem((*where, "launchers", number), f'unknown launcher "{name}"',
+                              suggestion=nearest(name, names))  # fmt: skip
+        launchers = (
+            tuple(asked.launchers)
+            if isinstance(asked.launchers, list)
+            else names
+            if asked.launchers
+            else ()
+        )
+        return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=bool(asked.again), words=words,
+                           aspects=tuple(asked.aspects), origin=self._base.place(*map(str, where[:1])))  # fmt: skip
+
+    def _step_rules(self, step: StepTable, path: KeyPath) -> tuple[Rule, ...]:
+        return tuple(self._base.rule(rule, (*path, "expect")) for rule in step.expect)
+
+    def _axis(self, name: str, table: Any, path: KeyPath) -> Values:
+        """Return the values of an axis."""
+        try:
+            return axis_values(
+                table, self._here, self._signature.values if self._signature else None
+            )
+        except SourceFault as fault:
+            key = (fault.key,) if fault.key else ()
+            self._base.problem((*path, "axes", name, *key), f"axis {name}: {fault}")
+            return ("?",)
+
+    def _rows(
+        self, table: MatrixTable, path: KeyPath
+    ) -> tuple[tuple[str, ...], tuple[tuple[object, ...], ...]]:
+        """Return the columns and rows of a matrix, inline or from a CSV file."""
+        if table.rows is None:
+            if table.columns is not None:
+                self._base.problem((*path, "columns"), '"columns" is given without "rows"')
+            return (), ()
+        if isinstance(table.rows, str):
+            return self._csv_rows(table, path)
+        if table.columns is None:
+            self._base.problem((*path, "rows"), '"rows" needs "columns", the names of its columns')
+            return (), ()
+        if len(set(table.columns)) < len(table.columns):
+            self._base.problem((*path, "columns"), "two columns have the same name")
+        for number, row in enumerate(table.rows):
+            if len(row) != len(table.columns):
+                self._base.problem(
+                    (*path, "rows", number),
+                    f"this row has {len(row)} values",
+                    expected=f"{len(table.columns)}: {', '.join(table.columns)}",
+                )
+        fitting = [tuple(row) for row in table.rows if len(row) == len(table.columns)]
+        return tuple(table.columns), tuple(fitting)
+
+    def _csv_rows(
+        self, table: MatrixTable, path: KeyPath
+    ) -> tuple[tuple[str, ...], tuple[tuple[object, ...], ...]]:
+        try:
+            read = read_csv(os.path.join(self._here, table.rows), table.rows)
+        except SourceFault as fault:
+            self._base.problem((*path, "rows"), str(fault))
+            return tuple(table.columns or ()), ()
+        if table.columns is None:
+            return read.header, read.rows
+        for number, column in enumerate(table.columns):
+            if column not in read.header:
+                self._base.problem(
+                    (*path, "columns", number),
+                    f'{table.rows} has no column "{column}"',
+                    expected=f"one of {', '.join(read.header)}",
+                    suggestion=nearest(column, read.header),
+                )
+                return (), ()
+        picked = [read.header.index(column) for column in table.columns]
+        return tuple(table.columns), tuple(
+            tuple(row[index] for index in picked) for row in read.rows
+        )

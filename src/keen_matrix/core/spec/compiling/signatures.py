@@ -1,0 +1,154 @@
+"""The signature of a document, and what follows from it: families, controls, rules of refusals."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expect.aspects import ExitAspect
+from keen_matrix.core.expect.exits import ExitExpectation
+from keen_matrix.core.expect.tidy import TidyAspect
+from keen_matrix.core.expressions import Template, as_text
+from keen_matrix.core.model.spec import Matrix, RefusalRules, Rule, Stdin, Step
+from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.oracle import named_functions
+from keen_matrix.core.spec.compiling.base import Compiling
+from keen_matrix.core.spec.compiling.tables import surroundings_of
+from keen_matrix.core.spec.document.expectations import Expectations
+from keen_matrix.core.spec.document.signature import SignatureTable
+from keen_matrix.core.spec.document.whole import SpecDocument
+from keen_matrix.core.spec.keys import KeyPath
+
+if TYPE_CHECKING:
+    # at run time only for specs with a signature: a third of what a small run's start would cost
+    from keen_matrix.core.signature.signature import Signature
+    from keen_matrix.core.signature.values import Existing
+
+
+def compiled_signature(base: Compiling) -> Signature | None:
+    """Return the compiled signature; what does not fit together in it is a problem."""
+    document = base.document
+    table = document.signature
+    if table is None:
+        return None
+    from keen_matrix.core.signature.model import SWITCH_NAMES, SignatureFault
+    from keen_matrix.core.signature.signature import Signature
+    from keen_matrix.core.signature.values import Existing
+
+    values = {
+        name: {
+            key: _plain(each)
+            for key, each in value.model_dump(exclude_unset=True, by_alias=True).items()
+        }
+        for name, value in table.values.items()
+    }
+    fresh = document.program.directory == "fresh"
+    switches = {name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None}
+    try:
+        made = Signature.from_synopsis(
+            table.synopsis, values, table.style, help=table.help, actions=table.actions,
+            depends_on=table.depends_on, tidy=table.tidy, where=table.where,
+            refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
+        )  # fmt: skip
+    except SignatureFault as fault:
+        steps = [each for each in (fault.key, fault.item) if each not in ("", None)]
+        path: KeyPath = ("signature", *steps)
+        base.problem(path, str(fault), suggestion=fault.suggestion, at_key=True)
+        return None
+    types = {
+        name: replace(value, known=_known_files(document, value, fresh), closed=fresh)
+        if isinstance(value, Existing)
+        else value
+        for name, value in made.values.items()
+    }
+    functions: Mapping[str, Any] = {}
+    if document.program.oracle and (table.where or table.refuse):
+        with contextlib.suppress(RunFault):  # lint tells of it
+            functions = named_functions(os.path.join(base.source.here, document.program.oracle))
+    return replace(made, values=types, functions=functions)
+
+
+class SignatureParts:
+    """What a signature adds to a spec."""
+
+    def __init__(self, base: Compiling, table: SignatureTable, signature: Signature) -> None:
+        self._base, self._table, self._signature = base, table, signature
+        self._document = base.document
+
+    def families(self) -> tuple[Matrix, ...]:
+        """Return the derived families as matrices, numbered after those of the spec."""
+        from keen_matrix.core.signature.families import FAMILIES
+
+        names = [name for name in FAMILIES if name in self._table.derive]
+        nothing = LineSequence(())
+        found = []
+        for number, name in enumerate(names):
+            around = surroundings_of(self._document.program, files=self._document.files)
+            if name == "refusals":
+                around = replace(around, stdin=Stdin(silent=True))
+            step = Step(line=nothing, surroundings=around)
+            masks = self._base.masks(self._document.mask, ("mask",))
+            found.append(Matrix(index=len(self._document.matrix) + number, name=name, line=nothing, line_text="", axes={},
+                                steps=(step,), family=name, masks=masks, origin=self._base.place("signature")))  # fmt: skip
+        return tuple(found)
+
+    def controls(self) -> Matrix | None:
+        """Return what controls are launched as: accepted vectors, numbered behind all matrices."""
+        nothing = LineSequence(())
+        around = surroundings_of(self._document.program, files=self._document.files)
+        index = len(self._document.matrix) + len(self._table.derive)
+        return Matrix(index=index, name="controls", line=nothing, line_text="", axes={}, family="accepted",
+                      steps=(Step(line=nothing, surroundings=around),), origin=self._base.place("signature"))  # fmt: skip
+
+    def accepted_rules(self) -> tuple[Rule, ...]:
+        """Return the rules of accepted vectors; a signature alone promises that they exit 0."""
+        rule = self._base.rule(self._document.expect, ("expect",))
+        if self._document.expect.model_fields_set:
+            return (rule,)
+        promise = {"exit": ExitAspect(ExitExpectation(((0, 0),)))}
+        return (Rule(when=None, aspects=promise, origins={"exit": self._base.place("signature")}),)
+
+    def refusal_rules(self) -> RefusalRules:
+        """Return the rules of refused vectors, with what [refusal] changes of the promise."""
+        from keen_matrix.core.expect.refusals import refusal_promise
+
+        promise = refusal_promise(self._signature, self._base.place("signature"))
+        table = self._document.refusal
+        general = self._base.rule(table, ("refusal",), promise)
+        kinds = {
+            kind: self._base.rule(each, ("refusal", kind), promise)
+            for kind, each in (table.__pydantic_extra__ or {}).items()
+            if isinstance(each, Expectations)
+        }
+        return RefusalRules(general=(promise, general), kinds=kinds)
+
+    def help_rules(self) -> tuple[Rule, ...]:
+        """Return the rules of vectors that ask for help."""
+        from keen_matrix.core.expect.help import help_rule
+
+        complete, stream = self._table.help_complete, self._document.help.stream or ""
+        return (help_rule(self._signature, complete, stream, self._base.place("signature")),)
+
+    def tidy_rules(self) -> tuple[Rule, ...]:
+        """Return what derived accepted vectors are not to leave behind."""
+        place, aspect = self._base.place("signature", "tidy"), TidyAspect(self._signature.tidy)
+        return (Rule(when=None, aspects={"tidy": aspect}, origins={"tidy": place}),)
+
+
+def _plain(value: object) -> object:
+    return [as_text(each) for each in value] if isinstance(value, list) else value
+
+
+def _known_files(document: SpecDocument, value: Existing, fresh: bool) -> frozenset[str]:
+    """Return the names that a file or dir value can have: what the spec puts in place, or its
+    example beside the spec."""
+    if not fresh:
+        return frozenset({value.example} if value.example else ())
+    known = {name: put for key, put in document.files.items() if (name := Template(key).constant)}
+    folders = {name for name, put in known.items() if put.dir}
+    folders |= {os.path.dirname(name) for name in known if os.path.dirname(name)}
+    return frozenset(folders if value.type == "dir" else set(known) - folders)

@@ -1,0 +1,162 @@
+"""The installed command, started as a fork of one interpreter that has loaded it: what it does is its own, and most of the
+time that starting it takes is saved. One such interpreter serves a process of the tests."""
+
+from __future__ import annotations
+
+import array
+import atexit
+import contextlib
+import json
+import os
+import pkgutil
+import selectors
+import signal
+import socket
+import struct
+import subprocess
+import sys
+import time
+from importlib import import_module
+from typing import NoReturn
+
+LENGTH = struct.Struct("!I")
+TAKES_INTERPRETER = ("PYTHON", "LC_", "LANG", "MALLOC", "LD_")
+"""Beginnings of the names of variables that an interpreter reads as it starts: a call with one of them is started anew."""
+
+
+class Zygote:
+    """The interpreter that is forked."""
+
+    def __init__(self) -> None:
+        self.control, theirs = socket.socketpair()
+        with theirs:
+            # its streams are pipes, as those of a call are: what Python knows of a stream it finds out at the start
+            words, pipe = [sys.executable, __file__, str(theirs.fileno())], subprocess.PIPE
+            self._process = subprocess.Popen(words, pass_fds=[theirs.fileno()], stdin=pipe, stdout=pipe, stderr=pipe)
+        atexit.register(self.end)
+
+    def call(self, command: str, words: list[str], cwd: str, env: dict[str, str], stdin: bytes, timeout: float) -> tuple[int, bytes, bytes]:
+        """Return exit status, standard output and standard error of a call. Raises subprocess.TimeoutExpired."""
+        pipes = [os.pipe() for _ in range(3)]
+        request = json.dumps([[command, *words], cwd, env]).encode()
+        theirs = [pipes[0][0], pipes[1][1], pipes[2][1]]
+        self.control.sendmsg([LENGTH.pack(len(request))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
+        self.control.sendall(request)
+        for fd in theirs:
+            os.close(fd)
+        with open(pipes[0][1], "wb") as feeding, contextlib.suppress(BrokenPipeError):
+            feeding.write(stdin)
+        (pid,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
+        try:
+            out, err = _read_all([pipes[1][0], pipes[2][0]], timeout)
+        except TimeoutError:
+            os.kill(pid, signal.SIGKILL)
+            _exactly(self.control, LENGTH.size)
+            raise subprocess.TimeoutExpired(words, timeout) from None
+        (status,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
+        return os.waitstatus_to_exitcode(status), out, err
+
+    def end(self) -> None:
+        """End the interpreter."""
+        self.control.close()
+        self._process.wait()
+
+
+def _read_all(fds: list[int], timeout: float) -> list[bytes]:
+    found = {fd: bytearray() for fd in fds}
+    due = time.monotonic() + timeout
+    with selectors.DefaultSelector() as selector:
+        for fd in fds:
+            selector.register(fd, selectors.EVENT_READ)
+        try:
+            while selector.get_map():
+                ready = selector.select(max(0.0, due - time.monotonic()))
+                if not ready and time.monotonic() >= due:
+                    raise TimeoutError
+                for key, _ in ready:
+                    if data := os.read(key.fd, 1 << 16):
+                        found[key.fd] += data
+                    else:
+                        selector.unregister(key.fd)
+        finally:
+            for fd in fds:
+                os.close(fd)
+    return [bytes(found[fd]) for fd in fds]
+
+
+def _exactly(control: socket.socket, count: int) -> bytes:
+    data = b""
+    while len(data) < count:
+        piece = control.recv(count - len(data))
+        if not piece:
+            raise EOFError
+        data += piece
+    return data
+
+
+# --- in the interpreter that is forked ---
+
+
+def serve(control: socket.socket) -> None:
+    """Fork a call for each request until the other end is closed."""
+    load()
+    while True:
+        try:
+            head, ancillary, _, _ = control.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
+            if not head:
+                return
+            fds = array.array("i", ancillary[0][2])
+            words, cwd, env = json.loads(_exactly(control, LENGTH.unpack(head)[0]))
+        except (EOFError, ConnectionError):
+            return
+        pid = os.fork()
+        if pid == 0:
+            be_called(control, list(fds), words, cwd, env)
+        for fd in fds:
+            os.close(fd)
+        control.sendall(LENGTH.pack(pid))
+        _, status = os.waitpid(pid, 0)
+        control.sendall(LENGTH.pack(status))
+
+
+def load() -> None:
+    """Import what commands import, none of which does anything else at that."""
+    import keen_matrix.cli
+    import keen_matrix.core
+
+    for package in (keen_matrix.cli, keen_matrix.core):
+        for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
+            if not module.name.endswith(("__main__", ".cluster", ".entry")):
+                import_module(module.name)
+
+
+def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str, env: dict[str, str]) -> NoReturn:
+    """Be the command, as an interpreter is that has just started it."""
+    status = 1
+    try:
+        for number, fd in enumerate(fds):
+            os.dup2(fd, number)
+        control.close()
+        os.closerange(3, 64)
+        os.chdir(cwd)
+        os.environ.clear()
+        os.environ.update(env)
+        time.tzset()
+        sys.argv = words
+        from keen_matrix.entry import main
+
+        try:
+            status = main()
+        except SystemExit as leaving:
+            status = leaving.code if isinstance(leaving.code, int) else 1
+        atexit._run_exitfuncs()
+        for stream in (sys.stdout, sys.stderr):
+            with contextlib.suppress(OSError, ValueError):
+                stream.flush()
+    finally:
+        os._exit(status)
+
+
+if __name__ == "__main__":
+    sys.path.pop(0)  # the tests' own folder
+    serve(socket.socket(fileno=int(sys.argv[1])))
