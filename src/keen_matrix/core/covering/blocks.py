@@ -37,11 +37,13 @@ def block_axes(
 ) -> list[tuple[int, ...]]:
     """Return the blocks of a system; one that lies inside another is left out, since the other
     covers it."""
+    # A strength above the number of axes asks for every combination of all of them, no more.
     chosen = set(combinations(range(axes), min(strength, axes)))
     for among, own in focus:
         among = sorted(set(among))
         chosen |= set(combinations(among, min(own, len(among))))
     larger = [block for block in chosen if len(block) > strength]
+    # Only blocks of a focus can contain others: those of the general strength are all of one size.
     inside = {
         part
         for block in larger
@@ -56,6 +58,7 @@ def tuple_count(levels: Sequence[int], strength: int) -> int:
     symmetric sum."""
     sums = [1] + [0] * strength
     for level in levels:
+        # From the largest size down, so that one axis never counts twice in a product.
         for size in range(strength, 0, -1):
             sums[size] += sums[size - 1] * level
     return sums[strength] if strength <= len(levels) else prod(levels)
@@ -73,6 +76,7 @@ class Blocks:
         for block in self.axes:
             bases.append(total)
             steps, size = [], 1
+            # The last axis changes fastest: numbers of one block run as its rows would, sorted.
             for axis in reversed(block):
                 steps.append(size)
                 size *= levels[axis]
@@ -81,6 +85,7 @@ class Blocks:
         self.total = total
         self.bases = np.array(bases, dtype=np.int64)
         self._base_list = bases
+        # Blocks of one size make one rectangular array, so that numpy numbers all of them at once.
         self._by_size: dict[int, tuple[NDArray[np.intp], NDArray[np.intp], Ints]] = {}
         for size in sorted({len(block) for block in self.axes}):
             at = [number for number, block in enumerate(self.axes) if len(block) == size]
@@ -99,6 +104,8 @@ class Blocks:
         for number, (block, strides) in enumerate(zip(self.axes, self.strides, strict=True)):
             for axis, stride in zip(block, strides, strict=True):
                 per_axis[axis].append((number, stride))
+        # Padding to equal length costs memory where a focus is on few axes, and saves a loop in the
+        # innermost place of the search.
         width = max((len(each) for each in per_axis), default=0)
         self.of_axis = np.full((count, width), len(self.axes), dtype=np.intp)
         self.stride_of_axis = np.zeros((count, width), dtype=np.int32)
@@ -110,6 +117,8 @@ class Blocks:
         """Return the tuple numbers of complete rows: rows × (blocks + 1), the last column being
         the dummy tuple."""
         found = np.empty((len(rows), len(self.axes) + 1), dtype=np.int32)
+        # The dummy tuple takes what the padding of of_axis points to, so that no gather needs a
+        # test.
         found[:, -1] = self.total
         for at, axes, strides in self._by_size.values():
             for start in range(0, len(at), BLOCKS_AT_ONCE):
@@ -120,6 +129,8 @@ class Blocks:
                     0, len(rows), some
                 ):  # bounds the intermediate rows × blocks × size
                     rest = slice(first, first + some)
+                    # int32 is enough: memory_needed refuses systems whose tuples could not be
+                    # counted in it.
                     summed = (rows[rest][:, axes[part]] * strides[part]).sum(axis=2, dtype=np.int32)
                     found[rest, at[part]] = summed + bases
         return found
@@ -131,6 +142,8 @@ class Blocks:
         some = rows_at_once(len(self.axes) + 1)
         for first in range(0, len(rows), some):
             numbers = self.numbers(rows[first : first + some]).ravel()
+            # A number that comes several times counts several times: adding 1 at an array of
+            # numbers would count it once.
             counts += np.bincount(numbers, minlength=self.total + 1).astype(np.int32)
         return counts
 

@@ -19,6 +19,8 @@ MAX_REMEMBERED = 500_000
 """Answers kept per component."""
 
 
+# A BaseException, so that no `except Exception` inside a user's predicate takes it for an error of
+# its own.
 class _Unset(BaseException):
     """A predicate read an axis that is not set yet."""
 
@@ -34,6 +36,7 @@ class _PartialRow:
 
     def __getitem__(self, axis: Any) -> int:
         axis = int(axis)
+        # As of a sequence: a predicate may count axes from the end.
         if axis < 0:
             axis += self._axes
         if axis not in self._values:
@@ -86,7 +89,11 @@ def rules_of(allowed: Callable[[object], bool], levels: Sequence[int]) -> list[R
         try:
             verdict = bool(allowed(_PartialRow(values, len(levels))))
         except _Unset as unset:
+            # Each value of the axis that was asked for is a path of its own; the predicate is run
+            # again from the start, which is why it should read few axes.
             stack += [{**values, unset.axis: level} for level in range(levels[unset.axis])]
+            # Paths that wait to be followed count as well: a predicate that reads twenty axes
+            # before it says anything forbids nothing for a long time.
             if len(stack) > MAX_FORBIDDEN * 4:
                 return [Whole(allowed, levels)]
             continue
@@ -122,6 +129,7 @@ class Whole(Rule):
     ) -> dict[int, int] | None:
         """Return the axes set so that the predicate is True whatever the others are, or None."""
         items = frozenset(values.items())
+        # What could not be completed cannot be with more axes set either.
         if any(each <= items for each in self.impossible):
             return None
         stack = [dict(values)]
@@ -132,9 +140,13 @@ class Whole(Rule):
                     return tried
             except _Unset as unset:
                 options = [*range(self.levels[unset.axis])]
+                # Without a preference the value varies with how far we are, so that repeated
+                # questions do not all lead to the same row; it is no random number, so that a seed
+                # alone decides.
                 first = prefer.get(unset.axis, (len(tried) * 7 + len(items)) % len(options))
                 options.sort(key=lambda level: level == first)
                 stack += [{**tried, unset.axis: level} for level in options]
+        # Only the most general facts are kept: those that the new one implies go.
         self.impossible = [each for each in self.impossible if not items <= each]
         self.impossible.append(items)
         return None
@@ -168,6 +180,8 @@ class Feasible:
             return axis
 
         for rule in self.rules:
+            # Union by the smaller name: a component is called by its smallest axis, whatever the
+            # order of the rules.
             first = root(rule.axes[0])
             for axis in rule.axes[1:]:
                 other = root(axis)
@@ -236,6 +250,8 @@ class Feasible:
         while True:
             if not domains:
                 return values
+            # The axis with fewest values left fails soonest; ties by number keep the search the
+            # same on every machine.
             axis = min(domains, key=lambda each: (len(domains[each]), each))
             options = list(domains[axis])
             if prefer.get(axis) in options:
@@ -249,6 +265,7 @@ class Feasible:
                     continue
                 value = options.pop(0)
                 tried = {**values, axis: value}
+                # A new mapping each time: going back is dropping it, and nothing has to be undone.
                 narrowed = {each: left for each, left in domains.items() if each != axis}
                 if self._consistent(axis, tried) and self._prune(axis, tried, narrowed):
                     values, domains = tried, narrowed
@@ -269,6 +286,8 @@ class Feasible:
                 continue
             (other,) = open_axes
             kept = []
+            # The value is written into the mapping that is being completed, and taken out below: a
+            # copy for each level would cost more than the test.
             for level in domains[other]:
                 values[other] = level
                 if rule.allows(values):
@@ -334,6 +353,8 @@ def clashing(levels: Sequence[int], rules: Sequence[Rule]) -> list[int]:
     filtering); [] when all can."""
     if Feasible(levels, rules).any_row({}) is not None:
         return []
+    # Deletion filtering: a rule without which the rest still clash is no part of the smallest
+    # clash. One pass is enough, since clashing is monotone in the set of rules.
     kept = list(range(len(rules)))
     for number in range(len(rules)):
         fewer = [each for each in kept if each != number]

@@ -37,6 +37,8 @@ class Greedy:
         while len(left):
             tried = []
             for _ in range(self.candidates):
+                # A random uncovered tuple and not the first: candidates that all grow from one
+                # tuple are alike.
                 cells = self._row(counts, int(left[self.random.randrange(len(left))]))
                 new = int((counts[self.blocks.numbers(cells[None, :])[0]] == 0).sum())
                 tried.append((new, cells))
@@ -55,6 +57,7 @@ class Greedy:
         axes, values = self.blocks.decode(number)
         set_values = dict(zip(axes, values, strict=True))
         rest = [axis for axis in range(len(levels)) if axis not in set_values]
+        # In a fixed order the last axes would always be left with what the first ones leave over.
         self.random.shuffle(rest)
         cells = np.zeros(len(levels), dtype=np.int32)
         cells[list(axes)] = values
@@ -62,6 +65,8 @@ class Greedy:
         is_set[len(levels)] = True
         is_set[list(axes)] = True
         for axis in rest:
+            # Every value tried can still be completed to an allowed row, so a row never has to be
+            # taken back.
             options = self._options(axis, set_values)
             chosen = (
                 options[0]
@@ -95,6 +100,7 @@ class Greedy:
         at = self.blocks.of_axis[axis]
         ready = self._ready(axis, is_set)
         here = at[ready]
+        # No block has all its other axes set yet: any value is as good as any other.
         if not len(here):
             return options[self.random.randrange(len(options))]
         bases = self._partial_numbers(cells, axis, ready)
@@ -102,6 +108,8 @@ class Greedy:
         choices = np.array(options)
         gains = (counts[bases[:, None] + strides[:, None] * choices] == 0).sum(axis=0)
         self.spent += bases.size * len(options)
+        # The tie is broken by chance, since the first of equals would give small values to every
+        # row.
         top = np.flatnonzero(gains == gains.max()).tolist()
         return options[top[self.random.randrange(len(top))]]
 

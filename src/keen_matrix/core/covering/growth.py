@@ -32,6 +32,7 @@ def grow(
     place = {axis: at for at, axis in enumerate(order)}
     ending: dict[int, list[tuple[int, ...]]] = {axis: [] for axis in order}
     for block in blocks:
+        # A block is dealt with when the last of its axes is added, and never looked at again.
         ending[max(block, key=lambda axis: place[axis])].append(block)
     for axis in order[done:]:
         if ending[axis]:
@@ -73,7 +74,10 @@ class _Step:
             mine = numbers[at % some][known[at % some]]
             if chosen == OPEN and len(mine):
                 gains = (~self.covered[mine[:, None] + self.values]).sum(axis=0)
+                # argmax takes the first of equals: the same rows on every machine.
                 best = int(gains.argmax())
+                # A value that covers nothing new is left open: it may take a tuple that is still
+                # uncovered later, and saves a row then.
                 chosen = best if gains[best] else OPEN
                 self.rows[at, self.axis] = chosen
             if chosen != OPEN:

@@ -112,6 +112,8 @@ def covering_rows(
     """
     predicates = [] if allowed is None else [allowed] if callable(allowed) else list(allowed)
     found = [rules_of(predicate, levels) for predicate in predicates]
+    # A predicate kept as a whole can only be completed by itself; beside other rules the two
+    # searches would not see each other, so all conditions become one predicate.
     if len(found) > 1 and any(isinstance(rule, Whole) for rules in found for rule in rules):
         found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]
     rules = [rule for rules in found for rule in rules]
@@ -179,6 +181,8 @@ class _Search:
         self.feasible = Feasible(levels, rules) if rules else None
         if self.feasible is not None and self.feasible.any_row({}) is None:
             raise NoRows(clashing(levels, rules))
+        # The product of the largest axes is a lower bound for every array, and known before
+        # anything is built.
         least = prod(sorted(levels)[-strength:])
         if least > MOST_ROWS:
             raise ValueError(
@@ -195,6 +199,7 @@ class _Search:
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
         started = time.monotonic()
         limit = EFFORTS[effort]
+        # Small systems are to be answered at once, and reach their smallest size with little.
         if self.total <= SMALL_TUPLES and effort == "normal":
             limit = SMALL_WORK
         self._parts: dict[tuple[tuple[int, int], ...], bool] = {}
@@ -203,6 +208,8 @@ class _Search:
     def covering(self) -> Covering:
         """Return the best array found."""
         bound = lower_bound(self.levels, self.axes)
+        # Growth keeps only the tuples that end at the axis in hand; everything below counts all of
+        # them.
         if self.feasible is None and self.total > SHRINK_TUPLES:
             rows = _closed(self._grown(self._fixed_rows(), 0, _order(self.levels)), self.levels)
             return Covering(rows=_sorted(rows), tuples=self.total, impossible=0, bound=bound)
@@ -210,6 +217,7 @@ class _Search:
         skip = self._impossible()
         fixed_rows = self._fixed_rows()
         starts = list(self._starts(fixed_rows, skip))
+        # With constraints fewer rows than the bound may do: it counts tuples that are impossible.
         best = self._shrunk(starts, fixed_rows != OPEN, skip, bound if self.feasible is None else 1)
         impossible = int(skip.sum()) if skip is not None else 0
         return Covering(
@@ -228,10 +236,13 @@ class _Search:
             return None
         skip, seen = np.zeros(blocks.total, dtype=bool), np.zeros(blocks.total + 1, dtype=bool)
         for number, axes in enumerate(self.axes):
+            # Tuples of free axes are always possible; asking for each would be most of the time of
+            # a system with one constraint.
             if not any(axis in feasible.component for axis in axes):
                 continue
             base = int(blocks.bases[number])
             for offset in range(prod(self.levels[axis] for axis in axes)):
+                # A row found for one tuple has proven this one on the way.
                 if seen[base + offset]:
                     continue
                 _, values = blocks.decode(base + offset)
@@ -249,6 +260,7 @@ class _Search:
         self, feasible: Feasible, axes: Sequence[int], values: Sequence[int]
     ) -> bool:
         """Tell whether fewer of the values are impossible together already."""
+        # From single values up: the smallest impossible part decides most tuples that contain it.
         for size in range(1, len(axes)):
             for chosen in combinations(range(len(axes)), size):
                 key = tuple((axes[at], values[at]) for at in chosen)
@@ -276,20 +288,28 @@ class _Search:
     def _starts(self, fixed: Ints, skip: np.ndarray | None) -> Iterable[Ints]:
         """Yield complete arrays to begin with, cheapest first."""
         if self.feasible is not None:
+            # More tries a row end with fewer rows and take as many times as long; quick takes the
+            # first.
             candidates = 1 if self.demand.effort == "quick" else 4
+            # Algebra and growth know nothing of constraints, and repairing their rows ends larger
+            # than building allowed ones.
             rows = _closed_feasibly(fixed, self.feasible, len(self.levels))
             yield Greedy(self.blocks, self.feasible, self.demand.seed, candidates).completed(
                 rows, skip
             )
             return
         bound = lower_bound(self.levels, self.axes)
+        # Arrays from algebra have no room for rows that somebody wants, nor for blocks of several
+        # sizes.
         if len(fixed) == 0 and not self.demand.focus:
             for rows, columns in _algebraic(self.levels, self.demand.strength):
                 start = self._completed(self._grown(rows, columns, _order(self.levels)))
                 yield start
+                # Optimal: no other start, and no shrinking, can do better.
                 if len(start) <= bound:
                     return
         yield self._completed(self._grown(fixed.copy(), 0, _order(self.levels)))
+        # Greedy rows may be the better start for mixed levels; for large systems they take long.
         if self.demand.effort != "quick" and self.blocks.total <= 20_000:
             yield Greedy(self.blocks, None, self.demand.seed, 5).completed(
                 _closed(fixed, self.levels), None
@@ -310,9 +330,11 @@ class _Search:
         best = starts[0]
         if len(best) <= bound or not self.work.limit:
             return best
+        # A start more than half as large again is not worth a part of the work.
         promising = [each for each in starts if len(each) <= len(best) * 1.6][: len(TRIAL_SHARES)]
         trials = []
         for number, (rows, share) in enumerate(zip(promising, TRIAL_SHARES, strict=False)):
+            # Parts of work and not of time: two machines stop at the same move.
             part = self.work.share(int(self.work.limit * share))
             trials.append((self._trial(rows, fixed, skip, number, part, bound), number))
             self.work.spend(part.used)
@@ -321,6 +343,7 @@ class _Search:
         trials.sort(key=lambda each: len(each[0]))
         best = trials[0][0]
         if len(best) > bound and self.work.left:
+            # Another salt: the same random numbers on the same array would only repeat the trial.
             best = self._trial(best, fixed, skip, 17, self.work, bound)
         return best
 
@@ -359,7 +382,10 @@ def _algebraic(levels: Sequence[int], strength: int) -> Iterable[tuple[Ints, int
         sums = fields.zero_sum([levels[axis] for axis in order], strength)
         yield _on_axes(sums, order, levels), count
     largest = levels[order[0]]
+    # The order of the field is chosen by the strength-th largest axis, so that no more than that
+    # many axes lose values; the next two orders are sometimes better, since more columns fit.
     for field in fields.field_orders(max(2, levels[order[min(strength, count) - 1]]))[:3]:
+        # Fields are tried from small to large, so the ones after it are no smaller.
         if field**strength > 20_000:
             return
         # axes with more values than the field has elements come after it in the order, and are
@@ -408,6 +434,8 @@ def _closed(rows: Ints, levels: Sequence[int]) -> Ints:
 
 def _sorted(rows: Ints) -> Ints:
     """Return the rows in the order of their values, each once."""
+    # The order in which rows were found depends on the starts; users compare runs, so it must not
+    # show.
     ordered: Ints = np.unique(rows, axis=0).astype(np.int32)
     return ordered
 

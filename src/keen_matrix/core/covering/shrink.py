@@ -42,6 +42,7 @@ class Work:
     @property
     def left(self) -> bool:
         """Whether there is work left to do."""
+        # The clock costs more than a move, and only has to stop what runs away.
         self._asked += 1
         if self._asked % 256 == 0 and not self.stopped_by_clock:
             self.stopped_by_clock = self._clock()
@@ -76,6 +77,7 @@ class Array:
     def drop(self, row: int) -> None:
         """Take a row away."""
         gone = self.tuples[row]
+        # Without the dummy at the end: it stands in every row.
         self.counts[gone[:-1]] -= 1
         self._now_uncovered(gone[self.counts[gone] == 0])
         self.rows = np.delete(self.rows, row, axis=0)
@@ -90,6 +92,8 @@ class Array:
         for number in numbers.tolist():
             at = self._at.pop(number)
             last = self.uncovered.pop()
+            # The last number takes the place of the one that goes: a list without holes from which
+            # one can be drawn at random in one step.
             if at < len(self.uncovered):
                 self.uncovered[at] = last
                 self._at[last] = at
@@ -119,6 +123,7 @@ class Array:
         covers = new[counts[new] == 0]
         counts[new] += 1
         self._now_covered(covers)
+        # The dummy tuple was counted along; it never counts as covered or uncovered.
         counts[self.blocks.total] = NEVER
 
     def gains(self, rows: np.ndarray, axes: np.ndarray, values: np.ndarray) -> np.ndarray:
@@ -175,13 +180,18 @@ class Shrinker:
             if self._repair(work):
                 self.best = self.array.rows.copy()
             else:
+                # The try has failed; its array lacks tuples, so the next try begins from the last
+                # complete one.
                 self.array = Array(blocks, self.best, skip)
                 work.spend(self.array.tuples.size)
         return self.best
 
     def _drop_one(self) -> None:
         unique = self.array.unique()
+        # Rows that somebody asked for are never taken away.
         unique[: self.fixed_rows] = 1 << 30
+        # Not always the very cheapest row: after a failed try that would be the same one, and the
+        # same failure.
         low = np.flatnonzero(unique <= unique.min() + 1)
         self.array.drop(int(self.random.choice(low.tolist())))
 
@@ -190,13 +200,19 @@ class Shrinker:
         of it, is used up."""
         array = self.array
         tabu = np.zeros(array.rows.shape, dtype=np.int64)
+        # Cells that are fixed are tabu for ever, by a time that no record lifts (see `until > 1 <<
+        # 40`).
         tabu[: self.fixed_rows][self.fixed] = 1 << 60
         record, moves = len(array.uncovered), 0
+        # One try may not use up everything: another row, or another beginning, may be the easier
+        # one.
         stop = work.used + max((work.limit - work.used) // 3, work.limit // 12)
         while array.uncovered:
             if not work.left or work.used > stop:
                 return False
             moves += 1
+            # A random tuple, as in the paper: the first one would be tried for ever where it is the
+            # hard one.
             number = array.uncovered[self.random.randrange(len(array.uncovered))]
             if not self._move(number, tabu, moves, record, work):
                 self._shake(number, tabu, moves, work)
@@ -209,7 +225,10 @@ class Shrinker:
         axes, values = array.blocks.decode(number)
         axes_array, wanted = np.array(axes), np.array(values, dtype=np.int32)
         equal = array.rows[:, axes_array] == wanted
+        # Rows that lack one value of the tuple: one cell has to change, and one cell costs fewest
+        # tuples.
         rows = (equal.sum(axis=1) == len(axes) - 1).nonzero()[0]
+        # Checking constraints takes longer than the move itself.
         work.spend(MOVE_COST if self.feasible is None else 3 * MOVE_COST)
         if not len(rows):
             return False
@@ -218,6 +237,8 @@ class Shrinker:
         gains = array.gains(rows, cells, levels)
         work.spend(2 * len(rows) * array.blocks.of_axis.shape[1])
         until = tabu[rows, cells]
+        # A tabu move is allowed when it leads to fewer uncovered tuples than ever before
+        # (aspiration).
         barred = (until > moves) & ((gains <= len(array.uncovered) - record) | (until > 1 << 40))
         gains[barred] = -(1 << 30)
         order = self._by_gain(gains)

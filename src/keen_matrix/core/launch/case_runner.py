@@ -86,12 +86,15 @@ class CaseRunner:
         live = None
         if shared.live is not None:
             send, id = shared.live, case.id
+            # The id is bound here: a launch knows nothing of cases.
             live = lambda stream, chunk, seconds: send(id, stream, chunk, seconds)  # noqa: E731
         self.launch = launch = Launch(shared.system, shared.poller, shared.plan.cap, live)
         context = shared.checker.begin(case, number)
         run.step = step = StepLaunch(number, argv, context, launch, shared.cold)
         self.phase = Phase.LAUNCHING
         try:
+            # A line that could not be filled in has no words to launch; the case still gets its
+            # verdict.
             if case.fault is not None:
                 raise SurroundingsFault(case.fault)
             self.starts.prepare(run, step)
@@ -111,6 +114,8 @@ class CaseRunner:
             step.launch.start(step.start, step.argv, step.starter)
             self.phase, self._tries = Phase.RUNNING, 0
         except OSError as error:
+            # What is scarce now may be there in a moment, when another program has ended: a fork
+            # bomb of one case must not be the verdict of the next.
             if error.errno not in SCARCE or self._tries >= RETRY_MOST:
                 raise
             self._tries += 1
@@ -153,9 +158,12 @@ class CaseRunner:
             self.phase = Phase.SETTLED
             return True
         outcome = launch.outcome
+        # A launch whose streams were kept open has had its grace time already.
         waited = self.phase is Phase.LINGERING or outcome.kept_open
         found = strays(not waited)
         now = time.monotonic()
+        # A child that is about to end by itself, as the last part of a shell's pipeline is, is no
+        # leftover.
         if found and not waited:
             self.phase, self._due = Phase.LINGERING, now + leftovers.FIRST_WAIT
             return False
@@ -174,6 +182,7 @@ class CaseRunner:
             return None
         case, step = run.case, run.step
         outcome = step.launch.outcome
+        # The program, or the system, has ended the keeper: the next launch begins another.
         if step.launch.keeper_lost:
             self.starts.close()
         relation = case.relation
@@ -188,6 +197,7 @@ class CaseRunner:
     def _finish_run(self, run: CaseRun) -> Record | None:
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
+        # A directory that cases share is the user's own: it is neither kept apart nor removed.
         if plan.keep and record.verdict != "held" and plan.spec.program.fresh_directory:
             record.kept = self.place.keep(plan.keep, case.id)
         left = self.place.leave()

@@ -211,13 +211,17 @@ class WorkerPool:
         Raises RunFault when workers end one after another before they can launch anything: that is
         no program's doing.
         """
+        # Workers that end before their first case end for a reason of ours or of the machine's;
+        # without a limit they would be started for ever.
         self._failed_starts = 0 if worker.ready else self._failed_starts + 1
         if self._failed_starts >= MOST_FAILED_STARTS:
             raise RunFault(
                 f"the worker processes end as they start: {worker.fault or f'the last {how}'}"
             )
         for key, case in worker.cases.items():
+            # A worker that had not taken its plan was not lost on a case.
             self._losses[key] += worker.ready
+            # Only a case that was alone in its worker is known to be the one that ends workers.
             if self._losses[key] > 1 and worker.solitary:
                 text = f"the worker process that launched it {how}, twice"
                 text = f"{text}: {worker.fault}" if worker.fault else text
@@ -253,6 +257,7 @@ class WorkerPool:
             else:
                 worker.cases.pop((result.sequence, result.id), None)
                 worker.solitary = False
+                # A moving mean: batches follow a matrix that is slower than the one before.
                 worker.pace += (result.seconds - worker.pace) * 0.2
                 yield result
 

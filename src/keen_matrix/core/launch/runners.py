@@ -48,6 +48,7 @@ class Runners:
         """Go on with the runners of another plan, under which so many programs run at a time."""
         for runner in self.all:
             runner.close()
+        # Taken from the end: the first runner, with directories that exist, is used again first.
         self.all, self._free = runners, list(runners[::-1])
         self._jobs, self._alone = jobs, jobs == 1
         self._strays = Strays(runners, alone=self._alone)
@@ -75,12 +76,14 @@ class Runners:
                 self._note_finished(runner)
 
     def _note_finished(self, runner: CaseRunner) -> None:
+        # Several descriptors of one launch may tell of its end in one turn.
         if runner not in self.concluding:
             self.concluding.append(runner)
 
     def conclude(self) -> None:
         """See to the launches that have finished."""
         while self.concluding:
+            # Seeing to one may finish another, so the list is emptied and not walked.
             runner = self.concluding.pop()
             strays = partial(self._strays.of, runner)
             if runner not in self.running or not runner.has_settled(strays):
@@ -146,6 +149,8 @@ class Runners:
             if launch is not None and runner.deadline <= now:
                 started = launch.pid
                 runner.on_deadline(now)
+                # A launch that was put off has begun now, with descriptors that nobody listens to
+                # yet.
                 if launch.pid != started:
                     self._route(runner)
                 if launch.finished:

@@ -55,6 +55,8 @@ class StepStarts:
         about_launching = case.family in ("renamed", "launchers", "elsewhere")
         own = command.words == plan.launch and not about_launching
         if self._warm is not None and own and self._warm.can_start(known):
+            # Where no keeper can be had, the program is started as usual: warm is a way to be fast,
+            # no other result.
             step.starter = self._warm.starter() or step.starter
 
     def command(self, case: Case, number: int) -> Command:

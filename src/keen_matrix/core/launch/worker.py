@@ -123,6 +123,7 @@ class CaseWorker:
             self._outbox.flush()
         for runner in self._runners.all:
             runner.close()
+        # What programs left behind became our child, and would become somebody else's when we end.
         if self._system.subreaper:
             for _ in range(leftovers.ROUNDS):
                 running = leftovers.reap_strays(set())
@@ -196,6 +197,7 @@ class CaseWorker:
         data = self._control.recv(RECEIVE_BYTES)
         if not data:
             if not self._closing:
+                # The engine was killed: what it had asked for is nobody's any more.
                 self._runners.queue.clear()
                 raise ConnectionError
             self._poller.unregister(self._control.fileno())

@@ -214,6 +214,7 @@ class Journal:
 
     def _raw_lines(self) -> Iterator[bytes]:
         at, rest = 0, b""
+        # By our own count of bytes: another run may be writing to a file of the same name by now.
         while at < self.size and (
             block := os.pread(self._place.fd, min(READ_BYTES, self.size - at), at)
         ):

@@ -129,6 +129,8 @@ def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     smallest, full = builder.smallest(), builder.fullest()
     if smallest is None or full is None or smallest == full:
         return found
+    # The unknown option must be refused beside the smallest vector, or it tells nothing beside the
+    # fullest.
     unknown = next((each for each in UNKNOWN if _is_refused_as_unknown(trials, smallest, each)), "")
     if not unknown or trials.took(smallest, unknown) or not trials.took(full, unknown):
         return found
@@ -154,6 +156,7 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     that the answer names are tried first, then single ones, then all."""
     optional = optional_of(trials.builder)
     named = [each for each in optional if _is_told(each, refused)]
+    # All that are named at once come first: "-a or -b is required" names two, and either may do.
     tries = [named] if len(named) > 1 else []
     tries += [[each] for each in (*named, *(each for each in optional if each not in named))]
     for options in tries:
@@ -162,6 +165,7 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
             continue
         if trials.works(request):
             return tuple(each.key for each in options)
+        # The option may be the right one and only its value wrong.
         if len(options) == 1 and (values := trials.valued(request)):
             trials.learnt = values
             return (options[0].key,)
@@ -169,6 +173,7 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     if full is None or not trials.works(full):
         return ()
     kept = [part.option for part in full.options if part.option in optional]
+    # One after another: each that can go goes, so what is left is required as a whole.
     for option in list(kept):
         fewer = [each for each in kept if each is not option]
         if trials.works(trials.builder.smallest(fewer)):
@@ -265,6 +270,8 @@ def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, s
 def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list[Option]:
     """Return the fewest of the options kept that are refused beside another one, one at best:
     those that are named are tried first, then halves."""
+    # The three that are most likely, named ones first; then halves find any other in a few
+    # launches.
     for each in kept[:3]:
         if trials.refuses([each, option]):
             return [each]

@@ -108,6 +108,7 @@ def _bases(builder: Builder) -> list[Request]:
 def _varying(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varying, ...]:
     """Launch bases a second time, and return what differs from the first."""
     first = {words: experiments.answer(words).record for words in bases}
+    # Two launches within one second would print one time, and hide that it varies.
     if any(looks_like_time(record.stdout or "") for record in first.values()):
         time.sleep(NEXT_SECOND)
     second = experiments.launched(bases)
