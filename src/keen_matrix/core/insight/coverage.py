@@ -185,7 +185,7 @@ class _SignatureCount:
         places = Part("positions of options")
         if self.options and self.signature.operand_names:
             places.count("before operands", self.before, 'derive = [..., "accepted"]')
-            if self.signature.switches.interleaved:
+            if self.signature.habits.interleaved:
                 places.count("after operands", self.after, 'derive = [..., "rephrasings"]')
             places.count("operands after --", self.delimited, 'derive = [..., "rephrasings"]')
         yield places

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, Literal, Self, TypeAlias
+from typing import Any, Self
 
 from keen_matrix.core.errors import KeenMatrixError, nearest
 from keen_matrix.core.expressions import Expression
@@ -19,10 +19,15 @@ from keen_matrix.core.notation.synopsis import (
     parse_synopsis,
     with_flags_apart,
 )
+from keen_matrix.core.signature.habits import SWITCH_NAMES, Habits
+from keen_matrix.core.signature.readers import (
+    BY_HAND,
+    READERS,
+    STYLES,
+    Reader,
+    Style,
+)
 from keen_matrix.core.signature.values import LEGAL, TYPES, Existing, Text, ValueType, listed
-
-Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
-STYLES: tuple[Style, ...] = ("gnu", "posix", "one-dash")
 
 MOST_PARTS = 600
 """Options, operands and groups of a synopsis: three times what the largest console programs have."""
@@ -41,50 +46,6 @@ class SignatureFault(KeenMatrixError):
     ) -> None:
         self.key, self.item, self.suggestion = key, item, suggestion
         super().__init__(message)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Switches:
-    """Single habits of reading; None leaves a habit open where reasonable programs differ, and
-    vectors that depend on it are judged unspecified."""
-
-    abbreviations: bool | None = None
-    """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
-    POSIX knows none)."""
-    bundling: bool | None = True
-    """Whether flags may share one dash (POSIX guideline 5)."""
-    interleaved: bool | None = True
-    """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
-    joined: bool | None = True
-    """Whether a value may stand in the word of its option (`-n3`, `--riders=3`; POSIX guideline 6
-    asks for two words)."""
-    repeat: Literal["last", "refuse", "collect"] | None = None
-    """What a second use of an option does that may not be given again."""
-    negative_numbers: bool | None = None
-    """Whether a word such as `-5` is a value or operand and no option."""
-    dash_values: Literal["take", "refuse"] | None = None
-    """Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt
-    take it)."""
-    help_wins: bool | None = None
-    """Whether a help option anywhere beats other faults."""
-    delimiter: bool = True
-    """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
-    unknown_options: Literal["refuse", "take", "operand"] = "refuse"
-    """What a word is that begins with a dash and is no option: refused, an option that is taken
-    and has no effect, or an operand."""
-    superfluous_operands: Literal["refuse", "ignore"] = "refuse"
-    flag_values: Literal["refuse", "ignore"] = "refuse"
-    """What `--flag=x` gets."""
-    missing_values: Literal["refuse", "ignore"] = "refuse"
-    """What a valued option gets that stands last."""
-
-
-_STYLE_SWITCHES: Mapping[str, Switches] = {
-    "gnu": Switches(),
-    "posix": Switches(abbreviations=False, interleaved=False),
-    "one-dash": Switches(bundling=False, interleaved=None, joined=None),
-}
-SWITCH_NAMES = tuple(each.name for each in fields(Switches))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -165,7 +126,10 @@ class SignatureParts:
     lines: tuple[Form, ...]
     values: Mapping[str, ValueType]
     style: Style = "gnu"
-    switches: Switches = field(default_factory=Switches)
+    """How options are written."""
+    reader: str = ""
+    """The library that reads the words; none for a program that reads them by hand."""
+    habits: Habits = field(default_factory=Habits)
     help: tuple[str, ...] = ()
     actions: tuple[tuple[str, ...], ...] = ()
     """Spellings of options that end the call by themselves, as help does."""
@@ -184,8 +148,9 @@ class SignatureParts:
         cls,
         text: str | Sequence[str],
         values: Mapping[str, object] | None = None,
-        style: Style = "gnu",
+        style: Style | None = None,
         *,
+        reader: str | None = None,
         help: Sequence[str] | None = None,
         where: Sequence[str] = (),
         refuse: Sequence[Mapping[str, str]] = (),
@@ -194,36 +159,36 @@ class SignatureParts:
         """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for
         several forms.
 
-        `values` maps NAMEs to tables as a spec writes them (`{"type": "int", "min": 1}`) or to
-        ValueTypes; a NAME that is not in it is a text. `style` is gnu, posix or one-dash. `help` are
-        the spellings of help, `--help` by default in the gnu style (GNU Coding Standards 4.8.2).
-        `more` are switches (see Switches), which override single habits; `actions`, a list of such
-        options as `-V,--version` that end the call by themselves; `depends_on`, surroundings in
-        which a program may do otherwise; `tidy`. Raises NotationFault for a line that does not
-        parse and SignatureFault for what does not fit together.
+        `values` maps NAMEs, with or without <>, to tables as a spec writes them (`{"type": "int",
+        "min": 1}`) or to ValueTypes; a NAME that is not in it is a text. `reader` is a library of
+        `readers.READERS`, which sets every habit; without it `style` is gnu, posix or one-dash.
+        `help` are the spellings of help, those that the reader or the style has by default (GNU
+        Coding Standards 4.8.2). `more` are habits that a spec can set one by one (see
+        habits.SWITCH_NAMES); `actions`, a list of such options as `-V,--version` that end the call
+        by themselves; `depends_on`, surroundings in which a program may do otherwise; `tidy`.
+        Raises NotationFault for a line that does not parse and SignatureFault for what does not fit
+        together.
         """
+        row = _row(style, reader)
+        style = style or row.style
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style != "one-dash":
             lines = tuple(map(with_flags_apart, lines))
-        if style not in STYLES:
-            raise SignatureFault(
-                f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"
-            )
         actions, depends_on, tidy = (
             more.pop(name, ()) for name in ("actions", "depends_on", "tidy")
         )
-        unknown = next((name for name in more if name not in SWITCH_NAMES), None)
-        if unknown is not None:
-            raise SignatureFault(
-                f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown
-            )
-        types = {name: value_type(name, table) for name, table in (values or {}).items()}
+        habits = replace(row.habits, **_switches(more))
+        types = {
+            (bare := name.removeprefix("<").removesuffix(">")): value_type(bare, table)
+            for name, table in (values or {}).items()
+        }
         return cls(
             lines=lines,
             values=types,
             style=style,
-            switches=replace(_STYLE_SWITCHES[style], **more),
-            help=tuple(help) if help is not None else ("--help",) if style == "gnu" else (),
+            reader=reader or "",
+            habits=habits,
+            help=row.help if help is None else tuple(help),
             actions=tuple(tuple(each.split(",")) for each in actions),
             depends_on=frozenset(depends_on),
             tidy=bool(tidy),
@@ -232,6 +197,11 @@ class SignatureParts:
                 OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse
             ),
         ).compiled()
+
+    @property
+    def row(self) -> Reader:
+        """What is known of its reader, or of its style."""
+        return _row(self.style, self.reader or None)
 
     def compiled(self) -> Self:
         """Return the signature with its forms worked out. Raises SignatureFault when it does not
@@ -246,7 +216,10 @@ class SignatureParts:
                 known = ", ".join(sorted(names)) or "none"
                 raise SignatureFault(f'the synopsis has no value "{name}"; it has {known}', "values", name,
                                      nearest(name, names))  # fmt: skip
-        types = {name: self.values.get(name) or Text(name=name) for name in sorted(names)}
+        types = {
+            name: (self.values.get(name) or Text(name=name)).read_by(self.habits)
+            for name in sorted(names)
+        }
         whole = replace(self, values=types)
         return replace(
             whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines))
@@ -326,6 +299,41 @@ class SignatureParts:
                 if isinstance(item, Operand)
             )
         )
+
+
+def _row(style: str | None, reader: str | None) -> Reader:
+    """Return the row of a reader or of a style. Raises SignatureFault for one that is not known."""
+    if reader is not None:
+        found = next((row for name, row in READERS.items() if name == reader), None)
+        if found is None:
+            raise SignatureFault(
+                f"{reader!r} is not a reader; expected one of {', '.join(READERS)}", "reader", None,
+                nearest(reader, READERS),
+            )  # fmt: skip
+        return found
+    by_hand = next((row for name, row in BY_HAND.items() if name == (style or "gnu")), None)
+    if by_hand is None:
+        raise SignatureFault(
+            f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"
+        )
+    return by_hand
+
+
+def _switches(given: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the habits that single switches set. Raises SignatureFault for one that is not known."""
+    unknown = next((name for name in given if name not in SWITCH_NAMES), None)
+    if unknown is not None:
+        raise SignatureFault(
+            f"{unknown!r} is not a switch; expected one of {', '.join(SWITCH_NAMES)}", unknown
+        )
+    found = dict(given)
+    if isinstance(found.get("joined"), bool):
+        found["joined"] = "any" if found["joined"] else "none"
+    if isinstance(found.get("help_wins"), bool):
+        found["help_wins"] = "always" if found["help_wins"] else "never"
+    if "repeat" in found:
+        found["repeat_flags"] = None if found["repeat"] == "collect" else found["repeat"]
+    return found
 
 
 def names_of(form: Form) -> Iterable[str]:
@@ -467,6 +475,6 @@ def _field(key: str, value: Any, kind: type[ValueType]) -> object:
 
 
 __all__ = [
-    "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "SignatureFault", "SignatureParts", "Style", "Switches",
+    "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "SignatureFault", "SignatureParts", "Style",
     "names_of", "parse_count", "value_type",
 ]  # fmt: skip

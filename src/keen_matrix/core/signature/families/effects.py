@@ -44,7 +44,7 @@ def vectors(making: Making) -> Iterator[Vector]:
 def _collected(making: Making, builder: Builder, option: Option) -> Iterator[Vector]:
     """Yield, of an option whose values are all kept, one use and two: the first must count too."""
     signature = making.signature
-    kept = option.again or signature.switches.repeat == "collect"
+    kept = option.again or signature.habits.repeat == "collect"
     request = builder.smallest([option]) if kept and option.most == 1 else None
     if request is None or option.optional_value:
         return

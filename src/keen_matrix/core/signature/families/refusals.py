@@ -319,7 +319,7 @@ def _missing_values(
             control = request.words() if given is None else given.words()
             for spelling in option.spellings:
                 yield _Fault("missing-value", spelling, (*request.words(), spelling), control)
-            if signature.switches.dash_values == "refuse":
+            if signature.habits.dash_values == "refuse":
                 # an option without its value in the middle, another option behind it
                 flag = next((each for each in flags if each is not option), None)
                 if flag is not None:
@@ -381,7 +381,7 @@ def _part(builder: Builder, option: Option, spelling: str) -> OptionPart:
 
 
 def _repeated(signature: Signature, builder: Builder) -> Iterator[_Fault]:
-    if signature.switches.repeat != "refuse":
+    if signature.habits.repeat != "refuse":
         return
     for option in plain_options(signature, builder.form):
         request = builder.smallest([option])

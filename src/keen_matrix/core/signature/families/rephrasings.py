@@ -99,7 +99,7 @@ def _stated(
 
 def _repeated(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
     """A valued option given twice, where the last one counts: the same as the last alone."""
-    if signature.switches.repeat != "last" or len(base.options) != 1:
+    if signature.habits.repeat != "last" or len(base.options) != 1:
         return
     (part,) = base.options
     if len(part.values) != 1:
@@ -137,7 +137,7 @@ def _bundled(base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
 
 def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
     """Long options cut to a beginning that no other has, where the signature allows it."""
-    if not signature.switches.abbreviations:
+    if not signature.habits.abbreviations:
         return
     known = [each for each in base.form.by_spelling if each.startswith("--")]
     for number, part in enumerate(base.options):

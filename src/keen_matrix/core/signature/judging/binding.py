@@ -11,6 +11,7 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.oracle import OracleNotRun
+from keen_matrix.core.signature.habits import need
 from keen_matrix.core.signature.judging.findings import Bound, Findings
 from keen_matrix.core.signature.judging.matching import Binding
 from keen_matrix.core.signature.judging.reading import Reading
@@ -26,9 +27,12 @@ def check_repeats(signature: SignatureParts, reading: Reading) -> Findings:
         counts[option.key] += 1
         if counts[option.key] != 2 or option.again:
             continue
-        if signature.switches.repeat is None:
-            findings.doubt(f"what a second {option.key} does")
-        elif signature.switches.repeat == "refuse":
+        how = None if option.takes_value else signature.habits.repeat_flags
+        if how is None:
+            refused = need(signature.habits.repeat, "repeat") == "refuse"
+        else:
+            refused = how == "refuse"
+        if refused:
             why = f"{given.spelling} is given twice"
             findings.refuse("repeated", given.spelling, *option.spellings, why=why)
     return findings
@@ -45,7 +49,8 @@ def check_values(signature: SignatureParts, reading: Reading, bound: Sequence[Bi
     for _, name, text in bound:
         # to many programs a lone - is standard input, wherever a file may stand
         if text == "-" and signature.values[name].type in ("text", "path", "file", "dir"):
-            findings.doubt(f"what a lone - means for {name}")
+            if signature.habits.lone_dash is None or signature.values[name].type == "file":
+                findings.doubt_value(f"what a lone - means for {name}")
         else:
             _check_value(signature, findings, name, text, (name,))
     return findings
@@ -57,7 +62,7 @@ def _check_value(
     verdict = signature.values[name].read(text)
     why = f"{name} {text!r}: {verdict.reason}"
     if verdict.status == "doubtful":
-        findings.doubt(why)
+        findings.doubt_value(why)
     elif verdict.status == "illegal":
         findings.refuse(verdict.kind, text or mentions[0], *mentions, why=why)
 
@@ -73,8 +78,8 @@ def bindings_of(
         if not given.values and option.takes_value:
             found.setdefault(option.key, True)
         elif not given.values:
-            found[option.key] = True if old is None else _count(old) + 1
-        elif option.again or signature.switches.repeat == "collect":
+            found[option.key] = True if old is None or not option.again else _count(old) + 1
+        elif option.again or signature.habits.repeat == "collect":
             found[option.key] = [*(old if isinstance(old, list) else []), *given.values]
         else:
             several = option.most is None or option.most > 1
@@ -153,9 +158,9 @@ def _is_met(condition: Expression, scope: Scope, findings: Findings) -> bool | N
     try:
         return bool(condition.evaluate(scope))
     except ExpressionFault as fault:
-        findings.doubt(f"{condition.source}: {fault.reason}")
+        findings.doubt_value(f"{condition.source}: {fault.reason}")
     except OracleNotRun:
-        findings.doubt(f"{condition.source}: it asks the oracle, which is not run here")
+        findings.doubt_value(f"{condition.source}: it asks the oracle, which is not run here")
     return None
 
 

@@ -58,12 +58,14 @@ class Given(NamedTuple):
 class Findings:
     """What one pass found, in the order in which it found it."""
 
-    __slots__ = ("doubts", "reasons", "refusals")
+    __slots__ = ("doubts", "reasons", "refusals", "value_doubts")
 
     def __init__(self) -> None:
         self.refusals: list[Refusal] = []
         self.doubts: list[str] = []
         """What the signature does not settle, each as half a sentence: "whether …"."""
+        self.value_doubts: list[str] = []
+        """The same of values that may be legal or not."""
         self.reasons: list[str] = []
 
     def refuse(self, kind: Kind, culprit: str, *mentions: str, why: str) -> None:
@@ -79,8 +81,18 @@ class Findings:
         """Add something that the signature does not settle."""
         self.doubts.append(why)
 
+    def doubt_value(self, why: str) -> None:
+        """Add a value that may be legal or not."""
+        self.value_doubts.append(why)
+
+    @property
+    def all_doubts(self) -> list[str]:
+        """Everything that is not settled."""
+        return [*self.doubts, *self.value_doubts]
+
     def add(self, others: Findings) -> None:
         """Take over what a later pass found."""
         self.refusals += others.refusals
         self.doubts += others.doubts
+        self.value_doubts += others.value_doubts
         self.reasons += others.reasons

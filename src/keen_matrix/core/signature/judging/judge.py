@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from typing import Literal, NamedTuple
 
 from keen_matrix.core.notation.synopsis import Choice, Form, Operand
+from keen_matrix.core.signature.habits import (
+    MOST_READINGS,
+    QUESTIONS,
+    SETTINGS,
+    Habits,
+    OpenHabit,
+    need,
+)
 from keen_matrix.core.signature.judging.binding import (
     bindings_of,
     check_conditions,
@@ -28,7 +37,35 @@ class _Ranked(NamedTuple):
 
 
 def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
-    """Return the judgement of a signature on a vector (see Signature.judge)."""
+    """Return the judgement of a signature on a vector (see Signature.judge).
+
+    Habits that are open, and that the judgement comes to, are followed in every setting. Where all
+    readings agree on whether the vector is accepted, and on what it means, that is settled.
+    """
+    found: list[Judgement] = []
+    asked: dict[str, None] = {}
+    # the likeliest settings are on top, so that what is told is told by them
+    stack: list[Habits] = [signature.habits]
+    while stack:
+        habits = stack.pop()
+        try:
+            under = signature if habits is signature.habits else replace(signature, habits=habits)
+            found.append(judge_under(under, words))
+        except OpenHabit as open_habit:
+            name = open_habit.name
+            asked[name] = None
+            settings = [replace(habits, **{name: each}) for each in SETTINGS[name]]
+            stack += settings[::-1]
+        if len(found) + len(stack) > MOST_READINGS:
+            return _unsettled(found, asked)
+        if len(found) > 1 and not _agree(found[0], found[-1]):
+            return _unsettled(found, asked)
+    return _joined(found)
+
+
+def judge_under(signature: SignatureParts, words: Sequence[str]) -> Judgement:
+    """Return the judgement on a vector under the habits of a signature. Raises OpenHabit where it
+    depends on one that is open."""
     ranked = []
     for form in signature.forms:
         found = _judge_by(signature, form, words)
@@ -37,6 +74,39 @@ def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
         ranked.append(found)
     # the first of several that fit alike: forms stand in the order of the synopsis
     return max(ranked, key=lambda each: each.rank).judgement
+
+
+def _agree(one: Judgement, other: Judgement) -> bool:
+    """Tell whether two readings come to the same: refusals of any kinds, or the same request."""
+    if one.status != other.status or one.status == "unspecified":
+        return False
+    return one.status == "refused" or (one.bindings, one.help) == (other.bindings, other.help)
+
+
+def _joined(found: Sequence[Judgement]) -> Judgement:
+    """Return what readings that agree come to. Of refusals those count that every reading finds;
+    where there are none, all that any finds."""
+    first = found[0]
+    if len(found) == 1 or first.status != "refused":
+        return first
+    kinds = set(first.kinds).intersection(*(each.kinds for each in found))
+    refusals = tuple(each for each in first.refusals if each.kind in kinds)
+    if not refusals:
+        refusals = tuple(dict.fromkeys(one for each in found for one in each.refusals))
+    return replace(first, refusals=refusals)
+
+
+def _unsettled(found: Sequence[Judgement], asked: Iterable[str]) -> Judgement:
+    """Return the judgement on a vector that readings differ in."""
+    questions = tuple(f"not settled: {QUESTIONS[name]}" for name in asked)
+    told = next((each.reasons for each in found if each.status == "unspecified"), ())
+    reasons = found[0].reasons if found and not told else told
+    given = found[0].given if found else frozenset[str]()
+    helps = any(each.help for each in found)
+    return Judgement(
+        status="unspecified", reasons=(*reasons, *questions), help=helps, given=given,
+        bindings=found[0].bindings if found else {},
+    )  # fmt: skip
 
 
 def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) -> _Ranked:
@@ -59,13 +129,13 @@ def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) 
     findings.add(check_values(signature, reading, bound))
     bindings = bindings_of(signature, form, reading, bound)
     spellings = reading.spellings
-    if not findings.refusals and not findings.doubts:
+    if not findings.refusals and not findings.doubts and not findings.value_doubts:
         findings.add(check_conditions(signature, form, words, spellings, bindings))
     judgement = Judgement(
         status=_status(findings),
         refusals=tuple(findings.refusals),
         bindings=bindings,
-        reasons=(*findings.reasons, *(f"not settled: {each}" for each in findings.doubts)),
+        reasons=(*findings.reasons, *(f"not settled: {each}" for each in findings.all_doubts)),
         help=reading.asks_help,
         given=spellings,
     )
@@ -79,10 +149,13 @@ def _ranked(judgement: Judgement, keywords: int) -> _Ranked:
 
 def _status(findings: Findings) -> Literal["accepted", "refused", "unspecified"]:
     """Return the status that findings come to: with one doubt nothing is settled, however many
-    refusals there are beside it, since the words may mean something else altogether."""
+    refusals there are beside it, since the words may mean something else altogether. What may be a
+    legal value or not changes nothing where something else is wrong."""
     if findings.doubts:
         return "unspecified"
-    return "refused" if findings.refusals else "accepted"
+    if findings.refusals:
+        return "refused"
+    return "unspecified" if findings.value_doubts else "accepted"
 
 
 def _judge_help(
@@ -92,14 +165,27 @@ def _judge_help(
     else is wrong."""
     # the words themselves, not those that are spelt so: an abbreviation asks for help as well
     others = [word for at, word in enumerate(words) if at not in reading.help_at]
-    reasons = tuple(reading.findings.reasons)
-    wins = signature.switches.help_wins
-    if not others or wins or judge(signature, others).status == "accepted":
-        return Judgement(status="accepted", reasons=(*reasons, "it asks for help"), help=True)
-    if wins is None:
-        told = (*reasons, "not settled: help beside other faults")
-        return Judgement(status="unspecified", reasons=told, help=True)
-    return None
+    helped = Judgement(
+        status="accepted", reasons=(*reading.findings.reasons, "it asks for help"), help=True
+    )
+    if not others:
+        return helped
+    wins = signature.habits.help_wins
+    if wins in ("in-order", "reading"):
+        # of what stands behind it only a beginning that is ambiguous is found by some before it
+        before = words[: min(reading.help_at)] if wins == "in-order" else others
+        kinds = set(_kinds_in(signature, before)) | (
+            {"ambiguous"} & set(_kinds_in(signature, others))
+        )
+        return None if kinds & signature.habits.help_yields_to else helped
+    if wins == "always" or judge_under(signature, others).status == "accepted":
+        return helped
+    return helped if need(wins, "help_wins") == "always" else None
+
+
+def _kinds_in(signature: SignatureParts, words: Sequence[str]) -> tuple[str, ...]:
+    """Return the kinds of everything that is wrong with some words, by the form that fits best."""
+    return judge_under(signature, words).kinds
 
 
 def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
@@ -123,17 +209,19 @@ def _told(
 ) -> Findings:
     """Return what matching found, in words."""
     findings = Findings()
-    if reading.is_split and signature.switches.interleaved is not True:
-        findings.doubt("whether options may stand between operands")
-    elif reading.is_split and signature.style == "gnu" and _is_elastic(form.form):
+    if (
+        reading.is_split
+        and _is_elastic(form.form)
+        and not need(signature.habits.split_operands, "split_operands")
+    ):
         # argparse fills an open operand from the first run of words and takes no more later
-        findings.doubt("whether operands of an open number may be split by options")
+        findings.refuse("too-many", reading.operands[-1], why="operands are split by an option")
     for kind, name, word in matched.bound:
         shown = "keyword" if kind == "keyword" else f"operand {name}"
         findings.reasons.append(f"{word}: {shown}")
     if matched.unexpected is not None:
         last = [name for kind, name, _ in matched.bound if kind != "keyword"][-1:]
-        ignored = signature.switches.superfluous_operands == "ignore"
+        ignored = signature.habits.superfluous_operands == "ignore"
         _tell_unexpected(
             matched.unexpected, matched.keywords, last, resolved, findings, ignored=ignored
         )

@@ -1,20 +1,24 @@
 """Pass 1: words become options with their values, and operands.
 
 The rules are the POSIX Utility Syntax Guidelines 3 to 10 (XBD 12.2) and, for long options,
-getopt_long(3). Where reasonable programs differ a switch of the signature says which way it goes;
-one that is left open makes a doubt and not a guess.
+getopt_long(3). Where reasonable programs differ a habit of the signature says which way it goes; a
+habit that is left open is never guessed (see `habits`).
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from keen_matrix.core.signature.habits import need
 from keen_matrix.core.signature.judging.findings import Findings, Given
+from keen_matrix.core.signature.judging.naming import OptionNames
 from keen_matrix.core.signature.model import FormModel, Option, SignatureParts
+from keen_matrix.core.signature.values.choices import GO_FALSE, GO_TRUE
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
+_NUMBER = re.compile(r"-?[0-9]+(?:\.[0-9]*)?(?:[eE][-+]?[0-9]+)?")
 USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
 """Spellings that a program may know though its synopsis does not tell: undeclared, they never
 count against it."""
@@ -26,6 +30,8 @@ class Reading:
 
     given: list[Given] = field(default_factory=list)
     """The options, in their order."""
+    negated: set[str] = field(default_factory=set)
+    """Keys of flags that were switched off."""
     operands: list[str] = field(default_factory=list)
     delimiter: bool = False
     """Whether `--` is there."""
@@ -52,7 +58,8 @@ class Reading:
 
 
 def read(signature: SignatureParts, form: FormModel, words: Sequence[str]) -> Reading:
-    """Return what a vector is read as, by one form of a signature."""
+    """Return what a vector is read as, by one form of a signature. Raises OpenHabit where it
+    depends on a habit that is open."""
     reader = _Reader(signature, form, words)
     reader.read()
     return reader.found
@@ -63,19 +70,21 @@ class _Reader:
 
     def __init__(self, signature: SignatureParts, form: FormModel, words: Sequence[str]) -> None:
         self.signature, self.form, self.words = signature, form, words
-        self.switches = signature.switches
+        self.habits = signature.habits
         self.found = Reading()
         self.findings = self.found.findings
+        self.names = OptionNames(form, self.habits)
         self._at = 0
         """The place behind the word that is read."""
         self._word_at = 0
+        self._only_operands = False
+        """Whether no word is an option any more."""
         self._behind_option = False
         """Whether the word before, or the value it took, was an option's."""
 
     def read(self) -> None:
         """Read all words."""
         words = self.words
-        only_operands = False
         if words and words[0] in self.signature.help and not words[0].startswith("-"):
             self.found.help_at.add(0)
             self.findings.reasons.append(f"{words[0]}: help")
@@ -83,24 +92,50 @@ class _Reader:
         while self._at < len(words):
             self._word_at, self._at = self._at, self._at + 1
             word = words[self._word_at]
-            if only_operands or not word.startswith("-") or word == "-":
+            if self._is_operand(word):
                 self._operand(word)
-                # guideline 9: the first operand ends the options; subcommands do not
-                if self.switches.interleaved is False and self._is_behind_operand:
-                    only_operands = True
             elif word == "--":
                 self._delimiter()
-                only_operands = True
-            elif self.switches.unknown_options == "operand" and self._is_unknown(word):
-                self._operand(word)
-            elif self._looks_negative(word) and word not in self.form.by_spelling:
-                self._negative(word)
+            elif (
+                self.signature.style == "one-dash"
+                or self.names.has(word.partition("=")[0])
+                or word.startswith("--")
+            ):
+                self._name(word)
             else:
-                self._option(word)
+                self._letters(word)
+
+    def _is_operand(self, word: str) -> bool:
+        """Tell whether a word is no option, whatever the synopsis says of it."""
+        if self._only_operands or not word.startswith("-") or word == "-":
+            return True
+        # guideline 9: the first operand ends the options; subcommands do not
+        if self._is_behind_operand and not need(self.habits.interleaved, "interleaved"):
+            self._only_operands = True
+            return True
+        if word == "--" or self.names.has(word.partition("=")[0]):
+            return False
+        if self._looks_negative(word) and need(self.habits.negative_numbers, "negative_numbers"):
+            return True
+        if self.habits.unknown_options == "operand":
+            return self._is_unknown(word)
+        spaced = " " in word.partition("=")[0] and self._is_unknown(word)
+        return spaced and need(self.habits.dash_spaces, "dash_spaces")
 
     @property
     def _is_behind_operand(self) -> bool:
         return len(self.found.operands) > self.form.keywords
+
+    def _looks_negative(self, word: str) -> bool:
+        """Tell whether a word is a negative number and its first digit no declared option."""
+        return bool(_NEGATIVE.fullmatch(word)) and word[:2] not in self.form.by_spelling
+
+    def _is_unknown(self, word: str) -> bool:
+        """Tell whether a word with a dash is no option, nor several, nor one with its value."""
+        name = word.partition("=")[0]
+        if self.names.has(name) or name in USUAL_HELP:
+            return False
+        return word.startswith("--") or f"-{word[1]}" not in self.form.by_spelling
 
     def _operand(self, word: str) -> None:
         if self.found.given and self._is_behind_operand and self._behind_option:
@@ -109,35 +144,20 @@ class _Reader:
         self.found.operands.append(word)
 
     def _delimiter(self) -> None:
-        self.found.delimiter = True
+        rest = self.words[self._at :]
         self.findings.reasons.append("--: the rest are operands")
-        if not self.switches.delimiter:
+        if not self.habits.delimiter:
             self.findings.doubt("what -- means to a program that does not end its options by it")
-        elif "--" in self.words[self._at :]:
-            self.findings.doubt("a second -- is an operand to some and nothing to others")
-
-    def _looks_negative(self, word: str) -> bool:
-        """Tell whether a word is a negative number and its first digit no declared option."""
-        return bool(_NEGATIVE.fullmatch(word)) and word[:2] not in self.form.by_spelling
-
-    def _negative(self, word: str) -> None:
-        if self.switches.negative_numbers is False:
-            self.findings.refuse("unknown-option", word, why=f"{word} is not an option")
-            return
-        if self.switches.negative_numbers is None:
-            self.findings.doubt(f"whether {word} is an option or a number")
-        self._operand(word)
-
-    def _option(self, word: str) -> None:
-        style = self.signature.style
-        if self.switches.interleaved is None and self._is_behind_operand:
-            self.findings.doubt(f"whether the option {word} may follow an operand")
-        if word.startswith("--") and style != "one-dash":
-            self._long(word)
-        elif style == "one-dash" or word.partition("=")[0] in self.form.by_spelling:
-            self._one_dash(word)
-        else:
-            self._short(word)
+        elif "--" in rest and need(self.habits.later_delimiter, "later_delimiter") == "nothing":
+            rest = [each for each in rest if each != "--"]
+        # argparse takes a -- along with the operands that it stands before or behind
+        is_bare = not rest and (self._behind_option or not self._is_behind_operand)
+        if is_bare and need(self.habits.bare_delimiter, "bare_delimiter") == "refuse":
+            self.findings.refuse("too-many", "--", why="-- has no word behind it")
+        self.found.delimiter = self._only_operands = True
+        for word in rest:
+            self._operand(word)
+        self._at = len(self.words)
 
     def _add(self, option: Option, spelling: str, values: Sequence[str]) -> None:
         """Note an option that is given."""
@@ -161,102 +181,75 @@ class _Reader:
         seen, due = len(self.found.operands), option.after_keywords
         return seen < due or seen >= self.form.keywords > due
 
-    # --- the three ways in which an option is written ---
+    # --- the two ways in which an option is written ---
 
-    def _long(self, word: str) -> None:
-        """A word that begins with two dashes: `--name`, `--name=value` (getopt_long(3))."""
+    def _name(self, word: str) -> None:
+        """A word that is the name of an option, or name=value: `--name` (getopt_long(3)), or `-name`
+        where one dash does."""
         name, equals, value = word.partition("=")
-        known = (each for each in self.form.by_spelling if each.startswith("--"))
-        option = self._named(name, word, known)
-        if option is None:
-            return
-        spelling = name
-        if name not in option.spellings:  # an abbreviation
-            spelling = next(each for each in option.spellings if each.startswith(name))
-        self._with_value(option, spelling, value if equals else None)
+        named = self.names.find(name)
+        if named is None:
+            self._unknown(word)
+        elif len(named.all) > 1:
+            why = f"{name} could be {', '.join(named.all)}"
+            self.findings.refuse("ambiguous", name, *named.all, why=why)
+        elif named.negates:
+            self.findings.reasons.append(f"{name}: not {named.option.key}")
+            self.found.negated.add(named.option.key)
+            self._behind_option = True
+        else:
+            if named.is_short:
+                self.findings.reasons.append(f"{name}: short for {named.all[0]}")
+            is_letter = len(named.all[0].lstrip("-")) == 1 and not word.startswith("--")
+            if equals and is_letter and self.signature.style != "one-dash":
+                self._letters(word)
+                return
+            self._with_value(named.option, named.all[0], value if equals else None)
 
-    def _one_dash(self, word: str) -> None:
-        """A word such as `-name` or `-name=value`: an option whose name is longer than a letter."""
-        if word.startswith("--"):
-            # some readers take --name for -name (Go's flag package does)
-            if word[1:].partition("=")[0] in self.form.by_spelling:
-                self.findings.doubt(f"whether {word} is {word[1:]}")
-            else:
-                self._unknown(word)
-            return
-        name, equals, value = word.partition("=")
-        option = self._named(name, word, (each for each in self.form.by_spelling if len(each) > 2))
-        if option is None:
-            return
-        if equals and not option.takes_value and self.switches.flag_values == "refuse":
-            self.findings.doubt(f"whether the flag {name} takes =")
-        elif equals and self.switches.joined is None:
-            self.findings.doubt(f"whether {name} takes its value after =")
-        spelling = name if name in option.spellings else option.key
-        self._with_value(option, spelling, value if equals else None)
-
-    def _short(self, word: str) -> None:
+    def _letters(self, word: str) -> None:
         """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6)."""
         for place in range(1, len(word)):
             spelling, rest = "-" + word[place], word[place + 1 :]
-            option = self.form.by_spelling.get(spelling)
+            option = self.names.letter(spelling)
             if option is None:
                 self._unknown_letter(word, place)
                 return
             if option.takes_value:
-                # `-n=3`: the value is `=3` to getopt and `3` to others
-                if rest and (rest.startswith("=") or not self.switches.joined):
-                    self.findings.doubt(
-                        f"what {word!r} means: {rest!r} as a value of {spelling}, or something else"
-                    )
-                self._with_value(option, spelling, rest or None)
+                self._with_value(option, spelling, self._behind_letter(spelling, rest))
                 return
             self._add(option, spelling, ())
-            if rest.startswith("=") and self.switches.flag_values == "ignore":
-                return
             if rest.startswith("="):
-                why = f"{spelling} takes no value"
-                self.findings.refuse("unexpected-value", spelling, option.key, word, why=why)
+                self._flag_value(option, spelling, rest[1:])
                 return
-            if rest and not self.switches.bundling:
+            if rest and not need(self.habits.bundling, "bundling"):
                 why = f"{word} is not an option, and flags are not bundled"
                 self.findings.refuse("unknown-option", word, why=why)
                 return
 
-    def _named(self, name: str, word: str, candidates: Iterable[str]) -> Option | None:
-        """Return the option of a name or of an abbreviation of it; else refuse or doubt and return
-        None."""
-        option = self.form.by_spelling.get(name)
-        if option is not None:
-            return option
-        fitting = {
-            each: self.form.by_spelling[each] for each in candidates if each.startswith(name)
-        }
-        if not fitting or self.switches.abbreviations is False:
-            self._unknown(word)
+    def _behind_letter(self, spelling: str, rest: str) -> str | None:
+        """Return the value that stands behind a letter in its word; None when there is none."""
+        if not rest:
             return None
-        shown = sorted(fitting)
-        if self.switches.abbreviations is None:
-            self.findings.doubt(f"whether {name} is short for {' or '.join(shown)}")
-            return None
-        # two spellings of one option do not make a beginning ambiguous
-        if len({option.key for option in fitting.values()}) > 1:
-            why = f"{name} could be {', '.join(shown)}"
-            self.findings.refuse("ambiguous", name, *fitting, why=why)
-            return None
-        first, option = next(iter(fitting.items()))
-        self.findings.reasons.append(f"{name}: short for {first}")
-        return option
+        if rest.startswith("="):
+            # to getopt the value of -n=3 is =3, to others 3
+            how = need(self.habits.letter_equals, "letter_equals")
+            if how == "refuse":
+                why = f"{spelling}{rest} is not an option"
+                self.findings.refuse("unknown-option", f"{spelling}{rest}", spelling, why=why)
+            return rest[1:] if how == "strip" else rest
+        joined = need(self.habits.joined, "joined")
+        if joined in ("none", "long") or (joined == "numbers" and not _NUMBER.fullmatch(rest)):
+            why = f"{spelling} takes its value as a word of its own"
+            self.findings.refuse("unknown-option", f"{spelling}{rest}", spelling, why=why)
+        return rest
 
     def _unknown(self, word: str) -> None:
         name = word.partition("=")[0]
-        if name in USUAL_HELP:
+        if name in USUAL_HELP and not self.signature.reader:
             self.findings.doubt(
                 f"whether the program knows {name}, which the signature does not tell"
             )
-        elif " " in name:
-            self.findings.doubt(f"whether {word!r} is an option")
-        elif self.switches.unknown_options == "take":
+        elif self.habits.unknown_options == "take":
             self._taken(word)
         else:
             why = f"{name} is not an option of the synopsis"
@@ -264,11 +257,11 @@ class _Reader:
 
     def _unknown_letter(self, word: str, place: int) -> None:
         letter = "-" + word[place]
-        if place == 1 and (word in USUAL_HELP or " " in word):
+        if place == 1 and word in USUAL_HELP and not self.signature.reader:
             self.findings.doubt(f"whether {word!r} is an option that the signature does not tell")
         elif letter == "--":  # as in -a-: no reader calls -- the culprit
             self.findings.refuse("unknown-option", word, why=f"{word} is not an option")
-        elif self.switches.unknown_options == "take":
+        elif self.habits.unknown_options == "take":
             self._taken(word)
         else:
             why = f"{letter} is not an option of the synopsis"
@@ -278,16 +271,15 @@ class _Reader:
         """Take an option that is none. Some lenient readers take the word behind it for its value,
         and others do not."""
         self.findings.reasons.append(f"{word}: an option that is taken and has no effect")
+        self._behind_option = True
         following = self.words[self._at : self._at + 1]
-        if "=" not in word and following and not following[0].startswith("-"):
-            self.findings.doubt(f"whether {following[0]} is the value of {word}")
-
-    def _is_unknown(self, word: str) -> bool:
-        """Tell whether a word with a dash is no option, nor several, nor one with its value."""
-        name = word.partition("=")[0]
-        if name in self.form.by_spelling or name in USUAL_HELP:
-            return False
-        return word.startswith("--") or f"-{word[1]}" not in self.form.by_spelling
+        is_free = bool(following) and not following[0].startswith("-")
+        if (
+            "=" not in word
+            and is_free
+            and need(self.habits.unknown_takes_value, "unknown_takes_value")
+        ):
+            self._at += 1
 
     # --- values ---
 
@@ -295,22 +287,44 @@ class _Reader:
         """Take the values of an option: what is joined to it, or the words that follow."""
         if not option.takes_value:
             self._add(option, spelling, ())
-            if joined is not None and self.switches.flag_values == "refuse":
-                why = f"{spelling} takes no value"
-                self.findings.refuse("unexpected-value", spelling, option.key, joined, why=why)
-        elif option.optional_value:
-            # an optional value can only be joined: a word of its own would be an operand
-            self._add(option, spelling, () if joined is None else (joined,))
+            if joined is not None:
+                self._flag_value(option, spelling, joined)
+        elif option.optional_value and joined is None:
+            self._add(option, spelling, self._optional_value())
         elif joined is None:
             self._add(option, spelling, self._following_values(option, spelling))
             self._check_count(option, spelling)
-        elif spelling.startswith("--") and self.switches.joined is False:
+        elif spelling.startswith("--") and need(self.habits.joined, "joined") == "none":
             why = f"{spelling} takes its value as a word of its own"
             self.findings.refuse("unknown-option", f"{spelling}={joined}", spelling, why=why)
+        elif not joined and need(self.habits.empty_joined, "empty_joined") == "refuse":
+            why = f"the value of {spelling} is empty"
+            self.findings.refuse("missing-value", spelling, *option.spellings, why=why)
+            self._add(option, spelling, ())
         else:
             if option.least > 1:
                 self.findings.doubt(f"whether several values of {spelling} may begin after =")
             self._add(option, spelling, (joined,))
+
+    def _flag_value(self, option: Option, spelling: str, value: str) -> None:
+        """Deal with what is joined to a flag."""
+        how = self.habits.flag_values
+        if how == "refuse" or (how == "bool" and value not in GO_TRUE | GO_FALSE):
+            why = f"{spelling} takes no value"
+            self.findings.refuse("unexpected-value", spelling, option.key, value, why=why)
+        elif value in (GO_FALSE if how == "bool" else {"false"}):
+            self.found.given.pop()
+            self.found.negated.add(option.key)
+
+    def _optional_value(self) -> tuple[str, ...]:
+        """Return the word behind an option whose value may be left out, where it can be that."""
+        following = self.words[self._at : self._at + 1]
+        if not following or following[0].startswith("-"):
+            return ()
+        if not need(self.habits.optional_follows, "optional_follows"):
+            return ()
+        self._at += 1
+        return (following[0],)
 
     def _following_values(self, option: Option, spelling: str) -> list[str]:
         """Return the words that follow an option and are its values."""
@@ -319,7 +333,7 @@ class _Reader:
             word = self.words[self._at]
             dashed = word.startswith("-") and word != "-"
             # beyond what it needs, an option never takes a word with a dash
-            if dashed and (len(taken) >= option.least or not self._takes_dashed(spelling, word)):
+            if dashed and (len(taken) >= option.least or not self._takes_dashed(word)):
                 break
             taken.append(word)
             self._at += 1
@@ -328,15 +342,15 @@ class _Reader:
 
     def _check_count(self, option: Option, spelling: str) -> None:
         taken = self.found.given[-1].values
-        if len(taken) < option.least and self.switches.missing_values == "refuse":
+        if len(taken) < option.least and self.habits.missing_values == "refuse":
             name = option.name_of(len(taken))
             why = f"{spelling} lacks its {name}"
             self.findings.refuse("missing-value", spelling, *option.spellings, name, why=why)
 
-    def _takes_dashed(self, spelling: str, word: str) -> bool:
+    def _takes_dashed(self, word: str) -> bool:
         """Tell whether a valued option takes a word that begins with a dash."""
-        if self.switches.negative_numbers and self._looks_negative(word):
+        if self._looks_negative(word) and self.habits.negative_numbers:
             return True
-        if self.switches.dash_values is None:
-            self.findings.doubt(f"whether {spelling} takes {word} for its value")
-        return self.switches.dash_values != "refuse"
+        if need(self.habits.dash_values, "dash_values") == "take":
+            return True
+        return " " in word and bool(self.habits.dash_spaces) and self._is_unknown(word)

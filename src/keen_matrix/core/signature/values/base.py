@@ -10,9 +10,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import ClassVar, Literal, NamedTuple, TypeAlias
+from dataclasses import dataclass, replace
+from typing import ClassVar, Literal, NamedTuple, Self, TypeAlias
 
+from keen_matrix.core.signature.habits import Habits
 from keen_matrix.core.signature.kinds import Kind
 
 Status: TypeAlias = Literal["legal", "illegal", "doubtful"]
@@ -30,6 +31,7 @@ class Reading(NamedTuple):
 
 
 LEGAL = Reading("legal")
+NO_HABITS = Habits()
 
 
 def illegal(reason: str, kind: Kind = "bad-type") -> Reading:
@@ -61,6 +63,12 @@ class ValueType(ABC):
     count: tuple[int, int | None] | None = None
     """How many words the value may have: as the synopsis says (null), or from and to, where a null
     is no upper end."""
+    habits: Habits = NO_HABITS
+    """How the reader of the signature reads texts."""
+
+    def read_by(self, habits: Habits) -> Self:
+        """Return the type as a reader with some habits knows it."""
+        return replace(self, habits=habits)
 
     @abstractmethod
     def read(self, text: str) -> Reading:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -20,6 +20,19 @@ _OTHER_BOOLEANS = frozenset(
 )
 
 
+GO_TRUE = frozenset({"1", "t", "T", "TRUE", "true", "True"})
+GO_FALSE = frozenset({"0", "f", "F", "FALSE", "false", "False"})
+_KNOWN: Mapping[str, tuple[frozenset[str], frozenset[str]]] = {
+    "go": (GO_TRUE, GO_FALSE),
+    "click": (
+        frozenset({"1", "true", "t", "yes", "y", "on"}),
+        frozenset({"0", "false", "f", "no", "n", "off"}),
+    ),
+}
+"""Library → the texts that are true and false: strconv.ParseBool; click.BoolParamType, which lowers
+them and strips white space."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Boolean(ValueType):
     """`true` or `false`."""
@@ -30,6 +43,10 @@ class Boolean(ValueType):
         """Return whether a text is a legal value."""
         if text in ("true", "false"):
             return LEGAL
+        known = _KNOWN.get(self.habits.booleans or "")
+        if known is not None:
+            truth = text.strip().lower() if self.habits.booleans == "click" else text
+            return LEGAL if truth in known[0] | known[1] else illegal("it is not a boolean")
         if text.lower() in _OTHER_BOOLEANS:
             return doubtful("not every reader of booleans takes this")
         return illegal("it is neither true nor false")
@@ -44,7 +61,9 @@ class Boolean(ValueType):
 
     def converted(self, text: str) -> object:
         """Return the truth that a text stands for; the text where it stands for none."""
-        return text == "true" if text in ("true", "false") else text
+        known = _KNOWN.get(self.habits.booleans or "", (frozenset({"true"}), frozenset({"false"})))
+        plain = text.strip().lower() if self.habits.booleans == "click" else text
+        return plain in known[0] if plain in known[0] | known[1] else text
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,6 +82,10 @@ class Choice(ValueType):
             return LEGAL
         if self.ignore_case and text.casefold() in {each.casefold() for each in self.of}:
             return LEGAL
+        if self.habits.choice_beginnings and text:
+            begun = [each for each in self.of if each.startswith(text)]
+            if len(begun) == 1:
+                return LEGAL
         if self.open:
             return doubtful("other choices may be taken")
         return illegal(f"it is none of {', '.join(self.of)}", "not-a-choice")

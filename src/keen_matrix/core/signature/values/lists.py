@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from typing import ClassVar
+from typing import ClassVar, Self
 
+from keen_matrix.core.signature.habits import Habits
 from keen_matrix.core.signature.values.base import (
     LEGAL,
     Reading,
@@ -23,6 +24,10 @@ class Listed(ValueType):
     type: ClassVar[TypeName] = "text"
     item: ValueType = field(default_factory=Text)
     separator: str = ","
+
+    def read_by(self, habits: Habits) -> Self:
+        """Return the type as a reader with some habits knows it, its parts as well."""
+        return replace(self, habits=habits, item=self.item.read_by(habits))
 
     def read(self, text: str) -> Reading:
         """Return whether every part is a legal value; nothing is claimed of empty parts."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import math
 import re
 from abc import abstractmethod
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import ClassVar, TypeAlias
 
+from keen_matrix.core.signature.habits import Numbers
 from keen_matrix.core.signature.values.base import (
     LEGAL,
     Reading,
@@ -17,6 +19,7 @@ from keen_matrix.core.signature.values.base import (
     doubtful,
     illegal,
 )
+from keen_matrix.core.signature.values.spellings import FRACTION, WHOLE, Convert
 
 Number: TypeAlias = int | float
 
@@ -45,6 +48,8 @@ class Bounded(ValueType):
     """How it is surely written."""
     other: ClassVar[re.Pattern[str]]
     """How some readers take it as well."""
+    spellings: ClassVar[Mapping[str, Convert]]
+    """How libraries read it."""
     fits_below: ClassVar[int]
     """The size below which a number fits everywhere."""
 
@@ -78,11 +83,25 @@ class Bounded(ValueType):
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
         digits = self.without_unit(text)
+        if self.habits.numbers is not None and not self.units:
+            return self._read_as(text, self.habits.numbers)
         if not self.plain.fullmatch(digits):
             return self._not_plain(digits)
         if digits.startswith("-") and float(digits) == 0:
             return doubtful(f"whether {digits} is {self.noun} is not settled")
         return self.in_range(Decimal(digits))
+
+    def _read_as(self, text: str, library: Numbers) -> Reading:
+        """Return what a library makes of a text."""
+        try:
+            found = self.spellings[library](text)
+        except (ValueError, OverflowError):
+            return illegal(f"it is not {self.noun}")
+        if isinstance(found, float) and not math.isfinite(found):
+            if self.min is None and self.max is None:
+                return LEGAL
+            return doubtful("whether it lies between the bounds is not settled")
+        return self.in_range(Decimal(str(found)))
 
     def _not_plain(self, text: str) -> Reading:
         if self.units and _UNIT.fullmatch(text):
@@ -113,7 +132,7 @@ class Bounded(ValueType):
         if self.max is not None and number > Decimal(str(self.max)):
             return illegal(f"it is more than {self.max}", "out-of-range")
         unbounded = (self.max if number > 0 else self.min) is None
-        if unbounded and abs(number) >= self.fits_below:
+        if unbounded and self.habits.numbers is None and abs(number) >= self.fits_below:
             return doubtful("so large a number does not fit everywhere")
         return LEGAL
 
@@ -145,6 +164,7 @@ class Whole(Bounded):
     noun: ClassVar[str] = "a whole number"
     plain: ClassVar[re.Pattern[str]] = re.compile(r"-?(?:0|[1-9][0-9]*)")
     other: ClassVar[re.Pattern[str]] = _DOUBTFUL_INT
+    spellings: ClassVar[Mapping[str, Convert]] = WHOLE
     fits_below: ClassVar[int] = 2**31  # beyond lies what a C int cannot have
 
     def within(self) -> Iterator[str]:
@@ -174,7 +194,7 @@ class Whole(Bounded):
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
         try:
-            return int(text)
+            return WHOLE[self.habits.numbers or "python"](text)
         except ValueError:
             return text
 
@@ -187,6 +207,7 @@ class Fraction(Bounded):
     noun: ClassVar[str] = "a number"
     plain: ClassVar[re.Pattern[str]] = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?")
     other: ClassVar[re.Pattern[str]] = _DOUBTFUL_FLOAT
+    spellings: ClassVar[Mapping[str, Convert]] = FRACTION
     fits_below: ClassVar[int] = 10**300  # nearly the largest number of 64 bits (IEEE 754)
 
     def within(self) -> Iterator[str]:
@@ -206,7 +227,7 @@ class Fraction(Bounded):
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
         try:
-            return float(text)
+            return FRACTION[self.habits.numbers or "python"](text)
         except ValueError:
             return text
 

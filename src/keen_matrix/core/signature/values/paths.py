@@ -27,7 +27,9 @@ class Path(ValueType):
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
-        return LEGAL if text else doubtful("whether an empty path will do is not settled")
+        if text or self.habits.empty_values == "take":
+            return LEGAL
+        return doubtful("whether an empty path will do is not settled")
 
     def made_up(self) -> Iterable[str]:
         """Return a plain name, and one with spaces."""

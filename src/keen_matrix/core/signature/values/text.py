@@ -48,7 +48,8 @@ class Text(ValueType):
             return illegal(f"it is shorter than {self.min}", "out-of-range")
         if self.max is not None and len(text) > self.max:
             return illegal(f"it is longer than {self.max}", "out-of-range")
-        if not text and self.min is None and self.matches is None:
+        is_open = self.min is None and self.matches is None and self.habits.empty_values != "take"
+        if not text and is_open:
             return doubtful("whether an empty text will do is not settled")
         return LEGAL
 

@@ -35,7 +35,8 @@ def compiled_signature(base: Compiling) -> Signature | None:
     table = document.signature
     if table is None:
         return None
-    from keen_matrix.core.signature.model import SWITCH_NAMES, SignatureFault
+    from keen_matrix.core.signature.habits import SWITCH_NAMES
+    from keen_matrix.core.signature.model import SignatureFault
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.signature.values import Existing
 
@@ -50,7 +51,7 @@ def compiled_signature(base: Compiling) -> Signature | None:
     switches = {name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None}
     try:
         made = Signature.from_synopsis(
-            table.synopsis, values, table.style, help=table.help, actions=table.actions,
+            table.synopsis, values, table.style, reader=table.reader, help=table.help, actions=table.actions,
             depends_on=table.depends_on, tidy=table.tidy, where=table.where,
             refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
         )  # fmt: skip

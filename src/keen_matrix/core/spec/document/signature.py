@@ -16,6 +16,7 @@ from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FamilyName
+from keen_matrix.core.signature.readers import ReaderName, Style
 from keen_matrix.core.signature.values.base import TypeName
 from keen_matrix.core.spec.document.axes import AxisValue
 from keen_matrix.core.spec.document.base import (
@@ -198,8 +199,15 @@ class AcceptedTable(Table):
 class SignatureTable(AcceptedTable):
     """What the program says it accepts, and how it reads its words."""
 
-    style: Literal["gnu", "posix", "one-dash"] = Field(
-        "gnu", description="How the program reads its words.", examples=["posix"]
+    reader: ReaderName | None = Field(
+        None,
+        description="The library that reads the words; it sets every habit below.",
+        examples=["argparse"],
+    )
+    style: Style | None = Field(
+        None,
+        description="How options are written, where no reader is named: gnu by default.",
+        examples=["posix"],
     )
     abbreviations: bool | None = Field(
         None, description="Whether long options may be shortened.", examples=[False]

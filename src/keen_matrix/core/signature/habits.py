@@ -1,0 +1,165 @@
+"""Habits: the ways in which readers of argument words differ, and how one that is left open is
+followed in all its settings.
+
+A *reading* is one choice for every habit. A judgement under a reading is a pure function of the
+signature and the words; a habit that is open, and that a vector touches, makes as many readings as
+it has settings.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any, Literal, TypeAlias, TypeVar
+
+Dashes: TypeAlias = Literal["apart", "alike", "letters"]
+Numbers: TypeAlias = Literal["python", "optparse", "go", "perl", "ruby", "rust"]
+HelpWins: TypeAlias = Literal["always", "in-order", "reading", "never"]
+Joined: TypeAlias = Literal["any", "long", "numbers", "none"]
+
+MOST_READINGS = 64
+"""Readings of one vector that are followed; beyond them it is not settled."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Habits:
+    """How a reader reads its words. None leaves a habit open: every setting of it is followed, but
+    for those of values, of which nothing is claimed then.
+
+    Known from the POSIX Utility Syntax Guidelines (XBD 12.2) and getopt_long(3), and for each
+    library from what its row in `readers` names.
+    """
+
+    # --- names of options ---
+
+    abbreviations: bool | None = None
+    """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
+    POSIX knows none)."""
+    ignore_case: bool = False
+    """Whether long options are taken in any letter case."""
+    dashes: Dashes | None = "apart"
+    """Whether one dash and two are told apart; else whether every name takes either, or `--n` also
+    stands for `-n`."""
+    negated: bool = False
+    """Whether every flag has a `--no-flag` beside it."""
+    bundling: bool | None = True
+    """Whether flags may share one dash (POSIX guideline 5)."""
+    unknown_options: Literal["refuse", "take", "operand"] = "refuse"
+    """What a word is that begins with a dash and is no option: refused, an option that is taken
+    and has no effect, or an operand."""
+    unknown_takes_value: bool | None = None
+    """Whether an unknown option that is taken has the word behind it for its value."""
+    dash_spaces: bool | None = None
+    """Whether a word with a dash in front and a space in it, and no option at its beginning, is an
+    operand."""
+
+    # --- values of options ---
+
+    joined: Joined | None = "any"
+    """Which values may stand in the word of their option: any (`-n3`, `--riders=3`), those of long
+    options, those and numbers, or none (POSIX guideline 6)."""
+    letter_equals: Literal["strip", "keep", "refuse"] | None = None
+    """What `-n=3` gives: 3, `=3`, or a refusal."""
+    dash_values: Literal["take", "refuse"] | None = None
+    """Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt
+    take it)."""
+    negative_numbers: bool | None = None
+    """Whether a word such as `-5` is a value or operand and no option."""
+    optional_follows: bool | None = False
+    """Whether a value that may be left out can be the word behind its option."""
+    flag_values: Literal["refuse", "ignore", "bool"] = "refuse"
+    """What `--flag=x` gets; `bool` takes what Go's strconv.ParseBool does."""
+    missing_values: Literal["refuse", "ignore"] = "refuse"
+    """What a valued option gets that stands last."""
+    empty_joined: Literal["take", "refuse"] | None = None
+    """What `--riders=` gets: an empty value, or a refusal."""
+    repeat: Literal["last", "refuse", "collect"] | None = None
+    """What a second use of an option does that may not be given again."""
+    repeat_flags: Literal["last", "refuse"] | None = None
+    """The same of a flag, where that is another matter; where it is open, as `repeat`."""
+
+    # --- operands ---
+
+    interleaved: bool | None = True
+    """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
+    split_operands: bool | None = None
+    """Whether options may stand between operands of which there may be more or fewer."""
+    superfluous_operands: Literal["refuse", "ignore"] = "refuse"
+    delimiter: bool = True
+    """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
+    bare_delimiter: Literal["nothing", "refuse"] | None = "nothing"
+    """What `--` is with no word behind it and no operand right before it."""
+    later_delimiter: Literal["operand", "nothing"] | None = None
+    """What a second `--` is."""
+
+    # --- help ---
+
+    help_wins: HelpWins | None = None
+    """Over what help wins: everything; what comes behind it; what is found once all words are
+    read; nothing."""
+    help_yields_to: frozenset[str] = frozenset()
+    """Kinds of refusal that are found before help is given: of the words before it, or of all."""
+
+    # --- texts of values ---
+
+    numbers: Numbers | None = None
+    """Which texts are numbers, by the function that the library calls."""
+    booleans: Literal["go", "click"] | None = None
+    """Which texts are booleans besides true and false, by the library."""
+    empty_values: Literal["take", "refuse"] | None = None
+    """Whether an empty text will do where nothing is said of it."""
+    lone_dash: Literal["text"] | None = None
+    """Whether `-` is a text like any other; else whether it stands for a stream is not told."""
+    choice_beginnings: bool = False
+    """Whether a choice may be shortened to an unambiguous beginning."""
+
+
+SWITCH_NAMES = (
+    "abbreviations", "bundling", "interleaved", "joined", "repeat", "negative_numbers", "dash_values", "help_wins",
+    "delimiter", "unknown_options", "superfluous_operands", "flag_values", "missing_values",
+)  # fmt: skip
+"""Habits that a spec can set one by one."""
+SETTINGS: Mapping[str, tuple[Any, ...]] = {
+    "abbreviations": (True, False), "dashes": ("apart", "alike"), "bundling": (True, False),
+    "unknown_takes_value": (True, False), "dash_spaces": (False, True), "joined": ("any", "none"),
+    "letter_equals": ("strip", "keep", "refuse"), "dash_values": ("take", "refuse"),
+    "negative_numbers": (True, False), "optional_follows": (False, True), "empty_joined": ("take", "refuse"),
+    "repeat": ("last", "refuse", "collect"), "interleaved": (True, False), "split_operands": (True, False),
+    "bare_delimiter": ("nothing", "refuse"), "later_delimiter": ("operand", "nothing"),
+    "help_wins": ("always", "never"),
+}  # fmt: skip
+"""The settings in which an open habit is followed, the likeliest first."""
+QUESTIONS: Mapping[str, str] = {
+    "abbreviations": "whether options may be shortened", "dashes": "whether one dash and two are told apart",
+    "bundling": "whether flags may share a dash",
+    "unknown_takes_value": "whether an unknown option takes the word behind it for its value",
+    "dash_spaces": "whether a word with a dash and a space is an option",
+    "joined": "whether a value may stand in the word of its option", "letter_equals": "what = behind a letter means",
+    "dash_values": "whether a value may begin with a dash",
+    "negative_numbers": "whether a word such as -5 is a number or an option",
+    "optional_follows": "whether an optional value may be a word of its own",
+    "empty_joined": "whether the value behind = may be empty", "repeat": "what a second use of an option does",
+    "interleaved": "whether options may follow operands",
+    "split_operands": "whether options may stand between operands of an open number",
+    "bare_delimiter": "what -- means with nothing behind it", "later_delimiter": "what a second -- means",
+    "help_wins": "help beside other faults",
+}  # fmt: skip
+"""What is not settled where a habit is open, as half a sentence."""
+HABIT_NAMES = tuple(each.name for each in fields(Habits))
+
+T = TypeVar("T")
+
+
+class OpenHabit(BaseException):
+    """A judgement has come to a habit that is open. It is no error: whoever follows readings
+    catches it, and nobody else may."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+
+def need(setting: T | None, name: str) -> T:
+    """Return the setting of a habit, by its name. Raises OpenHabit where it is open."""
+    if setting is None:
+        raise OpenHabit(name)
+    return setting

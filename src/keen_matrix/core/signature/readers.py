@@ -1,0 +1,216 @@
+"""Readers: the libraries that read argument words, each a row of habits.
+
+A new reader is a new row and nothing else. Where a setting is not in the library's documentation it
+was seen in trials (benchmarks/readers.py), with the version that the row names.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal, TypeAlias, get_args
+
+from keen_matrix.core.signature.habits import Habits
+
+Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
+STYLES: tuple[Style, ...] = get_args(Style)
+ReaderName: TypeAlias = Literal[
+    "argparse", "optparse", "click", "typer", "getopt-long", "getopt-posix", "getopts", "go-flag", "go-pflag",
+    "node-parseargs", "commander", "yargs", "minimist", "perl-getopt-long", "perl-getopt-long-bundling",
+    "ruby-optparse", "clap",
+]  # fmt: skip
+Stream: TypeAlias = Literal["stdout", "stderr"]
+OF_VALUES = frozenset({"bad-type", "out-of-range", "not-a-choice"})
+OF_OPTIONS = frozenset({"unknown-option", "missing-value", "unexpected-value", "ambiguous"})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reader:
+    """A library, or a way of reading by hand: its habits and what it promises by itself."""
+
+    habits: Habits
+    source: str
+    """Where the settings are known from."""
+    style: Style = "gnu"
+    """How options are written in its synopsis."""
+    help: tuple[str, ...] = ()
+    """Spellings of help that the library adds by itself."""
+    exit: int | None = None
+    """What the library exits with when it refuses words; None where that is left to the program."""
+    stream: Stream | None = None
+    """Where it says so."""
+    help_exit: int | None = None
+    help_stream: Stream | None = None
+    refuses: frozenset[str] = frozenset()
+    """Kinds that the library itself refuses: for these exit and stream are promised."""
+
+
+_PYTHON_REFUSES = OF_OPTIONS | {"too-few", "too-many", "missing-option", "bad-type", "not-a-choice"}
+_GETOPT = Habits(
+    abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
+    empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="in-order",
+    help_yields_to=OF_OPTIONS, empty_values="take", lone_dash="text",
+)  # fmt: skip
+_POSIX = Habits(
+    abbreviations=False, interleaved=False, letter_equals="keep", dash_values="take", negative_numbers=False,
+    dash_spaces=False, empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand",
+    help_wins="in-order", help_yields_to=OF_OPTIONS, empty_values="take", lone_dash="text",
+)  # fmt: skip
+_CLICK = Reader(
+    source="click 8: Parameters, Options, Command Line Arguments; trials with 8.5",
+    habits=Habits(
+        abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
+        empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="reading",
+        help_yields_to=OF_OPTIONS, numbers="python", booleans="click", empty_values="take", lone_dash="text",
+    ),
+    help=("--help",), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
+    refuses=_PYTHON_REFUSES,
+)  # fmt: skip
+READERS: Mapping[ReaderName, Reader] = {
+    "argparse": Reader(
+        source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials",
+        habits=Habits(
+            abbreviations=True, letter_equals="strip", dash_values="refuse", negative_numbers=True, dash_spaces=True,
+            optional_follows=True, empty_joined="take", repeat="last", split_operands=None, bare_delimiter="refuse",
+            later_delimiter=None, help_wins="in-order",
+            help_yields_to=(OF_OPTIONS | OF_VALUES | {"conflict"}) - {"unknown-option"},
+            numbers="python", empty_values="take", lone_dash="text",
+        ),
+        help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
+        refuses=_PYTHON_REFUSES | {"conflict"},
+    ),
+    "optparse": Reader(
+        source="Python 3.11, optparse; trials",
+        habits=Habits(
+            abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
+            empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="in-order",
+            help_yields_to=OF_OPTIONS | OF_VALUES, numbers="optparse", empty_values="take", lone_dash="text",
+        ),
+        help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
+        refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
+    ),
+    "click": _CLICK,
+    "typer": _CLICK,
+    "getopt-long": Reader(
+        source="getopt_long(3) of glibc 2.36, getopt(1) of util-linux; trials", habits=_GETOPT, refuses=OF_OPTIONS,
+    ),
+    "getopt-posix": Reader(source="POSIX XSH getopt; trials", habits=_POSIX, style="posix", refuses=OF_OPTIONS),
+    "getopts": Reader(
+        source="POSIX XCU getopts; trials with dash and bash", habits=_POSIX, style="posix", refuses=OF_OPTIONS,
+    ),
+    "go-flag": Reader(
+        source="Go 1.19, package flag: command line flag syntax; trials",
+        habits=Habits(
+            abbreviations=False, dashes="alike", bundling=False, interleaved=False, joined="long", letter_equals="strip",
+            dash_values="take", negative_numbers=False, dash_spaces=False, flag_values="bool", empty_joined="take",
+            repeat="last", split_operands=True, later_delimiter="operand", help_wins="in-order",
+            help_yields_to=OF_OPTIONS | OF_VALUES, numbers="go", booleans="go", empty_values="take", lone_dash="text",
+        ),
+        style="one-dash", help=("-h", "-help"), exit=2, stream="stderr", help_exit=0, help_stream="stderr",
+        refuses=OF_OPTIONS | {"bad-type"},
+    ),
+    "go-pflag": Reader(
+        source="spf13/pflag: command line flag syntax (not tried)",
+        habits=Habits(
+            abbreviations=False, letter_equals="strip", dash_values="take", negative_numbers=False, dash_spaces=False,
+            flag_values="bool", empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand",
+            help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, numbers="go", booleans="go",
+            empty_values="take", lone_dash="text",
+        ),
+        help=("-h", "--help"), refuses=OF_OPTIONS | {"bad-type"},
+    ),
+    "node-parseargs": Reader(
+        source="node 20, util.parseArgs with strict; trials",
+        habits=Habits(
+            abbreviations=False, letter_equals="keep", dash_values="refuse", negative_numbers=False, dash_spaces=False,
+            empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="reading",
+            help_yields_to=OF_OPTIONS, empty_values="take", lone_dash="text",
+        ),
+        refuses=OF_OPTIONS,
+    ),
+    "commander": Reader(
+        source="commander 14: options, excess arguments; trials",
+        habits=Habits(
+            abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=True, dash_spaces=False,
+            optional_follows=True, empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand",
+            help_wins="reading", help_yields_to=frozenset({"missing-value", "bad-type", "not-a-choice"}),
+            empty_values="take", lone_dash="text",
+        ),
+        help=("-h", "--help"), exit=1, stream="stderr", help_exit=0, help_stream="stdout",
+        refuses=OF_OPTIONS | {"too-few", "too-many", "missing-option", "not-a-choice"},
+    ),
+    "yargs": Reader(
+        source="yargs 18 with strict and requiresArg, yargs-parser: configuration; trials",
+        habits=Habits(
+            abbreviations=False, dashes="letters", negated=True, joined="numbers", letter_equals="strip",
+            dash_values="refuse", negative_numbers=True, dash_spaces=False, flag_values="ignore", empty_joined="take",
+            repeat="collect", repeat_flags="last", split_operands=True, later_delimiter="operand", help_wins="always",
+            empty_values="take", lone_dash="text",
+        ),
+        help=("--help",), exit=1, stream="stderr", help_exit=0, help_stream="stdout",
+        refuses=OF_OPTIONS | {"too-few", "too-many", "not-a-choice"},
+    ),
+    "minimist": Reader(
+        source="minimist 1.2; trials",
+        habits=Habits(
+            abbreviations=False, dashes="letters", negated=True, joined="numbers", letter_equals="strip",
+            dash_values="refuse", negative_numbers=True, dash_spaces=False, unknown_options="take",
+            unknown_takes_value=True, flag_values="ignore", missing_values="ignore", empty_joined="take",
+            repeat="collect", repeat_flags="last", split_operands=True, later_delimiter="operand", help_wins="always",
+            empty_values="take", lone_dash="text",
+        ),
+    ),
+    "perl-getopt-long": Reader(
+        source="Getopt::Long 2.52: option specifications, configuring; trials",
+        habits=Habits(
+            abbreviations=True, ignore_case=True, dashes="alike", bundling=False, joined="long", letter_equals="strip",
+            dash_values="take", negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last",
+            split_operands=True, later_delimiter="operand", help_wins="reading",
+            help_yields_to=OF_OPTIONS | {"bad-type"}, numbers="perl", empty_values="take", lone_dash="text",
+        ),
+        style="one-dash", refuses=OF_OPTIONS | {"bad-type"},
+    ),
+    "perl-getopt-long-bundling": Reader(
+        source="Getopt::Long 2.52 with bundling; trials",
+        habits=Habits(
+            abbreviations=True, ignore_case=True, letter_equals="keep", dash_values="take", negative_numbers=False,
+            dash_spaces=False, empty_joined="refuse", repeat="last", split_operands=True, later_delimiter="operand",
+            help_wins="reading", help_yields_to=OF_OPTIONS | {"bad-type"}, numbers="perl", empty_values="take",
+            lone_dash="text",
+        ),
+        refuses=OF_OPTIONS | {"bad-type"},
+    ),
+    "ruby-optparse": Reader(
+        source="Ruby 3.1, OptionParser; trials",
+        habits=Habits(
+            abbreviations=True, ignore_case=True, negated=True, letter_equals="keep", dash_values="take",
+            negative_numbers=False, dash_spaces=False, empty_joined="take", repeat="last", split_operands=True,
+            later_delimiter="operand", help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, numbers="ruby",
+            empty_values="take", lone_dash="text", choice_beginnings=True,
+        ),
+        help=("-h", "--help"), help_exit=0, help_stream="stdout", refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
+    ),
+    "clap": Reader(
+        source="clap 4, derive reference: arguments, ArgAction (not tried)",
+        habits=Habits(
+            abbreviations=False, letter_equals="strip", dash_values="refuse", negative_numbers=False, dash_spaces=False,
+            empty_joined="take", repeat="refuse", split_operands=True, later_delimiter="operand", help_wins="in-order",
+            help_yields_to=OF_OPTIONS | OF_VALUES, numbers="rust", empty_values="take", lone_dash="text",
+        ),
+        help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
+        refuses=_PYTHON_REFUSES | {"conflict", "repeated"},
+    ),
+}  # fmt: skip
+"""Name in specs → what is known of the library."""
+BY_HAND: Mapping[Style, Reader] = {
+    "gnu": Reader(source="GNU Coding Standards 4.8", habits=Habits(), help=("--help",)),
+    "posix": Reader(
+        source="POSIX Utility Syntax Guidelines (XBD 12.2)", style="posix",
+        habits=Habits(abbreviations=False, interleaved=False),
+    ),
+    "one-dash": Reader(
+        source="programs whose long options have one dash", style="one-dash",
+        habits=Habits(dashes=None, bundling=False, interleaved=None, joined=None),
+    ),
+}  # fmt: skip
+"""Style → what is known of a program that reads its words by hand in that style."""
