@@ -23,6 +23,7 @@ from pathlib import Path
 from typing import Any
 
 from keen_matrix import Signature
+from keen_matrix.core.signature.judging.judge import is_among
 from keen_matrix.core.signature.readers import READERS
 
 HERE = Path(__file__).parent / "readers"
@@ -85,7 +86,7 @@ def random_vector(rng: random.Random, options: Sequence[dict[str, Any]], operand
     return words
 
 
-def signature_of(request: dict[str, Any], reader: str | None) -> Signature:
+def signature_of(request: dict[str, Any], reader: str | None, style: str = "") -> Signature:
     """Return the signature that a user would write."""
     parts, values = [], {}
     for option in request["options"]:
@@ -99,11 +100,9 @@ def signature_of(request: dict[str, Any], reader: str | None) -> Signature:
         parts.append({"one": name, "optional": f"[{name}]", "many": f"{name}...", "any": f"[{name}...]"}[count])
         if kind == "int":
             values[name] = {"type": "int"}
-    more: dict[str, Any] = {"reader": reader}
+    more: dict[str, Any] = {"reader": reader} if reader else {"style": style}
     if reader and not READERS[reader].help:  # the programs here know both
         more["help"] = [] if reader.startswith("getopt") else ["-h", "--help"]
-    if reader in ("getopt-posix", "getopts"):
-        parts = [each for each in parts]
     return Signature.from_synopsis(" ".join(parts) or "[--none]", values, **more)
 
 
@@ -252,7 +251,7 @@ def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequen
                 by: str | None) -> Iterator[str]:  # fmt: skip
     """Yield what the judge says otherwise than a library did."""
     for request, found in zip(requests, answers, strict=True):
-        signature = signature_of(request, by)
+        signature = signature_of(request, by, READERS[reader].style)
         for words, (status, stream, bindings) in zip(request["vectors"], found or [], strict=False):
             if status == 70:  # a fault of the library
                 counts["library"] += 1
@@ -270,12 +269,12 @@ def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequen
                 yield "x " + what
                 continue
             row = READERS[reader]
-            if judged.status == "refused" and by and row.exit is not None and row.refuses.issuperset(judged.kinds):
+            if judged.status == "refused" and by and row.exit is not None and all(is_among(each, row.refuses) for each in judged.refusals):
                 counts["promised"] += 1
                 if (status, stream) != (row.exit, row.stream):
                     counts["broken"] += 1
                     yield "! " + what
-            if judged.help and by and row.help_exit is not None:
+            if judged.help and judged.status == "accepted" and by and row.help_exit is not None:
                 counts["promised"] += 1
                 if (status, stream) != (row.help_exit, row.help_stream):
                     counts["broken"] += 1
@@ -283,7 +282,7 @@ def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequen
             if judged.status == "accepted" and bindings is not None and not judged.help:
                 counts["bound"] += 1
                 own = normal(names_of(signature, request, judged.bindings))
-                if own != normal(bindings):
+                if own != normal({key.upper(): each for key, each in bindings.items()}):
                     counts["misbound"] += 1
                     yield "= " + what + f" bound {own}"
 

@@ -13,10 +13,14 @@ from dataclasses import dataclass, fields
 from typing import Any, Literal, TypeAlias, TypeVar
 
 Dashes: TypeAlias = Literal["apart", "alike", "letters"]
-Numbers: TypeAlias = Literal["python", "optparse", "go", "perl", "ruby", "rust"]
+Numbers: TypeAlias = Literal[
+    "python", "optparse", "go", "perl", "ruby", "rust", "js", "c", "script"
+]
 HelpWins: TypeAlias = Literal["always", "in-order", "reading", "never"]
 Joined: TypeAlias = Literal["any", "long", "numbers", "none"]
 
+OPERANDS = "operands"
+"""Stands among the kinds that help yields to where values of operands are checked as well."""
 MOST_READINGS = 64
 """Readings of one vector that are followed; beyond them it is not settled."""
 
@@ -44,6 +48,13 @@ class Habits:
     """Whether every flag has a `--no-flag` beside it."""
     bundling: bool | None = True
     """Whether flags may share one dash (POSIX guideline 5)."""
+    letter_dash: Literal["refuse", "delimiter", "nothing"] | None = None
+    """What a dash behind letters is, as in `-a-`: no option, the `--` that ends them, or nothing."""
+    flag_rest: Literal["letters", "value"] = "letters"
+    """What stands behind a flag in its word and is no flag: an unknown letter, or a value that the
+    flag does not take."""
+    plus_options: bool = False
+    """Whether a word with a plus in front is an option as well."""
     unknown_options: Literal["refuse", "take", "operand"] = "refuse"
     """What a word is that begins with a dash and is no option: refused, an option that is taken
     and has no effect, or an operand."""
@@ -83,12 +94,15 @@ class Habits:
     interleaved: bool | None = True
     """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
     split_operands: bool | None = None
-    """Whether options may stand between operands of which there may be more or fewer."""
+    """Whether options may stand between the words of an operand that takes several."""
+    split_optional: bool | None = True
+    """Whether they may stand before an operand that may be left out."""
     superfluous_operands: Literal["refuse", "ignore"] = "refuse"
     delimiter: bool = True
     """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
     bare_delimiter: Literal["nothing", "refuse"] | None = "nothing"
-    """What `--` is with no word behind it and no operand right before it."""
+    """What `--` is with no word behind it, no operand right before it and none that it could stand
+    for."""
     later_delimiter: Literal["operand", "nothing"] | None = None
     """What a second `--` is."""
 
@@ -98,7 +112,8 @@ class Habits:
     """Over what help wins: everything; what comes behind it; what is found once all words are
     read; nothing."""
     help_yields_to: frozenset[str] = frozenset()
-    """Kinds of refusal that are found before help is given: of the words before it, or of all."""
+    """Kinds of refusal that are found before help is given: of the words before it, or of all. Those
+    of values are of the options' values, unless OPERANDS is among them."""
 
     # --- texts of values ---
 
@@ -110,6 +125,8 @@ class Habits:
     """Whether an empty text will do where nothing is said of it."""
     lone_dash: Literal["text"] | None = None
     """Whether `-` is a text like any other; else whether it stands for a stream is not told."""
+    late_values: bool = False
+    """Whether of values that are given again only the last one is looked at."""
     choice_beginnings: bool = False
     """Whether a choice may be shortened to an unambiguous beginning."""
 
@@ -122,9 +139,11 @@ SWITCH_NAMES = (
 SETTINGS: Mapping[str, tuple[Any, ...]] = {
     "abbreviations": (True, False), "dashes": ("apart", "alike"), "bundling": (True, False),
     "unknown_takes_value": (True, False), "dash_spaces": (False, True), "joined": ("any", "none"),
-    "letter_equals": ("strip", "keep", "refuse"), "dash_values": ("take", "refuse"),
+    "letter_equals": ("strip", "keep", "refuse"),
+    "letter_dash": ("refuse", "delimiter", "nothing"), "dash_values": ("take", "refuse"),
     "negative_numbers": (True, False), "optional_follows": (False, True), "empty_joined": ("take", "refuse"),
-    "repeat": ("last", "refuse", "collect"), "interleaved": (True, False), "split_operands": (True, False),
+    "repeat": ("last", "refuse", "collect"), "interleaved": (True, False),
+    "split_operands": (True, False), "split_optional": (True, False),
     "bare_delimiter": ("nothing", "refuse"), "later_delimiter": ("operand", "nothing"),
     "help_wins": ("always", "never"),
 }  # fmt: skip
@@ -135,12 +154,14 @@ QUESTIONS: Mapping[str, str] = {
     "unknown_takes_value": "whether an unknown option takes the word behind it for its value",
     "dash_spaces": "whether a word with a dash and a space is an option",
     "joined": "whether a value may stand in the word of its option", "letter_equals": "what = behind a letter means",
+    "letter_dash": "what a dash behind letters means",
     "dash_values": "whether a value may begin with a dash",
     "negative_numbers": "whether a word such as -5 is a number or an option",
     "optional_follows": "whether an optional value may be a word of its own",
     "empty_joined": "whether the value behind = may be empty", "repeat": "what a second use of an option does",
     "interleaved": "whether options may follow operands",
     "split_operands": "whether options may stand between operands of an open number",
+    "split_optional": "whether options may stand before an operand that may be left out",
     "bare_delimiter": "what -- means with nothing behind it", "later_delimiter": "what a second -- means",
     "help_wins": "help beside other faults",
 }  # fmt: skip

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal, TypeAlias, get_args
 
-from keen_matrix.core.signature.habits import Habits
+from keen_matrix.core.signature.habits import OPERANDS, Habits
 
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
 STYLES: tuple[Style, ...] = get_args(Style)
@@ -42,49 +42,54 @@ class Reader:
     help_exit: int | None = None
     help_stream: Stream | None = None
     refuses: frozenset[str] = frozenset()
-    """Kinds that the library itself refuses: for these exit and stream are promised."""
+    """Kinds that the library itself refuses: for these exit and stream are promised. Those of values
+    are of the options' values, unless OPERANDS is among them."""
 
 
-_PYTHON_REFUSES = OF_OPTIONS | {"too-few", "too-many", "missing-option", "bad-type", "not-a-choice"}
+_ALL = OF_OPTIONS | {"too-few", "too-many", "missing-option", "bad-type", "not-a-choice", OPERANDS}
 _GETOPT = Habits(
     abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
     empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="in-order",
-    help_yields_to=OF_OPTIONS, empty_values="take", lone_dash="text",
+    help_yields_to=OF_OPTIONS, letter_dash="refuse", numbers="c", empty_values="take", lone_dash="text",
 )  # fmt: skip
 _POSIX = Habits(
     abbreviations=False, interleaved=False, letter_equals="keep", dash_values="take", negative_numbers=False,
     dash_spaces=False, empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand",
-    help_wins="in-order", help_yields_to=OF_OPTIONS, empty_values="take", lone_dash="text",
+    help_wins="in-order", help_yields_to=OF_OPTIONS, letter_dash="refuse", numbers="c", empty_values="take",
+    lone_dash="text",
 )  # fmt: skip
 _CLICK = Reader(
     source="click 8: Parameters, Options, Command Line Arguments; trials with 8.5",
     habits=Habits(
         abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
         empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="reading",
-        help_yields_to=OF_OPTIONS, numbers="python", booleans="click", empty_values="take", lone_dash="text",
+        help_yields_to=OF_OPTIONS, letter_dash="refuse", numbers="python", booleans="click", empty_values="take",
+        lone_dash="text", late_values=True,
     ),
     help=("--help",), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
-    refuses=_PYTHON_REFUSES,
+    refuses=_ALL,
 )  # fmt: skip
 READERS: Mapping[ReaderName, Reader] = {
     "argparse": Reader(
         source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials",
         habits=Habits(
             abbreviations=True, letter_equals="strip", dash_values="refuse", negative_numbers=True, dash_spaces=True,
-            optional_follows=True, empty_joined="take", repeat="last", split_operands=None, bare_delimiter="refuse",
+            optional_follows=True, empty_joined="take", repeat="last", split_operands=False, split_optional=None,
+            letter_dash="refuse", flag_rest="value", bare_delimiter="refuse",
             later_delimiter=None, help_wins="in-order",
-            help_yields_to=(OF_OPTIONS | OF_VALUES | {"conflict"}) - {"unknown-option"},
+            help_yields_to=(OF_OPTIONS | OF_VALUES | {"conflict", OPERANDS}) - {"unknown-option"},
             numbers="python", empty_values="take", lone_dash="text",
         ),
         help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
-        refuses=_PYTHON_REFUSES | {"conflict"},
+        refuses=_ALL | {"conflict"},
     ),
     "optparse": Reader(
         source="Python 3.11, optparse; trials",
         habits=Habits(
             abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
             empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="in-order",
-            help_yields_to=OF_OPTIONS | OF_VALUES, numbers="optparse", empty_values="take", lone_dash="text",
+            help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="optparse", empty_values="take",
+            lone_dash="text",
         ),
         help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
         refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
@@ -104,7 +109,8 @@ READERS: Mapping[ReaderName, Reader] = {
             abbreviations=False, dashes="alike", bundling=False, interleaved=False, joined="long", letter_equals="strip",
             dash_values="take", negative_numbers=False, dash_spaces=False, flag_values="bool", empty_joined="take",
             repeat="last", split_operands=True, later_delimiter="operand", help_wins="in-order",
-            help_yields_to=OF_OPTIONS | OF_VALUES, numbers="go", booleans="go", empty_values="take", lone_dash="text",
+            help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="go", booleans="go", empty_values="take",
+            lone_dash="text",
         ),
         style="one-dash", help=("-h", "-help"), exit=2, stream="stderr", help_exit=0, help_stream="stderr",
         refuses=OF_OPTIONS | {"bad-type"},
@@ -114,7 +120,7 @@ READERS: Mapping[ReaderName, Reader] = {
         habits=Habits(
             abbreviations=False, letter_equals="strip", dash_values="take", negative_numbers=False, dash_spaces=False,
             flag_values="bool", empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand",
-            help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, numbers="go", booleans="go",
+            help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="go", booleans="go",
             empty_values="take", lone_dash="text",
         ),
         help=("-h", "--help"), refuses=OF_OPTIONS | {"bad-type"},
@@ -124,7 +130,8 @@ READERS: Mapping[ReaderName, Reader] = {
         habits=Habits(
             abbreviations=False, letter_equals="keep", dash_values="refuse", negative_numbers=False, dash_spaces=False,
             empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand", help_wins="reading",
-            help_yields_to=OF_OPTIONS, empty_values="take", lone_dash="text",
+            help_yields_to=OF_OPTIONS, letter_dash="delimiter", numbers="script", empty_values="take", lone_dash="text",
+            late_values=True,
         ),
         refuses=OF_OPTIONS,
     ),
@@ -134,7 +141,7 @@ READERS: Mapping[ReaderName, Reader] = {
             abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=True, dash_spaces=False,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=True, later_delimiter="operand",
             help_wins="reading", help_yields_to=frozenset({"missing-value", "bad-type", "not-a-choice"}),
-            empty_values="take", lone_dash="text",
+            letter_dash="delimiter", numbers="script", empty_values="take", lone_dash="text",
         ),
         help=("-h", "--help"), exit=1, stream="stderr", help_exit=0, help_stream="stdout",
         refuses=OF_OPTIONS | {"too-few", "too-many", "missing-option", "not-a-choice"},
@@ -145,7 +152,7 @@ READERS: Mapping[ReaderName, Reader] = {
             abbreviations=False, dashes="letters", negated=True, joined="numbers", letter_equals="strip",
             dash_values="refuse", negative_numbers=True, dash_spaces=False, flag_values="ignore", empty_joined="take",
             repeat="collect", repeat_flags="last", split_operands=True, later_delimiter="operand", help_wins="always",
-            empty_values="take", lone_dash="text",
+            numbers="js", empty_values="take", lone_dash="text",
         ),
         help=("--help",), exit=1, stream="stderr", help_exit=0, help_stream="stdout",
         refuses=OF_OPTIONS | {"too-few", "too-many", "not-a-choice"},
@@ -157,13 +164,14 @@ READERS: Mapping[ReaderName, Reader] = {
             dash_values="refuse", negative_numbers=True, dash_spaces=False, unknown_options="take",
             unknown_takes_value=True, flag_values="ignore", missing_values="ignore", empty_joined="take",
             repeat="collect", repeat_flags="last", split_operands=True, later_delimiter="operand", help_wins="always",
-            empty_values="take", lone_dash="text",
+            numbers="script", empty_values="take", lone_dash="text",
         ),
     ),
     "perl-getopt-long": Reader(
         source="Getopt::Long 2.52: option specifications, configuring; trials",
         habits=Habits(
-            abbreviations=True, ignore_case=True, dashes="alike", bundling=False, joined="long", letter_equals="strip",
+            abbreviations=True, ignore_case=True, dashes="alike", plus_options=True, bundling=False, joined="long",
+            letter_equals="strip",
             dash_values="take", negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last",
             split_operands=True, later_delimiter="operand", help_wins="reading",
             help_yields_to=OF_OPTIONS | {"bad-type"}, numbers="perl", empty_values="take", lone_dash="text",
@@ -173,10 +181,11 @@ READERS: Mapping[ReaderName, Reader] = {
     "perl-getopt-long-bundling": Reader(
         source="Getopt::Long 2.52 with bundling; trials",
         habits=Habits(
-            abbreviations=True, ignore_case=True, letter_equals="keep", dash_values="take", negative_numbers=False,
-            dash_spaces=False, empty_joined="refuse", repeat="last", split_operands=True, later_delimiter="operand",
-            help_wins="reading", help_yields_to=OF_OPTIONS | {"bad-type"}, numbers="perl", empty_values="take",
-            lone_dash="text",
+            abbreviations=True, ignore_case=True, dashes="letters", letter_equals="keep", dash_values="take",
+            negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last", split_operands=True,
+            later_delimiter="operand",
+            help_wins="reading", help_yields_to=OF_OPTIONS | {"bad-type"}, letter_dash="delimiter", numbers="perl",
+            empty_values="take", lone_dash="text",
         ),
         refuses=OF_OPTIONS | {"bad-type"},
     ),
@@ -185,8 +194,8 @@ READERS: Mapping[ReaderName, Reader] = {
         habits=Habits(
             abbreviations=True, ignore_case=True, negated=True, letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="take", repeat="last", split_operands=True,
-            later_delimiter="operand", help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, numbers="ruby",
-            empty_values="take", lone_dash="text", choice_beginnings=True,
+            later_delimiter="operand", help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="nothing",
+            numbers="ruby", lone_dash="text", choice_beginnings=True,
         ),
         help=("-h", "--help"), help_exit=0, help_stream="stdout", refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
     ),
@@ -195,10 +204,10 @@ READERS: Mapping[ReaderName, Reader] = {
         habits=Habits(
             abbreviations=False, letter_equals="strip", dash_values="refuse", negative_numbers=False, dash_spaces=False,
             empty_joined="take", repeat="refuse", split_operands=True, later_delimiter="operand", help_wins="in-order",
-            help_yields_to=OF_OPTIONS | OF_VALUES, numbers="rust", empty_values="take", lone_dash="text",
+            help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="rust", empty_values="take", lone_dash="text",
         ),
         help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
-        refuses=_PYTHON_REFUSES | {"conflict", "repeated"},
+        refuses=_ALL | {"conflict", "repeated"},
     ),
 }  # fmt: skip
 """Name in specs → what is known of the library."""

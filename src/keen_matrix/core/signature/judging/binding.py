@@ -12,7 +12,7 @@ from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.oracle import OracleNotRun
 from keen_matrix.core.signature.habits import need
-from keen_matrix.core.signature.judging.findings import Bound, Findings
+from keen_matrix.core.signature.judging.findings import Bound, Findings, Given
 from keen_matrix.core.signature.judging.matching import Binding
 from keen_matrix.core.signature.judging.reading import Reading
 from keen_matrix.core.signature.model import FormModel, SignatureParts, names_of
@@ -41,7 +41,7 @@ def check_repeats(signature: SignatureParts, reading: Reading) -> Findings:
 def check_values(signature: SignatureParts, reading: Reading, bound: Sequence[Binding]) -> Findings:
     """Find values that are not of their types: of options first, then of operands."""
     findings = Findings()
-    for given in reading.given:
+    for given in _looked_at(signature, reading):
         for number, text in enumerate(given.values):
             name = given.option.name_of(number)
             mentions = (given.spelling, *given.option.spellings, name)
@@ -54,6 +54,14 @@ def check_values(signature: SignatureParts, reading: Reading, bound: Sequence[Bi
         else:
             _check_value(signature, findings, name, text, (name,))
     return findings
+
+
+def _looked_at(signature: SignatureParts, reading: Reading) -> Sequence[Given]:
+    """Return the options whose values a reader looks at: of some only the last use."""
+    if not signature.habits.late_values or signature.habits.repeat != "last":
+        return reading.given
+    last = {given.option.key: given for given in reading.given}
+    return [each for each in reading.given if each.option.again or last[each.option.key] is each]
 
 
 def _check_value(

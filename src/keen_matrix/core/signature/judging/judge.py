@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Sequence, Set
 from dataclasses import replace
 from typing import Literal, NamedTuple
 
 from keen_matrix.core.notation.synopsis import Choice, Form, Operand
 from keen_matrix.core.signature.habits import (
     MOST_READINGS,
+    OPERANDS,
     QUESTIONS,
     SETTINGS,
     Habits,
@@ -21,11 +22,12 @@ from keen_matrix.core.signature.judging.binding import (
     check_repeats,
     check_values,
 )
-from keen_matrix.core.signature.judging.findings import Findings, Judgement
+from keen_matrix.core.signature.judging.findings import Findings, Judgement, Refusal
 from keen_matrix.core.signature.judging.matching import Matched, match
 from keen_matrix.core.signature.judging.reading import Reading, read
 from keen_matrix.core.signature.judging.resolving import Resolved, resolve
 from keen_matrix.core.signature.model import FormModel, SignatureParts
+from keen_matrix.core.signature.readers import OF_VALUES
 
 
 class _Ranked(NamedTuple):
@@ -172,20 +174,38 @@ def _judge_help(
         return helped
     wins = signature.habits.help_wins
     if wins in ("in-order", "reading"):
-        # of what stands behind it only a beginning that is ambiguous is found by some before it
         before = words[: min(reading.help_at)] if wins == "in-order" else others
-        kinds = set(_kinds_in(signature, before)) | (
-            {"ambiguous"} & set(_kinds_in(signature, others))
-        )
-        return None if kinds & signature.habits.help_yields_to else helped
+        found = _found_before_help(signature, before, others)
+        if found is None:  # a value that may be legal or not
+            told = (*helped.reasons, "not settled: help beside other faults")
+            return replace(helped, status="unspecified", reasons=told)
+        return None if found else helped
     if wins == "always" or judge_under(signature, others).status == "accepted":
         return helped
     return helped if need(wins, "help_wins") == "always" else None
 
 
-def _kinds_in(signature: SignatureParts, words: Sequence[str]) -> tuple[str, ...]:
-    """Return the kinds of everything that is wrong with some words, by the form that fits best."""
-    return judge_under(signature, words).kinds
+def _found_before_help(
+    signature: SignatureParts, before: Sequence[str], others: Sequence[str]
+) -> bool | None:
+    """Tell whether something is wrong that a reader finds before it gives help; None where that is
+    not settled."""
+    yields = signature.habits.help_yields_to
+    # of what stands behind it only a beginning that is ambiguous is found before it
+    late = [each for each in judge_under(signature, others).refusals if each.kind == "ambiguous"]
+    judged = judge_under(signature, before)
+    if judged.status == "unspecified" and yields & OF_VALUES:
+        return None
+    return any(is_among(each, yields) for each in (*judged.refusals, *late))
+
+
+def is_among(refusal: Refusal, kinds: Set[str]) -> bool:
+    """Tell whether a refusal is of some kinds. Where values of operands are not meant, it must be
+    of an option."""
+    if refusal.kind not in kinds:
+        return False
+    of_option = any(each.startswith("-") for each in refusal.mentions[1:])
+    return refusal.kind not in OF_VALUES or OPERANDS in kinds or of_option
 
 
 def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
@@ -209,11 +229,7 @@ def _told(
 ) -> Findings:
     """Return what matching found, in words."""
     findings = Findings()
-    if (
-        reading.is_split
-        and _is_elastic(form.form)
-        and not need(signature.habits.split_operands, "split_operands")
-    ):
+    if reading.is_split and _may_not_split(signature, form.form):
         # argparse fills an open operand from the first run of words and takes no more later
         findings.refuse("too-many", reading.operands[-1], why="operands are split by an option")
     for kind, name, word in matched.bound:
@@ -257,13 +273,15 @@ def _tell_unexpected(
         findings.refuse("too-many", word, *last, why=f"{word!r} is one operand too many")
 
 
-def _is_elastic(form: Form) -> bool:
-    """Tell whether a form takes a varying number of operands."""
-    return any(
-        (isinstance(item, Operand) and item.name.several)
-        or (
-            isinstance(item, Choice)
-            and any(isinstance(i, Operand) for each in item.alternatives for i in each.walk())
-        )
-        for item in form.walk()
+def _may_not_split(signature: SignatureParts, form: Form) -> bool:
+    """Tell whether options may not stand between the operands of a form."""
+    habits = signature.habits
+    items = list(form.walk())
+    if any(isinstance(item, Operand) and item.name.several for item in items):
+        return not need(habits.split_operands, "split_operands")
+    optional = any(
+        isinstance(item, Choice)
+        and any(isinstance(i, Operand) for each in item.alternatives for i in each.walk())
+        for item in items
     )
+    return optional and not need(habits.split_optional, "split_optional")

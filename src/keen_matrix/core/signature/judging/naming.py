@@ -57,11 +57,12 @@ class OptionNames:
         return Named(self._form.by_spelling[others[0]], (others[0],))
 
     def _other_case(self, name: str) -> Named | None:
-        if not self._habits.ignore_case or len(name) < 3:
+        letters = self._habits.dashes == "alike"
+        if not self._habits.ignore_case or not (letters or name.startswith("--")):
             return None
         folded = self._comparable(name)
         for each, option in self._form.by_spelling.items():
-            if len(each) > 2 and self._comparable(each) == folded:
+            if (letters or len(each) > 2) and self._comparable(each) == folded:
                 return Named(option, (each,))
         return None
 

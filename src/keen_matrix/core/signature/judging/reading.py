@@ -11,6 +11,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
 from keen_matrix.core.signature.habits import need
 from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.naming import OptionNames
@@ -96,6 +97,8 @@ class _Reader:
                 self._operand(word)
             elif word == "--":
                 self._delimiter()
+            elif word.startswith("+"):
+                self._name(f"-{word[1:]}")
             elif (
                 self.signature.style == "one-dash"
                 or self.names.has(word.partition("=")[0])
@@ -107,7 +110,9 @@ class _Reader:
 
     def _is_operand(self, word: str) -> bool:
         """Tell whether a word is no option, whatever the synopsis says of it."""
-        if self._only_operands or not word.startswith("-") or word == "-":
+        if self._only_operands or word in ("-", "+"):
+            return True
+        if not word.startswith("-") and not (self.habits.plus_options and word.startswith("+")):
             return True
         # guideline 9: the first operand ends the options; subcommands do not
         if self._is_behind_operand and not need(self.habits.interleaved, "interleaved"):
@@ -152,6 +157,7 @@ class _Reader:
             rest = [each for each in rest if each != "--"]
         # argparse takes a -- along with the operands that it stands before or behind
         is_bare = not rest and (self._behind_option or not self._is_behind_operand)
+        is_bare = is_bare and (self._is_behind_operand or not _may_have_none(self.form.form))
         if is_bare and need(self.habits.bare_delimiter, "bare_delimiter") == "refuse":
             self.findings.refuse("too-many", "--", why="-- has no word behind it")
         self.found.delimiter = self._only_operands = True
@@ -211,6 +217,13 @@ class _Reader:
         for place in range(1, len(word)):
             spelling, rest = "-" + word[place], word[place + 1 :]
             option = self.names.letter(spelling)
+            if spelling == "--" and place > 1:
+                how = need(self.habits.letter_dash, "letter_dash")
+                if how == "delimiter" and not rest:
+                    self._delimiter()
+                    return
+                if how == "nothing" and not rest:
+                    return
             if option is None:
                 self._unknown_letter(word, place)
                 return
@@ -257,6 +270,11 @@ class _Reader:
 
     def _unknown_letter(self, word: str, place: int) -> None:
         letter = "-" + word[place]
+        if place > 1 and self.habits.flag_rest == "value":
+            flag = "-" + word[place - 1]
+            why = f"{flag} takes no value"
+            self.findings.refuse("unexpected-value", flag, word[place:], word, why=why)
+            return
         if place == 1 and word in USUAL_HELP and not self.signature.reader:
             self.findings.doubt(f"whether {word!r} is an option that the signature does not tell")
         elif letter == "--":  # as in -a-: no reader calls -- the culprit
@@ -354,3 +372,18 @@ class _Reader:
         if need(self.habits.dash_values, "dash_values") == "take":
             return True
         return " " in word and bool(self.habits.dash_spaces) and self._is_unknown(word)
+
+
+def _may_have_none(form: Form) -> bool:
+    """Tell whether a form has operands and can go without any."""
+    items = [item for item in form.items if not isinstance(item, OptionUse)]
+    operands = [each for each in items if isinstance(each, (Operand, Choice))]
+    with_words = [
+        each
+        for each in operands
+        if isinstance(each, Operand)
+        or any(isinstance(i, Operand) for form in each.alternatives for i in form.walk())
+    ]
+    return bool(with_words) and all(
+        isinstance(each, Choice) and each.optional for each in with_words
+    )

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import ClassVar, TypeAlias
 
-from keen_matrix.core.signature.habits import Numbers
+from keen_matrix.core.signature.habits import Habits, Numbers
 from keen_matrix.core.signature.values.base import (
     LEGAL,
     Reading,
@@ -34,6 +34,10 @@ _DOUBTFUL_FLOAT = re.compile(
     r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
     r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"
 )
+_PADDED = re.compile(r"-?0[0-9]+(?:\.[0-9]+)?")
+_ZEROS = re.compile(r"(?<![0-9.])0+(?=[0-9])")
+_NEVER_C = re.compile(r"[-+]?(?:[0-9]+[eE][-+]?[0-9]+|0[xX][0-9a-fA-F]+)")
+"""What strtol(3) with base 10 stops within."""
 _UNIT = re.compile(r"-?[0-9]+(?:\.[0-9]+)?[A-Za-z]+")
 _LONG = "so long a text is not a number to some, and takes others too long to read"
 
@@ -83,8 +87,14 @@ class Bounded(ValueType):
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
         digits = self.without_unit(text)
-        if self.habits.numbers is not None and not self.units:
-            return self._read_as(text, self.habits.numbers)
+        library = self.habits.numbers
+        if library in ("c", "script"):  # the program's own, in a language
+            if _PADDED.fullmatch(digits):
+                digits = _ZEROS.sub("", digits)  # whatever it calls, 007 is 7
+            elif "_" in digits or (library == "c" and _NEVER_C.fullmatch(digits)):
+                return illegal(f"it is not {self.noun}")
+        elif library is not None and not self.units:
+            return self._read_as(text, library)
         if not self.plain.fullmatch(digits):
             return self._not_plain(digits)
         if digits.startswith("-") and float(digits) == 0:
@@ -194,7 +204,7 @@ class Whole(Bounded):
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
         try:
-            return WHOLE[self.habits.numbers or "python"](text)
+            return WHOLE[_library(self.habits)](text)
         except ValueError:
             return text
 
@@ -227,9 +237,14 @@ class Fraction(Bounded):
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
         try:
-            return FRACTION[self.habits.numbers or "python"](text)
+            return FRACTION[_library(self.habits)](text)
         except ValueError:
             return text
+
+
+def _library(habits: Habits) -> str:
+    """Return whose function converts a text that is a number: Python's, where it is the program's."""
+    return "python" if habits.numbers in (None, "c", "script") else str(habits.numbers)
 
 
 def _plain(value: Number) -> str:

@@ -62,6 +62,27 @@ def _perl_int(text: str) -> int:
     return int(text.replace("_", ""))
 
 
+def _js_number(text: str) -> float:
+    """Convert as JavaScript's Number does (ECMAScript, StringToNumber)."""
+    plain = text.strip()
+    if not plain:
+        return 0.0
+    if re.fullmatch("0[xX][0-9a-fA-F]+|0[oO][0-7]+|0[bB][01]+", plain):
+        return float(int(plain, 0))
+    if not re.fullmatch(
+        r"[-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|[-+]?Infinity", plain
+    ):
+        raise ValueError(text)
+    return float(plain)
+
+
+def _js_int(text: str) -> int:
+    found = _js_number(text)
+    if not found.is_integer():
+        raise ValueError(text)
+    return int(found)
+
+
 _RUBY_INT = r"[-+]?(?:0(?:b[01]+(?:_[01]+)*|o?[0-7]+(?:_[0-7]+)*|x[0-9a-f]+(?:_[0-9a-f]+)*)?|[1-9][0-9]*(?:_[0-9]+)*)"
 _RUBY_FLOAT = (
     r"[-+]?(?:[0-9]+(?:_[0-9]+)*)(?:\.(?:[0-9]+(?:_[0-9]+)*)?)?(?:[eE][-+]?[0-9]+(?:_[0-9]+)*)?"
@@ -74,7 +95,7 @@ _GO_FLOAT = r"[-+]?(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|(?i:inf|i
 WHOLE: Mapping[str, Convert] = {
     "python": int, "optparse": _optparse_int, "go": _by(_GO_INT, lambda text: _go_int(text)),
     "perl": _by("[-+]?_*[0-9][0-9_]*", _perl_int), "ruby": _by(f"(?i:{_RUBY_INT})", _based),
-    "rust": _by("[-+]?[0-9]+", _rust_int),
+    "rust": _by("[-+]?[0-9]+", _rust_int), "js": _js_int,
 }  # fmt: skip
 """Library → how it reads a whole number: Python's int; optparse._parse_int; Go's strconv.ParseInt
 with base 0; PAT_INT of Getopt::Long; OptionParser's Integer; Rust's i64::from_str."""
@@ -83,6 +104,7 @@ FRACTION: Mapping[str, Convert] = {
     "perl": _by(r"[-+]?(?=[0-9.])[0-9_]*(?:\.[0-9_]*)?(?:[eE][-+]?[0-9_]+)?", _plain_float),
     "ruby": _by(_RUBY_FLOAT, _plain_float),
     "rust": _by(r"[-+]?(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|(?i:inf|infinity|nan))", float),
+    "js": _js_number,
 }  # fmt: skip
 """Library → how it reads a number: Python's float; Go's strconv.ParseFloat; PAT_FLOAT of
 Getopt::Long; OptionParser's Float; Rust's f64::from_str."""
