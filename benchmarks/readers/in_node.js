@@ -87,41 +87,27 @@ const makers = {
   },
   yargs: (request) => {
     const yargs = require('yargs');
+    const longest = (option) => option.spellings.map(bare).sort((a, b) => b.length - a.length);
     return (words) => {
-      let refused = null; let helped = false;
-      let shown = '';
-      const command = '$0 ' + request.operands.map(([name, count]) => ({ one: `<${name}>`, optional: `[${name}]`, many: `<${name}..>`, any: `[${name}..]` }[count])).join(' ');
-      let parser = yargs().scriptName('p').exitProcess(false).version(false).strict().fail((message, error) => { throw new Refused(message || String(error)); });
-      parser = parser.command(command, 'p', (inner) => {
-        for (const [name, , kind] of request.operands) inner.positional(name, { type: kind === 'int' ? 'number' : 'string' });
-        for (const option of request.options) {
-          const [first, ...others] = option.spellings.map(bare).sort((a, b) => b.length - a.length);
-          const type = option.type === null ? 'boolean' : option.type === 'int' || option.type === 'float' ? 'number' : 'string';
-          inner.option(first, { alias: others, type, requiresArg: option.type !== null, ...(option.type === 'choice' ? { choices: option.of } : {}) });
-        }
-        return inner;
-      }, () => {});
-      let read;
-      read = parser.parse(words, (error, argv, output) => { if (output) helped = true; });
+      let helped = false;
+      const parser = yargs().scriptName('p').exitProcess(false).version(false).strictOptions()
+        .fail((message, error) => { throw new Refused(message || String(error)); });
+      for (const option of request.options) {
+        const [first, ...others] = longest(option);
+        const type = option.type === null ? 'boolean' : option.type === 'int' || option.type === 'float' ? 'number' : 'string';
+        parser.option(first, { alias: others, type, requiresArg: option.type !== null, ...(option.type === 'choice' ? { choices: option.of } : {}) });
+      }
+      const read = parser.parse(words, (error, argv, output) => { if (output) helped = true; });
       if (helped) throw new Helped();
       const found = {};
       for (const option of request.options) {
-        const key = option.spellings.map(bare).sort((a, b) => b.length - a.length)[0];
-        const value = read[key];
-        if (value !== undefined && value !== false) {
-          if (option.type === 'int' && ![].concat(value).every(Number.isInteger)) throw new Refused('int');
-          if (option.type === 'float' && ![].concat(value).every(Number.isFinite)) throw new Refused('float');
-          found[option.name] = value;
-        }
+        const value = read[longest(option)[0]];
+        if (value === undefined || value === false) continue;
+        if (option.type === 'int' && ![].concat(value).every(Number.isInteger)) throw new Refused('int');
+        if (option.type === 'float' && ![].concat(value).every(Number.isFinite)) throw new Refused('float');
+        found[option.name] = value;
       }
-      for (const [name, , kind] of request.operands) {
-        const value = read[name];
-        if (value !== undefined) {
-          if (kind === 'int' && ![].concat(value).every(Number.isInteger)) throw new Refused('int');
-          found[name] = value;
-        }
-      }
-      return found;
+      return { ...found, ...bound(read._.map(String), request.operands) };
     };
   },
   minimist: (request) => {
@@ -139,8 +125,8 @@ const makers = {
       for (const option of request.options) {
         const key = option.spellings.map(bare).sort((a, b) => b.length - a.length)[0];
         const value = read[key];
-        if (value !== undefined && value !== false) {
-          found[option.name] = option.type === null ? value : Array.isArray(value) ? value.map((each) => checked(option.type, each, option.of)) : checked(option.type, value, option.of);
+        if (value !== undefined && value !== false && !(option.type === null && !value)) {
+          found[option.name] = option.type === null ? Boolean(value) : Array.isArray(value) ? value.map((each) => checked(option.type, each, option.of)) : checked(option.type, value, option.of);
         }
       }
       return { ...found, ...bound(read._, request.operands) };

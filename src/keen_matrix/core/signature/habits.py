@@ -44,8 +44,8 @@ class Habits:
     dashes: Dashes | None = "apart"
     """Whether one dash and two are told apart; else whether every name takes either, or `--n` also
     stands for `-n`."""
-    negated: bool = False
-    """Whether every flag has a `--no-flag` beside it."""
+    negated: Literal["flags", "all"] | None = None
+    """Whether every flag, or every option, has a `--no-…` beside it; none where null."""
     bundling: bool | None = True
     """Whether flags may share one dash (POSIX guideline 5)."""
     letter_dash: Literal["refuse", "delimiter", "nothing"] | None = None
@@ -68,7 +68,8 @@ class Habits:
 
     joined: Joined | None = "any"
     """Which values may stand in the word of their option: any (`-n3`, `--riders=3`), those of long
-    options, those and numbers, or none (POSIX guideline 6)."""
+    options, those and numbers behind letters, where a letter has an empty value before another one,
+    or none (POSIX guideline 6)."""
     letter_equals: Literal["strip", "keep", "refuse"] | None = None
     """What `-n=3` gives: 3, `=3`, or a refusal."""
     dash_values: Literal["take", "refuse"] | None = None
@@ -78,10 +79,11 @@ class Habits:
     """Whether a word such as `-5` is a value or operand and no option."""
     optional_follows: bool | None = False
     """Whether a value that may be left out can be the word behind its option."""
-    flag_values: Literal["refuse", "ignore", "bool"] = "refuse"
-    """What `--flag=x` gets; `bool` takes what Go's strconv.ParseBool does."""
-    missing_values: Literal["refuse", "ignore"] = "refuse"
-    """What a valued option gets that stands last."""
+    flag_values: Literal["refuse", "ignore", "bool", "truth"] = "refuse"
+    """What `--flag=x` gets; `bool` takes what Go's strconv.ParseBool does, `truth` switches the flag
+    off by anything but true."""
+    missing_values: Literal["refuse", "ignore", "empty"] = "refuse"
+    """What a valued option gets that stands last; `empty` gives it an empty text."""
     empty_joined: Literal["take", "refuse"] | None = None
     """What `--riders=` gets: an empty value, or a refusal."""
     repeat: Literal["last", "refuse", "collect"] | None = None
@@ -121,8 +123,9 @@ class Habits:
     """Which texts are numbers, by the function that the library calls."""
     booleans: Literal["go", "click"] | None = None
     """Which texts are booleans besides true and false, by the library."""
-    empty_values: Literal["take", "refuse"] | None = None
-    """Whether an empty text will do where nothing is said of it."""
+    empty_values: Literal["take", "operands"] | None = None
+    """Whether an empty text will do where nothing is said of it: everywhere, or as an operand; else
+    nothing is claimed."""
     lone_dash: Literal["text"] | None = None
     """Whether `-` is a text like any other; else whether it stands for a stream is not told."""
     late_values: bool = False

@@ -147,24 +147,24 @@ READERS: Mapping[ReaderName, Reader] = {
         refuses=OF_OPTIONS | {"too-few", "too-many", "missing-option", "not-a-choice"},
     ),
     "yargs": Reader(
-        source="yargs 18 with strict and requiresArg, yargs-parser: configuration; trials",
+        source="yargs 18 with strictOptions and requiresArg, yargs-parser: configuration; trials",
         habits=Habits(
-            abbreviations=False, dashes="letters", negated=True, joined="numbers", letter_equals="strip",
-            dash_values="refuse", negative_numbers=True, dash_spaces=False, flag_values="ignore", empty_joined="take",
-            repeat="collect", repeat_flags="last", split_operands=True, later_delimiter="operand", help_wins="always",
-            numbers="js", empty_values="take", lone_dash="text",
+            abbreviations=False, dashes="letters", negated="all", joined="numbers", letter_equals="strip",
+            letter_dash="nothing", dash_values="refuse", negative_numbers=True, dash_spaces=False,
+            flag_values="truth", empty_joined="take", repeat="collect", repeat_flags="last", split_operands=True,
+            later_delimiter="operand", help_wins="always", numbers="js", empty_values="take", lone_dash="text",
         ),
         help=("--help",), exit=1, stream="stderr", help_exit=0, help_stream="stdout",
-        refuses=OF_OPTIONS | {"too-few", "too-many", "not-a-choice"},
+        refuses=frozenset({"unknown-option", "missing-value"}),
     ),
     "minimist": Reader(
         source="minimist 1.2; trials",
         habits=Habits(
-            abbreviations=False, dashes="letters", negated=True, joined="numbers", letter_equals="strip",
-            dash_values="refuse", negative_numbers=True, dash_spaces=False, unknown_options="take",
-            unknown_takes_value=True, flag_values="ignore", missing_values="ignore", empty_joined="take",
-            repeat="collect", repeat_flags="last", split_operands=True, later_delimiter="operand", help_wins="always",
-            numbers="script", empty_values="take", lone_dash="text",
+            abbreviations=False, dashes="letters", negated="flags", joined="numbers", letter_equals="strip",
+            letter_dash="nothing", dash_values="refuse", negative_numbers=False, dash_spaces=False,
+            unknown_options="take", unknown_takes_value=True, flag_values="ignore", missing_values="empty",
+            empty_joined="take", repeat="collect", repeat_flags="last", split_operands=True,
+            later_delimiter="operand", help_wins="always", numbers="script", empty_values="take", lone_dash="text",
         ),
     ),
     "perl-getopt-long": Reader(
@@ -192,10 +192,10 @@ READERS: Mapping[ReaderName, Reader] = {
     "ruby-optparse": Reader(
         source="Ruby 3.1, OptionParser; trials",
         habits=Habits(
-            abbreviations=True, ignore_case=True, negated=True, letter_equals="keep", dash_values="take",
+            abbreviations=True, ignore_case=True, letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="take", repeat="last", split_operands=True,
             later_delimiter="operand", help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="nothing",
-            numbers="ruby", lone_dash="text", choice_beginnings=True,
+            numbers="ruby", empty_values="operands", lone_dash="text", choice_beginnings=True,
         ),
         help=("-h", "--help"), help_exit=0, help_stream="stdout", refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
     ),

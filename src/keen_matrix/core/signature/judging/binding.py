@@ -48,7 +48,10 @@ def check_values(signature: SignatureParts, reading: Reading, bound: Sequence[Bi
             _check_value(signature, findings, name, text, mentions)
     for _, name, text in bound:
         # to many programs a lone - is standard input, wherever a file may stand
-        if text == "-" and signature.values[name].type in ("text", "path", "file", "dir"):
+        kind = signature.values[name].type
+        if not text and kind in ("text", "path") and signature.habits.empty_values == "operands":
+            continue
+        if text == "-" and kind in ("text", "path", "file", "dir"):
             if signature.habits.lone_dash is None or signature.values[name].type == "file":
                 findings.doubt_value(f"what a lone - means for {name}")
         else:

@@ -174,8 +174,10 @@ def _judge_help(
         return helped
     wins = signature.habits.help_wins
     if wins in ("in-order", "reading"):
-        before = words[: min(reading.help_at)] if wins == "in-order" else others
-        found = _found_before_help(signature, before, others)
+        if wins == "reading":
+            found = _found_in_reading(signature, reading)
+        else:
+            found = _found_before_help(signature, words[: min(reading.help_at)], others)
         if found is None:  # a value that may be legal or not
             told = (*helped.reasons, "not settled: help beside other faults")
             return replace(helped, status="unspecified", reasons=told)
@@ -197,6 +199,16 @@ def _found_before_help(
     if judged.status == "unspecified" and yields & OF_VALUES:
         return None
     return any(is_among(each, yields) for each in (*judged.refusals, *late))
+
+
+def _found_in_reading(signature: SignatureParts, reading: Reading) -> bool | None:
+    """Tell whether something is wrong with the options that a reader finds while it reads; None
+    where that is not settled."""
+    yields = signature.habits.help_yields_to
+    checked = check_values(signature, reading, ())
+    if checked.value_doubts and yields & OF_VALUES:
+        return None
+    return any(is_among(each, yields) for each in (*reading.findings.refusals, *checked.refusals))
 
 
 def is_among(refusal: Refusal, kinds: Set[str]) -> bool:

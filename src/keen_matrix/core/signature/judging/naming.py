@@ -70,7 +70,9 @@ class OptionNames:
         if not self._habits.negated or not name.startswith("--no-"):
             return None
         found = self.find(f"--{name.removeprefix('--no-')}")
-        if found is None or found.negates or found.option.takes_value or len(found.all) > 1:
+        if found is None or found.negates or found.is_short:
+            return None
+        if found.option.takes_value and self._habits.negated != "all":
             return None
         return found._replace(negates=True)
 

@@ -8,7 +8,7 @@ habit that is left open is never guessed (see `habits`).
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field
 
 from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
@@ -20,6 +20,8 @@ from keen_matrix.core.signature.values.choices import GO_FALSE, GO_TRUE
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
 _NUMBER = re.compile(r"-?[0-9]+(?:\.[0-9]*)?(?:[eE][-+]?[0-9]+)?")
+_OFF: Mapping[str, Set[str]] = {"bool": GO_FALSE, "ignore": {"false"}, "refuse": frozenset()}
+"""What switches a flag off that it is given."""
 USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
 """Spellings that a program may know though its synopsis does not tell: undeclared, they never
 count against it."""
@@ -31,8 +33,6 @@ class Reading:
 
     given: list[Given] = field(default_factory=list)
     """The options, in their order."""
-    negated: set[str] = field(default_factory=set)
-    """Keys of flags that were switched off."""
     operands: list[str] = field(default_factory=list)
     delimiter: bool = False
     """Whether `--` is there."""
@@ -201,7 +201,7 @@ class _Reader:
             self.findings.refuse("ambiguous", name, *named.all, why=why)
         elif named.negates:
             self.findings.reasons.append(f"{name}: not {named.option.key}")
-            self.found.negated.add(named.option.key)
+            self._switch_off(named.option)
             self._behind_option = True
         else:
             if named.is_short:
@@ -223,11 +223,18 @@ class _Reader:
                     self._delimiter()
                     return
                 if how == "nothing" and not rest:
+                    if self.habits.flag_values == "truth":  # a dash is not true
+                        self._switch_off(self.found.given[-1].option)
                     return
             if option is None:
                 self._unknown_letter(word, place)
+                if rest and self.habits.unknown_options == "take" and not rest.startswith("="):
+                    continue
                 return
             if option.takes_value:
+                if self._goes_on_behind(rest):
+                    self._add(option, spelling, ("",))
+                    continue
                 self._with_value(option, spelling, self._behind_letter(spelling, rest))
                 return
             self._add(option, spelling, ())
@@ -250,11 +257,15 @@ class _Reader:
                 why = f"{spelling}{rest} is not an option"
                 self.findings.refuse("unknown-option", f"{spelling}{rest}", spelling, why=why)
             return rest[1:] if how == "strip" else rest
-        joined = need(self.habits.joined, "joined")
-        if joined in ("none", "long") or (joined == "numbers" and not _NUMBER.fullmatch(rest)):
+        if need(self.habits.joined, "joined") in ("none", "long"):
             why = f"{spelling} takes its value as a word of its own"
             self.findings.refuse("unknown-option", f"{spelling}{rest}", spelling, why=why)
         return rest
+
+    def _goes_on_behind(self, rest: str) -> bool:
+        """Tell whether what stands behind a valued letter are more letters, and no value of it."""
+        is_value = not rest or _NUMBER.fullmatch(rest) or not rest[0].isalnum()
+        return self.habits.joined == "numbers" and not is_value
 
     def _unknown(self, word: str) -> None:
         name = word.partition("=")[0]
@@ -280,16 +291,18 @@ class _Reader:
         elif letter == "--":  # as in -a-: no reader calls -- the culprit
             self.findings.refuse("unknown-option", word, why=f"{word} is not an option")
         elif self.habits.unknown_options == "take":
-            self._taken(word)
+            self._taken(word, is_last=place == len(word) - 1)
         else:
             why = f"{letter} is not an option of the synopsis"
             self.findings.refuse("unknown-option", letter, word, why=why)
 
-    def _taken(self, word: str) -> None:
+    def _taken(self, word: str, *, is_last: bool = True) -> None:
         """Take an option that is none. Some lenient readers take the word behind it for its value,
         and others do not."""
         self.findings.reasons.append(f"{word}: an option that is taken and has no effect")
         self._behind_option = True
+        if not is_last or (word.startswith("--no-") and self.habits.negated):
+            return
         following = self.words[self._at : self._at + 1]
         is_free = bool(following) and not following[0].startswith("-")
         if (
@@ -310,7 +323,10 @@ class _Reader:
         elif option.optional_value and joined is None:
             self._add(option, spelling, self._optional_value())
         elif joined is None:
-            self._add(option, spelling, self._following_values(option, spelling))
+            values = self._following_values(option, spelling)
+            if len(values) < option.least and self.habits.missing_values == "empty":
+                values = [*values, ""]
+            self._add(option, spelling, values)
             self._check_count(option, spelling)
         elif spelling.startswith("--") and need(self.habits.joined, "joined") == "none":
             why = f"{spelling} takes its value as a word of its own"
@@ -327,12 +343,21 @@ class _Reader:
     def _flag_value(self, option: Option, spelling: str, value: str) -> None:
         """Deal with what is joined to a flag."""
         how = self.habits.flag_values
-        if how == "refuse" or (how == "bool" and value not in GO_TRUE | GO_FALSE):
+        if not value and len(spelling) == 2 and how in ("truth", "ignore"):
+            if how == "truth":
+                self.findings.refuse(
+                    "unknown-option", f"{spelling}=", spelling, why=f"{spelling}= is not an option"
+                )
+            self._switch_off(option)
+        elif how == "refuse" or (how == "bool" and value not in GO_TRUE | GO_FALSE):
             why = f"{spelling} takes no value"
             self.findings.refuse("unexpected-value", spelling, option.key, value, why=why)
-        elif value in (GO_FALSE if how == "bool" else {"false"}):
-            self.found.given.pop()
-            self.found.negated.add(option.key)
+        elif value != "true" if how == "truth" else value in _OFF[how]:
+            self._switch_off(option)
+
+    def _switch_off(self, option: Option) -> None:
+        """Take back every use of a flag."""
+        self.found.given = [each for each in self.found.given if each.option is not option]
 
     def _optional_value(self) -> tuple[str, ...]:
         """Return the word behind an option whose value may be left out, where it can be that."""
@@ -349,6 +374,8 @@ class _Reader:
         taken: list[str] = []
         while self._at < len(self.words) and (option.most is None or len(taken) < option.most):
             word = self.words[self._at]
+            if not word and self.habits.missing_values == "empty":
+                break  # minimist asks whether there is a word, and an empty one is none to it
             dashed = word.startswith("-") and word != "-"
             # beyond what it needs, an option never takes a word with a dash
             if dashed and (len(taken) >= option.least or not self._takes_dashed(word)):
