@@ -1,7 +1,7 @@
 """How the judge compares with the libraries that read argument words: acceptance, what is bound, exit status and stream.
 
     python benchmarks/readers.py [READER…]          judge and libraries side by side; what differs is shown
-    python benchmarks/readers.py --keep FILE        and the answers of the libraries are kept, for the tests to replay
+    python benchmarks/readers.py --keep FILE        and what libraries were asked and answered is kept, for the tests to replay
 
 A library that is not installed is passed over. commander, yargs and minimist are found through NODE_PATH, typer by the
 interpreter in READERS_PYTHON, Go by `go`.
@@ -29,6 +29,14 @@ from keen_matrix.core.signature.readers import READERS
 HERE = Path(__file__).parent / "readers"
 SIGNATURES, VECTORS = 24, 90
 CHOICES = ["fast", "slow", "fair"]
+TEXTS = {
+    "int": ["3", "12", "007", "+3", "1_000", " 4", "0x10", "abc", "-5", "1e3"],
+    "float": ["2.5", "3", "nan", "1e3", ".5", "abc", "-2.5"],
+    "choice": [*CHOICES, "FAST", "sl", "fa"],
+    "text": ["x", "a b", "", "-", "--", "-q", "-7", "x=y"],
+    None: [""],
+}
+"""Values of each type, two plain ones first."""
 
 
 def random_request(rng: random.Random) -> dict[str, Any]:
@@ -39,9 +47,17 @@ def random_request(rng: random.Random) -> dict[str, Any]:
     for at, (letter, word) in enumerate(zip(letters, words, strict=True)):
         spellings = [f"-{letter}", f"--{word}"] if at == 0 or rng.random() < 0.6 else [f"--{word}"]
         kind = [None, "int", "text", None, "choice", "float"][at if at < 3 else rng.randrange(6)]
-        options.append({"spellings": spellings, "name": f"V{at}", "type": kind, "of": CHOICES if kind == "choice" else []})
+        options.append(
+            {
+                "spellings": spellings,
+                "name": f"V{at}",
+                "type": kind,
+                "of": CHOICES if kind == "choice" else [],
+            }
+        )
     operands = rng.choice([
-        [], [["A", "one", "text"]], [["A", "one", "text"], ["B", "one", "int"]], [["A", "one", "text"], ["C", "optional", "text"]],
+        [], [["A", "one", "text"]], [["A", "one", "text"], ["B", "one", "int"]],
+        [["A", "one", "text"], ["C", "optional", "text"]],
         [["A", "many", "text"]], [["A", "any", "text"]], [["A", "any", "text"]],
     ])  # fmt: skip
     request = {"options": options, "operands": operands, "exclusive": []}
@@ -49,14 +65,15 @@ def random_request(rng: random.Random) -> dict[str, Any]:
     return request
 
 
-def random_vector(rng: random.Random, options: Sequence[dict[str, Any]], operands: Sequence[Sequence[str]]) -> list[str]:
+def random_vector(
+    rng: random.Random, options: Sequence[dict[str, Any]], operands: Sequence[Sequence[str]]
+) -> list[str]:
     """Return words: mostly sensible ones, and some that probe a habit."""
     words: list[str] = []
     for _ in range(rng.choice([0, 1, 1, 2, 2, 3])):
         option = rng.choice(options)
         spelling = rng.choice(option["spellings"])
-        value = {"int": ["3", "12", "007", "+3", "1_000", " 4", "0x10", "abc", "-5", "1e3"], "float": ["2.5", "3", "nan", "1e3", ".5", "abc", "-2.5"],
-                 "choice": [*CHOICES, "FAST", "sl", "fa"], "text": ["x", "a b", "", "-", "--", "-q", "-7", "x=y"], None: [""]}[option["type"]]  # fmt: skip
+        value = TEXTS[option["type"]]
         text = rng.choice(value[:2] if rng.random() < 0.75 else value)
         odd = rng.random()
         if odd < 0.6:
@@ -66,23 +83,39 @@ def random_vector(rng: random.Random, options: Sequence[dict[str, Any]], operand
         elif odd < 0.8:
             words.append(f"{spelling}{text}")
         elif odd < 0.86:
-            cut = spelling[: rng.randint(3, max(3, len(spelling) - 1))] if len(spelling) > 3 else spelling
+            cut = (
+                spelling[: rng.randint(3, max(3, len(spelling) - 1))]
+                if len(spelling) > 3
+                else spelling
+            )
             words += [cut] if option["type"] is None else [cut, text]
         elif odd < 0.9:
             words.append(spelling)
         elif odd < 0.93:
-            words.append(rng.choice([f"--no-{spelling.lstrip('-')}", spelling.upper(), f"-{spelling.lstrip('-')}", f"--{spelling.lstrip('-')}"]))
+            bare = spelling.lstrip("-")
+            words.append(rng.choice([f"--no-{bare}", spelling.upper(), f"-{bare}", f"--{bare}"]))
         else:
-            flags = [each["spellings"][0][1] for each in options if each["type"] is None and len(each["spellings"][0]) == 2]
-            words.append("-" + "".join(rng.sample(flags, len(flags))) + ("" if option["type"] is None else spelling[1:2]))
-    count = len([each for each in operands if each[1] in ("one", "many")]) if rng.random() < 0.7 else rng.randint(0, 3)
+            letters = [each["spellings"][0] for each in options if each["type"] is None]
+            flags = [each[1] for each in letters if len(each) == 2]
+            words.append(
+                "-"
+                + "".join(rng.sample(flags, len(flags)))
+                + ("" if option["type"] is None else spelling[1:2])
+            )
+    count = (
+        len([each for each in operands if each[1] in ("one", "many")])
+        if rng.random() < 0.7
+        else rng.randint(0, 3)
+    )
     for at in range(count):
         kind = operands[min(at, len(operands) - 1)][2] if operands else "text"
         plain = rng.random() < 0.85
-        word = rng.choice(["7", "12"] if kind == "int" else ["port", "x"]) if plain else rng.choice(["", "-", "-5", "abc", "a b", "-a b"])
+        usual = ["7", "12"] if kind == "int" else ["port", "x"]
+        word = rng.choice(usual) if plain else rng.choice(["", "-", "-5", "abc", "a b", "-a b"])
         words.insert(rng.randint(0, len(words)) if rng.random() < 0.3 else len(words), word)
     if rng.random() < 0.15:
-        words.insert(rng.randint(0, len(words)), rng.choice(["-z", "--nonesuch", "--nonesuch=3", "--", "--", "--", "-h", "--help"]))
+        odd_words = ["-z", "--nonesuch", "--nonesuch=3", "--", "--", "--", "-h", "--help"]
+        words.insert(rng.randint(0, len(words)), rng.choice(odd_words))
     return words
 
 
@@ -97,7 +130,11 @@ def signature_of(request: dict[str, Any], reader: str | None, style: str = "") -
         elif option["type"] in ("int", "float"):
             values[option["name"]] = {"type": option["type"]}
     for name, count, kind in request["operands"]:
-        parts.append({"one": name, "optional": f"[{name}]", "many": f"{name}...", "any": f"[{name}...]"}[count])
+        parts.append(
+            {"one": name, "optional": f"[{name}]", "many": f"{name}...", "any": f"[{name}...]"}[
+                count
+            ]
+        )
         if kind == "int":
             values[name] = {"type": "int"}
     more: dict[str, Any] = {"reader": reader} if reader else {"style": style}
@@ -114,7 +151,10 @@ def answers_of(reader: str, requests: Sequence[dict[str, Any]]) -> list[list[Any
     lines = "\n".join(json.dumps(each) for each in requests) + "\n"
     node = {**os.environ, "NODE_PATH": os.environ.get("NODE_PATH", "")}
     if reader in ("argparse", "optparse", "click", "typer"):
-        return _asked([os.environ.get("READERS_PYTHON", sys.executable), str(HERE / "in_python.py"), reader], lines)
+        return _asked(
+            [os.environ.get("READERS_PYTHON", sys.executable), str(HERE / "in_python.py"), reader],
+            lines,
+        )
     if reader in ("node-parseargs", "commander", "yargs", "minimist"):
         return _asked(["node", str(HERE / "in_node.js"), reader], lines, node)
     if reader.startswith("perl"):
@@ -130,7 +170,9 @@ def answers_of(reader: str, requests: Sequence[dict[str, Any]]) -> list[list[Any
     return None
 
 
-def _asked(words: list[str], lines: str, env: dict[str, str] | None = None) -> list[list[Any]] | None:
+def _asked(
+    words: list[str], lines: str, env: dict[str, str] | None = None
+) -> list[list[Any]] | None:
     if shutil.which(words[0]) is None:
         return None
     done = subprocess.run(words, input=lines.encode(), capture_output=True, env=env)
@@ -199,7 +241,9 @@ def _from_c(reader: str, requests: Sequence[dict[str, Any]]) -> Iterator[list[An
                         short += spelling[1] + (":" if takes else "")
             answers = []
             for words in request["vectors"]:
-                done = subprocess.run([f"{folder}/in_c", short, *long, "--", *words], capture_output=True, env=env)
+                done = subprocess.run(
+                    [f"{folder}/in_c", short, *long, "--", *words], capture_output=True, env=env
+                )
                 if done.returncode:
                     answers.append([2, "stderr", None])
                     continue
@@ -247,8 +291,13 @@ def requests_for(reader: str) -> list[dict[str, Any]]:
 # --- comparing ---
 
 
-def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequence[list[Any]], counts: Counter[str],
-                by: str | None) -> Iterator[str]:  # fmt: skip
+def differences(
+    reader: str,
+    requests: Sequence[dict[str, Any]],
+    answers: Sequence[list[Any]],
+    counts: Counter[str],
+    by: str | None,
+) -> Iterator[str]:
     """Yield what the judge says otherwise than a library did."""
     for request, found in zip(requests, answers, strict=True):
         signature = signature_of(request, by, READERS[reader].style)
@@ -258,7 +307,8 @@ def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequen
                 continue
             judged = signature.judge(words)
             counts["all"] += 1
-            what = f"{signature.lines[0]}: {words}: {status} {stream} {bindings}; judged {judged.status} {' '.join(judged.kinds)} {judged.reasons[-1:]}"
+            what = f"{signature.lines[0]}: {words}: {status} {stream} {bindings}; judged {judged.status} "
+            what += f"{' '.join(judged.kinds)} {judged.reasons[-1:]}"
             if judged.status == "unspecified":
                 counts["open"] += 1
                 if by:
@@ -269,7 +319,8 @@ def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequen
                 yield "x " + what
                 continue
             row = READERS[reader]
-            if judged.status == "refused" and by and row.exit is not None and all(is_among(each, row.refuses) for each in judged.refusals):
+            own = all(is_among(each, row.refuses) for each in judged.refusals)
+            if judged.status == "refused" and by and row.exit is not None and own:
                 counts["promised"] += 1
                 if (status, stream) != (row.exit, row.stream):
                     counts["broken"] += 1
@@ -281,10 +332,10 @@ def differences(reader: str, requests: Sequence[dict[str, Any]], answers: Sequen
                     yield "! " + what
             if judged.status == "accepted" and bindings is not None and not judged.help:
                 counts["bound"] += 1
-                own = normal(names_of(signature, request, judged.bindings))
-                if own != normal({key.upper(): each for key, each in bindings.items()}):
+                mine = normal(names_of(signature, request, judged.bindings))
+                if mine != normal({key.upper(): each for key, each in bindings.items()}):
                     counts["misbound"] += 1
-                    yield "= " + what + f" bound {own}"
+                    yield "= " + what + f" bound {mine}"
 
 
 def names_of(signature: Signature, request: dict[str, Any], bindings: Any) -> dict[str, Any]:
@@ -296,17 +347,26 @@ def names_of(signature: Signature, request: dict[str, Any], bindings: Any) -> di
             value = bindings[key]
             kind = signature.values.get(option["name"])
             if kind is not None and value is not True:
-                value = [kind.converted(each) for each in value] if isinstance(value, list) else kind.converted(value)
+                value = (
+                    [kind.converted(each) for each in value]
+                    if isinstance(value, list)
+                    else kind.converted(value)
+                )
             found[option["name"]] = value
     for name, _, _ in request["operands"]:
         if name in bindings:
             value, kind = bindings[name], signature.values[name]
-            found[name] = [kind.converted(each) for each in value] if isinstance(value, list) else kind.converted(value)
+            found[name] = (
+                [kind.converted(each) for each in value]
+                if isinstance(value, list)
+                else kind.converted(value)
+            )
     return found
 
 
 def normal(value: Any) -> Any:
     """Return bindings without what is only a way to show them."""
+
     def one(each: Any) -> Any:
         if isinstance(each, list):
             return one(each[0]) if len(each) == 1 else [one(inner) for inner in each]
@@ -317,6 +377,16 @@ def normal(value: Any) -> Any:
         return float(each) if isinstance(each, (int, float)) else each
 
     return {key: one(each) for key, each in value.items()}
+
+
+def line_of(counts: Counter[str]) -> str:
+    """Return what a comparison came to: right of what is said, open, bindings, exits and streams."""
+    whole, spoken = max(counts["all"], 1), max(counts["all"] - counts["open"], 1)
+    return (
+        f"{whole} right {100 - 100 * counts['wrong'] / spoken:.1f} % open {100 * counts['open'] / whole:.1f} % "
+        f"bound {counts['bound'] - counts['misbound']} of {counts['bound']} "
+        f"promised {counts['promised'] - counts['broken']} of {counts['promised']}"
+    )
 
 
 def main() -> None:
@@ -337,16 +407,19 @@ def main() -> None:
         told = list(differences(reader, requests, answers, counts, reader))
         without: Counter[str] = Counter()
         blind = list(differences(reader, requests, answers, without, None))
-        spoken = counts["all"] - counts["open"]
-        print(f"{reader:26} {counts['all']:5} wrong {counts['wrong']:4} ({100 - 100 * counts['wrong'] / max(spoken, 1):.1f} % right) "
-              f"open {counts['open']:4} ({100 * counts['open'] / max(counts['all'], 1):.1f} %) misbound {counts['misbound']} of {counts['bound']} "
-              f"broken {counts['broken']} of {counts['promised']}  | without reader: {100 - 100 * without['wrong'] / max(without['all'] - without['open'], 1):.1f} % right, "
-              f"{100 * without['open'] / max(without['all'], 1):.0f} % open")  # fmt: skip
-        for each in (told if "--blind" not in words else [one for one in blind if one[0] == "x"])[:shown]:
+        print(f"{reader:26} {line_of(counts)}  | without reader: {line_of(without)}")
+        for each in (told if "--blind" not in words else [one for one in blind if one[0] == "x"])[
+            :shown
+        ]:
             print("   ", each)
     if keep:
-        with gzip.open(keep, "wt") as file:
-            json.dump(kept, file)
+        asked = {name: requests_for(name) for name in ("argparse", "getopts")}
+        with gzip.GzipFile(keep, "wb", mtime=0) as file:
+            file.write(
+                json.dumps(
+                    {"all": asked["argparse"], "letters": asked["getopts"], "answers": kept}
+                ).encode()
+            )
 
 
 if __name__ == "__main__":

@@ -91,7 +91,7 @@ REFUSED = {
     "Skerry Skerry": ("where", "Skerry"), "-nabc Skerry Holm": ("bad-type", "abc"), "-n 61 Voe Holm": ("out-of-range", "61"),
     "--car --bike Voe Holm": ("conflict", "--bike"), "Voe Holm --bikes": ("unknown-option", "--bikes"),
     "Voe Holm -x": ("unknown-option", "-x"), "Voe Holm -n": ("missing-value", "-n"), "--bike=1 Voe Holm": ("unexpected-value", "--bike"),
-    "Voe Atlantis": ("not-a-choice", "Atlantis"),
+    "Voe Atlantis": ("not-a-choice", "Atlantis"), "-n --bike Voe Holm": ("bad-type", "--bike"), "-5 Voe": ("not-a-choice", "-5"),
 }  # fmt: skip
 
 
@@ -104,7 +104,7 @@ def test_a_refused_vector_has_its_kind_and_culprit(vector: str) -> None:
 
 @pytest.mark.parametrize(
     "vector",
-    ["--rid 3 Voe Holm", "-n --bike Voe Holm", "-5 Voe", "Voe Holm -n 1_000", "-n ３ Voe Holm", "--help Voe", "Voe Holm -n 007",
+    ["--rid 3 Voe Holm", "-s --bike Voe Holm", "Voe Holm -n 1_000", "-n ３ Voe Holm", "--help Voe", "Voe Holm -n 007",
      "--bike --bike Voe Holm", "Voe Holm --version", "--save= Voe Holm"],
 )  # fmt: skip
 def test_what_reasonable_programs_do_differently_is_unspecified(vector: str) -> None:

@@ -20,9 +20,13 @@ TYPES: dict[str, Callable[[str], Any]] = {"int": int, "float": float, "text": st
 
 def argparse_of(request: dict[str, Any]) -> Callable[[list[str]], Any]:
     parser = argparse.ArgumentParser(prog="p")
-    groups = {number: parser.add_mutually_exclusive_group() for number in range(len(request["exclusive"]))}
+    groups = {
+        number: parser.add_mutually_exclusive_group() for number in range(len(request["exclusive"]))
+    }
     for at, option in enumerate(request["options"]):
-        owner = next((groups[n] for n, pair in enumerate(request["exclusive"]) if at in pair), parser)
+        owner = next(
+            (groups[n] for n, pair in enumerate(request["exclusive"]) if at in pair), parser
+        )
         if option["type"] is None:
             more: dict[str, Any] = {"action": "store_true"}
         elif option["type"] == "choice":
@@ -54,7 +58,9 @@ def optparse_of(request: dict[str, Any]) -> Callable[[list[str]], Any]:
     return parse
 
 
-def bound(words: list[str], operands: list[list[str]], error: Callable[[str], Any]) -> dict[str, Any]:
+def bound(
+    words: list[str], operands: list[list[str]], error: Callable[[str], Any]
+) -> dict[str, Any]:
     """Bind operands as a program does whose library leaves them to it."""
     least = sum(count in ("one", "many") for _, count, _ in operands)
     most = 99 if any(count in ("many", "any") for _, count, _ in operands) else len(operands)
@@ -73,7 +79,13 @@ def bound(words: list[str], operands: list[list[str]], error: Callable[[str], An
             taken, rest = rest[: len(rest) - behind], rest[len(rest) - behind :]
         if kind == "int":
             try:
-                taken = [int(each) for each in taken] if isinstance(taken, list) else None if taken is None else int(taken)
+                taken = (
+                    [int(each) for each in taken]
+                    if isinstance(taken, list)
+                    else None
+                    if taken is None
+                    else int(taken)
+                )
             except ValueError:
                 error("not a number")
         found[name] = taken
@@ -88,11 +100,17 @@ def click_of(request: dict[str, Any]) -> Callable[[list[str]], Any]:
     for option in request["options"]:
         more: dict[str, Any] = {"is_flag": True} if option["type"] is None else {}
         if option["type"] is not None:
-            more["type"] = click.Choice(option["of"]) if option["type"] == "choice" else kinds[option["type"]]
+            more["type"] = (
+                click.Choice(option["of"]) if option["type"] == "choice" else kinds[option["type"]]
+            )
         params.append(click.Option([option["name"], *option["spellings"]], **more))
     for name, count, kind in request["operands"]:
         many = count in ("many", "any")
-        params.append(click.Argument([name], nargs=-1 if many else 1, required=count in ("one", "many"), type=kinds[kind]))
+        params.append(
+            click.Argument(
+                [name], nargs=-1 if many else 1, required=count in ("one", "many"), type=kinds[kind]
+            )
+        )
     found: dict[str, Any] = {}
     command = click.Command("p", params=params, callback=lambda **values: found.update(values))
 
@@ -133,12 +151,22 @@ def typer_of(request: dict[str, Any]) -> Callable[[list[str]], Any]:
             kind = enum.Enum("Choice", {each: each for each in option["of"]}, type=str)
         info = typer.Option(default, *option["spellings"])
         annotation = kind if option["type"] is None else kind | None
-        parameters.append(inspect.Parameter(option["name"], inspect.Parameter.KEYWORD_ONLY, default=info, annotation=annotation))
+        parameters.append(
+            inspect.Parameter(
+                option["name"], inspect.Parameter.KEYWORD_ONLY, default=info, annotation=annotation
+            )
+        )
     for name, count, kind in request["operands"]:
         of = kinds[kind]
-        annotation = list[of] if count in ("many", "any") else of | None if count == "optional" else of  # type: ignore[valid-type]
+        annotation = (
+            list[of] if count in ("many", "any") else of | None if count == "optional" else of
+        )  # type: ignore[valid-type]
         info = typer.Argument(... if count in ("one", "many") else None)
-        parameters.append(inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=info, annotation=annotation))
+        parameters.append(
+            inspect.Parameter(
+                name, inspect.Parameter.KEYWORD_ONLY, default=info, annotation=annotation
+            )
+        )
     program.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
     program.__annotations__ = {each.name: each.annotation for each in parameters}
     app = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
@@ -165,7 +193,9 @@ def answer(parse: Callable[[list[str]], Any], words: list[str]) -> list[Any]:
     status, found = 0, None
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         try:
-            found = {key: each for key, each in parse(words).items() if each not in (None, False, [], ())}
+            found = {
+                key: each for key, each in parse(words).items() if each not in (None, False, [], ())
+            }
         except SystemExit as leaving:
             status = leaving.code if isinstance(leaving.code, int) else 1
         except Exception:  # a fault of the library itself

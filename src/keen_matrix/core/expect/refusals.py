@@ -39,6 +39,19 @@ def refusal_promise(signature: Signature, origin: str) -> Rule:
     return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))
 
 
+def library_promise(signature: Signature, origin: str) -> Rule | None:
+    """Return what the library of the reader promises of refusals of its own; None where it leaves
+    the exit status to the program."""
+    row = signature.row
+    if row.exit is None:
+        return None
+    aspects: dict[str, Aspect] = {"exit": ExitAspect(ExitExpectation(((row.exit, row.exit),)))}
+    if row.stream == "stdout":
+        aspects["stdout"] = StreamAspect("stdout", (EmptyForm(wanted=False),))
+        aspects["stderr"] = StreamAspect("stderr", (EmptyForm(),))
+    return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))
+
+
 def blame_aspects(table: RefusalKind, promise: Rule) -> Iterator[tuple[str, Aspect]]:
     """Yield the blame aspect as a [refusal] table changes it."""
     before = promise.aspects["blame"]

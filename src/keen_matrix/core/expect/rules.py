@@ -18,23 +18,27 @@ def standing_at(case: Case, number: int) -> Standing | None:
     return case.standings[min(number, len(case.standings) - 1)] if case.standings else None
 
 
-RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool, bool]
+RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool, bool, bool]
 """What two launches must share to be judged by the same rules: the matrix, the number of the launch,
-the kinds of a vector that must be refused, whether it asks for help in the family that is about
-that, and whether it is about the end of input. A plain tuple, since one is made for every launch."""
+the kinds of a vector that must be refused and whether a library refuses it, whether it asks for help
+in the family that is about that, and whether it is about the end of input. A plain tuple, since one
+is made for every launch."""
 
 
 def rules_key(case: Case, number: int) -> RulesKey:
     """Return what the rules of a launch depend on."""
     standing = standing_at(case, number)
-    refused = standing.kinds if standing is not None and standing.status == "refused" else None
-    helps = standing is not None and standing.help and case.family == "help"
-    return (case.matrix, number, refused, helps, case.kind == END_OF_INPUT)
+    ended = case.kind == END_OF_INPUT
+    if standing is None:
+        return (case.matrix, number, None, False, False, ended)
+    refused = standing.kinds if standing.status == "refused" else None
+    helps = standing.help and case.family == "help"
+    return (case.matrix, number, refused, standing.by_library, helps, ended)
 
 
 def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule, ...]:
     """Return the rules of a launch, from the most general to the most particular."""
-    _, _, refused, helps, unanswered = rules_key(case, number)
+    _, _, refused, by_library, helps, unanswered = rules_key(case, number)
     if helps:
         general = spec.help_rules
     elif case.family == "renamed":
@@ -47,6 +51,8 @@ def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule
     elif refused is None or spec.refusal is None:
         general = (*spec.rules, *spec.tidy_rules) if case.family == "accepted" else spec.rules
     else:
-        kinds = spec.refusal.kinds
-        general = (*spec.refusal.general, *(kinds[kind] for kind in refused if kind in kinds))
+        rules, kinds = spec.refusal, spec.refusal.kinds
+        library = (rules.library,) if by_library and rules.library is not None else ()
+        own = (kinds[kind] for kind in refused if kind in kinds)
+        general = (rules.promise, *library, rules.general, *own)
     return (*general, *matrix.rules, *matrix.steps[number].rules)

@@ -22,6 +22,8 @@ class Standing(NamedTuple):
     help: bool = False
     bound: Mapping[str, object] = {}
     given: frozenset[str] = frozenset()
+    by_library: bool = False
+    """Whether the library that reads the words refuses it, and not the program behind it."""
 
 
 class Case(Struct, frozen=True, kw_only=True):

@@ -206,7 +206,12 @@ class RefusalRules:
     """The rules for vectors that the signature refuses: the promise that is made by default,
     [refusal], [refusal.KIND]."""
 
-    general: tuple[Rule, ...]
+    promise: Rule
+    """What every refusal promises."""
+    library: Rule | None
+    """What the reader's library promises of those that it makes itself; null where it is not known."""
+    general: Rule
+    """What [refusal] says."""
     kinds: Mapping[str, Rule]
 
 

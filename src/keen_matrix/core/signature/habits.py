@@ -97,12 +97,12 @@ class Habits:
     """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
     split_operands: bool | None = None
     """Whether options may stand between the words of an operand that takes several."""
-    split_optional: bool | None = True
+    split_optional: bool | None = None
     """Whether they may stand before an operand that may be left out."""
     superfluous_operands: Literal["refuse", "ignore"] = "refuse"
     delimiter: bool = True
     """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
-    bare_delimiter: Literal["nothing", "refuse"] | None = "nothing"
+    bare_delimiter: Literal["nothing", "refuse"] | None = None
     """What `--` is with no word behind it, no operand right before it and none that it could stand
     for."""
     later_delimiter: Literal["operand", "nothing"] | None = None

@@ -146,7 +146,7 @@ def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
         *(rule for step in matrix.steps for rule in step.rules),
     ]
     if matrix.family and spec.refusal is not None:
-        rules = [*rules, *spec.refusal.general, *spec.refusal.kinds.values()]
+        rules = [*rules, spec.refusal.general, *spec.refusal.kinds.values()]
     around = [template for step in matrix.steps for _, template in step.surroundings.templates]
     if any(True for step in matrix.steps for _ in step.line.fields()):
         return True

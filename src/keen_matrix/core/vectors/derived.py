@@ -11,6 +11,7 @@ from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.grounds import NO_GROUNDS
 from keen_matrix.core.signature.judging.binding import identifier, named_values
 from keen_matrix.core.signature.judging.findings import Judgement
+from keen_matrix.core.signature.judging.judge import is_among
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.ids import case_id
 
@@ -53,6 +54,11 @@ def shown_bindings(judgement: Judgement) -> dict[str, object]:
     return dict(judgement.bindings)
 
 
+def _is_by_library(signature: Signature, found: Judgement) -> bool:
+    """Tell whether everything that is wrong with a vector is found by its reader's library."""
+    return all(is_among(each, signature.row.refuses) for each in found.refusals)
+
+
 def standing_of(
     signature: Signature, words: Sequence[str], judgement: Judgement | None = None
 ) -> Standing:
@@ -74,6 +80,7 @@ def standing_of(
         help=found.help,
         bound=names,
         given=found.given,
+        by_library=found.status == "refused" and _is_by_library(signature, found),
     )
 
 

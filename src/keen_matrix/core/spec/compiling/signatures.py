@@ -115,7 +115,7 @@ class SignatureParts:
 
     def refusal_rules(self) -> RefusalRules:
         """Return the rules of refused vectors, with what [refusal] changes of the promise."""
-        from keen_matrix.core.expect.refusals import refusal_promise
+        from keen_matrix.core.expect.refusals import library_promise, refusal_promise
 
         promise = refusal_promise(self._signature, self._base.place("signature"))
         table = self._document.refusal
@@ -125,13 +125,16 @@ class SignatureParts:
             for kind, each in (table.__pydantic_extra__ or {}).items()
             if isinstance(each, Expectations)
         }
-        return RefusalRules(general=(promise, general), kinds=kinds)
+        place = self._base.place("signature", "reader")
+        library = library_promise(self._signature, place)
+        return RefusalRules(promise=promise, library=library, general=general, kinds=kinds)
 
     def help_rules(self) -> tuple[Rule, ...]:
         """Return the rules of vectors that ask for help."""
         from keen_matrix.core.expect.help import help_rule
 
-        complete, stream = self._table.help_complete, self._document.help.stream or ""
+        complete = self._table.help_complete
+        stream = self._document.help.stream or self._signature.row.help_stream or ""
         return (help_rule(self._signature, complete, stream, self._base.place("signature")),)
 
     def tidy_rules(self) -> tuple[Rule, ...]:
