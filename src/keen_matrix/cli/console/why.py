@@ -57,6 +57,12 @@ def _write_judgement(screen: Screen, spec: Spec, case: Case) -> None:
                 f"  {', '.join(judgement.kinds)}" if judgement.kinds else "")  # fmt: skip
     for reason in judgement.reasons:
         screen.line("  ", escape(reason))
+    if judgement.status == "unspecified" and not spec.signature.reader:
+        readers = spec.signature.readers(case.argv)
+        for status in ("accepted", "refused"):
+            names = [name for name, found in readers.items() if found == status]
+            if names:
+                screen.line("  ", (f"{status} by", "dim"), f"  {', '.join(names)}")
 
 
 def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:

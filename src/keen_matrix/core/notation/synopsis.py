@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TypeAlias
 
 from keen_matrix.core.errors import NotationFault
@@ -60,11 +60,12 @@ class OptionUse:
     span: Span = field(default=(0, 0), compare=False)
 
     def __str__(self) -> str:
-        text = ",".join(self.spellings) + (DOTS if self.again else "")
+        plain, dots = ",".join(self.spellings), DOTS if self.again else ""
+        text = plain + dots
         if self.value_form == "[=]":
-            return f"{text}[={self.values[0]}]"
+            return f"{plain}[={self.values[0]}]{dots}"
         if self.value_form == "[]":
-            return f"{text}[{self.values[0]}]"
+            return f"{plain}[{self.values[0]}]{dots}"
         if self.value_form == "=":
             return f"{text}={self.values[0]}"
         return " ".join([text, *map(str, self.values)])
@@ -317,7 +318,11 @@ class _Reader:
                 raise self.fault('expected a NAME in capitals after "="', item.span[1] - len(value))
             return OptionUse(spellings, (name,), "=", again, item.span)
         if rest and isinstance(rest[0], Group) and rest[0].glued:
-            return self.optional_value(spellings, again, rest.pop(0), item.span)  # type: ignore[arg-type]
+            found = self.optional_value(spellings, again, rest.pop(0), item.span)  # type: ignore[arg-type]
+            if rest and isinstance(rest[0], Word) and rest[0].glued and rest[0].literal == DOTS:
+                rest.pop(0)
+                found = replace(found, again=True)
+            return found
         values = tuple(self.values(rest, bracketed=bracketed))
         return OptionUse(spellings, values, " ", again, item.span)
 

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.judging.judge import judge
 from keen_matrix.core.signature.model import SignatureParts
+from keen_matrix.core.signature.readers import READERS
+from keen_matrix.core.signature.values import Existing
 
+MOST_DIRECTORIES = 100
+"""Sets of files for which a signature is kept."""
 MOST_KNOWN = 10_000
 """Judgements that are kept of a signature."""
 
@@ -19,20 +24,57 @@ class Signature(SignatureParts):
 
     _known: dict[tuple[str, ...], Judgement] = field(init=False, default_factory=dict, repr=False)
     """Judgements that were made: families ask for the same vectors again and again."""
+    _in_directories: dict[frozenset[str], Signature] = field(
+        init=False, default_factory=dict, repr=False
+    )
 
-    def judge(self, words: Sequence[str]) -> Judgement:
+    def judge(self, words: Sequence[str], files: Iterable[str] | None = None) -> Judgement:
         """Return what a conforming program does with a vector: accepted, refused (with every kind
         and culprit), or unspecified.
+
+        `files` are the names that exist where the program runs, those of folders with a slash at
+        the end; without them, those that the types know.
 
         Follows the habits of the reader, or those of the style (the POSIX Utility Syntax
         Guidelines, XBD 12.2, and the GNU long-option conventions) with the switches that are set.
         What is open is followed in all its readings: where they agree, it is settled. Takes time in
         proportion to words, options and readings.
         """
+        if files is not None:
+            return self.with_files(frozenset(files)).judge(words)
         key = tuple(words)
         found = self._known.get(key)
         if found is None:
             if len(self._known) >= MOST_KNOWN:
                 self._known.clear()
             found = self._known[key] = judge(self, key)
+        return found
+
+    def with_files(self, files: frozenset[str]) -> Signature:
+        """Return the signature for a directory in which just these names exist."""
+        found = self._in_directories.get(files)
+        if found is None:
+            folders = {name.rstrip("/") for name in files if name.endswith("/")}
+            folders |= {os.path.dirname(name) for name in files} - {""}
+            known = {"dir": frozenset(folders), "file": frozenset(files - folders)}
+            values = {
+                name: replace(value, known=known[value.type], closed=True)
+                if isinstance(value, Existing)
+                else value
+                for name, value in self.values.items()
+            }
+            if len(self._in_directories) >= MOST_DIRECTORIES:
+                self._in_directories.clear()
+            found = self._in_directories[files] = replace(self, values=values)
+        return found
+
+    def readers(self, words: Sequence[str]) -> Mapping[str, str]:
+        """Return what each reader that is known would do with a vector: its name and the status."""
+        found: dict[str, str] = {}
+        for name, row in READERS.items():
+            values = {each: value.read_by(row.habits) for each, value in self.values.items()}
+            under = replace(
+                self, reader=name, habits=row.habits, values=values, help=self.help or row.help
+            )
+            found[name] = under.judge(words).status
         return found

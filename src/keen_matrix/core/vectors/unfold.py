@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from operator import itemgetter
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
@@ -26,6 +26,9 @@ Entry: TypeAlias = tuple[list[str], str]
 """Words, and the same as items of a JSON array."""
 
 _json = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circular=False).encode
+
+if TYPE_CHECKING:
+    from keen_matrix.core.signature.signature import Signature
 
 
 def unfold(
@@ -70,11 +73,24 @@ def unfold_matrix(
     )
 
 
-def _standing(spec: Spec, words: tuple[str, ...]) -> Standing:
+def _standing(
+    signature: Signature | None, files: frozenset[str] | None, words: tuple[str, ...]
+) -> Standing:
+    """Return what a signature says of a vector, in a directory with these files."""
     from keen_matrix.core.vectors.derived import standing_of
 
-    assert spec.signature is not None
-    return standing_of(spec.signature, words)
+    assert signature is not None
+    return standing_of(signature, words, signature.judge(words, files))
+
+
+def _files_of(spec: Spec, matrix: Matrix) -> frozenset[str] | None:
+    """Return the names that stand in the directory of every case of a matrix; None where the
+    directory is the user's own."""
+    if not spec.program.fresh_directory:
+        return None
+    put = matrix.steps[0].surroundings.files
+    constant = ((template.constant, each) for template, each in put)
+    return frozenset(f"{name}/" if each.folder else name for name, each in constant if name)
 
 
 def with_reference(case: Case, reference: Reference) -> Case:
@@ -105,7 +121,7 @@ class CaseMaker:
             (name, number, self.layout.values[name]) for name, number in self.layout.names.items()
         ]
         self._around = _varying_surroundings(matrix)
-        self._standing = _Kept(partial(_standing, spec))
+        self._standing = _Kept(partial(_standing, spec.signature, _files_of(spec, matrix)))
         self.distinct = provably_distinct(matrix, self.layout)
         """Whether no two rows can give the same vector."""
         self.merged = 0

@@ -3,11 +3,12 @@ must do the same."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.signature.families import Making, Vector, alike
+from keen_matrix.core.signature.habits import OPERANDS
 from keen_matrix.core.signature.requests import (
     Builder,
     OptionPart,
@@ -31,7 +32,7 @@ def vectors(making: Making) -> Iterator[Vector]:
                 if other == words:
                     continue
                 again = signature.judge(other)
-                same = kind == STATED or judged.bindings == again.bindings
+                same = kind in SAME_VALUES or judged.bindings == again.bindings
                 if judged.status == again.status == "accepted" and same:
                     yield Vector(
                         words=words,
@@ -60,6 +61,10 @@ def _rephrased(
             for spelling in part.option.spellings:
                 changed = replace(part, spelling=spelling, writing="joined")
                 yield "joined value", spelling, _with_part(base, number, changed).words()
+                if len(spelling) == 2 and signature.habits.letter_equals == "strip":
+                    value = f"={part.values[0]}"
+                    changed = replace(part, spelling=spelling, values=(value,), writing="joined")
+                    yield "joined by =", spelling, _with_part(base, number, changed).words()
     if 1 < len(base.options) <= MOST_REORDERED:
         yield "other order", "", replace(base, options=base.options[::-1]).words()
     if base.options and base.operands:
@@ -68,8 +73,11 @@ def _rephrased(
         yield "after --", "", replace(base, delimiter=True).words()
     yield from _stated(signature, builder, base)
     yield from _repeated(signature, base)
-    yield from _bundled(base)
+    yield from _bundled(signature, base)
     yield from _shortened(signature, base)
+    yield from _other_names(signature, base)
+    yield from _other_numbers(signature, base)
+    yield from _switched_off(signature, builder, base)
 
 
 MOST_REORDERED = 6
@@ -77,6 +85,9 @@ MOST_REORDERED = 6
 one counts."""
 STATED = "default stated"
 """The kind of a rephrasing in which an option is given with its default."""
+OTHER_NUMBER = "number in other digits"
+SAME_VALUES = frozenset({STATED, OTHER_NUMBER})
+"""Kinds of rephrasings that are bound to other words of the same value."""
 
 
 def _stated(
@@ -115,24 +126,38 @@ def _with_part(base: Request, number: int, part: OptionPart) -> Request:
     return replace(base, options=(*base.options[:number], part, *base.options[number + 1 :]))
 
 
-def _bundled(base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
-    """Flags that share one dash, a valued option at the end of them."""
-    letters = [
-        (part, next((each for each in part.option.spellings if len(each) == 2), None))
+def _bundled(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """Flags that share one dash, and a valued option at the end of them."""
+    letters = {
+        part.option.key: next((each for each in part.option.spellings if len(each) == 2), "")
         for part in base.options
+    }
+    with_letter = [part for part in base.options if letters[part.option.key]]
+    flags = [part for part in with_letter if not part.values and not part.option.takes_value]
+    valued = [
+        part
+        for part in with_letter
+        if len(part.values) == 1 and part.values[0] and not part.option.optional_value
     ]
-    flags = [
-        (part, letter)
-        for part, letter in letters
-        if letter and not part.values and not part.option.takes_value
-    ]
-    if len(flags) < 2:
-        return
-    rest = tuple(part for part in base.options if part not in [flag for flag, _ in flags])
-    bundle = "-" + "".join(letter[1] for _, letter in flags)
-    words = replace(base, options=rest).words()
-    at = next((words.index(part.word) + 1 for part in reversed(base.operands) if not part.name), 0)
-    yield "bundled flags", bundle, (*words[:at], bundle, *words[at:])
+    bundle = "-" + "".join(letters[part.option.key][1] for part in flags)
+    if len(flags) > 1:
+        yield "bundled flags", bundle, _with_words(base, flags, bundle)
+    if flags and valued and signature.habits.joined == "any":
+        last = valued[0]
+        word = f"{bundle}{letters[last.option.key][1]}"
+        yield "bundled flags", word, _with_words(base, [*flags, last], word, last.values[0])
+        if not last.values[0].startswith("="):
+            joined = f"{word}{last.values[0]}"
+            yield "bundled flags", joined, _with_words(base, [*flags, last], joined)
+
+
+def _with_words(base: Request, gone: Sequence[OptionPart], *words: str) -> tuple[str, ...]:
+    """Return a request in which words stand for some options, behind its keywords."""
+    rest = tuple(part for part in base.options if part not in gone)
+    made = replace(base, options=rest).words()
+    keywords = (part for part in reversed(base.operands) if not part.name)
+    at = next((made.index(part.word) + 1 for part in keywords), 0)
+    return (*made[:at], *words, *made[at:])
 
 
 def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
@@ -152,3 +177,50 @@ def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, 
                     _with_part(base, number, replace(part, spelling=short)).words(),
                 )
                 break
+
+
+def _other_names(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """Names with the other number of dashes, or in capitals, where the reader takes these."""
+    habits, known = signature.habits, base.form.by_spelling
+    for number, part in enumerate(base.options):
+        bare = part.spelling.lstrip("-")
+        other = f"-{bare}" if part.spelling.startswith("--") else f"--{bare}"
+        either = habits.dashes == "alike" or (habits.dashes == "letters" and len(bare) == 1)
+        if either and other not in known:
+            changed = replace(part, spelling=other)
+            yield "other dashes", other, _with_part(base, number, changed).words()
+        capitals = part.spelling.upper()
+        if habits.ignore_case and len(bare) > 1 and capitals not in known:
+            changed = replace(part, spelling=capitals)
+            yield "in capitals", capitals, _with_part(base, number, changed).words()
+
+
+def _other_numbers(
+    signature: Signature, base: Request
+) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """Whole numbers in other digits, where it is known what the library's function makes of them."""
+    if signature.habits.numbers in (None, "c", "script"):
+        return
+    for place, number, name, word in base.slots():
+        kind = signature.values[name]
+        is_program = place == "operand" and OPERANDS not in signature.row.refuses
+        if kind.type != "int" or not word.isdigit() or is_program:
+            continue
+        for other in (f"+{word}", f"0{word}", f"{int(word):#x}"):
+            if kind.read(other).status == "legal" and kind.converted(other) == int(word):
+                yield OTHER_NUMBER, other, base.with_value(place, number, other).words()
+
+
+def _switched_off(
+    signature: Signature, builder: Builder, base: Request
+) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """The smallest vector with a flag that is given and taken back: the same as without it."""
+    if base.options or not signature.habits.negated:
+        return
+    for option in plain_options(signature, builder.form):
+        long = next((each for each in option.spellings if each.startswith("--")), "")
+        request = builder.smallest([option])
+        if long and not option.takes_value and request is not None:
+            negated = f"--no-{long.removeprefix('--')}"
+            parts = (*request.options, OptionPart(option, negated))
+            yield "switched off", negated, replace(request, options=parts).words()

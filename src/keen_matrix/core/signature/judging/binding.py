@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import lru_cache
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.oracle import OracleNotRun
-from keen_matrix.core.signature.habits import need
+from keen_matrix.core.signature.habits import OPERANDS, need
 from keen_matrix.core.signature.judging.findings import Bound, Findings, Given
 from keen_matrix.core.signature.judging.matching import Binding
 from keen_matrix.core.signature.judging.reading import Reading
@@ -70,7 +71,15 @@ def _looked_at(signature: SignatureParts, reading: Reading) -> Sequence[Given]:
 def _check_value(
     signature: SignatureParts, findings: Findings, name: str, text: str, mentions: tuple[str, ...]
 ) -> None:
-    verdict = signature.values[name].read(text)
+    kind = signature.values[name]
+    if (
+        not mentions[0].startswith("-")
+        and OPERANDS not in signature.row.refuses
+        and kind.habits.numbers
+    ):
+        # the library hands operands over as texts: how they are converted is the program's
+        kind = kind.read_by(replace(kind.habits, numbers=None))
+    verdict = kind.read(text)
     why = f"{name} {text!r}: {verdict.reason}"
     if verdict.status == "doubtful":
         findings.doubt_value(why)

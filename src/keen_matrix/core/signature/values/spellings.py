@@ -83,6 +83,14 @@ def _js_int(text: str) -> int:
     return int(found)
 
 
+def _perl_float(text: str) -> float:
+    """Convert as Getopt::Long does, which asks only how a number begins (FindOption, PAT_FLOAT)."""
+    found = re.match(r"[-+]?(?=[0-9.])[0-9_]*(?:\.[0-9_]*)?(?:[eE][-+]?[0-9_]+)?", text)
+    if found is None:
+        raise ValueError(text)
+    return _plain_float(found[0].rstrip(".") or "0")
+
+
 _RUBY_INT = r"[-+]?(?:0(?:b[01]+(?:_[01]+)*|o?[0-7]+(?:_[0-7]+)*|x[0-9a-f]+(?:_[0-9a-f]+)*)?|[1-9][0-9]*(?:_[0-9]+)*)"
 _RUBY_FLOAT = (
     r"[-+]?(?:[0-9]+(?:_[0-9]+)*)(?:\.(?:[0-9]+(?:_[0-9]+)*)?)?(?:[eE][-+]?[0-9]+(?:_[0-9]+)*)?"
@@ -101,7 +109,7 @@ WHOLE: Mapping[str, Convert] = {
 with base 0; PAT_INT of Getopt::Long; OptionParser's Integer; Rust's i64::from_str."""
 FRACTION: Mapping[str, Convert] = {
     "python": float, "optparse": float, "go": _by(_GO_FLOAT, float),
-    "perl": _by(r"[-+]?(?=[0-9.])[0-9_]*(?:\.[0-9_]*)?(?:[eE][-+]?[0-9_]+)?", _plain_float),
+    "perl": _perl_float,
     "ruby": _by(_RUBY_FLOAT, _plain_float),
     "rust": _by(r"[-+]?(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|(?i:inf|infinity|nan))", float),
     "js": _js_number,

@@ -1,0 +1,212 @@
+"""The judge held against the libraries themselves: what they answered is kept, and those that are here are asked again."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import random
+import shutil
+import sys
+from collections import Counter
+from pathlib import Path
+from typing import Any, get_args
+
+import pytest
+
+from keen_matrix import Signature
+from keen_matrix.core.signature.families import family_of
+from keen_matrix.core.signature.habits import QUESTIONS, SETTINGS, Habits, OpenHabit, need
+from keen_matrix.core.signature.readers import BY_HAND, READERS, ReaderName
+from tests.conftest import Place
+
+ROOT = Path(__file__).parent.parent
+sys.path.insert(0, str(ROOT / "benchmarks"))
+import readers as trials  # noqa: E402
+
+KEPT = json.loads(gzip.decompress((ROOT / "tests/data_readers.json.gz").read_bytes()))
+LEAST = {"yargs": (99.5, 99.0, 1), "minimist": (99.5, 99.0, 5), "node-parseargs": (99.5, 99, 3), "commander": (99.5, 99, 3)}
+"""Reader → right in percent of what is said, bindings right in percent, open in percent. JavaScript programs read numbers by
+functions of their own, so that spellings of numbers stay open."""
+
+
+def compared(reader: str, requests: list[Any], answers: list[Any], by: str | None) -> tuple[Counter[str], list[str]]:
+    counts: Counter[str] = Counter()
+    told = list(trials.differences(reader, requests, answers, counts, by))
+    return counts, told
+
+
+def requests_of(reader: str) -> list[Any]:
+    found: list[Any] = KEPT["letters" if reader in ("getopts", "getopt-posix") else "all"]
+    return found
+
+
+@pytest.mark.parametrize("reader", KEPT["answers"])
+def test_a_reader_is_judged_as_it_answered(reader: str) -> None:
+    counts, told = compared(reader, requests_of(reader), KEPT["answers"][reader], reader)
+    right, bound, most_open = LEAST.get(reader, (99.9, 100, 1))
+    spoken = counts["all"] - counts["open"]
+    assert 100 - 100 * counts["wrong"] / spoken >= right, told
+    assert 100 - 100 * counts["misbound"] / counts["bound"] >= bound, told
+    assert counts["open"] <= most_open / 100 * counts["all"] and counts["broken"] == 0, told
+
+
+@pytest.mark.parametrize("reader", [each for each in KEPT["answers"] if each not in ("yargs", "minimist")])
+def test_without_a_reader_what_is_said_is_right_for_all_that_refuse_what_they_do_not_know(reader: str) -> None:
+    counts, told = compared(reader, requests_of(reader), KEPT["answers"][reader], None)
+    spoken = counts["all"] - counts["open"]
+    assert counts["wrong"] <= 0.015 * spoken, told
+    assert counts["open"] <= 0.3 * counts["all"]
+
+
+HERE = [
+    *(name for name in ("argparse", "optparse", "click") if shutil.which(sys.executable)), *(["getopts"] if shutil.which("sh") else []),
+    *(["getopt-long", "getopt-posix"] if shutil.which("cc") else []), *(["node-parseargs"] if shutil.which("node") else []),
+    *(["perl-getopt-long", "perl-getopt-long-bundling"] if shutil.which("perl") else []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("reader", HERE)
+def test_the_libraries_that_are_here_still_answer_so(reader: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("READERS_PYTHON", raising=False)
+    requests = [{**each, "vectors": each["vectors"][:12]} for each in requests_of(reader)[:6]]
+    answers = trials.answers_of(reader, requests)
+    kept = [each[:12] for each in KEPT["answers"][reader][:6]]
+    assert answers is not None and [[one[0] == 0 for one in each] for each in answers] == [[one[0] == 0 for one in each] for each in kept]
+
+
+@pytest.mark.parametrize("reader", [each for each in HERE if each != "getopts"])
+def test_every_rephrasing_and_refusal_is_one_to_the_library(reader: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("READERS_PYTHON", raising=False)
+    requests, expected = [], []
+    for request in requests_of(reader)[:10]:
+        signature = trials.signature_of(request, reader)
+        pairs = [(vector.words, other) for vector in family_of(signature, "rephrasings").vectors
+                 for other in vector.more if vector.kind != "default stated"]  # fmt: skip
+        refused = [vector.words for vector in family_of(signature, "refusals").vectors]
+        expected.append((len(pairs), pairs, refused))
+        requests.append({**request, "vectors": [list(words) for pair in pairs for words in pair] + [list(each) for each in refused]})
+    answers = trials.answers_of(reader, requests)
+    assert answers is not None and sum(count for count, _, _ in expected) > 60
+    for found, (count, pairs, refused) in zip(answers, expected, strict=True):
+        for pair, one, other in zip(pairs, found[: 2 * count : 2], found[1 : 2 * count : 2], strict=True):
+            assert one[0] == other[0] == 0 and trials.normal(one[2] or {}) == trials.normal(other[2] or {}), (pair, one, other)
+        assert [words for words, answer in zip(refused, found[2 * count :], strict=True) if answer[0] == 0] == []
+
+
+def test_what_follows_from_a_reader_is_tried() -> None:
+    values = {"N": {"type": "int", "min": 1, "max": 60, "example": 7}, "PORT": {"example": "x"}}
+
+    def kinds(reader: str) -> set[str]:
+        signature = Signature.from_synopsis("[-n,--number N] [-q,--quiet] [-v,--verbose] PORT", values, reader=reader)
+        return {vector.kind for vector in family_of(signature, "rephrasings").vectors}
+
+    assert {"shortened", "joined by =", "number in other digits"} <= kinds("argparse")
+    assert {"other dashes", "joined by ="} <= kinds("go-flag") and "bundled flags" not in kinds("go-flag")
+    assert {"in capitals", "other dashes"} <= kinds("perl-getopt-long") and "switched off" in kinds("yargs")
+    assert "shortened" not in kinds("click")
+
+
+# --- habits and readings ---
+
+
+def test_every_reader_has_a_row_and_every_open_habit_its_settings_and_question() -> None:
+    assert set(READERS) == set(get_args(ReaderName)) and all(row.source for row in READERS.values())
+    of_texts = {"numbers", "booleans", "empty_values", "lone_dash", "negated", "repeat_flags"}
+    can_be_open = {name for name in Habits.__dataclass_fields__ if any(getattr(row.habits, name) is None for row in BY_HAND.values())}
+    assert can_be_open - of_texts <= set(SETTINGS) == set(QUESTIONS)
+    with pytest.raises(OpenHabit):
+        need(None, "abbreviations")
+
+
+@pytest.mark.parametrize("reader", READERS)
+def test_a_reader_leaves_next_to_nothing_open(reader: str) -> None:
+    rng = random.Random(3)
+    unsettled = Counter[str]()
+    for _ in range(20):
+        request = trials.random_request(rng)
+        signature = trials.signature_of(request, reader)
+        for words in request["vectors"][:20]:
+            judged = signature.judge(words)
+            unsettled[judged.status] += 1
+    assert unsettled["unspecified"] <= 0.06 * unsettled.total(), unsettled
+
+
+SETTLED = [
+    ("--b x", "refused"), ("--bi x", "unspecified"), ("--bikes x", "refused"), ("-n --bike x", "refused"), ("-5", "unspecified"),
+    ("x --bike y", "refused"), ("-bn3 x", "accepted"), ("-n=3 x", "unspecified"), ("-n=x x", "refused"), ("--bike --bike x y", "refused"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "status"), SETTLED)
+def test_what_all_readings_agree_on_is_settled(words: str, status: str) -> None:
+    own = Signature.from_synopsis("[-n,--number N] [-b,--bike] [--boat] PORT", {"N": {"type": "int"}})
+    assert own.judge(words.split()).status == status, own.judge(words.split())
+
+
+def test_files_that_exist_are_told_to_the_judge() -> None:
+    own = Signature.from_synopsis("[-C DIR] FILE", {"FILE": {"type": "file"}, "DIR": {"type": "dir"}}, reader="argparse")
+    assert own.judge(["a.txt"]).status == "refused" and own.judge(["a.txt"], ["a.txt"]).status == "accepted"
+    assert own.judge(["-C", "sub", "sub/a"], ["sub/a"]).status == "accepted" and own.judge(["a.txt"], ["a.txt/"]).status == "refused"
+
+
+def test_a_synopsis_says_that_an_option_with_an_optional_value_may_come_again() -> None:
+    own = Signature.from_synopsis("[--depth[=DEPTH]...] A", {"<A>": {"example": "x"}, "DEPTH": {"type": "int"}})
+    assert str(own.lines[0]) == "[--depth[=DEPTH]...] A"
+    assert own.judge(["--depth=3", "--depth", "x"]).status == "accepted"
+    assert Signature.from_synopsis("[--size SIZE] A", {"SIZE": {"count": "2"}}).judge(["--size", "1", "2", "x"]).status == "accepted"
+
+
+FARE = """
+import argparse, sys
+parser = argparse.ArgumentParser(prog="fare")
+parser.add_argument("-n", "--number", type=int, default=1)
+parser.add_argument("-q", "--quiet", action="store_true")
+parser.add_argument("port")
+given = parser.parse_args()
+print("fare", given.number, given.port)
+"""
+
+
+@pytest.mark.parametrize(("old", "new", "kinds"), [
+    ("", "", set()), ("parser = argparse.ArgumentParser(", "class P(argparse.ArgumentParser):\n    def error(self, text):\n"
+     "        print(text, file=sys.stderr); sys.exit(1)\nparser = P(", {"unknown-option", "bad-type", "missing-value", "too-few", "too-many"}),
+    ("ArgumentParser(", "ArgumentParser(allow_abbrev=False, ", {"shortened"}),
+])  # fmt: skip
+def test_one_word_in_the_spec_says_how_words_are_read_and_refused(place: Place, old: str, new: str, kinds: set[str]) -> None:
+    place.write("p.py", FARE.replace(old, new, 1) if old else FARE)
+    place.write("p.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        warm = true
+        [signature]
+        synopsis = "[-n,--number N] [-q,--quiet] PORT"
+        reader = "argparse"
+        values.N = {{ type = "int", example = 7 }}
+        """)  # fmt: skip
+    ran = place.call("run")
+    found = {each["kind"] for each in place.cases() if each["verdict"] not in ("held", "groundless")}
+    assert (found >= kinds if kinds else found == set()), ran.out
+    assert any(each["kind"] == "shortened" for each in place.cases())
+
+
+def test_why_says_which_readers_would_do_what(place: Place) -> None:
+    place.write("p.matrix.toml", """
+        [program]
+        launch = "true"
+        [signature]
+        synopsis = "[--number N] PORT"
+        [[matrix]]
+        name = "short"
+        line = "--num 3 x"
+        """)  # fmt: skip
+    case = json.loads(place.call("unfold", "--only", "short", "--format", "json").out.splitlines()[0])
+    why = place.call("unfold", "--why", case["id"]).out
+    assert "accepted by  argparse, optparse, getopt-long" in why and "refused by  click" in why, why
+
+
+def test_a_reader_that_is_none_is_told_with_the_nearest(place: Place) -> None:
+    place.write("p.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "A"\nreader = "argpars"\n')
+    told = place.call("lint")
+    assert told.status == 2 and 'did you mean "argparse"?' in told.out + told.err, told
+    assert os.path.exists(place.folder / "p.matrix.toml")
