@@ -1,10 +1,12 @@
 """How the judge compares with the libraries that read argument words: acceptance, what is bound, exit status and stream.
 
     python benchmarks/readers.py [READER…]          judge and libraries side by side; what differs is shown
+    SEED=18 python benchmarks/readers.py           other vectors
     python benchmarks/readers.py --keep FILE        and what libraries were asked and answered is kept, for the tests to replay
 
 A library that is not installed is passed over. commander, yargs and minimist are found through NODE_PATH, typer by the
-interpreter in READERS_PYTHON, Go by `go`.
+interpreter in READERS_PYTHON, Go by `go` (pflag in READERS_GOPATH), clap by the program that READERS_CLAP names, built from
+readers/in_clap.
 """
 
 from __future__ import annotations
@@ -163,6 +165,11 @@ def answers_of(reader: str, requests: Sequence[dict[str, Any]]) -> list[list[Any
         return _asked(["ruby", str(HERE / "in_ruby.rb")], lines)
     if reader == "go-flag":
         return _asked(["go", "run", str(HERE / "in_go.go")], lines)
+    if reader == "go-pflag" and "READERS_GOPATH" in os.environ:
+        env = {**os.environ, "GO111MODULE": "off", "GOPATH": os.environ["READERS_GOPATH"]}
+        return _asked(["go", "run", str(HERE / "in_pflag.go")], lines, env)
+    if reader == "clap" and "READERS_CLAP" in os.environ:
+        return _from_clap(os.environ["READERS_CLAP"], requests)
     if reader in ("getopt-long", "getopt-posix"):
         return list(_from_c(reader, requests)) if shutil.which("cc") else None
     if reader == "getopts":
@@ -180,6 +187,48 @@ def _asked(
         print(done.stderr.decode()[-600:], file=sys.stderr)
         return None
     return [json.loads(line) for line in done.stdout.decode().splitlines()]
+
+
+def _from_clap(program: str, requests: Sequence[dict[str, Any]]) -> list[list[Any]]:
+    """Ask in_clap, which reads plain lines."""
+    lines = []
+    for request in requests:
+        lines += ["\t".join(["O", each["name"], each["type"] or "", "\x1f".join(each["of"]), "\x1f".join(each["spellings"])])
+                  for each in request["options"]]  # fmt: skip
+        lines += ["\t".join(["P", *each]) for each in request["operands"]]
+        lines += ["\t".join(["V", *words]) for words in request["vectors"]] + [""]
+    done = subprocess.run(
+        [program], input=("\n".join(lines) + "\n").encode(), capture_output=True, check=True
+    )
+    rows = iter(done.stdout.decode().splitlines())
+    found = []
+    for request in requests:
+        kinds = {each["name"]: each["type"] for each in request["options"]} | {
+            each[0]: each[2] for each in request["operands"]
+        }
+        answers = []
+        for _ in request["vectors"]:
+            status, stream, *pairs = next(rows).split("\t")
+            named = {}
+            for pair in pairs:
+                name, *texts = pair.split("\x1f")
+                values = [_of_kind(kinds[name], text) for text in texts]
+                named[name] = values[0] if len(values) == 1 else values
+            answers.append([int(status), stream, None if stream else named])
+        found.append(answers)
+    return found
+
+
+def _of_kind(kind: str | None, text: str) -> Any:
+    return (
+        True
+        if kind is None
+        else int(text)
+        if kind == "int"
+        else float(text)
+        if kind == "float"
+        else text
+    )
 
 
 def _bound(rows: Sequence[tuple[str, str]], request: dict[str, Any]) -> list[Any]:
@@ -278,7 +327,7 @@ def _from_shell(requests: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:
 
 def requests_for(reader: str) -> list[dict[str, Any]]:
     """Return what a library is asked: getopts has letters only."""
-    rng = random.Random(17)
+    rng = random.Random(int(os.environ.get("SEED", "17")))
     found = [random_request(rng) for _ in range(SIGNATURES)]
     if reader in ("getopts", "getopt-posix"):
         for request in found:

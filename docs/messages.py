@@ -12,7 +12,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 PACKAGE = Path(__file__).resolve().parent.parent / "src" / "keen_matrix"
-NOT_SHOWN = re.compile(r"SELECT |CREATE TABLE|INSERT |DELETE |PRAGMA |BEGIN |WHERE |UPDATE |\\\\|\(\?|import ")
+NOT_SHOWN = re.compile(
+    r"SELECT |CREATE TABLE|INSERT |DELETE |PRAGMA |BEGIN |WHERE |UPDATE |\\\\|\(\?|import "
+)
 """What is SQL, a regular expression or a program, and no sentence."""
 
 
@@ -32,12 +34,15 @@ def sentences() -> Iterator[tuple[str, int, str]]:
             if isinstance(node, ast.Constant) and isinstance(node.value, str):
                 text = node.value
             elif isinstance(node, ast.JoinedStr):
-                text = "".join(str(each.value) if isinstance(each, ast.Constant) else "{…}" for each in node.values)
+                text = "".join(
+                    str(each.value) if isinstance(each, ast.Constant) else "{…}"
+                    for each in node.values
+                )
             else:
                 continue
-            if re.search(r"[a-z]{2,} [a-z]{2,}|[a-z]{3,} ?\{…\}|\{…\} [a-z]{3,}", text) and not NOT_SHOWN.search(
-                repr(text)
-            ):
+            if re.search(
+                r"[a-z]{2,} [a-z]{2,}|[a-z]{3,} ?\{…\}|\{…\} [a-z]{3,}", text
+            ) and not NOT_SHOWN.search(repr(text)):
                 yield path.relative_to(PACKAGE).as_posix(), node.lineno, text
 
 

@@ -100,6 +100,7 @@ class Habits:
     split_optional: bool | None = None
     """Whether they may stand before an operand that may be left out."""
     superfluous_operands: Literal["refuse", "ignore"] = "refuse"
+    """What operands beyond the synopsis get."""
     delimiter: bool = True
     """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
     bare_delimiter: Literal["nothing", "refuse"] | None = None

@@ -123,7 +123,7 @@ READERS: Mapping[ReaderName, Reader] = {
         refuses=OF_OPTIONS | {"bad-type"},
     ),
     "go-pflag": Reader(
-        source="spf13/pflag: command line flag syntax (not tried)",
+        source="spf13/pflag 1.0: command line flag syntax; trials",
         habits=Habits(
             abbreviations=False, letter_equals="strip", dash_values="take", negative_numbers=False, dash_spaces=False,
             flag_values="bool", empty_joined="take", repeat="last", split_operands=True, split_optional=True,
@@ -219,13 +219,13 @@ READERS: Mapping[ReaderName, Reader] = {
         help=("-h", "--help"), help_exit=0, help_stream="stdout", refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
     ),
     "clap": Reader(
-        source="clap 4, derive reference: arguments, ArgAction (not tried)",
+        source="clap 4, derive reference: arguments, ArgAction; trials with 4.0",
         habits=Habits(
             abbreviations=False, letter_equals="strip", dash_values="refuse", negative_numbers=False,
             dash_spaces=False,
             empty_joined="take", repeat="refuse", split_operands=True, split_optional=True, bare_delimiter="nothing",
             later_delimiter="operand", help_wins="in-order",
-            help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="rust", empty_values="take",
+            help_yields_to=OF_OPTIONS | OF_VALUES | {"repeated", "too-many", OPERANDS}, letter_dash="refuse", numbers="rust", empty_values="take",
             lone_dash="text",
         ),
         help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",

@@ -82,13 +82,22 @@ class Choice(ValueType):
             return LEGAL
         if self.ignore_case and text.casefold() in {each.casefold() for each in self.of}:
             return LEGAL
-        if self.habits.choice_beginnings and text:
-            begun = [each for each in self.of if each.startswith(text)]
-            if len(begun) == 1:
-                return LEGAL
+        if self._begun(text):
+            return LEGAL
         if self.open:
             return doubtful("other choices may be taken")
         return illegal(f"it is none of {', '.join(self.of)}", "not-a-choice")
+
+    def _begun(self, text: str) -> str:
+        """Return the choice that a text is the beginning of, where that will do and it is one."""
+        if not self.habits.choice_beginnings or not text:
+            return ""
+        begun = [each for each in self.of if each.startswith(text)]
+        return begun[0] if len(begun) == 1 else ""
+
+    def converted(self, text: str) -> object:
+        """Return the choice that a text stands for."""
+        return text if text in self.of else self._begun(text) or text
 
     def made_up(self) -> Iterable[str]:
         """Return every choice."""
