@@ -24,7 +24,7 @@ outbox.HOLD_SECONDS = outbox.HOLD_BYTES = 0
 """,
     "launches checked together": """
 import keen_matrix.core.launch.worker as worker
-worker.SPARE_RUNNERS = 0
+worker.MOST_SETTLED = 0
 """,
     "few looks for circles of objects": """
 import gc
@@ -43,8 +43,8 @@ def watch(self):
 Outputs.watch = watch
 """,
     "how a launch starts, remembered": """
-import keen_matrix.core.launch.case_runner as case_runner
-case_runner.is_constant = lambda around: False
+import keen_matrix.core.launch.step_starts as step_starts
+step_starts.is_constant = lambda around: False
 """,
 }
 ROUNDS, COUNT = 7, 2_000

@@ -31,7 +31,7 @@ from tests.conftest import Place
 
 
 @pytest.mark.parametrize(("synopsis", "words", "status", "culprits"), [
-    ("[-a]", ["-a-"], "refused", ["-a-"]),  # the whole word, not the dash that is no flag
+    ("[-a]", ["-a-"], "unspecified", []),  # to some readers the second dash ends the options
     ("[--size W H]", ["--size=1", "2"], "unspecified", None),  # a value joined, another as a word
     ("[-5] [FILE]", ["-5"], "accepted", []),  # declared, so no number
     ("[-n N] [FILE]", ["-n", "-5"], "unspecified", None),

@@ -20,7 +20,7 @@ JUDGED: list[tuple[str, dict[str, Any], str, str]] = [
     ("[-abc] FILE", {"style": "posix"}, "-ab x", "accepted"), ("[-abc] FILE", {"style": "one-dash"}, "-abc x", "accepted"),
     ("[-abc] FILE", {"style": "one-dash"}, "-a x", "unspecified"), ("[-abc,--abc] FILE", {}, "-abc x", "accepted"),
     ("[-aba] FILE", {}, "-aba x", "accepted"), ("[-1 … -9] FILE", {}, "-1 x", "accepted"), ("[-1 ... -9] FILE", {}, "-9 x", "accepted"),
-    ("[-1 … -9] FILE", {}, "-1 -2 x", "refused"), ("[-1 … -9] FILE", {}, "-0 x", "unspecified"),
+    ("[-1 … -9] FILE", {}, "-1 -2 x", "refused"), ("[-1 … -9] FILE", {}, "-0 x", "refused"),
     ("[-n N] FILE", {"actions": ["-V,--version"]}, "-V", "accepted"), ("[-n N] FILE", {"actions": ["-V,--version"]}, "--version x", "unspecified"),
     ("[-f] FILE", {"unknown_options": "take"}, "-f --zz=1 x", "accepted"), ("[-f] FILE", {"unknown_options": "take"}, "--zz x", "unspecified"),
     ("[-f] FILE", {"unknown_options": "operand"}, "--zz", "accepted"), ("[-f] FILE", {"unknown_options": "operand"}, "-z -f", "accepted"),

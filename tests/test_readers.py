@@ -112,7 +112,7 @@ def test_what_follows_from_a_reader_is_tried() -> None:
 
 def test_every_reader_has_a_row_and_every_open_habit_its_settings_and_question() -> None:
     assert set(READERS) == set(get_args(ReaderName)) and all(row.source for row in READERS.values())
-    of_texts = {"numbers", "booleans", "empty_values", "lone_dash", "negated", "repeat_flags"}
+    of_texts = {"numbers", "booleans", "dates", "durations", "empty_values", "lone_dash", "negated", "repeat_flags"}
     can_be_open = {name for name in Habits.__dataclass_fields__ if any(getattr(row.habits, name) is None for row in BY_HAND.values())}
     assert can_be_open - of_texts <= set(SETTINGS) == set(QUESTIONS)
     with pytest.raises(OpenHabit):
@@ -142,6 +142,28 @@ SETTLED = [
 def test_what_all_readings_agree_on_is_settled(words: str, status: str) -> None:
     own = Signature.from_synopsis("[-n,--number N] [-b,--bike] [--boat] PORT", {"N": {"type": "int"}})
     assert own.judge(words.split()).status == status, own.judge(words.split())
+
+
+TEXTS = [
+    ("argparse", "int", "legal", ["007", "+3", "1_000", " 4 ", "٣"], ["0x10", "1e3", "4.0", ""]),
+    ("argparse", "float", "legal", ["1e3", "nan", "inf", ".5", "5."], ["0x1p3", "1,5"]),
+    ("optparse", "int", "legal", ["0x10", "0b11", "017"], ["08", "1e3"]),
+    ("go-flag", "int", "legal", ["0x10", "0b11", "0o17", "1_000", "-5"], ["08", " 4", "1e3", "9223372036854775808"]),
+    ("go-flag", "bool", "legal", ["t", "TRUE", "0"], ["yes", "on", "tRUE"]), ("click", "bool", "legal", ["yes", "ON", "t"], ["maybe", "2"]),
+    ("perl-getopt-long", "int", "legal", ["1_000", "+3"], ["0x10", "4.0"]), ("perl-getopt-long", "float", "legal", ["1,5", "3 4", ".5"], ["abc", "-"]),
+    ("ruby-optparse", "int", "legal", ["0x1F", "0b1", "1_000"], ["08", "1__0"]), ("clap", "int", "legal", ["+3", "007"], ["1_000", " 4", "0x10"]),
+    ("yargs", "int", "legal", ["0x10", "1e3", " 4", "+3"], ["1_000", "abc", "1.5"]), ("getopts", "int", "legal", ["007"], ["1_000", "0x10"]),
+    ("click", "date", "legal", ["2025-06-01T10:00:00", "2025-06-01"], ["1 June", "tomorrow", "2025/06/01"]),
+    ("go-flag", "duration", "legal", ["1h30m", "1.5s", "0", "-2ms"], ["10", "10 s", "1d"]), ("click", "duration", "doubtful", ["1h30m", "10"], []),
+    ("getopt-long", "int", "doubtful", ["+3", " 4"], []), ("node-parseargs", "int", "doubtful", ["1e3", "0x10"], []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("reader", "kind", "status", "taken", "refused"), TEXTS)
+def test_which_texts_are_of_a_type_is_the_libraries_word(reader: str, kind: str, status: str, taken: list[str], refused: list[str]) -> None:
+    own = Signature.from_synopsis("[--value V]", {"V": {"type": kind}}, reader=reader).values["V"]
+    assert {text: own.read(text).status for text in taken} == dict.fromkeys(taken, status)
+    assert {text: own.read(text).status for text in refused} == dict.fromkeys(refused, "illegal")
 
 
 def test_files_that_exist_are_told_to_the_judge() -> None:

@@ -122,6 +122,10 @@ class Habits:
 
     numbers: Numbers | None = None
     """Which texts are numbers, by the function that the library calls."""
+    dates: Literal["click"] | None = None
+    """Which texts are days besides those of ISO 8601, by the library."""
+    durations: Literal["go"] | None = None
+    """Which texts are durations, by the library."""
     booleans: Literal["go", "click"] | None = None
     """Which texts are booleans besides true and false, by the library."""
     empty_values: Literal["take", "operands"] | None = None

@@ -304,14 +304,14 @@ class SignatureParts:
 def _row(style: str | None, reader: str | None) -> Reader:
     """Return the row of a reader or of a style. Raises SignatureFault for one that is not known."""
     if reader is not None:
-        found = next((row for name, row in READERS.items() if name == reader), None)
+        found = READERS.get(reader)
         if found is None:
             raise SignatureFault(
                 f"{reader!r} is not a reader; expected one of {', '.join(READERS)}", "reader", None,
                 nearest(reader, READERS),
             )  # fmt: skip
         return found
-    by_hand = next((row for name, row in BY_HAND.items() if name == (style or "gnu")), None)
+    by_hand = BY_HAND.get(style or "gnu")
     if by_hand is None:
         raise SignatureFault(
             f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"

@@ -66,13 +66,13 @@ _CLICK = Reader(
         abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
         empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
         later_delimiter="operand", help_wins="reading",
-        help_yields_to=OF_OPTIONS, letter_dash="refuse", numbers="python", booleans="click", empty_values="take",
+        help_yields_to=OF_OPTIONS, letter_dash="refuse", numbers="python", booleans="click", dates="click", empty_values="take",
         lone_dash="text", late_values=True,
     ),
     help=("--help",), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
     refuses=_ALL,
 )  # fmt: skip
-READERS: Mapping[ReaderName, Reader] = {
+READERS: Mapping[str, Reader] = {
     "argparse": Reader(
         source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials",
         habits=Habits(
@@ -115,7 +115,7 @@ READERS: Mapping[ReaderName, Reader] = {
             dash_values="take", negative_numbers=False, dash_spaces=False, flag_values="bool", empty_joined="take",
             repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
             later_delimiter="operand", help_wins="in-order",
-            help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="go", booleans="go",
+            help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="go", booleans="go", durations="go",
             empty_values="take",
             lone_dash="text",
         ),
@@ -129,7 +129,7 @@ READERS: Mapping[ReaderName, Reader] = {
             flag_values="bool", empty_joined="take", repeat="last", split_operands=True, split_optional=True,
             bare_delimiter="nothing", later_delimiter="operand",
             help_wins="in-order", help_yields_to=OF_OPTIONS | OF_VALUES, letter_dash="refuse", numbers="go",
-            booleans="go",
+            booleans="go", durations="go",
             empty_values="take", lone_dash="text",
         ),
         help=("-h", "--help"), refuses=OF_OPTIONS | {"bad-type"},
@@ -233,7 +233,7 @@ READERS: Mapping[ReaderName, Reader] = {
     ),
 }  # fmt: skip
 """Name in specs → what is known of the library."""
-BY_HAND: Mapping[Style, Reader] = {
+BY_HAND: Mapping[str, Reader] = {
     "gnu": Reader(source="GNU Coding Standards 4.8", habits=Habits(), help=("--help",)),
     "posix": Reader(
         source="POSIX Utility Syntax Guidelines (XBD 12.2)", style="posix",

@@ -72,11 +72,9 @@ def _check_value(
     signature: SignatureParts, findings: Findings, name: str, text: str, mentions: tuple[str, ...]
 ) -> None:
     kind = signature.values[name]
-    if (
-        not mentions[0].startswith("-")
-        and OPERANDS not in signature.row.refuses
-        and kind.habits.numbers
-    ):
+    is_number = kind.habits.numbers is not None and kind.type in ("int", "float")
+    is_of_operand = is_number and not mentions[0].startswith("-")
+    if is_of_operand and OPERANDS not in signature.row.refuses:
         # the library hands operands over as texts: how they are converted is the program's
         kind = kind.read_by(replace(kind.habits, numbers=None))
     verdict = kind.read(text)
@@ -104,11 +102,8 @@ def bindings_of(
         else:
             several = option.most is None or option.most > 1
             found[option.key] = list(given.values) if several else given.values[0]
-    several_names = {
-        item.name.name
-        for item in form.form.walk()
-        if isinstance(item, Operand) and _is_several(signature, item)
-    }
+    operands = _operands_of(form) if bound else ()
+    several_names = {each.name.name for each in operands if _is_several(signature, each)}
     for _, name, text in bound:
         before = found.get(name)
         if name not in several_names:
@@ -116,6 +111,11 @@ def bindings_of(
         else:
             found[name] = [*before, text] if isinstance(before, list) else [text]
     return found
+
+
+@lru_cache(1_000)
+def _operands_of(form: FormModel) -> tuple[Operand, ...]:
+    return tuple(item for item in form.form.walk() if isinstance(item, Operand))
 
 
 def _count(bound: Bound) -> int:

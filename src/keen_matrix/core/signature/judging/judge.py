@@ -51,8 +51,11 @@ def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
     while stack:
         habits = stack.pop()
         try:
+            # The usual case makes no copy: nothing is open, or nothing open is touched.
             under = signature if habits is signature.habits else replace(signature, habits=habits)
             found.append(judge_under(under, words))
+        # Nothing of the unfinished reading is kept: each setting is read from the start, which is
+        # cheap beside keeping state that can be resumed.
         except OpenHabit as open_habit:
             name = open_habit.name
             asked[name] = None
@@ -60,6 +63,7 @@ def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
             stack += settings[::-1]
         if len(found) + len(stack) > MOST_READINGS:
             return _unsettled(found, asked)
+        # Two that differ settle that nothing is settled; the other readings need not be followed.
         if len(found) > 1 and not _agree(found[0], found[-1]):
             return _unsettled(found, asked)
     return _joined(found)
@@ -91,6 +95,7 @@ def _joined(found: Sequence[Judgement]) -> Judgement:
     first = found[0]
     if len(found) == 1 or first.status != "refused":
         return first
+    # A kind that only some readings find is no promise of the program's.
     kinds = set(first.kinds).intersection(*(each.kinds for each in found))
     refusals = tuple(each for each in first.refusals if each.kind in kinds)
     if not refusals:
@@ -131,6 +136,8 @@ def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) 
     findings.add(check_values(signature, reading, bound))
     bindings = bindings_of(signature, form, reading, bound)
     spellings = reading.spellings
+    # Conditions are about values, which are only known to be what they look like once nothing else
+    # is wrong.
     if not findings.refusals and not findings.doubts and not findings.value_doubts:
         findings.add(check_conditions(signature, form, words, spellings, bindings))
     judgement = Judgement(
@@ -194,6 +201,7 @@ def _found_before_help(
     not settled."""
     yields = signature.habits.help_yields_to
     # of what stands behind it only a beginning that is ambiguous is found before it
+    # argparse sorts all words into options and operands before it acts on the first.
     late = [each for each in judge_under(signature, others).refusals if each.kind == "ambiguous"]
     judged = judge_under(signature, before)
     if judged.status == "unspecified" and yields & OF_VALUES:
@@ -205,6 +213,7 @@ def _found_in_reading(signature: SignatureParts, reading: Reading) -> bool | Non
     """Tell whether something is wrong with the options that a reader finds while it reads; None
     where that is not settled."""
     yields = signature.habits.help_yields_to
+    # Operands are not looked at yet: these readers hand them over when all options are done.
     checked = check_values(signature, reading, ())
     if checked.value_doubts and yields & OF_VALUES:
         return None

@@ -37,6 +37,7 @@ class OptionNames:
 
     def find(self, name: str) -> Named | None:
         """Return what a word names; None when that is nothing."""
+        # An exact name is never ambiguous, however many others begin with it.
         option = self._form.by_spelling.get(name)
         if option is not None:
             return Named(option, (name,))
@@ -47,8 +48,10 @@ class OptionNames:
         """The same name with one dash for two, or two for one."""
         bare = name.lstrip("-")
         others = [each for each in (f"--{bare}", f"-{bare}") if each in self._form.by_spelling]
+        # Three dashes name nothing.
         if not others or not 0 < len(name) - len(bare) < 3:
             return None
+        # Asked only where the other spelling exists: else it makes no difference.
         dashes = need(self._habits.dashes, "dashes")
         if dashes == "apart" or (
             dashes == "letters" and (len(bare) > 1 or not name.startswith("--"))
@@ -69,6 +72,7 @@ class OptionNames:
     def _negated(self, name: str) -> Named | None:
         if not self._habits.negated or not name.startswith("--no-"):
             return None
+        # Only whole names are negated: to the readers that do so, --no-ver is an option of its own.
         found = self.find(f"--{name.removeprefix('--no-')}")
         if found is None or found.negates or found.is_short:
             return None

@@ -110,6 +110,7 @@ class _Reader:
 
     def _is_operand(self, word: str) -> bool:
         """Tell whether a word is no option, whatever the synopsis says of it."""
+        # A lone dash or plus is an operand to every reader that was tried.
         if self._only_operands or word in ("-", "+"):
             return True
         if not word.startswith("-") and not (self.habits.plus_options and word.startswith("+")):
@@ -118,12 +119,17 @@ class _Reader:
         if self._is_behind_operand and not need(self.habits.interleaved, "interleaved"):
             self._only_operands = True
             return True
+        # Declared names go before everything that a word may look like: -5 is an option where the
+        # synopsis has it.
         if word == "--" or self.names.has(word.partition("=")[0]):
             return False
+        # The habit is asked for last, so that only words which depend on it make readings.
         if self._looks_negative(word) and need(self.habits.negative_numbers, "negative_numbers"):
             return True
         if self.habits.unknown_options == "operand":
             return self._is_unknown(word)
+        # argparse takes a word with a space for text that somebody has quoted, unless an option
+        # begins it.
         spaced = " " in word.partition("=")[0] and self._is_unknown(word)
         return spaced and need(self.habits.dash_spaces, "dash_spaces")
 
@@ -153,6 +159,8 @@ class _Reader:
         self.findings.reasons.append("--: the rest are operands")
         if not self.habits.delimiter:
             self.findings.doubt("what -- means to a program that does not end its options by it")
+        # Asked only where there is a second one: the habit is open for most, and would double all
+        # readings.
         elif "--" in rest and need(self.habits.later_delimiter, "later_delimiter") == "nothing":
             rest = [each for each in rest if each != "--"]
         # argparse takes a -- along with the operands that it stands before or behind
@@ -161,6 +169,8 @@ class _Reader:
         if is_bare and need(self.habits.bare_delimiter, "bare_delimiter") == "refuse":
             self.findings.refuse("too-many", "--", why="-- has no word behind it")
         self.found.delimiter = self._only_operands = True
+        # The operands behind it are read here and not in the loop, since no word among them is
+        # looked at.
         for word in rest:
             self._operand(word)
         self._at = len(self.words)
@@ -206,6 +216,7 @@ class _Reader:
         else:
             if named.is_short:
                 self.findings.reasons.append(f"{name}: short for {named.all[0]}")
+            # -n=3 is no name with a value to readers of letters: the = may be part of it.
             is_letter = len(named.all[0].lstrip("-")) == 1 and not word.startswith("--")
             if equals and is_letter and self.signature.style != "one-dash":
                 self._letters(word)
@@ -217,6 +228,7 @@ class _Reader:
         for place in range(1, len(word)):
             spelling, rest = "-" + word[place], word[place + 1 :]
             option = self.names.letter(spelling)
+            # The dash in -a- stands where a letter would: some readers go on as if -- were there.
             if spelling == "--" and place > 1:
                 how = need(self.habits.letter_dash, "letter_dash")
                 if how == "delimiter" and not rest:
@@ -228,10 +240,12 @@ class _Reader:
                     return
             if option is None:
                 self._unknown_letter(word, place)
+                # Lenient readers go on with the next letter, which may be one that they know.
                 if rest and self.habits.unknown_options == "take" and not rest.startswith("="):
                     continue
                 return
             if option.takes_value:
+                # yargs and minimist see two letters in -na, and give the first an empty value.
                 if self._goes_on_behind(rest):
                     self._add(option, spelling, ("",))
                     continue
@@ -269,6 +283,7 @@ class _Reader:
 
     def _unknown(self, word: str) -> None:
         name = word.partition("=")[0]
+        # With a reader it is known what it adds by itself, and that is in `help`.
         if name in USUAL_HELP and not self.signature.reader:
             self.findings.doubt(
                 f"whether the program knows {name}, which the signature does not tell"
@@ -281,6 +296,7 @@ class _Reader:
 
     def _unknown_letter(self, word: str, place: int) -> None:
         letter = "-" + word[place]
+        # argparse tries the rest of -bz as the value of -b before it looks for letters in it.
         if place > 1 and self.habits.flag_rest == "value":
             flag = "-" + word[place - 1]
             why = f"{flag} takes no value"
@@ -382,6 +398,8 @@ class _Reader:
                 break
             taken.append(word)
             self._at += 1
+        # Which words an option with several values leaves to the operands differs; matching asks
+        # for it when words are missing.
         self.found.is_greedy |= len(taken) > max(option.least, 1)
         return taken
 
@@ -394,6 +412,8 @@ class _Reader:
 
     def _takes_dashed(self, word: str) -> bool:
         """Tell whether a valued option takes a word that begins with a dash."""
+        # A number is a value wherever it would be an operand; where that is open, the next habit
+        # decides.
         if self._looks_negative(word) and self.habits.negative_numbers:
             return True
         if need(self.habits.dash_values, "dash_values") == "take":

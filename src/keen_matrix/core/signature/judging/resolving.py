@@ -6,10 +6,12 @@ left is a pattern of operands, keywords and groups of them.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import NamedTuple, TypeAlias
 
+from keen_matrix.core.notation.nodes import Span
 from keen_matrix.core.notation.synopsis import (
     Choice,
     Delimiter,
@@ -50,6 +52,30 @@ class Resolved:
     findings: Findings = field(default_factory=Findings)
 
 
+class Shape(NamedTuple):
+    """What is asked of a group at every judgement, found out once."""
+
+    keys: tuple[frozenset[str], ...]
+    """The keys of the options in each alternative."""
+    has_words: bool
+    """Whether operands or keywords stand in it."""
+
+
+@lru_cache(1_000)
+def shapes_of(form: FormModel) -> Mapping[Span, Shape]:
+    """Return the shape of each group of a form, by its place in the synopsis."""
+    found = {}
+    for choice in (item for item in form.form.walk() if isinstance(item, Choice)):
+        inner = [list(each.walk()) for each in choice.alternatives]
+        keys = tuple(
+            frozenset(form.option_of(item).key for item in items if isinstance(item, OptionUse))
+            for items in inner
+        )
+        words = any(isinstance(item, (Operand, Keyword)) for items in inner for item in items)
+        found[choice.span] = Shape(keys, words)
+    return found
+
+
 def resolve(form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> Resolved:
     """Return the pattern of operands that the given options of a form leave."""
     resolver = _Resolver(form, values, reading)
@@ -62,6 +88,7 @@ class _Resolver:
 
     def __init__(self, form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> None:
         self.form, self.values, self.reading = form, values, reading
+        self.shapes = shapes_of(form)
         self.there = {given.option.key for given in reading.given}
         """Keys of the options that are given; no two options of a form share one."""
         self.found = Resolved()
@@ -108,15 +135,13 @@ class _Resolver:
     def _choice(self, choice: Choice) -> list[Part]:
         """Return the pattern of a group: of the alternatives that given options stand in, or, when
         there are none, of those that need no option."""
-        touched = [(each, keys) for each in choice.alternatives if (keys := self._touched(each))]
+        shape = self.shapes[choice.span]
+        pairs = zip(choice.alternatives, shape.keys, strict=True)
+        touched = [(each, common) for each, keys in pairs if (common := keys & self.there)]
         if not touched:
             return self._untouched(choice)
         taken = self._taken(choice, touched)
-        if any(
-            isinstance(item, (Operand, Keyword))
-            for each in choice.alternatives
-            for item in each.walk()
-        ):
+        if shape.has_words:
             first = touched[0][1]
             self.found.stand_ins += [
                 given.option for given in self.reading.given if given.option.key in first
@@ -127,7 +152,7 @@ class _Resolver:
             pattern += [Group((tuple(part),), several=True)] if choice.several and part else part
         return pattern
 
-    def _taken(self, choice: Choice, touched: Sequence[tuple[Form, set[str]]]) -> list[Form]:
+    def _taken(self, choice: Choice, touched: Sequence[tuple[Form, Set[str]]]) -> list[Form]:
         """Return the alternatives that are taken, of those that given options stand in."""
         if choice.several:
             return [each for each, _ in touched]
@@ -138,12 +163,7 @@ class _Resolver:
             self._conflict(touched)
         return [whole or touched[0][0]]
 
-    def _touched(self, form: Form) -> set[str]:
-        """Return the keys of given options that stand in an alternative."""
-        uses = (item for item in form.walk() if isinstance(item, OptionUse))
-        return {self.form.option_of(use).key for use in uses} & self.there
-
-    def _conflict(self, touched: Sequence[tuple[Form, set[str]]]) -> None:
+    def _conflict(self, touched: Sequence[tuple[Form, Set[str]]]) -> None:
         """Refuse options of different alternatives; the culprit is the one that comes second."""
         order = []
         for given in self.reading.given:

@@ -15,6 +15,7 @@ from keen_matrix.core.signature.values.base import (
 )
 from keen_matrix.core.signature.values.choices import Boolean, Choice
 from keen_matrix.core.signature.values.days import Day
+from keen_matrix.core.signature.values.durations import Duration
 from keen_matrix.core.signature.values.lists import Listed, listed
 from keen_matrix.core.signature.values.numbers import Fraction, Whole
 from keen_matrix.core.signature.values.paths import (
@@ -28,7 +29,18 @@ from keen_matrix.core.signature.values.text import Text
 
 TYPES: Mapping[str, type[ValueType]] = {
     each.type: each
-    for each in (Text, Whole, Fraction, Boolean, Choice, Day, ExistingFile, ExistingFolder, Path)
+    for each in (
+        Text,
+        Whole,
+        Fraction,
+        Boolean,
+        Choice,
+        Day,
+        Duration,
+        ExistingFile,
+        ExistingFolder,
+        Path,
+    )
 }
 """The word in specs -> the class."""
 
@@ -39,6 +51,7 @@ __all__ = [
     "Boolean",
     "Choice",
     "Day",
+    "Duration",
     "Existing",
     "ExistingFile",
     "ExistingFolder",

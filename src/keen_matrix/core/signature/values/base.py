@@ -18,7 +18,7 @@ from keen_matrix.core.signature.kinds import Kind
 
 Status: TypeAlias = Literal["legal", "illegal", "doubtful"]
 TypeName: TypeAlias = Literal[
-    "text", "int", "float", "bool", "choice", "date", "file", "dir", "path"
+    "text", "int", "float", "bool", "choice", "date", "duration", "file", "dir", "path"
 ]
 
 

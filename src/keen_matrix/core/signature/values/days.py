@@ -6,7 +6,7 @@ import contextlib
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from typing import ClassVar
 
 from keen_matrix.core.signature.values.base import (
@@ -36,14 +36,26 @@ class Day(ValueType):
                 found = date.fromisoformat(text)
             except ValueError:
                 return illegal("there is no such day")
-            if self.min is not None and found < date.fromisoformat(self.min):
-                return illegal(f"it is before {self.min}", "out-of-range")
-            if self.max is not None and found > date.fromisoformat(self.max):
-                return illegal(f"it is after {self.max}", "out-of-range")
-            return LEGAL
+            return self._in_range(found)
+        if self.habits.dates == "click":
+            return self._read_as_click_does(text)
         if any(character.isdigit() for character in text) or text.lower() in _DAY_WORDS:
             return doubtful("dates are written in many ways")
         return illegal("it is not a date")
+
+    def _in_range(self, found: date) -> Reading:
+        if self.min is not None and found < date.fromisoformat(self.min):
+            return illegal(f"it is before {self.min}", "out-of-range")
+        if self.max is not None and found > date.fromisoformat(self.max):
+            return illegal(f"it is after {self.max}", "out-of-range")
+        return LEGAL
+
+    def _read_as_click_does(self, text: str) -> Reading:
+        """Return what click.DateTime makes of a text, with its usual formats."""
+        for each in ("%Y-%m-%d", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S"):
+            with contextlib.suppress(ValueError):
+                return self._in_range(datetime.strptime(text, each).date())
+        return illegal("it does not match the formats")
 
     def made_up(self) -> Iterator[str]:
         """Yield the bounds; without them a leap day and the last day of a year."""
