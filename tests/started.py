@@ -27,12 +27,12 @@ TAKES_INTERPRETER = ("PYTHON", "LC_", "LANG", "MALLOC", "LD_")
 class Zygote:
     """The interpreter that is forked."""
 
-    def __init__(self) -> None:
+    def __init__(self, env: dict[str, str] | None = None) -> None:
         self.control, theirs = socket.socketpair()
         with theirs:
             # its streams are pipes, as those of a call are: what Python knows of a stream it finds out at the start
             words, pipe = [sys.executable, __file__, str(theirs.fileno())], subprocess.PIPE
-            self._process = subprocess.Popen(words, pass_fds=[theirs.fileno()], stdin=pipe, stdout=pipe, stderr=pipe)
+            self._process = subprocess.Popen(words, pass_fds=[theirs.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env=env)
         atexit.register(self.end)
 
     def call(self, command: str, words: list[str], cwd: str, env: dict[str, str], stdin: bytes, timeout: float) -> tuple[int, bytes, bytes]:

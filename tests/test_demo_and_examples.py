@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -12,6 +13,7 @@ from keen_matrix.cli.demo import attribute, read_faults
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import COMMAND, Place
+from tests.started import Zygote
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
 
@@ -57,9 +59,13 @@ def test_what_is_shown_does_not_depend_on_the_hash_seed(place: Place) -> None:
     """Sets of texts come in another order in every process: none may decide the order of what a user reads."""
     shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
     assert place.call("run", "--program", "sh {here}/faulty/tide.sh", "tide.matrix.toml").status == 1
+    seeded = [Zygote({**os.environ, "PYTHONHASHSEED": str(seed)}) for seed in (0, 3, 4)]
+    env = {**os.environ, "NO_COLOR": "1"}
     for words in READERS:
-        came = [place.call(*words.split(), env={"PYTHONHASHSEED": str(seed)}) for seed in (0, 3, 4)]
-        assert came[0].out and came[0] == came[1] == came[2], words
+        came = [each.call(COMMAND, words.split(), str(place.folder), env, b"", 60) for each in seeded]
+        assert came[0][1] and came[0] == came[1] == came[2], words
+    for each in seeded:
+        each.end()
 
 
 @pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))

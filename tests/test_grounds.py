@@ -38,7 +38,7 @@ TYPES = 'values.WHEN = { of = ["always", "auto", "never"] }\nvalues.N = { type =
 def run(place: Place, synopsis: str, *words: str, required: bool = False, says: str = '"ok"', more: str = "") -> list[dict[str, Any]]:
     """Run a spec of the program above, and return the records."""
     place.write("fare.py", FARE.format(required=required, says=says))
-    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\n[signature]\nsynopsis = "{synopsis}"\n{more}')
+    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\nwarm = true\n[signature]\nsynopsis = "{synopsis}"\n{more}')
     place.last = place.call("run", *words)  # type: ignore[attr-defined]
     return place.cases()
 
@@ -70,7 +70,7 @@ def test_a_synopsis_that_says_it_all_has_nothing_told(place: Place) -> None:
 
 def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) -> None:
     place.write("fare.py", "import sys\nsys.exit('fare: no such file: ' + ' '.join(sys.argv[1:]))\n")
-    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\n[signature]\nsynopsis = "[-a] FILE"\nhelp = []\n')
+    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\nwarm = true\n[signature]\nsynopsis = "[-a] FILE"\nhelp = []\n')
     came = place.call("run", "--report", "junit=j.xml", "--report", "tap=t.tap")
     cases = place.cases()
     verdicts = Counter(each["verdict"] for each in cases)
@@ -115,7 +115,7 @@ def test_a_control_that_worked_once_is_tried_again_before_anything_stands_on_it(
     """The program's own file stays; what it loads refuses an option that is no base and was no clash."""
     place.write("libfare.py", FARE.format(required=False, says='"ok"'))
     place.write("fare.py", "import libfare\n")
-    spec = f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\n[signature]\nderive = ["refusals"]\nsynopsis = "{SOUND}"\n{TYPES}'
+    spec = f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\nwarm = true\n[signature]\nderive = ["refusals"]\nsynopsis = "{SOUND}"\n{TYPES}'
     place.write("f.matrix.toml", spec)
     assert place.call("run").status == 0
     closed = FARE.format(required=False, says='"ok"').replace("print(", "if given.short: parser.error('closed')\nprint(")

@@ -132,7 +132,7 @@ def office(place: Place, real: Real, text: str) -> None:
     place.write(real.file, text)
     place.write(
         "real.matrix.toml",
-        f'[program]\nlaunch = "{real.launch}"\n[signature]\nderive = {families}\n{textwrap.dedent(real.signature)}'
+        f'[program]\nlaunch = "{real.launch}"\nwarm = {str("python" in real.launch).lower()}\n[signature]\nderive = {families}\n{textwrap.dedent(real.signature)}'
         f'[expect]\nexit = 0\nstderr = ""\n{stdout}',
     )
 
