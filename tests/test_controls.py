@@ -22,8 +22,9 @@ from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.kept_grounds import MOST_KEPT, keep_grounds, load_grounds
 from keen_matrix.core.runs.stating import stated_example, stated_value, untyped_names, values_told
-from keen_matrix.core.signature.families import FAMILIES, family_of
+from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds, Grounds, Varying
+from keen_matrix.core.signature.kinds import FAMILIES
 from keen_matrix.core.signature.requests import builders
 from keen_matrix.core.spec.document.expectations import Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable

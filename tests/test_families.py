@@ -11,10 +11,11 @@ from unittest.mock import patch
 import pytest
 
 from keen_matrix import Signature
-from keen_matrix.core.signature.families import FAMILIES, family_of
+from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.families.accepted import _Pairs
 from keen_matrix.core.signature.families.refusals import misspelt
 from keen_matrix.core.signature.families.rephrasings import STATED
+from keen_matrix.core.signature.kinds import FAMILIES
 from keen_matrix.core.signature.requests import Builder, builders
 from keen_matrix.core.signature.values import TYPES, Status
 

@@ -19,8 +19,8 @@ import pytest
 from keen_matrix import Signature
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.notation.synopsis import parse_synopsis
-from keen_matrix.core.signature.families import FAMILIES, family_of
-from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES
+from keen_matrix.core.signature.families import family_of
+from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FAMILIES
 from keen_matrix.core.signature.model import SignatureFault, value_type
 from keen_matrix.core.signature.values import TYPES, Existing
 

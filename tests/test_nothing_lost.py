@@ -18,7 +18,7 @@ from keen_matrix import cli
 from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
 from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.results.reading import merge_faults
-from keen_matrix.core.signature.families import FAMILIES
+from keen_matrix.core.signature.kinds import FAMILIES
 from tests.conftest import COMMAND, Place
 
 SPEC = """

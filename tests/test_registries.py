@@ -14,8 +14,8 @@ from keen_matrix.cli import build_parser
 from keen_matrix.core.covering import search
 from keen_matrix.core.model.record import LaunchFields, Record
 from keen_matrix.core.model.relation import RELATIONS
-from keen_matrix.core.signature.families import FAMILIES, family_of
-from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, KINDS, FamilyName
+from keen_matrix.core.signature.families import family_of
+from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FAMILIES, KINDS, FamilyName
 from keen_matrix.core.spec.document.axes import AxisTable
 from keen_matrix.core.spec.schema import json_schema
 from keen_matrix.core.vectors.axes import SOURCES

@@ -14,7 +14,7 @@ from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_value
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.reading import CaseRecord
-from keen_matrix.core.signature.families import FAMILIES
+from keen_matrix.core.signature.kinds import FAMILIES
 
 MOST_CAUSES = 200
 """Different causes kept with a case each."""

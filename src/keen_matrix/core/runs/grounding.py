@@ -20,8 +20,9 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form, optional_of
 from keen_matrix.core.runs.varying import looks_like_time, varying_between
-from keen_matrix.core.signature.families import COMPARING, family_of
+from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Varying, Words
+from keen_matrix.core.signature.kinds import COMPARING
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature
 

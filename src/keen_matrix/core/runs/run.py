@@ -27,11 +27,8 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
 from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRun, Recorder, program_digest
 from keen_matrix.core.results.journal import Journal, header
-from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
 from keen_matrix.core.results.tally import Tally, total_counts
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.experiments import Experiments
-from keen_matrix.core.runs.grounding import are_as_before, grounded, grounds_of
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
 from keen_matrix.core.runs.selection import (
@@ -205,6 +202,11 @@ class Run:
         derived = tuple(each for each in spec.matrices if each.family not in ("", "help"))
         if not derived:
             return spec
+        # how vectors are derived is not loaded for a spec that derives none
+        from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
+        from keen_matrix.core.runs.experiments import Experiments
+        from keen_matrix.core.runs.grounding import are_as_before, grounded, grounds_of
+
         journal = self.options.journal
         kept = load_grounds(journal, spec)
         known = replace(grounded(spec, kept), matrices=derived)

@@ -1,7 +1,10 @@
-"""The kinds of refusal, and the families of derived vectors, each list in its one place."""
+"""The kinds of refusal, and the families of derived vectors, each list in its one place. Whatever only
+asks for these need not import how vectors are made."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Literal, TypeAlias, get_args
 
 Kind: TypeAlias = Literal[
@@ -22,8 +25,34 @@ FamilyName: TypeAlias = Literal[
     "launchers",
     "elsewhere",
 ]
-"""A family of derived vectors; each is a module in `families`, and its row in FAMILIES there."""
+"""A family of derived vectors; each is a module in `families`, and its row in FAMILIES."""
 DEFAULT_FAMILIES: tuple[FamilyName, ...] = ("help", "accepted", "refusals", "rephrasings")
 """Families that are run unless a spec names others."""
 END_OF_INPUT = "end-of-input"
 """The kind of a derived vector at which a program asks, and gets no answer."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FamilyKind:
+    """What the rest of the code knows of a family; its vectors are made by the module of its name."""
+
+    limit: int
+    """The most vectors it has: enough for thirty options, and few enough to run before every
+    commit."""
+    by_kind: bool = False
+    """Whether its vectors are told apart by their kind and what they are about, not by what was
+    given."""
+    compares: bool = False
+    """Whether its vectors are launched several times, and the launches compared."""
+
+
+FAMILIES: Mapping[FamilyName, FamilyKind] = {
+    "help": FamilyKind(limit=12, by_kind=True), "accepted": FamilyKind(limit=80),
+    "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60, compares=True),
+    "effects": FamilyKind(limit=60, by_kind=True, compares=True), "again": FamilyKind(limit=4, compares=True),
+    "renamed": FamilyKind(limit=3), "launchers": FamilyKind(limit=6, compares=True),
+    "elsewhere": FamilyKind(limit=24, by_kind=True, compares=True),
+}  # fmt: skip
+"""Name → what is known of it, in the order in which families are run."""
+COMPARING = frozenset(str(name) for name, kind in FAMILIES.items() if kind.compares)
+"""Families whose cases have several launches that are compared."""

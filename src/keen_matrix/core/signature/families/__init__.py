@@ -7,42 +7,17 @@ no family ever makes a sound program to something that the signature does not se
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 from importlib import import_module
 
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds, Words
-from keen_matrix.core.signature.kinds import FamilyName
+from keen_matrix.core.signature.kinds import FAMILIES, FamilyName
 from keen_matrix.core.signature.requests import Builder, builders
 from keen_matrix.core.signature.signature import Signature
 
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FamilyKind:
-    """What the rest of the code knows of a family; its vectors are made by the module of its name."""
-
-    limit: int
-    """The most vectors it has: enough for thirty options, and few enough to run before every
-    commit."""
-    by_kind: bool = False
-    """Whether its vectors are told apart by their kind and what they are about, not by what was
-    given."""
-    compares: bool = False
-    """Whether its vectors are launched several times, and the launches compared."""
-
-
-FAMILIES: Mapping[FamilyName, FamilyKind] = {
-    "help": FamilyKind(limit=12, by_kind=True), "accepted": FamilyKind(limit=80),
-    "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60, compares=True),
-    "effects": FamilyKind(limit=60, by_kind=True, compares=True), "again": FamilyKind(limit=4, compares=True),
-    "renamed": FamilyKind(limit=3), "launchers": FamilyKind(limit=6, compares=True),
-    "elsewhere": FamilyKind(limit=24, by_kind=True, compares=True),
-}  # fmt: skip
-"""Name → what is known of it, in the order in which families are run."""
-COMPARING = frozenset(str(name) for name, kind in FAMILIES.items() if kind.compares)
-"""Families whose cases have several launches that are compared."""
 CLASH = "clash"
 """The kind of an accepted vector that shows what a program refuses and the signature does not."""
 MOST_BEYOND = 100

@@ -82,7 +82,7 @@ class SignatureParts:
 
     def families(self) -> tuple[Matrix, ...]:
         """Return the derived families as matrices, numbered after those of the spec."""
-        from keen_matrix.core.signature.families import FAMILIES
+        from keen_matrix.core.signature.kinds import FAMILIES
 
         names = [name for name in FAMILIES if name in self._table.derive]
         nothing = LineSequence(())
