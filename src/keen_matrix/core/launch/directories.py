@@ -66,6 +66,7 @@ class WorkerDirectory:
         path = tempfile.mkdtemp(
             prefix=f"{os.path.basename(shared).partition('+')[0]}+", dir=os.path.dirname(shared)
         )
+        # It is removed at the end, if it is still what it was.
         self._former.append((self._above, os.path.basename(self.path), self.identity))
         os.close(self.fd)
         self._above = open_folder(os.path.dirname(path))
@@ -208,6 +209,7 @@ class CaseDirectories:
             return ""
         try:
             now = _changed_at(self._paths)
+            # Other numbers are other directories, whatever their names.
             same = now[1::2] == self._stamps[1::2]
             fresh = (
                 same

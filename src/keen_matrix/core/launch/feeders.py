@@ -40,6 +40,7 @@ class Feeders:
         """
         source = -1
         with contextlib.ExitStack() as pipes:
+            # Pushed first, so that it runs last: the pipes between the commands are closed by then.
             pipes.push(self._end_when_failed)
             for number, command in enumerate(start.chain):
                 following, into = -1, sink
@@ -57,6 +58,8 @@ class Feeders:
 
     def _start_one(self, start: Start, number: int, source: int, sink: int) -> None:
         file, words = start.chain[number]
+        # The first command of a chain has nothing to read; it must not get what our own standard
+        # input is.
         nothing = (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)
         try:
             self.pids.append(
@@ -101,6 +104,7 @@ class Feeders:
                 with contextlib.suppress(ProcessLookupError, PermissionError):
                     os.killpg(pid, signal.SIGKILL)
                 self.pids[number] = 0
+                # We end it as its next write would have: a user sees what a shell's pipeline shows.
                 self.ends[number].signal = int(signal.SIGPIPE)
                 with contextlib.suppress(ChildProcessError):
                     status = os.waitpid(pid, 0)[1]

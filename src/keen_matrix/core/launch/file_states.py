@@ -51,6 +51,8 @@ def _seen_below(
             for entry in entries:
                 with contextlib.suppress(OSError):
                     yield entry.path[len(root) + 1 :], see(entry)
+                    # A link is told of and never followed: it may lead out of the directory, or
+                    # round in it.
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.path)
 
@@ -65,6 +67,8 @@ def _state(path: str) -> FileState:
         content = (os.readlink(path),)
     elif stat.S_ISREG(info.st_mode) and info.st_size <= COMPARED_BYTES:
         with contextlib.suppress(OSError), open(path, "rb") as file:
+            # hash() and no digest: it is only compared within this process, and small files are the
+            # rule.
             content = ("read", hash(file.read()))
     return FileState(kind, info.st_size, stat.S_IMODE(info.st_mode), content)
 
@@ -117,6 +121,7 @@ def file_changes(before: Mapping[str, FileState], root: str) -> dict[str, FileCh
         old, new = before.get(name), after.get(name)
         if old == new:
             continue
+        # A program that makes a million files must not make a record of a hundred megabytes.
         if len(changes) >= MOST_LISTED:
             left_out += 1
         elif new is None:

@@ -113,19 +113,24 @@ class Launch:
         has no portable way to set the child's, and a worker has one thread. Raises OSError or
         ValueError when the system refuses; nothing of the launch is left then.
         """
+        # A try that the system refused may have started feeders, whose ends are not those of this
+        # one.
         if self.machine.state is not State.RUNNING or self.feeders.ends:  # a try before failed
             self.machine, self.feeders = Machine(), Feeders()
         plumbing, running = Plumbing(), None
         try:
             make_plumbing(plumbing, start)
+            # Before the feeders: commands with a relative name are looked for where the program is.
             os.chdir(start.directory)
             if start.chain:
                 self.feeders.start(start, plumbing.sink)
+            # As late as can be: pipes and feeders are no part of the program's time.
             self.started = time.monotonic()
             running = starter.start(start, vector, plumbing)
             self._outputs = Outputs(plumbing, self._poller)
             self._outputs.watch()
         except BaseException:
+            # It runs already, and nobody would ever wait for it.
             if running is not None:
                 _undo(running)
             self.feeders.end()
@@ -136,6 +141,7 @@ class Launch:
         self.running, self.pid = running, running.pid
         stays_open = bool(start.dialogue) or start.silent
         self._stdin = StandardInput(plumbing, self._poller, stays_open=stays_open)
+        # From here on the deadline stands, whatever fails below: no program is ever without one.
         self._end = self.machine.deadline = self.started + start.timeout
         self._watch_end(running)
         try:
@@ -144,6 +150,8 @@ class Launch:
             self.abort()
             raise
         if start.silent and self._system.sees_calls and self._stdin.fd >= 0:
+            # The kernel names a pipe alike at both ends, and that is how a process blocked on it is
+            # known.
             self._pipe = os.readlink(f"/proc/self/fd/{self._stdin.fd}")
             self._look_at = self.started + FIRST_LOOK
             self._plan_end()
@@ -183,6 +191,7 @@ class Launch:
         elif fd == running.watched:
             running.on_event()
             self._on_exit()
+        # Whichever comes last, the end of the program or that of its output, finishes the launch.
         if self.has_exited and not self._outputs.streams and not self.finished:
             self._finish(time.monotonic())
 
@@ -196,6 +205,7 @@ class Launch:
             return False
         now = time.monotonic()
         if not self._capture.feed(stream, chunk, now - self.started):
+            # What still comes of a program that is killed for its flood would count as another one.
             if not self.outcome.flooded:
                 self.outcome.flooded = stream
                 self._kill(Event.FLOOD)
@@ -209,6 +219,8 @@ class Launch:
         """Answer the prompts that came, and end the program at the text that ends it."""
         heard = dialogue.feed(stream, chunk, time.monotonic())
         for number, reply in enumerate(heard.replies, 1):
+            # Standard input may only be closed behind the reply after which no prompt is waited for
+            # any more.
             last = number == len(heard.replies) and dialogue.waited_for is None
             self._stdin.reply(reply + b"\n", last=last)
         if heard.replies and self.machine.state is State.RUNNING:
@@ -232,6 +244,7 @@ class Launch:
         """Whether nothing tells of the program's end: no descriptor, and no SIGCHLD either where
         descriptors are the usual way."""
         running = self.running
+        # Where SIGCHLD is the way ends are learnt, the worker asks everybody anyway.
         alive = running is not None and running.watched < 0 and not self.has_exited
         return alive and self._system.pidfds
 
@@ -262,6 +275,8 @@ class Launch:
                 if now >= self.machine.deadline:
                     self._on_overdue(now)
         elif state in (State.STOPPING, State.TERMINATING):
+            # A program that its spec stops and that does not stop is hung; one that we terminate
+            # was overdue already.
             self.outcome.timed_out |= state is State.STOPPING
             self._kill(Event.TIME)
         elif state is State.FEEDING:
@@ -288,6 +303,7 @@ class Launch:
             self._send_stop(stop)
             return
         waited = self._dialogue.waited_for if self._dialogue is not None else None
+        # Its whole time is not over: it is the prompt that did not come in its own.
         if now < self._end and waited is not None:
             self.outcome.unasked = waited.prompt
         else:
@@ -298,6 +314,7 @@ class Launch:
 
     def _send_stop(self, stop: Stopping) -> None:
         """Give the program the signal that its spec ends it with."""
+        # Once is enough: a text that says when to stop may come again.
         self._stop = None
         self.outcome.stopped = stop.signal
         signal_group(self.pid, stop.signal)
@@ -315,8 +332,10 @@ class Launch:
         self.machine.move(Event.EXIT, now)
         self._unwatch()
         self._stdin.close()
+        # Only now may the streams have an end: the program itself writes no more.
         self._outputs.let_go()
         for fd in list(self._outputs.streams):
+            # Bounded, since a process left behind may write for ever.
             for _ in range(READS_AT_END):
                 open_still = fd in self._outputs.streams
                 if not open_still or self.outcome.flooded or not self._read(fd):
@@ -340,6 +359,7 @@ class Launch:
         if not (exited and self._system.subreaper):
             # else the worker ends what is left, once it has seen what it is
             signal_group(self.pid, signal.SIGKILL)
+        # What is in the pipes now was written in time, however long we were not looking.
         while self.outcome.flooded is None and (ready := self._outputs.ready()):
             for fd in ready:
                 self._read(fd)
@@ -352,6 +372,7 @@ class Launch:
         """Take what there is to be known, and let the process go."""
         running, outcome, capture = self.running, self.outcome, self._capture
         exited = self.has_exited
+        # How a feeder ended is part of the outcome; most end with the pipe that they write to.
         if any(self.feeders.pids) and not self.feeders.are_done(now):
             self.machine.move(Event.FED, now)
             self.machine.deadline = now + FEEDERS_STEP
@@ -362,11 +383,14 @@ class Launch:
             signal_group(running.pid, signal.SIGKILL)  # whatever is left behind in its group
         self._stdin.close()
         self._unwatch()
+        # Until here the process was a zombie, so that its number, and its group's, could be nobody
+        # else's.
         running.finish(outcome, ended=exited)
         self.feeders.end()
         outcome.feeders = self.feeders.ends
         if self._dialogue is not None:
             waited = self._dialogue.waited_for
+            # It ended by itself before it asked: that is no timeout, and no answer either.
             if not outcome.timed_out and outcome.unasked is None and waited is not None:
                 outcome.unasked = waited.prompt
             outcome.conversation = self._dialogue.conversation

@@ -60,6 +60,7 @@ def children() -> list[int]:
         with open(f"/proc/self/task/{me}/children", "rb") as file:
             return [int(each) for each in file.read().split()]
     except OSError:
+        # A kernel without CONFIG_PROC_CHILDREN has no such file.
         return [pid for pid in _all_processes() if _parent(pid) == me]
 
 
@@ -72,6 +73,7 @@ def _stat_fields(pid: int) -> list[bytes]:
     (proc(5)); [] when it is gone."""
     try:
         with open(f"/proc/{pid}/stat", "rb") as file:
+            # The name before it, in parentheses, may hold parentheses and spaces of its own.
             return file.read().rpartition(b")")[2].split()
     except OSError:
         return []
@@ -110,6 +112,7 @@ def belongs_to(pid: int, session: int, home: str) -> bool | None:
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
             environment = file.read()
+            # Every case has a home of its own, and hardly a program gives its children another.
             return b"HOME=" + os.fsencode(home) in environment.split(b"\0") if environment else None
     except OSError:
         return False
@@ -123,6 +126,7 @@ def started_since(pid: int, moment: float) -> bool:
         return False
     started = int(fields[19]) / os.sysconf("SC_CLK_TCK")
     since_boot = time.clock_gettime(time.CLOCK_BOOTTIME) - (time.monotonic() - moment)
+    # Two clocks are compared: the kernel's counts from the boot and through sleep, ours does not.
     return started >= since_boot - 1 / os.sysconf("SC_CLK_TCK")
 
 
@@ -151,6 +155,7 @@ class Orphans:
     def end(self, known: Collection[int]) -> None:
         """End all orphans and reap them; `known` are the workers."""
         session = os.getsid(0)
+        # Ending one makes its children ours, which are ended in the next round.
         for _ in range(ROUNDS if self._ours else 0):
             orphans = [
                 pid for pid in children()
@@ -191,6 +196,8 @@ def end(pids: list[int]) -> None:
     until = time.monotonic() + END_SECONDS
     for pid in pids:
         with contextlib.suppress(ChildProcessError):
+            # Asked and not waited for: a process in an uninterruptible sleep would hold the worker
+            # for ever.
             while os.waitpid(pid, os.WNOHANG)[0] == 0 and time.monotonic() < until:
                 time.sleep(0.001)
 
@@ -234,6 +241,7 @@ circle."""
 def _lives_below(pid: int, root: str) -> bool:
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
+            # A slash behind it: a folder whose name only begins so is another one.
             return b"\0HOME=" + os.fsencode(root) + b"/" in b"\0" + file.read()
     except OSError:
         return False

@@ -65,6 +65,8 @@ class CasePlace:
         """
         directories, fresh = self.directories, self._fresh
         self._was_changed = not first or directories.changed(since_ns)
+        # A program that did nothing to the directory cannot have removed it; looking costs every
+        # case a few calls.
         may_be_gone = fresh and self._was_changed and outcome.unlaunched is None
         in_place = not may_be_gone or directories.work_is_in_place
         outcome.directory = self.start_directory if in_place else ""
@@ -103,6 +105,7 @@ class CasePlace:
             if reason:
                 return f"could not be kept: {place} is there and stays: {reason}"
             os.makedirs(place)
+            # By descriptor: the program may have put a link to our own files in its place.
             work = self.directories.open_work()
             try:
                 target = os.open(place, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)

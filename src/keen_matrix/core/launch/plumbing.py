@@ -79,6 +79,7 @@ def make_plumbing(made: Plumbing, start: Start) -> None:
         made.theirs.append(made.stdin)
         made.ours.append(made.writing)
         made.text = start.stdin
+        # A program that never reads must not hold us.
         os.set_blocking(made.writing, False)
     elif start.closed:
         made.stdin = CLOSED
@@ -118,4 +119,6 @@ def _make_terminal(made: Plumbing, start: Start, screen: Screen) -> None:
         # a copy, since it is closed once all is written while the terminal stays
         made.writing = os.dup(made.terminal)
         made.ours.append(made.writing)
+        # With a dialogue more may be typed; without one the program is to see an end, as it would
+        # of a pipe.
         made.text = start.stdin + (b"" if start.dialogue else END_OF_FILE)

@@ -80,6 +80,8 @@ class Cold:
 
     def start(self, start: Start, vector: Sequence[str], plumbing: Plumbing) -> Running:
         """Start a program with a vector."""
+        # posix_spawn and not fork: the worker's memory need not be copied, and nothing of Python
+        # runs between.
         pid = os.posix_spawn(
             start.file,
             [*start.words, *vector],
@@ -148,6 +150,8 @@ class Spawned:
     def finish(self, outcome: Outcome, *, ended: bool) -> None:
         """Wait for the process; one that even SIGKILL did not end is left alone."""
         if ended:
+            # wait4 and not waitpid: it tells what the program used, its children that it waited for
+            # included.
             _, status, usage = os.wait4(self.pid, 0)
             take_status(outcome, status)
             outcome.user_seconds, outcome.system_seconds = usage.ru_utime, usage.ru_stime

@@ -28,6 +28,7 @@ class StandardInput:
         """Descriptors of our own; -1 for none, and for one that was closed."""
         self._left = memoryview(plumbing.text) if plumbing.text else NOTHING
         self._poller = poller
+        # A terminal stays open by its other end; this one is a copy that is only written to.
         self._stays_open = stays_open and self.terminal < 0
 
     def begin(self) -> None:
@@ -58,6 +59,7 @@ class StandardInput:
             if self.terminal >= 0:
                 os.write(self.terminal, text)
             elif self.fd >= 0:
+                # A reply may come while the text before it is still on its way.
                 self._left = memoryview(bytes(self._left) + text)
                 self._stays_open = not last
                 self.feed()

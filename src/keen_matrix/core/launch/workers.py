@@ -193,6 +193,7 @@ def signals_blocked() -> Iterator[None]:
 
 def spawn(control: socket.socket) -> Process:
     """Start a worker as a fresh interpreter on its end of a socket."""
+    # Without site packages of its own: it gets our path, and starts sooner.
     words = [sys.executable, "-P", "-S", "-c", START]
     env = {**os.environ, "PYTHONPATH": os.pathsep.join(each for each in sys.path if each)}
     os.set_inheritable(control.fileno(), True)  # should it have that number already
