@@ -237,11 +237,13 @@ def _setting(value: object) -> str:
 def habit_meanings() -> dict[str, str]:
     """Return each habit with the text that stands below it in the class."""
     tree = ast.parse(Path(habits.__file__).read_text())
-    body = next(
-        node.body for node in tree.body if isinstance(node, ast.ClassDef) and node.name == "Habits"
-    )
+    classes = [
+        node
+        for node in tree.body
+        if isinstance(node, ast.ClassDef) and node.name.endswith("Habits")
+    ]
     found = {}
-    for field, text in itertools.pairwise(body):
+    for field, text in (pair for node in classes for pair in itertools.pairwise(node.body)):
         if isinstance(field, ast.AnnAssign) and isinstance(field.target, ast.Name):
             told = (
                 text.value.value

@@ -26,15 +26,8 @@ MOST_READINGS = 64
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Habits:
-    """How a reader reads its words. None leaves a habit open: every setting of it is followed, but
-    for those of values, of which nothing is claimed then.
-
-    Known from the POSIX Utility Syntax Guidelines (XBD 12.2) and getopt_long(3), and for each
-    library from what its row in `readers` names.
-    """
-
-    # --- names of options ---
+class NameHabits:
+    """How the names of options are read."""
 
     abbreviations: bool | None = None
     """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
@@ -64,7 +57,10 @@ class Habits:
     """Whether a word with a dash in front and a space in it, and no option at its beginning, is an
     operand."""
 
-    # --- values of options ---
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ValueHabits(NameHabits):
+    """Also, where options have their values."""
 
     joined: Joined | None = "any"
     """Which values may stand in the word of their option: any (`-n3`, `--riders=3`), those of long
@@ -91,7 +87,10 @@ class Habits:
     repeat_flags: Literal["last", "refuse"] | None = None
     """The same of a flag, where that is another matter; where it is open, as `repeat`."""
 
-    # --- operands ---
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OperandHabits(ValueHabits):
+    """Also, which words are operands, and what help does."""
 
     interleaved: bool | None = True
     """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
@@ -109,8 +108,6 @@ class Habits:
     later_delimiter: Literal["operand", "nothing"] | None = None
     """What a second `--` is."""
 
-    # --- help ---
-
     help_wins: HelpWins | None = None
     """Over what help wins: everything; what comes behind it; what is found once all words are
     read; nothing."""
@@ -118,7 +115,15 @@ class Habits:
     """Kinds of refusal that are found before help is given: of the words before it, or of all. Those
     of values are of the options' values, unless OPERANDS is among them."""
 
-    # --- texts of values ---
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Habits(OperandHabits):
+    """How a reader reads its words. None leaves a habit open: every setting of it is followed, but
+    for those of texts, of which nothing is claimed then.
+
+    Known from the POSIX Utility Syntax Guidelines (XBD 12.2) and getopt_long(3), and for each
+    library from what its row in `readers` names.
+    """
 
     numbers: Numbers | None = None
     """Which texts are numbers, by the function that the library calls."""

@@ -153,7 +153,6 @@ class SignatureParts:
         reader: str | None = None,
         help: Sequence[str] | None = None,
         where: Sequence[str] = (),
-        refuse: Sequence[Mapping[str, str]] = (),
         **more: Any,
     ) -> Self:
         """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for
@@ -174,8 +173,8 @@ class SignatureParts:
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style != "one-dash":
             lines = tuple(map(with_flags_apart, lines))
-        actions, depends_on, tidy = (
-            more.pop(name, ()) for name in ("actions", "depends_on", "tidy")
+        refuse, actions, depends_on, tidy = (
+            more.pop(name, ()) for name in ("refuse", "actions", "depends_on", "tidy")
         )
         habits = replace(row.habits, **_switches(more))
         types = {

@@ -16,7 +16,7 @@ from typing import Literal, TypeAlias
 from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.grounds import NO_GROUNDS, UNTRIED, FormGrounds, Grounds
 from keen_matrix.core.signature.judging.binding import identifier
-from keen_matrix.core.signature.judging.reading import USUAL_HELP
+from keen_matrix.core.signature.judging.taking import USUAL_HELP
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.signature import Signature
 

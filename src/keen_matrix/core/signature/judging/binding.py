@@ -15,7 +15,7 @@ from keen_matrix.core.oracle import OracleNotRun
 from keen_matrix.core.signature.habits import OPERANDS, need
 from keen_matrix.core.signature.judging.findings import Bound, Findings, Given
 from keen_matrix.core.signature.judging.matching import Binding
-from keen_matrix.core.signature.judging.reading import Reading
+from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, SignatureParts, names_of
 
 

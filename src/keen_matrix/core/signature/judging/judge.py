@@ -24,8 +24,9 @@ from keen_matrix.core.signature.judging.binding import (
 )
 from keen_matrix.core.signature.judging.findings import Findings, Judgement, Refusal
 from keen_matrix.core.signature.judging.matching import Matched, match
-from keen_matrix.core.signature.judging.reading import Reading, read
+from keen_matrix.core.signature.judging.reading import read
 from keen_matrix.core.signature.judging.resolving import Resolved, resolve
+from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, SignatureParts
 from keen_matrix.core.signature.readers import OF_VALUES
 

@@ -22,7 +22,7 @@ from keen_matrix.core.notation.synopsis import (
     OptionUse,
 )
 from keen_matrix.core.signature.judging.findings import Findings
-from keen_matrix.core.signature.judging.reading import Reading
+from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.values import ValueType
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from abc import abstractmethod
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import ClassVar, TypeAlias
@@ -76,13 +76,6 @@ class Bounded(ValueType):
             if not first:
                 first = number
                 yield from (f"{number}{unit}" for unit in self.units)
-
-    def wrong_units(self) -> Iterator[str]:
-        """Yield a unit that is none, and one without a number."""
-        if self.units:
-            letter = next((each for each in "QXZ" if each not in "".join(self.units).upper()), "")
-            yield from ([f"2{letter}"] if letter else [])
-            yield self.units[0]
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
@@ -189,7 +182,7 @@ class Whole(Bounded):
         """Yield what is no whole number, and the numbers just outside the bounds."""
         yield from ("abc", "", "1.5", "12abc", "3 4")
         yield from (str(int(each)) for each in self.outside(1))
-        yield from self.wrong_units()
+        yield from _wrong_units(self.units)
 
     def made_subtly_wrong(self) -> Iterator[str]:
         """Yield numbers that fit a smaller integer once their upper bits are lost, where a bound
@@ -232,7 +225,7 @@ class Fraction(Bounded):
         """Yield what is no number, and numbers half a unit outside the bounds."""
         yield from ("abc", "", "1.2.3", "12abc", "3 4")
         yield from map(_plain, self.outside(0.5))
-        yield from self.wrong_units()
+        yield from _wrong_units(self.units)
 
     def converted(self, text: str) -> object:
         """Return the number that a text stands for; the text where it stands for none."""
@@ -240,6 +233,14 @@ class Fraction(Bounded):
             return FRACTION[_library(self.habits)](text)
         except ValueError:
             return text
+
+
+def _wrong_units(units: Sequence[str]) -> Iterator[str]:
+    """Yield a unit that is none, and one without a number."""
+    if units:
+        letter = next((each for each in "QXZ" if each not in "".join(units).upper()), "")
+        yield from ([f"2{letter}"] if letter else [])
+        yield units[0]
 
 
 def _library(habits: Habits) -> str:
