@@ -24,6 +24,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
+from results import write_section
+
 from keen_matrix import Signature
 from keen_matrix.core.signature.judging.judge import is_among
 from keen_matrix.core.signature.readers import READERS
@@ -438,13 +440,25 @@ def line_of(counts: Counter[str]) -> str:
     )
 
 
+def cells_of(counts: Counter[str]) -> list[str]:
+    """Return the same as cells of a table."""
+    whole, spoken = max(counts["all"], 1), max(counts["all"] - counts["open"], 1)
+    bound, promised = counts["bound"], counts["promised"]
+    return [
+        f"{100 - 100 * counts['wrong'] / spoken:.1f} %",
+        f"{100 * counts['open'] / whole:.1f} %",
+        f"{100 - 100 * counts['misbound'] / max(bound, 1):.1f} %",
+        f"{100 - 100 * counts['broken'] / promised:.1f} %" if promised else "–",
+    ]
+
+
 def main() -> None:
     """Compare, and keep the answers where that is asked for."""
     words = sys.argv[1:]
     keep = words.pop(words.index("--keep") + 1) if "--keep" in words else ""
     chosen = [each for each in words if each in READERS] or list(READERS)
     shown = int(os.environ.get("SHOWN", "12"))
-    kept = {}
+    kept, rows = {}, []
     for reader in chosen:
         requests = requests_for(reader)
         answers = answers_of(reader, requests)
@@ -457,10 +471,26 @@ def main() -> None:
         without: Counter[str] = Counter()
         blind = list(differences(reader, requests, answers, without, None))
         print(f"{reader:26} {line_of(counts)}  | without reader: {line_of(without)}")
+        rows.append(
+            f"| {reader} | {' | '.join(cells_of(counts))} | {' | '.join(cells_of(without)[:2])} |"
+        )
         for each in (told if "--blind" not in words else [one for one in blind if one[0] == "x"])[
             :shown
         ]:
             print("   ", each)
+    if chosen == list(READERS) and "SEED" not in os.environ:
+        write_section(
+            "Readers",
+            "python benchmarks/readers.py",
+            [
+                f"{SIGNATURES * VECTORS:,} vectors over {SIGNATURES} signatures that probe habits, given to each library and to",
+                "the judge, with the reader named and without it. *Right* is of what is said, *open* of all vectors.",
+                "",
+                "| reader | right | open | bindings right | exits and streams right | without: right | without: open |",
+                "|---|---|---|---|---|---|---|",
+                *rows,
+            ],
+        )
     if keep:
         asked = {name: requests_for(name) for name in ("argparse", "getopts")}
         with gzip.GzipFile(keep, "wb", mtime=0) as file:
