@@ -1,0 +1,224 @@
+"""What is kept of runs, each part by itself: the journal's place, the history, comparing."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.model.lines import encode
+from keen_matrix.core.model.record import AspectRecord, Finished, Header, Record, Repeats
+from keen_matrix.core.results.compare import KINDS, compare_runs
+from keen_matrix.core.results.history import (
+    DamagedHistory,
+    History,
+    HistoryRun,
+    Recorder,
+    WritableHistory,
+    is_ours,
+    program_digest,
+)
+from keen_matrix.core.results.journal import BESIDE, Journal
+
+
+def header(spec: str = "a.matrix.toml", **more: Any) -> Header:
+    return Header(journal=1, spec=spec, started="2026-01-01T00:00:00+00:00", **more)
+
+
+def record(id: str, **more: Any) -> Record:
+    base: dict[str, Any] = {"matrix": "m", "argv": ("x",), "values": {}, "verdict": "held", "exit": 0, "seconds": 0.1, "aspects": []}
+    return Record(id=id, **{**base, **more})
+
+
+# --- the journal ---
+
+
+def names_in(folder: Path) -> list[str]:
+    return sorted(each for each in os.listdir(folder) if not each.endswith(".lock"))
+
+
+def test_a_journal_takes_its_place_with_the_first_record_and_not_before(tmp_path: Path) -> None:
+    path = tmp_path / "j.jsonl"
+    path.write_bytes(encode(header()) + encode(record("before")))
+    with Journal(str(path)) as journal:
+        journal.write_line(header())
+        assert not journal.is_in_place and b"before" in path.read_bytes()
+        offset = journal.write(encode(record("after")))
+        assert journal.is_in_place and b"after" in path.read_bytes() and b"before" not in path.read_bytes()
+        assert journal.read(offset, journal.size - offset).id == "after"
+    assert names_in(tmp_path) == ["j.jsonl"]
+
+
+def test_a_run_that_came_to_nothing_loses_no_results(tmp_path: Path) -> None:
+    path = tmp_path / "j.jsonl"
+    path.write_bytes(encode(header()) + encode(record("before")))
+    left = tmp_path / f".j.jsonl-abc{BESIDE}"
+    left.write_bytes(b"of a run that was killed")
+    with Journal(str(path)) as journal:
+        journal.write_line(header())
+        assert not left.exists()
+    assert names_in(tmp_path) == ["j.jsonl"] and b"before" in path.read_bytes()
+
+
+def test_one_run_at_a_time_has_a_journal_and_other_files_are_left_alone(tmp_path: Path) -> None:
+    path = tmp_path / "j.jsonl"
+    with Journal(str(path)), pytest.raises(RunFault, match="another run"):
+        Journal(str(path))
+    other = tmp_path / "notes.txt"
+    other.write_text("mine")
+    with pytest.raises(RunFault, match="is not a journal"):
+        Journal(str(other))
+    assert other.read_text() == "mine"
+
+
+def test_a_link_is_kept_and_what_it_leads_to_written(tmp_path: Path) -> None:
+    real, link = tmp_path / "real.jsonl", tmp_path / "link.jsonl"
+    link.symlink_to(real)
+    with Journal(str(link)) as journal:
+        journal.write_line(header())
+        journal.write(encode(record("a")))
+    assert link.is_symlink() and b'"a"' in real.read_bytes()
+
+
+def test_a_journal_that_goes_on_has_all_that_was_whole(tmp_path: Path) -> None:
+    path = tmp_path / "j.jsonl"
+    with Journal(str(path)) as journal:
+        journal.write_line(header())
+        journal.write(encode(record("a")))
+    size = path.stat().st_size
+    with path.open("ab") as file:
+        file.write(b'{"id":"torn')
+    with Journal(str(path), keep=True) as journal:
+        assert journal.size == size and [type(line) for _, _, line in journal.lines()] == [Header, Record]
+        journal.write(encode(record("b")))
+        journal.write_line(Finished(finished="2026-01-01T00:00:01+00:00", counts={"held": 2}))
+        assert [line.id for _, _, line in journal.lines() if isinstance(line, Record)] == ["a", "b"]
+
+
+# --- the history ---
+
+
+def ran(spec: str = "a", digest: str = "1", **more: Any) -> HistoryRun:
+    return HistoryRun(spec=spec, spec_digest=digest, program="p", program_digest="p1", started="2026-01-01", counts={}, **more)
+
+
+@contextmanager
+def history(tmp_path: Path) -> Iterator[WritableHistory]:
+    with WritableHistory(str(tmp_path / "h.sqlite3")) as kept:
+        yield kept
+
+
+def enter(kept: WritableHistory, verdicts: dict[str, str], **more: Any) -> int:
+    number = kept.begin(ran(**more))
+    kept.add(number, [(id, "m", verdict, 0.1 + len(id)) for id, verdict in verdicts.items()])
+    kept.finish(number, 2.0, {"held": len(verdicts)})
+    return number
+
+
+def test_a_history_tells_what_was_entered(tmp_path: Path) -> None:
+    with history(tmp_path) as kept:
+        enter(kept, {"a": "held", "bb": "differed"}, journal="/j1")
+        enter(kept, {"a": "held", "bb": "held"}, journal="/j2")
+        enter(kept, {"a": "crashed"}, spec="b", journal="/j3")
+        assert [(run.spec, run.seconds, dict(run.counts)) for run in kept.runs("a")] == [("a", 2.0, {"held": 2})] * 2
+        assert [run.spec for run in kept.runs()] == ["b", "a", "a"]
+        assert kept.last_of("a") == {"a": ("held", 1.1), "bb": ("held", 2.1)}
+        assert kept.newest() == ("2026-01-01", "/j3")
+        assert [row[1] for row in kept.slowest("a", 1)] == ["bb"]
+        assert [row[4] for row in kept.trend("bb")] == ["differed", "held"]
+
+
+@pytest.mark.parametrize(("digests", "unsteady"), [(("1", "1"), [("bb", 1, ["differed", "held"])]), (("1", "2"), [])])
+def test_a_case_is_unsteady_when_nothing_else_has_changed(tmp_path: Path, digests: tuple[str, str], unsteady: list[Any]) -> None:
+    with history(tmp_path) as kept:
+        enter(kept, {"a": "held", "bb": "differed"}, digest=digests[0])
+        enter(kept, {"a": "held", "bb": "held"}, digest=digests[1])
+        assert [(id, changes, verdicts) for id, _, _, changes, verdicts in kept.unsteady("a")] == unsteady
+
+
+def test_the_newest_runs_of_each_spec_are_kept(tmp_path: Path) -> None:
+    with history(tmp_path) as kept:
+        for _ in range(3):
+            enter(kept, {"a": "held"})
+        enter(kept, {"a": "held"}, spec="b")
+        assert kept.prune(1) == 2 and [run.spec for run in kept.runs()] == ["b", "a"]
+        assert len(kept.trend("a")) == 2
+
+
+def test_reading_makes_no_file_and_tells_what_is_none(tmp_path: Path) -> None:
+    path = tmp_path / "h.sqlite3"
+    with pytest.raises(RunFault, match="there is no history yet"):
+        History(str(path))
+    assert not path.exists()
+    path.write_text("mine")
+    for opened in (History, WritableHistory):
+        with pytest.raises(RunFault, match="is not a history"):
+            opened(str(path))
+    assert path.read_text() == "mine" and not is_ours(str(path))
+
+
+def test_a_history_of_another_version_is_refused_and_a_damaged_one_told(tmp_path: Path) -> None:
+    path = tmp_path / "h.sqlite3"
+    WritableHistory(str(path)).close()
+    with sqlite3.connect(path) as database:
+        database.execute("PRAGMA user_version = 99")
+    with pytest.raises(RunFault, match="of version 99"):
+        History(str(path))
+    with path.open("r+b") as file:
+        file.seek(100)
+        file.write(b"\xff" * 2_000)
+    with pytest.raises(DamagedHistory):
+        WritableHistory(str(path))
+
+
+def test_a_recorder_keeps_its_trouble_to_itself(tmp_path: Path) -> None:
+    path = tmp_path / "nowhere" / "h.sqlite3"
+    (tmp_path / "nowhere").write_text("a file where a folder should be")
+    recorder = Recorder(str(path), ran())
+    recorder.add("a", "m", "held", 0.1)
+    recorder.finish({"held": 1})
+    assert "the results are not entered into the history" in recorder.trouble
+
+
+def test_a_digest_of_a_program_is_of_its_words_and_files(tmp_path: Path) -> None:
+    script = tmp_path / "p.sh"
+    script.write_text("echo 1")
+    one = program_digest(["sh", str(script)])
+    assert one == program_digest(["sh", str(script)]) != program_digest(["sh", str(script), "-x"])
+    script.write_text("echo 2")
+    assert program_digest(["sh", str(script)]) != one
+
+
+# --- comparing ---
+
+
+def journal_of(path: Path, *records: Record) -> str:
+    path.write_bytes(b"".join([encode(header()), *map(encode, records)]))
+    return str(path)
+
+
+def slow(*seconds: float) -> dict[str, Any]:
+    return {"seconds": seconds[0], "repeats": Repeats(times=len(seconds), different=1, seconds=list(seconds))}
+
+
+FAILED = {"verdict": "differed", "aspects": [AspectRecord(aspect="exit", met=False, form="exit", expected="0", actual="1")], "exit": 1}
+COMPARED: list[tuple[dict[str, Any] | None, dict[str, Any] | None, str | None]] = [
+    ({}, FAILED, "no longer held"), (FAILED, {}, "newly held"), (FAILED, {"verdict": "crashed", "exit": None, "signal": "SEGV"}, "other verdict"),
+    ({"stdout": "a"}, {"stdout": "b"}, "other output"), ({}, {}, None), ({}, None, "gone"), (None, {}, "new"),
+    ({"seconds": 0.1}, {"seconds": 0.9}, "slower"), ({"seconds": 0.1}, {"seconds": 0.15}, None),
+    (slow(0.10, 0.11, 0.12), slow(0.14, 0.15, 0.16), "slower"), (slow(0.10, 0.11, 0.15), slow(0.14, 0.15, 0.16), None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("before", "after", "kind"), COMPARED)
+def test_what_became_of_a_case(tmp_path: Path, before: Any, after: Any, kind: str | None) -> None:
+    paths = [journal_of(tmp_path / f"{number}.jsonl", record("same"), *([record("c", **fields)] if fields is not None else []))
+             for number, fields in enumerate((before, after))]  # fmt: skip
+    found = compare_runs([paths[0]], [paths[1]])
+    assert found.counts == ({} if kind is None else {kind: 1}) and set(found.counts) <= set(KINDS)
