@@ -189,6 +189,18 @@ would refuse.
 ## What the libraries promise
 """
 READERS_TAIL = """
+## What is still judged otherwise
+
+Of the trial's vectors the judge says something else than the library on five of yargs, eight of minimist and one of
+perl-getopt-long-bundling. They are all of words that hardly anybody writes:
+
+- yargs and minimist read `-a b` as one word letter by letter, white space included, and leave a sign such as `-5` or `-` behind
+  an option that they do not know to chance; to yargs an empty operand is the number 0.
+- Getopt::Long with bundling calls `--a` ambiguous beside `-a` and `--alpha` when what follows is no value of `--alpha`.
+
+What node, commander and minimist hand over as text is turned into numbers by the program, in a way of its own: whether `1e3`,
+`0x10` or `+3` is a number stays open there, and whether `+3` is one for C and the shell.
+
 ## How to add one
 
 A reader is a row in `core/signature/readers.py` and nothing else: its habits, the source of each (the documentation, or a
@@ -218,19 +230,20 @@ def reader_page() -> str:
     for name, meaning in habit_meanings().items():
         by_setting: dict[str, list[str]] = {}
         for reader, row in READERS.items():
-            by_setting.setdefault(_setting(getattr(row.habits, name)), []).append(reader)
-        who = "; ".join(
-            f"**{setting}** {', '.join(readers)}" for setting, readers in by_setting.items()
-        )
-        if len(by_setting) == 1:
-            who = f"**{next(iter(by_setting))}** all"
+            by_setting.setdefault(_setting(name, getattr(row.habits, name)), []).append(reader)
+        *few, (usual, most) = sorted(by_setting.items(), key=lambda each: len(each[1]))
+        parts = [f"**{setting}** {', '.join(readers)}" for setting, readers in few]
+        others = "all" if not few else "the others" if len(most) > 2 else ", ".join(most)
+        who = "; ".join([*parts, f"**{usual}** {others}"])
         lines.append(f"| `{name.replace('_', '-')}` | {_cell(meaning)} | {who} |")
     return "\n".join(lines) + "\n" + READERS_TAIL
 
 
-def _setting(value: object) -> str:
+def _setting(name: str, value: object) -> str:
     if isinstance(value, frozenset):
         return ", ".join(sorted(value)) or "none"
+    if value is None and name not in habits.SETTINGS:
+        return "no" if name == "negated" else "not told"
     return {True: "yes", False: "no", None: "open"}.get(value, str(value))  # type: ignore[call-overload]
 
 

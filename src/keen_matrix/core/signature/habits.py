@@ -38,7 +38,7 @@ class NameHabits:
     """Whether one dash and two are told apart; else whether every name takes either, or `--n` also
     stands for `-n`."""
     negated: Literal["flags", "all"] | None = None
-    """Whether every flag, or every option, has a `--no-…` beside it; none where null."""
+    """Whether every flag, or every option, has a `--no-…` beside it."""
     bundling: bool | None = True
     """Whether flags may share one dash (POSIX guideline 5)."""
     letter_dash: Literal["refuse", "delimiter", "nothing"] | None = None
@@ -113,7 +113,7 @@ class OperandHabits(ValueHabits):
     read; nothing."""
     help_yields_to: frozenset[str] = frozenset()
     """Kinds of refusal that are found before help is given: of the words before it, or of all. Those
-    of values are of the options' values, unless OPERANDS is among them."""
+    of values are of the options' values, unless operands are named among them."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
