@@ -13,7 +13,7 @@ from keen_matrix import Signature
 from keen_matrix.cli import build_parser
 from keen_matrix.core.covering import search
 from keen_matrix.core.model.record import LaunchFields, Record
-from keen_matrix.core.model.relation import RELATIONS
+from keen_matrix.core.model.relation import ASPECT_OF, RELATIONS
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FAMILIES, KINDS, FamilyName
 from keen_matrix.core.spec.document.axes import AxisTable
@@ -87,3 +87,7 @@ def test_libraries_that_end_the_process_when_interrupted_are_imported_in_one_pla
 def test_a_record_has_what_a_launch_has() -> None:
     launch, record = ({each.name: each for each in msgspec.structs.fields(model)} for model in (LaunchFields, Record))
     assert {name: str(record[name].type) for name in launch} == {name: str(each.type) for name, each in launch.items()}
+
+
+def test_every_relation_says_what_its_aspect_is_called() -> None:
+    assert set(ASPECT_OF) == set(RELATIONS)

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import sys
+import textwrap
 from collections.abc import Iterable
 
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.spec.source import placed
+
+LEAST_ROOM = 20
+"""Cells that a broken line gets at least, however narrow the terminal is."""
 
 
 def print_problems(
@@ -35,6 +39,13 @@ def write_problem(screen: Screen, problem: Problem) -> None:
         screen.line((f"  {bar} ", "dim"), (caret, style))
     if problem.expected:
         label = "" if problem.wanted == problem.expected else "expected "
-        screen.line(f"    {label}", (problem.expected, "expected"))
+        indent = f"    {label}"
+        lines = [problem.expected]
+        if screen.is_terminal:  # a long list of choices is broken between them
+            room = max(screen.width - len(indent), LEAST_ROOM)
+            lines = textwrap.wrap(problem.expected, room, break_on_hyphens=False) or lines
+        for line in lines:
+            screen.line(indent, (line, "expected"))
+            indent = " " * len(indent)
     if problem.suggestion:
         screen.line("    did you mean ", (f'"{problem.suggestion}"', "strong"), "?")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.core.expect.rules import rules_for, rules_key
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.relation import ASPECT_OF
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
 from keen_matrix.core.signature.families import family_of
@@ -340,7 +341,7 @@ class _AspectCount:
                 )
             names |= self._names[key]
         if case.relation is not None:
-            names["alike"] = None
+            names[ASPECT_OF[case.relation.name]] = None
         for name in names:
             counts[name] = counts.get(name, 0) + 1
 

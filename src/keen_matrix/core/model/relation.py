@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal, TypeAlias, get_args
 
 from keen_matrix.core.structs import Struct
@@ -10,6 +11,11 @@ RelationName: TypeAlias = Literal[
     "alike", "differs", "renamed", "reference", "reference-accepted", "unheard", "unmoved"
 ]
 RELATIONS: tuple[RelationName, ...] = get_args(RelationName)
+ASPECT_OF: Mapping[RelationName, str] = {
+    "alike": "alike", "differs": "effect", "renamed": "renamed", "reference": "reference",
+    "reference-accepted": "reference", "unheard": "output", "unmoved": "consent",
+}  # fmt: skip
+"""What the aspect of each is called."""
 COMPARED = ("exit", "stdout", "stderr", "files")
 """The aspects of two launches that are compared unless a spec names some."""
 
