@@ -14,7 +14,7 @@ from keen_matrix.core.signature.values import Existing
 
 MOST_DIRECTORIES = 100
 """Sets of files for which a signature is kept."""
-MOST_KNOWN = 10_000
+MOST_KNOWN = 2_000
 """Judgements that are kept of a signature."""
 
 
