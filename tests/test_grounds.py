@@ -268,3 +268,43 @@ def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_co
     assert (xml.count("<failure"), xml.count("<skipped")) == (1, len(cases) - 1)
     assert (tap.count("\nnot ok"), tap.count("# SKIP")) == (1, len(cases) - 1)
     assert "to be accepted, since every vector here is made of it" in came.out and "exit 1: fare: closed" in came.out
+
+
+ASKS_FOR_A_FILE = """
+import argparse, json, sys
+parser = argparse.ArgumentParser(allow_abbrev=False)
+parser.add_argument("--sort", action="store_true")
+parser.add_argument("--indent", type=int, default=0)
+parser.add_argument("file", nargs="?", metavar="FILE", type=argparse.FileType(), default=sys.stdin)
+given = parser.parse_args()
+try:
+    print(json.dumps(json.load(given.file), sort_keys=given.sort, indent=given.indent))
+except ValueError as error:
+    sys.exit(str(error))
+"""
+
+
+def test_an_operand_that_is_required_is_told_once_and_all_stand_on_it(place: Place) -> None:
+    place.write("p.py", ASKS_FOR_A_FILE)
+    place.write("p.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        warm = true
+        [signature]
+        synopsis = "[--sort] [--indent N] [FILE]"
+        reader = "argparse"
+        abbreviations = false
+        values.N = {{ type = "int", example = 2 }}
+        values.FILE = {{ type = "file" }}
+        [files]
+        "a.json" = {{ literal = true, text = '{{"b": 1}}' }}
+        """)  # fmt: skip
+    ran = place.call("run")
+    failed = [each for each in place.cases() if each["verdict"] != "held"]
+    assert [(each["kind"], each["verdict"], each["argv"]) for each in failed] == [("clash", "differed", [])], ran.out
+    assert "state it    synopsis: FILE, without brackets" in ran.out
+    spec = (place.folder / "p.matrix.toml").read_text().replace("[FILE]", "FILE")
+    place.write("p.matrix.toml", spec)
+    place.call("run")
+    # too few is now refused by the program behind argparse, which therefore does not end with 2
+    assert {each["kind"] for each in place.cases() if each["verdict"] != "held"} == {"too-few"}

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 from keen_matrix.core.expect.naming import is_named, without_usage
+from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.runs.stating import (
     stated_conflict,
@@ -110,11 +111,9 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
             told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
             found = FormGrounds(values=values, clashes=(told,))
         else:
-            required = _required(trials, answer)
-            if not required:
-                return FormGrounds(works=False, edit=edit)
-            told_edit = stated_requirement(trials.options(required))
-            found = FormGrounds(required=required, edit=told_edit, values=trials.learnt)
+            found = _with_what_is_required(trials, answer, edit)
+            if not found.works:
+                return found
         trials.rebuild(found)
     return _with_actions(trials, _without_clashes(trials, found))
 
@@ -151,6 +150,33 @@ def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -
 # --- what is required ---
 
 
+def _with_what_is_required(trials: FormTrials, answer: Answer, edit: str) -> FormGrounds:
+    """Return the grounds with what makes the smallest vector accepted: an operand or options that
+    the synopsis calls optional."""
+    tells_options = any(_is_told(each, answer) for each in optional_of(trials.builder))
+    operands = () if tells_options else _required_operand(trials)
+    required = () if operands else _required(trials, answer)
+    if not operands and not required and tells_options:
+        operands = _required_operand(trials)
+    if operands:
+        return FormGrounds(operands=operands, edit=f"synopsis: {operands[0]}, without brackets")
+    if required:
+        told = stated_requirement(trials.options(required))
+        return FormGrounds(required=required, edit=told, values=trials.learnt)
+    return FormGrounds(works=False, edit=edit)
+
+
+def _required_operand(trials: FormTrials) -> tuple[str, ...]:
+    """Return the optional operand with which the smallest vector is accepted, if there is one."""
+    there = {part.name for part in (trials.builder.plain([], full=False)).operands}
+    items = trials.builder.form.form.walk()
+    names = dict.fromkeys(item.name.name for item in items if isinstance(item, Operand))
+    for name in names:
+        if name not in there and trials.works(trials.builder.with_counts(name, 1)):
+            return (name,)
+    return ()
+
+
 def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     """Return the options that make the smallest vector accepted, where that takes some: those
     that the answer names are tried first, then single ones, then all."""
@@ -178,7 +204,9 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
         fewer = [each for each in kept if each is not option]
         if trials.works(trials.builder.smallest(fewer)):
             kept = fewer
-    return tuple(option.key for option in kept)
+    # what made the fullest vector accepted may be its operands, and none of its options
+    works = trials.works(trials.builder.smallest(kept))
+    return tuple(option.key for option in kept) if works else ()
 
 
 # --- what clashes ---

@@ -90,7 +90,7 @@ def are_as_before(
     refused |= {clash.words for form in grounds.forms for clash in form.clashes}
     for number, form in enumerate(grounds.forms):
         plain = Builder(signature, signature.forms[number]).smallest()
-        if plain is not None and (form.required or not form.works):
+        if plain is not None and (form.required or form.operands or not form.works):
             refused.add(plain.words())
     sound = [each for each in builders(signature, grounds) if each.grounds.works]
     bases = {request.words() for builder in sound for request in _bases(builder)}

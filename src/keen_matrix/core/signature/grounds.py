@@ -40,6 +40,8 @@ class FormGrounds:
     """Whether any vector of it was accepted."""
     required: tuple[str, ...] = ()
     """Keys of options that the synopsis calls optional and no vector is accepted without."""
+    operands: tuple[str, ...] = ()
+    """NAMEs of operands that the synopsis calls optional and no vector is accepted without."""
     clashes: tuple[Clash, ...] = ()
     actions: tuple[str, ...] = ()
     """Keys of options beside which an unknown option was accepted: they end the call by

@@ -228,6 +228,8 @@ class Wish:
 def _made(builder: Builder, wish: Wish) -> Request:
     """Return the request that is as wished, whether or not it is accepted."""
     wish = replace(wish, options={*wish.options, *builder.grounds.required})
+    if builder.grounds.operands and not wish.counts:
+        wish = replace(wish, counts=dict.fromkeys(builder.grounds.operands, 1))
     if builder.grounds.few_operands:
         wish = replace(wish, few=True)
     made = Assembly(builder, wish)

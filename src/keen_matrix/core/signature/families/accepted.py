@@ -66,10 +66,10 @@ def vectors(making: Making) -> Iterator[Vector]:
 
 def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vector]:
     """Yield the vectors that show what the program refuses and the signature does not."""
-    if grounds.required:
+    if grounds.required or grounds.operands:
         plain = Builder(making.signature, making.signature.forms[number]).smallest()
         if plain is not None:
-            culprit = " ".join(grounds.required)
+            culprit = " ".join((*grounds.required, *grounds.operands))
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, note=grounds.edit)
     for clash in grounds.clashes:
         if len(clash.options) != 1:
@@ -96,9 +96,10 @@ def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str
                 yield "option", option.key, _bare(request, option.key)
     yield from _edges(signature, builder)
     yield "fullest", "", builder.fullest()
-    required = set(builder.grounds.required)
+    required, operands = set(builder.grounds.required), set(builder.grounds.operands)
     for request in _Pairs(signature, builder).requests():
-        if required <= {part.option.key for part in request.options}:
+        has = {part.option.key for part in request.options}
+        if required <= has and operands <= {part.name for part in request.operands}:
             yield "pairs", "", request
 
 
