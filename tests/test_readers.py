@@ -232,3 +232,17 @@ def test_a_reader_that_is_none_is_told_with_the_nearest(place: Place) -> None:
     told = place.call("lint")
     assert told.status == 2 and 'did you mean "argparse"?' in told.out + told.err, told
     assert os.path.exists(place.folder / "p.matrix.toml")
+
+
+def test_no_more_readings_are_followed_than_there_is_time_for(monkeypatch: pytest.MonkeyPatch) -> None:
+    from keen_matrix.core.signature.judging import judge as judging
+
+    own = Signature.from_synopsis("[-n,--number N] [-b,--bike] [--alpha] [--omega[=O]] [PORT] [TO]", {"N": {"type": "int"}})
+    words = ["--nonesuch", "-n=3", "--number=", "-5", "--alp", "x", "-b", "y", "-b-", "--omega", "z", "--", "w", "--", "v"]
+    counted: list[int] = []
+    plain = judging.judge_under
+    monkeypatch.setattr(judging, "judge_under", lambda *given: (counted.append(1), plain(*given))[1])
+    judged = judging.judge(own, words)
+    # refused in every reading, of which there are hundreds
+    assert judged.status == "unspecified" and len(counted) < 2 * judging.MOST_READINGS
+    assert sum("not settled" in each for each in judged.reasons) == 8
