@@ -25,6 +25,7 @@ from keen_matrix.core.results.history import (
     program_digest,
 )
 from keen_matrix.core.results.journal import BESIDE, Journal
+from tests.conftest import Place
 
 
 def header(spec: str = "a.matrix.toml", **more: Any) -> Header:
@@ -161,6 +162,11 @@ def test_reading_makes_no_file_and_tells_what_is_none(tmp_path: Path) -> None:
         with pytest.raises(RunFault, match="is not a history"):
             opened(str(path))
     assert path.read_text() == "mine" and not is_ours(str(path))
+
+
+def test_pruning_makes_no_history_where_there_is_none(place: Place) -> None:
+    came = place.call("history", "--prune", "3")
+    assert came.status == 3 and "there is no history yet" in came.err and not (place.folder / ".keen-matrix").exists()
 
 
 def test_a_history_of_another_version_is_refused_and_a_damaged_one_told(tmp_path: Path) -> None:

@@ -62,6 +62,7 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     if options.prune:
+        History(options.file).close()  # where there is none that is told, and none is made
         with WritableHistory(options.file) as kept, kept.faults_told():
             screen.line(f"{counted(kept.prune(options.prune), 'run')} dropped")
         return 0
