@@ -68,6 +68,8 @@ HERE = [
 
 @pytest.mark.parametrize("reader", HERE)
 def test_the_libraries_that_are_here_still_answer_so(reader: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    if reader == "argparse" and sys.version_info >= (3, 12, 7):
+        pytest.skip("argparse takes options before an operand that may be left out since Python 3.12.7")
     monkeypatch.delenv("READERS_PYTHON", raising=False)
     requests = [{**each, "vectors": each["vectors"][:12]} for each in requests_of(reader)[:6]]
     answers = trials.answers_of(reader, requests)
