@@ -190,12 +190,15 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
     def __init__(self, scope: Scope) -> None:
         super().__init__(operators=_OPERATORS, functions=scope.functions, names=scope.names)
         self._made = 0
+        # From the first node on: parsing is bounded by the length of the source.
         self._until = time.monotonic() + MAX_SECONDS
 
     def _eval(self, node: ast.AST) -> Any:
+        # Asked at every node; what runs in one piece is bounded by its size before it begins.
         if time.monotonic() > self._until:
             raise ValueError(f"it takes longer than {MAX_SECONDS:g} s")
         value = super()._eval(node)
+        # A name stands for a value that is there already, however often it is read.
         if isinstance(node, _MAKING):
             self._take_size(value)
         return value
@@ -230,6 +233,8 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
         if isinstance(node.func, ast.Attribute) and isinstance(
             owner, (str, bytes, int, float, list, tuple, set, dict)
         ):
+            # Cases share the values of axes: one that a case changed would be another value for the
+            # next.
             if node.func.attr in _CHANGING:
                 raise ValueError(f"{node.func.attr} would change a value that others see")
             size = method_size(owner, node.func.attr, [*arguments, *named.values()])
@@ -244,6 +249,7 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
                 *arguments, **named
             )  # the oracle's: the user's own code, which has its own limit
         finally:
+            # The oracle's time is its own: it must not use up that of the expression around it.
             self._until += time.monotonic() - began
 
 
@@ -267,6 +273,7 @@ class Expression:
         except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
             at = (getattr(error, "offset", 1) or 1) - 1 if getattr(error, "lineno", 1) == 1 else 0
             raise ExpressionFault(source, _syntax_reason(error), offset=at) from None
+        # Told when the spec is read, and not for each case when it runs.
         bad = next((node for node in ast.walk(self._node) if isinstance(node, _FORBIDDEN)), None)
         if bad is not None:
             reason = f"{type(bad).__name__} is not available in expressions"

@@ -60,7 +60,10 @@ class Suspicion:
 
 def suspects_of(pool: str, cases: Sequence[Observed]) -> Suspicion:
     """Return what tells the failing cases of a pool from the holding ones."""
+    # Limits such as "is at least 10" only make sense over the values that occur.
     add_limits(cases)
+    # Sets of cases are bits of one integer: an intersection is one operation, for a hundred
+    # thousand cases too.
     failing = sum(1 << number for number, case in enumerate(cases) if not case.held)
     holding = sum(1 << number for number, case in enumerate(cases) if case.held)
     found = Suspicion(pool, failing.bit_count(), holding.bit_count())
@@ -76,6 +79,7 @@ def suspects_of(pool: str, cases: Sequence[Observed]) -> Suspicion:
         )
         ids = [case.id for case in those]
         found.causes.append(CauseFound(suspect, rivals, ids, left.bit_count(), those[0].words))
+        # What one cause explains must not hide another one: the rest is looked at by itself.
         left &= ~covered
     found.unexplained = [case.id for number, case in enumerate(cases) if left >> number & 1]
     return found
@@ -115,6 +119,7 @@ def _best(
             for feature in features:
                 cover &= useful[feature]
                 others &= useful[feature]
+                # No set with these features can cover anything; the rest of them need not be asked.
                 if not cover:
                     break
             if cover and not others:
@@ -123,6 +128,7 @@ def _best(
             break  # nothing larger explains more
     if not best:
         return None
+    # The texts decide at last, so that the same run gives the same suspect on every machine.
     top = max(best, key=lambda each: (each[0], [str(f) for f in each[1]]))
     equal = [
         each

@@ -110,9 +110,11 @@ class ClusterPool:
         folder = spec.here
         digest, archive = ("", b"") if self.shared else archive_of(folder)
         self._here = folder
+        # Elsewhere the folder has another name; what stands in it is the same.
         words = tuple(word.replace(folder, "{here}") for word in launch)
         self._task = Task(digest=digest, name=os.path.basename(spec.path), folder=folder, shared=self.shared, launch=words,
                           repeat=repeat)  # fmt: skip
+        # Once to every worker, and not with each batch.
         self._archive = self.client.scatter(archive, broadcast=True) if archive else b""
         self._greet()
 
@@ -153,6 +155,8 @@ class ClusterPool:
         number = 0
         try:
             while True:
+                # More than there are slots for, so that no worker waits while its next batch
+                # travels.
                 while len(out) < slots * (1 + AHEAD):
                     size = (
                         FIRST_BATCH
@@ -163,6 +167,7 @@ class ClusterPool:
                     if not batch:
                         break
                     number += 1
+                    # A key of our own: whoever looks at a shared scheduler sees whose tasks these are.
                     key = f"keen-matrix-{os.getpid()}-{id(self)}-{number}"
                     future = self.client.submit(
                         run_batch,
@@ -187,6 +192,8 @@ class ClusterPool:
                     yield ResultFrame(*frame)
         finally:
             if out:
+                # A run that is left early must not keep a cluster busy with cases that nobody asks
+                # for any more.
                 self.client.cancel(list(out.values()))
 
     def close(self) -> None:

@@ -42,6 +42,7 @@ def rows_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -
     condition fails.
     """
     if strength_of(matrix) is None:
+        # Lazily: a matrix of every combination may have more rows than memory.
         return all_rows(layout.factors, constraints)
     return (tuple(row) for row in combined(matrix, layout, constraints).covering.rows.tolist())
 
