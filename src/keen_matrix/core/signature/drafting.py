@@ -50,6 +50,14 @@ class Draft:
     notes: dict[str, str] = field(default_factory=dict)
     """NAME or option key → what the help says of it."""
     doubts: list[str] = field(default_factory=list)
+    reader: str = ""
+    """The library that reads the words, where it is known."""
+    actions: list[str] = field(default_factory=list)
+    """Options that end the call by themselves."""
+    switches: dict[str, bool | str] = field(default_factory=dict)
+    """Habits that are not those of the reader, by their keys in a spec."""
+    sure: set[str] = field(default_factory=set)
+    """NAMEs whose types the program's parser told; others are guessed."""
 
 
 def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
@@ -303,7 +311,7 @@ def _guess_values(
             listed = options.get(item.spellings[0])
             text = listed.text if listed else ""
             name = item.values[0].name
-            guess = _guess(name, text, listed.choices if listed else ())
+            guess = guess_type(name, text, listed.choices if listed else ())
             if listed and listed.default is not None and len(item.values) == 1:
                 number = re.fullmatch(r"-?\d+(?:\.\d+)?", listed.default)
                 if number and guess.get("type") in ("int", "float"):
@@ -323,7 +331,7 @@ def _guess_values(
                 else next((o.choices for o in page.operands if o.choices), ())
             )
             choices = choices if item.name.name == "COMMAND" or found else ()
-            _note(draft, item.name.name, _guess(item.name.name, found.text if found else "", choices),
+            _note(draft, item.name.name, guess_type(item.name.name, found.text if found else "", choices),
                   found.text if found else "")  # fmt: skip
 
 
@@ -334,7 +342,8 @@ _WRITES = re.compile(
 """Names and texts of files that a program makes, or that may be folders."""
 
 
-def _guess(name: str, text: str, choices: Sequence[str]) -> TypeGuess:
+def guess_type(name: str, text: str, choices: Sequence[str] = ()) -> TypeGuess:
+    """Return the table of the type that the NAME and the help of a value suggest; none for a text."""
     choices = choices if choices and all(choices) else words_in(text)
     if choices:
         return {"type": "choice", "of": list(choices)}
@@ -374,7 +383,12 @@ def _note(draft: Draft, name: str, guess: TypeGuess, text: str) -> None:
 
 def checked(draft: Draft) -> Signature:
     """Return the signature of a draft. Raises KeenMatrixError when it does not fit together."""
-    return Signature.from_synopsis(draft.synopsis, draft.values, draft.style, help=draft.help)  # type: ignore[arg-type]
+    switches: Any = {key.replace("-", "_"): value for key, value in draft.switches.items()}
+    style = None if draft.reader else draft.style
+    return Signature.from_synopsis(
+        draft.synopsis, draft.values, style, reader=draft.reader or None,  # type: ignore[arg-type]
+        help=draft.help, actions=draft.actions, **switches,
+    )  # fmt: skip
 
 
-__all__ = ["Draft", "checked", "draft_signature", "option_of"]
+__all__ = ["Draft", "checked", "draft_signature", "guess_type", "option_of"]

@@ -356,7 +356,7 @@ def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
         for item in items:
             if isinstance(item, OptionUse):
                 found.append((item, again, seen))
-            elif isinstance(item, Keyword):
+            elif isinstance(item, Keyword) or _is_of_keywords(item):
                 seen += 1
             elif isinstance(item, Choice):
                 for alternative in item.alternatives:
@@ -369,13 +369,25 @@ def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
 def _leading_keywords(form: Form) -> int:
     count = 0
     for item in form.items:
-        if isinstance(item, Keyword):
+        if isinstance(item, Keyword) or _is_of_keywords(item):
             count += 1
         elif not isinstance(item, (OptionUse, Choice)) or (
             isinstance(item, Choice) and _has_operand(item)
         ):
             break
     return count
+
+
+def _is_of_keywords(item: object) -> bool:
+    """Tell whether an item is one subcommand with its other names: `(list | ls)`."""
+    return (
+        isinstance(item, Choice)
+        and not item.optional
+        and all(
+            len(each.items) == 1 and isinstance(each.items[0], Keyword)
+            for each in item.alternatives
+        )
+    )
 
 
 def _has_operand(choice: Choice) -> bool:

@@ -1,0 +1,131 @@
+"""Asking a program what it accepts: its parser where that can be taken hold of, else its help.
+
+The program is started in an empty directory, with nothing on standard input, and with no words but
+those that ask for help.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.expressions import Template
+from keen_matrix.core.launch.engine import run
+from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, warm_plan
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.spec import Matrix, Program, Spec, Step, Surroundings
+from keen_matrix.core.notation.nodes import Sequence as Items
+from keen_matrix.core.signature.helptext import HelpText, read_help
+from keen_matrix.core.signature.parsers import hook
+from keen_matrix.core.signature.parsers.described import (
+    MOST_DESCRIPTION,
+    DescribedParser,
+    DescriptionFault,
+    read_description,
+)
+
+HELP_WORDS: tuple[tuple[str, ...], ...] = (("--help",), ("-h",), ("-help",), ("help",), ())
+"""What is tried, in this order. No other word is ever given to the program."""
+HELP_SECONDS = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a program printed when it was asked for help."""
+
+    words: tuple[str, ...]
+    page: HelpText
+    on_mistake: bool = False
+    """Whether it told only since it took the words for a mistake."""
+
+
+def launched(program: Sequence[str], words: Sequence[str] = ()) -> Record:
+    """Return what came of one launch of a program, bounded as every launch is."""
+    step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS))
+    matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,))
+    spec = Spec(
+        path="draft", here=os.getcwd(), name="draft", digest="", rules=(), matrices=(matrix,),
+        program=Program(launch=tuple(Template(word, literal=True) for word in program)),
+    )  # fmt: skip
+    case = Case(id="draft00000", matrix=0, argv=tuple(words))
+    return next(iter(run([case], spec, jobs=1)))
+
+
+# --- its parser ---
+
+
+def parser_of(program: Sequence[str]) -> DescribedParser | None:
+    """Return the description of a Python program's own parser; None where the program is none, makes
+    no parser that is known, or does not come to the point at which it parses.
+
+    It is started once, under its own interpreter, and ends where it is about to parse.
+    """
+    plan = _plan(program)
+    if plan is None:
+        return None
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
+        out = os.path.join(folder, "parser.json")
+        words = (plan.interpreter, *plan.switches, hook.__file__, out, plan.kind, plan.name)
+        launched(words, HELP_WORDS[0])
+        try:
+            with open(out, "rb") as file:
+                return read_description(file.read(MOST_DESCRIPTION + 1), "the program's parser")
+        except (OSError, DescriptionFault):
+            return None  # the help is read instead
+
+
+def _plan(program: Sequence[str]) -> WarmPlan | None:
+    """Return how a Python program is started; None for any other."""
+    file = shutil.which(program[0])
+    try:
+        return warm_plan(file, program) if file else None
+    except ColdOnly:
+        return None
+
+
+# --- its help ---
+
+
+def help_of(program: Sequence[str]) -> Answer:
+    """Ask a program for help, and return the first answer that has a usage line and a list. Raises
+    RunFault where nothing came, and tells what came instead."""
+    best: Answer | None = None
+    sure = False
+    records: list[tuple[tuple[str, ...], Record]] = []
+    for words in HELP_WORDS:
+        record = launched(program, words)
+        records.append((words, record))
+        for stream, text in (("stdout", record.stdout or ""), ("stderr", record.stderr or "")):
+            page = read_help(text)
+            full = bool(page.usages and (page.options or page.operands))
+            if full and stream == "stdout" and record.exit == 0:
+                return Answer(words, page)
+            if (full and not sure) or (best is None and (page.usages or len(page.options) > 1)):
+                best, sure = Answer(words, page, on_mistake=bool(record.exit)), full
+    if best is None:
+        raise RunFault(_told(records))
+    return best
+
+
+def _told(records: Sequence[tuple[tuple[str, ...], Record]]) -> str:
+    """Return what a program did that printed no help, in words."""
+    words, record = records[0]
+    asked = " ".join(words)
+    if record.verdict == "unlaunched":
+        return f"the program could not be launched: {record.note}"
+    if record.verdict == "hung":
+        return f"the program did not end within {HELP_SECONDS:g} s when it was asked for {asked}"
+    said = (record.stderr or record.stdout or "").strip().splitlines()
+    ended = f"ended by signal {record.signal}" if record.signal else f"exited with {record.exit}"
+    quoted = f', and printed "{said[-1][:100]}"' if said else ", and printed nothing"
+    if record.verdict == "crashed":
+        ended = f"crashed ({ended})"
+    return (
+        "the program printed no usage line and no list of options when it was asked for help; "
+        f"with {asked} it {ended}{quoted}"
+    )

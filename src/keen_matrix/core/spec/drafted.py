@@ -1,0 +1,149 @@
+"""The text of a first spec: what a draft knows, with comments on what it guessed."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from collections.abc import Sequence
+from dataclasses import replace
+
+from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.notation.synopsis import parse_synopsis
+from keen_matrix.core.signature.drafting import Draft, checked
+from keen_matrix.core.signature.requests import builders
+from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.values import ExistingFile
+
+SAMPLE_FILE, SAMPLE_TEXT = "sample.txt", "1 one\\n2 two\\n3 three\\n"
+"""What a draft puts in place for a program that reads files."""
+LONGEST_LINE = 90
+"""Characters of a synopsis that stand in one line of the spec; a longer one has an item a line."""
+LONGEST_NOTE = 100
+FAMILIES = "help, accepted, refusals, rephrasings, effects, again, elsewhere"
+
+
+def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) -> str:
+    """Return a commented spec. It lints clean: what does not fit together stands in a comment.
+
+    `source` says what the draft was made of, `folder` is where the spec is to stand: files of the
+    program are named from there.
+    """
+    lines = [
+        f"# Drafted from {source}. Guesses are marked; look at each before you trust a run.",
+        "[program]",
+        f"launch = {_launch(program, folder)}",
+        "",
+    ]
+    fits = True
+    try:
+        signature = with_sample(checked(draft))
+        fits = any(made for each in builders(signature) if (made := each.smallest()))
+    except KeenMatrixError as error:
+        draft.doubts.append(f"the signature did not fit together and is left out: {error}")
+        lines += ["# " + line for text in _signature_lines(draft) for line in text.split("\n")]
+        fits = False
+    else:
+        lines += _signature_lines(draft)
+    lines += [f"# doubt: {' '.join(each.split())}" for each in dict.fromkeys(draft.doubts)]
+    if fits and any(each.get("type") == "file" for each in draft.values.values()):
+        sample = f'"{SAMPLE_FILE}" = "{SAMPLE_TEXT}"   # guess: a file that it can read'
+        lines += ["", "[files]", sample]
+    if not fits:  # with a signature a run tries the smallest vectors by itself
+        lines += ["", "[[matrix]]", 'name = "first try"', f"line = {_array(draft.help[:1])}"]
+        lines += [f"expect.exit = {0 if draft.help else '[0, 1, 2]'}     # guess"]
+    return "\n".join(lines) + "\n"
+
+
+def with_sample(signature: Signature) -> Signature:
+    """Return a signature whose files stand in the case's directory, as the draft puts one there."""
+    values = {
+        name: replace(kind, known=frozenset({SAMPLE_FILE}))
+        if isinstance(kind, ExistingFile)
+        else kind
+        for name, kind in signature.values.items()
+    }
+    return replace(signature, values=values)
+
+
+def _signature_lines(draft: Draft) -> list[str]:
+    """Return the table of the signature, and those of its values."""
+    lines = ["[signature]", f"synopsis = {_synopsis(draft.synopsis)}"]
+    if draft.reader:
+        lines.append(f'reader = "{draft.reader}"')
+    else:
+        lines.append(f'style = "{draft.style}"                       # guess')
+    lines.append(f"help = {_array(draft.help)}")
+    if draft.actions:
+        lines.append(f"actions = {_array(draft.actions)}")
+    lines += [f"{key} = {_value(value)}" for key, value in draft.switches.items()]
+    words = ", ".join(f'"{each}"' for each in FAMILIES.split(", "))
+    lines.append(f"# derive = [{words}]")
+    names = [name for name in draft.notes if name in draft.values or draft.notes[name]]
+    if any(name in draft.values for name in names):
+        lines += ["", "[signature.values]"]
+    lines += [_value_line(draft, name) for name in names]
+    return lines
+
+
+def _value_line(draft: Draft, name: str) -> str:
+    """Return the line of a NAME: its type, or a comment on what is not known."""
+    note = " ".join(draft.notes[name].split())
+    note = note[:LONGEST_NOTE] + ("…" if len(note) > LONGEST_NOTE else "")
+    if name not in draft.values:
+        return f"# {name}: a text? {note}"
+    table = ", ".join(f"{key} = {_value(value)}" for key, value in draft.values[name].items())
+    told = "; ".join(filter(None, ("" if name in draft.sure else "guess", note)))
+    return f"{_key(name)} = {{ {table} }}" + (f"   # {told}" if told else "")
+
+
+def _synopsis(lines: Sequence[str]) -> str:
+    """Return the synopsis: one line, or an item a line where it is long."""
+    broken = max(map(len, lines)) > LONGEST_LINE
+    if len(lines) == 1:
+        return _form(lines[0], "", broken=broken)
+    return "[\n" + "".join(f"  {_form(line, '  ', broken=broken)},\n" for line in lines) + "]"
+
+
+def _form(line: str, indent: str, *, broken: bool) -> str:
+    if not broken:
+        return _text(line)
+    items = [str(item) for item in parse_synopsis(line).items]
+    inner = "\n".join(f"{indent}  {_text(each)[1:-1]}" for each in items)
+    return f'"""\n{inner}\n{indent}"""'
+
+
+def _launch(program: Sequence[str], folder: str) -> str:
+    words = []
+    for word in program:
+        if os.path.isfile(word) and (os.sep in word or word not in _path_programs()):
+            words.append("{here}/" + os.path.relpath(word, folder))
+        else:
+            words.append(word.replace("{", "{{").replace("}", "}}"))
+    plain = all(word and not set(word) & set(" \t'\"\\") for word in words)
+    return _text(" ".join(words)) if plain else _array(words)
+
+
+def _path_programs() -> set[str]:
+    return {word for word in ("python3", "node", "sh") if shutil.which(word)}
+
+
+def _text(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _array(words: Sequence[object]) -> str:
+    return "[" + ", ".join(map(_value, words)) + "]"
+
+
+def _key(name: str) -> str:
+    bare = name.replace("_", "").replace("-", "")
+    return name if bare.isalnum() and name.isascii() else _text(name)
+
+
+def _value(value: object) -> str:
+    if isinstance(value, (list, tuple)):
+        return _array(value)
+    if isinstance(value, bool):
+        return str(value).lower()
+    return _text(value) if isinstance(value, str) else str(value)
