@@ -63,6 +63,27 @@ def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: P
     assert out.count("state it") == 4
 
 
+SAME = """
+import argparse
+parser = argparse.ArgumentParser(prog="fare")
+parser.add_argument("origin", choices=["Skerry", "Holm", "Voe"])
+parser.add_argument("destination", choices=["Skerry", "Holm", "Voe"])
+given = parser.parse_args()
+if given.origin == given.destination:
+    parser.error(f"origin and destination are both {given.origin}")
+"""
+
+
+def test_values_that_must_differ_are_found_and_told_once(place: Place) -> None:
+    place.write("fare.py", SAME)
+    assert place.call("draft", "-o", "f.matrix.toml", "--", sys.executable, "fare.py").status == 0
+    for _ in range(2):  # found out, and then tried again
+        came = place.call("run")
+        assert came.status == 0, came.out
+        assert came.out.count('where = ["origin != destination"]') == 1 and "all held" in came.out
+    assert {each["verdict"] for each in place.cases()} == {"held"} and len(place.cases()) > 20
+
+
 def test_a_synopsis_that_says_it_all_has_nothing_told(place: Place) -> None:
     cases = run(place, SOUND, more=TYPES)
     assert {each["verdict"] for each in cases} == {"held"} and len(cases) > 100

@@ -203,9 +203,21 @@ class RunReport:
             listed = ", ".join(f'"{spelt[key]}"' for key in keys)
             self.screen.line("  ", (f"actions = [{listed}]", "strong"))
 
+    def _write_unequal(self, tally: Tally) -> None:
+        """Write which values were seen to be refused for being the same."""
+        pairs = tally.spec.grounds.unequal if tally.spec.grounds is not None else ()
+        for names in pairs:
+            from keen_matrix.core.signature.signature import unequal_condition
+
+            told = f"   {' and '.join(names)}: refused with the same value, accepted with two; to state it:"
+            self.screen.line()
+            self.screen.line(("remark", "warn"), told)
+            self.screen.line("  ", (f'where = ["{unequal_condition(names)}"]', "strong"))
+
     def _write_remarks(self, tally: Tally) -> None:
         """Write what is worth a word though it is no failure."""
         self._write_actions(tally)
+        self._write_unequal(tally)
         for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
             self.screen.line()
             if each.pattern:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.notation.synopsis import Operand
@@ -21,7 +22,7 @@ from keen_matrix.core.runs.stating import (
 from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
-from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.signature import Signature, unequal_condition, with_unequal
 
 MOST_REDUCING = 40
 """Launches that one form gets for finding out what it clashes in."""
@@ -43,6 +44,7 @@ class FormTrials:
 
     def rebuild(self, found: FormGrounds) -> None:
         """Go on with requests that keep clear of what was found."""
+        self.signature = with_unequal(self.signature, found.unequal)
         self.builder = Builder(self.signature, self.signature.forms[self.number], found)
 
     def valued(self, request: Request) -> tuple[tuple[str, str], ...]:
@@ -105,8 +107,13 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
     found = FormGrounds()
     if not answer.works:
         edit = stated_value(trials.signature, smallest, answer.said)
-        values = trials.valued(smallest)
-        if values:
+        unequal = _unequal(trials, smallest)
+        values = () if unequal else trials.valued(smallest)
+        if unequal:
+            edit = f'where = ["{unequal_condition(unequal[0])}"]'
+            told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
+            found = FormGrounds(unequal=unequal, clashes=(told,))
+        elif values:
             edit = stated_example(edit, dict(values))
             told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
             found = FormGrounds(values=values, clashes=(told,))
@@ -116,6 +123,19 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
                 return found
         trials.rebuild(found)
     return _with_actions(trials, _without_clashes(trials, found))
+
+
+def _unequal(trials: FormTrials, request: Request) -> tuple[tuple[str, str], ...]:
+    """Return the two NAMEs in a refused request that have the same value, and with which it is
+    accepted when they differ."""
+    slots = list(request.slots())
+    for (_, _, first, word), (place, number, second, other) in combinations(slots, 2):
+        if word != other or first == second:
+            continue
+        another = next((each for each in trials.builder.legal(second) if each != word), None)
+        if another is not None and trials.works(request.with_value(place, number, another)):
+            return ((first, second),)
+    return ()
 
 
 # --- what ends the call by itself ---

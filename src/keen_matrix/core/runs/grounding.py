@@ -24,7 +24,7 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Varying, Words
 from keen_matrix.core.signature.kinds import COMPARING
 from keen_matrix.core.signature.requests import Builder, Request, builders
-from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.signature import Signature, with_unequal
 
 VARIES = "<varies>"
 """What stands in the place of what varies by itself."""
@@ -46,6 +46,7 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
         for number in range(len(signature.forms))
     )
     grounds = Grounds(forms=forms)
+    signature = with_unequal(signature, grounds.unequal)
     launchers = tuple(spec.program.launchers)
     controls = {
         vector.control
@@ -75,7 +76,8 @@ def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
         replace(matrix, masks=(*matrix.masks, *masks)) if matrix.family in COMPARING else matrix
         for matrix in spec.matrices
     )
-    return replace(spec, grounds=grounds, matrices=matrices)
+    signature = spec.signature and with_unequal(spec.signature, grounds.unequal)
+    return replace(spec, grounds=grounds, matrices=matrices, signature=signature)
 
 
 def are_as_before(
@@ -87,9 +89,10 @@ def are_as_before(
     if signature is None or len(grounds.forms) != len(signature.forms):
         return False
     refused = {words for words, _ in grounds.refused}
+    plain_signature, signature = signature, with_unequal(signature, grounds.unequal)
     refused |= {clash.words for form in grounds.forms for clash in form.clashes}
     for number, form in enumerate(grounds.forms):
-        plain = Builder(signature, signature.forms[number]).smallest()
+        plain = Builder(plain_signature, signature.forms[number]).smallest()
         if plain is not None and (form.required or form.operands or not form.works):
             refused.add(plain.words())
     sound = [each for each in builders(signature, grounds) if each.grounds.works]

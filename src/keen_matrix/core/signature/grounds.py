@@ -48,6 +48,8 @@ class FormGrounds:
     themselves."""
     values: tuple[tuple[str, str], ...] = ()
     """NAMEs without a type of their own, and values that were accepted where a word was not."""
+    unequal: tuple[tuple[str, str], ...] = ()
+    """NAMEs whose values must not be the same, though the synopsis does not say so."""
     few_operands: bool = False
     """Whether more operands than the least were refused."""
     edit: str = ""
@@ -90,6 +92,11 @@ class Grounds:
     def answer(self, control: Words) -> str | None:
         """Return what the program said to a control that it did not accept; None when it worked."""
         return next((answer for words, answer in self.refused if words == control), None)
+
+    @property
+    def unequal(self) -> tuple[tuple[str, str], ...]:
+        """NAMEs whose values must not be the same, of all forms."""
+        return tuple(dict.fromkeys(pair for form in self.forms for pair in form.unequal))
 
     @property
     def wholly(self) -> frozenset[str]:

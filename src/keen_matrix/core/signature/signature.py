@@ -5,7 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
+from keen_matrix.core.expressions import Expression
+from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.judging.judge import judge
 from keen_matrix.core.signature.model import SignatureParts
@@ -78,3 +81,18 @@ class Signature(SignatureParts):
             )
             found[name] = under.judge(words).status
         return found
+
+
+def unequal_condition(names: tuple[str, str]) -> str:
+    """Return the condition that the values of two NAMEs differ, as a spec writes it."""
+    first, second = map(identifier, names)
+    return f"{first} != {second}"
+
+
+@lru_cache(maxsize=16)
+def with_unequal(signature: Signature, pairs: tuple[tuple[str, str], ...]) -> Signature:
+    """Return a signature by which the values of pairs of NAMEs have to differ."""
+    if not pairs:
+        return signature
+    conditions = tuple(Expression(unequal_condition(each)) for each in pairs)
+    return replace(signature, where=(*signature.where, *conditions))
