@@ -26,7 +26,8 @@ from keen_matrix.wording.safe import escape, escape_lines
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
     "unfold": "show the vectors without running anything",
-    "draft": "write a first spec from a program's own help text",
+    "draft": "write a first spec from a program's own parser or help text",
+    "settle": "find out by experiment what a spec's signature leaves open, and state it",
     "lint": "read specs only and point out every problem",
     "baseline": "list, show and accept baselines: outputs that later runs are compared with",
     "report": "show a run as grids, or write it as junit, tap, html, markdown, csv, json or a picture",

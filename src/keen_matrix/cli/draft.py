@@ -8,6 +8,7 @@ import shlex
 import sys
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.settle import add_launches
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
@@ -22,7 +23,7 @@ examples:
 A Python program that makes a parser of argparse, optparse, click or typer is started once under its own interpreter and
 ended where it is about to parse: the parser itself is drafted. Any other is only asked for help: it is started with
 --help, -h, -help, help, and with no words, in an empty directory and with nothing on standard input, until one answer has
-a usage line or a list of options.
+a usage line or a list of options. Nothing else is launched, unless --settle is given.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read or written,
 3 the program cannot be launched or prints no help text
 """
@@ -42,6 +43,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--help-only", action="store_true", help="read the help, also where the parser could be"
     )
     parser.add_argument(
+        "--settle", action="store_true",
+        help="launch the program with real arguments to find out what is left open, as keen-matrix settle does",
+    )  # fmt: skip
+    add_launches(parser)
+    parser.add_argument(
         "program", nargs="+", metavar="WORD", help="the words that start the program, after --"
     )
 
@@ -53,6 +59,8 @@ def main(options: argparse.Namespace) -> int:
     options.program = _apart(options.program)
     draft, source = _draft(options)
     text = spec_text(draft, options.program, source, os.path.dirname(options.output or "") or ".")
+    if options.settle:
+        text = _settled(options.output or SPEC_NAME, text, options.launches)
     if options.output is None:
         sys.stdout.write(text)
         return 0
@@ -63,6 +71,23 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
     print(f"{options.output} written; next: keen-matrix run {options.output}")
     return 0
+
+
+SPEC_NAME = "draft.matrix.toml"
+"""What a spec on standard output is called while it is settled."""
+
+
+def _settled(path: str, text: str, launches: int) -> str:
+    """Return the text of a draft with what experiments found out; what they found is told on
+    standard error."""
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.settle import settled_text, write_settled
+
+    if "[signature]" not in text.splitlines():
+        return text  # there is none to settle, and a comment in the draft says why
+    found = settled_text(path, text, launches, "auto")
+    write_settled(Screen(sys.stderr), path, found, is_written=True)
+    return found.after
 
 
 def _draft(options: argparse.Namespace) -> tuple[Draft, str]:

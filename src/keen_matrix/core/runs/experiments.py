@@ -48,18 +48,38 @@ def is_accepted(record: Record) -> bool:
     return says or record.exit == 0
 
 
+class OutOfLaunches(Exception):
+    """All launches that were allowed are used up."""
+
+
 class Experiments:
-    """Launches the controls of one spec, each vector once, and keeps what came."""
+    """Launches the controls of one spec, each vector once, and keeps what came.
+
+    With `most`, OutOfLaunches is raised before more than so many are made.
+    """
 
     def __init__(
-        self, spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch
+        self,
+        spec: Spec,
+        launch: ResolvedLaunch,
+        pool: WorkerPool,
+        watch: RunWatch,
+        most: int | None = None,
     ) -> None:
         matrices = () if spec.controls is None else (spec.controls, _silent(spec.controls))
         self._spec = replace(spec, matrices=matrices, grounds=None)
         self._launch, self._pool, self._watch = launch, pool, watch
         self._known: dict[Words, Answer] = {}
         self._is_planned = False
+        self._most = most
         self.launches = 0
+
+    def go_on(self, before: Experiments, *, same: bool) -> None:
+        """Go on where others ended: their launches count; what came of them too, if the vectors
+        would come to the `same`."""
+        self.launches = before.launches
+        if same:
+            self._known = before._known
 
     def answer(self, words: Words) -> Answer:
         """Return what the program does with one vector."""
@@ -78,6 +98,8 @@ class Experiments:
             self._pool.plan(self._spec, self._launch)
             self._is_planned = True
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
+        if self._most is not None and self.launches + len(cases) > self._most:
+            raise OutOfLaunches
         found: dict[Words, Answer] = {}
         for result in self._pool.results(iter(cases.values())) if cases else ():
             record = decode_record(result.line)

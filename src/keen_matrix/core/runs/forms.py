@@ -85,6 +85,13 @@ class FormTrials:
         self.left -= 1
         return self.experiments.answer(_with_unknown(request, unknown)).works
 
+    def took_words(self, words: Words) -> bool:
+        """Tell whether some words are accepted, as long as there are launches left to ask with."""
+        if self.left <= 0:
+            return False
+        self.left -= 1
+        return self.experiments.answer(words).works
+
     def wished(self, options: Sequence[Option], keys: set[str]) -> Request | None:
         """Return the fullest request with some of the options whose keys are given, and no other of
         them."""
@@ -122,6 +129,8 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
             if not found.works:
                 return found
         trials.rebuild(found)
+    found = _with_lone_actions(trials, found)
+    trials.rebuild(found)
     return _with_actions(trials, _without_clashes(trials, found))
 
 
@@ -139,6 +148,34 @@ def _unequal(trials: FormTrials, request: Request) -> tuple[tuple[str, str], ...
 
 
 # --- what ends the call by itself ---
+
+
+def _with_lone_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
+    """Return the grounds with the options that are accepted without the operands that the form
+    requires: they end the call by themselves, and hide what the others clash in."""
+    full = trials.builder.fullest()
+    if full is None or not any(part.name for part in full.operands):
+        return found
+    bare = _without_operands(full)
+    if trials.signature.judge(bare).status != "refused" or not trials.took_words(bare):
+        return found
+    optional = [part.option for part in full.options if part.option in optional_of(trials.builder)]
+    requests = [(each, trials.builder.smallest([each])) for each in optional]
+    alone = [
+        each.key
+        for each, request in requests
+        if request is not None and trials.took_words(_without_operands(request))
+    ]
+    # where nothing asks for the operands at all, no option of it ends anything
+    smallest = trials.builder.smallest()
+    if smallest is None or trials.took_words(_without_operands(smallest)):
+        return found
+    return replace(found, actions=tuple(alone))
+
+
+def _without_operands(request: Request) -> Words:
+    """Return the words of a request without its operands; keywords stay."""
+    return replace(request, operands=tuple(e for e in request.operands if not e.name)).words()
 
 
 def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
@@ -159,7 +196,7 @@ def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
         for each in options
         if (alone := builder.smallest([each])) is not None and trials.took(alone, unknown)
     ]
-    return replace(found, actions=tuple(actions))
+    return replace(found, actions=tuple(dict.fromkeys([*found.actions, *actions])))
 
 
 def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -> bool:

@@ -9,27 +9,24 @@ differs between two launches of one vector varies by itself.
 
 from __future__ import annotations
 
-import time
-from collections.abc import Sequence, Set
+from collections.abc import Set
 from dataclasses import replace
 
 from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.runs.again import varying_of
 from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form, optional_of
-from keen_matrix.core.runs.varying import looks_like_time, varying_between
 from keen_matrix.core.signature.families import family_of
-from keen_matrix.core.signature.grounds import Grounds, Varying, Words
+from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.kinds import COMPARING
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature, with_unequal
 
 VARIES = "<varies>"
 """What stands in the place of what varies by itself."""
-NEXT_SECOND = 1.1
-"""Seconds after which a clock that a program prints shows another time."""
 
 
 def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
@@ -58,7 +55,7 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
     answers = ((words, experiments.answer(words)) for words in sorted(controls))
     refused = tuple((words, answer.text) for words, answer in answers if not answer.works)
     sound = [each.words() for builder in builders(signature, grounds) for each in _bases(builder)]
-    varying = _varying(experiments, [each for each in sound if experiments.answer(each).works])
+    varying = varying_of(experiments, [each for each in sound if experiments.answer(each).works])
     return replace(
         grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments)
     )
@@ -107,24 +104,6 @@ def are_as_before(
 def _bases(builder: Builder) -> list[Request]:
     found = (builder.smallest(), builder.fullest())
     return list(dict.fromkeys(each for each in found if each is not None))
-
-
-def _varying(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varying, ...]:
-    """Launch bases a second time, and return what differs from the first."""
-    first = {words: experiments.answer(words).record for words in bases}
-    # Two launches within one second would print one time, and hide that it varies.
-    if any(looks_like_time(record.stdout or "") for record in first.values()):
-        time.sleep(NEXT_SECOND)
-    second = experiments.launched(bases)
-    found: dict[Varying, None] = {}
-    for words, record in first.items():
-        for stream in ("stdout", "stderr"):
-            one, other = (
-                each.compared_stream(stream) or "" for each in (record, second[words].record)
-            )
-            found.update(dict.fromkeys(varying_between(stream, one, other)))
-    wholly = {each.stream for each in found if not each.pattern}
-    return tuple(each for each in found if not each.pattern or each.stream not in wholly)
 
 
 def _asking(signature: Signature, grounds: Grounds, experiments: Experiments) -> tuple[Words, ...]:

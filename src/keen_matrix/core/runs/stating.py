@@ -129,6 +129,11 @@ def values_told(answer: str) -> list[str]:
     return list(dict.fromkeys([*found, "2"]))
 
 
+def types_told(answer: str) -> list[str]:
+    """Return the types that a message asks for, the surest first."""
+    return [name for pattern, name in _TYPES if re.search(pattern, answer, re.IGNORECASE)]
+
+
 def _names_told(request: Request, answer: str) -> list[str]:
     """Return the NAMEs in a request: first those that an answer mentions, by NAME or by value."""
     slots = [(name, word) for _, _, name, word in request.slots()]

@@ -20,6 +20,7 @@ ReaderName: TypeAlias = Literal[
     "ruby-optparse", "clap",
 ]  # fmt: skip
 Stream: TypeAlias = Literal["stdout", "stderr"]
+Runtime: TypeAlias = Literal["python", "shell", "node", "perl", "ruby", "binary", "any"]
 OF_VALUES = frozenset({"bad-type", "out-of-range", "not-a-choice"})
 OF_OPTIONS = frozenset({"unknown-option", "missing-value", "unexpected-value", "ambiguous"})
 
@@ -31,6 +32,8 @@ class Reader:
     habits: Habits
     source: str
     """Where the settings are known from."""
+    runtime: Runtime = "binary"
+    """What programs that use it are run by; any where every language has an edition of it."""
     style: Style = "gnu"
     """How options are written in its synopsis."""
     help: tuple[str, ...] = ()
@@ -61,7 +64,7 @@ _POSIX = Habits(
     lone_dash="text",
 )  # fmt: skip
 _CLICK = Reader(
-    source="click 8: Parameters, Options, Command Line Arguments; trials with 8.5",
+    source="click 8: Parameters, Options, Command Line Arguments; trials with 8.5", runtime="python",
     habits=Habits(
         abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
         empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
@@ -74,7 +77,7 @@ _CLICK = Reader(
 )  # fmt: skip
 READERS: Mapping[str, Reader] = {
     "argparse": Reader(
-        source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials",
+        source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials", runtime="python",
         habits=Habits(
             abbreviations=True, letter_equals="strip", dash_values="refuse", negative_numbers=True, dash_spaces=True,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=False, split_optional=None,
@@ -87,7 +90,7 @@ READERS: Mapping[str, Reader] = {
         refuses=_ALL | {"conflict"},
     ),
     "optparse": Reader(
-        source="Python 3.11, optparse; trials",
+        source="Python 3.11, optparse; trials", runtime="python",
         habits=Habits(
             abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
             empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
@@ -101,11 +104,11 @@ READERS: Mapping[str, Reader] = {
     "click": _CLICK,
     "typer": _CLICK,
     "getopt-long": Reader(
-        source="getopt_long(3) of glibc 2.36, getopt(1) of util-linux; trials", habits=_GETOPT, refuses=OF_OPTIONS,
+        source="getopt_long(3) of glibc 2.36, getopt(1) of util-linux; trials", runtime="any", habits=_GETOPT, refuses=OF_OPTIONS,
     ),
-    "getopt-posix": Reader(source="POSIX XSH getopt; trials", habits=_POSIX, style="posix", refuses=OF_OPTIONS),
+    "getopt-posix": Reader(source="POSIX XSH getopt; trials", runtime="any", habits=_POSIX, style="posix", refuses=OF_OPTIONS),
     "getopts": Reader(
-        source="POSIX XCU getopts; trials with dash and bash", habits=_POSIX, style="posix", refuses=OF_OPTIONS,
+        source="POSIX XCU getopts; trials with dash and bash", runtime="shell", habits=_POSIX, style="posix", refuses=OF_OPTIONS,
     ),
     "go-flag": Reader(
         source="Go 1.19, package flag: command line flag syntax; trials",
@@ -135,7 +138,7 @@ READERS: Mapping[str, Reader] = {
         help=("-h", "--help"), refuses=OF_OPTIONS | {"bad-type"},
     ),
     "node-parseargs": Reader(
-        source="node 20, util.parseArgs with strict; trials",
+        source="node 20, util.parseArgs with strict; trials", runtime="node",
         habits=Habits(
             abbreviations=False, letter_equals="keep", dash_values="refuse", negative_numbers=False,
             dash_spaces=False,
@@ -148,7 +151,7 @@ READERS: Mapping[str, Reader] = {
         refuses=OF_OPTIONS,
     ),
     "commander": Reader(
-        source="commander 14: options, excess arguments; trials",
+        source="commander 14: options, excess arguments; trials", runtime="node",
         habits=Habits(
             abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=True, dash_spaces=False,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=True, split_optional=True,
@@ -160,7 +163,7 @@ READERS: Mapping[str, Reader] = {
         refuses=OF_OPTIONS | {"too-few", "too-many", "missing-option", "not-a-choice"},
     ),
     "yargs": Reader(
-        source="yargs 18 with strictOptions and requiresArg, yargs-parser: configuration; trials",
+        source="yargs 18 with strictOptions and requiresArg, yargs-parser: configuration; trials", runtime="node",
         habits=Habits(
             abbreviations=False, dashes="letters", negated="all", joined="numbers", letter_equals="strip",
             letter_dash="nothing", dash_values="refuse", negative_numbers=True, dash_spaces=False,
@@ -172,7 +175,7 @@ READERS: Mapping[str, Reader] = {
         refuses=frozenset({"unknown-option", "missing-value"}),
     ),
     "minimist": Reader(
-        source="minimist 1.2; trials",
+        source="minimist 1.2; trials", runtime="node",
         habits=Habits(
             abbreviations=False, dashes="letters", negated="flags", joined="numbers", letter_equals="strip",
             letter_dash="nothing", dash_values="refuse", negative_numbers=False, dash_spaces=False,
@@ -183,7 +186,7 @@ READERS: Mapping[str, Reader] = {
         ),
     ),
     "perl-getopt-long": Reader(
-        source="Getopt::Long 2.52: option specifications, configuring; trials",
+        source="Getopt::Long 2.52: option specifications, configuring; trials", runtime="perl",
         habits=Habits(
             abbreviations=True, ignore_case=True, dashes="alike", plus_options=True, bundling=False, joined="long",
             letter_equals="strip",
@@ -195,7 +198,7 @@ READERS: Mapping[str, Reader] = {
         style="one-dash", refuses=OF_OPTIONS | {"bad-type"},
     ),
     "perl-getopt-long-bundling": Reader(
-        source="Getopt::Long 2.52 with bundling; trials",
+        source="Getopt::Long 2.52 with bundling; trials", runtime="perl",
         habits=Habits(
             abbreviations=True, ignore_case=True, dashes="letters", letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last", split_operands=True,
@@ -207,7 +210,7 @@ READERS: Mapping[str, Reader] = {
         refuses=OF_OPTIONS | {"bad-type"},
     ),
     "ruby-optparse": Reader(
-        source="Ruby 3.1, OptionParser; trials",
+        source="Ruby 3.1, OptionParser; trials", runtime="ruby",
         habits=Habits(
             abbreviations=True, ignore_case=True, letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="take", repeat="last", split_operands=True,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from keen_matrix.core.errors import KeenMatrixError
@@ -15,7 +15,7 @@ from keen_matrix.core.signature.requests import builders
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import ExistingFile
 
-SAMPLE_FILE, SAMPLE_TEXT = "sample.txt", "1 one\\n2 two\\n3 three\\n"
+SAMPLE_FILE, SAMPLE_LINES = "sample.txt", "1 one\n2 two\n3 three\n"
 """What a draft puts in place for a program that reads files."""
 LONGEST_LINE = 90
 """Characters of a synopsis that stand in one line of the spec; a longer one has an item a line."""
@@ -47,7 +47,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
         lines += _signature_lines(draft)
     lines += [f"# doubt: {' '.join(each.split())}" for each in dict.fromkeys(draft.doubts)]
     if fits and any(each.get("type") == "file" for each in draft.values.values()):
-        sample = f'"{SAMPLE_FILE}" = "{SAMPLE_TEXT}"   # guess: a file that it can read'
+        sample = f"{_text(SAMPLE_FILE)} = {_text(SAMPLE_LINES)}   # guess: a file that it can read"
         lines += ["", "[files]", sample]
     if not fits:  # with a signature a run tries the smallest vectors by itself
         lines += ["", "[[matrix]]", 'name = "first try"', f"line = {_array(draft.help[:1])}"]
@@ -68,7 +68,7 @@ def with_sample(signature: Signature) -> Signature:
 
 def _signature_lines(draft: Draft) -> list[str]:
     """Return the table of the signature, and those of its values."""
-    lines = ["[signature]", f"synopsis = {_synopsis(draft.synopsis)}"]
+    lines = ["[signature]", f"synopsis = {synopsis_text(draft.synopsis)}"]
     if draft.reader:
         lines.append(f'reader = "{draft.reader}"')
     else:
@@ -76,7 +76,7 @@ def _signature_lines(draft: Draft) -> list[str]:
     lines.append(f"help = {_array(draft.help)}")
     if draft.actions:
         lines.append(f"actions = {_array(draft.actions)}")
-    lines += [f"{key} = {_value(value)}" for key, value in draft.switches.items()]
+    lines += [f"{key} = {value_text(value)}" for key, value in draft.switches.items()]
     words = ", ".join(f'"{each}"' for each in FAMILIES.split(", "))
     lines.append(f"# derive = [{words}]")
     names = [name for name in draft.notes if name in draft.values or draft.notes[name]]
@@ -92,12 +92,12 @@ def _value_line(draft: Draft, name: str) -> str:
     note = note[:LONGEST_NOTE] + ("…" if len(note) > LONGEST_NOTE else "")
     if name not in draft.values:
         return f"# {name}: a text? {note}"
-    table = ", ".join(f"{key} = {_value(value)}" for key, value in draft.values[name].items())
+    table = value_text(draft.values[name])
     told = "; ".join(filter(None, ("" if name in draft.sure else "guess", note)))
-    return f"{_key(name)} = {{ {table} }}" + (f"   # {told}" if told else "")
+    return f"{_key(name)} = {table}" + (f"   # {told}" if told else "")
 
 
-def _synopsis(lines: Sequence[str]) -> str:
+def synopsis_text(lines: Sequence[str]) -> str:
     """Return the synopsis: one line, or an item a line where it is long."""
     broken = max(map(len, lines)) > LONGEST_LINE
     if len(lines) == 1:
@@ -133,7 +133,7 @@ def _text(text: str) -> str:
 
 
 def _array(words: Sequence[object]) -> str:
-    return "[" + ", ".join(map(_value, words)) + "]"
+    return "[" + ", ".join(map(value_text, words)) + "]"
 
 
 def _key(name: str) -> str:
@@ -141,9 +141,13 @@ def _key(name: str) -> str:
     return name if bare.isalnum() and name.isascii() else _text(name)
 
 
-def _value(value: object) -> str:
+def value_text(value: object) -> str:
+    """Return a value as a spec writes it."""
     if isinstance(value, (list, tuple)):
         return _array(value)
+    if isinstance(value, Mapping):
+        inner = ", ".join(f"{_key(key)} = {value_text(each)}" for key, each in value.items())
+        return f"{{ {inner} }}"
     if isinstance(value, bool):
         return str(value).lower()
     return _text(value) if isinstance(value, str) else str(value)

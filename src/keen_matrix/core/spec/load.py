@@ -24,17 +24,19 @@ from keen_matrix.core.spec.problems import problems_of
 from keen_matrix.core.spec.source import Source, read_source
 
 
-def load_spec(path: str) -> Spec:
-    """Return the compiled spec of a file. Raises SpecFault with every problem found, each with its
-    place."""
-    spec, problems = read_spec(path)
+def load_spec(path: str, text: str | None = None) -> Spec:
+    """Return the compiled spec of a file, or of a `text` that is to stand in it. Raises SpecFault
+    with every problem found, each with its place."""
+    spec, problems = read_spec(path, text=text)
     errors = [problem for problem in problems if problem.severity == "error"]
     if errors or spec is None:
         raise SpecFault(errors)
     return spec
 
 
-def read_spec(path: str, *, deep: bool = False) -> tuple[Spec | None, list[Problem]]:
+def read_spec(
+    path: str, *, deep: bool = False, text: str | None = None
+) -> tuple[Spec | None, list[Problem]]:
     """Return the compiled spec (None when it has errors) and all problems, warnings included, in
     file order.
 
@@ -42,7 +44,7 @@ def read_spec(path: str, *, deep: bool = False) -> tuple[Spec | None, list[Probl
     sizes.
     """
     try:
-        source = read_source(path)
+        source = read_source(path, text)
     except SpecFault as fault:
         return None, list(fault.problems)
     problems: list[Problem] = []

@@ -135,10 +135,10 @@ def placed(problem: Problem) -> Problem:
     return problem.moved(found.path, found.line, found.column, found.excerpt)
 
 
-def read_source(path: str) -> Source:
-    """Read a spec file. Raises SpecFault when it cannot be read, is too large, is not UTF-8, or is
-    not TOML."""
-    raw = _read_bytes(path)
+def read_source(path: str, text: str | None = None) -> Source:
+    """Read a spec file, or a `text` that is to stand in it. Raises SpecFault when it cannot be
+    read, is too large, is not UTF-8, or is not TOML."""
+    raw = _read_bytes(path) if text is None else text.encode()
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:

@@ -1,0 +1,211 @@
+"""`keen-matrix settle`: what a signature leaves open, found out by experiments and written into the
+spec."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import sys
+import time
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.shared import spec_paths, whole_number
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_INTERRUPTED, EXIT_OK, worst_status
+from keen_matrix.core import interruption
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.wording.counts import counted, duration
+from keen_matrix.wording.safe import escape, shell_line
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.settling.findings import Finding
+    from keen_matrix.core.insight.settling.lab import Lab
+    from keen_matrix.core.insight.settling.settle import Settled
+    from keen_matrix.wording.signs import Segment
+
+EPILOG = """\
+examples:
+  keen-matrix settle fare.matrix.toml            what would be stated in the spec, and why
+  keen-matrix settle fare.matrix.toml --write    the same, and state it
+  keen-matrix draft --settle -o fare.matrix.toml -- ./fare    a first spec that is settled at once
+
+The program is launched as run does it: with made-up arguments, in fresh directories, for real. What looks like a fault of
+the program is told and not stated; what is stated since it was seen, and not since it is promised, is marked as observed.
+exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wrong usage or a wrong spec,
+3 the program cannot be launched, 130 interrupted
+"""
+
+SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
+"""Weight of a finding → the word before it, and its style."""
+MOST_SHOWN = 3
+"""Vectors that are shown with a finding."""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    parser.add_argument(
+        "specs", nargs="*", metavar="SPEC", help="spec files or folders of them (default: every *.matrix.toml below here)"
+    )  # fmt: skip
+    parser.add_argument(
+        "--write", action="store_true", help="write what was found into the spec; its comments stay"
+    )
+    add_launches(parser)
+    parser.add_argument(
+        "--color", choices=["auto", "always", "never"], default="auto",
+        help="colour the output (default: on a terminal, unless NO_COLOR is set)",
+    )  # fmt: skip
+
+
+def add_launches(parser: argparse.ArgumentParser) -> None:
+    """Add the limit of launches."""
+    parser.add_argument(
+        "--launches", type=whole_number, default=300, metavar="N",
+        help="launches for finding out (default 300)",
+    )  # fmt: skip
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    statuses = [_settle(path, options) for path in spec_paths(options.specs)]
+    return worst_status(statuses)
+
+
+def _settle(path: str, options: argparse.Namespace) -> int:
+    """Settle one spec, and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+
+    text = _read(path)
+    found = settled_text(path, text, options.launches, options.color)
+    screen = Screen(sys.stdout, color=options.color)
+    write_settled(screen, path, found, is_written=options.write)
+    if options.write and found.after != text:
+        _write(path, text, found.after)
+        screen.line((path, "place"), " written; next: ", (f"keen-matrix run {path}", "strong"))
+    if found.is_interrupted:
+        return EXIT_INTERRUPTED
+    return EXIT_OK if options.write or found.after == text else EXIT_FAILED
+
+
+def _read(path: str) -> str:
+    try:
+        with open(path, encoding="utf-8-sig", newline="") as file:
+            return file.read()
+    except (OSError, UnicodeDecodeError):
+        from keen_matrix.core.spec.load import load_spec
+
+        load_spec(path)  # tells what is wrong with its place
+        raise
+
+
+def _write(path: str, before: str, after: str) -> None:
+    """Put the new text in place of the old one, unless that was changed meanwhile."""
+    from keen_matrix.core.files import replacing
+
+    if _read(path) != before:
+        raise Misuse(
+            f"{path} was changed while it was being settled; nothing is written, call it again"
+        )
+    try:
+        with replacing(path) as file:
+            file.write(after.encode())
+    except OSError as error:
+        raise Misuse(f"{path} cannot be written: {error.strerror}") from None
+
+
+def settled_text(path: str, text: str, launches: int, color: str) -> Settled:
+    """Return what experiments find out of the text of a spec."""
+    from keen_matrix.core.insight.settling.lab import Lab
+    from keen_matrix.core.insight.settling.settle import settled
+    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers import default_jobs
+    from keen_matrix.core.runs.preparing import build
+
+    bar = Progress(launches, enabled=True, color=color, doing="settling")
+    with WorkerPool(default_jobs()) as pool:
+        lab = Lab(path, text, pool, Watching(bar), launches)
+        if lab.spec.program.build:
+            build(lab.spec, lab.watch)
+        _announce(lab, launches)
+        with bar:
+            found = settled(lab)
+        if found.is_interrupted:
+            interruption.begin_ending()
+    return found
+
+
+def _announce(lab: Lab, launches: int) -> None:
+    """Say what is about to happen, and how long it may take: by the time of one launch."""
+    from keen_matrix.core.runs.experiments import OutOfLaunches
+
+    seconds = 0.0
+    with contextlib.suppress(OutOfLaunches):
+        lab.answer(())  # the first takes longer than others: workers start
+        begun = time.monotonic()
+        vectors = [
+            made.words() for each in lab.builders(grounded=False) if (made := each.smallest())
+        ]
+        lab.answers([*vectors, ("--help",)])
+        seconds = (time.monotonic() - begun) * launches / (len(vectors) + 1)
+    program = escape(" ".join(lab.launch.words))
+    about = f"at most {counted(launches, 'launch')} of {program}, about {duration(seconds)}"
+    print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
+
+
+class Watching(RunWatch):
+    """Draws how many launches were made."""
+
+    def __init__(self, bar: Progress) -> None:
+        self._bar = bar
+
+    def grounding(self, launches: int | None) -> None:
+        """Count the launches."""
+        if launches is not None:
+            self._bar.done = launches
+
+
+# --- the text ---
+
+
+def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool) -> None:
+    """Write what was found, each with its evidence, and the change of the spec."""
+    for finding in found.findings:
+        screen.rows(_finding_rows(finding))
+    difference = found.difference(path)
+    if found.findings:
+        screen.line()
+    if difference and not is_written:
+        for line in difference:
+            screen.line((line, _style_of(line)))
+        screen.line()
+    settled = sum(each.weight == "settled" for each in found.findings)
+    defects = sum(each.weight == "defect" for each in found.findings)
+    told = counted(settled, "finding") if settled else "nothing to state"
+    told += f", {counted(defects, 'likely defect')}" if defects else ""
+    screen.line((f"{path}: {told}, after {counted(found.launches, 'launch')}", "strong"))
+    if found.is_stopped:
+        screen.line(("the launches did not suffice for everything; --launches allows more", "warn"))
+    if found.is_interrupted:
+        screen.line(("interrupted: what was found until then stands here", "warn"))
+    if difference and not is_written:
+        screen.line("to write it: ", (f"keen-matrix settle {shell_line([path])} --write", "strong"))
+
+
+def _finding_rows(finding: Finding) -> Iterator[tuple[Segment, ...]]:
+    word, style = SIGNS[finding.weight]
+    yield ((f"{word:8}", style), "  ", finding.text)
+    for each in finding.shown[:MOST_SHOWN]:
+        yield (
+            "          ",
+            (shell_line(each.words) or "no words", "dim"),
+            "   ",
+            (each.came, "dim"),
+        )
+
+
+def _style_of(line: str) -> str:
+    if line.startswith(("+++", "---", "@@")):
+        return "dim"
+    return "good" if line.startswith("+") else "bad" if line.startswith("-") else ""

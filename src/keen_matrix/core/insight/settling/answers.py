@@ -1,0 +1,209 @@
+"""What the program answers: how it refuses, how it gives help, what varies, what it reads and writes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, KeyEdit, MaskEdit
+from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
+from keen_matrix.core.launch.waiting import can_be_seen
+from keen_matrix.core.runs.again import varying_of
+from keen_matrix.core.runs.experiments import Answer
+from keen_matrix.core.signature.families import family_of
+from keen_matrix.core.signature.grounds import Grounds, Words
+from keen_matrix.core.signature.requests import Builder, Request
+
+MOST_OF_KIND = 2
+"""Refusals of each kind that are looked at."""
+LEAST_REFUSALS = 3
+"""Refusals from which something common to all is more than chance."""
+MOST_DEFECTS = 5
+
+
+def settle_refusals(lab: Lab) -> Iterator[Finding]:
+    """Find the exit status that all refusals have, and a text that all of them print."""
+    vectors = _refused_vectors(lab)
+    answers = dict(zip(vectors, lab.answers(vectors), strict=True))
+    taken = [words for words, each in answers.items() if each.works]
+    refused = {
+        words: each for words, each in answers.items() if refused_or_accepted(each) == "refused"
+    }
+    crashed = [words for words, each in answers.items() if each.record.verdict == "crashed"]
+    for words in taken[:MOST_DEFECTS]:
+        kinds = " and ".join(lab.signature.judge(words).kinds)
+        yield Finding(
+            text=f"it accepts what its signature refuses: {kinds}",
+            shown=lab.shown(words),
+            defect=True,
+        )
+    if crashed:
+        yield Finding(
+            text="it ends in an unhandled error where it should refuse",
+            shown=lab.shown(crashed[0]),
+            defect=True,
+        )
+    if len(refused) < LEAST_REFUSALS:
+        return
+    yield from _common_exit(lab, refused)
+    yield from _common_text(lab, refused)
+
+
+def _refused_vectors(lab: Lab) -> list[Words]:
+    """Return a few vectors of each kind that the signature refuses, each with a control that was
+    accepted."""
+    signature = lab.signature
+    grounds = Grounds(forms=lab.form_grounds())
+    found: dict[str, list[Words]] = {}
+    for vector in family_of(signature, "refusals", (), grounds).vectors:
+        listed = found.setdefault(vector.kind, [])
+        is_wanted = len(listed) < MOST_OF_KIND and vector.words not in listed
+        if is_wanted and (vector.control is None or lab.answer(vector.control).works):
+            listed.append(vector.words)
+    return [words for listed in found.values() for words in listed]
+
+
+def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
+    """The exit status of all refusals, where nothing promises one yet."""
+    statuses = {each.record.exit for each in refused.values()}
+    stated = "exit" in (lab.spec.refusal.general.origins if lab.spec.refusal else {})
+    says = re.search(
+        r"^\[refusal\](?:\n[^\[]*?)*^exit\s*=|^refusal\.exit\s*=", lab.text, re.MULTILINE
+    )
+    promised = lab.signature.row.exit
+    if len(statuses) != 1 or (says and stated):
+        return
+    (status,) = statuses
+    if status is None or status == 0 or status == promised:
+        return
+    shown = lab.shown(*list(refused)[:2])
+    edit = KeyEdit(("refusal", "exit"), status, f"{OBSERVED} in {len(refused)} refusals")
+    yield Finding(text=f"it refuses with exit {status}", shown=shown, edits=(edit,))
+
+
+def _common_text(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
+    """The text that all refusals have on standard error."""
+    if re.search(r"^\[refusal\](?:\n[^\[]*?)*^stderr|^refusal\.stderr", lab.text, re.MULTILINE):
+        return
+    texts = [each.record.stderr or "" for each in refused.values()]
+    common = common_text(texts)
+    if not common:
+        return
+    shown = lab.shown(next(iter(refused)))
+    edit = KeyEdit(
+        ("refusal", "stderr"), {"contains": common}, f"{OBSERVED} in {len(refused)} refusals"
+    )
+    yield Finding(text=f'every refusal says "{common}"', shown=shown, edits=(edit,))
+
+
+def common_text(texts: Sequence[str]) -> str:
+    """Return the longest beginning of a line that all texts have in some line, at least a word with
+    a colon or of five characters; nothing where there is none."""
+    if not texts or not all(texts):
+        return ""
+    best = ""
+    for line in texts[0].splitlines():
+        words = re.findall(r"\S+\s*", line)
+        for count in range(len(words), 0, -1):
+            lead = "".join(words[:count]).strip()
+            if len(lead) <= len(best):
+                break
+            if all(any(each.startswith(lead) for each in text.splitlines()) for text in texts):
+                best = lead
+                break
+    is_word = len(best) >= 5 and any(each.isalpha() for each in best)
+    return best.replace("{", "{{").replace("}", "}}") if is_word else ""
+
+
+# --- help ---
+
+
+def settle_help(lab: Lab) -> Iterator[Finding]:
+    """Find which words ask for help, and where it is printed."""
+    known = [each for each in lab.signature.help if each]
+    answers = {each: lab.answer((each,)) for each in known}
+    sound = {each: answer for each, answer in answers.items() if _is_help(answer)}
+    for word, answer in answers.items():
+        if word not in sound:
+            yield Finding(
+                text=f"{word} gives no help", shown=lab.shown((word,)), defect=answer.works
+            )
+    if not sound:
+        return
+    first = next(iter(sound.values())).record
+    for other in ("--help", "-h"):
+        form = lab.signature.forms[0]
+        if other in known or other in form.by_spelling:
+            continue
+        answer = lab.answer((other,))
+        if (
+            _is_help(answer)
+            and answer.record.stdout == first.stdout
+            and answer.record.stderr == first.stderr
+        ):
+            more = AppendEdit(("signature", "help"), other)
+            yield Finding(
+                text=f"{other} asks for help as well", shown=lab.shown((other,)), edits=(more,)
+            )
+    streams = {"stdout" if each.record.stdout else "stderr" for each in sound.values()}
+    stated = re.search(r"^\[help\]|^help\.stream", lab.text, re.MULTILINE)
+    if streams == {"stdout"} and not lab.signature.row.help_stream and not stated:
+        edit = KeyEdit(("help", "stream"), "stdout", OBSERVED)
+        yield Finding(
+            text="help comes on standard output",
+            shown=lab.shown((next(iter(sound)),)),
+            edits=(edit,),
+        )
+
+
+def _is_help(answer: Answer) -> bool:
+    """Tell whether an answer is a help text: accepted, and more than a line."""
+    text = (answer.record.stdout or "") + (answer.record.stderr or "")
+    return answer.works and len(text.strip().splitlines()) > 1
+
+
+# --- what varies, what is read and written ---
+
+
+def settle_varying(lab: Lab) -> Iterator[Finding]:
+    """Find what differs between two launches of one vector."""
+    for varying in varying_of(lab.experiments, _bases(lab)):
+        if not varying.pattern:
+            yield Finding(text=f"{varying.stream} varies wholly from launch to launch")
+        elif varying.pattern not in lab.text:
+            edits: tuple[Edit, ...] = (MaskEdit(varying.stream, varying.pattern),)
+            yield Finding(
+                text=f"{varying.stream} varies where it matches {varying.pattern}", edits=edits
+            )
+
+
+def settle_surroundings(lab: Lab) -> Iterator[Finding]:
+    """Tell what the smallest vectors read of standard input, and which files they write."""
+    bases = _bases(lab)
+    written = {words: lab.answer(words).record.files for words in bases}
+    for words, files in written.items():
+        if files:
+            names = " ".join(sorted(files)[:5])
+            yield Finding(text=f"it writes {names}", shown=lab.shown(words))
+            break
+    if not can_be_seen():
+        return
+    silent = lab.experiments.launched(bases, silent=True)
+    for words, answer in silent.items():
+        if any(each.form == "waits" for each in answer.record.aspects) and lab.answer(words).works:
+            yield Finding(text="it reads standard input", shown=lab.shown(words))
+            break
+
+
+def _bases(lab: Lab) -> list[Words]:
+    """Return the smallest and the fullest accepted vector of each form."""
+    requests = [
+        made for builder in lab.builders() if builder.grounds.works for made in _both(builder)
+    ]
+    vectors = dict.fromkeys(each.words() for each in requests if each is not None)
+    return [words for words in vectors if lab.answer(words).works]
+
+
+def _both(builder: Builder) -> tuple[Request | None, Request | None]:
+    return builder.smallest(), builder.fullest()

@@ -1,0 +1,195 @@
+"""Edits of the text of a spec: what a finding states, with comments and layout of the rest kept."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any, TypeAlias
+
+from keen_matrix.core.spec.drafted import synopsis_text, value_text
+
+OBSERVED = "observed"
+"""What a comment begins with where a spec says what a program was seen to do, and not what it
+promises."""
+GUESSED = "guess"
+"""What the comment of a drafted value begins with that is only likely."""
+LONGEST_COMMENT = 110
+Key: TypeAlias = tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ValueEdit:
+    """The type of a NAME; none takes the type away."""
+
+    name: str
+    table: Mapping[str, object]
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class KeyEdit:
+    """The value of a key, `("refusal", "exit")`."""
+
+    key: Key
+    value: object
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveEdit:
+    """A key that goes."""
+
+    key: Key
+
+
+@dataclass(frozen=True, slots=True)
+class AppendEdit:
+    """One more item of a list, which is made where there is none."""
+
+    key: Key
+    value: object
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class SynopsisEdit:
+    """All lines of the synopsis."""
+
+    lines: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class MaskEdit:
+    """One more mask."""
+
+    stream: str
+    pattern: str
+
+
+Edit: TypeAlias = ValueEdit | KeyEdit | RemoveEdit | AppendEdit | SynopsisEdit | MaskEdit
+
+
+def edited(text: str, edits: Iterable[Edit]) -> str:
+    """Return the text of a spec with edits made in it."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    for edit in edits:
+        _make(document, edit)
+    return tomlkit.dumps(document)
+
+
+def is_guessed(text: str, name: str) -> bool:
+    """Tell whether the type of a NAME is marked as a guess in a spec."""
+    import tomlkit
+
+    values = tomlkit.parse(text).get("signature", {}).get("values", {})
+    item = values.item(name) if name in values else None
+    return item is not None and item.trivia.comment.lstrip("# ").startswith(GUESSED)
+
+
+def _make(document: Any, edit: Edit) -> None:
+    import tomlkit
+
+    if isinstance(edit, ValueEdit):
+        _set_value(document, edit)
+    elif isinstance(edit, SynopsisEdit):
+        written = tomlkit.parse(f"lines = {synopsis_text(edit.lines)}\n")
+        document["signature"]["synopsis"] = written["lines"]
+    elif isinstance(edit, MaskEdit):
+        mask = tomlkit.table()
+        mask.update({"matches": _literal(edit.pattern), "as": "<varies>", "in": [edit.stream]})
+        mask["matches"].comment(OBSERVED)
+        if "mask" not in document:
+            document.append("mask", tomlkit.aot())
+        document["mask"].append(mask)
+    else:
+        table = _table(document, edit.key[:-1])
+        name = edit.key[-1]
+        if isinstance(edit, RemoveEdit):
+            table.pop(name, None)
+        elif isinstance(edit, KeyEdit):
+            table[name] = tomlkit.parse(f"value = {value_text(edit.value)}\n")["value"]
+            _comment(table.item(name), edit.note)
+        elif name in table:
+            table[name].append(edit.value)
+        else:
+            table[name] = [edit.value]
+            _comment(table.item(name), edit.note)
+
+
+def _literal(pattern: str) -> Any:
+    """Return a pattern as TOML writes it best: between single quotes where it has none."""
+    import tomlkit
+
+    plain = "'" not in pattern and pattern.isprintable()
+    return tomlkit.string(pattern, literal=plain)
+
+
+def _table(document: Any, key: Key) -> Any:
+    """Return a table, made at the end where there is none."""
+    import tomlkit
+
+    found = document
+    for name in key:
+        if name not in found:
+            found[name] = tomlkit.table()
+        found = found[name]
+    return found
+
+
+def _set_value(document: Any, edit: ValueEdit) -> None:
+    """Set the type of a NAME; what its comment says of it stays, the word that it is a guess
+    goes."""
+    import tomlkit
+
+    values = _table(document, ("signature", "values"))
+    note = _taken_note(document, edit.name)
+    if edit.name in values:
+        said = values.item(edit.name).trivia.comment.lstrip("# ")
+        note = said.removeprefix(GUESSED).lstrip("; ") or note
+    if not edit.table:
+        values.pop(edit.name, None)
+        if note or edit.note:
+            values.add(tomlkit.comment(_shortened(f"{edit.name}: {_joined(edit.note, note)}")))
+        return
+    values[edit.name] = tomlkit.parse(f"table = {value_text(edit.table)}\n")["table"]
+    _comment(values.item(edit.name), _joined(edit.note, note))
+
+
+def _taken_note(document: Any, name: str) -> str:
+    """Return what the draft says of a NAME in a comment line of its own, and take the line away."""
+    from tomlkit.items import Comment, Null
+
+    signature = document["signature"]
+    lead = f"# {name}: a text?"
+    for holder in (signature, signature.get("values")):
+        body = holder.value.body if holder is not None else []
+        for number, (_, item) in enumerate(body):
+            if isinstance(item, Comment) and item.as_string().strip().startswith(lead):
+                body[number] = (None, Null())
+                return item.as_string().strip().removeprefix(lead).strip()
+    return ""
+
+
+def _joined(*notes: str) -> str:
+    return "; ".join(filter(None, notes))
+
+
+def _comment(item: Any, note: str) -> None:
+    """Set the comment of a line, with what it said before."""
+    if note:
+        item.comment(_shortened(note))
+
+
+def _shortened(note: str) -> str:
+    line = " ".join(note.split())
+    line = line if line.isprintable() else json.dumps(line)[1:-1]
+    return line if len(line) <= LONGEST_COMMENT else line[: LONGEST_COMMENT - 1] + "…"
+
+
+__all__ = [
+    "OBSERVED", "AppendEdit", "Edit", "KeyEdit", "MaskEdit", "RemoveEdit",
+    "SynopsisEdit", "ValueEdit", "edited", "is_guessed",
+]  # fmt: skip

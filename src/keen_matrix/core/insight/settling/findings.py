@@ -1,0 +1,39 @@
+"""What settling finds: a sentence, the vectors that show it, and the edits that state it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+from keen_matrix.core.insight.settling.edits import Edit
+from keen_matrix.core.signature.grounds import Words
+
+Weight: TypeAlias = Literal["settled", "told", "defect"]
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A vector, and what the program did with it, in a line."""
+
+    words: Words
+    came: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """Something that was found out."""
+
+    text: str
+    """What it is, in a sentence without its stop."""
+    shown: tuple[Shown, ...] = ()
+    edits: tuple[Edit, ...] = ()
+    """What states it in the spec; none where it is no matter of the spec."""
+    defect: bool = False
+    """Whether it looks like a fault of the program, which no spec should take for a promise."""
+
+    @property
+    def weight(self) -> Weight:
+        """Whether it is stated, only told, or held against the program."""
+        if self.defect:
+            return "defect"
+        return "settled" if self.edits else "told"

@@ -1,0 +1,324 @@
+"""How the program reads its words: vectors on which readers differ are launched until one is left that
+does all that the program does; where there is none, habit by habit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from itertools import combinations, islice
+from typing import NamedTuple
+
+from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, RemoveEdit
+from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
+from keen_matrix.core.signature.grounds import Words
+from keen_matrix.core.signature.model import Option
+from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader
+from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
+from keen_matrix.core.signature.signature import Signature
+
+MOST_FORMS = 3
+"""Forms of a synopsis that vectors are made of: one reader reads them all."""
+MOST_CHECKS = 40
+"""Vectors that a reader is held against once it is the only one left."""
+MOST_SHOWN = 3
+MOST_PAIRS = 6
+"""Pairs of flags of which one is looked for that the program accepts together."""
+
+
+class Probe(NamedTuple):
+    """A vector on which readers differ, and the switch that says what it is, if it gets through and
+    if it does not."""
+
+    words: Words
+    habit: str = ""
+    accepted: bool | str | None = None
+    refused: bool | str | None = None
+
+
+def settle_reader(lab: Lab) -> Iterator[Finding]:
+    """Find the reader that does what the program does."""
+    if lab.signature.reader:
+        return
+    probes = list(dict.fromkeys(_probes(lab)))
+    fit = (lab.runtime, "any")
+    natives = {name: row for name, row in READERS.items() if row.runtime in fit}
+    candidates = {name: _read_by(lab.signature, name, row) for name, row in natives.items()}
+    seen: dict[Words, str] = {}
+    left = _left(lab, candidates, probes, seen)
+    if not left:
+        return
+    name = next(iter(left))
+    telling = [each for each in seen if _differ(candidates, each)][-MOST_SHOWN:]
+    why = f"{OBSERVED}: does what the program does with {len(seen)} vectors on which readers differ"
+    edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
+    if "style" in lab.text:
+        edits.insert(0, RemoveEdit(("signature", "style")))
+    others = f" (so do {', '.join(list(left)[1:])})" if len(left) > 1 else ""
+    yield Finding(
+        text=f"it reads its words as {name} does{others}",
+        shown=lab.shown(*telling),
+        edits=tuple(edits),
+    )
+
+
+def _read_by(signature: Signature, name: str, row: Reader) -> Signature:
+    """Return a signature as a reader would read it."""
+    values = {each: kind.read_by(row.habits) for each, kind in signature.values.items()}
+    help = signature.help or row.help
+    return replace(
+        signature, reader=name, habits=row.habits, values=values, help=help, style=row.style
+    )
+
+
+def _left(
+    lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[Probe], seen: dict[Words, str]
+) -> dict[str, Signature]:
+    """Return the candidates that agree with the program on all that it was given: first on the
+    vectors that tell most of them apart, then on others."""
+    left = dict(candidates)
+    vectors = list(dict.fromkeys(each.words for each in probes))
+    while len(left) > 1:
+        best = max(
+            (each for each in vectors if each not in seen),
+            key=lambda each: _splits(left, each),
+            default=None,
+        )
+        if best is None or _splits(left, best) == 0:
+            break
+        left = _agreeing(lab, left, best, seen)
+    # one that is alone is no right one yet: it is held against the rest as well
+    for words in [each for each in vectors if each not in seen][:MOST_CHECKS]:
+        if not left:
+            return {}
+        left = _agreeing(lab, left, words, seen)
+    return left
+
+
+def _agreeing(
+    lab: Lab, left: Mapping[str, Signature], words: Words, seen: dict[Words, str]
+) -> dict[str, Signature]:
+    """Launch a vector, and return the candidates that say of it what came."""
+    found = refused_or_accepted(lab.answer(words))
+    seen[words] = found
+    if found == "unknown":
+        return dict(left)
+    return {
+        name: each
+        for name, each in left.items()
+        if each.judge(words).status in (found, "unspecified")
+    }
+
+
+def _splits(left: Mapping[str, Signature], words: Words) -> int:
+    """Return how many candidates a vector rules out at least, whatever comes of it."""
+    statuses = [each.judge(words).status for each in left.values()]
+    return min(statuses.count("accepted"), statuses.count("refused"))
+
+
+def _differ(candidates: Mapping[str, Signature], words: Words) -> bool:
+    return _splits(candidates, words) > 0
+
+
+# --- habit by habit ---
+
+
+def settle_habits(lab: Lab) -> Iterator[Finding]:
+    """Find single habits of a program that no known reader reads the words of."""
+    if lab.signature.reader:
+        return
+    yield from _style(lab)
+    by_habit: dict[str, list[Probe]] = {}
+    for probe in _probes(lab):
+        if probe.habit:
+            by_habit.setdefault(probe.habit, []).append(probe)
+    for habit, probes in by_habit.items():
+        told = {_said(lab, each) for each in probes}
+        if len(told) != 1 or None in told:
+            continue  # it is one thing here and another there: nothing to be stated
+        value = told.pop()
+        if any(
+            lab.signature.judge(each.words).status == refused_or_accepted(lab.answer(each.words))
+            for each in probes
+        ):
+            continue  # it says so already
+        key = habit.replace("_", "-")
+        shown = lab.shown(*(each.words for each in probes[:MOST_SHOWN]))
+        note = f"{OBSERVED}: {' '.join(probes[0].words)[:50]}: {came(lab.answer(probes[0].words))[:50]}"
+        edit = KeyEdit(("signature", key), value, note)
+        written = str(value).lower() if isinstance(value, bool) else f'"{value}"'
+        yield Finding(text=f"{key} = {written}", shown=shown, edits=(edit,))
+
+
+def _said(lab: Lab, probe: Probe) -> bool | str | None:
+    """Return what a probe says its habit is; None where it says nothing."""
+    found = refused_or_accepted(lab.answer(probe.words))
+    return {"accepted": probe.accepted, "refused": probe.refused}.get(found)
+
+
+def _style(lab: Lab) -> Iterator[Finding]:
+    """Find whether options may follow operands, which tells the styles apart, where the style is
+    only guessed."""
+    if 'style = "' not in lab.text or lab.signature.style == "one-dash":
+        return
+    probes = [each for each in _probes(lab) if each.habit == "interleaved"]
+    told = {_said(lab, each) for each in probes}
+    if len(told) != 1 or None in told:
+        return
+    style = "gnu" if True in told else "posix"
+    if style == lab.signature.style or style not in BY_HAND:
+        return
+    shown = lab.shown(*(each.words for each in probes[:MOST_SHOWN]))
+    edit = KeyEdit(("signature", "style"), style, OBSERVED)
+    yield Finding(text=f"its options are written in the {style} style", shown=shown, edits=(edit,))
+
+
+# --- the vectors ---
+
+
+def _probes(lab: Lab) -> Iterator[Probe]:
+    """Yield vectors on which readers differ, made of accepted ones."""
+    for builder in [each for each in lab.builders() if each.grounds.works][:MOST_FORMS]:
+        base = builder.smallest()
+        if base is None or not lab.works(base):
+            continue
+        parts = _sound_parts(lab, builder, base)
+        flags = [part for part in parts if not part.option.takes_value]
+        valued = [part for part in parts if len(part.values) == 1]
+        yield from _bundled(lab, base, flags)
+        yield from _with_flags(base, flags)
+        for part in _of_both_kinds(valued):
+            yield from _with_value(lab.signature, builder, base, part)
+        yield from _with_operands(builder, base, [*flags[:1], *valued[:1]])
+        yield from _with_unknown(base)
+
+
+def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
+    """Return the options that were seen to be accepted beside the smallest vector."""
+    found = []
+    for option in plain_options(lab.signature, builder.form):
+        if option.key in builder.grounds.alone or option.optional_value:
+            continue
+        request = builder.smallest([option])
+        own = [part for part in request.options if part.option is option] if request else []
+        if request is not None and own and lab.works(request):
+            found.append(own[0])
+    return found
+
+
+def _of_both_kinds(parts: Sequence[OptionPart]) -> list[OptionPart]:
+    """Return an option with a letter and one with a long name, where there are such."""
+    short = next((each for each in parts if _letter(each.option)), None)
+    long = next((each for each in parts if _long(each.option)), None)
+    return list(dict.fromkeys(each for each in (short, long) if each is not None))
+
+
+def _letter(option: Option) -> str:
+    return next((each for each in option.spellings if len(each) == 2), "")
+
+
+def _long(option: Option) -> str:
+    return next((each for each in option.spellings if each.startswith("--") and len(each) > 3), "")
+
+
+def _beside(base: Request, words: Sequence[str]) -> Words:
+    """Return the words of a request with others in front of its operands."""
+    whole = base.words()
+    behind = len(whole) - sum(1 for part in base.operands if part.name)
+    return (*whole[:behind], *words, *whole[behind:])
+
+
+def _bundled(lab: Lab, base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
+    """Two flags in one word, which are accepted in two."""
+    letters = [letter for each in flags if (letter := _letter(each.option))]
+    for first, second in islice(combinations(letters, 2), MOST_PAIRS):
+        if lab.answer(_beside(base, [first, second])).works:
+            yield Probe(_beside(base, [f"{first}{second[1]}"]), "bundling", True, False)
+            return
+
+
+def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
+    """Flags: shortened, with a value, twice, with other dashes, taken back."""
+    for part in flags[:1]:
+        twice = "repeat_flags" if not part.option.again else ""
+        yield Probe(_beside(base, [part.spelling, part.spelling]), twice)
+    for part in [each for each in flags if _long(each.option)][:2]:
+        long = _long(part.option)
+        yield from _shortened(base, flags, long, ())
+        yield Probe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
+        yield Probe(_beside(base, [f"{long}=true"]))
+        yield Probe(_beside(base, [long[1:]]))
+        yield Probe(_beside(base, [long.upper()]))
+        yield Probe(_beside(base, [f"--no-{long[2:]}"]))
+
+
+def _shortened(
+    base: Request, parts: Sequence[OptionPart], long: str, values: Words
+) -> Iterator[Probe]:
+    """A long option by its beginning, where no other begins so."""
+    known = {spelling for each in base.form.options for spelling in each.spellings}
+    for length in range(len(long) - 1, 3, -1):
+        short = long[:length]
+        if sum(1 for each in known if each.startswith(short)) == 1:
+            yield Probe(_beside(base, [short, *values]), "abbreviations", True, False)
+            return
+
+
+def _with_value(
+    signature: Signature, builder: Builder, base: Request, part: OptionPart
+) -> Iterator[Probe]:
+    """An option with its value: joined, empty, missing, with a dash, twice, in other spellings."""
+    (value,) = part.values
+    letter, long = _letter(part.option), _long(part.option)
+    if letter:
+        yield Probe(_beside(base, [f"{letter}{value}"]), "joined", True, False)
+        yield Probe(_beside(base, [f"{letter}={value}"]))
+        yield Probe(_beside(base, [f"-{letter}", value]))
+    if long:
+        yield Probe(_beside(base, [f"{long}={value}"]), "joined", True, False)
+        yield Probe(_beside(base, [f"{long}="]))
+        yield Probe(_beside(base, [long[1:], value]))
+        yield from _shortened(base, [part], long, (value,))
+    name = part.option.name_of(0)
+    if not part.option.again:
+        other = next((each for each in builder.legal(name) if each != value), value)
+        yield Probe(
+            _beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse"
+        )
+    if base.form.keywords == 0:
+        yield Probe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
+    kind = signature.values[name]
+    if kind.type == "text" and kind.read("-x").status == "legal":
+        yield Probe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
+    if kind.type in ("int", "float"):
+        if kind.read("-5").status == "legal":
+            yield Probe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
+        for text in ("0x2", " 2", "+2", "2_0", "02"):
+            yield Probe(_beside(base, [part.spelling, text]))
+
+
+def _with_operands(builder: Builder, base: Request, parts: Sequence[OptionPart]) -> Iterator[Probe]:
+    """Operands: options behind them, delimiters, one too many, a lone dash."""
+    plain = [part for part in base.operands if part.name]
+    if plain:
+        for part in parts:
+            words = replace(base, options=(*base.options, part)).words("last")
+            yield Probe(words, "interleaved", True, False)
+        yield Probe(replace(base, delimiter=True).words(), "delimiter", True, False)
+        yield Probe((*base.words(), "--"))
+    else:
+        yield Probe((*base.words(), "--"))
+    extra = (*base.words(), plain[-1].word if plain else "word")
+    if builder.signature.judge(extra).status == "refused":
+        yield Probe(extra, "superfluous_operands", "ignore", "refuse")
+
+
+def _with_unknown(base: Request) -> Iterator[Probe]:
+    """Options that no program has."""
+    for word in ("--no-such-option", "-Z"):
+        if word not in base.form.by_spelling:
+            yield Probe(_beside(base, [word]), "unknown_options", "take", "refuse")
+    yield Probe(_beside(base, ["--no-such-option=x"]), "unknown_options", "take", "refuse")
+
+
+__all__ = ["Probe", "settle_habits", "settle_reader"]

@@ -1,0 +1,81 @@
+"""Settling a spec: the steps, one after another, each on what those before it found."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TypeAlias
+
+from keen_matrix.core.insight.settling.answers import (
+    settle_help,
+    settle_refusals,
+    settle_surroundings,
+    settle_varying,
+)
+from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.reading import settle_habits, settle_reader
+from keen_matrix.core.insight.settling.structure import (
+    settle_actions,
+    settle_conflicts,
+    settle_required,
+)
+from keen_matrix.core.insight.settling.values import settle_smallest, settle_types
+from keen_matrix.core.runs.experiments import OutOfLaunches
+
+Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
+STEPS: tuple[Step, ...] = (
+    settle_smallest, settle_required, settle_types, settle_conflicts, settle_actions, settle_help,
+    settle_reader, settle_habits, settle_refusals, settle_varying, settle_surroundings,
+)  # fmt: skip
+"""In this order: each stands on accepted vectors, which the first ones see to."""
+DEFAULT_LAUNCHES = 300
+MOST_FINDINGS = 500
+
+
+@dataclass(frozen=True, slots=True)
+class Settled:
+    """What settling came to."""
+
+    findings: tuple[Finding, ...]
+    before: str
+    after: str
+    """The text of the spec with all findings in it."""
+    launches: int
+    is_stopped: bool
+    """Whether the launches did not suffice for everything."""
+    is_interrupted: bool = False
+
+    def difference(self, path: str) -> list[str]:
+        """Return the change of the spec, as lines of a unified difference."""
+        old, new = self.before.splitlines(), self.after.splitlines()
+        return list(difflib.unified_diff(old, new, path, f"{path}, settled", lineterm="", n=2))
+
+
+def settled(lab: Lab) -> Settled:
+    """Return what experiments find out of a spec. An interruption, and the end of the launches,
+    keep what was found until then."""
+    before = lab.text
+    stopped = interrupted = False
+    try:
+        for step in STEPS:
+            _work(lab, step)
+    except OutOfLaunches:
+        stopped = True
+    except KeyboardInterrupt:
+        interrupted = True
+    launches = lab.experiments.launches
+    return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted)
+
+
+def _work(lab: Lab, step: Step) -> None:
+    """Have a step work until it finds nothing new. It begins anew after each change of the spec:
+    vectors are made otherwise then, and those that are known cost no launch."""
+    for _ in range(MOST_FINDINGS):
+        text = lab.text
+        for finding in step(lab):
+            if lab.add(finding) and lab.text != text:
+                break
+        else:
+            return

@@ -1,0 +1,173 @@
+"""What the synopsis should say: what is required, what excludes each other, what ends the call by
+itself."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence, Set
+from dataclasses import replace
+
+from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit
+from keen_matrix.core.insight.settling.findings import Finding, Shown
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
+from keen_matrix.core.signature.grounds import Clash, FormGrounds
+from keen_matrix.core.signature.requests import Builder
+from keen_matrix.core.signature.signature import unequal_condition
+
+
+def settle_required(lab: Lab) -> Iterator[Finding]:
+    """Find options and operands that the synopsis calls optional and that are required, and values
+    that must differ."""
+    for number, found in enumerate(lab.form_grounds()):
+        form = lab.signature.lines[number]
+        plain = Builder(lab.signature, lab.signature.forms[number]).smallest()
+        shown = lab.shown(plain.words()) if plain is not None else ()
+        for pair in found.unequal:
+            edit = AppendEdit(("signature", "where"), unequal_condition(pair), OBSERVED)
+            text = f"{pair[0]} and {pair[1]} must not be the same"
+            yield Finding(text=text, shown=shown, edits=(edit,))
+        keys = set(found.required)
+        changed = without_brackets(form, _places(lab, number, keys), set(found.operands))
+        if (keys or found.operands) and changed != form:
+            names = " and ".join((*found.required, *found.operands))
+            text = f"{names} {'is' if len(keys) + len(found.operands) == 1 else 'are'} required"
+            yield Finding(text=text, shown=shown, edits=(_synopsis(lab, number, changed),))
+        if not found.works and plain is not None:
+            line = " ".join(plain.words()) or "no words"
+            yield Finding(
+                text=f"no vector of {_short(form)} is accepted: not even {line}", shown=shown
+            )
+
+
+def settle_conflicts(lab: Lab) -> Iterator[Finding]:
+    """Find options that the program refuses together, or by themselves."""
+    for number, found in enumerate(lab.form_grounds()):
+        for clash in found.clashes:
+            if len(clash.options) > 1:
+                yield _conflict(lab, number, found, clash)
+            elif clash.options:
+                text = f"{clash.options[0]} is refused by itself"
+                yield Finding(text=text, shown=(Shown(clash.words, clash.answer),))
+
+
+def settle_actions(lab: Lab) -> Iterator[Finding]:
+    """Find options that end the call by themselves."""
+    spelt = {option.key: ",".join(option.spellings) for option in lab.signature.options}
+    for number, found in enumerate(lab.form_grounds()):
+        builder = lab.trials(number).builder
+        for key in found.actions:
+            option = next(each for each in builder.form.options if each.key == key)
+            alone = builder.smallest([option])
+            shown = lab.shown(alone.words()) if alone is not None else ()
+            edit = AppendEdit(("signature", "actions"), spelt[key], OBSERVED)
+            yield Finding(text=f"{key} ends the call by itself", shown=shown, edits=(edit,))
+
+
+def _places(lab: Lab, number: int, keys: Set[str]) -> set[str]:
+    """Return the spellings of some options of a form."""
+    options = lab.signature.forms[number].options
+    return {spelling for each in options if each.key in keys for spelling in each.spellings}
+
+
+def _synopsis(lab: Lab, number: int, form: Form) -> SynopsisEdit:
+    lines = [*lab.signature.lines]
+    lines[number] = form
+    return SynopsisEdit(tuple(map(str, lines)))
+
+
+def _short(form: Form) -> str:
+    text = str(form)
+    return text if len(text) < 60 else text[:59] + "…"
+
+
+# --- conflicts ---
+
+
+def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
+    """Return that some options exclude each other, with the group that says so where two do."""
+    names = " and ".join(clash.options)
+    shown = (Shown(clash.words, clash.answer),)
+    text = f"{names} exclude each other"
+    if len(clash.options) > 2:
+        return Finding(text=f"{names} are refused together", shown=shown)
+    form = lab.signature.lines[number]
+    changed = grouped(form, [_places(lab, number, {key}) for key in clash.options])
+    if changed is None or not _group_holds(lab, number, changed, clash):
+        return Finding(text=text, shown=shown)
+    edits: tuple[Edit, ...] = (_synopsis(lab, number, changed),)
+    return Finding(text=text, shown=shown, edits=edits)
+
+
+def _group_holds(lab: Lab, number: int, changed: Form, clash: Clash) -> bool:
+    """Tell whether every two of the options that a new group brings together are refused."""
+    spellings = _places(lab, number, set(clash.options))
+    group = next(
+        item for item in changed.items
+        if isinstance(item, Choice) and spellings <= set(_spellings_of(item))
+    )  # fmt: skip
+    trials = lab.trials(number)
+    trials.rebuild(lab.form_grounds()[number])
+    inside = set(_spellings_of(group))
+    options = [each for each in trials.builder.form.options if set(each.spellings) <= inside]
+    pairs = [(a, b) for n, a in enumerate(options) for b in options[n + 1 :]]
+    return all(trials.refuses(pair) for pair in pairs)
+
+
+def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
+    """Return a line in which options that stand in brackets of their own, or in a group that one of
+    them begins, are one group; None where they stand otherwise."""
+    places = [_place_of(form, each) for each in spellings]
+    if any(place is None for place in places) or len(set(places)) < len(places):
+        return None
+    first, *rest = sorted(place for place in places if place is not None)
+    members = [item for at in (first, *rest) if isinstance(item := form.items[at], Choice)]
+    alternatives = tuple(each for member in members for each in member.alternatives)
+    items: list[Item] = [item for at, item in enumerate(form.items) if at not in rest]
+    items[first] = Choice(alternatives, all(each.optional for each in members))
+    return Form(tuple(items))
+
+
+def _place_of(form: Form, spellings: Set[str]) -> int | None:
+    """Return where a group stands that is nothing but alternatives of one option each, one of them
+    a given one."""
+    for at, item in enumerate(form.items):
+        if isinstance(item, Choice) and not item.several and set(_spellings_of(item)) & spellings:
+            single = all(
+                len(each.items) == 1 and isinstance(each.items[0], OptionUse)
+                for each in item.alternatives
+            )
+            return at if single else None
+    return None
+
+
+def _spellings_of(choice: Choice) -> Iterator[str]:
+    for form in choice.alternatives:
+        for item in form.walk():
+            if isinstance(item, OptionUse):
+                yield from item.spellings
+
+
+# --- what is required ---
+
+
+def without_brackets(form: Form, spellings: Set[str], names: Set[str]) -> Form:
+    """Return a line in which some options and operands stand without the brackets round them."""
+    items: list[Item] = []
+    for item in form.items:
+        inner = item.alternatives[0].items if isinstance(item, Choice) else ()
+        alone = inner[0] if len(inner) == 1 and isinstance(item, Choice) else None
+        single = isinstance(item, Choice) and item.optional and len(item.alternatives) == 1
+        if single and isinstance(alone, OptionUse) and set(alone.spellings) & spellings:
+            # outside brackets an option takes one NAME, so others keep a group round them
+            plain = len(alone.values) < 2
+            items.append(alone if plain else replace_optional(item))
+        elif single and isinstance(alone, Operand) and alone.name.name in names:
+            items.append(alone)
+        else:
+            items.append(item)
+    return Form(tuple(items))
+
+
+def replace_optional(item: Item) -> Item:
+    """Return a group of which one alternative is required."""
+    return replace(item, optional=False) if isinstance(item, Choice) else item
