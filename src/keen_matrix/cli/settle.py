@@ -171,7 +171,10 @@ class Watching(RunWatch):
 
 def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool) -> None:
     """Write what was found, each with its evidence, and the change of the spec."""
-    for finding in found.findings:
+    told = {
+        each.text: each for each in reversed(found.findings)
+    }  # of several forms one stands for all
+    for finding in [each for each in found.findings if told[each.text] is each]:
         screen.rows(_finding_rows(finding))
     difference = found.difference(path)
     if found.findings:
@@ -182,9 +185,9 @@ def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool
         screen.line()
     settled = sum(each.weight == "settled" for each in found.findings)
     defects = sum(each.weight == "defect" for each in found.findings)
-    told = counted(settled, "finding") if settled else "nothing to state"
-    told += f", {counted(defects, 'likely defect')}" if defects else ""
-    screen.line((f"{path}: {told}, after {counted(found.launches, 'launch')}", "strong"))
+    summary = counted(settled, "finding") if settled else "nothing to state"
+    summary += f", {counted(defects, 'likely defect')}" if defects else ""
+    screen.line((f"{path}: {summary}, after {counted(found.launches, 'launch')}", "strong"))
     if found.is_stopped:
         screen.line(("the launches did not suffice for everything; --launches allows more", "warn"))
     if found.is_interrupted:

@@ -293,6 +293,8 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     values = dict(found.values)
     for option in culprits:
         clash = _clash(trials, option, kept)
+        if clash is None:
+            continue
         learnt = _values_for(trials, clash, option)
         if learnt:  # its value alone was refused: told once, and kept clear of
             values |= learnt
@@ -323,15 +325,19 @@ def _grown(
     return _grown(trials, kept, group[middle:], keys, culprits)
 
 
-def _clash(trials: FormTrials, option: Option, kept: Sequence[Option]) -> Clash:
-    """Return what an option clashes with: nothing but itself, one other, or all that are kept."""
+def _clash(trials: FormTrials, option: Option, kept: Sequence[Option]) -> Clash | None:
+    """Return what an option clashes with: nothing but itself, one other, or all that are kept; None
+    where it is accepted and no other stands beside it."""
     alone = trials.builder.smallest([option])
-    if alone is None or not trials.works(alone):
+    # asked for whatever launches are left: what was not launched is not refused
+    if alone is None or not trials.experiments.answer(alone.words()).works:
         words = () if alone is None else alone.words()
         answer = None if alone is None else trials.experiments.answer(words)
         text, said = ("", "") if answer is None else (answer.text, answer.said)
         edit = "" if alone is None else stated_value(trials.signature, alone, said, option)
         return Clash(options=(option.key,), words=words, answer=text, edit=edit)
+    if not kept:
+        return None
     with_all = trials.builder.smallest([*kept, option])
     refusal = trials.experiments.answer(with_all.words()) if with_all is not None else None
     named = [each for each in kept if refusal is not None and _is_told(each, refusal)]

@@ -72,6 +72,10 @@ def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
         doubts.append(
             f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted"
         )
+    page = _with_names_apart(page, usages, program)
+    options = {
+        spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings
+    }
     lines = [_line_of(usage, program, page, options, doubts) for usage in usages]
     helps = [
         each for each in HELPS if _asks_help(each, options) or each in _SPELT.findall(usages[0])
@@ -80,6 +84,33 @@ def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
     for line in draft.synopsis:
         _guess_values(draft, line, page, options)
     return draft
+
+
+def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[str]) -> HelpText:
+    """Return the page with a NAME of its own for every value of an option whose NAME stands for
+    values of another type elsewhere, or for an operand: `-o FILE` and FILE are two files."""
+    types: dict[str, TypeGuess] = {}
+    operands = {name for usage in usages for name in _operand_names(usage, program, page)}
+    found = []
+    for option in page.options:
+        changed = option
+        if len(option.values) == 1 and not option.choices:
+            (name,) = option.values
+            guess = guess_type(name, option.text)
+            if types.setdefault(name, guess) != guess or (name in operands and guess):
+                own = _name_of(_key_of(option).lstrip("-"))
+                own = own if len(own) > 1 and own not in {*types, *operands} else f"{own}_{name}"
+                types[own] = guess
+                changed = replace(option, values=(own,))
+        found.append(changed)
+    return replace(page, options=tuple(found))
+
+
+def _operand_names(usage: str, program: Sequence[str], page: HelpText) -> Iterator[str]:
+    """Yield the NAMEs of the operands of a usage line."""
+    for item in _usage_form(usage, program, page, []):
+        form = parse_synopsis(item)
+        yield from (each.name.name for each in form.walk() if isinstance(each, Operand))
 
 
 def _line_of(
@@ -114,7 +145,10 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     """Return the items of a usage line in our notation."""
     text = _without_program(usage, program)
     text = _ALL_OPTIONS.sub(" ", text)
-    text = re.sub(r"\boptions?\b(?=\s|$)", " ", text) if page.options else text
+    if page.options:
+        if re.search(r"(?<![\[<\w-])OPTIONS?(?:\.\.\.|…)?(?=\s|$)", text):
+            doubts.append("the usage line asks for an option; the help does not say for which")
+        text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
     text = text.replace("…", "...").replace("[--]", " ")
     lower = {each.name for each in page.operands}
     text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)

@@ -142,6 +142,9 @@ class Habits(OperandHabits):
     """Whether of values that are given again only the last one is looked at."""
     choice_beginnings: bool = False
     """Whether a choice may be shortened to an unambiguous beginning."""
+    default_unseen: bool = False
+    """Whether an option that is given with its default may count as not given where options exclude
+    each other."""
 
 
 SWITCH_NAMES = (

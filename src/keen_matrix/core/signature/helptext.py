@@ -135,7 +135,7 @@ def _options(lines: Sequence[str]) -> Iterator[HelpOption]:
     seen: set[str] = set()
     found: HelpOption | None = None
     depth = 0
-    for line in lines:
+    for line in _without_formats(lines):
         match = _OPTION_LINE.match(line)
         option = (
             option_of(match["head"], match["text"]) if match and not _USAGE.match(line) else None
@@ -154,6 +154,24 @@ def _options(lines: Sequence[str]) -> Iterator[HelpOption]:
             found = None
     if found is not None:
         yield found
+
+
+_FORMATS = re.compile(r"\b(?:is|are) (?:one|any) of(?: these| the following)?:\s*$", re.IGNORECASE)
+
+
+def _without_formats(lines: Sequence[str]) -> Iterator[str]:
+    """Yield lines but for those of lists of ways to write a value (`Each range is one of:`), in
+    which a dash begins no option."""
+    inside = seen = False
+    for line in lines:
+        if _FORMATS.search(line):
+            inside, seen = True, False
+        elif inside and line.strip():
+            seen = True
+        elif inside and seen:
+            inside = False
+        if not inside:
+            yield line
 
 
 def option_of(head: str, text: str = "") -> HelpOption | None:

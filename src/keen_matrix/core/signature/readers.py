@@ -84,7 +84,7 @@ READERS: Mapping[str, Reader] = {
             letter_dash="refuse", flag_rest="value", bare_delimiter="refuse",
             later_delimiter=None, help_wins="in-order",
             help_yields_to=(OF_OPTIONS | OF_VALUES | {"conflict", OPERANDS}) - {"unknown-option"},
-            numbers="python", empty_values="take", lone_dash="text",
+            numbers="python", empty_values="take", lone_dash="text", default_unseen=True,
         ),
         help=("-h", "--help"), exit=2, stream="stderr", help_exit=0, help_stream="stdout",
         refuses=_ALL | {"conflict"},

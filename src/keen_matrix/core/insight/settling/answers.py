@@ -20,6 +20,8 @@ MOST_OF_KIND = 2
 LEAST_REFUSALS = 3
 """Refusals from which something common to all is more than chance."""
 MOST_DEFECTS = 5
+LONGEST_COMMON = 60
+"""Characters of what all refusals say that are stated."""
 
 
 def settle_refusals(lab: Lab) -> Iterator[Finding]:
@@ -112,6 +114,9 @@ def common_text(texts: Sequence[str]) -> str:
             if all(any(each.startswith(lead) for each in text.splitlines()) for text in texts):
                 best = lead
                 break
+    if len(best) > LONGEST_COMMON:  # a whole usage line would differ with every new option
+        head, colon, _ = best.partition(":")
+        best = head + colon if colon else " ".join(best.split()[:4])
     is_word = len(best) >= 5 and any(each.isalpha() for each in best)
     return best.replace("{", "{{").replace("}", "}}") if is_word else ""
 

@@ -12,7 +12,7 @@ from keen_matrix.core.insight.settling.edits import KeyEdit, edited, is_guessed
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
-from keen_matrix.core.model.spec import Matrix, Put, Spec
+from keen_matrix.core.model.spec import Matrix, Put, Spec, Surroundings
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
@@ -39,7 +39,8 @@ class Lab:
         self.findings: list[Finding] = []
         self.is_over = False
         """Whether the launches did not suffice."""
-        self._grounds: tuple[str, tuple[FormGrounds, ...]] | None = None
+        self._grounds: tuple[str, dict[int, FormGrounds]] = ("", {})
+        """The text of the spec, and what is known of its forms by it."""
         self.text = text
         self.spec = self._loaded(text)
         self.launch: ResolvedLaunch = resolved_launch(self.spec)
@@ -61,7 +62,7 @@ class Lab:
 
     def add(self, finding: Finding) -> bool:
         """Take a finding, and state it in the spec; tell whether it is new."""
-        if any(each.text == finding.text for each in self.findings):
+        if not finding.edits and any(each.text == finding.text for each in self.findings):
             return False
         if finding.edits:
             text = edited(self.text, finding.edits)
@@ -72,11 +73,11 @@ class Lab:
         return True
 
     def _change(self, text: str) -> None:
-        before = self.spec.controls
+        old = self.spec
         spec = self._loaded(text)
         self.text, self.spec = text, spec
         fresh = Experiments(spec, self.launch, self.pool, self.watch, self.most)
-        fresh.go_on(self.experiments, same=_around(spec.controls) == _around(before))
+        fresh.go_on(self.experiments, same=_surroundings(spec) == _surroundings(old))
         self.experiments = fresh
 
     def is_guessed(self, name: str) -> bool:
@@ -103,11 +104,27 @@ class Lab:
         """Return vectors with what came of them, to show."""
         return tuple(Shown(words, came(self.answer(words))) for words in vectors)
 
-    def with_sample(self) -> Lab:
-        """Return a lab in which a file stands ready for the program to read."""
-        if any(name.constant == SAMPLE_FILE for name, _ in _around(self.spec.controls)):
+    @property
+    def has_sample(self) -> bool:
+        """Whether a file stands ready for the program to read."""
+        return any(name.constant == SAMPLE_FILE for name, _ in _around(self.spec.controls))
+
+    def with_sample(self, content: str = "") -> Lab:
+        """Return a lab in which a file stands ready for the program to read, with a content where
+        that is given."""
+        if not content and self.has_sample:
             return self
-        text = edited(self.text, [KeyEdit(("files", SAMPLE_FILE), SAMPLE_LINES)])
+        return self.with_edit(KeyEdit(("files", SAMPLE_FILE), content or SAMPLE_LINES))
+
+    @property
+    def has_input(self) -> bool:
+        """Whether the spec says what stands on standard input."""
+        controls = self.spec.controls
+        return controls is not None and controls.steps[0].surroundings.stdin is not None
+
+    def with_edit(self, edit: KeyEdit) -> Lab:
+        """Return a lab with a spec that says something else; its launches count as well."""
+        text = edited(self.text, [edit])
         other = Lab(self.path, text, self.pool, self.watch, self.most)
         other.experiments.go_on(self.experiments, same=False)
         return other
@@ -122,13 +139,25 @@ class Lab:
 
     def form_grounds(self) -> tuple[FormGrounds, ...]:
         """Return what is known of each form: what it requires, what clashes in it."""
-        if self._grounds is None or self._grounds[0] != self.text:
-            found = tuple(
-                grounds_of_form(FormTrials(self.signature, number, self.experiments))
-                for number in range(len(self.signature.forms))
-            )
-            self._grounds = (self.text, found)
-        return self._grounds[1]
+        return tuple(self.ground(number) for number in range(len(self.signature.forms)))
+
+    def ground(self, number: int) -> FormGrounds:
+        """Return what is known of one form. It costs launches for what is not known yet."""
+        if self._grounds[0] != self.text:
+            self._grounds = (self.text, {})
+        known = self._grounds[1]
+        if number not in known:
+            known[number] = grounds_of_form(self.trials(number))
+        return known[number]
+
+    def sound_builder(self, number: int) -> Builder | None:
+        """Return a builder of a form whose smallest vector is accepted: as the synopsis says, or
+        with what it was seen to require; None where there is none."""
+        plain = builders(self.signature)[number]
+        if self.works(plain.smallest()):
+            return plain
+        found = Builder(self.signature, self.signature.forms[number], self.ground(number))
+        return found if found.grounds.works and self.works(found.smallest()) else None
 
     def trials(self, number: int) -> FormTrials:
         """Return the experiments with one form."""
@@ -170,6 +199,11 @@ def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unkno
     return (
         "refused" if answer.record.verdict not in ("crashed", "hung", "unlaunched") else "unknown"
     )
+
+
+def _surroundings(spec: Spec) -> Surroundings | None:
+    """Return what vectors have around them."""
+    return None if spec.controls is None else spec.controls.steps[0].surroundings
 
 
 def _around(controls: Matrix | None) -> tuple[tuple[Template, Put], ...]:

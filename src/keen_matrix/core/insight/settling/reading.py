@@ -88,7 +88,10 @@ def _left(
             break
         left = _agreeing(lab, left, best, seen)
     # one that is alone is no right one yet: it is held against the rest as well
-    for words in [each for each in vectors if each not in seen][:MOST_CHECKS]:
+    rest = [each for each in vectors if each not in seen][:MOST_CHECKS]
+    if left:
+        lab.answers(rest)  # side by side
+    for words in rest:
         if not left:
             return {}
         left = _agreeing(lab, left, words, seen)
@@ -197,7 +200,8 @@ def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
     """Return the options that were seen to be accepted beside the smallest vector."""
     found = []
     for option in plain_options(lab.signature, builder.form):
-        if option.key in builder.grounds.alone or option.optional_value:
+        there = any(part.option is option for part in base.options)
+        if there or option.key in builder.grounds.alone or option.optional_value:
             continue
         request = builder.smallest([option])
         own = [part for part in request.options if part.option is option] if request else []
@@ -240,8 +244,8 @@ def _bundled(lab: Lab, base: Request, flags: Sequence[OptionPart]) -> Iterator[P
 def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
     """Flags: shortened, with a value, twice, with other dashes, taken back."""
     for part in flags[:1]:
-        twice = "repeat_flags" if not part.option.again else ""
-        yield Probe(_beside(base, [part.spelling, part.spelling]), twice)
+        if not part.option.again:
+            yield Probe(_beside(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
     for part in [each for each in flags if _long(each.option)][:2]:
         long = _long(part.option)
         yield from _shortened(base, flags, long, ())

@@ -26,7 +26,7 @@ from keen_matrix.core.runs.experiments import OutOfLaunches
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_required, settle_types, settle_conflicts, settle_actions, settle_help,
+    settle_smallest, settle_required, settle_smallest, settle_types, settle_conflicts, settle_actions, settle_help,
     settle_reader, settle_habits, settle_refusals, settle_varying, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to."""

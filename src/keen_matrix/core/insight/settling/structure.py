@@ -5,11 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence, Set
 from dataclasses import replace
+from itertools import combinations
 
 from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
+from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.requests import Builder
 from keen_matrix.core.signature.signature import unequal_condition
@@ -18,9 +20,11 @@ from keen_matrix.core.signature.signature import unequal_condition
 def settle_required(lab: Lab) -> Iterator[Finding]:
     """Find options and operands that the synopsis calls optional and that are required, and values
     that must differ."""
-    for number, found in enumerate(lab.form_grounds()):
-        form = lab.signature.lines[number]
+    for number, form in enumerate(lab.signature.lines):
         plain = Builder(lab.signature, lab.signature.forms[number]).smallest()
+        if lab.works(plain):
+            continue
+        found = lab.ground(number)
         shown = lab.shown(plain.words()) if plain is not None else ()
         for pair in found.unequal:
             edit = AppendEdit(("signature", "where"), unequal_condition(pair), OBSERVED)
@@ -28,7 +32,10 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
             yield Finding(text=text, shown=shown, edits=(edit,))
         keys = set(found.required)
         changed = without_brackets(form, _places(lab, number, keys), set(found.operands))
-        if (keys or found.operands) and changed != form:
+        others = _other_ways(lab, number, found) if len(keys) == 1 else []
+        if others:
+            yield _one_of(lab, number, [*found.required, *others], shown)
+        elif (keys or found.operands) and changed != form:
             names = " and ".join((*found.required, *found.operands))
             text = f"{names} {'is' if len(keys) + len(found.operands) == 1 else 'are'} required"
             yield Finding(text=text, shown=shown, edits=(_synopsis(lab, number, changed),))
@@ -37,6 +44,45 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
             yield Finding(
                 text=f"no vector of {_short(form)} is accepted: not even {line}", shown=shown
             )
+
+
+def _other_ways(lab: Lab, number: int, found: FormGrounds) -> list[str]:
+    """Return the other options that make the smallest vector accepted, each by itself."""
+    trials = lab.trials(number)
+    sample = next(iter(found.values), ("", ""))[1]
+    ways = []
+    for option in optional_of(trials.builder):
+        if option.key in found.required:
+            continue
+        request = trials.builder.smallest([option])
+        tries = [request]
+        if request is not None and sample and option.takes_value:
+            slots = [each for each in request.slots() if each[2] in option.value_names]
+            tries += [request.with_value(place, nr, sample) for place, nr, _, _ in slots]
+        if any(lab.works(each) for each in tries):
+            ways.append(option.key)
+    return ways
+
+
+def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]) -> Finding:
+    """Return that one of some options is required: in a group, with dots where several of them go
+    together."""
+    form = lab.signature.lines[number]
+    text = f"one of {', '.join(keys)} is required"
+    grouping = grouped(form, [_places(lab, number, {key}) for key in keys])
+    if grouping is None:
+        return Finding(text=text, shown=shown)
+    trials = lab.trials(number)
+    options = [each for each in trials.builder.form.options if each.key in keys]
+    pairs = combinations(options, 2)
+    together = any(lab.works(trials.builder.smallest(pair)) for pair in pairs)
+    items = [
+        replace(item, optional=False, several=together)
+        if isinstance(item, Choice) and _places(lab, number, set(keys)) <= set(_spellings_of(item))
+        else item
+        for item in grouping.items
+    ]
+    return Finding(text=text, shown=shown, edits=(_synopsis(lab, number, Form(tuple(items))),))
 
 
 def settle_conflicts(lab: Lab) -> Iterator[Finding]:

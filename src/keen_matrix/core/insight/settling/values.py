@@ -3,6 +3,7 @@ ask for some."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import NamedTuple
@@ -10,12 +11,15 @@ from typing import NamedTuple
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, ValueEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
+from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.stating import choices_told, types_told
+from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.helptext import range_in
+from keen_matrix.core.signature.model import value_type
 from keen_matrix.core.signature.requests import Builder, Request, plain_options
-from keen_matrix.core.signature.values import ABSENT_FILE, Text, ValueType
+from keen_matrix.core.signature.values import ABSENT_FILE, Existing, Text, ValueType
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 
 USUAL = {
@@ -23,11 +27,11 @@ USUAL = {
     "bool": "true", "duration": "5s",
 }  # fmt: skip
 """Type → a word of it."""
-OTHER_WORDS = (",", "1-2", "a=b", "a:b", "12:30", "0", "10", "%d")
+OTHER_WORDS = (",", "1-2", "a=b", "%g", "10", "0", "a:b", "12:30")
 """Words that are of no type and that programs ask for."""
 PLAIN_WORD = "word"
-MOST_TRIES = 60
-"""Launches that one refused vector gets for finding words that it is accepted with."""
+MOST_TRIES = 18
+"""Launches that each value of a refused vector gets for finding words that it is accepted with."""
 MOST_CHOICES = 12
 """Choices of a message that are tried."""
 FAR = "1000000000"
@@ -47,19 +51,76 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         request = builder.smallest()
         if request is None or lab.works(request):
             continue
+        yield from _with_input(lab, builder)
         slots = [each for each in _slots(request) if _is_open(lab, each.name)]
         yield from _typed(lab, request, slots)
 
 
+SAMPLES = {
+    "JSON": '{"port": "Skerry", "riders": [1, 2]}\n',
+    "CSV": "port,riders\nSkerry,1\nHolm,2\n",
+    "XML": "<crossing><port>Skerry</port></crossing>\n",
+    "TOML": 'port = "Skerry"\nriders = 2\n',
+    "INI": "[crossing]\nport = Skerry\n",
+    "Python": "riders = 2\nprint(riders)\n",
+}
+"""What a file may be of → one of it."""
+
+
+def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
+    """Find what the file that is there has to contain for the program to take it."""
+    if not lab.has_sample:
+        return
+    for kind, content in _contents():
+        other = lab.with_sample(content)
+        works = other.works(request)
+        lab.experiments.launches = other.experiments.launches
+        if works:
+            shown = (*lab.shown(request.words()), *other.shown(request.words()))
+            edit = KeyEdit(("files", SAMPLE_FILE), content, OBSERVED)
+            yield Finding(text=f"it reads {kind}", shown=shown, edits=(edit,))
+            return
+
+
+def _contents() -> Iterator[tuple[str, str]]:
+    """Yield what a text may be of, and one of it as a spec writes it."""
+    for kind, content in SAMPLES.items():
+        yield kind, content.replace("{", "{{").replace("}", "}}")
+
+
+def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
+    """Find what standard input has to contain for a program that reads it."""
+    smallest = builder.smallest()
+    if smallest is None or not can_be_seen() or lab.has_input:
+        return
+    words = smallest.words()
+    (answer,) = lab.experiments.launched([words], silent=True).values()
+    if not any(each.form == "waits" for each in answer.record.aspects):
+        return
+    for kind, content in [("text", SAMPLE_LINES), *_contents()]:
+        edit = KeyEdit(("program", "stdin"), content, OBSERVED)
+        other = lab.with_edit(edit)
+        works = other.works(smallest)
+        lab.experiments.launches = other.experiments.launches
+        if works:
+            shown = (*lab.shown(words), *other.shown(words))
+            yield Finding(text=f"it reads {kind} from standard input", shown=shown, edits=(edit,))
+            return
+
+
 def settle_types(lab: Lab) -> Iterator[Finding]:
     """Find the types of values that are open, or only guessed."""
-    for name in lab.signature.values:
-        if not _is_open(lab, name):
+    for name, kind in lab.signature.values.items():
+        if not (_is_open(lab, name) or kind.type == "file"):
             continue
         found = _context(lab, name)
         if found is None:
             continue
         request, slots = found
+        if kind.type == "file" and not lab.works(request):
+            yield from _with_content(lab, request)
+        if not _is_open(lab, name):
+            continue
         if lab.works(request):
             if lab.is_guessed(name):
                 yield from _checked(lab, request, slots[0])
@@ -81,9 +142,10 @@ def _slots(request: Request) -> list[Slot]:
 def _context(lab: Lab, name: str) -> tuple[Request, list[Slot]] | None:
     """Return the smallest request in which a NAME has a value, and the open slots that are its own,
     or its option's; None where the rest of it is not accepted either."""
-    for builder in lab.builders():
-        smallest = builder.smallest()
-        if smallest is None or not lab.works(smallest):
+    for number in range(len(lab.signature.forms)):
+        builder = lab.sound_builder(number)
+        smallest = builder.smallest() if builder is not None else None
+        if builder is None or smallest is None:
             continue
         own = [each for each in _slots(smallest) if each.name == name]
         if own:
@@ -100,7 +162,7 @@ def _with_name(builder: Builder, name: str) -> Request | None:
     """Return the smallest request with a value of a NAME that may be left out."""
     alone = builder.grounds.actions
     for option in plain_options(builder.signature, builder.form):
-        if name in option.value_names and not option.optional_value and option.key not in alone:
+        if name in option.value_names and option.key not in alone:
             # whatever is known of it: this is about its value
             return Builder(builder.signature, builder.form).smallest([option])
     operands = (item for item in builder.form.form.walk() if isinstance(item, Operand))
@@ -145,7 +207,7 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
     several that are wrong are mended one after another.
     """
     current, answer = request, lab.answer(request.words())
-    left = MOST_TRIES
+    left = MOST_TRIES * len(slots)
     mended: set[Slot] = set()
     while left > 0:
         before = current
@@ -173,6 +235,8 @@ def _candidates(answer: Answer, kind: ValueType) -> list[str]:
     """Return words to try, those first that a message asks for."""
     told = choices_told(answer.said)[:2]
     told += [USUAL[each] for each in types_told(answer.said) if each in USUAL]
+    if re.search(r"single|one character|multi-character", answer.said, re.IGNORECASE):
+        told.append(",")
     bounds = range_in(answer.said)
     told += [str(bounds[0])] if bounds else []
     return list(dict.fromkeys([*told, *USUAL.values(), PLAIN_WORD, *OTHER_WORDS, kind.usual]))
@@ -186,46 +250,67 @@ def _complaint(answer: Answer, word: str) -> str:
 # --- what type they are of ---
 
 
-def _table_at(
-    lab: Lab, request: Request, slot: Slot
-) -> tuple[dict[str, object], list[tuple[str, ...]]]:
-    """Return the table of a value with which a request is accepted, and the vectors that show it."""
+def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object], list[Words]]:
+    """Return the table of a value with which a request is accepted, and the vectors that show it:
+    the first type whose legal values are accepted and whose bad ones are refused."""
 
-    def words(value: str) -> tuple[str, ...]:
+    def words(value: str) -> Words:
         return request.with_value(slot.place, slot.number, value).words()
 
     value = _value(request, slot)
-    refused = words(PLAIN_WORD)
-    listed = choices_told(lab.answer(refused).said)[:MOST_CHOICES]
-    if len(listed) > 1:
-        answers = zip(listed, lab.answers(map(words, listed)), strict=True)
-        taken = [each for each, answer in answers if answer.works]
-        if len(taken) > 1:
-            return {"of": taken}, [words(taken[0]), refused]
-    if lab.answer(words(USUAL["int"])).works:
-        if lab.answer(words(USUAL["float"])).works:
-            return {"type": "float"}, [words(USUAL["float"]), refused]
-        bounds, shown = bounds_at(lab, request, slot)
-        return {"type": "int", **bounds}, [words(USUAL["int"]), refused, *shown]
-    for kind in ("file", "dir", "date", "bool", "duration"):
-        tried = [words(USUAL[kind]), words(ABSENT_FILE if kind in ("file", "dir") else PLAIN_WORD)]
-        if value == USUAL[kind] or lab.answer(tried[0]).works:
-            wrong = lab.answer(tried[1])
-            if not wrong.works:
-                return {"type": kind}, tried
-    if value.isdigit():  # 2 was refused, another number was not
-        bounds, shown = bounds_at(lab, request, slot)
-        return {"type": "int", **bounds, "example": value}, [words(value), refused, *shown]
-    return {"example": value}, [words(value), refused]
+    for table, shown in _tables(lab, request, slot):
+        if _is_kept(lab, request, slot, table):
+            return table, [*map(words, shown), words(PLAIN_WORD)]
+    return {"of": [value], "open": True}, [words(value), words(PLAIN_WORD)]
 
 
-def bounds_at(
+def _tables(
     lab: Lab, request: Request, slot: Slot
-) -> tuple[dict[str, object], list[tuple[str, ...]]]:
-    """Return the bounds of a whole number, and the vectors that show them: those that a message
+) -> Iterator[tuple[dict[str, object], list[str]]]:
+    """Yield tables that a value may have, each with words that show it."""
+
+    def works(value: str) -> bool:
+        return lab.answer(request.with_value(slot.place, slot.number, value).words()).works
+
+    value = _value(request, slot)
+    refused = lab.answer(request.with_value(slot.place, slot.number, PLAIN_WORD).words())
+    listed = choices_told(refused.said)[:MOST_CHOICES]
+    if len(listed) > 1:
+        taken = [each for each in listed if works(each)]
+        if len(taken) > 1:
+            yield {"of": taken}, taken[:1]
+    if value == "," and works("x"):
+        yield {"min": 1, "max": 1}, ["x", "xx"]
+    if works(USUAL["int"]) and not works("x"):
+        if works(USUAL["float"]):
+            yield {"type": "float"}, [USUAL["float"]]
+        bounds, shown = bounds_at(lab, request, slot)
+        yield {"type": "int", **bounds}, [USUAL["int"], *shown]
+    elif value.isdigit():  # 2 was refused, another number was not
+        bounds, shown = bounds_at(lab, request, slot)
+        yield {"type": "int", **bounds, "example": value}, [value, *shown]
+    for kind in ("file", "dir", "date", "bool", "duration"):
+        wrong = ABSENT_FILE if kind in ("file", "dir") else PLAIN_WORD
+        if (value == USUAL[kind] or works(USUAL[kind])) and not works(wrong):
+            yield {"type": kind}, [USUAL[kind], wrong]
+
+
+def _is_kept(lab: Lab, request: Request, slot: Slot, table: dict[str, object]) -> bool:
+    """Tell whether the program takes what a type says is legal and refuses what it says is not."""
+    kind = value_type(slot.name, table).read_by(lab.signature.habits)
+    if isinstance(kind, Existing):
+        kind = replace(kind, known=frozenset({SAMPLE_FILE} if kind.type == "file" else ()))
+    legal, bad = kind.legal()[:4], [each for each in kind.bad()[:3] if each]
+    vectors = [request.with_value(slot.place, slot.number, each).words() for each in (*legal, *bad)]
+    answers = [each.works for each in lab.answers(vectors)]
+    return all(answers[: len(legal)]) and not any(answers[len(legal) :])
+
+
+def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object], list[str]]:
+    """Return the bounds of a whole number, and the values that show them: those that a message
     names, once they are seen to be kept, else 0 or 1 where the numbers below are refused."""
 
-    def words(value: int | str) -> tuple[str, ...]:
+    def words(value: int | str) -> Words:
         changed = request.with_value(slot.place, slot.number, str(value))
         if str(value).startswith("-") and isinstance(slot.place, int):
             parts = list(changed.options)
@@ -239,17 +324,16 @@ def bounds_at(
         told = None if answer.works else range_in(answer.said)
         if told is not None:
             low, high = told
-            inside, outside = [words(low), words(high)], [words(low - 1), words(high + 1)]
-            if all(each.works for each in lab.answers(inside)) and not any(
-                each.works for each in lab.answers(outside)
+            inside, outside = [low, high], [low - 1, high + 1]
+            if all(each.works for each in lab.answers(map(words, inside))) and not any(
+                each.works for each in lab.answers(map(words, outside))
             ):
-                return {"min": low, "max": high}, [*inside, *outside]
+                return {"min": low, "max": high}, [str(each) for each in (*inside, *outside)]
     if lab.answer(words("-1")).works:
         return {}, []
-    if lab.answer(words("0")).works:
-        return {"min": 0}, [words("0"), words("-1")]
-    if lab.answer(words("1")).works:
-        return {"min": 1}, [words("1"), words("0")]
+    for low in (0, 1):
+        if lab.answer(words(low)).works:
+            return {"min": low}, [str(low), str(low - 1)]
     return {}, []
 
 
@@ -261,7 +345,7 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     kind = lab.signature.values[slot.name]
     legal, bad = kind.legal()[:6], kind.bad()[:5]
 
-    def words(value: str) -> tuple[str, ...]:
+    def words(value: str) -> Words:
         return request.with_value(slot.place, slot.number, value).words()
 
     answers = dict(zip([*legal, *bad], lab.answers(map(words, [*legal, *bad])), strict=True))
@@ -315,7 +399,7 @@ def _table_of(kind: ValueType) -> dict[str, object]:
     return found
 
 
-def _note(lab: Lab, tried: Sequence[tuple[str, ...]]) -> str:
+def _note(lab: Lab, tried: Sequence[Words]) -> str:
     """Return a comment with the vector that shows a finding best: one that was refused."""
     for words in reversed(tried):
         answer = lab.answer(words)
@@ -335,11 +419,11 @@ def described(table: dict[str, object]) -> str:
     """Return a type in words."""
     listed = table.get("of")
     if isinstance(listed, list):
-        others = ", or something else" if table.get("open") else ""
-        return "one of " + ", ".join(map(str, listed)) + others
+        names = ", ".join(map(str, listed))
+        return f"a text such as {names}" if table.get("open") else f"one of {names}"
     low, high = table.get("min"), table.get("max")
     bounds = f" from {low}" if low is not None else ""
     bounds += f" to {high}" if high is not None else ""
-    if "type" not in table and "example" in table:
-        return f"a text such as {table['example']}"
+    if low == high == 1 and "type" not in table:
+        return "a single character"
     return NOUNS[str(table.get("type", "text"))] + bounds if table else "any text"

@@ -21,7 +21,7 @@ from keen_matrix.core.notation.synopsis import (
     Operand,
     OptionUse,
 )
-from keen_matrix.core.signature.judging.findings import Findings
+from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.values import ValueType
@@ -171,10 +171,22 @@ class _Resolver:
             if groups:
                 order.append((given, groups[0]))
         late = next((given for given, at in order if at != order[0][1]), order[-1][0])
+        if any(self._is_unseen(given) for given, _ in order):
+            # argparse looks whether the value is another object than the default
+            self.found.findings.doubt("whether an option that is given with its default is given")
+            return
         spellings = [spelling for given, _ in order for spelling in given.option.spellings]
         names = " and ".join(dict.fromkeys(given.spelling for given, _ in order))
         why = f"{names} exclude each other"
         self.found.findings.refuse("conflict", late.spelling, *spellings, why=why)
+
+    def _is_unseen(self, given: Given) -> bool:
+        """Tell whether an option is given with its default, which its reader may not see."""
+        if len(given.values) != 1:
+            return False
+        kind = self.values[given.option.name_of(0)]
+        is_default = kind.default is not None and kind.converted(given.values[0]) == kind.default
+        return kind.habits.default_unseen and is_default
 
     def _untouched(self, choice: Choice) -> list[Part]:
         free = [each for each in choice.alternatives if not _needs_option(each)]
