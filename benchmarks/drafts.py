@@ -24,7 +24,7 @@ PROGRAMS = [
     "node", "install", "pod2text", "podchecker", "xz", "file", "make",
 ]  # fmt: skip
 COLUMN = re.compile(r"^\s{0,12}(-\S.*?)(?:\s{2,}|\t|$)", re.MULTILINE)
-SPELLING = re.compile(r"(?<![\w-])(--?\w[\w-]*)")
+SPELLING = re.compile(r"(?<![\w-])(--?\w[\w-]*(?:\.\d+)*)")
 
 
 def listed(text: str) -> set[str]:
@@ -58,7 +58,11 @@ def row(program: str, folder: str) -> str:
     spec, problems = read_spec(str(path), deep=True)
     signature = spec.signature if spec else None
     found = (
-        {each for option in signature.options for each in option.spellings} if signature else set()
+        {each for option in signature.options for each in option.spellings}
+        | {*signature.help}
+        | {each for action in signature.actions for each in action}
+        if signature
+        else set()
     )
     true = listed(help_text(program))
     wrong = sorted(true - found)

@@ -97,9 +97,9 @@ MANUAL = """
     [
         (ARGPARSE, {"-h --help": "", "-n --riders": "RIDERS", "--bike": "", "--format": "FORMAT"}),
         (GNU, {"-b --ignore-blanks": "", "-k --key": "KEYDEF", "--color": "WHEN", "-S --buffer-size": "SIZE", "--help": ""}),
-        (GO, {"-n": "INT", "-name": "STRING", "-v": ""}),
-        (NODE, {"-V --version": "", "-p --port": "NUMBER", "--no-color": "", "-t --tags": "TAG", "-h --help": ""}),
-        (GIT, {"-v --verbose --no-verbose": "", "-n --dry-run": "", "--weight": "N"}),
+        (GO, {"-n": "<int>", "-name": "<string>", "-v": ""}),
+        (NODE, {"-V --version": "", "-p --port": "<number>", "--no-color": "", "-t --tags": "<tag>", "-h --help": ""}),
+        (GIT, {"-v --verbose": "", "-n --dry-run": "", "--weight": "<n>"}),
         (GETOPTS, {"-q": "", "-d": "DAY"}),
         (MANUAL, {"-a": "", "-f": "FILE"}),
     ],
@@ -116,10 +116,10 @@ def test_options_are_read_in_every_layout(text: str, expected: dict[str, str]) -
         (ARGPARSE, "fare", "[-h,--help] [-n,--riders RIDERS] [--bike | --car] [--format FORMAT] ORIGIN DESTINATION [PORT...]"),
         (GNU, "order", "[-b,--ignore-blanks] [-k,--key KEYDEF] [--color[=WHEN]] [-S,--buffer-size SIZE] [--help] [FILE]..."),
         (GETOPTS, "tide", "[-q] [-d DAY] [-u UNIT] PORT"),
-        (NODE, "ferry", "[-V,--version] [-p,--port NUMBER] [--no-color] [-t,--tags TAG...] [-h,--help] <origin> [DESTINATION]"),
-        (GIT, "boat load", "[-v,--verbose,--no-verbose] [-n,--dry-run] [--weight N] <crate>..."),
+        (NODE, "ferry", "[-V,--version] [-p,--port <number>] [--no-color] [-t,--tags <tag>...] [-h,--help] <origin> [<destination>]"),
+        (GIT, "boat load", "[-v,--verbose] [--no-verbose] [-n,--dry-run] [--weight <n>] <crate>..."),
         (MANUAL, "moor", "[-a] [-b] [-c] [-f FILE] ROPE..."),
-        (BOOK, "book", "[-h,--help] [-n,--riders RIDERS] [-o,--out FILE] COMMAND [NAMES...]"),
+        (BOOK, "book", "[-h,--help] [-n,--riders RIDERS] [-o,--out FILE] COMMAND [<names>...]"),
     ],
     ids=["argparse", "gnu", "getopts", "node", "git", "manual", "choices"],
 )  # fmt: skip
@@ -134,7 +134,7 @@ def test_types_are_guessed_from_names_defaults_choices_and_ranges() -> None:
     assert draft.values["RIDERS"] == {"type": "int", "min": 1, "max": 60, "default": 1}
     assert draft.values["FORMAT"] == {"type": "choice", "of": ["text", "json"]}
     go = draft_signature(read_help(textwrap.dedent(GO)), ["ferry"])
-    assert go.style == "one-dash" and go.values["INT"] == {"type": "int", "default": 5}
+    assert go.style == "one-dash" and go.values["int"] == {"type": "int", "default": 5}
     assert draft_signature(read_help(textwrap.dedent(GETOPTS)), ["tide"]).style == "posix"
 
 
@@ -177,8 +177,8 @@ def test_ranges_in_texts(text: str, bounds: tuple[int, int] | None) -> None:
     ("head", "spellings", "values"),
     [
         ("-n, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)), ("-n RIDERS, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)),
-        ("--size=W,H", ("--size",), ("W", "H")), ("-x | --extra", ("-x", "--extra"), ()), ("--color[=WHEN]", ("--color",), ("WHEN",)),
-        ("--name=", ("--name",), ("NAME",)), ("-o <file>", ("-o",), ("FILE",)), ("--dry-run", ("--dry-run",), ()),
+        ("--size=W,H", ("--size",), ("<W,H>",)), ("-x | --extra", ("-x", "--extra"), ()), ("--color[=WHEN]", ("--color",), ("WHEN",)),
+        ("--name=", ("--name",), ("NAME",)), ("-o <file>", ("-o",), ("<file>",)), ("--dry-run", ("--dry-run",), ()),
     ],
 )  # fmt: skip
 def test_heads_of_option_lines(head: str, spellings: tuple[str, ...], values: tuple[str, ...]) -> None:

@@ -23,7 +23,8 @@ examples:
 A Python program that makes a parser of argparse, optparse, click or typer is started once under its own interpreter and
 ended where it is about to parse: the parser itself is drafted. Any other is only asked for help: it is started with
 --help, -h, -help, help, and with no words, in an empty directory and with nothing on standard input, until one answer has
-a usage line or a list of options. Nothing else is launched, unless --settle is given.
+a usage line or a list of options. Subcommands that it lists are asked for their own help in the same way. Nothing else
+is launched, unless --settle is given.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read or written,
 3 the program cannot be launched or prints no help text
 """
@@ -92,7 +93,7 @@ def _settled(path: str, text: str, launches: int) -> str:
 
 def _draft(options: argparse.Namespace) -> tuple[Draft, str]:
     """Return the draft, and what it was made of in words."""
-    from keen_matrix.core.runs.asking import help_of, parser_of
+    from keen_matrix.core.runs.asking import help_of, parser_of, with_commands
     from keen_matrix.core.signature.drafting import draft_signature
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated
@@ -104,8 +105,9 @@ def _draft(options: argparse.Namespace) -> tuple[Draft, str]:
     parser = None if options.help_only else parser_of(words)
     if parser is not None:
         return translated(parser, options.program), f"the program's own {parser.reader} parser"
-    answer = help_of(words)
-    draft = draft_signature(answer.page, options.program)
+    answer = with_commands(words, help_of(words))
+    draft = draft_signature(answer.page, options.program, answer.commands)
+    draft.doubts += answer.doubts
     draft.help = draft.help or [each for each in answer.words if each and not answer.on_mistake]
     asked = " ".join(answer.words)
     asked = "a word that it does not know" if answer.on_mistake else asked or "no words"

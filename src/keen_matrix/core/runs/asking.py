@@ -1,7 +1,7 @@
 """Asking a program what it accepts: its parser where that can be taken hold of, else its help.
 
 The program is started in an empty directory, with nothing on standard input, and with no words but
-those that ask for help.
+those that ask for help, and the subcommands that its help lists.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ import os
 import shutil
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Template
@@ -32,6 +32,8 @@ from keen_matrix.core.signature.parsers.described import (
 HELP_WORDS: tuple[tuple[str, ...], ...] = (("--help",), ("-h",), ("-help",), ("help",), ())
 """What is tried, in this order. No other word is ever given to the program."""
 HELP_SECONDS = 5.0
+MOST_COMMANDS = 40
+"""Subcommands that are asked for help, each once or twice."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +44,10 @@ class Answer:
     page: HelpText
     on_mistake: bool = False
     """Whether it told only since it took the words for a mistake."""
+    commands: dict[str, HelpText] = field(default_factory=dict)
+    """Subcommand → what it printed when it was asked for help behind the subcommand."""
+    doubts: tuple[str, ...] = ()
+    """What was not found out, in words."""
 
 
 def launched(program: Sequence[str], words: Sequence[str] = ()) -> Record:
@@ -110,6 +116,35 @@ def help_of(program: Sequence[str]) -> Answer:
     if best is None:
         raise RunFault(_told(records))
     return best
+
+
+def with_commands(program: Sequence[str], answer: Answer) -> Answer:
+    """Return an answer with those of the subcommands that the help lists, one level deep: each is
+    asked by the word that the program itself answered to, behind the subcommand."""
+    commands: dict[str, HelpText] = {}
+    doubts = []
+    for command in answer.page.commands[:MOST_COMMANDS]:
+        page = _help_below(program, command.name, answer)
+        if page is None:
+            doubts.append(f"the subcommand {command.name} printed no help of its own")
+        commands[command.name] = page or HelpText((f"{program[-1]} {command.name}",), (), ())
+    if len(answer.page.commands) > MOST_COMMANDS:
+        doubts.append(
+            f"the help lists {len(answer.page.commands)} subcommands; the first {MOST_COMMANDS} are drafted"
+        )
+    return replace(answer, commands=commands, doubts=tuple(doubts))
+
+
+def _help_below(program: Sequence[str], command: str, answer: Answer) -> HelpText | None:
+    """Return the help of a subcommand; None where it prints none, or that of the whole program."""
+    dashed = [each for each in answer.words if each.startswith("-")]
+    for word in dict.fromkeys([*dashed, "--help", "-h"]):
+        record = launched(program, (command, word))
+        for text in (record.stdout or "", record.stderr or ""):
+            page = read_help(text)
+            if (page.usages or page.options) and page != answer.page:
+                return page
+    return None
 
 
 def _told(records: Sequence[tuple[tuple[str, ...], Record]]) -> str:

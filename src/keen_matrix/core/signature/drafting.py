@@ -4,7 +4,7 @@ from the list."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeAlias
 
@@ -12,21 +12,25 @@ from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.notation.synopsis import (
     Choice,
     Form,
+    Keyword,
     Name,
     Operand,
     OptionUse,
     parse_synopsis,
 )
 from keen_matrix.core.signature.helptext import (
-    HelpOperand,
     HelpOption,
     HelpText,
+    bounds_in,
+    choices_in,
     default_in,
-    option_of,
-    range_in,
     words_in,
+    written_name,
 )
+from keen_matrix.core.signature.model import MOST_PARTS
+from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.values.base import TypeName
 
 _ALL_OPTIONS = re.compile(
     r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
@@ -35,7 +39,6 @@ TypeGuess: TypeAlias = dict[str, Any]
 """The table of a value's type, as a spec writes it."""
 HELPS = ("-h", "--help", "-help", "-?")
 _SPELT = re.compile(r"(?<![\w-])--?[\w?][\w-]*")
-MOST_OPTIONS = 400
 MOST_USAGES = 6
 
 
@@ -52,6 +55,8 @@ class Draft:
     doubts: list[str] = field(default_factory=list)
     reader: str = ""
     """The library that reads the words, where it is known."""
+    reader_is_guessed: bool = False
+    """Whether only the layout of the help tells of the reader."""
     actions: list[str] = field(default_factory=list)
     """Options that end the call by themselves."""
     switches: dict[str, bool | str] = field(default_factory=dict)
@@ -60,30 +65,172 @@ class Draft:
     """NAMEs whose types the program's parser told; others are guessed."""
 
 
-def draft_signature(page: HelpText, program: Sequence[str]) -> Draft:
-    """Return a first signature from a help text; `program` are the words that the usage line
-    begins with."""
-    options = {
-        spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings
-    }
-    doubts: list[str] = []
-    usages = page.usages[:MOST_USAGES] or ("",)
+def draft_signature(
+    page: HelpText, program: Sequence[str], commands: Mapping[str, HelpText] | None = None
+) -> Draft:
+    """Return a first signature from a help text; `program` are the words that the usage line begins
+    with, `commands` the help texts of its subcommands, each of which becomes a form."""
+    commands = commands or {}
+    usages: Sequence[str] = page.usages[:MOST_USAGES] or ("",)
+    draft = Draft([], "gnu", [], reader=page.reader, reader_is_guessed=bool(page.reader))
     if len(page.usages) > MOST_USAGES:
-        doubts.append(
+        draft.doubts.append(
             f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted"
         )
+    _doubt_unread(draft, page)
+    page, usages = _fitting(page, usages, draft)
     page = _with_names_apart(page, usages, program)
-    options = {
-        spelling: option for option in page.options[:MOST_OPTIONS] for spelling in option.spellings
-    }
-    lines = [_line_of(usage, program, page, options, doubts) for usage in usages]
-    helps = [
+    options = {spelling: each for each in page.options for spelling in each.spellings}
+    for each in page.options:
+        options |= dict.fromkeys(each.negated, HelpOption(each.negated))
+    asked = [_Usage(usage, program, page, draft.doubts) for usage in usages]
+    draft.style = _style(options, usages[0])
+    draft.help = [
         each for each in HELPS if _asks_help(each, options) or each in _SPELT.findall(usages[0])
     ]
-    draft = Draft(list(dict.fromkeys(lines)), _style(options, usages[0]), helps, doubts=doubts)
-    for line in draft.synopsis:
+    if not draft.help and page.reader:
+        draft.help = list(READERS[page.reader].help)
+    draft.actions = [
+        ",".join(option.spellings) for option in page.options if _ends_the_call(option)
+    ]
+    mentioned = {word for usage in usages for word in _SPELT.findall(usage)}
+    own = [each for each in asked if not (commands and each.needs_command)]
+    for usage in own:
+        line = usage.line(page, options, mentioned, has_commands=bool(commands))
+        if line not in draft.synopsis:
+            draft.synopsis.append(line)
         _guess_values(draft, line, page, options)
+    for name, below in commands.items():
+        _add_command(draft, page, program, name, below)
     return draft
+
+
+def _fitting(page: HelpText, usages: Sequence[str], draft: Draft) -> tuple[HelpText, Sequence[str]]:
+    """Return the page and the usage lines as far as a synopsis takes them: lines behind the first
+    go before options do."""
+    room = MOST_PARTS - ROOM_FOR_OPERANDS
+    sizes = [2 + 2 * bool(each.negated) for each in page.options]
+    fit = max(1, room // max(sum(sizes), 1))
+    if fit < len(usages):
+        draft.doubts.append(
+            f"with {len(page.options)} options no more than {fit} of {len(usages)} usage lines can be drafted"
+        )
+    most = next((n for n in range(len(sizes)) if sum(sizes[: n + 1]) > room), len(sizes))
+    if most < len(sizes):
+        draft.doubts.append(
+            f"the help lists {len(sizes)} options; the first {most} are drafted, a synopsis takes no more"
+        )
+    return replace(page, options=page.options[:most]), usages[:fit]
+
+
+ROOM_FOR_OPERANDS = 40
+MOST_UNREAD = 8
+"""Lines of a help text that were not understood, and that a draft shows."""
+
+
+def _doubt_unread(draft: Draft, page: HelpText) -> None:
+    """Tell of the lines that look like an option and gave none."""
+    for line in page.unread[:MOST_UNREAD]:
+        draft.doubts.append(f"this line of the help was not understood: {line[:100]}")
+    if len(page.unread) > MOST_UNREAD:
+        draft.doubts.append(f"{len(page.unread) - MOST_UNREAD} more lines were not understood")
+
+
+def _ends_the_call(option: HelpOption) -> bool:
+    """Tell whether an option prints the version and ends the call, by its spelling and its text."""
+    told = re.search(
+        r"\b(?:print|show|display|output|give|report)s?\b.*\bversion\b|\bversion\b.*\bexit\b|^version$",
+        option.text, re.IGNORECASE,
+    )  # fmt: skip
+    return "--version" in option.spellings and not option.values and told is not None
+
+
+# --- subcommands ---
+
+
+def _add_command(
+    draft: Draft, page: HelpText, program: Sequence[str], name: str, below: HelpText
+) -> None:
+    """Add the forms of a subcommand. Options of the program stand in front of it, those aside that
+    the subcommand has too."""
+    inner = draft_signature(replace(below, commands=()), [*program, name])
+    spelt = {word for each in below.options for word in (*each.spellings, *each.negated)}
+    before = [
+        item
+        for option in page.options
+        if not spelt & {*option.spellings, *option.negated}
+        for item in _option_items(option)
+    ]
+    for line in inner.synopsis:
+        changed = {
+            old: _other_name(old, name, draft)
+            for old in _names_of(line)
+            if old in {*draft.values, *draft.notes}
+            and draft.values.get(old) != inner.values.get(old)
+        }
+        written = _renamed(line, changed)
+        draft.synopsis.append(" ".join([*before, name, *filter(None, [written])]))
+        for old in _names_of(line):
+            new = changed.get(old, old)
+            draft.notes.setdefault(new, inner.notes.get(old, ""))
+            if old in inner.values:
+                draft.values.setdefault(new, inner.values[old])
+            if old in inner.sure:
+                draft.sure.add(new)
+    draft.doubts += [f"{name}: {each}" for each in inner.doubts]
+    draft.help += [each for each in inner.help if each not in draft.help]
+    draft.actions += [each for each in inner.actions if each not in draft.actions]
+
+
+def _names_of(line: str) -> list[str]:
+    """Return the NAMEs of a synopsis, without < and >."""
+    found: dict[str, None] = {}
+    for item in parse_synopsis(line).walk():
+        names = item.values if isinstance(item, OptionUse) else ()
+        names = (item.name,) if isinstance(item, Operand) else names
+        found |= dict.fromkeys(each.name for each in names)
+    return list(found)
+
+
+def _other_name(old: str, command: str, draft: Draft) -> str:
+    """Return a NAME of a subcommand's own, since the old one stands for other values elsewhere."""
+    own = f"{command.upper()}-{old}" if old.isupper() else f"{command}-{old}"
+    while own in draft.values:
+        own += "-2"
+    return own
+
+
+def _renamed(line: str, changed: Mapping[str, str]) -> str:
+    """Return a synopsis with other NAMEs."""
+    return str(_renamed_form(parse_synopsis(line), changed)) if changed else line
+
+
+def _renamed_form(form: Form, changed: Mapping[str, str]) -> Form:
+    items: list[Any] = []
+    for item in form.items:
+        if isinstance(item, OptionUse):
+            items.append(
+                replace(item, values=tuple(_renamed_name(each, changed) for each in item.values))
+            )
+        elif isinstance(item, Operand):
+            items.append(Operand(_renamed_name(item.name, changed)))
+        elif isinstance(item, Choice):
+            items.append(
+                replace(
+                    item,
+                    alternatives=tuple(_renamed_form(each, changed) for each in item.alternatives),
+                )
+            )
+        else:
+            items.append(item)
+    return Form(tuple(items))
+
+
+def _renamed_name(name: Name, changed: Mapping[str, str]) -> Name:
+    return replace(name, name=changed.get(name.name, name.name))
+
+
+# --- usage lines ---
 
 
 def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[str]) -> HelpText:
@@ -95,41 +242,98 @@ def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[s
     for option in page.options:
         changed = option
         if len(option.values) == 1 and not option.choices:
-            (name,) = option.values
-            guess = guess_type(name, option.text)
+            (written,) = option.values
+            name = written.strip("<>")
+            guess = _guess_of(option)
             if types.setdefault(name, guess) != guess or (name in operands and guess):
-                own = _name_of(_key_of(option).lstrip("-"))
-                own = own if len(own) > 1 and own not in {*types, *operands} else f"{own}_{name}"
+                own = _key_of(option).lstrip("-")
+                own = own if written.startswith("<") else _name_of(own)
+                own = own if len(own) > 1 and own not in {*types, *operands} else f"{own}-{name}"
                 types[own] = guess
-                changed = replace(option, values=(own,))
+                changed = replace(option, values=(written_name(own),))
         found.append(changed)
     return replace(page, options=tuple(found))
 
 
 def _operand_names(usage: str, program: Sequence[str], page: HelpText) -> Iterator[str]:
     """Yield the NAMEs of the operands of a usage line."""
-    for item in _usage_form(usage, program, page, []):
+    for item in _Usage(usage, program, page, []).items:
         form = parse_synopsis(item)
         yield from (each.name.name for each in form.walk() if isinstance(each, Operand))
 
 
-def _line_of(
-    usage: str,
-    program: Sequence[str],
-    page: HelpText,
-    options: Mapping[str, HelpOption],
-    doubts: list[str],
-) -> str:
-    """Return one usage line as a synopsis, with the listed options that it does not name itself."""
-    used: set[str] = set()
-    items = list(_completed(_usage_form(usage, program, page, doubts), options, used))
-    listed = [option for option in page.options[:MOST_OPTIONS] if not used & set(option.spellings)]
-    front = [f"[{_option_text(option)}]" for option in listed]
-    at = next(
-        (n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items)
-    )
-    items[at:at] = front
-    return _without_doubles(items, doubts)
+_COMMAND_NAMES = re.compile(
+    r"^(?:sub[-_ ]?)?(?:command|cmd)s?(?:[-_ ](?:args?|arguments|options))?$", re.IGNORECASE
+)
+_ARGUMENT_NAMES = re.compile(r"^(?:args?|arguments|options)$", re.IGNORECASE)
+
+
+class _Usage:
+    """One usage line, in our notation."""
+
+    def __init__(
+        self, usage: str, program: Sequence[str], page: HelpText, doubts: list[str]
+    ) -> None:
+        self.has_all = _ALL_OPTIONS.search(usage) is not None
+        self.doubts = doubts
+        self.items = _usage_form(usage, program, page, doubts)
+
+    @property
+    def needs_command(self) -> bool:
+        """Whether it has a subcommand that may not be left out."""
+        return any(_is_command(each) for each in self.items if not each.startswith("["))
+
+    def line(
+        self,
+        page: HelpText,
+        options: Mapping[str, HelpOption],
+        mentioned: Set[str],
+        *,
+        has_commands: bool,
+    ) -> str:
+        """Return it as a synopsis, with the listed options that it does not name itself."""
+        used: set[str] = set()
+        items = self.items
+        if has_commands:
+            items = [each for each in items if not (_is_command(each) or _is_arguments(each))]
+        items = list(_completed(items, options, used))
+        listed = [
+            option
+            for option in page.options
+            if not used & {*option.spellings, *option.negated}
+            and (self.has_all or not page.has_keywords or not mentioned & set(option.spellings))
+        ]
+        front = [item for option in listed for item in _option_items(option)]
+        at = next(
+            (n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items)
+        )
+        if page.has_keywords:
+            at = next(
+                (n for n, each in enumerate(items) if not re.match(r"[a-z-]|\(?\[?-", each)),
+                len(items),
+            )
+        items[at:at] = front
+        return _without_doubles(items, self.doubts)
+
+
+def _is_command(item: str) -> bool:
+    return _COMMAND_NAMES.match(item.strip("[]().<>")) is not None
+
+
+def _is_arguments(item: str) -> bool:
+    return _ARGUMENT_NAMES.match(item.strip("[]().<>")) is not None
+
+
+def _option_items(option: HelpOption) -> Iterator[str]:
+    """Yield an option as a synopsis has it, and what switches it off: two options, of which the last
+    counts."""
+    text = _option_text(option)
+    if option.required:
+        yield f"({text})" if len(option.values) > 1 else text
+    else:
+        yield f"[{text}]"
+    if option.negated:
+        yield f"[{','.join(option.negated)}]"
 
 
 def _style(options: Iterable[str], usage: str) -> str:
@@ -149,22 +353,49 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
         if re.search(r"(?<![\[<\w-])OPTIONS?(?:\.\.\.|…)?(?=\s|$)", text):
             doubts.append("the usage line asks for an option; the help does not say for which")
         text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
-    text = text.replace("…", "...").replace("[--]", " ")
-    lower = {each.name for each in page.operands}
+    text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
     text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)
     text = re.sub(r"\[\s+", "[", re.sub(r"\s+\]", "]", text))
+    # what is glued to the end of a word belongs to it: X[,Y,Z], RRGGBB[AA], path[#seed]
+    text = re.sub(r"(?<![\w<-])(<[^<>]+>|[A-Za-z][\w.:/#]*)\[[^\[\]\s]+\]", r"\1", text)
     # argparse: "FILE [FILE ...]" and "[FILE ...]"; also "[FILE [FILE ...]]"
     text = re.sub(r"(?<![\w<])(<?[\w./-]+>?) \[\1 ?\.\.\.\]", r"\1...", text)
     text = re.sub(r"\[(<?[\w./-]+>?) \[\1 ?\.\.\.\]\]", r"[\1...]", text)
     text = re.sub(r"(\S) \.\.\.", r"\1...", text)
     items = []
-    for item in _split_items(text):
-        made = _item(item, lower)
+    for item in _with_values(_split_items(text), page):
+        made = _item(item, page)
         if made is None:
             doubts.append(f"this part of the usage line was not understood: {item}")
         elif made:
             items.append(made)
+    if items and not page.reader and _PLURAL.fullmatch(items[-1]):
+        items[-1] = (
+            f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
+        )
     return items
+
+
+def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
+    """Yield items, an option outside brackets with the values that the list says it takes:
+    `--day <DAY>`."""
+    takes = {word: each for each in page.options for word in each.spellings}
+    rest = list(items)
+    while rest:
+        item = rest.pop(0)
+        listed = takes.get(item)
+        while listed and not listed.optional_value and len(item.split()) <= len(listed.values):
+            if not rest or rest[0].startswith(("-", "[", "(")):
+                break
+            item = f"{item} {rest.pop(0)}"
+        yield item
+
+
+_PLURAL = re.compile(
+    r"\[?<?(?:files|args|arguments|names|filenames|paths|urls|inputs|words|dirs|directories|hosts|packages|strings|numbers|values)>?\]?",
+    re.IGNORECASE,
+)
+"""Operands whose name says that there may be several, at the end of a usage line without dots."""
 
 
 def _without_program(usage: str, program: Sequence[str]) -> str:
@@ -178,7 +409,7 @@ def _without_program(usage: str, program: Sequence[str]) -> str:
         and len(words) > 1
     ):
         count = 2 if words[1] != "-m" else 3
-    while count < len(words) and words[count] in names:
+    while count < len(words) and names & set(words[count].split("|")):
         count += 1
     return " ".join(words[count:])
 
@@ -204,32 +435,36 @@ def _split_items(text: str) -> Iterator[str]:
         yield text[start:].strip()
 
 
-def _item(item: str, lower: set[str]) -> str | None:
+def _item(item: str, page: HelpText) -> str | None:
     """Return one item in our notation, empty to leave it out, or None when it is not understood."""
-    for attempt in (item, _names_in(item, lower)):
+    on_and_off = re.fullmatch(r"\[(--?)[\[(](no-?)[\])](\w[\w-]*)\]", item)
+    if on_and_off:
+        dash, no, rest = on_and_off.groups()
+        return f"[{dash}{rest}] [{dash}{no}{rest}]"
+    spelt = {spelling for each in page.options for spelling in each.spellings}
+    for attempt in (item, _names_in(item)):
         bundle = re.fullmatch(r"\[-(\w{2,})\]", attempt)
-        if bundle and not attempt.startswith("[--"):
+        if bundle and attempt.strip("[]") not in spelt and not attempt.startswith("[--"):
             return " ".join(f"[-{letter}]" for letter in dict.fromkeys(bundle[1]))
         try:
             form = parse_synopsis(attempt)
         except KeenMatrixError:
             continue
-        if any(type(each).__name__ == "Keyword" for each in form.walk()):
+        if not page.has_keywords and any(isinstance(each, Keyword) for each in form.walk()):
             continue
         return str(form)
     return None
 
 
-def _names_in(item: str, lower: set[str]) -> str:
+def _names_in(item: str) -> str:
     """Return an item whose lower-case words are NAMEs, and whose other signs are those of our
     notation."""
-    text = re.sub(r"\[no-\]", "", item)
-    text = re.sub(r"<([^<>]+)>", lambda match: _name_of(match[1]), text)
+    text = re.sub(r"\[no-?\]", "", item)
     text = re.sub(
-        r"(?<![\w-])([A-Za-z](?:[\w.:/-]*[\w/-])?)", lambda match: _name_of(match[1]), text
-    )
-    text = re.sub(r"=([a-z][\w.-]*)", lambda match: "=" + _name_of(match[1]), text)
-    text = re.sub(r"(-{1,2}[\w-]+)\[([A-Z][\w-]*)\]", r"\1[=\2]", text)
+        r"<([^<>]+)>|(?<![\w<-])([A-Za-z](?:[\w.:/-]*[\w/-])?)",
+        lambda match: written_name(match[1] or match[2]), text,
+    )  # fmt: skip
+    text = re.sub(r"(-{1,2}[\w-]+)\[([A-Z][\w-]*|<[^<>]+>)\]", r"\1[=\2]", text)
     return text.replace("/-", " | -")
 
 
@@ -267,11 +502,9 @@ def _different(alternatives: tuple[Form, ...]) -> tuple[Form, ...]:
 
 
 def _merged(use: OptionUse, listed: HelpOption | None) -> OptionUse:
-    if listed is None:
+    if listed is None or listed.is_range:
         return use
-    if listed.choices:
-        listed = replace(listed, values=(_name_of(_key_of(listed).lstrip("-")),))
-    names = tuple(Name(each) for each in listed.values) or use.values
+    names = tuple(map(_as_name, listed.values)) or use.values
     if use.values and len(use.values) != len(names):
         names = use.values
     form = use.value_form if use.values else " "
@@ -280,8 +513,12 @@ def _merged(use: OptionUse, listed: HelpOption | None) -> OptionUse:
     elif form == "=":
         form = " "
     if listed.several and names:
-        names = (*names[:-1], Name(names[-1].name, True))
-    return OptionUse(listed.spellings, names, form, use.again)
+        names = (*names[:-1], replace(names[-1], several=True))
+    return OptionUse(listed.spellings, names, form, use.again or listed.again)
+
+
+def _as_name(written: str) -> Name:
+    return Name(written.strip("<>"), angled=written.startswith("<"))
 
 
 def _key_of(option: HelpOption) -> str:
@@ -289,15 +526,17 @@ def _key_of(option: HelpOption) -> str:
 
 
 def _option_text(option: HelpOption) -> str:
+    if option.is_range:
+        return " … ".join(option.spellings)
     text = ",".join(option.spellings)
-    if option.choices:
-        return f"{text} {_name_of(_key_of(option).lstrip('-'))}"
+    dots = "..." if option.again else ""
     if not option.values:
-        return text
+        return text + dots
     if option.optional_value and len(option.values) == 1:
         long = any(each.startswith("--") for each in option.spellings)
-        return f"{text}[={option.values[0]}]" if long else f"{text}[{option.values[0]}]"
-    return f"{text} {' '.join(option.values)}" + ("..." if option.several else "")
+        value = f"[={option.values[0]}]" if long else f"[{option.values[0]}]"
+        return text + value + dots
+    return f"{text}{dots} {' '.join(option.values)}" + ("..." if option.several else "")
 
 
 def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
@@ -338,35 +577,47 @@ def _guess_values(
     draft: Draft, line: str, page: HelpText, options: Mapping[str, HelpOption]
 ) -> None:
     """Guess the types of values from names, choices, defaults and texts."""
-    form = parse_synopsis(line)
-    operands = {_name_of(each.name): each for each in page.operands}
-    for item in form.walk():
+    operands = {each.name.strip("<>").lower(): each for each in page.operands}
+    for item in parse_synopsis(line).walk():
         if isinstance(item, OptionUse) and item.values:
             listed = options.get(item.spellings[0])
-            text = listed.text if listed else ""
             name = item.values[0].name
-            guess = guess_type(name, text, listed.choices if listed else ())
-            if listed and listed.default is not None and len(item.values) == 1:
-                number = re.fullmatch(r"-?\d+(?:\.\d+)?", listed.default)
-                if number and guess.get("type") in ("int", "float"):
-                    guess["default"] = (
-                        float(number[0]) if guess["type"] == "float" else int(float(number[0]))
-                    )
-                elif listed.default in guess.get("of", ()):
-                    guess["default"] = listed.default
+            guess = _guess_of(listed) if listed else guess_type(name, "")
+            text = listed.text if listed else ""
+            if listed and listed.kind is not None:
+                draft.sure.add(name)
             _note(
                 draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1]
             )
         elif isinstance(item, Operand):
-            found: HelpOperand | None = operands.get(_name_of(item.name.name))
+            name = item.name.name
+            found = operands.get(name.lower())
             choices = (
                 found.choices
                 if found
                 else next((o.choices for o in page.operands if o.choices), ())
             )
-            choices = choices if item.name.name == "COMMAND" or found else ()
-            _note(draft, item.name.name, guess_type(item.name.name, found.text if found else "", choices),
-                  found.text if found else "")  # fmt: skip
+            choices = choices if name == "COMMAND" or found else ()
+            guess = guess_type(
+                name, found.text if found else "", choices, found.kind if found else None
+            )
+            _note(draft, name, guess, found.text if found else "")
+
+
+def _guess_of(option: HelpOption) -> TypeGuess:
+    """Return the table of the type of an option's value, its default among it."""
+    if not option.values:
+        return {}
+    guess = guess_type(option.values[0], option.text, option.choices, option.kind)
+    if option.default is not None and len(option.values) == 1:
+        number = re.fullmatch(r"-?\d+(?:\.\d+)?", option.default)
+        if number and guess.get("type") in ("int", "float"):
+            guess["default"] = (
+                float(number[0]) if guess["type"] == "float" else int(float(number[0]))
+            )
+        elif option.default in guess.get("of", ()):
+            guess["default"] = option.default
+    return guess
 
 
 _WRITES = re.compile(
@@ -376,16 +627,25 @@ _WRITES = re.compile(
 """Names and texts of files that a program makes, or that may be folders."""
 
 
-def guess_type(name: str, text: str, choices: Sequence[str] = ()) -> TypeGuess:
-    """Return the table of the type that the NAME and the help of a value suggest; none for a text."""
-    choices = choices if choices and all(choices) else words_in(text)
+def guess_type(
+    name: str, text: str, choices: Sequence[str] = (), kind: TypeName | None = None
+) -> TypeGuess:
+    """Return the table of the type that the NAME and the help of a value suggest; none for a text.
+    `kind` is what the help itself says."""
+    if not (choices and all(choices)):
+        choices = (
+            () if kind in ("int", "float", "bool", "date") else words_in(text) or choices_in(text)
+        )
     if choices:
         return {"type": "choice", "of": list(choices)}
     low = text.lower()
-    if _NUMBERS.match(name) or re.search(
+    name = _name_of(name)
+    if kind is not None:
+        guess: TypeGuess = {"type": kind} if kind != "text" else {}
+    elif _NUMBERS.match(name) or re.search(
         r"\b(?:number of|how many|an integer|a whole number|count of)\b", low
     ):
-        guess: TypeGuess = {"type": "int"}
+        guess = {"type": "int"}
     elif _FLOATS.match(name):
         guess = {"type": "float"}
     elif _PATHS.search(name):
@@ -393,14 +653,11 @@ def guess_type(name: str, text: str, choices: Sequence[str] = ()) -> TypeGuess:
     elif name in ("DATE", "DAY") and "yyyy-mm-dd" in low:
         return {"type": "date"}
     else:
-        bounds = range_in(text)
-        if bounds and default_in(text) and re.fullmatch(r"-?\d+", default_in(text) or ""):
-            return {"type": "int", "min": bounds[0], "max": bounds[1]}
-        return {}
-    bounds = range_in(text)
-    if bounds:
-        guess |= {"min": bounds[0], "max": bounds[1]}
-    return guess
+        number = re.fullmatch(r"-?\d+(\.\d+)?", default_in(text) or "")
+        if number is None:
+            return {}
+        guess = {"type": "float" if number[1] else "int"}
+    return {**guess, **bounds_in(text)} if guess.get("type") in ("int", "float") else guess
 
 
 def _note(draft: Draft, name: str, guess: TypeGuess, text: str) -> None:
@@ -425,4 +682,4 @@ def checked(draft: Draft) -> Signature:
     )  # fmt: skip
 
 
-__all__ = ["Draft", "checked", "draft_signature", "guess_type", "option_of"]
+__all__ = ["Draft", "checked", "draft_signature", "guess_type"]

@@ -3,6 +3,7 @@ does all that the program does; where there is none, habit by habit."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import combinations, islice
@@ -37,16 +38,22 @@ class Probe(NamedTuple):
 
 
 def settle_reader(lab: Lab) -> Iterator[Finding]:
-    """Find the reader that does what the program does."""
-    if lab.signature.reader:
+    """Find the reader that does what the program does. One that is only guessed, from the layout of
+    the help, is held against the program as the others are."""
+    guessed = lab.signature.reader if _is_guessed(lab) else ""
+    if lab.signature.reader and not guessed:
         return
     probes = list(dict.fromkeys(_probes(lab)))
     fit = (lab.runtime, "any")
     natives = {name: row for name, row in READERS.items() if row.runtime in fit}
+    if guessed:  # of several that do the same, it is the one
+        natives = {guessed: READERS[guessed], **natives}
     candidates = {name: _read_by(lab.signature, name, row) for name, row in natives.items()}
     seen: dict[Words, str] = {}
     left = _left(lab, candidates, probes, seen)
     if not left:
+        if guessed:
+            yield _taken_back(lab, guessed, seen)
         return
     name = next(iter(left))
     telling = [each for each in seen if _differ(candidates, each)][-MOST_SHOWN:]
@@ -59,6 +66,30 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         text=f"it reads its words as {name} does{others}",
         shown=lab.shown(*telling),
         edits=tuple(edits),
+    )
+
+
+def _is_guessed(lab: Lab) -> bool:
+    """Tell whether the spec marks its reader as a guess."""
+    return re.search(r"^reader = .*# guess", lab.text, re.MULTILINE) is not None
+
+
+def _taken_back(lab: Lab, guessed: str, seen: Mapping[Words, str]) -> Finding:
+    """Return that a guessed reader reads otherwise than the program, with a vector that shows it:
+    nothing is said of the reader then, and habits are found one by one."""
+    against = [
+        words
+        for words, found in seen.items()
+        if lab.signature.judge(words).status not in (found, "unspecified") and found != "unknown"
+    ]
+    row = READERS[guessed]
+    return Finding(
+        text=f"it does not read its words as {guessed} does, though its help is laid out so",
+        shown=lab.shown(*against[:MOST_SHOWN]),
+        edits=(
+            RemoveEdit(("signature", "reader")),
+            KeyEdit(("signature", "style"), row.style, OBSERVED),
+        ),
     )
 
 
@@ -129,7 +160,7 @@ def _differ(candidates: Mapping[str, Signature], words: Words) -> bool:
 def settle_habits(lab: Lab) -> Iterator[Finding]:
     """Find single habits of a program that no known reader reads the words of."""
     if lab.signature.reader:
-        return
+        return  # one that was guessed is taken back by now, or stated
     yield from _style(lab)
     by_habit: dict[str, list[Probe]] = {}
     for probe in _probes(lab):

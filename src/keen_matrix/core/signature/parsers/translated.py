@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from itertools import chain, count
 
 from keen_matrix.core.signature.drafting import Draft, TypeGuess, draft_signature, guess_type
-from keen_matrix.core.signature.helptext import read_help
+from keen_matrix.core.signature.helptext import read_help, written_name
 from keen_matrix.core.signature.parsers.described import (
     DescribedOperand,
     DescribedOption,
@@ -18,7 +18,6 @@ from keen_matrix.core.signature.parsers.described import (
 
 MOST_FORMS = 40
 """Lines that a synopsis of a program with many subcommands gets."""
-_PLAIN = re.compile(r"[A-Z][A-Z0-9_:./-]*")
 _KEYWORD = re.compile(r"[a-z0-9@%+:._/][\w@%+:./-]*")
 
 
@@ -35,7 +34,7 @@ class _Names:
         subcommand."""
         table, sure = _table(value, wanted, text)
         tried = chain((wanted, *else_), (f"{wanted}-{number}" for number in count(2)))
-        name = next(each for each in map(_spelt, tried) if self._is_free(each, table))
+        name = next(each for each in map(written_name, tried) if self._is_free(each, table))
         bare = name.strip("<>")
         if table:
             self.draft.values[bare] = table
@@ -239,12 +238,6 @@ def _of_usage(usage: str, draft: Draft, program: Sequence[str]) -> Iterator[str]
             yield str(item)
     for name, table in told.values.items():
         draft.values.setdefault(name, table)
-
-
-def _spelt(name: str) -> str:
-    """Return a NAME as a synopsis writes it: in capitals as it is, else between < and >."""
-    bare = re.sub(r"[<>\x00-\x1f\x7f|\[\]]+", "", name.strip()).strip() or "VALUE"
-    return bare if _PLAIN.fullmatch(bare) else f"<{bare}>"
 
 
 def _table(value: DescribedValue, name: str, text: str) -> tuple[TypeGuess, bool]:

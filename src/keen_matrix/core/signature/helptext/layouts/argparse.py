@@ -1,0 +1,14 @@
+"""Python's argparse (Lib/argparse.py, HelpFormatter): lists of operands and of options, choices between braces."""
+
+from __future__ import annotations
+
+from keen_matrix.core.signature.helptext.layouts.base import Layout
+
+LAYOUT = Layout(
+    "argparse",
+    marks=(r"^usage: ", r"^positional arguments:$", r"^(?:options|optional arguments):$",
+           r"^  -h, --help +show this help message and exit$"),
+    reader="argparse",
+    telling=r"^(?:options|optional arguments|positional arguments):\n(?:.*\n)*  -h, --help +show this help message and exit$",
+    several=True,
+)  # fmt: skip

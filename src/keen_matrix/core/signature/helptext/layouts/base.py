@@ -1,0 +1,59 @@
+"""What a layout is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from keen_matrix.core.signature.helptext.page import HelpText
+from keen_matrix.core.signature.values.base import TypeName
+
+
+def unchanged(lines: Sequence[str]) -> list[str]:
+    """Return the lines as they are."""
+    return list(lines)
+
+
+def as_read(page: HelpText) -> HelpText:
+    """Return the page as it is."""
+    return page
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """A way to lay out a help text."""
+
+    name: str
+    marks: tuple[str, ...]
+    """Patterns of what it is known by, each searched in the whole text, `^` and `$` at every line."""
+    reader: str = ""
+    """The reader that prints it, by its name in a spec."""
+    telling: str = ""
+    """A pattern of what only this reader prints; without it in the text the reader is not guessed."""
+    kinds: Mapping[str, TypeName] = field(default_factory=dict)
+    """Words for the type of a value, and the types they stand for."""
+    prepare: Callable[[Sequence[str]], list[str]] = unchanged
+    """Brings its lines to the general form: a heading ends in a colon, an option's line is its head,
+    two spaces or more, and its text."""
+    finish: Callable[[HelpText], HelpText] = as_read
+    """Completes what was read by what the texts say in words of this layout."""
+    several: bool = False
+    """Whether dots behind a value tell of several values, and not of several uses of the option."""
+    has_keywords: bool = False
+    """Whether a bare word in small letters of the usage is typed as it is."""
+    is_silent_on_usage: bool = False
+    """Whether what follows its heading "Usage of …" are options, and no usage."""
+
+    def fits(self, text: str) -> int:
+        """Return how many of its marks a text has."""
+        return sum(1 for each in self.marks if re.search(each, text, re.MULTILINE))
+
+    def reader_of(self, text: str) -> str:
+        """Return the reader that printed a text, where it cannot be another; else an empty text."""
+        if not self.reader or not self.telling:
+            return ""
+        return self.reader if re.search(self.telling, text, re.MULTILINE) else ""
+
+
+__all__ = ["Layout", "as_read", "replace", "unchanged"]

@@ -1,0 +1,14 @@
+"""BSD: usage lines alone, `usage: cp [-R [-H | -L | -P]] [-fi] source_file target_file`."""
+
+from __future__ import annotations
+
+from keen_matrix.core.signature.helptext.layouts.base import Layout
+
+LAYOUT = Layout(
+    "bsd",
+    marks=(
+        r"^usage: \S+ (?:\[--libxo\] )?\[-\w{2,}\]",
+        r"\[-\w \w+\]",
+        r"\A(?!(?:.*\n)*\s+-\w)(?:.*\n?)*\Z",
+    ),
+)

@@ -1,0 +1,7 @@
+"""What most help texts have in common; it fits any."""
+
+from __future__ import annotations
+
+from keen_matrix.core.signature.helptext.layouts.base import Layout
+
+LAYOUT = Layout("general", marks=(r"",))

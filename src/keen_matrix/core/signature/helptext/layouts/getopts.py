@@ -1,0 +1,13 @@
+"""Scripts that read letters by getopts: one line of usage, the letters perhaps listed below it."""
+
+from __future__ import annotations
+
+from keen_matrix.core.signature.helptext.layouts.base import Layout
+
+LAYOUT = Layout(
+    "getopts",
+    marks=(
+        r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",
+        r"\A(?!(?:.*\n)*.*(?:^|[\s\[|])--\w)(?:.*\n?)*\Z",
+    ),
+)

@@ -1,0 +1,343 @@
+"""The general form of a help text, and the choice among layouts.
+
+What is read in every layout: usage lines, options with the text beside or below them, operands and
+subcommands below a heading of theirs.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from keen_matrix.core.signature.helptext.heads import option_of, written_name
+from keen_matrix.core.signature.helptext.layouts import LAYOUTS, Layout
+from keen_matrix.core.signature.helptext.page import (
+    HelpCommand,
+    HelpOperand,
+    HelpOption,
+    HelpText,
+)
+from keen_matrix.core.signature.helptext.usages import is_usage, usages_in
+
+MOST_TEXT = 1_000_000
+"""Characters of a help text that are read."""
+MARK, MISREAD = 3, 2
+"""What a mark of a layout counts beside one option understood, and what a line not understood takes
+away."""
+
+_OPTION_LINE = re.compile(
+    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
+)
+_HEADING = re.compile(r"^(?P<indent>\s{0,3})(?P<title>[A-Za-z][\w /,-]*?)(?: \([^)]*\))?:?\s*$")
+_OPERANDS = re.compile(
+    r"^(?:positional arguments|positionals|arguments|args|operands|parameters)$", re.IGNORECASE
+)
+_COMMANDS = re.compile(
+    r"^(?:(?:available|sub|main|basic|core|other|additional|management) ?)*(?:sub)?commands?(?: are)?$",
+    re.IGNORECASE,
+)
+_COMMAND = re.compile(
+    r"^(?P<names>[a-z][\w:.-]*(?:(?:, ?| ?\| ?)[a-z][\w:.-]*)*)(?: (?:[<\[][^ ]+[>\]](?:\.\.\.)?|[A-Z]+))*"
+    r"(?:\s{2,}(?P<text>\S.*))?$"
+)
+
+
+def read_help(text: str) -> HelpText:
+    """Return what a help text tells, read in the layout that fits it best."""
+    lines = [line.expandtabs(8) for line in _plain(text[:MOST_TEXT]).splitlines()]
+    whole = "\n".join(lines)
+    best: HelpText | None = None
+    most = -1
+    for layout in LAYOUTS:
+        fits = layout.fits(whole)
+        if not fits:
+            continue
+        page = _read(layout, lines, whole)
+        score = MARK * fits + _understood(page) - MISREAD * len(page.unread)
+        if best is None or score > most:
+            best, most = page, score
+    assert best is not None  # the general layout fits any text
+    return best
+
+
+def _understood(page: HelpText) -> int:
+    """Return how much of a text was understood: spellings, values, choices, operands, subcommands."""
+    options = sum(
+        len(each.spellings) + len(each.values) + bool(each.choices) + bool(each.kind)
+        for each in page.options
+    )
+    return options + len(page.operands) + len(page.commands) + bool(page.usages)
+
+
+def _read(layout: Layout, lines: Sequence[str], whole: str) -> HelpText:
+    """Return what a text tells when it is read in one layout."""
+    prepared = layout.prepare(lines)
+    options, unread = _options(layout, prepared)
+    page = HelpText(
+        () if layout.is_silent_on_usage else tuple(usages_in(prepared)),
+        tuple(options),
+        tuple(_operands(layout, prepared)),
+        tuple(_commands(prepared)),
+        tuple(unread),
+        layout.name,
+        layout.reader_of(whole),
+        layout.has_keywords,
+    )
+    return layout.finish(page)
+
+
+def _plain(text: str) -> str:
+    """Return a text without escape sequences and overstriking (as manual pages have it)."""
+    return re.sub(r"\x1b\[[0-9;]*[A-Za-z]|.\x08", "", text)
+
+
+def _depth(line: str) -> int:
+    return len(line) - len(line.lstrip())
+
+
+# --- options ---
+
+
+def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], list[str]]:
+    """Return the listed options, and the lines that look like one and gave none. A text that goes on
+    in deeper lines is taken along. An option listed twice comes once."""
+    options: list[HelpOption] = []
+    unread: list[str] = []
+    depth: int | None = None
+    is_tight = _is_tight(lines)
+    after_blank = True
+    for line in _without_formats(_joined(lines)):
+        match = None if is_usage(line) else _OPTION_LINE.match(line)
+        option = None
+        if match is not None:
+            head, text = _head_and_text(match["head"], match["text"], is_tight)
+            option = option_of(head, text, layout.kinds)
+        if match is not None and option is not None:
+            option = _of_layout(layout, option)
+            again = _known(option, options)
+            if again is not None:
+                options[again] = _with_choices(options[again], option)
+                option = _without(option, options[again], head, layout, text)
+            depth = len(match["indent"]) if option.spellings else None
+            if option.spellings:
+                options.append(option)
+        elif depth is not None and line.strip() and _depth(line) > depth + 1:
+            text = f"{options[-1].text} {line.strip()}".strip()
+            options[-1] = replace(options[-1], text=text)
+        elif line.strip():
+            if match is not None and after_blank | (depth is not None):
+                unread.append(line.strip())
+            depth = None
+        after_blank = not line.strip() or line.rstrip().endswith(":")
+    return options, unread
+
+
+def _known(option: HelpOption, options: Sequence[HelpOption]) -> int | None:
+    """Return the number of the option that has a spelling of this one already."""
+    spelt = {*option.spellings, *option.negated}
+    return next(
+        (n for n, each in enumerate(options) if spelt & {*each.spellings, *each.negated}), None
+    )
+
+
+def _without(
+    option: HelpOption, known: HelpOption, head: str, layout: Layout, text: str
+) -> HelpOption:
+    """Return what is new of an option that is listed a second time: `-C, --check=quiet` beside
+    `--check` is `-C`, which has no value."""
+    taken = {*known.spellings, *known.negated}
+    parts = [
+        part for part in re.split(r",\s*(?=-)", head) if re.split(r"[ =\[]", part)[0] not in taken
+    ]
+    fresh = option_of(", ".join(parts), text, layout.kinds) if parts else None
+    if fresh is None:
+        spellings = tuple(each for each in option.spellings if each not in taken)
+        return replace(option, spellings=spellings, negated=())
+    spellings = tuple(each for each in fresh.spellings if each not in taken)
+    return replace(_of_layout(layout, fresh), spellings=spellings)
+
+
+def _with_choices(known: HelpOption, again: HelpOption) -> HelpOption:
+    """Return an option with the choices that its second line tells of."""
+    if not (known.choices and again.choices):
+        return known
+    return replace(known, choices=tuple(dict.fromkeys([*known.choices, *again.choices])))
+
+
+def _of_layout(layout: Layout, option: HelpOption) -> HelpOption:
+    """Return an option with its dots read as its layout means them."""
+    if option.several and not layout.several:
+        return replace(option, several=False, again=True)
+    return option
+
+
+def _head_and_text(head: str, text: str, is_tight: bool) -> tuple[str, str]:
+    """Return the head of an option and its text, where they stand apart otherwise than by two
+    spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at all."""
+    while re.fullmatch(r"-{1,2}[\w?][\w-]*,?", head.split(", ")[-1]) and re.match(r"--?\w", text):
+        more = re.match(r"(--?\w.*?)(?:\s{2,}|$)(.*)$", text)
+        if more is None or option_of(more[1]) is None:
+            break
+        head, text = f"{head.rstrip(',')}, {more[1]}", more[2]
+    unnamed = re.fullmatch(r"(-{1,2}\w[\w-]*=(?:\.\.\.)?) (\S.*)", head)
+    if unnamed:
+        return unnamed[1], f"{unnamed[2]} {text}".strip()
+    words = head.split(" ")
+    if text or len(words) < 3 - is_tight:
+        return head, text
+    at = 0
+    while at < len(words) and (words[at].startswith("-") or words[at] in ("|", "/", "or")):
+        at += 1
+    behind = words[at:]
+    if behind and re.match(r"[A-Z][A-Z0-9_]+\b|<|\[|\{|[A-Z]$", behind[0]):
+        at, behind = at + 1, behind[1:]
+    is_prose = len(behind) > 1 or (is_tight and len(behind) == 1)
+    if behind and is_prose and all(re.match(r"[\w('\"]", each) for each in behind[:2]):
+        return " ".join(words[:at]), " ".join(behind)
+    return head, text
+
+
+def _is_tight(lines: Sequence[str]) -> bool:
+    """Tell whether options and their texts are one space apart everywhere."""
+    heads = [line for line in lines if re.match(r"\s*--?\w", line)]
+    return len(heads) > 1 and not any(re.search(r"\S(?: {2,})\S", line.strip()) for line in heads)
+
+
+def _joined(lines: Sequence[str]) -> Iterator[str]:
+    """Yield lines, those of a head that is spread over two in one: its first ends in a comma, or has
+    the letter of the next."""
+    at = 0
+    while at < len(lines):
+        line = lines[at]
+        while (
+            re.match(r"\s*-{1,2}\w", line)
+            and at + 1 < len(lines)
+            and (line.rstrip().endswith(",") or _is_letter_of(line, lines[at + 1]))
+            and re.match(r"\s*-{1,2}\w", lines[at + 1])
+        ):
+            at += 1
+            line = f"{line.rstrip().rstrip(',')}, {lines[at].strip()}"
+        yield line
+        at += 1
+
+
+def _is_letter_of(line: str, following: str) -> bool:
+    """Tell whether a line has only the letter of the option that the next line spells out."""
+    letter = re.fullmatch(r"(\s*)-(\w)(?: (\S+))?", line.rstrip())
+    long = re.match(r"(\s*)--(\w)[\w-]*(?:[ =](\S+))?", following)
+    return bool(
+        letter and long and letter[1] == long[1] and letter[2].lower() == long[2].lower()
+        and (letter[3] is None or letter[3] == long[3])
+    )  # fmt: skip
+
+
+_FORMATS = re.compile(r"\b(?:is|are) (?:one|any) of(?: these| the following)?:\s*$", re.IGNORECASE)
+
+
+def _without_formats(lines: Iterator[str]) -> Iterator[str]:
+    """Yield lines but for those of lists of ways to write a value (`Each range is one of:`), in
+    which a dash begins no option."""
+    inside = seen = False
+    for line in lines:
+        if _FORMATS.search(line):
+            inside, seen = True, False
+        elif inside and line.strip():
+            seen = True
+        elif inside and seen:
+            inside = False
+        if not inside:
+            yield line
+
+
+# --- operands and subcommands ---
+
+
+def _sections(lines: Sequence[str], titles: re.Pattern[str]) -> Iterator[list[str]]:
+    """Yield the lines below each heading of some titles, up to the next heading or a line that is no
+    deeper."""
+    inside: list[str] | None = None
+    depth = 0
+    for line in lines:
+        heading = _HEADING.match(line)
+        if heading and titles.match(heading["title"].strip()):
+            if inside:
+                yield inside
+            inside, depth = [], len(heading["indent"])
+        elif inside is not None and line.strip() and _depth(line) <= depth:
+            yield inside
+            inside = None
+        elif inside is not None:
+            inside.append(line)
+    if inside:
+        yield inside
+
+
+def _operands(layout: Layout, lines: Sequence[str]) -> Iterator[HelpOperand]:
+    """Yield the operands listed below a heading such as `positional arguments:`, and `NAME  text`
+    lines elsewhere."""
+    listed = [line for section in _sections(lines, _OPERANDS) for line in section]
+    found: list[HelpOperand] = []
+    depth = min((_depth(line) for line in listed if line.strip()), default=0)
+    for line in listed:
+        match = re.match(r"^\s+(\{[^{}]+\}|\[?<?[\w.:-]+>?\]?(?:\.\.\.)?)(?:\s{2,}(.*))?$", line)
+        at_depth = _depth(line) == depth
+        if match and at_depth and not match[1].startswith("-"):
+            found.append(_operand(layout, match[1], match[2] or ""))
+        elif found and line.strip() and not at_depth:
+            found[-1] = _operand(
+                layout, found[-1].name, f"{found[-1].text} {line.strip()}", found[-1]
+            )
+    if not listed:
+        for line in lines:
+            match = re.match(r"^\s{0,6}([A-Z][A-Z0-9_-]*|<[^<>]+>)\s{2,}(\S.*)$", line)
+            if match:
+                found.append(_operand(layout, match[1], match[2]))
+    yield from found
+
+
+def _operand(layout: Layout, name: str, text: str, known: HelpOperand | None = None) -> HelpOperand:
+    if known is not None:
+        return replace(known, text=text.strip())
+    if name.startswith("{"):
+        of = tuple(each.strip() for each in name.strip("{}").split(","))
+        return HelpOperand("COMMAND", text, of)
+    written = written_name(name.replace("...", "").strip("[]"))
+    tag = re.search(r"\[([A-Za-z]+(?: range)?)\]$", text)
+    kind = layout.kinds.get(tag[1]) if tag else None
+    return HelpOperand(written, text, (), kind)
+
+
+def _commands(lines: Sequence[str]) -> Iterator[HelpCommand]:
+    """Yield the subcommands listed below a heading of theirs, or below `{a,b}` among the operands
+    (argparse). Where every line begins with the program's name (yargs), they stand behind it."""
+    seen: set[str] = set()
+    for section in [*_sections(lines, _COMMANDS), *_below_braces(lines)]:
+        depth = min((_depth(line) for line in section if line.strip()), default=0)
+        listed = [line.strip() for line in section if line.strip() and _depth(line) == depth]
+        program = next((line.split()[0] for line in usages_in(lines)), "")
+        if program and all(line.startswith(f"{program} ") for line in listed):
+            listed = [line.removeprefix(program).strip() for line in listed]
+        for line in listed:
+            match = _COMMAND.match(line)
+            name = re.split(r", ?| ?\| ?", match["names"])[0] if match else ""
+            if match and name not in {*seen, "help"}:
+                seen.add(name)
+                yield HelpCommand(name, match["text"] or "")
+
+
+def _below_braces(lines: Sequence[str]) -> Iterator[list[str]]:
+    for section in _sections(lines, _OPERANDS):
+        for at, line in enumerate(section):
+            braced = re.match(r"^(\s+)\{([^{}]+)\}(?:\s|$)", line)
+            if braced:
+                names = {each.strip() for each in braced[2].split(",")}
+                below = [
+                    each
+                    for each in section[at + 1 :]
+                    if each.split()[:1] and each.split()[0].rstrip(",") in names
+                ]
+                yield [each for each in below if _depth(each) > len(braced[1])]
+
+
+__all__ = ["MOST_TEXT", "read_help"]

@@ -1,0 +1,81 @@
+"""The usage lines of a help text."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+_USAGE = re.compile(
+    r"^\s*(?:usage|synopsis)(?P<of> of [^:]+)?\s*(?P<colon>:?)[ \t]*(?P<rest>.*)$", re.IGNORECASE
+)
+_OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
+_LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:,\s|\s{2,}|[ =]\S+\s{2,}|$)")
+_ITEM = re.compile(r"[\[<({\-|.]|[A-Z][A-Z0-9_]+\b")
+
+
+def is_usage(line: str) -> bool:
+    """Tell whether a line begins the usage."""
+    match = _USAGE.match(line)
+    return match is not None and bool(match["colon"] or match["of"] or not match["rest"])
+
+
+def usages_in(lines: Sequence[str]) -> Iterator[str]:
+    """Yield the usage lines, continuation lines joined, the program's name still in front.
+
+    A line goes on where it is deeper and has items of a usage; what describes the program below its
+    usage does not belong to it.
+    """
+    at = 0
+    while at < len(lines):
+        line = lines[at]
+        at += 1
+        match = _USAGE.match(line) if is_usage(line) else None
+        if match is None:
+            continue
+        indent = len(line) - len(line.lstrip())
+        current = [match["rest"]] if match["rest"].strip() else []
+        while at < len(lines):
+            line = lines[at]
+            deeper = len(line) - len(line.lstrip()) > indent
+            if not line.strip():
+                if current or match["rest"]:
+                    break
+                at += 1
+                continue
+            other = _OR.match(line)
+            if other and current:
+                yield _one_line(current)
+                current = [other[1]]
+            elif not deeper or _LISTED.match(line):
+                break
+            elif current and _starts_anew(current[0], line):
+                yield _one_line(current)
+                current = [line]
+            elif not current or _goes_on(current, line):
+                current.append(line)
+            else:
+                break
+            at += 1
+        if current:
+            yield _one_line(current)
+
+
+def _one_line(parts: Sequence[str]) -> str:
+    return " ".join(" ".join(parts).split())
+
+
+def _starts_anew(first: str, line: str) -> bool:
+    """Tell whether a line of a usage block is another usage: it begins with the same program name."""
+    words = first.split()
+    return bool(words) and line.split()[:1] == words[:1]
+
+
+def _goes_on(current: Sequence[str], line: str) -> bool:
+    """Tell whether a line has items of a usage, and is no sentence."""
+    text = " ".join(current)
+    if any(text.count(left) > text.count(right) for left, right in ("[]", "()", "{}")):
+        return True
+    words = line.split()
+    if _ITEM.match(words[0]) and not line.rstrip().endswith("."):
+        return True
+    return len(words) < 4 and not line.rstrip().endswith((".", ":")) and not words[0][0].isupper()
