@@ -34,6 +34,8 @@ class FormHelp:
     """The subcommand that it begins with, and what follows it of the kind."""
     options: tuple[tuple[str, ...], ...]
     """Spellings; one of each will do."""
+    in_front: frozenset[tuple[str, ...]]
+    """Those of them that stand in front of the subcommand: the program's own, which its help names."""
     operands: tuple[tuple[str, tuple[str, ...]], ...]
     """Name and choices; an operand without a name in the help may be told by all its choices."""
 
@@ -51,13 +53,17 @@ def help_rule(signature: Signature, complete: bool, stream: str, origin: str) ->
 
 
 def _form_help(signature: Signature, form: FormModel) -> FormHelp:
-    from keen_matrix.core.notation.synopsis import Keyword, Operand
+    from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
 
     items = list(form.form.walk())
     keywords = tuple(each.word for each in items if isinstance(each, Keyword))[: form.keywords]
+    last = max((n for n, each in enumerate(items) if isinstance(each, Keyword)), default=0)
+    front = [form.option_of(each) for each in items[:last] if isinstance(each, OptionUse)]
     names = dict.fromkeys(each.name.name for each in items if isinstance(each, Operand))
     operands = tuple((name, _choices(signature.values[name])) for name in names)
-    return FormHelp(keywords, tuple(each.spellings for each in form.options), operands)
+    options = tuple(each.spellings for each in form.options)
+    in_front = frozenset(each.spellings for each in front) if keywords else frozenset()
+    return FormHelp(keywords, options, in_front, operands)
 
 
 def _choices(value: ValueType) -> tuple[str, ...]:
@@ -121,9 +127,16 @@ class HelpAspect:
             for each in self.forms:
                 if each.keywords and not is_named(each.keywords[0], text):
                     yield each.keywords[0]
+        if not inside:
+            front = {spellings: None for each in self.forms for spellings in sorted(each.in_front)}
+            for spellings in front:
+                if not any(_stands_in(one, text) for one in spellings):
+                    yield ", ".join(spellings)
         for form in inside or [each for each in self.forms if not each.keywords]:
             for spellings in form.options:
-                if not any(_stands_in(one, text) for one in spellings):
+                if spellings not in form.in_front and not any(
+                    _stands_in(one, text) for one in spellings
+                ):
                     yield ", ".join(spellings)
             for name, choices in form.operands:
                 by_choices = choices and all(_stands_in(each, text) for each in choices)

@@ -32,22 +32,33 @@ def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
 
 def _is_sign_named(word: str, message: str) -> bool:
     """Tell whether a message names a letter, a digit or a sign: bounded, since every text has
-    letters; the letter of an option also in quotes or behind two dashes."""
+    letters; the letter of an option also in quotes, behind two dashes, or alone behind a colon."""
     bounded = rf"(?<![\w-]){re.escape(word)}(?![\w-])" if word[:1].isalnum() else re.escape(word)
     if re.search(bounded, message, re.IGNORECASE if len(word) > 1 else 0):
         return True
     if not re.fullmatch(r"-\w", word):
         return False
-    return re.search(rf"""(?:-- ?|['"`‘]){re.escape(word[1])}(?![\w-])""", message) is not None
+    letter = re.escape(word[1])
+    quoted = re.search(rf"""(?:-- ?|['"`‘]){letter}(?![\w-])""", message)
+    listed = re.search(rf": (?:\w, )*{letter}(?:, \w)*$", message, re.MULTILINE)
+    return quoted is not None or listed is not None
+
+
+_LIST = re.compile(
+    r"(?:(?:global|available|other|common) )?(?:options|flags|commands|subcommands|arguments|positionals|"
+    r"positional arguments|args)(?: and \w+)?:\s*",
+    re.IGNORECASE,
+)
+"""Headings of lists in a help text."""
 
 
 def without_usage(text: str) -> str:
     """Return a message without its usage block: the line that begins with usage and those indented
-    below it."""
+    below it, and the lists of a help text that is printed along."""
     kept: list[str] = []
     inside = False
     for line in text.splitlines():
-        if re.match(r"\s*usage\b", line, re.IGNORECASE):
+        if re.match(r"\s*usage\b", line, re.IGNORECASE) or _LIST.fullmatch(line):
             inside = True
             continue
         if inside and (not line.strip() or line.startswith((" ", "\t"))):

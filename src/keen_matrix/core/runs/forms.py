@@ -247,7 +247,7 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
         if request is None:
             continue
         if trials.works(request):
-            return tuple(each.key for each in options)
+            return tuple(each.key for each in _needed(trials, options))
         # The option may be the right one and only its value wrong.
         if len(options) == 1 and (values := trials.valued(request)):
             trials.learnt = values
@@ -264,6 +264,15 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     # what made the fullest vector accepted may be its operands, and none of its options
     works = trials.works(trials.builder.smallest(kept))
     return tuple(option.key for option in kept) if works else ()
+
+
+def _needed(trials: FormTrials, options: Sequence[Option]) -> Sequence[Option]:
+    """Return the one of several options that is needed, where any other by itself is refused; else
+    all of them. A message that lists every option names them all."""
+    if len(options) < 2:
+        return options
+    alone = [each for each in options if trials.works(trials.builder.smallest([each]))]
+    return alone if len(alone) == 1 else options
 
 
 # --- what clashes ---

@@ -7,22 +7,27 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import combinations, islice
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, RemoveEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
+from keen_matrix.core.notation.synopsis import Keyword, OptionUse
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.spec.drafted import value_text
 
 MOST_FORMS = 3
 """Forms of a synopsis that vectors are made of: one reader reads them all."""
 MOST_CHECKS = 40
 """Vectors that a reader is held against once it is the only one left."""
 MOST_SHOWN = 3
+NUMBERS = ("0x2", " 2", "+2", "2_0", "02")
+"""Ways to write a number that readers differ in."""
+NO_NUMBER = "no-number"
 MOST_PAIRS = 6
 """Pairs of flags of which one is looked for that the program accepts together."""
 
@@ -52,7 +57,11 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     seen: dict[Words, str] = {}
     left = _left(lab, candidates, probes, seen)
     if not left:
-        if guessed:
+        tried = {guessed: candidates[guessed]} if guessed else candidates
+        varied = _with_switches(lab, tried, probes, seen)
+        if varied is not None:
+            yield _read_with(lab, *varied, seen)
+        elif guessed:
             yield _taken_back(lab, guessed, seen)
         return
     name = next(iter(left))
@@ -67,6 +76,69 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         shown=lab.shown(*telling),
         edits=tuple(edits),
     )
+
+
+MOST_SWITCHES = 2
+"""Habits of its own that a program may have beside those of its reader."""
+
+
+def _with_switches(
+    lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[Probe], seen: dict[Words, str]
+) -> tuple[str, dict[str, bool | str], list[Words]] | None:
+    """Return the reader that does what the program does but for the fewest single habits, with what
+    these are and the vectors that show them; None where there is none. What is left of the words
+    may be the program's own: it may pass over operands that it has no use for."""
+    vectors = list(dict.fromkeys(each.words for each in probes))[:MOST_CHECKS]
+    lab.answers([each for each in vectors if each not in seen])
+    for words in vectors:
+        seen[words] = refused_or_accepted(lab.answer(words))
+    best: tuple[str, dict[str, bool | str], list[Words]] | None = None
+    for name, signature in candidates.items():
+        switches: dict[str, bool | str] = {}
+        against = []
+        for probe in probes:
+            told = _said(lab, probe) if probe.words in seen else None
+            if probe.habit and told is not None and _is_against(signature, probe.words, seen):
+                switches.setdefault(probe.habit, told)
+                against.append(probe.words)
+        if not switches or len(switches) > MOST_SWITCHES:
+            continue
+        habits: dict[str, Any] = dict(switches)
+        varied = replace(signature, habits=replace(signature.habits, **habits))
+        if any(_is_against(varied, words, seen) for words in vectors):
+            continue
+        if best is None or len(switches) < len(best[1]):
+            best = name, switches, against
+    return best
+
+
+def _is_against(signature: Signature, words: Words, seen: Mapping[Words, str]) -> bool:
+    """Tell whether a signature says of a vector what the program was seen not to do."""
+    return seen.get(words, "unknown") != "unknown" and signature.judge(words).status not in (
+        seen[words],
+        "unspecified",
+    )
+
+
+def _read_with(
+    lab: Lab,
+    name: str,
+    switches: Mapping[str, bool | str],
+    against: Sequence[Words],
+    seen: Mapping[Words, str],
+) -> Finding:
+    """Return that a reader reads the words, with some habits that are the program's own."""
+    told = [f"{habit.replace('_', '-')} = {value_text(value)}" for habit, value in switches.items()]
+    why = f"{OBSERVED}: but for the switches below it does what the program does with {len(seen)} vectors"
+    edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
+    if "style" in lab.text:
+        edits.insert(0, RemoveEdit(("signature", "style")))
+    for habit, value in switches.items():
+        edits.append(KeyEdit(("signature", habit.replace("_", "-")), value, OBSERVED))
+    return Finding(
+        text=f"it reads its words as {name} does, but for {' and '.join(told)}",
+        shown=lab.shown(*list(against)[:MOST_SHOWN]), edits=tuple(edits),
+    )  # fmt: skip
 
 
 def _is_guessed(lab: Lab) -> bool:
@@ -222,7 +294,7 @@ def _probes(lab: Lab) -> Iterator[Probe]:
         yield from _bundled(lab, base, flags)
         yield from _with_flags(base, flags)
         for part in _of_both_kinds(valued):
-            yield from _with_value(lab.signature, builder, base, part)
+            yield from _with_value(lab, builder, base, part)
         yield from _with_operands(builder, base, [*flags[:1], *valued[:1]])
         yield from _with_unknown(base)
 
@@ -280,8 +352,9 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
     for part in [each for each in flags if _long(each.option)][:2]:
         long = _long(part.option)
         yield from _shortened(base, flags, long, ())
-        yield Probe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
-        yield Probe(_beside(base, [f"{long}=true"]))
+        if not part.option.again:  # a count may take a number where others take no value
+            yield Probe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
+            yield Probe(_beside(base, [f"{long}=true"]))
         yield Probe(_beside(base, [long[1:]]))
         yield Probe(_beside(base, [long.upper()]))
         yield Probe(_beside(base, [f"--no-{long[2:]}"]))
@@ -299,9 +372,7 @@ def _shortened(
             return
 
 
-def _with_value(
-    signature: Signature, builder: Builder, base: Request, part: OptionPart
-) -> Iterator[Probe]:
+def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> Iterator[Probe]:
     """An option with its value: joined, empty, missing, with a dash, twice, in other spellings."""
     (value,) = part.values
     letter, long = _letter(part.option), _long(part.option)
@@ -320,16 +391,30 @@ def _with_value(
         yield Probe(
             _beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse"
         )
-    if base.form.keywords == 0:
+    if _ends_behind(base, part.option):
         yield Probe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
-    kind = signature.values[name]
+    kind = lab.signature.values[name]
     if kind.type == "text" and kind.read("-x").status == "legal":
         yield Probe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
     if kind.type in ("int", "float"):
         if kind.read("-5").status == "legal":
             yield Probe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
-        for text in ("0x2", " 2", "+2", "2_0", "02"):
+        # a program that takes any word for a number says nothing of how its reader reads numbers
+        is_checked = not lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
+        for text in NUMBERS if is_checked else ():
             yield Probe(_beside(base, [part.spelling, text]))
+
+
+def _ends_behind(base: Request, option: Option) -> bool:
+    """Tell whether an option stands behind the subcommand of its form, if that has one."""
+    items = list(base.form.form.walk())
+    last = max((n for n, each in enumerate(items) if isinstance(each, Keyword)), default=-1)
+    uses = [
+        n
+        for n, each in enumerate(items)
+        if isinstance(each, OptionUse) and base.form.option_of(each) is option
+    ]
+    return min(uses, default=-1) > last or base.form.keywords == 0
 
 
 def _with_operands(builder: Builder, base: Request, parts: Sequence[OptionPart]) -> Iterator[Probe]:

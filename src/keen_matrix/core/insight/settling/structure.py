@@ -39,11 +39,33 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
             names = " and ".join((*found.required, *found.operands))
             text = f"{names} {'is' if len(keys) + len(found.operands) == 1 else 'are'} required"
             yield Finding(text=text, shown=shown, edits=(_synopsis(lab, number, changed),))
-        if not found.works and plain is not None:
+        if not found.works and _needs_command(lab, number):
+            lines = [*lab.signature.lines]
+            del lines[number]
+            fewer = SynopsisEdit(tuple(map(str, lines)))
+            yield Finding(text="a subcommand is needed", shown=shown, edits=(fewer,))
+        elif not found.works and plain is not None:
             line = " ".join(plain.words()) or "no words"
             yield Finding(
                 text=f"no vector of {_short(form)} is accepted: not even {line}", shown=shown
             )
+
+
+def _needs_command(lab: Lab, number: int) -> bool:
+    """Tell whether a form that is never accepted is that of the program without a subcommand, which
+    another form has."""
+    forms = lab.signature.forms
+    plain = not forms[number].keywords and all(
+        isinstance(item, Choice) and not any(isinstance(each, Operand) for each in _inside(item))
+        for item in lab.signature.lines[number].items
+    )
+    others = [each for at, each in enumerate(forms) if at != number]
+    return plain and any(each.keywords for each in others)
+
+
+def _inside(choice: Choice) -> Iterator[Item]:
+    for form in choice.alternatives:
+        yield from form.walk()
 
 
 def _other_ways(lab: Lab, number: int, found: FormGrounds) -> list[str]:

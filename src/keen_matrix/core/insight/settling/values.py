@@ -329,7 +329,8 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
                 each.works for each in lab.answers(map(words, outside))
             ):
                 return {"min": low, "max": high}, [str(each) for each in (*inside, *outside)]
-    if lab.answer(words("-1")).works:
+    apart = request.with_value(slot.place, slot.number, "-1").words()
+    if lab.answer(words("-1")).works or lab.answer(apart).works:
         return {}, []
     for low in (0, 1):
         if lab.answer(words(low)).works:

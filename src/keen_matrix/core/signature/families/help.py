@@ -19,7 +19,11 @@ def vectors(making: Making) -> Iterator[Vector]:
             if request is None:
                 continue
             words = request.words()
-            for beside in ((spelling, *words), (*words, spelling)):
+            # behind the subcommand: in front of it the whole program may be asked
+            at = builder.form.keywords
+            for beside in ((*words[:at], spelling, *words[at:]), (*words, spelling)):
+                if beside == (spelling,):
+                    continue
                 if words and signature.judge(beside).status == "accepted":
                     control = builder.control(words)
                     yield Vector(words=beside, kind="with words", culprit=spelling, control=control)
