@@ -55,7 +55,7 @@ class OutOfLaunches(Exception):
 class Experiments:
     """Launches the controls of one spec, each vector once, and keeps what came.
 
-    With `most`, OutOfLaunches is raised before more than so many are made.
+    OutOfLaunches is raised before more launches are made than `most`, which may be changed.
     """
 
     def __init__(
@@ -71,7 +71,7 @@ class Experiments:
         self._launch, self._pool, self._watch = launch, pool, watch
         self._known: dict[Words, Answer] = {}
         self._is_planned = False
-        self._most = most
+        self.most = most
         self.launches = 0
 
     def go_on(self, before: Experiments, *, same: bool) -> None:
@@ -98,7 +98,7 @@ class Experiments:
             self._pool.plan(self._spec, self._launch)
             self._is_planned = True
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
-        if self._most is not None and self.launches + len(cases) > self._most:
+        if self.most is not None and self.launches + len(cases) > self.most:
             raise OutOfLaunches
         found: dict[Words, Answer] = {}
         for result in self._pool.results(iter(cases.values())) if cases else ():

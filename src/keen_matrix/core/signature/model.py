@@ -176,7 +176,7 @@ class SignatureParts:
         refuse, actions, depends_on, tidy = (
             more.pop(name, ()) for name in ("refuse", "actions", "depends_on", "tidy")
         )
-        habits = replace(row.habits, **_switches(more))
+        habits = replace(row.habits, **habits_of_switches(more))
         types = {
             (bare := name.removeprefix("<").removesuffix(">")): value_type(bare, table)
             for name, table in (values or {}).items()
@@ -318,7 +318,7 @@ def _row(style: str | None, reader: str | None) -> Reader:
     return by_hand
 
 
-def _switches(given: Mapping[str, Any]) -> dict[str, Any]:
+def habits_of_switches(given: Mapping[str, Any]) -> dict[str, Any]:
     """Return the habits that single switches set. Raises SignatureFault for one that is not known."""
     unknown = next((name for name in given if name not in SWITCH_NAMES), None)
     if unknown is not None:
@@ -330,7 +330,9 @@ def _switches(given: Mapping[str, Any]) -> dict[str, Any]:
         found["joined"] = "any" if found["joined"] else "none"
     if isinstance(found.get("help_wins"), bool):
         found["help_wins"] = "always" if found["help_wins"] else "never"
-    if "repeat" in found:
+    if found.get("repeat") == "open":
+        found["repeat"] = found["repeat_flags"] = None
+    elif "repeat" in found:
         found["repeat_flags"] = None if found["repeat"] == "collect" else found["repeat"]
     return found
 

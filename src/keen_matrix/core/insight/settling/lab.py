@@ -44,6 +44,7 @@ class Lab:
         self.text = text
         self.spec = self._loaded(text)
         self.launch: ResolvedLaunch = resolved_launch(self.spec)
+        self.limit = most
         self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
 
     def _loaded(self, text: str) -> Spec:
@@ -57,6 +58,11 @@ class Lab:
         """The signature as it stands by now."""
         assert self.spec.signature is not None  # a spec without one is not taken
         return self.spec.signature
+
+    def allow(self, launches: int) -> None:
+        """Let so many more launches be made, and never more than all."""
+        self.limit = min(self.most, self.experiments.launches + launches)
+        self.experiments.most = self.limit
 
     # --- what is found ---
 
@@ -76,7 +82,7 @@ class Lab:
         old = self.spec
         spec = self._loaded(text)
         self.text, self.spec = text, spec
-        fresh = Experiments(spec, self.launch, self.pool, self.watch, self.most)
+        fresh = Experiments(spec, self.launch, self.pool, self.watch, self.limit)
         fresh.go_on(self.experiments, same=_surroundings(spec) == _surroundings(old))
         self.experiments = fresh
 
@@ -125,7 +131,7 @@ class Lab:
     def with_edit(self, edit: KeyEdit) -> Lab:
         """Return a lab with a spec that says something else; its launches count as well."""
         text = edited(self.text, [edit])
-        other = Lab(self.path, text, self.pool, self.watch, self.most)
+        other = Lab(self.path, text, self.pool, self.watch, self.limit)
         other.experiments.go_on(self.experiments, same=False)
         return other
 

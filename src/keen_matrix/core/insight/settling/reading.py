@@ -14,7 +14,7 @@ from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
 from keen_matrix.core.notation.synopsis import Keyword, OptionUse
 from keen_matrix.core.signature.grounds import Words
-from keen_matrix.core.signature.model import Option
+from keen_matrix.core.signature.model import Option, habits_of_switches
 from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
 from keen_matrix.core.signature.signature import Signature
@@ -101,15 +101,23 @@ def _with_switches(
             if probe.habit and told is not None and _is_against(signature, probe.words, seen):
                 switches.setdefault(probe.habit, told)
                 against.append(probe.words)
+        if _is_mixed(lab, probes, seen) and "repeat" in switches:
+            switches["repeat"] = "open"
         if not switches or len(switches) > MOST_SWITCHES:
             continue
-        habits: dict[str, Any] = dict(switches)
+        habits: dict[str, Any] = habits_of_switches(switches)
         varied = replace(signature, habits=replace(signature.habits, **habits))
         if any(_is_against(varied, words, seen) for words in vectors):
             continue
         if best is None or len(switches) < len(best[1]):
             best = name, switches, against
     return best
+
+
+def _is_mixed(lab: Lab, probes: Sequence[Probe], seen: Mapping[Words, str]) -> bool:
+    """Tell whether some options may be given again and others not."""
+    uses = [each for each in probes if each.habit == "repeat" and each.words in seen]
+    return len({_said(lab, each) for each in uses} - {None}) > 1
 
 
 def _is_against(signature: Signature, words: Words, seen: Mapping[Words, str]) -> bool:
@@ -375,6 +383,8 @@ def _shortened(
 def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> Iterator[Probe]:
     """An option with its value: joined, empty, missing, with a dash, twice, in other spellings."""
     (value,) = part.values
+    name = part.option.name_of(0)
+    kind = lab.signature.values[name]
     letter, long = _letter(part.option), _long(part.option)
     if letter:
         yield Probe(_beside(base, [f"{letter}{value}"]), "joined", True, False)
@@ -382,10 +392,10 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         yield Probe(_beside(base, [f"-{letter}", value]))
     if long:
         yield Probe(_beside(base, [f"{long}={value}"]), "joined", True, False)
-        yield Probe(_beside(base, [f"{long}="]))
+        if kind.type == "text":  # whether another type takes it is for the program
+            yield Probe(_beside(base, [f"{long}="]))
         yield Probe(_beside(base, [long[1:], value]))
         yield from _shortened(base, [part], long, (value,))
-    name = part.option.name_of(0)
     if not part.option.again:
         other = next((each for each in builder.legal(name) if each != value), value)
         yield Probe(
@@ -393,7 +403,6 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         )
     if _ends_behind(base, part.option):
         yield Probe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
-    kind = lab.signature.values[name]
     if kind.type == "text" and kind.read("-x").status == "legal":
         yield Probe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
     if kind.type in ("int", "float"):

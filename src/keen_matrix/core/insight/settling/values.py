@@ -301,6 +301,8 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: dict[str, object]) -
     if isinstance(kind, Existing):
         kind = replace(kind, known=frozenset({SAMPLE_FILE} if kind.type == "file" else ()))
     legal, bad = kind.legal()[:4], [each for each in kind.bad()[:3] if each]
+    if kind.type == "float":  # what looks like a number may be one of a list, or of a place
+        bad += ["1,5", "1.2.3"]
     vectors = [request.with_value(slot.place, slot.number, each).words() for each in (*legal, *bad)]
     answers = [each.works for each in lab.answers(vectors)]
     return all(answers[: len(legal)]) and not any(answers[len(legal) :])
@@ -332,7 +334,7 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
     apart = request.with_value(slot.place, slot.number, "-1").words()
     if lab.answer(words("-1")).works or lab.answer(apart).works:
         return {}, []
-    for low in (0, 1):
+    for low in (0, 1, 2):
         if lab.answer(words(low)).works:
             return {"min": low}, [str(low), str(low - 1)]
     return {}, []

@@ -221,8 +221,10 @@ class SignatureTable(AcceptedTable):
     joined: bool | None = Field(
         None, description="Whether a value may join its option.", examples=[True]
     )
-    repeat: Literal["last", "refuse", "collect"] | None = Field(
-        None, description="What a second use of an option does.", examples=["refuse"]
+    repeat: Literal["last", "refuse", "collect", "open"] | None = Field(
+        None,
+        description='What a second use of an option does; "open": it is another matter for each.',
+        examples=["refuse"],
     )
     negative_numbers: bool | None = Field(
         None, description="Whether -5 is a value and no option.", examples=[True]
