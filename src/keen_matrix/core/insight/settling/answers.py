@@ -151,6 +151,7 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
             yield Finding(
                 text=f"{other} asks for help as well", shown=lab.shown((other,)), edits=(more,)
             )
+    yield from _help_beside(lab, max(sound, key=len))
     streams = {"stdout" if each.record.stdout else "stderr" for each in sound.values()}
     stated = re.search(r"^\[help\]|^help\.stream", lab.text, re.MULTILINE)
     if streams == {"stdout"} and not lab.signature.row.help_stream and not stated:
@@ -160,6 +161,20 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
             shown=lab.shown((next(iter(sound)),)),
             edits=(edit,),
         )
+
+
+def _help_beside(lab: Lab, spelling: str) -> Iterator[Finding]:
+    """Find that help is refused beside words that are accepted by themselves."""
+    builder = lab.sound_builder(0)
+    request = builder.smallest() if builder is not None else None
+    words = request.words() if request is not None else ()
+    if builder is None or len(words) == builder.form.keywords:
+        return
+    at = builder.form.keywords
+    beside = (*words[:at], spelling, *words[at:])
+    if not lab.answer(beside).works:
+        text = f"{spelling} is refused beside other words"
+        yield Finding(text=text, shown=lab.shown(beside), defect=True)
 
 
 def _is_help(answer: Answer) -> bool:

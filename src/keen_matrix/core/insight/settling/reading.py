@@ -56,6 +56,8 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     candidates = {name: _read_by(lab.signature, name, row) for name, row in natives.items()}
     seen: dict[Words, str] = {}
     left = _left(lab, candidates, probes, seen)
+    if not seen:
+        return  # nothing was accepted to make vectors of
     if not left:
         tried = {guessed: candidates[guessed]} if guessed else candidates
         varied = _with_switches(lab, tried, probes, seen)
@@ -92,7 +94,7 @@ def _with_switches(
     lab.answers([each for each in vectors if each not in seen])
     for words in vectors:
         seen[words] = refused_or_accepted(lab.answer(words))
-    best: tuple[str, dict[str, bool | str], list[Words]] | None = None
+    found: list[tuple[int, bool, str, dict[str, bool | str], list[Words]]] = []
     for name, signature in candidates.items():
         switches: dict[str, bool | str] = {}
         against = []
@@ -109,9 +111,10 @@ def _with_switches(
         varied = replace(signature, habits=replace(signature.habits, **habits))
         if any(_is_against(varied, words, seen) for words in vectors):
             continue
-        if best is None or len(switches) < len(best[1]):
-            best = name, switches, against
-    return best
+        found.append((len(switches), READERS[name].runtime != "any", name, switches, against))
+    # of several with as many habits of the program's own, one that is no library of its language
+    best = min(found, key=lambda each: each[:2], default=None)
+    return None if best is None else (best[2], best[3], best[4])
 
 
 def _is_mixed(lab: Lab, probes: Sequence[Probe], seen: Mapping[Words, str]) -> bool:
@@ -408,8 +411,10 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
     if kind.type in ("int", "float"):
         if kind.read("-5").status == "legal":
             yield Probe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
-        # a program that takes any word for a number says nothing of how its reader reads numbers
-        is_checked = not lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
+        # A program that takes any word for a number says nothing of how its reader reads numbers, and
+        # what a shell script does with one is its own.
+        takes_any = lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
+        is_checked = not takes_any and lab.runtime != "shell"
         for text in NUMBERS if is_checked else ():
             yield Probe(_beside(base, [part.spelling, text]))
 

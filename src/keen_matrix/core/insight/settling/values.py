@@ -11,6 +11,7 @@ from typing import NamedTuple
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, ValueEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
+from keen_matrix.core.insight.settling.sources import lines_told
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
@@ -54,6 +55,8 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         yield from _with_input(lab, builder)
         slots = [each for each in _slots(request) if _is_open(lab, each.name)]
         yield from _typed(lab, request, slots)
+        if any(lab.signature.values[each.name].type == "file" for each in _slots(request)):
+            yield from _with_content(lab, request)
 
 
 SAMPLES = {
@@ -71,7 +74,8 @@ def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
     """Find what the file that is there has to contain for the program to take it."""
     if not lab.has_sample:
         return
-    for kind, content in _contents():
+    told = [("lines", each) for each in lines_told(lab.answer(request.words()).said)]
+    for kind, content in (*told, *_contents()):
         other = lab.with_sample(content)
         works = other.works(request)
         lab.experiments.launches = other.experiments.launches
@@ -207,14 +211,15 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
     several that are wrong are mended one after another.
     """
     current, answer = request, lab.answer(request.words())
-    left = MOST_TRIES * len(slots)
+    own = lab.words_of_script
+    left = (MOST_TRIES + len(own)) * len(slots)
     mended: set[Slot] = set()
     while left > 0:
         before = current
         for slot in slots:
             if slot in mended:
                 continue
-            for word in _candidates(answer, lab.signature.values[slot.name]):
+            for word in (*_candidates(answer, lab.signature.values[slot.name]), *own):
                 tried = current.with_value(slot.place, slot.number, word)
                 left -= 1
                 found = lab.answer(tried.words())
@@ -242,9 +247,14 @@ def _candidates(answer: Answer, kind: ValueType) -> list[str]:
     return list(dict.fromkeys([*told, *USUAL.values(), PLAIN_WORD, *OTHER_WORDS, kind.usual]))
 
 
-def _complaint(answer: Answer, word: str) -> str:
-    """Return what a program says of a vector, whatever the word is."""
-    return answer.said.replace(word, "·")
+def _complaint(answer: Answer, word: str) -> tuple[int | None, str]:
+    """Return how a program refuses a vector, whatever the word is: its status, and what it says."""
+    said, bare = answer.said.partition("\n")[2], re.escape(word)
+    if word[:1].isalnum() and word[-1:].isalnum():
+        pattern = rf"(?<!\w){bare}(?!\w)"
+    else:  # signs stand everywhere in a text: only where they are set apart
+        pattern = rf"(?<!\S){bare}(?!\S)|(?<=['\"‘`]){bare}(?=['\"’`])"
+    return answer.record.exit, re.sub(pattern, "·", said)
 
 
 # --- what type they are of ---
@@ -261,7 +271,14 @@ def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
     for table, shown in _tables(lab, request, slot):
         if _is_kept(lab, request, slot, table):
             return table, [*map(words, shown), words(PLAIN_WORD)]
-    return {"of": [value], "open": True}, [words(value), words(PLAIN_WORD)]
+    own = lab.words_of_script
+    others = [each for each in own if each != value] if value in own else []
+    answers = lab.answers(map(words, others))
+    taken = [each for each, answer in zip(others, answers, strict=True) if answer.works]
+    return {"of": [value, *taken], "open": True}, [
+        *map(words, (value, *taken[:1])),
+        words(PLAIN_WORD),
+    ]
 
 
 def _tables(

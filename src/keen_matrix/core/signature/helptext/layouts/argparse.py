@@ -6,9 +6,9 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
     "argparse",
-    marks=(r"^usage: ", r"^positional arguments:$", r"^(?:options|optional arguments):$",
+    marks=(r"^usage: ", r"^positional +arguments:$", r"^(?:options|optional arguments):$",
            r"^  -h, --help +show this help message and exit$"),
     reader="argparse",
-    telling=r"^(?:options|optional arguments|positional arguments):\n(?:.*\n)*  -h, --help +show this help message and exit$",
+    telling=r"^(?:options|optional arguments|positional +arguments):\n(?:.*\n)*  -h, --help +show this help message and exit$",
     several=True,
 )  # fmt: skip

@@ -1,0 +1,73 @@
+"""Words that stand in a program's own text, for values that nothing else tells of.
+
+A script that knows its ports by name has them in it. They are only tried where the program refuses
+all other words, and what it accepts of them is a finding like any other.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator, Sequence
+
+MOST_SOURCE = 200_000
+"""Bytes of a script that are read; a larger one has too many words to try."""
+MOST_WORDS = 40
+_LITERALS = re.compile(
+    r"""'([\w.+:/-]{1,40})'|"([\w.+:/-]{1,40})"|^\s*\(?([\w.+-]+(?:\s*\|\s*[\w.+-]+)*)\)""",
+    re.MULTILINE,
+)
+"""Words in quotes, and the patterns of a shell's `case`."""
+_COMMON = frozenset({
+    "utf-8", "utf8", "__main__", "main", "store", "store_true", "store_false", "append", "count", "help",
+    "version", "error", "usage", "int", "str", "float", "bool", "text", "true", "false", "yes", "none", "self",
+    "stdin", "stdout", "stderr",
+})  # fmt: skip
+"""Words that scripts are full of and that are no values."""
+
+
+def words_of_script(launch: Sequence[str]) -> list[str]:
+    """Return the words in quotes of the script among launch words, in its order; none where the
+    program is no script."""
+    for path in launch:
+        text = _script(path)
+        if text:
+            return list(dict.fromkeys(_words(text)))[:MOST_WORDS]
+    return []
+
+
+def _script(path: str) -> str:
+    """Return the text of a script; an empty one for what is none."""
+    try:
+        if not os.path.isfile(path) or os.path.getsize(path) > MOST_SOURCE:
+            return ""
+        with open(path, "rb") as file:
+            content = file.read(MOST_SOURCE)
+    except OSError:
+        return ""
+    return "" if b"\0" in content else content.decode("utf-8", "replace")
+
+
+def _words(text: str) -> Iterator[str]:
+    for quoted, other, labels in _LITERALS.findall(text):
+        for each in (quoted, other, *re.split(r"\s*\|\s*", labels)):
+            if len(each) > 1 and not each.startswith("-") and each.lower() not in _COMMON:
+                yield each
+
+
+_PATTERN = re.compile(r"\b[A-Z][A-Z0-9_]*(?:[,;:|\t=][A-Z][A-Z0-9_]*)+\b")
+MOST_FIELDS = 3
+
+
+def lines_told(said: str) -> Iterator[str]:
+    """Yield contents of a file made after a pattern in a message: `NAME,SEATS line` asks for lines
+    such as `word,2`, each field a word or a number."""
+    match = _PATTERN.search(said)
+    if match is None:
+        return
+    signs = re.findall(r"[,;:|\t=]", match[0])
+    if len(signs) >= MOST_FIELDS:
+        return
+    for number in range(2 ** (len(signs) + 1)):
+        fields = ["2" if number >> at & 1 else "word" for at in range(len(signs) + 1)]
+        yield "".join(map("".join, zip(fields, [*signs, "\n"], strict=True)))
