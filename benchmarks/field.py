@@ -1,6 +1,6 @@
-"""What unedited drafts of real programs report: python benchmarks/field.py [PROGRAM...].
+"""What unedited drafts of real programs report: python benchmarks/field.py [--plain] [PROGRAM...].
 
-Each program is drafted and run, nothing edited. Every cause that is reported is looked up in field.toml, where those seen
+Each program is drafted, settled and run, nothing edited; with --plain it is not settled. Every cause that is reported is looked up in field.toml, where those seen
 before are classed by hand, as patterns: `program` (a fault of the program, or a habit of it that deserves to be told), `ours`
 (a false alarm, or the draft's mistake). A cause that comes with the edit which states it in the spec is `stated`: the help
 says too little, and the run told it once. What is in no class is new, and stands at the end.
@@ -44,12 +44,14 @@ SECONDS = 90
 
 
 def causes_of(
-    program: str, folder: str
+    program: str, folder: str, *, is_plain: bool
 ) -> tuple[list[dict[str, object]], Counter[str], float, str]:
     """Draft and run a program; return its causes, its verdicts, the seconds, and why it could not be tried."""
     path = Path(folder, "d.matrix.toml")
+    begun = time.monotonic()
+    settle = [] if is_plain else ["--settle"]
     drafted = subprocess.run(
-        [COMMAND, "draft", "-o", str(path), "--", *program.split()],
+        [COMMAND, "draft", *settle, "-o", str(path), "--", *program.split()],
         capture_output=True,
         text=True,
         cwd=folder,
@@ -61,7 +63,6 @@ def causes_of(
             0.0,
             drafted.stderr.strip().splitlines()[-1] if drafted.stderr else "no draft",
         )
-    begun = time.monotonic()
     try:
         done = subprocess.run(
             [COMMAND, "run", str(path)],
@@ -115,7 +116,9 @@ def told(record: Record) -> str:
     return f"exit {record.exit} {record.note} {said[0][:110] if said else ''}"
 
 
-def main(chosen: list[str]) -> None:
+def main(given: list[str]) -> None:
+    is_plain = "--plain" in given
+    chosen = [each for each in given if each != "--plain"]
     classed = tomllib.loads(CLASSED.read_text()) if CLASSED.exists() else {}
     there = [
         each
@@ -125,13 +128,16 @@ def main(chosen: list[str]) -> None:
     total: Counter[str] = Counter()
     verdicts: Counter[str] = Counter()
     new, slow, untried = [], [], []
+    green = []
     for program in there:
         with tempfile.TemporaryDirectory() as folder:
-            causes, counts, seconds, reason = causes_of(program, folder)
+            causes, counts, seconds, reason = causes_of(program, folder, is_plain=is_plain)
         verdicts += counts
         if reason:
             untried.append(f"{program}: {reason}")
         slow.append((seconds, program))
+        if not reason and not causes:
+            green.append(program)
         for cause in causes:
             record = cause["record"]
             assert isinstance(record, Record)
@@ -155,15 +161,24 @@ def main(chosen: list[str]) -> None:
         rows = [
             "| measured | |",
             "|---|---|",
-            f"| programs drafted and run, nothing edited | {len(there) - len(untried)} |",
+            f"| programs, nothing edited | {len(there) - len(untried)} |",
+            f"| of these all held | {len(green)}: {', '.join(green)} |",
             f"| vectors | {sum(verdicts.values()):,}: {by_verdict} |",
             f"| causes reported | {reported} |",
         ]
         for kind, count in total.most_common():
             share = 100 * count / max(1, reported)
             rows.append(f"| of these {kind} | {count} ({share:.0f} %) |")
-        rows.append(f"| the slowest program | {max(slow)[1]}, {max(slow)[0]:.0f} s |")
-        write_section("Real programs, drafted and run", "python benchmarks/field.py", rows)
+        median = sorted(slow)[len(slow) // 2][0]
+        rows.append(
+            f"| seconds a program | median {median:.0f}, slowest {max(slow)[0]:.0f} ({max(slow)[1]}) |"
+        )
+        title = (
+            "Real programs, drafted and run"
+            if is_plain
+            else "Real programs, drafted, settled and run"
+        )
+        write_section(title, f"python benchmarks/field.py{' --plain' if is_plain else ''}", rows)
 
 
 if __name__ == "__main__":

@@ -50,7 +50,12 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         return
     probes = list(dict.fromkeys(_probes(lab)))
     fit = (lab.runtime, "any")
-    natives = {name: row for name, row in READERS.items() if row.runtime in fit}
+    # of two that do the same, the one that is a library of the program's own language
+    natives = {
+        name: row
+        for name, row in sorted(READERS.items(), key=lambda each: each[1].runtime == "any")
+        if row.runtime in fit
+    }
     if guessed:  # of several that do the same, it is the one
         natives = {guessed: READERS[guessed], **natives}
     candidates = {name: _read_by(lab.signature, name, row) for name, row in natives.items()}
