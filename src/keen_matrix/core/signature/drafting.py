@@ -584,8 +584,8 @@ def _guess_values(
             name = item.values[0].name
             guess = _guess_of(listed) if listed else guess_type(name, "")
             text = listed.text if listed else ""
-            if listed and listed.kind is not None:
-                draft.sure.add(name)
+            if listed and (listed.choices or listed.kind not in (None, "text")):
+                draft.sure.add(name)  # it says so in its own way, and not in prose
             _note(
                 draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1]
             )

@@ -7,7 +7,7 @@ was seen in trials (benchmarks/readers.py), with the version that the row names.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias, get_args
 
 from keen_matrix.core.signature.habits import OPERANDS, Habits
@@ -34,6 +34,8 @@ class Reader:
     """Where the settings are known from."""
     runtime: Runtime = "binary"
     """What programs that use it are run by; any where every language has an edition of it."""
+    named: str = ""
+    """What stands in the text of a script that uses it."""
     style: Style = "gnu"
     """How options are written in its synopsis."""
     help: tuple[str, ...] = ()
@@ -65,6 +67,7 @@ _POSIX = Habits(
 )  # fmt: skip
 _CLICK = Reader(
     source="click 8: Parameters, Options, Command Line Arguments; trials with 8.5", runtime="python",
+        named="click",
     habits=Habits(
         abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
         empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
@@ -78,6 +81,7 @@ _CLICK = Reader(
 READERS: Mapping[str, Reader] = {
     "argparse": Reader(
         source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials", runtime="python",
+        named="argparse",
         habits=Habits(
             abbreviations=True, letter_equals="strip", dash_values="refuse", negative_numbers=True, dash_spaces=True,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=False, split_optional=None,
@@ -91,6 +95,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "optparse": Reader(
         source="Python 3.11, optparse; trials", runtime="python",
+        named="optparse",
         habits=Habits(
             abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
             empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
@@ -102,13 +107,14 @@ READERS: Mapping[str, Reader] = {
         refuses=OF_OPTIONS | {"bad-type", "not-a-choice"},
     ),
     "click": _CLICK,
-    "typer": _CLICK,
+    "typer": replace(_CLICK, named="typer"),
     "getopt-long": Reader(
         source="getopt_long(3) of glibc 2.36, getopt(1) of util-linux; trials", runtime="any", habits=_GETOPT, refuses=OF_OPTIONS,
     ),
     "getopt-posix": Reader(source="POSIX XSH getopt; trials", runtime="any", habits=_POSIX, style="posix", refuses=OF_OPTIONS),
     "getopts": Reader(
-        source="POSIX XCU getopts; trials with dash and bash", runtime="shell", habits=_POSIX, style="posix", refuses=OF_OPTIONS,
+        source="POSIX XCU getopts; trials with dash and bash", runtime="shell",
+        named="getopts", habits=_POSIX, style="posix", refuses=OF_OPTIONS,
     ),
     "go-flag": Reader(
         source="Go 1.19, package flag: command line flag syntax; trials",
@@ -139,6 +145,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "node-parseargs": Reader(
         source="node 20, util.parseArgs with strict; trials", runtime="node",
+        named="parseArgs",
         habits=Habits(
             abbreviations=False, letter_equals="keep", dash_values="refuse", negative_numbers=False,
             dash_spaces=False,
@@ -152,6 +159,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "commander": Reader(
         source="commander 14: options, excess arguments; trials", runtime="node",
+        named="commander",
         habits=Habits(
             abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=True, dash_spaces=False,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=True, split_optional=True,
@@ -164,6 +172,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "yargs": Reader(
         source="yargs 18 with strictOptions and requiresArg, yargs-parser: configuration; trials", runtime="node",
+        named="yargs",
         habits=Habits(
             abbreviations=False, dashes="letters", negated="all", joined="numbers", letter_equals="strip",
             letter_dash="nothing", dash_values="refuse", negative_numbers=True, dash_spaces=False,
@@ -176,6 +185,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "minimist": Reader(
         source="minimist 1.2; trials", runtime="node",
+        named="minimist",
         habits=Habits(
             abbreviations=False, dashes="letters", negated="flags", joined="numbers", letter_equals="strip",
             letter_dash="nothing", dash_values="refuse", negative_numbers=False, dash_spaces=False,
@@ -187,6 +197,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "perl-getopt-long": Reader(
         source="Getopt::Long 2.52: option specifications, configuring; trials", runtime="perl",
+        named="Getopt::Long",
         habits=Habits(
             abbreviations=True, ignore_case=True, dashes="alike", plus_options=True, bundling=False, joined="long",
             letter_equals="strip",
@@ -199,6 +210,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "perl-getopt-long-bundling": Reader(
         source="Getopt::Long 2.52 with bundling; trials", runtime="perl",
+        named="Getopt::Long",
         habits=Habits(
             abbreviations=True, ignore_case=True, dashes="letters", letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last", split_operands=True,
@@ -211,6 +223,7 @@ READERS: Mapping[str, Reader] = {
     ),
     "ruby-optparse": Reader(
         source="Ruby 3.1, OptionParser; trials", runtime="ruby",
+        named="optparse",
         habits=Habits(
             abbreviations=True, ignore_case=True, letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="take", repeat="last", split_operands=True,

@@ -10,7 +10,7 @@ from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.insight.settling.edits import KeyEdit, edited, is_guessed
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.sources import words_of_script
+from keen_matrix.core.insight.settling.sources import text_of_script
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.model.spec import Matrix, Put, Spec, Surroundings
@@ -38,7 +38,7 @@ class Lab:
     def __init__(self, path: str, text: str, pool: WorkerPool, watch: RunWatch, most: int) -> None:
         self.path, self.pool, self.watch, self.most = path, pool, watch, most
         self.findings: list[Finding] = []
-        self._words: list[str] | None = None
+        self._script: str | None = None
         self._grounds: tuple[str, dict[int, FormGrounds]] = ("", {})
         """The text of the spec, and what is known of its forms by it."""
         self.text = text
@@ -170,13 +170,13 @@ class Lab:
         return FormTrials(self.signature, number, self.experiments)
 
     @property
-    def words_of_script(self) -> list[str]:
-        """The words in quotes of the program's own text, where it is a script."""
-        if self._words is None:
+    def script(self) -> str:
+        """The program's own text, where it is a script; else an empty one."""
+        if self._script is None:
             scope = Scope({"here": self.spec.here})
-            launch = [each.render(scope) for each in self.spec.program.launch]
-            self._words = words_of_script([self.launch.file, *map(str, launch)])
-        return self._words
+            launch = [str(each.render(scope)) for each in self.spec.program.launch]
+            self._script = text_of_script([self.launch.file, *launch])
+        return self._script
 
     @property
     def runtime(self) -> Runtime:

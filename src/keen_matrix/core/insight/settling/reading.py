@@ -50,10 +50,9 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         return
     probes = list(dict.fromkeys(_probes(lab)))
     fit = (lab.runtime, "any")
-    # of two that do the same, the one that is a library of the program's own language
     natives = {
         name: row
-        for name, row in sorted(READERS.items(), key=lambda each: each[1].runtime == "any")
+        for name, row in sorted(READERS.items(), key=lambda each: _rank(lab, each[1]))
         if row.runtime in fit
     }
     if guessed:  # of several that do the same, it is the one
@@ -85,6 +84,14 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     )
 
 
+def _rank(lab: Lab, row: Reader) -> int:
+    """Return which of several readers that do the same is taken: one that the script names, one of
+    no language, any other. What is no script names none."""
+    if lab.script and row.named and re.search(rf"\b{re.escape(row.named)}\b", lab.script):
+        return 0
+    return 1 if row.runtime == "any" else 2
+
+
 MOST_SWITCHES = 2
 """Habits of its own that a program may have beside those of its reader."""
 
@@ -99,7 +106,7 @@ def _with_switches(
     lab.answers([each for each in vectors if each not in seen])
     for words in vectors:
         seen[words] = refused_or_accepted(lab.answer(words))
-    found: list[tuple[int, bool, str, dict[str, bool | str], list[Words]]] = []
+    found: list[tuple[int, int, str, dict[str, bool | str], list[Words]]] = []
     for name, signature in candidates.items():
         switches: dict[str, bool | str] = {}
         against = []
@@ -116,8 +123,7 @@ def _with_switches(
         varied = replace(signature, habits=replace(signature.habits, **habits))
         if any(_is_against(varied, words, seen) for words in vectors):
             continue
-        found.append((len(switches), READERS[name].runtime != "any", name, switches, against))
-    # of several with as many habits of the program's own, one that is no library of its language
+        found.append((len(switches), _rank(lab, READERS[name]), name, switches, against))
     best = min(found, key=lambda each: each[:2], default=None)
     return None if best is None else (best[2], best[3], best[4])
 

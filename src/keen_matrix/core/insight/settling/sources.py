@@ -26,18 +26,18 @@ _COMMON = frozenset({
 """Words that scripts are full of and that are no values."""
 
 
-def words_of_script(launch: Sequence[str]) -> list[str]:
-    """Return the words in quotes of the script among launch words, in its order; none where the
-    program is no script."""
-    for path in launch:
-        text = _script(path)
-        if text:
-            return list(dict.fromkeys(_words(text)))[:MOST_WORDS]
-    return []
+def text_of_script(launch: Sequence[str]) -> str:
+    """Return the text of the script among launch words; an empty one where the program is none."""
+    return next(filter(None, map(_text, launch)), "")
 
 
-def _script(path: str) -> str:
-    """Return the text of a script; an empty one for what is none."""
+def words_of_script(text: str) -> list[str]:
+    """Return the words in quotes of the text of a script, in its order."""
+    return list(dict.fromkeys(_words(text)))[:MOST_WORDS]
+
+
+def _text(path: str) -> str:
+    """Return the text of a file; an empty one for what is none."""
     try:
         if not os.path.isfile(path) or os.path.getsize(path) > MOST_SOURCE:
             return ""

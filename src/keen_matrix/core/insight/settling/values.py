@@ -11,7 +11,7 @@ from typing import NamedTuple
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, ValueEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
-from keen_matrix.core.insight.settling.sources import lines_told
+from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
@@ -211,7 +211,7 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
     several that are wrong are mended one after another.
     """
     current, answer = request, lab.answer(request.words())
-    own = lab.words_of_script
+    own = words_of_script(lab.script)
     left = (MOST_TRIES + len(own)) * len(slots)
     mended: set[Slot] = set()
     while left > 0:
@@ -271,7 +271,7 @@ def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
     for table, shown in _tables(lab, request, slot):
         if _is_kept(lab, request, slot, table):
             return table, [*map(words, shown), words(PLAIN_WORD)]
-    own = lab.words_of_script
+    own = words_of_script(lab.script)
     others = [each for each in own if each != value] if value in own else []
     answers = lab.answers(map(words, others))
     taken = [each for each, answer in zip(others, answers, strict=True) if answer.works]

@@ -1,0 +1,318 @@
+"""Settling: what a signature leaves open is found out by experiments, told with its evidence, and stated where nothing
+speaks against it."""
+
+from __future__ import annotations
+
+import signal
+import time
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.insight.settling import answers, reading, structure, values
+from keen_matrix.core.insight.settling.edits import (
+    AppendEdit,
+    Edit,
+    KeyEdit,
+    MaskEdit,
+    RemoveEdit,
+    SynopsisEdit,
+    ValueEdit,
+    edited,
+)
+from keen_matrix.core.insight.settling.settle import STEPS
+from keen_matrix.core.insight.settling.sources import lines_told, text_of_script, words_of_script
+from tests.conftest import Place
+
+FREIGHT = """
+    import getopt, sys
+    def refuse(text):
+        print("freight: error:", text, file=sys.stderr)
+        sys.exit(64)
+    words = sys.argv[1:]
+    if words in (["-h"], ["--help"]):
+        print("usage: freight [-r DIGITS] [-u UNIT] [-v] [-q] WEIGHT FROM\\n\\noptions:\\n  -r, --round DIGITS  digits to round to\\n"
+              "  -u, --unit UNIT  unit\\n  -v, --verbose  more\\n  -q, --quiet  less\\n  --list  list units\\n  -h, --help  help")
+        sys.exit(0)
+    try:
+        pairs, rest = getopt.gnu_getopt(words, "r:u:vq", ["round=", "unit=", "verbose", "quiet", "list"])
+    except getopt.GetoptError as error:
+        refuse(error)
+    given = dict(pairs)
+    if "--list" in given:
+        print("kg\\nlb")
+        sys.exit(0)
+    if {"-v", "--verbose"} & set(given) and {"-q", "--quiet"} & set(given):
+        refuse("--verbose and --quiet exclude each other")
+    if len(rest) != 2:
+        refuse("expected WEIGHT and FROM")
+    try:
+        weight = float(rest[0])
+    except ValueError:
+        refuse(f"WEIGHT {rest[0]!r} is not a number")
+    if rest[1] not in ("kg", "lb"):
+        refuse(f"FROM: invalid choice: {rest[1]!r} (choose from 'kg', 'lb')")
+    digits = given.get("-r", given.get("--round", "2"))
+    if not digits.isdigit() or int(digits) > 9:
+        refuse(f"{digits} is not between 0 and 9")
+    if given.get("-u", given.get("--unit", "kg")) not in ("kg", "lb"):
+        refuse(f"UNIT is none of kg, lb")
+    print(round(weight * 2, int(digits)))
+    """
+SPARSE = """
+    # what freight costs
+    [program]
+    launch = "python3 -S {here}/freight.py"   # no site packages
+
+    [signature]
+    synopsis = "[-r,--round DIGITS] [-u,--unit UNIT] [-v,--verbose] [-q,--quiet] [--list] WEIGHT FROM"
+    style = "gnu"           # guess
+    help = ["-h", "--help"]
+    """
+FOUND = [
+    "WEIGHT is a number", "FROM is one of kg, lb", "DIGITS is a whole number from 0 to 9", "UNIT is one of kg, lb",
+    "--verbose and --quiet exclude each other", "--list ends the call by itself", "help comes on standard output",
+    "it reads its words as getopt-long does", "it refuses with exit 64", 'every refusal says "freight: error:"',
+]  # fmt: skip
+
+
+def findings(text: str, word: str = "finding") -> list[str]:
+    return [line.split(None, 1)[1] for line in text.splitlines() if line.startswith(word)]
+
+
+@pytest.fixture
+def freight(place: Place) -> Place:
+    place.write("freight.py", FREIGHT)
+    place.write("f.matrix.toml", SPARSE)
+    return place
+
+
+def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place) -> None:
+    path = freight.folder / "f.matrix.toml"
+    before = path.read_text()
+    shown = freight.call("settle", "f.matrix.toml", "--launches", "150", timeout=120)
+    assert shown.status == 1 and path.read_text() == before
+    assert sorted(findings(shown.out)) == sorted(FOUND)
+    assert findings(shown.out, "defect") == ["--help is refused beside other words"]
+    assert "at most 150 launches of python3 -S" in shown.err
+    assert "word kg   exit 64: freight: error: WEIGHT 'word' is not a number" in shown.out
+    assert (
+        '+FROM = { of = ["kg", "lb"] } # observed: ' in shown.out
+        and "keen-matrix settle f.matrix.toml --write" in shown.out
+    )
+    written = freight.call("settle", "f.matrix.toml", "--write", timeout=120)
+    text = path.read_text()
+    assert written.status == 0 and findings(written.out) == findings(shown.out)
+    assert "# what freight costs\n[program]\n" in text and "   # no site packages\n" in text
+    assert (
+        "exit = 64 # observed in" in text
+        and 'reader = "getopt-long" # observed' in text
+        and "style" not in text
+    )
+    again = freight.call("settle", "f.matrix.toml", timeout=120)
+    assert (
+        again.status == 0
+        and findings(again.out) == []
+        and "nothing to state, 1 likely defect" in again.out
+    )
+    assert path.read_text() == text
+    ran = freight.call("run", "f.matrix.toml", "--jobs", "2", timeout=120)
+    kinds = {each["family"] for each in freight.cases() if each["verdict"] != "held"}
+    assert ran.status == 1 and kinds == {"help"}, "only what was told as a defect"
+
+
+def test_launches_are_limited_and_what_was_found_is_kept(freight: Place) -> None:
+    came = freight.call("settle", "f.matrix.toml", "--launches", "30", timeout=120)
+    assert came.status == 1 and "the launches did not suffice" in came.out
+    assert "WEIGHT is a number" in findings(came.out) and len(findings(came.out)) < len(FOUND)
+    assert int(came.out.split("after ")[1].split()[0]) <= 30
+
+
+def test_an_interruption_keeps_what_was_found(freight: Place) -> None:
+    slow = FREIGHT.replace(
+        "words = sys.argv[1:]", "import time; time.sleep(0.04)\n    words = sys.argv[1:]"
+    )
+    freight.write("freight.py", slow)
+    process = freight.start("settle", "f.matrix.toml", "--write")
+    assert process.stderr is not None and b"at most" in process.stderr.readline()
+    time.sleep(5)
+    process.send_signal(signal.SIGINT)
+    out, _ = process.communicate(timeout=60)
+    assert (
+        process.returncode == 130 and b"interrupted: what was found until then stands here" in out
+    )
+    assert 'WEIGHT = { type = "float" }' in (freight.folder / "f.matrix.toml").read_text()
+
+
+LENIENT = """
+    import sys
+    words = sys.argv[1:]
+    if "--help" in words:
+        print("usage: berth [--deep] [--side SIDE] PORT\\n\\noptions:\\n  --deep  deep water\\n  --side {port,starboard}  which\\n  --help  help")
+        sys.exit(0)
+    if "--side" in words[-1:]:
+        raise IndexError("no side")
+    operands = [word for at, word in enumerate(words) if not word.startswith("-") and words[at - 1] != "--side"]
+    if len(operands) != 1:
+        print("berth: expected PORT", file=sys.stderr)
+        sys.exit(2)
+    print(operands[0])
+    """
+
+
+def test_what_looks_like_a_fault_is_told_and_not_stated(place: Place) -> None:
+    place.write("berth.py", LENIENT)
+    came = place.call(
+        "draft", "--settle", "-o", "b.matrix.toml", "--", "python3", "-S", "berth.py", timeout=120
+    )
+    defects = findings(came.err, "defect")
+    assert "it accepts what its signature refuses: not-a-choice" in defects, came.err
+    assert any("unhandled error" in each for each in defects), "a traceback is no refusal"
+    text = (place.folder / "b.matrix.toml").read_text()
+    assert '["port", "starboard"]' in text and "missing-values" not in text
+
+
+TIDE = """
+    #!/bin/sh
+    while getopts qd: option; do
+        case $option in d) day=$OPTARG ;; q) ;; *) echo "usage: tide [-q] [-d DAY] PORT" >&2; exit 2 ;; esac
+    done
+    shift $((OPTIND - 1))
+    [ $# -eq 1 ] || { echo "tide: expected PORT" >&2; exit 2; }
+    case $1 in
+    Skerry | Holm) echo "$1" ;;
+    Voe) echo "$1" ;;
+    *) echo "tide: unknown PORT" >&2; exit 2 ;;
+    esac
+    """
+
+
+def test_words_of_a_script_are_tried_where_nothing_else_is_accepted(place: Place) -> None:
+    place.write("tide.sh", TIDE)
+    place.write(
+        "t.matrix.toml",
+        '[program]\nlaunch = "sh {here}/tide.sh"\n[signature]\nsynopsis = "[-q] [-d DAY] PORT"\n',
+    )
+    came = place.call("settle", "t.matrix.toml", "--write", timeout=120)
+    text = (place.folder / "t.matrix.toml").read_text()
+    assert "PORT is a text such as Skerry, Holm, Voe" in findings(came.out)
+    assert (
+        'PORT = { of = ["Skerry", "Holm", "Voe"], open = true }' in text
+        and 'reader = "getopts"' in text
+    )
+    assert place.call("run", "t.matrix.toml").status == 0
+
+
+def test_a_file_has_the_lines_that_the_message_asks_for(place: Place) -> None:
+    script = """
+        case "$#" in 1) ;; *) echo "expected FILE" >&2; exit 2 ;; esac
+        case "$1" in -*) echo "unknown option" >&2; exit 2 ;; esac
+        [ -f "$1" ] || { echo "$1: no such file" >&2; exit 2; }
+        grep -q '^[a-z]*,[0-9]*$' "$1" || { echo "no NAME,SEATS line" >&2; exit 2; }
+        grep -c , "$1"
+        """
+    place.write("aboard.sh", script)
+    place.write(
+        "a.matrix.toml", '[program]\nlaunch = "sh {here}/aboard.sh"\n[signature]\nsynopsis = "FILE"\nvalues.FILE.type = "file"\n'
+        '[files]\n"sample.txt" = "one"\n',
+    )  # fmt: skip
+    came = place.call("settle", "a.matrix.toml", "--write", timeout=120)
+    assert "it reads lines" in findings(came.out), came.out
+    assert '"sample.txt" = "word,2\\n"' in (place.folder / "a.matrix.toml").read_text()
+
+
+@pytest.mark.parametrize(("help_text", "told"), [
+    ("Usage: ferry [OPTION]... PORT\n  -l, --loud   say more\n      --help     display this help and exit\n", "getopt-long"),
+    ("Usage: ferry [options] PORT\n\nOptions:\n  -l, --loud  say more\n  -h, --help  display help for command\n", "commander"),
+])  # fmt: skip
+def test_a_reader_that_is_guessed_is_held_against_the_program(
+    place: Place, help_text: str, told: str
+) -> None:
+    program = f"""
+        import getopt, sys
+        try:
+            pairs, rest = getopt.gnu_getopt(sys.argv[1:], "lh", ["loud", "help"])
+        except getopt.GetoptError as error:
+            sys.exit(f"ferry: {{error}}")
+        if ("--help", "") in pairs or ("-h", "") in pairs:
+            print({help_text!r})
+            sys.exit(0)
+        if len(rest) != 1:
+            sys.exit("ferry: expected PORT")
+        """
+    place.write("ferry.py", program)
+    place.call(
+        "draft", "--settle", "-o", "d.matrix.toml", "--", "python3", "-S", "ferry.py", timeout=120
+    )
+    text = (place.folder / "d.matrix.toml").read_text()
+    if told == "commander":
+        assert 'reader = "getopt-long" # observed' in text and "commander" not in text
+    else:
+        assert 'reader = "getopt-long" # observed' in text and "guess: its help" not in text
+
+
+def test_a_draft_launches_nothing_but_what_asks_for_help(place: Place) -> None:
+    log = place.folder / "log"
+    place.write(
+        "ferry",
+        f'#!/bin/sh\necho "$*" >> {log}\necho "usage: ferry [-q] PORT"; echo; echo "  -q  quiet"; echo "  -h  help"\n',
+    ).chmod(0o755)
+    assert place.call("draft", "--", "./ferry").status == 0
+    assert log.read_text().split("\n") == ["--help", ""]
+
+
+# --- the parts ---
+
+
+def test_every_step_is_taken() -> None:
+    named = {
+        each for module in (answers, reading, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
+    }  # fmt: skip
+    assert named == set(STEPS)
+
+
+TEXT = """# first
+[signature]
+synopsis = "[-a A] [-b] C"   # as it is called
+reader = "clap"   # guess: its help is laid out so
+# A: a text? how many
+
+[signature.values]
+C = { type = "int" }   # guess; how many
+"""
+
+
+@pytest.mark.parametrize(("edit", "old", "new"), [
+    (ValueEdit("C", {"type": "int", "min": 1}, "observed"), 'C = { type = "int" }   # guess; how many', 'C = { type = "int", min = 1 } # observed; how many'),
+    (ValueEdit("C", {}, "observed: any"), 'C = { type = "int" }   # guess; how many', "# C: observed: any; how many"),
+    (ValueEdit("A", {"of": ["x"]}, "observed"), "# A: a text? how many\n", ""),
+    (KeyEdit(("signature", "reader"), "yargs", "observed"), 'reader = "clap"   # guess: its help is laid out so', 'reader = "yargs" # observed'),
+    (RemoveEdit(("signature", "reader")), 'reader = "clap"   # guess: its help is laid out so\n', ""),
+    (AppendEdit(("signature", "actions"), "-b", "observed"), "", 'actions = ["-b"] # observed\n'),
+    (SynopsisEdit(("[-a A | -b] C",)), '"[-a A] [-b] C"', '"[-a A | -b] C"'),
+    (MaskEdit("stdout", "[0-9]+ ms"), "", "[[mask]]\nmatches = '[0-9]+ ms'"),
+])  # fmt: skip
+def test_edits_leave_the_rest_of_a_spec_as_it_is(edit: Edit, old: str, new: str) -> None:
+    after = edited(TEXT, [edit])
+    assert (not old or old not in after) and new in after
+    kept = [line for line in TEXT.splitlines() if line not in old]
+    assert all(
+        line in after
+        for line in kept
+        if "synopsis" not in line or not isinstance(edit, SynopsisEdit)
+    )
+
+
+def test_words_of_scripts(tmp_path: Path) -> None:
+    script = tmp_path / "s.sh"
+    script.write_text("case $1 in\nSkerry | Holm) ;;\n*) x='Voe' y=\"--no\" z='help' ;;\nesac\n")
+    assert words_of_script(text_of_script(["/bin/sh", str(script)])) == ["Skerry", "Holm", "Voe"]
+    assert text_of_script(["/bin/sh", "no-such-file"]) == ""
+
+
+@pytest.mark.parametrize(("said", "lines"), [
+    ("no NAME,SEATS line", ["word,word\n", "2,word\n", "word,2\n", "2,2\n"]), ("expected KEY=VALUE", ["word=word\n", "2=word\n", "word=2\n", "2=2\n"]),
+    ("no such file", []), ("expected A,B,C,D,E", []),
+])  # fmt: skip
+def test_lines_that_a_message_asks_for(said: str, lines: list[str]) -> None:
+    assert list(lines_told(said)) == lines
