@@ -120,3 +120,12 @@ def test_the_python_page_runs(place: Place, monkeypatch: pytest.MonkeyPatch) -> 
     assert len(names["wrong"]) == 2 and names["record"].verdict in ("held", "crashed")
     assert set(re.findall(r"^\| `(\w+)", text, re.MULTILINE)) == set(keen_matrix.__all__)
     assert all(getattr(keen_matrix, name) for name in keen_matrix.__all__)
+
+
+def test_what_the_page_on_drafting_shows_is_what_settling_finds(place: Place) -> None:
+    page = (ROOT / "docs/drafting.md").read_text()
+    shown = page.partition("```text\n")[2].partition("```")[0]
+    place.call("demo")
+    assert place.call("draft", "-o", "ferry-office/tide-2.matrix.toml", "--", "sh", "ferry-office/sound/tide.sh").status == 0
+    came = place.call("settle", "ferry-office/tide-2.matrix.toml", timeout=120).out
+    assert came.startswith(shown.rpartition("\n\n")[0]), "the page shows another output"

@@ -150,7 +150,7 @@ def _announce(lab: Lab, launches: int) -> None:
         lab.answers([*vectors, ("--help",)])
         seconds = (time.monotonic() - begun) * launches / (len(vectors) + 1)
     program = escape(" ".join(lab.launch.words))
-    about = f"at most {counted(launches, 'launch')} of {program}, about {duration(seconds)}"
+    about = f"at most {counted(launches, 'launch')} of {program}, about {duration(max(1.0, round(seconds)))}"
     print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
 
 

@@ -44,6 +44,11 @@ def _is_sign_named(word: str, message: str) -> bool:
     return quoted is not None or listed is not None
 
 
+_POINTER = re.compile(
+    r"\s*(?:[\w./-]+: )?(?:please )?(?:try|see|for more|run|use|type)\b.*(?:help|man)\b",
+    re.IGNORECASE,
+)
+"""A line that points to the help: `diff: Try 'diff --help' for more information.`"""
 _LIST = re.compile(
     r"(?:(?:global|available|other|common) )?(?:options|flags|commands|subcommands|arguments|positionals|"
     r"positional arguments|args)(?: and \w+)?:\s*",
@@ -64,6 +69,6 @@ def without_usage(text: str) -> str:
         if inside and (not line.strip() or line.startswith((" ", "\t"))):
             continue
         inside = False
-        if not re.match(r"\s*(?:try|see|for more|run)\b.*(?:help|man)\b", line, re.IGNORECASE):
+        if not _POINTER.match(line):
             kept.append(line)
     return "\n".join(kept)

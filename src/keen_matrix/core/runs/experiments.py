@@ -52,6 +52,13 @@ class OutOfLaunches(Exception):
     """All launches that were allowed are used up."""
 
 
+HUNG_COST = 10
+"""Launches that one counts for which took its whole time."""
+LEAST_PATIENCE, PATIENCE = 2.0, 30
+"""Seconds that a launch is waited for at least where launches are counted, and how many times as long as
+the first ones took."""
+
+
 class Experiments:
     """Launches the controls of one spec, each vector once, and keeps what came.
 
@@ -72,14 +79,20 @@ class Experiments:
         self._known: dict[Words, Answer] = {}
         self._is_planned = False
         self.most = most
-        self.launches = 0
+        self.launches = self.spent = 0
+        """Launches that were made, and what they count: one that hung counts several."""
+        self._patience: float | None = None
 
     def go_on(self, before: Experiments, *, same: bool) -> None:
         """Go on where others ended: their launches count; what came of them too, if the vectors
         would come to the `same`."""
-        self.launches = before.launches
+        self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
         if same:
             self._known = before._known
+
+    def count(self, others: Experiments) -> None:
+        """Count the launches of experiments that went on from these."""
+        self.launches, self.spent = others.launches, others.spent
 
     def answer(self, words: Words) -> Answer:
         """Return what the program does with one vector."""
@@ -95,10 +108,10 @@ class Experiments:
         """Launch vectors, again where they were launched before, and return what came. Standard
         input has ended at once, or is open and silent."""
         if not self._is_planned:
-            self._pool.plan(self._spec, self._launch)
+            self._pool.plan(_within(self._spec, self._patience), self._launch)
             self._is_planned = True
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
-        if self.most is not None and self.launches + len(cases) > self.most:
+        if self.most is not None and self.spent + len(cases) > self.most:
             raise OutOfLaunches
         found: dict[Words, Answer] = {}
         for result in self._pool.results(iter(cases.values())) if cases else ():
@@ -109,8 +122,19 @@ class Experiments:
             words = cases[record.id].argv  # those of the record went through JSON
             found[words] = Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
             self.launches += 1
+            self.spent += HUNG_COST if record.verdict == "hung" else 1
             self._watch.grounding(self.launches)
+        self._learn_patience(found.values())
         return found
+
+    def _learn_patience(self, answers: Iterable[Answer]) -> None:
+        """Wait no longer than many times what a launch takes, where launches are counted: an option
+        that follows a file without end would take the whole time in every vector."""
+        seconds = [each.record.seconds for each in answers if each.record.verdict != "hung"]
+        if self.most is None or self._patience is not None or not seconds:
+            return
+        self._patience = max(LEAST_PATIENCE, PATIENCE * max(seconds))
+        self._is_planned = False
 
     def _case(self, words: Words, silent: bool) -> Case:
         matrix = self._spec.matrices[silent]
@@ -123,6 +147,22 @@ class Experiments:
             id=case_id((matrix.name, *words)), matrix=matrix.index, argv=words,
             standings=standings, family=matrix.family,
         )  # fmt: skip
+
+
+def _within(spec: Spec, patience: float | None) -> Spec:
+    """Return a spec with no timeout that is longer than our patience."""
+    if patience is None:
+        return spec
+    matrices = []
+    for matrix in spec.matrices:
+        steps = []
+        for step in matrix.steps:
+            around = step.surroundings
+            steps.append(
+                replace(step, surroundings=replace(around, timeout=min(around.timeout, patience)))
+            )
+        matrices.append(replace(matrix, steps=tuple(steps)))
+    return replace(spec, matrices=tuple(matrices))
 
 
 def _silent(controls: Matrix) -> Matrix:

@@ -10,7 +10,7 @@ from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.notation.synopsis import Operand
-from keen_matrix.core.runs.experiments import Answer, Experiments
+from keen_matrix.core.runs.experiments import HUNG_COST, Answer, Experiments
 from keen_matrix.core.runs.stating import (
     stated_conflict,
     stated_example,
@@ -28,8 +28,6 @@ MOST_REDUCING = 40
 """Launches that one form gets for finding out what it clashes in."""
 UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
 """Options that no program has, in the ways in which they are written."""
-HUNG_COST = 10
-"""Launches that one counts for which took its whole time."""
 
 
 class FormTrials:
@@ -352,7 +350,10 @@ def _clash(trials: FormTrials, option: Option, kept: Sequence[Option]) -> Clash 
     named = [each for each in kept if refusal is not None and _is_told(each, refusal)]
     others = _partner(trials, [*named, *(each for each in kept if each not in named)], option)
     both = trials.builder.smallest([*others, option]) or alone
-    text = trials.experiments.answer(both.words()).text
+    refused = trials.experiments.answer(both.words())
+    if refused.works:
+        return None  # there were no launches left to find its partner with
+    text = refused.text
     return Clash(
         options=(*(each.key for each in others), option.key), words=both.words(), answer=text,
         edit=stated_conflict([*others, option]) if len(others) == 1 else "",

@@ -369,7 +369,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
             doubts.append(f"this part of the usage line was not understood: {item}")
         elif made:
             items.append(made)
-    if items and not page.reader and _PLURAL.fullmatch(items[-1]):
+    if items and page.layout not in MADE_USAGES and _PLURAL.fullmatch(items[-1]):
         items[-1] = (
             f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
         )
@@ -391,6 +391,8 @@ def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
         yield item
 
 
+MADE_USAGES = frozenset({"argparse", "click", "typer", "clap", "commander", "yargs"})
+"""Layouts whose usage lines a library makes: an operand without dots is one word there."""
 _PLURAL = re.compile(
     r"\[?<?(?:files|args|arguments|names|filenames|paths|urls|inputs|words|dirs|directories|hosts|packages|strings|numbers|values)>?\]?",
     re.IGNORECASE,
@@ -561,7 +563,9 @@ _NUMBERS = re.compile(
     r"^(?:N|NUM|NUMBER|COUNT|INT|UINT|INTEGER|LINES|BYTES|WIDTH|HEIGHT|COLS|COLUMNS|DEPTH|LEVEL|JOBS)$"
 )
 _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
-_PATHS = re.compile(r"(?:FILE|FILENAME|PATH|PATHSPEC|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$")
+_PATHS = re.compile(
+    r"(?:(?:FILE|FILENAME|PATH|PATHSPEC)S?|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$"
+)
 
 
 def _asks_help(spelling: str, options: Mapping[str, HelpOption]) -> bool:

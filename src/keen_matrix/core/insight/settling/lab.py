@@ -61,7 +61,7 @@ class Lab:
 
     def allow(self, launches: int) -> None:
         """Let so many more launches be made, and never more than all."""
-        self.limit = min(self.most, self.experiments.launches + launches)
+        self.limit = min(self.most, self.experiments.spent + launches)
         self.experiments.most = self.limit
 
     # --- what is found ---

@@ -4,6 +4,7 @@ does all that the program does; where there is none, habit by habit."""
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import combinations, islice
@@ -76,7 +77,8 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
     if "style" in lab.text:
         edits.insert(0, RemoveEdit(("signature", "style")))
-    others = f" (so do {', '.join(list(left)[1:])})" if len(left) > 1 else ""
+    rest = list(left)[1:]
+    others = f" (so {'does' if len(rest) == 1 else 'do'} {', '.join(rest)})" if rest else ""
     yield Finding(
         text=f"it reads its words as {name} does{others}",
         shown=lab.shown(*telling),
@@ -272,7 +274,7 @@ def settle_habits(lab: Lab) -> Iterator[Finding]:
             continue  # it says so already
         key = habit.replace("_", "-")
         shown = lab.shown(*(each.words for each in probes[:MOST_SHOWN]))
-        note = f"{OBSERVED}: {' '.join(probes[0].words)[:50]}: {came(lab.answer(probes[0].words))[:50]}"
+        note = f"{OBSERVED}: {shlex.join(probes[0].words)[:50]}: {came(lab.answer(probes[0].words))[:50]}"
         edit = KeyEdit(("signature", key), value, note)
         written = str(value).lower() if isinstance(value, bool) else f'"{value}"'
         yield Finding(text=f"{key} = {written}", shown=shown, edits=(edit,))

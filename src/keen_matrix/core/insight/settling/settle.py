@@ -21,18 +21,18 @@ from keen_matrix.core.insight.settling.structure import (
     settle_conflicts,
     settle_required,
 )
-from keen_matrix.core.insight.settling.values import settle_smallest, settle_types
+from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_types
 from keen_matrix.core.runs.experiments import OutOfLaunches
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_required, settle_smallest, settle_types, settle_conflicts, settle_actions, settle_help,
+    settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_conflicts, settle_actions, settle_help,
     settle_reader, settle_habits, settle_refusals, settle_varying, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to."""
 DEFAULT_LAUNCHES = 300
-SHARE = 0.35
-"""Of all launches, what one step may take at first, so that those behind it have their turn. What is
+SHARE, LEAST_SHARE = 0.35, 60
+"""Of all launches, what one step may take at first, and what it may at least, so that those behind it have their turn. What is
 left then goes to those that were cut short, in their order."""
 MOST_FINDINGS = 500
 
@@ -72,7 +72,7 @@ def settled(lab: Lab) -> Settled:
 
 def _has_done(lab: Lab, step: Step, share: float = 1.0) -> bool:
     """Have a step work with a share of the launches, and tell whether they sufficed."""
-    lab.allow(round(lab.most * share))
+    lab.allow(max(round(lab.most * share), LEAST_SHARE))
     try:
         _work(lab, step)
     except OutOfLaunches:

@@ -4,6 +4,7 @@ ask for some."""
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import NamedTuple
@@ -53,8 +54,8 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         if request is None or lab.works(request):
             continue
         yield from _with_input(lab, builder)
-        slots = [each for each in _slots(request) if _is_open(lab, each.name)]
-        yield from _typed(lab, request, slots)
+        found = list(_typed(lab, request, _open_slots(lab, request)))
+        yield from found or _with_operand(lab, builder)
         if any(lab.signature.values[each.name].type == "file" for each in _slots(request)):
             yield from _with_content(lab, request)
 
@@ -78,7 +79,7 @@ def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
     for kind, content in (*told, *_contents()):
         other = lab.with_sample(content)
         works = other.works(request)
-        lab.experiments.launches = other.experiments.launches
+        lab.experiments.count(other.experiments)
         if works:
             shown = (*lab.shown(request.words()), *other.shown(request.words()))
             edit = KeyEdit(("files", SAMPLE_FILE), content, OBSERVED)
@@ -105,11 +106,72 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
         edit = KeyEdit(("program", "stdin"), content, OBSERVED)
         other = lab.with_edit(edit)
         works = other.works(smallest)
-        lab.experiments.launches = other.experiments.launches
+        lab.experiments.count(other.experiments)
         if works:
             shown = (*lab.shown(words), *other.shown(words))
             yield Finding(text=f"it reads {kind} from standard input", shown=shown, edits=(edit,))
             return
+
+
+def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
+    """Find words that are accepted where an operand is given that the synopsis lets one leave out."""
+    smallest = builder.smallest()
+    there = {part.name for part in smallest.operands} if smallest is not None else set()
+    operands = (item for item in builder.form.form.walk() if isinstance(item, Operand))
+    for name in dict.fromkeys(item.name.name for item in operands):
+        request = builder.with_counts(name, 1) if name not in there else None
+        if request is None:
+            continue
+        if lab.works(request):
+            return
+        found = list(_typed(lab, request, _open_slots(lab, request)))
+        yield from found
+        if found:
+            return
+
+
+def _open_slots(lab: Lab, request: Request) -> list[Slot]:
+    return [each for each in _slots(request) if _is_open(lab, each.name)]
+
+
+MOST_WORDS = 4
+"""Words of an operand that are tried beside each other."""
+
+
+def settle_counts(lab: Lab) -> Iterator[Finding]:
+    """Find how many words an operand must have, and may have, that the synopsis lets have any
+    number."""
+    for builder in lab.builders(grounded=False):
+        for item in builder.form.form.walk():
+            if isinstance(item, Operand) and item.name.several:
+                yield from _counted(lab, builder, item.name.name)
+
+
+def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
+    if getattr(lab.signature.values[name], "count", None) is not None:
+        return
+    requests = [builder.with_counts(name, count) for count in range(1, MOST_WORDS + 1)]
+    vectors = [each.words() for each in requests if each is not None]
+    if len(vectors) < MOST_WORDS:
+        return
+    works = [lab.answer(each).works for each in vectors[:2]]
+    if works == [True, True] and lab.answer(vectors[-1]).works:
+        return
+    works += [each.works for each in lab.answers(vectors[2:])]
+    if not any(works):
+        return
+    least = works.index(True) + 1
+    most = MOST_WORDS - works[::-1].index(True)
+    if not all(works[least - 1 : most]) or (least == 1 and most == MOST_WORDS):
+        return
+    count = least if least == most else f"{least}..{most if most < MOST_WORDS else ''}"
+    table = {**_table_of(lab.signature.values[name]), "count": count}
+    table = {key: value for key, value in table.items() if (key, value) != ("type", "text")}
+    against = next(each for each, taken in zip(vectors, works, strict=True) if not taken)
+    shown = lab.shown(vectors[least - 1], against)
+    edit = ValueEdit(name, table, _note(lab, [against]))
+    words = f"{count} words" if least == most or most == MOST_WORDS else f"{least} to {most} words"
+    yield Finding(text=f"{name} has {words.replace('..', ' or more')}", shown=shown, edits=(edit,))
 
 
 def settle_types(lab: Lab) -> Iterator[Finding]:
@@ -184,7 +246,7 @@ def _typed(lab: Lab, request: Request, slots: Sequence[Slot]) -> Iterator[Findin
         return
     with_file = lab.with_sample()
     found = accepted(with_file, request, slots)
-    lab.experiments.launches = with_file.experiments.launches
+    lab.experiments.count(with_file.experiments)
     if found is None:
         return
     words = {
@@ -197,7 +259,7 @@ def _typed(lab: Lab, request: Request, slots: Sequence[Slot]) -> Iterator[Findin
             edits.append(KeyEdit(("files", SAMPLE_FILE), SAMPLE_LINES))
         text = f"{slot.name} is {described(table)}"
         yield Finding(text=text, shown=with_file.shown(*tried), edits=tuple(edits))
-    lab.experiments.launches = with_file.experiments.launches
+    lab.experiments.count(with_file.experiments)
 
 
 def _value(request: Request, slot: Slot) -> str:
@@ -384,6 +446,8 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
         table = {"of": legal, "open": True}  # a folder does as well: no type of ours
     elif taken:
         table = {}
+    # where nothing speaks against it, what the program refuses speaks for it
+    told = told or [each for each in bad if each and not answers[each].works][-1:]
     shown = lab.shown(words(legal[0]), *map(words, told))
     text = f"{slot.name} is {described(table)}"
     edit = ValueEdit(slot.name, table, _note(lab, [words(told[0])] if told else []))
@@ -424,7 +488,7 @@ def _note(lab: Lab, tried: Sequence[Words]) -> str:
     for words in reversed(tried):
         answer = lab.answer(words)
         if not answer.works:
-            return f"{OBSERVED}: {' '.join(words)[:40]}: {came(answer)[:60]}"
+            return f"{OBSERVED}: {shlex.join(words)[:40]}: {came(answer)[:60]}"
     return OBSERVED
 
 
