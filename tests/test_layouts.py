@@ -338,10 +338,10 @@ SAMPLES = [
     (GLUED, "ferry", "gnu", "", ["[-c RRGGBB] [-p X] [--set <key>] [-v] [-e,--level LEVEL] [-k,--key POS1] [-n,--number N] [-t,--tide T] [--fmt FMT] <expr> <path>"],
      {'LEVEL': {'type': 'choice', 'of': ['L', 'M', 'Q', 'H']}, 'N': {'type': 'int'}, 'FMT': {'type': 'choice', 'of': ['csv', 'tsv', 'json']}, 'path': {'type': 'file'}}),
     (TIGHT, "tide", "getopts", "", ["[-q] [-d DAY] [-o FILE] [-h] <files>..."],
-     {'FILE': {'type': 'path'}}),
+     {'FILE': {'type': 'path'}, 'files': {'type': 'file'}}),
     (PROSE, "tide", "getopts", "", ["[-q] PORT"],
      {}),
-    (SPLIT, "tide", "clap", "", ["[-u,--unit UNIT] [--very-long-name-of-an-option] <args>..."],
+    (SPLIT, "tide", "commander", "", ["[-u,--unit UNIT] [--very-long-name-of-an-option] <args>..."],
      {'UNIT': {'type': 'choice', 'of': ['metres', 'feet']}}),
 ]  # fmt: skip
 

@@ -369,7 +369,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
             doubts.append(f"this part of the usage line was not understood: {item}")
         elif made:
             items.append(made)
-    if items and page.layout not in MADE_USAGES and _PLURAL.fullmatch(items[-1]):
+    if items and page.reader not in MADE_USAGES and _PLURAL.fullmatch(items[-1]):
         items[-1] = (
             f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
         )
@@ -392,7 +392,7 @@ def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
 
 
 MADE_USAGES = frozenset({"argparse", "click", "typer", "clap", "commander", "yargs"})
-"""Layouts whose usage lines a library makes: an operand without dots is one word there."""
+"""Readers that make the usage line themselves: an operand without dots is one word there."""
 _PLURAL = re.compile(
     r"\[?<?(?:files|args|arguments|names|filenames|paths|urls|inputs|words|dirs|directories|hosts|packages|strings|numbers|values)>?\]?",
     re.IGNORECASE,

@@ -6,7 +6,7 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
     "clap",
-    marks=(r"^(?:USAGE:|Usage: )", r"^(?:USAGE|OPTIONS|FLAGS|ARGS|SUBCOMMANDS):$",
+    marks=(r"^USAGE:$|^Usage: \S+.* \[OPTIONS\]", r"^(?:USAGE|OPTIONS|FLAGS|ARGS|SUBCOMMANDS):$",
            r"^\s+-h, --help\s+(?:Print help(?: information)?|Prints help information)\b",
            r"\[possible values: ", r"--\w[\w-]* <[A-Z]\w*>"),
     reader="clap",
