@@ -109,7 +109,7 @@ def test_rephrasings_know_the_style() -> None:
     assert "bundled flags" not in kinds["one dash"] and "after --" in kinds["one dash"]
     assert kinds["no operands"] >= {"joined value", "other order"}
     short = Signature.from_synopsis("[--color] [--coat] A", abbreviations=True)
-    assert any(v.kind == "shortened" and "--col" in v.more[0] for v in family_of(short, "rephrasings").vectors)
+    assert any(v.kind == "shortened" and "--colo" in v.more[0] for v in family_of(short, "rephrasings").vectors)
 
 
 @pytest.mark.parametrize(

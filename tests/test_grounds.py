@@ -181,6 +181,9 @@ def test_an_output_that_varies_wholly_is_not_compared(place: Place) -> None:
 READERS = {
     "python": (f"{sys.executable} -c 'import sys; sys.stdin.read()' x", True),
     "a shell and its child": ("sh -c 'cat | cat' x", True),
+    "one that polls": (f"{sys.executable} -c 'import select; p = select.poll(); p.register(0, select.POLLIN); p.poll()' x", True),
+    "one that selects": (f"{sys.executable} -c 'import select; select.select([0], [], [])' x", True),
+    "one that polls for a while": (f"{sys.executable} -c 'import select, sys; p = select.poll(); p.register(0, select.POLLIN); p.poll(300); sys.exit(2)' x", False),
     "the builtin read": ("sh -c 'read line' x", True),
     "a sleeper": ("sh -c 'sleep 0.4; exit 2' x", False),
     "one that works": (f"{sys.executable} -c 'import time, sys\nend = time.time() + 0.4\nwhile time.time() < end: pass\nsys.exit(2)' x", False),

@@ -170,5 +170,12 @@ def _words_of(context: CheckContext) -> list[str]:
     return [str(each) for each in found] if isinstance(found, list) else []
 
 
+_RANGE = re.compile(r"(?<![\w-])-(\w)\s*(?:\.\.\.?|…|to|through|-)\s*-(\w)(?![\w-])")
+
+
 def _stands_in(spelling: str, text: str) -> bool:
-    return re.search(rf"(?<![\w-]){re.escape(spelling)}(?![\w-])", text) is not None
+    """Tell whether a text names an option, by itself or in a range: `-0 ... -9`."""
+    if re.search(rf"(?<![\w-]){re.escape(spelling)}(?![\w-])", text):
+        return True
+    ranges = _RANGE.findall(text) if re.fullmatch(r"-\w", spelling) else ()
+    return any(first <= spelling[1] <= last for first, last in ranges)

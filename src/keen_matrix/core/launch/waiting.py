@@ -12,13 +12,24 @@ from __future__ import annotations
 import contextlib
 import os
 import platform
+import struct
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 _READS = {"x86_64": {0, 19}, "aarch64": {63, 65}}
 """Numbers of read and readv, by machine (asm/unistd.h)."""
 _EPOLL_WAITS = {"x86_64": {232, 281, 441}, "aarch64": {22, 441}}
 """Numbers of epoll_wait, epoll_pwait and epoll_pwait2: event loops wait by them."""
+_POLLS = {"x86_64": {7}, "aarch64": set[int]()}
+_TIMED_POLLS = {"x86_64": {271}, "aarch64": {73}}
+"""Numbers of poll, and of ppoll, whose timeout is behind a pointer."""
+_SELECTS = {"x86_64": {23, 270}, "aarch64": {72}}
+"""Numbers of select and pselect6."""
+_POLLFD = struct.Struct("=ihh")
+"""struct pollfd: descriptor, events asked for, events that came (poll.h)."""
+_POLLIN = 1
+MOST_POLLED = 1024
+"""Descriptors of a poll or select that are looked at."""
 _FOREVER = {0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF}
 """A timeout of -1, of 32 and of 64 bits: no time ends such a wait."""
 _NULL = 0
@@ -82,7 +93,41 @@ def _reads(pid: int, syscall: list[str], pipe: str) -> bool:
         # the pointer to a timeout of epoll_pwait2 is null where the wait has no end
         endless = arguments[3] == _NULL if number == 441 else arguments[3] in _FOREVER
         return endless and _is_polled(pid, arguments[0], pipe)
+    if number in _POLLS[machine] | _TIMED_POLLS[machine]:
+        # poll takes a negative timeout for none, of which the kernel shows the lower 32 bits alone
+        endless = (
+            bool(arguments[2] & 0x80000000) if number in _POLLS[machine] else arguments[2] == _NULL
+        )
+        asked = _polled(pid, arguments[0], arguments[1]) if endless else ()
+        return any(_leads_to(pid, fd, pipe) for fd in asked)
+    if number in _SELECTS[machine]:
+        asked = _selected(pid, arguments[1], arguments[0]) if arguments[4] == _NULL else ()
+        return any(_leads_to(pid, fd, pipe) for fd in asked)
     return False
+
+
+def _polled(pid: int, address: int, count: int) -> Sequence[int]:
+    """Return the descriptors that a poll waits to read from."""
+    memory = _memory(pid, address, min(count, MOST_POLLED) * _POLLFD.size)
+    return [fd for fd, events, _ in _POLLFD.iter_unpack(memory) if events & _POLLIN]
+
+
+def _selected(pid: int, address: int, count: int) -> Sequence[int]:
+    """Return the descriptors that a select waits to read from: bits of a set (select(2))."""
+    count = min(count, MOST_POLLED)
+    memory = _memory(pid, address, (count + 7) // 8) if address != _NULL else b""
+    return [fd for fd in range(len(memory) * 8) if memory[fd // 8] >> fd % 8 & 1]
+
+
+def _memory(pid: int, address: int, size: int) -> bytes:
+    """Return some memory of a process of ours; none where the system does not let us read it, or
+    the process is gone."""
+    with contextlib.suppress(OSError, OverflowError, ValueError):
+        with open(f"/proc/{pid}/mem", "rb", buffering=0) as file:
+            file.seek(address)
+            found = file.read(size)
+        return found if len(found) == size else b""
+    return b""
 
 
 def _leads_to(pid: int, fd: int, pipe: str) -> bool:

@@ -328,7 +328,9 @@ def _option_items(option: HelpOption) -> Iterator[str]:
     """Yield an option as a synopsis has it, and what switches it off: two options, of which the last
     counts."""
     text = _option_text(option)
-    if option.required:
+    if option.is_range:  # of several of them the last usually counts
+        yield f"[{text}]..."
+    elif option.required:
         yield f"({text})" if len(option.values) > 1 else text
     else:
         yield f"[{text}]"

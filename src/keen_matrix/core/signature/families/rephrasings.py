@@ -161,22 +161,18 @@ def _with_words(base: Request, gone: Sequence[OptionPart], *words: str) -> tuple
 
 
 def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
-    """Long options cut to a beginning that no other has, where the signature allows it."""
+    """Long options without their last letter, where that is a beginning that no other has and the
+    signature allows it. A shorter one may be that of an option which no help tells of."""
     if not signature.habits.abbreviations:
         return
     known = [each for each in base.form.by_spelling if each.startswith("--")]
     for number, part in enumerate(base.options):
         if not part.spelling.startswith("--"):
             continue
-        for length in range(3, len(part.spelling)):
-            short = part.spelling[:length]
-            if sum(each.startswith(short) for each in known) == 1:
-                yield (
-                    "shortened",
-                    short,
-                    _with_part(base, number, replace(part, spelling=short)).words(),
-                )
-                break
+        short = part.spelling[:-1]
+        if len(short) > 2 and sum(each.startswith(short) for each in known) == 1:
+            changed = replace(part, spelling=short)
+            yield "shortened", short, _with_part(base, number, changed).words()
 
 
 def _other_names(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
