@@ -40,8 +40,8 @@ podchecker; prename; shasum; json_pp; corelist; zipdetails; xsubpp; git hash-obj
 openssl rand; node
 """
 # no program of this list may change the system by an option that a draft finds: date --set did
-SECONDS = 90
-"""Time that one program gets on two cores."""
+SECONDS = 120
+"""Time that the run of one program gets."""
 
 
 def causes_of(
@@ -70,7 +70,7 @@ def causes_of(
             capture_output=True,
             text=True,
             cwd=folder,
-            timeout=SECONDS * 3,
+            timeout=SECONDS,
         )
     except subprocess.TimeoutExpired:
         return [], Counter(), time.monotonic() - begun, "it took too long"
@@ -150,6 +150,10 @@ def main(given: list[str]) -> None:
             if kind == "new":
                 new.append(
                     f"{key}   x{cause['count']}   {json.dumps(record.argv)}   {told(record)}"
+                )
+            if chosen:
+                print(
+                    f"  {kind:8} {key}   x{cause['count']}   {json.dumps(record.argv)[:120]}   {told(record)[:160]}"
                 )
         print(
             f"{program:24} {seconds:6.1f} s  {dict(counts)}  {len(causes)} causes {reason}",
