@@ -1,7 +1,7 @@
 """What unedited drafts of real programs report: python benchmarks/field.py [--plain] [PROGRAM...].
 
-Each program is drafted, settled and run, nothing edited; with --plain it is not settled. Every cause that is reported is looked up
-in field.toml, where those seen before are classed by hand, as patterns: `program` (a fault of the program, or a habit of it that
+Each program is drafted, settled and run, nothing edited; with --plain it is not settled. Every cause that is reported is looked
+up in field.toml, where those seen before are classed by hand, as patterns: `program` (a fault of the program, or a habit of it that
 deserves to be told), `ours`
 (a false alarm, or the draft's mistake). A cause that comes with the edit which states it in the spec is `stated`: the help
 says too little, and the run told it once. What is in no class is new, and stands at the end.

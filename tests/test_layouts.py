@@ -319,7 +319,7 @@ SAMPLES = [
      {}),
     (GO_FLAG, "ferry", "go-flag", "go-flag", ["[-bell] [-count <int>] [-format <string>] [-n <riders>] [-rate <float>] [-v] [-wait <duration>]"],
      {'int': {'type': 'int', 'default': 3}, 'string': {'type': 'choice', 'of': ['text', 'json'], 'default': 'text'}, 'riders': {'type': 'int', 'default': 1}, 'float': {'type': 'float', 'default': 1.5}, 'duration': {'type': 'duration'}}),
-    (GO_PFLAG, "ferry book", "go-pflag", "go-pflag", ["[--colour[=<string>]] [--day <string>] [--format <format>] [-h,--help] [-l,--loud...] [--rate <float>] [-n,--riders <int>] [--tags <strings>] [--wait <duration>] [-v,--verbose] ORIGIN [DESTINATION]"],
+    (GO_PFLAG, "ferry book", "go-pflag", "go-pflag", ["[--colour[=<string>]] [--day <day>] [--format <format>] [-h,--help] [-l,--loud...] [--rate <float>] [-n,--riders <int>] [--tags <strings>] [--wait <duration>] [-v,--verbose] ORIGIN [DESTINATION]"],
      {'format': {'type': 'choice', 'of': ['text', 'json'], 'default': 'text'}, 'float': {'type': 'float', 'default': 1.5}, 'int': {'type': 'int', 'default': 1}, 'duration': {'type': 'duration'}}),
     (CLAP2, "ferry", "clap", "clap", ["[-h,--help] [-q,--quiet] [-V,--version] [-f,--format FORMAT] [-n,--riders N...] <ORIGIN> [DESTINATION]..."],
      {'FORMAT': {'type': 'choice', 'of': ['text', 'json'], 'default': 'text'}, 'N': {'type': 'int'}}),

@@ -299,7 +299,7 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
         kept = _grown(trials, kept, group, keys, culprits)
     values = dict(found.values)
     for option in culprits:
-        clash = _clash(trials, option, kept)
+        clash = _clash(trials, option, kept, keys)
         if clash is None:
             continue
         learnt = _values_for(trials, clash, option)
@@ -332,7 +332,9 @@ def _grown(
     return _grown(trials, kept, group[middle:], keys, culprits)
 
 
-def _clash(trials: FormTrials, option: Option, kept: Sequence[Option]) -> Clash | None:
+def _clash(
+    trials: FormTrials, option: Option, kept: Sequence[Option], keys: set[str]
+) -> Clash | None:
     """Return what an option clashes with: nothing but itself, one other, or all that are kept; None
     where it is accepted and no other stands beside it."""
     alone = trials.builder.smallest([option])
@@ -352,12 +354,25 @@ def _clash(trials: FormTrials, option: Option, kept: Sequence[Option]) -> Clash 
     both = trials.builder.smallest([*others, option]) or alone
     refused = trials.experiments.answer(both.words())
     if refused.works:
-        return None  # there were no launches left to find its partner with
+        return _beside_operands(trials, option, keys)
     text = refused.text
     return Clash(
         options=(*(each.key for each in others), option.key), words=both.words(), answer=text,
         edit=stated_conflict([*others, option]) if len(others) == 1 else "",
     )  # fmt: skip
+
+
+def _beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash | None:
+    """Return that an option is refused beside operands, which none of the others is; None where it is
+    accepted, and no launches were left to find its partner with."""
+    beside = trials.wished([option], keys)
+    answer = trials.experiments.answer(beside.words()) if beside is not None else None
+    if beside is None or answer is None or answer.works:
+        return None
+    edit = stated_value(trials.signature, beside, answer.said)
+    return Clash(
+        options=(option.key,), words=beside.words(), answer=answer.text, edit=edit, about=option.key
+    )
 
 
 def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, str]:

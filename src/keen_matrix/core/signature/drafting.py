@@ -245,7 +245,9 @@ def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[s
             (written,) = option.values
             name = written.strip("<>")
             guess = _guess_of(option)
-            if types.setdefault(name, guess) != guess or (name in operands and guess):
+            # what is bounded otherwise, or of a kind that nobody tells, is another value elsewhere
+            shared = name in types and guess.get("type") not in _SHARED
+            if types.setdefault(name, guess) != guess or shared or (name in operands and guess):
                 own = _key_of(option).lstrip("-")
                 own = own if written.startswith("<") else _name_of(own)
                 own = own if len(own) > 1 and own not in {*types, *operands} else f"{own}-{name}"
@@ -253,6 +255,10 @@ def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[s
                 changed = replace(option, values=(written_name(own),))
         found.append(changed)
     return replace(page, options=tuple(found))
+
+
+_SHARED = ("file", "path", "choice", "date", "bool")
+"""Types of which one NAME may stand for the values of several options."""
 
 
 def _operand_names(usage: str, program: Sequence[str], page: HelpText) -> Iterator[str]:

@@ -29,7 +29,7 @@ class Clash:
     edit: str = ""
     """What would state it in the spec."""
     about: str = ""
-    """The option whose value was refused, where it is not the option itself."""
+    """The option of which only the value was refused, or which was refused beside operands alone."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

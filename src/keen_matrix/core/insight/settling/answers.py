@@ -15,8 +15,9 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request
 
-MOST_OF_KIND = 2
-"""Refusals of each kind that are looked at."""
+MOST_OF_KIND, MOST_REFUSALS = 2, 40
+"""Refusals of each kind that are looked at first, and those at all: then one of each kind for each
+option, since messages of one option may be others than those of the rest."""
 LEAST_REFUSALS = 3
 """Refusals from which something common to all is more than chance."""
 MOST_DEFECTS = 5
@@ -57,13 +58,22 @@ def _refused_vectors(lab: Lab) -> list[Words]:
     accepted."""
     signature = lab.signature
     grounds = Grounds(forms=lab.form_grounds())
-    found: dict[str, list[Words]] = {}
+    first: dict[str, list[Words]] = {}
+    others: dict[tuple[str, str], Words] = {}
     for vector in family_of(signature, "refusals", (), grounds).vectors:
-        listed = found.setdefault(vector.kind, [])
-        is_wanted = len(listed) < MOST_OF_KIND and vector.words not in listed
-        if is_wanted and (vector.control is None or lab.answer(vector.control).works):
+        listed = first.setdefault(vector.kind, [])
+        dashed = [each for each in vector.words if each.startswith("-")]
+        place = (vector.kind, re.split(r"[=\s]", dashed[0])[0] if dashed else "")
+        if vector.words in listed or (len(listed) >= MOST_OF_KIND and place in others):
+            continue
+        if vector.control is not None and not lab.answer(vector.control).works:
+            continue
+        if len(listed) < MOST_OF_KIND:
             listed.append(vector.words)
-    return [words for listed in found.values() for words in listed]
+        else:
+            others[place] = vector.words
+    found = [words for listed in first.values() for words in listed]
+    return list(dict.fromkeys([*found, *others.values()]))[:MOST_REFUSALS]
 
 
 def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:

@@ -28,7 +28,7 @@ MOST_CHECKS = 40
 MOST_SHOWN = 3
 NUMBERS = ("0x2", " 2", "+2", "2_0", "02")
 """Ways to write a number that readers differ in."""
-NO_NUMBER = "no-number"
+NO_NUMBER, PLAIN_WORD = "no-number", "word"
 MOST_PAIRS = 6
 """Pairs of flags of which one is looked for that the program accepts together."""
 
@@ -280,6 +280,36 @@ def settle_habits(lab: Lab) -> Iterator[Finding]:
         yield Finding(text=f"{key} = {written}", shown=shown, edits=(edit,))
 
 
+MOST_REPEATED = 40
+"""Options that are given twice to see whether each of them may be."""
+
+
+def settle_repeats(lab: Lab) -> Iterator[Finding]:
+    """Find options that may not be given again though others may: it is another matter for each then."""
+    if lab.signature.habits.repeat != "last":
+        return
+    vectors: list[Words] = []
+    for builder in [each for each in lab.builders() if each.grounds.works][:MOST_FORMS]:
+        base = builder.smallest()
+        if base is None or not lab.works(base):
+            continue
+        for part in _sound_parts(lab, builder, base):
+            if part.option.again or len(part.values) > 1:
+                continue
+            legal = builder.legal(part.option.name_of(0)) if part.values else []
+            other = next((each for each in legal if each != part.values[0]), None)
+            second = [other] if other is not None else list(part.values)
+            vectors.append(_beside(base, [*part.words(), part.spelling, *second]))
+    vectors = list(dict.fromkeys(vectors))[:MOST_REPEATED]
+    refused = [words for words, each in zip(vectors, lab.answers(vectors), strict=True)
+               if refused_or_accepted(each) == "refused"]  # fmt: skip
+    if refused and len(refused) < len(vectors):
+        note = f"{OBSERVED}: {shlex.join(refused[0])[:50]}: {came(lab.answer(refused[0]))[:50]}"
+        edit = KeyEdit(("signature", "repeat"), "open", note)
+        text = "some options may not be given again"
+        yield Finding(text=text, shown=lab.shown(*refused[:MOST_SHOWN]), edits=(edit,))
+
+
 def _said(lab: Lab, probe: Probe) -> bool | str | None:
     """Return what a probe says its habit is; None where it says nothing."""
     found = refused_or_accepted(lab.answer(probe.words))
@@ -339,8 +369,9 @@ def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
 
 def _of_both_kinds(parts: Sequence[OptionPart]) -> list[OptionPart]:
     """Return an option with a letter and one with a long name, where there are such."""
-    short = next((each for each in parts if _letter(each.option)), None)
-    long = next((each for each in parts if _long(each.option)), None)
+    plain = sorted(parts, key=lambda each: each.values[0] != PLAIN_WORD)
+    short = next((each for each in plain if _letter(each.option)), None)
+    long = next((each for each in plain if _long(each.option)), None)
     return list(dict.fromkeys(each for each in (short, long) if each is not None))
 
 
@@ -379,7 +410,8 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
         if not part.option.again:  # a count may take a number where others take no value
             yield Probe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
             yield Probe(_beside(base, [f"{long}=true"]))
-        yield Probe(_beside(base, [long[1:]]))
+        if f"-{long[2]}" not in base.form.by_spelling:
+            yield Probe(_beside(base, [long[1:]]))  # else it may be a letter and its value
         yield Probe(_beside(base, [long.upper()]))
         yield Probe(_beside(base, [f"--no-{long[2:]}"]))
 
@@ -402,13 +434,16 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
     name = part.option.name_of(0)
     kind = lab.signature.values[name]
     letter, long = _letter(part.option), _long(part.option)
+    # of a text that must be a certain one nothing is known but that one
+    is_any = kind.type in ("int", "float") or value == PLAIN_WORD
     if letter:
         yield Probe(_beside(base, [f"{letter}{value}"]), "joined", True, False)
-        yield Probe(_beside(base, [f"{letter}={value}"]))
+        if is_any:
+            yield Probe(_beside(base, [f"{letter}={value}"]))
         yield Probe(_beside(base, [f"-{letter}", value]))
     if long:
         yield Probe(_beside(base, [f"{long}={value}"]), "joined", True, False)
-        if kind.type == "text":  # whether another type takes it is for the program
+        if kind.type == "text" and is_any:  # whether another type takes it is for the program
             yield Probe(_beside(base, [f"{long}="]))
         yield Probe(_beside(base, [long[1:], value]))
         yield from _shortened(base, [part], long, (value,))
@@ -419,7 +454,7 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         )
     if _ends_behind(base, part.option):
         yield Probe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
-    if kind.type == "text" and kind.read("-x").status == "legal":
+    if kind.type == "text" and is_any and kind.read("-x").status == "legal":
         yield Probe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
     if kind.type in ("int", "float"):
         if kind.read("-5").status == "legal":
@@ -468,4 +503,4 @@ def _with_unknown(base: Request) -> Iterator[Probe]:
     yield Probe(_beside(base, ["--no-such-option=x"]), "unknown_options", "take", "refuse")
 
 
-__all__ = ["Probe", "settle_habits", "settle_reader"]
+__all__ = ["Probe", "settle_habits", "settle_reader", "settle_repeats"]

@@ -15,7 +15,11 @@ from keen_matrix.core.insight.settling.answers import (
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.insight.settling.reading import settle_habits, settle_reader
+from keen_matrix.core.insight.settling.reading import (
+    settle_habits,
+    settle_reader,
+    settle_repeats,
+)
 from keen_matrix.core.insight.settling.structure import (
     settle_actions,
     settle_conflicts,
@@ -26,8 +30,9 @@ from keen_matrix.core.runs.experiments import OutOfLaunches
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_conflicts, settle_actions, settle_help,
-    settle_reader, settle_habits, settle_refusals, settle_varying, settle_surroundings,
+    settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_reader, settle_habits,
+    settle_conflicts, settle_actions, settle_repeats, settle_help, settle_refusals, settle_varying,
+    settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to."""
 DEFAULT_LAUNCHES = 300

@@ -11,8 +11,9 @@ from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, 
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
-from keen_matrix.core.runs.forms import optional_of
+from keen_matrix.core.runs.forms import FormTrials, optional_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
+from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder
 from keen_matrix.core.signature.signature import unequal_condition
 
@@ -114,7 +115,8 @@ def settle_conflicts(lab: Lab) -> Iterator[Finding]:
             if len(clash.options) > 1:
                 yield _conflict(lab, number, found, clash)
             elif clash.options:
-                text = f"{clash.options[0]} is refused by itself"
+                where = "beside operands" if clash.about else "by itself"
+                text = f"{clash.options[0]} is refused {where}"
                 yield Finding(text=text, shown=(Shown(clash.words, clash.answer),))
 
 
@@ -178,7 +180,15 @@ def _group_holds(lab: Lab, number: int, changed: Form, clash: Clash) -> bool:
     inside = set(_spellings_of(group))
     options = [each for each in trials.builder.form.options if set(each.spellings) <= inside]
     pairs = [(a, b) for n, a in enumerate(options) for b in options[n + 1 :]]
-    return all(trials.refuses(pair) for pair in pairs)
+    return all(trials.refuses(pair) and _is_refused_reversed(trials, pair) for pair in pairs)
+
+
+def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:
+    """Tell whether two options are refused as well in the other order: of some the last one counts."""
+    request = trials.builder.smallest(pair)
+    if request is None:
+        return False
+    return not trials.took_words(replace(request, options=request.options[::-1]).words())
 
 
 def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:

@@ -190,8 +190,30 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
         if lab.works(request):
             if lab.is_guessed(name):
                 yield from _checked(lab, request, slots[0])
+            else:
+                yield from _not_any_text(lab, request, slots[0])
         else:
             yield from _typed(lab, request, slots)
+
+
+def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+    """Find that of the texts that stand for a NAME without a type some are refused: one with a space,
+    say."""
+    kind = lab.signature.values[slot.name]
+    if not isinstance(kind, Text):
+        return
+    tried = {
+        each: request.with_value(slot.place, slot.number, each).words() for each in kind.legal()[:4]
+    }
+    lab.answers(tried.values())  # side by side
+    refused = [each for each, words in tried.items() if not lab.answer(words).works]
+    taken = [each for each in tried if each not in refused]
+    if not (refused and taken):
+        return
+    table: dict[str, object] = {"of": taken, "open": True}
+    shown = lab.shown(tried[taken[0]], tried[refused[0]])
+    edit = ValueEdit(slot.name, table, _note(lab, [tried[refused[0]]]))
+    yield Finding(text=f"{slot.name} is {described(table)}", shown=shown, edits=(edit,))
 
 
 def _is_open(lab: Lab, name: str) -> bool:
@@ -379,7 +401,7 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: dict[str, object]) -
     kind = value_type(slot.name, table).read_by(lab.signature.habits)
     if isinstance(kind, Existing):
         kind = replace(kind, known=frozenset({SAMPLE_FILE} if kind.type == "file" else ()))
-    legal, bad = kind.legal()[:4], [each for each in kind.bad()[:3] if each]
+    legal, bad = kind.legal()[:4], [each for each in kind.bad()[:6] if each]
     if kind.type == "float":  # what looks like a number may be one of a list, or of a place
         bad += ["1,5", "1.2.3"]
     vectors = [request.with_value(slot.place, slot.number, each).words() for each in (*legal, *bad)]
@@ -425,7 +447,7 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
 def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     """Yield what is otherwise of a type that was guessed, or that it is right."""
     kind = lab.signature.values[slot.name]
-    legal, bad = kind.legal()[:6], kind.bad()[:5]
+    legal, bad = kind.legal()[:3], kind.bad()[:4]
 
     def words(value: str) -> Words:
         return request.with_value(slot.place, slot.number, value).words()

@@ -43,10 +43,17 @@ def vectors(making: Making) -> Iterator[Vector]:
         for spelling in spellings:
             if signature.judge((spelling,)).status == "accepted":
                 yield Vector(words=(spelling,), kind="action", culprit=spelling)
+    # first what others stand on: it may be a vector of another form as well
+    for builder in making.builders:
+        plain = None if builder.grounds.works else builder.smallest()
+        if plain is not None and signature.judge(plain.words()).status == "accepted":
+            yield Vector(
+                words=plain.words(), kind="smallest", culprit="", note=builder.grounds.edit
+            )
     for number, builder in enumerate(making.builders):
         grounds = builder.grounds
         yield from _clashes(making, number, grounds)
-        edits = {clash.options: clash.edit for clash in grounds.clashes}
+        edits = {clash.options: clash.edit for clash in grounds.clashes if not clash.about}
         for kind, culprit, request in _requests(signature, builder):
             if request is None:
                 continue
@@ -56,7 +63,7 @@ def vectors(making: Making) -> Iterator[Vector]:
                 continue
             note = edits.get((culprit,), "") if kind == "option" else ""
             if kind == "smallest" and not grounds.works:
-                note = grounds.edit
+                continue
             control = None if grounds.works or kind == "smallest" else builder.control(words)
             yield Vector(words=words, kind=kind, culprit=culprit, note=note, control=control)
     for words in making.grounds.asking:
@@ -72,7 +79,7 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
             culprit = " ".join((*grounds.required, *grounds.operands))
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, note=grounds.edit)
     for clash in grounds.clashes:
-        if len(clash.options) != 1:
+        if len(clash.options) != 1 or clash.about:
             culprit = " ".join(clash.options) or clash.about or " ".join(clash.words)
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, note=clash.edit)
 

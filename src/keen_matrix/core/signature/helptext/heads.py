@@ -58,6 +58,8 @@ def option_of(
         if not match:
             return None
         name, rest = match[1], match[2].rstrip()
+        if re.fullmatch(r"-[A-Z]{2,}", name) and re.search(rf"[= \[]{name[1:]}\b", head):
+            continue  # -COLUMN, --columns=COLUMN: a number behind a dash
         glued = _GLUED.match(name)
         if glued and not rest:
             name, rest = glued[0], name[glued.end() :]

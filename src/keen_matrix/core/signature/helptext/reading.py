@@ -121,7 +121,7 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
                 option = _without(option, options[again], head, layout, text)
             depth = len(match["indent"]) if option.spellings else None
             if option.spellings:
-                options.append(option)
+                options += _apart(option, head)
         elif depth is not None and line.strip() and _depth(line) > depth + 1:
             text = f"{options[-1].text} {line.strip()}".strip()
             options[-1] = replace(options[-1], text=text)
@@ -131,6 +131,20 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
             depth = None
         after_blank = not line.strip() or line.rstrip().endswith(":")
     return options, unread
+
+
+def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
+    """Yield an option, in two where only its long spelling takes a value, which may be left out:
+    `-F, --classify[=WHEN]` (getopt_long(3): the short one would have it glued)."""
+    short = tuple(each for each in option.spellings if len(each) == 2)
+    long = tuple(each for each in option.spellings if len(each) > 2)
+    if option.optional_value and short and long and "[=" in head and not re.match(r"-\w\[", head):
+        yield replace(
+            option, spellings=short, values=(), optional_value=False, choices=(), kind=None
+        )
+        yield replace(option, spellings=long)
+    else:
+        yield option
 
 
 def _known(option: HelpOption, options: Sequence[HelpOption]) -> int | None:
