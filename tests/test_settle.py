@@ -72,6 +72,7 @@ SPARSE = """
 FOUND = [
     "WEIGHT is a number", "FROM is one of kg, lb", "DIGITS is a whole number from 0 to 9", "UNIT is one of kg, lb",
     "--verbose and --quiet exclude each other", "--list ends the call by itself", "help comes on standard output",
+    "the help lists no option that the synopsis does not have",
     "it reads its words as getopt-long does", "it refuses with exit 64", 'every refusal says "freight: error:"',
 ]  # fmt: skip
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 
+from keen_matrix.core.expect.help import HelpAspect, help_rule
 from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, KeyEdit, MaskEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
@@ -162,6 +163,7 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
                 text=f"{other} asks for help as well", shown=lab.shown((other,)), edits=(more,)
             )
     yield from _help_beside(lab, max(sound, key=len))
+    yield from _complete(lab, max(sound, key=len))
     streams = {"stdout" if each.record.stdout else "stderr" for each in sound.values()}
     stated = re.search(r"^\[help\]|^help\.stream", lab.text, re.MULTILINE)
     if streams == {"stdout"} and not lab.signature.row.help_stream and not stated:
@@ -169,6 +171,29 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
         yield Finding(
             text="help comes on standard output",
             shown=lab.shown((next(iter(sound)),)),
+            edits=(edit,),
+        )
+
+
+def _complete(lab: Lab, spelling: str) -> Iterator[Finding]:
+    """Find that the help lists the options of the synopsis and no others; where it lists others, tell
+    which."""
+    if re.search(r"^help-complete\b", lab.text, re.MULTILINE):
+        return
+    record = lab.answer((spelling,)).record
+    rule = help_rule(lab.signature, True, "", "").aspects["help"]
+    if not isinstance(rule, HelpAspect) or any(each.keywords for each in rule.forms):
+        return  # with subcommands each has a help of its own
+    unknown = rule.undeclared(record.stdout or record.stderr or "")
+    shown = lab.shown((spelling,))
+    if unknown:
+        told = ", ".join(unknown)
+        yield Finding(text=f"the help lists {told}, which the synopsis does not have", shown=shown)
+    else:
+        edit = KeyEdit(("signature", "help-complete"), True, OBSERVED)
+        yield Finding(
+            text="the help lists no option that the synopsis does not have",
+            shown=shown,
             edits=(edit,),
         )
 
