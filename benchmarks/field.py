@@ -1,8 +1,8 @@
 """What unedited drafts of real programs report: python benchmarks/field.py [--plain] [PROGRAM...].
 
-Each program is drafted, settled and run, nothing edited; with --plain it is not settled. Every cause that is reported is looked
-up in field.toml, where those seen before are classed by hand, as patterns: `program` (a fault of the program, or a habit of it that
-deserves to be told), `ours`
+Each program is drafted, settled and run, nothing edited; with --plain it is not settled. Every cause that is reported is
+looked up in field.toml, where those seen before are classed by hand, as patterns: `program` (a fault of the program, or a habit
+of it that deserves to be told), `ours`
 (a false alarm, or the draft's mistake). A cause that comes with the edit which states it in the spec is `stated`: the help
 says too little, and the run told it once. What is in no class is new, and stands at the end.
 """
@@ -25,7 +25,7 @@ from results import write_section
 
 from keen_matrix.core.model.lines import decode
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.results.causes import cause_key
+from keen_matrix.core.results.causes import cause_key, statement_of
 
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 CLASSED = Path(__file__).with_name("field.toml")
@@ -144,7 +144,9 @@ def main(given: list[str]) -> None:
             assert isinstance(record, Record)
             key = key_of(program, record)
             kind = (
-                "stated" if record.note and record.family == "accepted" else class_of(key, classed)
+                "stated"
+                if record.family == "accepted" and statement_of(record)
+                else class_of(key, classed)
             )
             total[kind] += 1
             if kind == "new":

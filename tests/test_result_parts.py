@@ -14,6 +14,7 @@ import pytest
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.record import AspectRecord, Finished, Header, Record, Repeats
+from keen_matrix.core.results.causes import statement_of
 from keen_matrix.core.results.compare import KINDS, compare_runs
 from keen_matrix.core.results.history import (
     DamagedHistory,
@@ -228,3 +229,14 @@ def test_what_became_of_a_case(tmp_path: Path, before: Any, after: Any, kind: st
              for number, fields in enumerate((before, after))]  # fmt: skip
     found = compare_runs([paths[0]], [paths[1]])
     assert found.counts == ({} if kind is None else {kind: 1}) and set(found.counts) <= set(KINDS)
+
+
+@pytest.mark.parametrize(("argv", "said", "kind", "stated"), [
+    (("--bike", "--car", "Holm"), "fare: --bike cannot be combined with --car", "pairs", "synopsis: [--bike | --car]"),
+    (("--bike", "--car", "Holm"), "fare: no room", "pairs", ""), (("--bike", "--car", "--save", "x"), "fare: --bike, --car, --save: one at a time", "pairs", ""),
+    (("--riders", "0"), "fare: too few", "edge", "values.RIDERS: bounds, or examples, without the value that is refused"),
+])  # fmt: skip
+def test_what_a_message_tells_of_an_accepted_vector_is_stated(argv: tuple[str, ...], said: str, kind: str, stated: str) -> None:
+    fields = record("x", family="accepted", kind=kind, verdict="differed", argv=argv, stderr=said, culprit="RIDERS")
+    assert statement_of(fields) == stated
+    assert statement_of(record("x", family="refusals", kind=kind, verdict="differed", argv=argv, stderr=said)) == ""

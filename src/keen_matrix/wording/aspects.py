@@ -18,6 +18,7 @@ from keen_matrix.core.expect.differences import (
 from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.launch.state import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
+from keen_matrix.core.results.causes import statement_of
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted
@@ -127,8 +128,8 @@ def statement_rows(fields: Record) -> Iterator[list[Segment]]:
         return
     if said := message_line(fields):
         yield ["  ", ("it says     ", "dim"), escape(said)]
-    if fields.note:
-        yield ["  ", ("state it    ", "dim"), (escape(fields.note), "strong")]
+    if stated := statement_of(fields):
+        yield ["  ", ("state it    ", "dim"), (escape(stated), "strong")]
 
 
 def apart_from_control(fields: Record) -> list[str]:

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from keen_matrix.core.expect.naming import without_usage
+from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.model.record import FROM_WORST, AspectRecord, Record
 
 _NUMBERS = re.compile(r"\d+")
@@ -48,6 +48,25 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     if not said or fields.family == "help":
         return (fields.verdict, fields.family, fields.kind, *did)
     return (fields.verdict, said, *did)
+
+
+def statement_of(fields: Record) -> str:
+    """Return what would state in the spec that a vector is refused which the signature accepts: what
+    experiments found out before, or two options that the message names, or the value at an edge; an
+    empty text where nothing tells."""
+    if fields.note or fields.family != "accepted" or fields.verdict != "differed":
+        return fields.note
+    said = without_usage(fields.stderr or "")
+    spelt = dict.fromkeys(each.split("=")[0] for each in fields.argv if _OPTION.match(each))
+    named = [each for each in spelt if is_named(each, said)]
+    if len(named) == 2:
+        return f"synopsis: [{' | '.join(named)}]"
+    if fields.kind == "edge":
+        return f"values.{fields.culprit}: bounds, or examples, without the value that is refused"
+    return ""
+
+
+_OPTION = re.compile(r"-[A-Za-z?]$|-{1,2}[A-Za-z][\w-]+")
 
 
 def answer_of(fields: Record) -> str:

@@ -370,6 +370,10 @@ def _beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clas
     if beside is None or answer is None or answer.works:
         return None
     edit = stated_value(trials.signature, beside, answer.said)
+    if not edit and any(
+        trials.signature.values[name].type == "file" for _, _, name, _ in beside.slots()
+    ):
+        edit = f"[files]: a content that {option.key} takes"
     return Clash(
         options=(option.key,), words=beside.words(), answer=answer.text, edit=edit, about=option.key
     )

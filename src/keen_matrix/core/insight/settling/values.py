@@ -482,7 +482,7 @@ def _number(
     """Return the table of a number that was guessed, and the values that show it."""
     kind = lab.signature.values[slot.name]
     table = _table_of(kind)
-    words = [each for each in taken if not each[:1].isdigit()]
+    words = [each for each in taken if not re.match(r"\d+(?:\.\d+)?[A-Za-z]*$", each)]
     if words:
         return {}, words[:1]
     if kind.type == "int" and "1.5" in taken:
