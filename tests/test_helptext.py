@@ -196,3 +196,8 @@ def test_sentences_are_no_options(head: str) -> None:
 def test_escape_sequences_and_overstriking_are_no_part_of_a_help_text() -> None:
     page = read_help("usage: \x1b[1mp\x1b[0m [-a]\n\n  \x1b[1m-a\x1b[0m, --all   N\bNa\bam\bme\be\n")
     assert [each.spellings for each in page.options] == [("-a", "--all")] and page.options[0].text == "Name"
+
+
+def test_a_remark_in_a_usage_line_is_no_operand() -> None:
+    page = read_help("Usage: index [OPTION]... [INPUT]...   (without -G)\n  or:  index -G [INPUT]\n  -G, --old   as before\n  -q  quiet\n")
+    assert draft_signature(page, ["index"]).synopsis == ["[-G,--old] [-q] [INPUT]...", "-G,--old [-q] [INPUT]"]

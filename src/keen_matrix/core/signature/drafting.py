@@ -362,6 +362,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
             doubts.append("the usage line asks for an option; the help does not say for which")
         text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
     text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
+    text = re.sub(r"\((?:with|without|see|if|when|only|default)\b[^()|]*\)", " ", text)  # a remark
     text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)
     text = re.sub(r"\[\s+", "[", re.sub(r"\s+\]", "]", text))
     # what is glued to the end of a word belongs to it: X[,Y,Z], RRGGBB[AA], path[#seed]

@@ -3,7 +3,7 @@ must do the same."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from keen_matrix.core.expressions import as_text
@@ -127,37 +127,54 @@ def _with_part(base: Request, number: int, part: OptionPart) -> Request:
 
 
 def _bundled(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
-    """Flags that share one dash, and a valued option at the end of them."""
-    letters = {
-        part.option.key: next((each for each in part.option.spellings if len(each) == 2), "")
+    """Flags that share one dash, and a valued option at the end of them: those that stand beside each
+    other, since of options that override one another the last one counts."""
+    letters = [
+        next((each for each in part.option.spellings if len(each) == 2), "")
         for part in base.options
-    }
-    with_letter = [part for part in base.options if letters[part.option.key]]
-    flags = [part for part in with_letter if not part.values and not part.option.takes_value]
-    valued = [
-        part
-        for part in with_letter
-        if len(part.values) == 1 and part.values[0] and not part.option.optional_value
     ]
-    bundle = "-" + "".join(letters[part.option.key][1] for part in flags)
-    if len(flags) > 1:
-        yield "bundled flags", bundle, _with_words(base, flags, bundle)
-    if flags and valued and signature.habits.joined == "any":
-        last = valued[0]
-        word = f"{bundle}{letters[last.option.key][1]}"
-        yield "bundled flags", word, _with_words(base, [*flags, last], word, last.values[0])
-        if not last.values[0].startswith("="):
-            joined = f"{word}{last.values[0]}"
-            yield "bundled flags", joined, _with_words(base, [*flags, last], joined)
+    start, stop = _longest_run(
+        bool(letter) and not part.values and not part.option.takes_value
+        for letter, part in zip(letters, base.options, strict=True)
+    )
+    bundle = "-" + "".join(letter[1] for letter in letters[start:stop])
+    if stop - start > 1:
+        yield "bundled flags", bundle, _in_place(base, start, stop, bundle)
+    last = base.options[stop] if start < stop < len(base.options) else None
+    if (
+        last is None
+        or not letters[stop]
+        or len(last.values) != 1
+        or not last.values[0]
+        or last.option.optional_value
+        or signature.habits.joined != "any"
+    ):
+        return
+    word = f"{bundle}{letters[stop][1]}"
+    yield "bundled flags", word, _in_place(base, start, stop + 1, word, last.values[0])
+    if not last.values[0].startswith("="):
+        joined = f"{word}{last.values[0]}"
+        yield "bundled flags", joined, _in_place(base, start, stop + 1, joined)
 
 
-def _with_words(base: Request, gone: Sequence[OptionPart], *words: str) -> tuple[str, ...]:
-    """Return a request in which words stand for some options, behind its keywords."""
-    rest = tuple(part for part in base.options if part not in gone)
-    made = replace(base, options=rest).words()
-    keywords = (part for part in reversed(base.operands) if not part.name)
-    at = next((made.index(part.word) + 1 for part in keywords), 0)
-    return (*made[:at], *words, *made[at:])
+def _longest_run(marks: Iterable[bool]) -> tuple[int, int]:
+    """Return where the first of the longest runs of marks begins, and where it ends."""
+    best = (0, 0)
+    start = 0
+    for number, mark in enumerate([*marks, False]):
+        if mark:
+            continue
+        if number - start > best[1] - best[0]:
+            best = (start, number)
+        start = number + 1
+    return best
+
+
+def _in_place(base: Request, start: int, stop: int, word: str, *values: str) -> tuple[str, ...]:
+    """Return the words of a request in which one word, and what follows it, stands for some options."""
+    part = replace(base.options[start], spelling=word, values=values, writing="apart")
+    options = (*base.options[:start], part, *base.options[stop:])
+    return replace(base, options=options).words()
 
 
 def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
