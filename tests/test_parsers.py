@@ -204,4 +204,4 @@ def test_a_draft_names_the_reader_and_one_option_a_line(place: Place) -> None:
     assert came.status == 0 and 'reader = "argparse"' in text and "\n  [--option-0 NAME]\n  [--option-1 NAME]\n" in text
     assert place.call("lint", "d.matrix.toml").status == 0
     only = place.call("draft", "--help-only", "--", sys.executable, "ferry.py").out
-    assert 'reader = "argparse"   # guess' in only and "--option-8 NAME" in only
+    assert 'reader = "argparse"   # guess' in only and "--option-8 OPTION_8" in only
