@@ -204,6 +204,32 @@ def test_words_of_a_script_are_tried_where_nothing_else_is_accepted(place: Place
     assert place.call("run", "t.matrix.toml").status == 0
 
 
+NEEDING = """
+    while getopts bfd:s option; do
+        case $option in b | f) [ -z "$mode" ] || { echo "pick: -b or -f" >&2; exit 2; }; mode=$option ;; d) sign=$OPTARG ;; s) only=1 ;; *) exit 2 ;; esac
+    done
+    shift $((OPTIND - 1))
+    [ $# -eq 1 ] || { echo "pick: expected PORT" >&2; exit 2; }
+    [ -n "$mode" ] || { echo "pick: say -b or -f" >&2; exit 2; }
+    [ ${#sign} -le 1 ] || { echo "pick: the sign must be a single character" >&2; exit 2; }
+    [ "$mode" = f ] || [ -z "$sign$only" ] || { echo "pick: that makes sense with fields only" >&2; exit 2; }
+    echo "$1"
+    """
+
+
+def test_an_option_that_needs_another_is_found_with_it(place: Place) -> None:
+    place.write("pick.sh", NEEDING)
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/pick.sh"\n[signature]\nsynopsis = "(-b | -f) [-d SIGN] [-s] PORT"\nhelp = []\n')
+    came = place.call("settle", "p.matrix.toml", "--write", timeout=120)
+    assert {"-s needs -f", "-d needs -f"} <= set(findings(came.out)), came.out
+    text = (place.folder / "p.matrix.toml").read_text()
+    assert "not given('-s') or given('-f')" in text and 'SIGN = { of = [","], open = true }' in text
+    ran = place.call("run", "p.matrix.toml")
+    assert ran.status == 0, ran.out
+    refused = [each["argv"] for each in place.cases() if each["family"] == "refusals" and each["kind"] == "where"]
+    assert ["-b", "-s", "word"] in refused, "each condition has a vector that it refuses"
+
+
 def test_a_file_has_the_lines_that_the_message_asks_for(place: Place) -> None:
     script = """
         case "$#" in 1) ;; *) echo "expected FILE" >&2; exit 2 ;; esac

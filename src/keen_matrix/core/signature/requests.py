@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, field, replace
-from functools import cached_property, lru_cache
+from functools import lru_cache
 from itertools import islice, product
 from typing import Literal, TypeAlias
 
@@ -133,24 +133,31 @@ class Builder:
         self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED
     ) -> None:
         self.signature, self.form, self.grounds = signature, form, grounds
+        self._with_more: dict[frozenset[str], Request | None] = {}
 
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
         conditions allow none."""
-        keys = {option.key for option in wanted}
-        found = self._request(Wish(keys, full=False))
-        return found if found is not None or keys else self._smallest_with_more
+        keys = frozenset(option.key for option in wanted)
+        found = self._request(Wish(set(keys), full=False))
+        return found if found is not None else self._smallest_with_more(keys)
 
-    @cached_property
-    def _smallest_with_more(self) -> Request | None:
-        """The smallest accepted request where a condition asks for something optional: with one
-        option, or one more operand."""
+    def _smallest_with_more(self, keys: frozenset[str]) -> Request | None:
+        """Return the smallest accepted request where a condition asks for something optional beside
+        the wanted options: with one more of them, or one more operand."""
         if not self.signature.conditions:
             return None
+        if keys not in self._with_more:
+            self._with_more[keys] = self._found_with_more(keys)
+        return self._with_more[keys]
+
+    def _found_with_more(self, keys: frozenset[str]) -> Request | None:
         for option in plain_options(self.signature, self.form):
-            found = self._request(Wish({option.key}, full=False))
+            found = self._request(Wish({*keys, option.key}, full=False))
             if found is not None:
                 return found
+        if keys:
+            return None
         for item in self.form.form.walk():
             if isinstance(item, Operand):
                 found = self.with_counts(item.name.name, 1)
@@ -164,7 +171,16 @@ class Builder:
         keys = {option.key for option in wanted}
         if keys & self.grounds.alone:
             return self.smallest(wanted)
-        made = self._request(Wish(keys, full=True, without=self._left_out(keys)))
+        left_out = self._left_out(keys)
+        made = self._request(Wish(keys, full=True, without=left_out))
+        if made is None and self.signature.conditions:
+            # of a group that must be given the first may be the one that others do not go with
+            tries = (
+                self._request(Wish({*keys, option.key}, full=True, without=left_out))
+                for option in plain_options(self.signature, self.form)
+            )
+            found = [each for each in tries if each is not None]
+            made = max(found, key=lambda each: len(each.words()), default=None)
         return made or self.smallest(wanted)
 
     def _left_out(self, keys: Set[str]) -> frozenset[str]:

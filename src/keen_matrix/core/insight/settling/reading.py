@@ -362,7 +362,12 @@ def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
             continue
         request = builder.smallest([option])
         own = [part for part in request.options if part.option is option] if request else []
-        if request is not None and own and lab.works(request):
+        if request is None or not own or not lab.works(request):
+            continue
+        # what needs another option beside it, or excludes one of the base, is no part for vectors
+        # made of the base
+        beside = _beside(base, own[0].words())
+        if lab.signature.judge(beside).status == "accepted" and lab.answer(beside).works:
             found.append(own[0])
     return found
 

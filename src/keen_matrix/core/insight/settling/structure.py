@@ -7,14 +7,22 @@ from collections.abc import Iterator, Sequence, Set
 from dataclasses import replace
 from itertools import combinations
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit
+from keen_matrix.core.expect.naming import is_named
+from keen_matrix.core.insight.settling.edits import (
+    OBSERVED,
+    AppendEdit,
+    Edit,
+    SynopsisEdit,
+    ValueEdit,
+)
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.values import words_told
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
 from keen_matrix.core.runs.forms import FormTrials, optional_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import Builder
+from keen_matrix.core.signature.requests import Builder, Request, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
 
 
@@ -115,9 +123,59 @@ def settle_conflicts(lab: Lab) -> Iterator[Finding]:
             if len(clash.options) > 1:
                 yield _conflict(lab, number, found, clash)
             elif clash.options:
-                where = "beside operands" if clash.about else "by itself"
-                text = f"{clash.options[0]} is refused {where}"
-                yield Finding(text=text, shown=(Shown(clash.words, clash.answer),))
+                yield _lone(lab, number, clash)
+
+
+MOST_PARTNERS = 12
+"""Options that are tried beside one that is refused by itself."""
+
+
+def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
+    """Return that an option is refused by itself, or which other one it needs: where there is one that
+    makes it accepted, and every vector that has it without is refused."""
+    key = clash.options[0]
+    shown = (Shown(clash.words, clash.answer),)
+    if clash.about:
+        return Finding(text=f"{key} is refused beside operands", shown=shown)
+    builder = Builder(lab.signature, lab.signature.forms[number])
+    options = {each.key: each for each in plain_options(lab.signature, builder.form)}
+    others = [each for each in options if each != key]
+    told = [each for each in others if is_named(each, clash.answer)]
+    for other in [*told, *(each for each in others if each not in told)][:MOST_PARTNERS]:
+        request = builder.smallest([options[other], options[key]])
+        found = _with_value_told(lab, request, options[key], clash)
+        if found is None:
+            continue
+        edits: list[Edit] = [
+            AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
+        ]
+        changed = [
+            ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
+            for (_, _, name, old), (_, _, _, word) in zip(request.slots(), found.slots(), strict=True)
+            if old != word
+        ] if request is not None else []  # fmt: skip
+        return Finding(
+            text=f"{key} needs {other}",
+            shown=(*shown, *lab.shown(found.words())),
+            edits=(*edits, *changed),
+        )
+    return Finding(text=f"{key} is refused by itself", shown=shown)
+
+
+def _with_value_told(
+    lab: Lab, request: Request | None, option: Option, clash: Clash
+) -> Request | None:
+    """Return a request if it is accepted, or with a value of an option that the refusal of the
+    option by itself asks for; None where neither is."""
+    if request is None or lab.works(request):
+        return request
+    for word in words_told(lab.answer(clash.words))[:2]:
+        for place, number, name, _ in request.slots():
+            if name in option.value_names:
+                tried = request.with_value(place, number, word)
+                if lab.works(tried):
+                    return tried
+    return None
 
 
 def settle_actions(lab: Lab) -> Iterator[Finding]:

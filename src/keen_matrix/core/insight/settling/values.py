@@ -320,14 +320,20 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
     return None
 
 
-def _candidates(answer: Answer, kind: ValueType) -> list[str]:
-    """Return words to try, those first that a message asks for."""
+def words_told(answer: Answer) -> list[str]:
+    """Return words that a message asks for."""
     told = choices_told(answer.said)[:2]
     told += [USUAL[each] for each in types_told(answer.said) if each in USUAL]
     if re.search(r"single|one character|multi-character", answer.said, re.IGNORECASE):
         told.append(",")
     bounds = range_in(answer.said)
     told += [str(bounds[0])] if bounds else []
+    return told
+
+
+def _candidates(answer: Answer, kind: ValueType) -> list[str]:
+    """Return words to try, those first that a message asks for."""
+    told = words_told(answer)
     return list(dict.fromkeys([*told, *USUAL.values(), PLAIN_WORD, *OTHER_WORDS, kind.usual]))
 
 

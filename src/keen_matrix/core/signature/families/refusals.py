@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from itertools import combinations, islice, product
 from typing import NamedTuple
 
+from keen_matrix.core.expressions import Expression
 from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.families import Making, Vector
 from keen_matrix.core.signature.grounds import Words
@@ -401,6 +402,7 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
         (own.kind, own.when) for own in signature.refuse
     ]
     for kind, condition in conditions:
+        yield from _without_what_it_needs(signature, builder, kind, condition)
         owners = [
             option for option in plain_options(signature, builder.form)
             if any(name.replace("-", "_") in condition.names for name in option.value_names)
@@ -425,3 +427,18 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                     yield _Fault(kind, condition.source, words, control.words(), condition.source)
                     if found >= (3 if not full else 4):
                         break
+
+
+def _without_what_it_needs(
+    signature: Signature, builder: Builder, kind: str, condition: Expression
+) -> Iterator[_Fault]:
+    """Options by themselves that a condition on what is given allows beside others only."""
+    smallest = builder.smallest()
+    if smallest is None or "given(" not in condition.source:
+        return
+    for option in plain_options(signature, builder.form):
+        tried = builder.plain([option], full=False)
+        judgement = signature.judge(tried.words())
+        if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [kind]:
+            words, control = tried.words(), smallest.words()
+            yield _Fault(kind, condition.source, words, control, condition.source)
