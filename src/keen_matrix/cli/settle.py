@@ -145,7 +145,7 @@ def _announce(lab: Lab, launches: int) -> None:
         lab.answer(())  # the first takes longer than others: workers start
         begun = time.monotonic()
         vectors = [
-            made.words() for each in lab.builders(grounded=False) if (made := each.smallest())
+            made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())
         ]
         lab.answers([*vectors, ("--help",)])
         seconds = (time.monotonic() - begun) * launches / (len(vectors) + 1)

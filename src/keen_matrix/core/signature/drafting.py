@@ -12,6 +12,7 @@ from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.notation.synopsis import (
     Choice,
     Form,
+    Item,
     Keyword,
     Name,
     Operand,
@@ -206,7 +207,7 @@ def _renamed(line: str, changed: Mapping[str, str]) -> str:
 
 
 def _renamed_form(form: Form, changed: Mapping[str, str]) -> Form:
-    items: list[Any] = []
+    items: list[Item] = []
     for item in form.items:
         if isinstance(item, OptionUse):
             items.append(
@@ -493,7 +494,7 @@ def _completed(
 
 
 def _complete_form(form: Form, options: Mapping[str, HelpOption], used: set[str]) -> Form:
-    items: list[Any] = []
+    items: list[Item] = []
     for item in form.items:
         if isinstance(item, OptionUse):
             listed = next((options[each] for each in item.spellings if each in options), None)

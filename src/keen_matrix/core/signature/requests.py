@@ -133,7 +133,6 @@ class Builder:
         self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED
     ) -> None:
         self.signature, self.form, self.grounds = signature, form, grounds
-        self._with_more: dict[frozenset[str], Request | None] = {}
 
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
@@ -147,11 +146,6 @@ class Builder:
         the wanted options: with one more of them, or one more operand."""
         if not self.signature.conditions:
             return None
-        if keys not in self._with_more:
-            self._with_more[keys] = self._found_with_more(keys)
-        return self._with_more[keys]
-
-    def _found_with_more(self, keys: frozenset[str]) -> Request | None:
         for option in plain_options(self.signature, self.form):
             found = self._request(Wish({*keys, option.key}, full=False))
             if found is not None:

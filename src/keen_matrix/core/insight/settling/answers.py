@@ -58,7 +58,7 @@ def _refused_vectors(lab: Lab) -> list[Words]:
     """Return a few vectors of each kind that the signature refuses, each with a control that was
     accepted."""
     signature = lab.signature
-    grounds = Grounds(forms=lab.form_grounds())
+    grounds = Grounds(forms=lab.forms.grounds())
     first: dict[str, list[Words]] = {}
     others: dict[tuple[str, str], Words] = {}
     for vector in family_of(signature, "refusals", (), grounds).vectors:
@@ -200,7 +200,7 @@ def _complete(lab: Lab, spelling: str) -> Iterator[Finding]:
 
 def _help_beside(lab: Lab, spelling: str) -> Iterator[Finding]:
     """Find that help is refused beside words that are accepted by themselves."""
-    builder = lab.sound_builder(0)
+    builder = lab.forms.sound_builder(0)
     request = builder.smallest() if builder is not None else None
     words = request.words() if request is not None else ()
     if builder is None or len(words) == builder.form.keywords:
@@ -254,7 +254,7 @@ def settle_surroundings(lab: Lab) -> Iterator[Finding]:
 def _bases(lab: Lab) -> list[Words]:
     """Return the smallest and the fullest accepted vector of each form."""
     requests = [
-        made for builder in lab.builders() if builder.grounds.works for made in _both(builder)
+        made for builder in lab.forms.builders() if builder.grounds.works for made in _both(builder)
     ]
     vectors = dict.fromkeys(each.words() for each in requests if each is not None)
     return [words for words in vectors if lab.answer(words).works]

@@ -16,6 +16,8 @@ GUESSED = "guess"
 """What the comment of a drafted value begins with that is only likely."""
 LONGEST_COMMENT = 110
 Key: TypeAlias = tuple[str, ...]
+Toml: TypeAlias = Any
+"""A document, table or item of tomlkit, which types them loosely."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,7 +91,7 @@ def is_guessed(text: str, name: str) -> bool:
     return item is not None and item.trivia.comment.lstrip("# ").startswith(GUESSED)
 
 
-def _make(document: Any, edit: Edit) -> None:
+def _make(document: Toml, edit: Edit) -> None:
     import tomlkit
 
     if isinstance(edit, ValueEdit):
@@ -119,7 +121,7 @@ def _make(document: Any, edit: Edit) -> None:
             _comment(table.item(name), edit.note)
 
 
-def _literal(pattern: str) -> Any:
+def _literal(pattern: str) -> Toml:
     """Return a pattern as TOML writes it best: between single quotes where it has none."""
     import tomlkit
 
@@ -127,7 +129,7 @@ def _literal(pattern: str) -> Any:
     return tomlkit.string(pattern, literal=plain)
 
 
-def _table(document: Any, key: Key) -> Any:
+def _table(document: Toml, key: Key) -> Toml:
     """Return a table, made at the end where there is none."""
     import tomlkit
 
@@ -139,7 +141,7 @@ def _table(document: Any, key: Key) -> Any:
     return found
 
 
-def _set_value(document: Any, edit: ValueEdit) -> None:
+def _set_value(document: Toml, edit: ValueEdit) -> None:
     """Set the type of a NAME; what its comment says of it stays, the word that it is a guess
     goes."""
     import tomlkit
@@ -158,7 +160,7 @@ def _set_value(document: Any, edit: ValueEdit) -> None:
     _comment(values.item(edit.name), _joined(edit.note, note))
 
 
-def _taken_note(document: Any, name: str) -> str:
+def _taken_note(document: Toml, name: str) -> str:
     """Return what the draft says of a NAME in a comment line of its own, and take the line away."""
     from tomlkit.items import Comment, Null
 
@@ -177,7 +179,7 @@ def _joined(*notes: str) -> str:
     return "; ".join(filter(None, notes))
 
 
-def _comment(item: Any, note: str) -> None:
+def _comment(item: Toml, note: str) -> None:
     """Set the comment of a line, with what it said before."""
     if note:
         item.comment(_shortened(note))

@@ -2,33 +2,24 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.insight.settling.edits import KeyEdit, edited, is_guessed
+from keen_matrix.core.insight.settling.edits import edited, is_guessed
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.sources import text_of_script
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
-from keen_matrix.core.model.spec import Matrix, Put, Spec, Surroundings
+from keen_matrix.core.model.spec import Spec, Surroundings
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
-from keen_matrix.core.signature.readers import Runtime
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature
-from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 from keen_matrix.core.spec.load import load_spec
 
 CAME_LENGTH = 100
-_BY_SHEBANG: tuple[tuple[str, Runtime], ...] = (
-    ("python", "python"), ("node", "node"), ("perl", "perl"), ("ruby", "ruby"),
-    ("bash", "shell"), ("dash", "shell"), ("ksh", "shell"), ("zsh", "shell"), ("sh", "shell"),
-)  # fmt: skip
 
 
 class Lab:
@@ -38,9 +29,7 @@ class Lab:
     def __init__(self, path: str, text: str, pool: WorkerPool, watch: RunWatch, most: int) -> None:
         self.path, self.pool, self.watch, self.most = path, pool, watch, most
         self.findings: list[Finding] = []
-        self._script: str | None = None
-        self._grounds: tuple[str, dict[int, FormGrounds]] = ("", {})
-        """The text of the spec, and what is known of its forms by it."""
+        self.forms = Forms(self)
         self.text = text
         self.spec = self._loaded(text)
         self.launch: ResolvedLaunch = resolved_launch(self.spec)
@@ -110,48 +99,30 @@ class Lab:
         """Return vectors with what came of them, to show."""
         return tuple(Shown(words, came(self.answer(words))) for words in vectors)
 
-    @property
-    def has_sample(self) -> bool:
-        """Whether a file stands ready for the program to read."""
-        return any(name.constant == SAMPLE_FILE for name, _ in _around(self.spec.controls))
 
-    def with_sample(self, content: str = "") -> Lab:
-        """Return a lab in which a file stands ready for the program to read, with a content where
-        that is given."""
-        if not content and self.has_sample:
-            return self
-        return self.with_edit(KeyEdit(("files", SAMPLE_FILE), content or SAMPLE_LINES))
+class Forms:
+    """The forms of the synopsis as the spec stands by now."""
 
-    @property
-    def has_input(self) -> bool:
-        """Whether the spec says what stands on standard input."""
-        controls = self.spec.controls
-        return controls is not None and controls.steps[0].surroundings.stdin is not None
-
-    def with_edit(self, edit: KeyEdit) -> Lab:
-        """Return a lab with a spec that says something else; its launches count as well."""
-        text = edited(self.text, [edit])
-        other = Lab(self.path, text, self.pool, self.watch, self.limit)
-        other.experiments.go_on(self.experiments, same=False)
-        return other
-
-    # --- what vectors are made of ---
+    def __init__(self, lab: Lab) -> None:
+        self.lab = lab
+        self._known: tuple[str, dict[int, FormGrounds]] = ("", {})
+        """The text of the spec, and what is known of its forms by it."""
 
     def builders(self, *, grounded: bool = True) -> Sequence[Builder]:
         """Return a builder for each form, clear of what is known to be refused."""
         if not grounded:
-            return builders(self.signature)
-        return builders(self.signature, Grounds(forms=self.form_grounds()))
+            return builders(self.lab.signature)
+        return builders(self.lab.signature, Grounds(forms=self.grounds()))
 
-    def form_grounds(self) -> tuple[FormGrounds, ...]:
+    def grounds(self) -> tuple[FormGrounds, ...]:
         """Return what is known of each form: what it requires, what clashes in it."""
-        return tuple(self.ground(number) for number in range(len(self.signature.forms)))
+        return tuple(self.ground(number) for number in range(len(self.lab.signature.forms)))
 
     def ground(self, number: int) -> FormGrounds:
         """Return what is known of one form. It costs launches for what is not known yet."""
-        if self._grounds[0] != self.text:
-            self._grounds = (self.text, {})
-        known = self._grounds[1]
+        if self._known[0] != self.lab.text:
+            self._known = (self.lab.text, {})
+        known = self._known[1]
         if number not in known:
             known[number] = grounds_of_form(self.trials(number))
         return known[number]
@@ -159,42 +130,15 @@ class Lab:
     def sound_builder(self, number: int) -> Builder | None:
         """Return a builder of a form whose smallest vector is accepted: as the synopsis says, or
         with what it was seen to require; None where there is none."""
-        plain = builders(self.signature)[number]
-        if self.works(plain.smallest()):
+        plain = builders(self.lab.signature)[number]
+        if self.lab.works(plain.smallest()):
             return plain
-        found = Builder(self.signature, self.signature.forms[number], self.ground(number))
-        return found if found.grounds.works and self.works(found.smallest()) else None
+        found = Builder(self.lab.signature, self.lab.signature.forms[number], self.ground(number))
+        return found if found.grounds.works and self.lab.works(found.smallest()) else None
 
     def trials(self, number: int) -> FormTrials:
         """Return the experiments with one form."""
-        return FormTrials(self.signature, number, self.experiments)
-
-    @property
-    def script(self) -> str:
-        """The program's own text, where it is a script; else an empty one."""
-        if self._script is None:
-            scope = Scope({"here": self.spec.here})
-            launch = [str(each.render(scope)) for each in self.spec.program.launch]
-            self._script = text_of_script([self.launch.file, *launch])
-        return self._script
-
-    @property
-    def runtime(self) -> Runtime:
-        """What the program is run by: told by its launch words, else by its first line."""
-        words = [os.path.basename(self.launch.file), *map(os.path.basename, self.launch.words[:1])]
-        try:
-            with open(self.launch.file, "rb") as file:
-                first = file.readline(200).decode("utf-8", "replace")
-        except OSError:
-            first = ""
-        words += first[2:].replace("/", " ").split() if first.startswith("#!") else []
-        for word in words:
-            for name, runtime in _BY_SHEBANG:
-                if word == name or (
-                    word.startswith(name) and word[len(name) :].strip(".0123456789") == ""
-                ):
-                    return runtime
-        return "binary"
+        return FormTrials(self.lab.signature, number, self.lab.experiments)
 
 
 def came(answer: Answer) -> str:
@@ -219,8 +163,3 @@ def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unkno
 def _surroundings(spec: Spec) -> Surroundings | None:
     """Return what vectors have around them."""
     return None if spec.controls is None else spec.controls.steps[0].surroundings
-
-
-def _around(controls: Matrix | None) -> tuple[tuple[Template, Put], ...]:
-    """Return the files that vectors have around them."""
-    return () if controls is None else controls.steps[0].surroundings.files

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, RemoveEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
+from keen_matrix.core.insight.settling.program import runtime_of, script_of
 from keen_matrix.core.notation.synopsis import Keyword, OptionUse
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.model import Option, habits_of_switches
@@ -50,7 +51,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     if lab.signature.reader and not guessed:
         return
     probes = list(dict.fromkeys(_probes(lab)))
-    fit = (lab.runtime, "any")
+    fit = (runtime_of(lab), "any")
     natives = {
         name: row
         for name, row in sorted(READERS.items(), key=lambda each: _rank(lab, each[1]))
@@ -89,7 +90,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
 def _rank(lab: Lab, row: Reader) -> int:
     """Return which of several readers that do the same is taken: one that the script names, one of
     no language, any other. What is no script names none."""
-    if lab.script and row.named and re.search(rf"\b{re.escape(row.named)}\b", lab.script):
+    if script_of(lab) and row.named and re.search(rf"\b{re.escape(row.named)}\b", script_of(lab)):
         return 0
     return 1 if row.runtime == "any" else 2
 
@@ -289,7 +290,7 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
     if lab.signature.habits.repeat != "last":
         return
     vectors: list[Words] = []
-    for builder in [each for each in lab.builders() if each.grounds.works][:MOST_FORMS]:
+    for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
         base = builder.smallest()
         if base is None or not lab.works(base):
             continue
@@ -338,7 +339,7 @@ def _style(lab: Lab) -> Iterator[Finding]:
 
 def _probes(lab: Lab) -> Iterator[Probe]:
     """Yield vectors on which readers differ, made of accepted ones."""
-    for builder in [each for each in lab.builders() if each.grounds.works][:MOST_FORMS]:
+    for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
         base = builder.smallest()
         if base is None or not lab.works(base):
             continue
@@ -467,7 +468,7 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         # A program that takes any word for a number says nothing of how its reader reads numbers, and
         # what a shell script does with one is its own.
         takes_any = lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
-        is_checked = not takes_any and lab.runtime != "shell"
+        is_checked = not takes_any and runtime_of(lab) != "shell"
         for text in NUMBERS if is_checked else ():
             yield Probe(_beside(base, [part.spelling, text]))
 

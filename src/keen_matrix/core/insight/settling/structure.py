@@ -33,7 +33,7 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
         plain = Builder(lab.signature, lab.signature.forms[number]).smallest()
         if lab.works(plain):
             continue
-        found = lab.ground(number)
+        found = lab.forms.ground(number)
         shown = lab.shown(plain.words()) if plain is not None else ()
         for pair in found.unequal:
             edit = AppendEdit(("signature", "where"), unequal_condition(pair), OBSERVED)
@@ -79,7 +79,7 @@ def _inside(choice: Choice) -> Iterator[Item]:
 
 def _other_ways(lab: Lab, number: int, found: FormGrounds) -> list[str]:
     """Return the other options that make the smallest vector accepted, each by itself."""
-    trials = lab.trials(number)
+    trials = lab.forms.trials(number)
     sample = next(iter(found.values), ("", ""))[1]
     ways = []
     for option in optional_of(trials.builder):
@@ -103,7 +103,7 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
     grouping = grouped(form, [_places(lab, number, {key}) for key in keys])
     if grouping is None:
         return Finding(text=text, shown=shown)
-    trials = lab.trials(number)
+    trials = lab.forms.trials(number)
     options = [each for each in trials.builder.form.options if each.key in keys]
     pairs = combinations(options, 2)
     together = any(lab.works(trials.builder.smallest(pair)) for pair in pairs)
@@ -118,7 +118,7 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
 
 def settle_conflicts(lab: Lab) -> Iterator[Finding]:
     """Find options that the program refuses together, or by themselves."""
-    for number, found in enumerate(lab.form_grounds()):
+    for number, found in enumerate(lab.forms.grounds()):
         for clash in found.clashes:
             if len(clash.options) > 1:
                 yield _conflict(lab, number, found, clash)
@@ -181,8 +181,8 @@ def _with_value_told(
 def settle_actions(lab: Lab) -> Iterator[Finding]:
     """Find options that end the call by themselves."""
     spelt = {option.key: ",".join(option.spellings) for option in lab.signature.options}
-    for number, found in enumerate(lab.form_grounds()):
-        builder = lab.trials(number).builder
+    for number, found in enumerate(lab.forms.grounds()):
+        builder = lab.forms.trials(number).builder
         for key in found.actions:
             option = next(each for each in builder.form.options if each.key == key)
             alone = builder.smallest([option])
@@ -233,8 +233,8 @@ def _group_holds(lab: Lab, number: int, changed: Form, clash: Clash) -> bool:
         item for item in changed.items
         if isinstance(item, Choice) and spellings <= set(_spellings_of(item))
     )  # fmt: skip
-    trials = lab.trials(number)
-    trials.rebuild(lab.form_grounds()[number])
+    trials = lab.forms.trials(number)
+    trials.rebuild(lab.forms.grounds()[number])
     inside = set(_spellings_of(group))
     options = [each for each in trials.builder.form.options if set(each.spellings) <= inside]
     pairs = [(a, b) for n, a in enumerate(options) for b in options[n + 1 :]]

@@ -12,6 +12,13 @@ from typing import NamedTuple
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, ValueEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
+from keen_matrix.core.insight.settling.program import (
+    has_input,
+    has_sample,
+    script_of,
+    with_edit,
+    with_sample,
+)
 from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
@@ -49,7 +56,7 @@ class Slot(NamedTuple):
 
 def settle_smallest(lab: Lab) -> Iterator[Finding]:
     """Find words with which the smallest vector of each form is accepted."""
-    for builder in lab.builders(grounded=False):
+    for builder in lab.forms.builders(grounded=False):
         request = builder.smallest()
         if request is None or lab.works(request):
             continue
@@ -73,11 +80,11 @@ SAMPLES = {
 
 def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
     """Find what the file that is there has to contain for the program to take it."""
-    if not lab.has_sample:
+    if not has_sample(lab):
         return
     told = [("lines", each) for each in lines_told(lab.answer(request.words()).said)]
     for kind, content in (*told, *_contents()):
-        other = lab.with_sample(content)
+        other = with_sample(lab, content)
         works = other.works(request)
         lab.experiments.count(other.experiments)
         if works:
@@ -96,7 +103,7 @@ def _contents() -> Iterator[tuple[str, str]]:
 def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
     """Find what standard input has to contain for a program that reads it."""
     smallest = builder.smallest()
-    if smallest is None or not can_be_seen() or lab.has_input:
+    if smallest is None or not can_be_seen() or has_input(lab):
         return
     words = smallest.words()
     (answer,) = lab.experiments.launched([words], silent=True).values()
@@ -104,7 +111,7 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
         return
     for kind, content in [("text", SAMPLE_LINES), *_contents()]:
         edit = KeyEdit(("program", "stdin"), content, OBSERVED)
-        other = lab.with_edit(edit)
+        other = with_edit(lab, edit)
         works = other.works(smallest)
         lab.experiments.count(other.experiments)
         if works:
@@ -141,7 +148,7 @@ MOST_WORDS = 4
 def settle_counts(lab: Lab) -> Iterator[Finding]:
     """Find how many words an operand must have, and may have, that the synopsis lets have any
     number."""
-    for builder in lab.builders(grounded=False):
+    for builder in lab.forms.builders(grounded=False):
         for item in builder.form.form.walk():
             if isinstance(item, Operand) and item.name.several:
                 yield from _counted(lab, builder, item.name.name)
@@ -231,7 +238,7 @@ def _context(lab: Lab, name: str) -> tuple[Request, list[Slot]] | None:
     """Return the smallest request in which a NAME has a value, and the open slots that are its own,
     or its option's; None where the rest of it is not accepted either."""
     for number in range(len(lab.signature.forms)):
-        builder = lab.sound_builder(number)
+        builder = lab.forms.sound_builder(number)
         smallest = builder.smallest() if builder is not None else None
         if builder is None or smallest is None:
             continue
@@ -266,7 +273,7 @@ def _typed(lab: Lab, request: Request, slots: Sequence[Slot]) -> Iterator[Findin
     """Yield the types of the values with which a refused request is accepted."""
     if not slots:
         return
-    with_file = lab.with_sample()
+    with_file = with_sample(lab)
     found = accepted(with_file, request, slots)
     lab.experiments.count(with_file.experiments)
     if found is None:
@@ -295,7 +302,7 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
     several that are wrong are mended one after another.
     """
     current, answer = request, lab.answer(request.words())
-    own = words_of_script(lab.script)
+    own = words_of_script(script_of(lab))
     left = (MOST_TRIES + len(own)) * len(slots)
     mended: set[Slot] = set()
     while left > 0:
@@ -361,7 +368,7 @@ def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
     for table, shown in _tables(lab, request, slot):
         if _is_kept(lab, request, slot, table):
             return table, [*map(words, shown), words(PLAIN_WORD)]
-    own = words_of_script(lab.script)
+    own = words_of_script(script_of(lab))
     others = [each for each in own if each != value] if value in own else []
     answers = lab.answers(map(words, others))
     taken = [each for each, answer in zip(others, answers, strict=True) if answer.works]

@@ -1,0 +1,76 @@
+"""What a spec launches, and what stands around its vectors: its script, its language, a file and
+standard input for it."""
+
+from __future__ import annotations
+
+import os
+
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.insight.settling.edits import KeyEdit, edited
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.sources import text_of_script
+from keen_matrix.core.model.spec import Matrix, Put
+from keen_matrix.core.signature.readers import Runtime
+from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
+
+_BY_SHEBANG: tuple[tuple[str, Runtime], ...] = (
+    ("python", "python"), ("node", "node"), ("perl", "perl"), ("ruby", "ruby"),
+    ("bash", "shell"), ("dash", "shell"), ("ksh", "shell"), ("zsh", "shell"), ("sh", "shell"),
+)  # fmt: skip
+
+
+def has_sample(lab: Lab) -> bool:
+    """Tell whether a file stands ready for the program to read."""
+    return any(name.constant == SAMPLE_FILE for name, _ in _around(lab.spec.controls))
+
+
+def with_sample(lab: Lab, content: str = "") -> Lab:
+    """Return a lab in which a file stands ready for the program to read, with a content where
+    that is given."""
+    if not content and has_sample(lab):
+        return lab
+    return with_edit(lab, KeyEdit(("files", SAMPLE_FILE), content or SAMPLE_LINES))
+
+
+def has_input(lab: Lab) -> bool:
+    """Tell whether the spec says what stands on standard input."""
+    controls = lab.spec.controls
+    return controls is not None and controls.steps[0].surroundings.stdin is not None
+
+
+def with_edit(lab: Lab, edit: KeyEdit) -> Lab:
+    """Return a lab with a spec that says something else; its launches count as well."""
+    text = edited(lab.text, [edit])
+    other = Lab(lab.path, text, lab.pool, lab.watch, lab.limit)
+    other.experiments.go_on(lab.experiments, same=False)
+    return other
+
+
+def script_of(lab: Lab) -> str:
+    """Return the program's own text, where it is a script; else an empty one."""
+    scope = Scope({"here": lab.spec.here})
+    launch = [str(each.render(scope)) for each in lab.spec.program.launch]
+    return text_of_script([lab.launch.file, *launch])
+
+
+def runtime_of(lab: Lab) -> Runtime:
+    """Return what the program is run by: told by its launch words, else by its first line."""
+    words = [os.path.basename(lab.launch.file), *map(os.path.basename, lab.launch.words[:1])]
+    try:
+        with open(lab.launch.file, "rb") as file:
+            first = file.readline(200).decode("utf-8", "replace")
+    except OSError:
+        first = ""
+    words += first[2:].replace("/", " ").split() if first.startswith("#!") else []
+    for word in words:
+        for name, runtime in _BY_SHEBANG:
+            if word == name or (
+                word.startswith(name) and word[len(name) :].strip(".0123456789") == ""
+            ):
+                return runtime
+    return "binary"
+
+
+def _around(controls: Matrix | None) -> tuple[tuple[Template, Put], ...]:
+    """Return the files that vectors have around them."""
+    return () if controls is None else controls.steps[0].surroundings.files
