@@ -103,3 +103,10 @@ def test_a_failed_expression_tells_the_values_it_saw() -> None:
 def test_a_format_wider_than_any_text_is_refused() -> None:
     with pytest.raises(ExpressionFault, match="width over"):
         Template("{x:>999999999}").render(Scope(NAMES))
+
+
+@pytest.mark.parametrize(("line", "same"), [
+    ("[-1 … -3]...", "[-1 | -2 | -3]..."), ("[(-a | -b)]...", "[-a | -b]..."), ("[(A | B)...]", "[A | B]..."), ("[[A] B]", "[[A] B]"), ("[[-a]]...", "[[-a]]..."),
+])  # fmt: skip
+def test_brackets_round_nothing_but_a_group_are_its_own(line: str, same: str) -> None:
+    assert str(parse_synopsis(line)) == same

@@ -261,6 +261,11 @@ class _Reader:
             rest.pop(0)
             several = True
         alternatives = tuple(self.form(each, bracketed=True) for each in group.alternatives)
+        inner = alternatives[0].items[0] if len(alternatives[0].items) == 1 else None
+        if len(alternatives) == 1 and isinstance(inner, Choice) and not inner.optional:
+            # brackets round nothing but a range, or a group, are that group's own: so are the dots
+            dots = several or inner.several
+            return replace(inner, optional=group.optional, several=dots, span=group.span)
         return Choice(alternatives, group.optional, several, group.span)
 
     def operand(self, item: Word, word: str, rest: list[Word | Group]) -> Item:

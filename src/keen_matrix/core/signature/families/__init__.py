@@ -118,7 +118,7 @@ def family_of(
     return Family(name, tuple(found.values()), tuple(left_out))
 
 
-TELLING = frozenset({CLASH, "option"})
+TELLING = frozenset({CLASH, "option", "smallest"})
 """Kinds of vectors that tell of a clash, each once; all others keep clear of it."""
 
 
