@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.expressions import Expression, Scope, Template
 from keen_matrix.core.notation.parse import parse_line, parse_words
+from keen_matrix.core.notation.synopsis import parse_synopsis
 
 WORDS = [
     ("a b", ["a", "b"]),
