@@ -9,6 +9,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.settle import add_launches
+from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ ended where it is about to parse: the parser itself is drafted. Any other is onl
 a usage line or a list of options. Subcommands that it lists are asked for their own help in the same way. Nothing else
 is launched, unless --settle is given.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read or written,
-3 the program cannot be launched or prints no help text
+3 the program cannot be launched or prints no help text, 130 interrupted: what was found until then is in the spec
 """
 
 
@@ -60,35 +61,36 @@ def main(options: argparse.Namespace) -> int:
     options.program = _apart(options.program)
     draft, source = _draft(options)
     text = spec_text(draft, options.program, source, os.path.dirname(options.output or "") or ".")
+    status = EXIT_OK
     if options.settle:
-        text = _settled(options.output or SPEC_NAME, text, options.launches)
+        text, status = _settled(options.output or SPEC_NAME, text, options.launches)
     if options.output is None:
         sys.stdout.write(text)
-        return 0
+        return status
     try:
         with open(options.output, "x", encoding="utf-8") as file:
             file.write(text)
     except OSError as error:
         raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
     print(f"{options.output} written; next: keen-matrix run {options.output}")
-    return 0
+    return status
 
 
 SPEC_NAME = "draft.matrix.toml"
 """What a spec on standard output is called while it is settled."""
 
 
-def _settled(path: str, text: str, launches: int) -> str:
-    """Return the text of a draft with what experiments found out; what they found is told on
-    standard error."""
+def _settled(path: str, text: str, launches: int) -> tuple[str, int]:
+    """Return the text of a draft with what experiments found out, until they were interrupted
+    perhaps, and the exit status; what they found is told on standard error."""
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.settle import settled_text, write_settled
 
     if "[signature]" not in text.splitlines():
-        return text  # there is none to settle, and a comment in the draft says why
+        return text, EXIT_OK  # there is none to settle, and a comment in the draft says why
     found = settled_text(path, text, launches, "auto")
     write_settled(Screen(sys.stderr), path, found, is_written=True)
-    return found.after
+    return found.after, EXIT_INTERRUPTED if found.is_interrupted else EXIT_OK
 
 
 def _draft(options: argparse.Namespace) -> tuple[Draft, str]:
