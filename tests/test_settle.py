@@ -288,6 +288,14 @@ def test_a_draft_launches_nothing_but_what_asks_for_help(place: Place) -> None:
     assert log.read_text().split("\n") == ["--help", ""]
 
 
+def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(place: Place) -> None:
+    log = place.folder / "log"
+    place.write("ferry", f'#!/bin/sh\necho "$*" >> {log}\n').chmod(0o755)
+    place.write("d.matrix.toml", "")
+    came = place.call("draft", "--settle", "-o", "d.matrix.toml", "--", "./ferry")
+    assert came.status == 2 and "d.matrix.toml cannot be written: it is there already" in came.err and not log.exists()
+
+
 # --- the parts ---
 
 

@@ -59,6 +59,9 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.core.spec.drafted import spec_text
 
     options.program = _apart(options.program)
+    if options.output is not None and os.path.lexists(options.output):
+        # told before anything is launched: what was found out would be lost
+        raise Misuse(f"{options.output} cannot be written: it is there already")
     draft, source = _draft(options)
     text = spec_text(draft, options.program, source, os.path.dirname(options.output or "") or ".")
     status = EXIT_OK
