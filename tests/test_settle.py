@@ -4,6 +4,7 @@ speaks against it."""
 from __future__ import annotations
 
 import signal
+import textwrap
 import time
 from pathlib import Path
 
@@ -143,6 +144,16 @@ def test_an_interruption_keeps_what_was_found(freight: Place) -> None:
         process.returncode == 130 and b"interrupted: what was found until then stands here" in out
     )
     assert 'WEIGHT = { type = "float" }' in (freight.folder / "f.matrix.toml").read_text()
+
+
+def test_what_a_spec_states_by_itself_is_not_written_over(freight: Place) -> None:
+    own = ['joined = true   # as agreed', 'repeat = "last"', '[refusal] # every one', 'exit = [64, 65]', 'stderr.contains = "error:"', 'stream = "stdout"']
+    text = textwrap.dedent(SPARSE).replace('style = "gnu"           # guess', "\n".join(own[:2])) + "\n".join([*own[2:5], "[help]", own[5], ""])
+    path = freight.write("f.matrix.toml", text)
+    came = freight.call("settle", "f.matrix.toml", "--write", timeout=120)
+    after = path.read_text()
+    assert came.status == 0 and "WEIGHT is a number" in findings(came.out)
+    assert all(f"{line}\n" in after for line in own) and "reader" not in after
 
 
 LENIENT = """

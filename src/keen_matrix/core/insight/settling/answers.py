@@ -6,7 +6,14 @@ import re
 from collections.abc import Iterator, Sequence
 
 from keen_matrix.core.expect.help import HelpAspect, help_rule
-from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, KeyEdit, MaskEdit
+from keen_matrix.core.insight.settling.edits import (
+    OBSERVED,
+    AppendEdit,
+    Edit,
+    KeyEdit,
+    MaskEdit,
+    is_stated,
+)
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.launch.waiting import can_be_seen
@@ -80,12 +87,8 @@ def _refused_vectors(lab: Lab) -> list[Words]:
 def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
     """The exit status of all refusals, where nothing promises one yet."""
     statuses = {each.record.exit for each in refused.values()}
-    stated = "exit" in (lab.spec.refusal.general.origins if lab.spec.refusal else {})
-    says = re.search(
-        r"^\[refusal\](?:\n[^\[]*?)*^exit\s*=|^refusal\.exit\s*=", lab.text, re.MULTILINE
-    )
     promised = lab.signature.row.exit
-    if len(statuses) != 1 or (says and stated):
+    if len(statuses) != 1 or is_stated(lab.text, "refusal", "exit"):
         return
     (status,) = statuses
     if status is None or status == 0 or status == promised:
@@ -97,7 +100,7 @@ def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
 
 def _common_text(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
     """The text that all refusals have on standard error."""
-    if re.search(r"^\[refusal\](?:\n[^\[]*?)*^stderr|^refusal\.stderr", lab.text, re.MULTILINE):
+    if is_stated(lab.text, "refusal", "stderr"):
         return
     texts = [each.record.stderr or "" for each in refused.values()]
     common = common_text(texts)
@@ -165,7 +168,7 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
     yield from _help_beside(lab, max(sound, key=len))
     yield from _complete(lab, max(sound, key=len))
     streams = {"stdout" if each.record.stdout else "stderr" for each in sound.values()}
-    stated = re.search(r"^\[help\]|^help\.stream", lab.text, re.MULTILINE)
+    stated = is_stated(lab.text, "help", "stream")
     if streams == {"stdout"} and not lab.signature.row.help_stream and not stated:
         edit = KeyEdit(("help", "stream"), "stdout", OBSERVED)
         yield Finding(
@@ -178,7 +181,7 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
 def _complete(lab: Lab, spelling: str) -> Iterator[Finding]:
     """Find that the help lists the options of the synopsis and no others; where it lists others, tell
     which."""
-    if re.search(r"^help-complete\b", lab.text, re.MULTILINE):
+    if is_stated(lab.text, "signature", "help-complete"):
         return
     record = lab.answer((spelling,)).record
     rule = help_rule(lab.signature, True, "", "").aspects["help"]

@@ -82,6 +82,31 @@ def edited(text: str, edits: Iterable[Edit]) -> str:
     return tomlkit.dumps(document)
 
 
+def is_stated(text: str, *key: str) -> bool:
+    """Tell whether a spec states a key, `"refusal", "exit"`, in whatever way it is written."""
+    import tomlkit
+
+    found: Toml = tomlkit.parse(text)
+    for name in key:
+        if not isinstance(found, Mapping) or name not in found:
+            return False
+        found = found[name]
+    return True
+
+
+def note_of(text: str, *key: str) -> str:
+    """Return the comment on the line of a key; an empty text where there is none."""
+    import tomlkit
+
+    if not is_stated(text, *key):
+        return ""
+    table: Toml = tomlkit.parse(text)
+    for name in key[:-1]:
+        table = table[name]
+    comment: str = table.item(key[-1]).trivia.comment
+    return comment.lstrip("# ").strip()
+
+
 def is_guessed(text: str, name: str) -> bool:
     """Tell whether the type of a NAME is marked as a guess in a spec."""
     import tomlkit
@@ -193,5 +218,5 @@ def _shortened(note: str) -> str:
 
 __all__ = [
     "OBSERVED", "AppendEdit", "Edit", "KeyEdit", "MaskEdit", "RemoveEdit",
-    "SynopsisEdit", "ValueEdit", "edited", "is_guessed",
+    "SynopsisEdit", "ValueEdit", "edited", "is_guessed", "is_stated", "note_of",
 ]  # fmt: skip

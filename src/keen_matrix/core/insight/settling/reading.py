@@ -10,12 +10,21 @@ from dataclasses import replace
 from itertools import combinations, islice
 from typing import Any, NamedTuple
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, RemoveEdit
+from keen_matrix.core.insight.settling.edits import (
+    GUESSED,
+    OBSERVED,
+    Edit,
+    KeyEdit,
+    RemoveEdit,
+    is_stated,
+    note_of,
+)
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
 from keen_matrix.core.insight.settling.program import runtime_of, script_of
 from keen_matrix.core.notation.synopsis import Keyword, OptionUse
 from keen_matrix.core.signature.grounds import Words
+from keen_matrix.core.signature.habits import SWITCH_NAMES
 from keen_matrix.core.signature.model import Option, habits_of_switches
 from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
@@ -48,7 +57,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     """Find the reader that does what the program does. One that is only guessed, from the layout of
     the help, is held against the program as the others are."""
     guessed = lab.signature.reader if _is_guessed(lab) else ""
-    if lab.signature.reader and not guessed:
+    if (lab.signature.reader and not guessed) or _is_by_hand(lab):
         return
     probes = list(dict.fromkeys(_probes(lab)))
     fit = (runtime_of(lab), "any")
@@ -76,7 +85,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     telling = [each for each in seen if _differ(candidates, each)][-MOST_SHOWN:]
     why = f"{OBSERVED}: does what the program does with {len(seen)} vectors on which readers differ"
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
-    if "style" in lab.text:
+    if is_stated(lab.text, "signature", "style"):
         edits.insert(0, RemoveEdit(("signature", "style")))
     rest = list(left)[1:]
     others = f" (so {'does' if len(rest) == 1 else 'do'} {', '.join(rest)})" if rest else ""
@@ -156,7 +165,7 @@ def _read_with(
     told = [f"{habit.replace('_', '-')} = {value_text(value)}" for habit, value in switches.items()]
     why = f"{OBSERVED}: but for the switches below it does what the program does with {len(seen)} vectors"
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
-    if "style" in lab.text:
+    if is_stated(lab.text, "signature", "style"):
         edits.insert(0, RemoveEdit(("signature", "style")))
     for habit, value in switches.items():
         edits.append(KeyEdit(("signature", habit.replace("_", "-")), value, OBSERVED))
@@ -168,7 +177,22 @@ def _read_with(
 
 def _is_guessed(lab: Lab) -> bool:
     """Tell whether the spec marks its reader as a guess."""
-    return re.search(r"^reader = .*# guess", lab.text, re.MULTILINE) is not None
+    return note_of(lab.text, "signature", "reader").startswith(GUESSED)
+
+
+def _is_by_hand(lab: Lab) -> bool:
+    """Tell whether the spec states single habits, or a style that is no guess: whoever wrote that
+    knows that the words are read by hand, and what is written is not written over."""
+    keys = [name.replace("_", "-") for name in SWITCH_NAMES]
+    stated = any(
+        is_stated(lab.text, "signature", key)
+        and not note_of(lab.text, "signature", key).startswith(OBSERVED)
+        for key in keys
+    )
+    has_style = is_stated(lab.text, "signature", "style")
+    return stated or (
+        has_style and not note_of(lab.text, "signature", "style").startswith((GUESSED, OBSERVED))
+    )
 
 
 def _taken_back(lab: Lab, guessed: str, seen: Mapping[Words, str]) -> Finding:
@@ -264,6 +288,8 @@ def settle_habits(lab: Lab) -> Iterator[Finding]:
         if probe.habit:
             by_habit.setdefault(probe.habit, []).append(probe)
     for habit, probes in by_habit.items():
+        if is_stated(lab.text, "signature", habit.replace("_", "-")):
+            continue
         told = {_said(lab, each) for each in probes}
         if len(told) != 1 or None in told:
             continue  # it is one thing here and another there: nothing to be stated
@@ -287,7 +313,9 @@ MOST_REPEATED = 40
 
 def settle_repeats(lab: Lab) -> Iterator[Finding]:
     """Find options that may not be given again though others may: it is another matter for each then."""
-    if lab.signature.habits.repeat != "last":
+    key = ("signature", "repeat")
+    by_hand = is_stated(lab.text, *key) and not note_of(lab.text, *key).startswith(OBSERVED)
+    if lab.signature.habits.repeat != "last" or by_hand:
         return
     vectors: list[Words] = []
     for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
@@ -320,7 +348,8 @@ def _said(lab: Lab, probe: Probe) -> bool | str | None:
 def _style(lab: Lab) -> Iterator[Finding]:
     """Find whether options may follow operands, which tells the styles apart, where the style is
     only guessed."""
-    if 'style = "' not in lab.text or lab.signature.style == "one-dash":
+    guessed = note_of(lab.text, "signature", "style").startswith(GUESSED)
+    if not guessed or lab.signature.style == "one-dash":
         return
     probes = [each for each in _probes(lab) if each.habit == "interleaved"]
     told = {_said(lab, each) for each in probes}
