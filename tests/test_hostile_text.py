@@ -22,6 +22,8 @@ from hypothesis import strategies as st
 from keen_matrix.core.covering.search import MOST_MEMORY, Demand, cover, memory_needed
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, NotationFault
 from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.signature.drafting import draft_signature
+from keen_matrix.core.signature.helptext import read_help
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.wording.safe import exact_line, shell_line
 from tests.conftest import Place
@@ -253,3 +255,17 @@ def test_a_hundred_thousand_characters_are_read_at_once(place: Place) -> None:
         "t.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout = "{text}"\n'
     )
     assert tomllib.loads((place.folder / "t.matrix.toml").read_text()) and place.call("lint", timeout=30).status == 0
+
+
+HELPS = {
+    "blank lines": "\n" * 300_000, "headings": "options:\n" * 40_000, "white space": "-a \t\x0b" * 80_000, "open groups": "Usage: x\n" + " [a\n" * 50_000,
+    "commands": "commands:\n  a  b\n" * 20_000, "open values": "  -a, --b[=" * 30_000, "quotes": "  -a  x " + "'a', " * 70_000,
+    "options": "".join(f"  --o{number}  text\n" for number in range(20_000)), "prose": "  -a  b\n" + "      one of a, b, c and\n" * 12_000,
+    "a long word": "  -a  one of " + "a" * 300_000, "dashes": ("--a" * 166 + "\n") * 600, "usages": "usage: a [b]\n" * 20_000, "panels": "╭─ Options ─╮\n" * 15_000 + "│ --a  B │\n" * 10_000,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", HELPS)
+def test_a_help_text_of_any_kind_is_read_to_its_end(name: str) -> None:
+    page = read_help(HELPS[name])
+    assert len(page.options) <= 20_000 and draft_signature(page, ["x"]).synopsis

@@ -20,8 +20,10 @@ from keen_matrix.core.signature.helptext.page import (
 )
 from keen_matrix.core.signature.helptext.usages import is_usage, usages_in
 
-MOST_TEXT = 1_000_000
-"""Characters of a help text that are read."""
+MOST_TEXT, LONGEST_LINE, LONGEST_TEXT = 300_000, 500, 2_000
+"""Characters of a help text that are read, of a line of it, and of what it says of one option: it may be
+any program's output."""
+MOST_LINES = 20_000
 MARK, MISREAD = 3, 2
 """What a mark of a layout counts beside one option understood, and what a line not understood takes
 away."""
@@ -45,7 +47,7 @@ _COMMAND = re.compile(
 
 def read_help(text: str) -> HelpText:
     """Return what a help text tells, read in the layout that fits it best."""
-    lines = [line.expandtabs(8) for line in _plain(text[:MOST_TEXT]).splitlines()]
+    lines = list(_lines(text))
     whole = "\n".join(lines)
     best: HelpText | None = None
     most = -1
@@ -59,6 +61,16 @@ def read_help(text: str) -> HelpText:
             best, most = page, score
     assert best is not None  # the general layout fits any text
     return best
+
+
+def _lines(text: str) -> Iterator[str]:
+    """Yield the lines that are read: with spaces for tabs, and of blank ones no more than two in a
+    row, which say as much as a thousand."""
+    blank = 0
+    for line in _plain(text[:MOST_TEXT]).splitlines()[:MOST_LINES]:
+        blank = 0 if line.strip() else blank + 1
+        if blank <= 2:
+            yield line.expandtabs(8)[:LONGEST_LINE]
 
 
 def _understood(page: HelpText) -> int:
@@ -103,6 +115,8 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
     """Return the listed options, and the lines that look like one and gave none. A text that goes on
     in deeper lines is taken along. An option listed twice comes once."""
     options: list[HelpOption] = []
+    places: dict[str, int] = {}
+    """Spelling → the option that has it."""
     unread: list[str] = []
     depth: int | None = None
     is_tight = _is_tight(lines)
@@ -115,16 +129,18 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
             option = option_of(head, text, layout.kinds)
         if match is not None and option is not None:
             option = _of_layout(layout, option)
-            again = _known(option, options)
+            spelt = (*option.spellings, *option.negated)
+            again = next((places[each] for each in spelt if each in places), None)
             if again is not None:
                 options[again] = _with_choices(options[again], option)
                 option = _without(option, options[again], head, layout, text)
             depth = len(match["indent"]) if option.spellings else None
-            if option.spellings:
-                options += _apart(option, head)
+            for each in _apart(option, head) if option.spellings else ():
+                places |= dict.fromkeys((*each.spellings, *each.negated), len(options))
+                options.append(each)
         elif depth is not None and line.strip() and _depth(line) > depth + 1:
             text = f"{options[-1].text} {line.strip()}".strip()
-            options[-1] = replace(options[-1], text=text)
+            options[-1] = replace(options[-1], text=text[:LONGEST_TEXT])
         elif line.strip():
             if match is not None and after_blank | (depth is not None):
                 unread.append(line.strip())
@@ -145,14 +161,6 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
         yield replace(option, spellings=long)
     else:
         yield option
-
-
-def _known(option: HelpOption, options: Sequence[HelpOption]) -> int | None:
-    """Return the number of the option that has a spelling of this one already."""
-    spelt = {*option.spellings, *option.negated}
-    return next(
-        (n for n, each in enumerate(options) if spelt & {*each.spellings, *each.negated}), None
-    )
 
 
 def _without(
@@ -326,10 +334,10 @@ def _commands(lines: Sequence[str]) -> Iterator[HelpCommand]:
     """Yield the subcommands listed below a heading of theirs, or below `{a,b}` among the operands
     (argparse). Where every line begins with the program's name (yargs), they stand behind it."""
     seen: set[str] = set()
+    program = next((line.split()[0] for line in usages_in(lines)), "")
     for section in [*_sections(lines, _COMMANDS), *_below_braces(lines)]:
         depth = min((_depth(line) for line in section if line.strip()), default=0)
         listed = [line.strip() for line in section if line.strip() and _depth(line) == depth]
-        program = next((line.split()[0] for line in usages_in(lines)), "")
         if program and all(line.startswith(f"{program} ") for line in listed):
             listed = [line.removeprefix(program).strip() for line in listed]
         for line in listed:

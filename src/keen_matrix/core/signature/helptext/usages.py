@@ -13,6 +13,10 @@ _LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:,\s|\s{2,}|[ =]\S+\s{2,}|$)")
 _ITEM = re.compile(r"[\[<({\-|.]|[A-Z][A-Z0-9_]+\b")
 
 
+MOST_USAGE_LINES = 80
+"""Lines below a heading that may be usage."""
+
+
 def is_usage(line: str) -> bool:
     """Tell whether a line begins the usage."""
     match = _USAGE.match(line)
@@ -34,7 +38,8 @@ def usages_in(lines: Sequence[str]) -> Iterator[str]:
             continue
         indent = len(line) - len(line.lstrip())
         current = [match["rest"]] if match["rest"].strip() else []
-        while at < len(lines):
+        last = at + MOST_USAGE_LINES
+        while at < min(len(lines), last):
             line = lines[at]
             deeper = len(line) - len(line.lstrip()) > indent
             if not line.strip():

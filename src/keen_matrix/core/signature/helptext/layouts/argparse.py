@@ -9,6 +9,6 @@ LAYOUT = Layout(
     marks=(r"^usage: ", r"^positional +arguments:$", r"^(?:options|optional arguments):$",
            r"^  -h, --help +show this help message and exit$"),
     reader="argparse",
-    telling=r"^(?:options|optional arguments|positional +arguments):\n(?:.*\n)*  -h, --help +show this help message and exit$",
+    telling=(r"^(?:options|optional arguments|positional +arguments):$", r"^  -h, --help +show this help message and exit$"),
     several=True,
 )  # fmt: skip

@@ -27,10 +27,13 @@ class Layout:
     name: str
     marks: tuple[str, ...]
     """Patterns of what it is known by, each searched in the whole text, `^` and `$` at every line."""
+    lacks: tuple[str, ...] = ()
+    """Patterns of which it has none; each that is not found counts as a mark. Of a program's output
+    nothing is known, so no pattern here goes over more than a line or two."""
     reader: str = ""
     """The reader that prints it, by its name in a spec."""
-    telling: str = ""
-    """A pattern of what only this reader prints; without it in the text the reader is not guessed."""
+    telling: tuple[str, ...] = ()
+    """Patterns of what only this reader prints; without all of them in a text it is not guessed."""
     kinds: Mapping[str, TypeName] = field(default_factory=dict)
     """Words for the type of a value, and the types they stand for."""
     prepare: Callable[[Sequence[str]], list[str]] = unchanged
@@ -47,13 +50,15 @@ class Layout:
 
     def fits(self, text: str) -> int:
         """Return how many of its marks a text has."""
-        return sum(1 for each in self.marks if re.search(each, text, re.MULTILINE))
+        there = sum(1 for each in self.marks if re.search(each, text, re.MULTILINE))
+        return there + sum(1 for each in self.lacks if not re.search(each, text, re.MULTILINE))
 
     def reader_of(self, text: str) -> str:
         """Return the reader that printed a text, where it cannot be another; else an empty text."""
         if not self.reader or not self.telling:
             return ""
-        return self.reader if re.search(self.telling, text, re.MULTILINE) else ""
+        told = all(re.search(each, text, re.MULTILINE) for each in self.telling)
+        return self.reader if told else ""
 
 
 __all__ = ["Layout", "as_read", "replace", "unchanged"]

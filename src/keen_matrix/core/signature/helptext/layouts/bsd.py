@@ -6,9 +6,6 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
     "bsd",
-    marks=(
-        r"^usage: \S+ (?:\[--libxo\] )?\[-\w{2,}\]",
-        r"\[-\w \w+\]",
-        r"\A(?!(?:.*\n)*\s+-\w)(?:.*\n?)*\Z",
-    ),
+    marks=(r"^usage: \S+ (?:\[--libxo\] )?\[-\w{2,}\]", r"\[-\w \w+\]"),
+    lacks=(r"^[ \t]+-\w",),
 )

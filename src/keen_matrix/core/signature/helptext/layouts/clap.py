@@ -7,9 +7,9 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 LAYOUT = Layout(
     "clap",
     marks=(r"^USAGE:$|^Usage: \S+.* \[OPTIONS\]", r"^(?:USAGE|OPTIONS|FLAGS|ARGS|SUBCOMMANDS):$",
-           r"^\s+-h, --help\s+(?:Print help(?: information)?|Prints help information)\b",
+           r"^ +-h, --help\s+(?:Print help(?: information)?|Prints help information)\b",
            r"\[possible values: ", r"--\w[\w-]* <[A-Z]\w*>"),
     reader="clap",
-    telling=r"^\s+-h, --help\s+(?:Print help(?: information)?|Prints help information)\b",
+    telling=(r"^ +-h, --help\s+(?:Print help(?: information)?|Prints help information)\b",),
     several=True,
 )  # fmt: skip

@@ -40,7 +40,7 @@ LAYOUT = Layout(
     marks=(r"^Usage: \S+.* \[OPTIONS\]", r"^  (?:-h, )?--help +Show this message and exit\.$",
            r"^  .*--\w[\w-]* (?:INTEGER|TEXT|FLOAT|FILENAME|PATH|DIRECTORY|BOOLEAN)\b"),
     reader="click",
-    telling=r"^  (?:-h, )?--help +Show this message and exit\.$",
+    telling=(r"^  (?:-h, )?--help +Show this message and exit\.$",),
     kinds=KINDS,
     prepare=_prepared,
     finish=_finished,

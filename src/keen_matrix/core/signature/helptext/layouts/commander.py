@@ -9,6 +9,6 @@ LAYOUT = Layout(
     marks=(r"^Usage: \S+.* \[options\]", r"^  -h, --help +display help for command$",
            r"^  -V, --version +output the version number$", r'\(choices: "'),
     reader="commander",
-    telling=r"^  -h, --help +display help for command$",
+    telling=(r"^  -h, --help +display help for command$",),
     several=True,
 )  # fmt: skip

@@ -6,8 +6,6 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
     "getopts",
-    marks=(
-        r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",
-        r"\A(?!(?:.*\n)*.*(?:^|[\s\[|])--\w)(?:.*\n?)*\Z",
-    ),
+    marks=(r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",),
+    lacks=(r"(?:^|[\s\[|])--\w",),
 )

@@ -22,6 +22,6 @@ LAYOUT = Layout(
            r"^ +(?:-\w, )?--help +(?:display|give|show) this help",
            r"^Mandatory arguments to long options are mandatory for short options too"),
     reader="getopt-long",
-    telling=r"^Mandatory arguments to long options are mandatory for short options too|^ +--help +display this help and exit$",
+    telling=(r"^Mandatory arguments to long options are mandatory for short options too|^ +--help +display this help and exit$",),
     prepare=_prepared,
 )  # fmt: skip

@@ -18,7 +18,7 @@ LAYOUT = Layout(
         r"^  -\w(?: {2,4}|\t)\S",
     ),
     reader="go-flag",
-    telling=r"^  -\w[\w-]* (?:int|uint|float|string|value|duration)\n +\S",
+    telling=(r"^  -\w[\w-]* (?:int|uint|float|string|value|duration)\n +\S",),
     kinds=KINDS,
     is_silent_on_usage=True,
 )

@@ -41,7 +41,10 @@ LAYOUT = Layout(
         r'^Use "\S+.* \[command\] --help" for more information',
     ),
     reader="go-pflag",
-    telling=rf"^ +-h, --help +help for \S+|^(?:Flags|Global Flags):\n(?:.*\n)*?{_LONG}(?:string|int|strings|duration)\b",
+    telling=(
+        r"^(?:Flags|Global Flags):$",
+        rf"^ +-h, --help +help for \S+|^{_LONG}(?:string|int|strings|duration)\b",
+    ),
     kinds=KINDS,
     prepare=_prepared,
 )

@@ -9,9 +9,9 @@ from keen_matrix.core.signature.helptext.layouts import click
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 from keen_matrix.core.signature.values.base import TypeName
 
-_TOP = re.compile(r"^\s*[╭┌+][─-]+ (?P<title>[^─]+?) [─-]+[╮┐+]\s*$")
-_ROW = re.compile(r"^\s*[│|](?P<row>.*)[│|]\s*$")
-_BOTTOM = re.compile(r"^\s*[╰└+][─-]+[╯┘+]\s*$")
+_TOP = re.compile(r"^ *[╭┌+][─-]+ (?P<title>[^─]+?) [─-]+[╮┐+]\s*$")
+_ROW = re.compile(r"^ *[│|](?P<row>.*)[│|]\s*$")
+_BOTTOM = re.compile(r"^ *[╰└+][─-]+[╯┘+]\s*$")
 _METAVAR = re.compile(
     r"(?:<?[A-Z][A-Z0-9_]*(?: [A-Z]+)?>?(?:\.\.\.)?|<[^<>]+>|\[[^\[\]]*\|[^\[\]]*\])(?P<range> \[[^\]]*\])?"
 )
@@ -84,10 +84,10 @@ def _columns(cells: Sequence[str]) -> Iterator[str]:
 
 LAYOUT = Layout(
     "typer",
-    marks=(r"^\s*[╭┌+][─-]+ (?:Options|Arguments|Commands) [─-]+[╮┐+]\s*$", r"^\s*Usage: \S+.* \[OPTIONS\]",
+    marks=(r"^ *[╭┌+][─-]+ (?:Options|Arguments|Commands) [─-]+[╮┐+]\s*$", r"^ *Usage: \S+.* \[OPTIONS\]",
            r"^[│|] +--help\b.*Show this message and exit\.", r"^[│|] (?:\*| ) "),
     reader="typer",
-    telling=r"^\s*[╭┌+][─-]+ Options [─-]+[╮┐+]\s*$",
+    telling=(r"^ *[╭┌+][─-]+ Options [─-]+[╮┐+]\s*$",),
     kinds=KINDS,
     prepare=_prepared,
     finish=click.LAYOUT.finish,

@@ -50,7 +50,7 @@ LAYOUT = Layout(
     marks=(r"^ +--version +Show version number +\[boolean\]$", r"^ +--help +Show help +\[boolean\]$",
            r"\[(?:boolean|number|string|count|array)\](?: \[|$)", r"\[choices: "),
     reader="yargs",
-    telling=r"^ +(?:-h, )?--help +Show help +\[boolean\]$",
+    telling=(r"^ +(?:-h, )?--help +Show help +\[boolean\]$",),
     kinds={"number": "float"},
     prepare=_prepared,
     finish=_finished,
