@@ -201,3 +201,11 @@ def test_escape_sequences_and_overstriking_are_no_part_of_a_help_text() -> None:
 def test_a_remark_in_a_usage_line_is_no_operand() -> None:
     page = read_help("Usage: index [OPTION]... [INPUT]...   (without -G)\n  or:  index -G [INPUT]\n  -G, --old   as before\n  -q  quiet\n")
     assert draft_signature(page, ["index"]).synopsis == ["[-G,--old] [-q] [INPUT]...", "-G,--old [-q] [INPUT]"]
+
+
+@pytest.mark.parametrize(("line", "synopsis"), [
+    ("-p DIR, --tmpdir[=DIR]   where", "[-p,--tmpdir[=DIR]]"), ("-F, --classify[=WHEN]   how", "[-F] [--classify[=WHEN]]"), ("-d[X], --deep[=X]   how", "[-d,--deep[=X]]"),
+])  # fmt: skip
+def test_a_letter_has_no_value_where_only_the_long_name_may_have_one(line: str, synopsis: str) -> None:
+    page = read_help(f"Usage: index [OPTION]...\n  {line}\n  -q, --quiet   less\n")
+    assert draft_signature(page, ["index"]).synopsis == [f"{synopsis} [-q,--quiet]"]

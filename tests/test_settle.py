@@ -349,6 +349,11 @@ def test_edits_leave_the_rest_of_a_spec_as_it_is(edit: Edit, old: str, new: str)
     )
 
 
+def test_what_a_list_has_already_is_not_appended_again() -> None:
+    edit = AppendEdit(("signature", "actions"), "-b", "observed")
+    assert edited(edited(TEXT, [edit]), [edit]) == edited(TEXT, [edit])
+
+
 def test_words_of_scripts(tmp_path: Path) -> None:
     script = tmp_path / "s.sh"
     script.write_text("case $1 in\nSkerry | Holm) ;;\n*) x='Voe' y=\"--no\" z='help' ;;\nesac\n")

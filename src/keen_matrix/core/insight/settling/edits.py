@@ -140,7 +140,8 @@ def _make(document: Toml, edit: Edit) -> None:
             table[name] = tomlkit.parse(f"value = {value_text(edit.value)}\n")["value"]
             _comment(table.item(name), edit.note)
         elif name in table:
-            table[name].append(edit.value)
+            if edit.value not in table[name]:
+                table[name].append(edit.value)
         else:
             table[name] = [edit.value]
             _comment(table.item(name), edit.note)

@@ -59,6 +59,8 @@ class Lab:
         """Take a finding, and state it in the spec; tell whether it is new."""
         if not finding.edits and any(each.text == finding.text for each in self.findings):
             return False
+        if finding.edits and any(each.edits == finding.edits for each in self.findings):
+            return False  # stated before: what goes back and forth would never end
         if finding.edits:
             text = edited(self.text, finding.edits)
             if text == self.text:

@@ -167,7 +167,14 @@ def _with_value_told(
 ) -> Request | None:
     """Return a request if it is accepted, or with a value of an option that the refusal of the
     option by itself asks for; None where neither is."""
-    if request is None or lab.works(request):
+    if request is None or not request.options:
+        return None
+    # in the other order too: an option that takes the next word for its value needs no other
+    turned = replace(request, options=request.options[::-1])
+    if not lab.works(turned):
+        if not option.takes_value:
+            return None
+    elif lab.works(request):
         return request
     for word in words_told(lab.answer(clash.words))[:2]:
         for place, number, name, _ in request.slots():

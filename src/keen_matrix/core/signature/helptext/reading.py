@@ -154,7 +154,13 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
     `-F, --classify[=WHEN]` (getopt_long(3): the short one would have it glued)."""
     short = tuple(each for each in option.spellings if len(each) == 2)
     long = tuple(each for each in option.spellings if len(each) > 2)
-    if option.optional_value and short and long and "[=" in head and not re.match(r"-\w\[", head):
+    if (
+        option.optional_value
+        and short
+        and long
+        and "[=" in head
+        and not re.match(r"-\w\s*[^,\s|/]", head)
+    ):
         yield replace(
             option, spellings=short, values=(), optional_value=False, choices=(), kind=None
         )

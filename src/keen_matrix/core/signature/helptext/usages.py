@@ -9,7 +9,7 @@ _USAGE = re.compile(
     r"^\s*(?:usage|synopsis)(?P<of> of [^:]+)?\s*(?P<colon>:?)[ \t]*(?P<rest>.*)$", re.IGNORECASE
 )
 _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
-_LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:,\s|\s{2,}|[ =]\S+\s{2,}|$)")
+_LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:\[\S*?\])?(?:(?:[ =]\S+?)?(?:,\s|\s{2,})|$)")
 _ITEM = re.compile(r"[\[<({\-|.]|[A-Z][A-Z0-9_]+\b")
 
 
