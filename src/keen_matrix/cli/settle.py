@@ -16,7 +16,7 @@ from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_INTERRUPTED, EXIT_OK, wor
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.wording.counts import counted, duration
+from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, shell_line
 
 if TYPE_CHECKING:
@@ -150,7 +150,9 @@ def _announce(lab: Lab, launches: int) -> None:
         lab.answers([*vectors, ("--help",)])
         seconds = (time.monotonic() - begun) * launches / (len(vectors) + 1)
     program = escape(" ".join(lab.launch.words))
-    about = f"at most {counted(launches, 'launch')} of {program}, about {duration(max(1.0, round(seconds)))}"
+    about = (
+        f"at most {counted(launches, 'launch')} of {program}, about {max(1, round(seconds)):,} s"
+    )
     print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
 
 

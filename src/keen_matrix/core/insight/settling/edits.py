@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, TypeAlias
 
 from keen_matrix.core.spec.drafted import synopsis_text, value_text
@@ -82,11 +83,17 @@ def edited(text: str, edits: Iterable[Edit]) -> str:
     return tomlkit.dumps(document)
 
 
-def is_stated(text: str, *key: str) -> bool:
-    """Tell whether a spec states a key, `"refusal", "exit"`, in whatever way it is written."""
+@lru_cache(maxsize=4)
+def _read_only(text: str) -> Toml:
+    """Return a spec to look things up in, which a step does many times between two changes."""
     import tomlkit
 
-    found: Toml = tomlkit.parse(text)
+    return tomlkit.parse(text)
+
+
+def is_stated(text: str, *key: str) -> bool:
+    """Tell whether a spec states a key, `"refusal", "exit"`, in whatever way it is written."""
+    found: Toml = _read_only(text)
     for name in key:
         if not isinstance(found, Mapping) or name not in found:
             return False
@@ -96,11 +103,9 @@ def is_stated(text: str, *key: str) -> bool:
 
 def note_of(text: str, *key: str) -> str:
     """Return the comment on the line of a key; an empty text where there is none."""
-    import tomlkit
-
     if not is_stated(text, *key):
         return ""
-    table: Toml = tomlkit.parse(text)
+    table: Toml = _read_only(text)
     for name in key[:-1]:
         table = table[name]
     comment: str = table.item(key[-1]).trivia.comment
@@ -109,9 +114,7 @@ def note_of(text: str, *key: str) -> str:
 
 def is_guessed(text: str, name: str) -> bool:
     """Tell whether the type of a NAME is marked as a guess in a spec."""
-    import tomlkit
-
-    values = tomlkit.parse(text).get("signature", {}).get("values", {})
+    values = _read_only(text).get("signature", {}).get("values", {})
     item = values.item(name) if name in values else None
     return item is not None and item.trivia.comment.lstrip("# ").startswith(GUESSED)
 

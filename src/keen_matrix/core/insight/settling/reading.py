@@ -61,9 +61,10 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         return
     probes = list(dict.fromkeys(_probes(lab)))
     fit = (runtime_of(lab), "any")
+    script = script_of(lab)
     natives = {
         name: row
-        for name, row in sorted(READERS.items(), key=lambda each: _rank(lab, each[1]))
+        for name, row in sorted(READERS.items(), key=lambda each: _rank(script, each[1]))
         if row.runtime in fit
     }
     if guessed:  # of several that do the same, it is the one
@@ -96,10 +97,10 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     )
 
 
-def _rank(lab: Lab, row: Reader) -> int:
+def _rank(script: str, row: Reader) -> int:
     """Return which of several readers that do the same is taken: one that the script names, one of
     no language, any other. What is no script names none."""
-    if script_of(lab) and row.named and re.search(rf"\b{re.escape(row.named)}\b", script_of(lab)):
+    if row.named and re.search(rf"\b{re.escape(row.named)}\b", script):
         return 0
     return 1 if row.runtime == "any" else 2
 
@@ -114,6 +115,7 @@ def _with_switches(
     """Return the reader that does what the program does but for the fewest single habits, with what
     these are and the vectors that show them; None where there is none. What is left of the words
     may be the program's own: it may pass over operands that it has no use for."""
+    script = script_of(lab)
     vectors = list(dict.fromkeys(each.words for each in probes))[:MOST_CHECKS]
     lab.answers([each for each in vectors if each not in seen])
     for words in vectors:
@@ -135,7 +137,7 @@ def _with_switches(
         varied = replace(signature, habits=replace(signature.habits, **habits))
         if any(_is_against(varied, words, seen) for words in vectors):
             continue
-        found.append((len(switches), _rank(lab, READERS[name]), name, switches, against))
+        found.append((len(switches), _rank(script, READERS[name]), name, switches, against))
     best = min(found, key=lambda each: each[:2], default=None)
     return None if best is None else (best[2], best[3], best[4])
 

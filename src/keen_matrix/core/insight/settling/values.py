@@ -24,6 +24,7 @@ from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.stating import choices_told, types_told
+from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.helptext import range_in
 from keen_matrix.core.signature.model import value_type
@@ -217,7 +218,7 @@ def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     taken = [each for each in tried if each not in refused]
     if not (refused and taken):
         return
-    table: dict[str, object] = {"of": taken, "open": True}
+    table: TypeGuess = {"of": taken, "open": True}
     shown = lab.shown(tried[taken[0]], tried[refused[0]])
     edit = ValueEdit(slot.name, table, _note(lab, [tried[refused[0]]]))
     yield Finding(text=f"{slot.name} is {described(table)}", shown=shown, edits=(edit,))
@@ -357,7 +358,7 @@ def _complaint(answer: Answer, word: str) -> tuple[int | None, str]:
 # --- what type they are of ---
 
 
-def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object], list[Words]]:
+def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[Words]]:
     """Return the table of a value with which a request is accepted, and the vectors that show it:
     the first type whose legal values are accepted and whose bad ones are refused."""
 
@@ -378,9 +379,7 @@ def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object]
     ]
 
 
-def _tables(
-    lab: Lab, request: Request, slot: Slot
-) -> Iterator[tuple[dict[str, object], list[str]]]:
+def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess, list[str]]]:
     """Yield tables that a value may have, each with words that show it."""
 
     def works(value: str) -> bool:
@@ -409,7 +408,7 @@ def _tables(
             yield {"type": kind}, [USUAL[kind], wrong]
 
 
-def _is_kept(lab: Lab, request: Request, slot: Slot, table: dict[str, object]) -> bool:
+def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
     """Tell whether the program takes what a type says is legal and refuses what it says is not."""
     kind = value_type(slot.name, table).read_by(lab.signature.habits)
     if isinstance(kind, Existing):
@@ -422,7 +421,7 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: dict[str, object]) -
     return all(answers[: len(legal)]) and not any(answers[len(legal) :])
 
 
-def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[dict[str, object], list[str]]:
+def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[str]]:
     """Return the bounds of a whole number, and the values that show them: those that a message
     names, once they are seen to be kept, else 0 or 1 where the numbers below are refused."""
 
@@ -491,7 +490,7 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
 
 def _number(
     lab: Lab, request: Request, slot: Slot, taken: list[str], refused: list[str]
-) -> tuple[dict[str, object], list[str]]:
+) -> tuple[TypeGuess, list[str]]:
     """Return the table of a number that was guessed, and the values that show it."""
     kind = lab.signature.values[slot.name]
     table = _table_of(kind)
@@ -508,9 +507,9 @@ def _number(
     return table, refused[:1]
 
 
-def _table_of(kind: ValueType) -> dict[str, object]:
+def _table_of(kind: ValueType) -> TypeGuess:
     """Return the table of a type as a spec has it, as far as a draft states one."""
-    found: dict[str, object] = {"type": kind.type}
+    found: TypeGuess = {"type": kind.type}
     for key in ("min", "max", "of", "default"):
         value = getattr(kind, key, None)
         if value is not None:
@@ -534,7 +533,7 @@ NOUNS = {
 }  # fmt: skip
 
 
-def described(table: dict[str, object]) -> str:
+def described(table: TypeGuess) -> str:
     """Return a type in words."""
     listed = table.get("of")
     if isinstance(listed, list):

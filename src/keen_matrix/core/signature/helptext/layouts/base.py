@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from keen_matrix.core.signature.helptext.page import HelpText
 from keen_matrix.core.signature.values.base import TypeName
@@ -61,4 +61,4 @@ class Layout:
         return self.reader if told else ""
 
 
-__all__ = ["Layout", "as_read", "replace", "unchanged"]
+__all__ = ["Layout", "as_read", "unchanged"]
