@@ -259,6 +259,48 @@ def test_a_file_has_the_lines_that_the_message_asks_for(place: Place) -> None:
     assert '"sample.txt" = "word,2\\n"' in (place.folder / "a.matrix.toml").read_text()
 
 
+COMPARING = """
+    import getopt, sys
+    pairs, rest = getopt.getopt(sys.argv[1:], "lsr:")
+    given = dict(pairs)
+    def refuse(text, status=2):
+        print("level:", text, file=sys.stderr)
+        sys.exit(status)
+    if {"-l", "-s"} <= set(given):
+        refuse("-l and -s are incompatible")
+    if not 1 <= len(rest) <= 3:
+        refuse("expected one to three operands")
+    if len(rest) > 2 and not rest[2].isdigit():
+        refuse(f"invalid START value {rest[2]!r}")
+    if "-l" in given and "-r" in given and not open("sample.txt") is given["-r"] and given["-r"] != ".":
+        refuse(f"{given['-r']}: No such file or directory")
+    sys.exit(0 if rest[0] in "1 one 2 two 3 three" and (len(rest) < 3 or rest[2] == "0") else 1)
+    """
+
+
+def test_optional_operands_and_values_hide_no_conflict_and_a_silent_answer_is_no_type(place: Place) -> None:
+    place.write("level.py", COMPARING)
+    place.write("l.matrix.toml", """
+        [program]
+        launch = "python3 -S {here}/level.py"
+        [signature]
+        synopsis = "[-l] [-s] [-r RULE] PATTERN [PLACE [START]]"
+        help = []
+        [files]
+        "sample.txt" = "1 one"
+        """)  # fmt: skip
+    came = place.call("settle", "l.matrix.toml", "--write", timeout=120)
+    found = findings(came.out)
+    # PATTERN is refused with no word of why where it is not found: that is an answer, not a kind of word
+    assert "PATTERN is a text such as 2" in found, came.out
+    # with 2 the complaint of START is another one, and only with 0 there is none
+    assert "START is a text such as 0" in found
+    # START is a word at first, with which every vector of all operands is refused
+    assert "-s and -l exclude each other" in found
+    # what is refused beside -l is the value of -r
+    assert any(each.startswith("RULE is ") for each in found) and not any("-r" in each for each in found)
+
+
 @pytest.mark.parametrize(("help_text", "told"), [
     ("Usage: ferry [OPTION]... PORT\n  -l, --loud   say more\n      --help     display this help and exit\n", "getopt-long"),
     ("Usage: ferry [options] PORT\n\nOptions:\n  -l, --loud  say more\n  -h, --help  display help for command\n", "commander"),

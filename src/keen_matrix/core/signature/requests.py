@@ -296,6 +296,8 @@ class Assembly:
         if wish.without and not allowed and choice.optional:
             return None
         fit = allowed or fit
+        if wish.few and choice.optional and not any(map(self._keys_in, choice.alternatives)):
+            return None  # a group of nothing but operands
         if wish.full:
             return (
                 None

@@ -17,7 +17,7 @@ from keen_matrix.core.insight.settling.edits import (
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.insight.settling.values import words_told
+from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
 from keen_matrix.core.runs.forms import FormTrials, optional_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
@@ -120,10 +120,30 @@ def settle_conflicts(lab: Lab) -> Iterator[Finding]:
     """Find options that the program refuses together, or by themselves."""
     for number, found in enumerate(lab.forms.grounds()):
         for clash in found.clashes:
-            if len(clash.options) > 1:
+            # a message that is about a value is no conflict: of a file that is not there, say
+            typed = list(_other_values(lab, number, clash))
+            if typed:
+                yield from typed
+            elif len(clash.options) > 1:
                 yield _conflict(lab, number, found, clash)
             elif clash.options:
                 yield _lone(lab, number, clash)
+
+
+def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
+    """Yield the types of open values with which options are accepted that seem to clash: of one
+    option all, of several those that the message shows."""
+    keys = clash.options or ((clash.about,) if clash.about else ())
+    builder = Builder(lab.signature, lab.signature.forms[number])
+    request = builder.smallest(each for each in builder.form.options if each.key in keys)
+    if not keys or request is None or lab.works(request):
+        return
+    words = {(place, at): word for place, at, _, word in request.slots()}
+    slots = [
+        slot for slot in open_slots(lab, request)
+        if len(keys) == 1 or is_named(words[slot.place, slot.number], clash.answer)
+    ]  # fmt: skip
+    yield from typed_findings(lab, request, slots)
 
 
 MOST_PARTNERS = 12

@@ -37,7 +37,7 @@ USUAL = {
     "bool": "true", "duration": "5s",
 }  # fmt: skip
 """Type → a word of it."""
-OTHER_WORDS = (",", "1-2", "a=b", "%g", "10", "0", "a:b", "12:30")
+OTHER_WORDS = (",", "1-2", "a=b", "%f", "10", "0", "a:b", "12:30")
 """Words that are of no type and that programs ask for."""
 PLAIN_WORD = "word"
 MOST_TRIES = 18
@@ -62,7 +62,7 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         if request is None or lab.works(request):
             continue
         yield from _with_input(lab, builder)
-        found = list(_typed(lab, request, _open_slots(lab, request)))
+        found = list(typed_findings(lab, request, open_slots(lab, request)))
         yield from found or _with_operand(lab, builder)
         if any(lab.signature.values[each.name].type == "file" for each in _slots(request)):
             yield from _with_content(lab, request)
@@ -132,13 +132,14 @@ def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
             continue
         if lab.works(request):
             return
-        found = list(_typed(lab, request, _open_slots(lab, request)))
+        found = list(typed_findings(lab, request, open_slots(lab, request)))
         yield from found
         if found:
             return
 
 
-def _open_slots(lab: Lab, request: Request) -> list[Slot]:
+def open_slots(lab: Lab, request: Request) -> list[Slot]:
+    """Return the places of values of which nothing sure is said."""
     return [each for each in _slots(request) if _is_open(lab, each.name)]
 
 
@@ -201,7 +202,7 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
             else:
                 yield from _not_any_text(lab, request, slots[0])
         else:
-            yield from _typed(lab, request, slots)
+            yield from typed_findings(lab, request, slots)
 
 
 def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
@@ -270,7 +271,7 @@ def _with_name(builder: Builder, name: str) -> Request | None:
 # --- words that are accepted ---
 
 
-def _typed(lab: Lab, request: Request, slots: Sequence[Slot]) -> Iterator[Finding]:
+def typed_findings(lab: Lab, request: Request, slots: Sequence[Slot]) -> Iterator[Finding]:
     """Yield the types of the values with which a refused request is accepted."""
     if not slots:
         return
@@ -306,26 +307,33 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
     own = words_of_script(script_of(lab))
     left = (MOST_TRIES + len(own)) * len(slots)
     mended: set[Slot] = set()
-    while left > 0:
+    tried: set[tuple[Slot, str]] = set()
+    while True:
         before = current
         for slot in slots:
             if slot in mended:
                 continue
             for word in (*_candidates(answer, lab.signature.values[slot.name]), *own):
-                tried = current.with_value(slot.place, slot.number, word)
-                left -= 1
-                found = lab.answer(tried.words())
-                if found.works:
-                    return tried
+                if (slot, word) in tried:
+                    continue
                 if left <= 0:
                     return None
+                left -= 1
+                tried.add((slot, word))
+                changed = current.with_value(slot.place, slot.number, word)
+                found = lab.answer(changed.words())
+                if found.works:
+                    return changed
                 if _complaint(found, word) != _complaint(answer, _value(current, slot)):
-                    current, answer = tried, found
+                    current, answer = changed, found
                     mended.add(slot)
                     break
         if current is before:
-            return None
-    return None
+            if not mended:
+                return None
+            # The other complaint may have been of the same word: of files that differ behind a
+            # number of bytes, say. The words behind it are tried as well.
+            mended.clear()
 
 
 def words_told(answer: Answer) -> list[str]:
@@ -385,6 +393,12 @@ def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess,
     def works(value: str) -> bool:
         return lab.answer(request.with_value(slot.place, slot.number, value).words()).works
 
+    def complains(value: str) -> bool:
+        """Tell whether a value is refused with a message. A status alone can be an answer, as that
+        of a search that finds nothing."""
+        answer = lab.answer(request.with_value(slot.place, slot.number, value).words())
+        return not answer.works and bool(answer.said.partition("\n")[2].strip())
+
     value = _value(request, slot)
     refused = lab.answer(request.with_value(slot.place, slot.number, PLAIN_WORD).words())
     listed = choices_told(refused.said)[:MOST_CHOICES]
@@ -393,18 +407,18 @@ def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess,
         if len(taken) > 1:
             yield {"of": taken}, taken[:1]
     if value == "," and works("x"):
-        yield {"min": 1, "max": 1}, ["x", "xx"]
-    if works(USUAL["int"]) and not works("x"):
+        yield {"max": 1} if works("") else {"min": 1, "max": 1}, ["x", "xx"]
+    if works(USUAL["int"]) and complains("x"):
         if works(USUAL["float"]):
             yield {"type": "float"}, [USUAL["float"]]
         bounds, shown = bounds_at(lab, request, slot)
         yield {"type": "int", **bounds}, [USUAL["int"], *shown]
-    elif value.isdigit():  # 2 was refused, another number was not
+    elif value.isdigit() and complains("x"):  # 2 was refused, another number was not
         bounds, shown = bounds_at(lab, request, slot)
         yield {"type": "int", **bounds, "example": value}, [value, *shown]
     for kind in ("file", "dir", "date", "bool", "duration"):
         wrong = ABSENT_FILE if kind in ("file", "dir") else PLAIN_WORD
-        if (value == USUAL[kind] or works(USUAL[kind])) and not works(wrong):
+        if (value == USUAL[kind] or works(USUAL[kind])) and complains(wrong):
             yield {"type": kind}, [USUAL[kind], wrong]
 
 
@@ -542,6 +556,6 @@ def described(table: TypeGuess) -> str:
     low, high = table.get("min"), table.get("max")
     bounds = f" from {low}" if low is not None else ""
     bounds += f" to {high}" if high is not None else ""
-    if low == high == 1 and "type" not in table:
-        return "a single character"
+    if high == 1 and low in (None, 1) and "type" not in table:
+        return "a single character" if low else "a single character or nothing"
     return NOUNS[str(table.get("type", "text"))] + bounds if table else "any text"
