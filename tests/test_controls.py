@@ -65,7 +65,7 @@ def test_options_that_clash_are_together_in_one_vector_that_tells_of_it() -> Non
     for name, made in vectors(known).items():
         assert made and not any({"--all", "--short"} <= given(words) for words in made), name
     telling = [each for each in family_of(FARE, "accepted", (), known).vectors if each.kind == "clash"]
-    assert [(each.words, each.note, each.culprit) for each in telling] == [(("--all", "--short", "word"), "so", "--all --short")]
+    assert [(each.words, each.detail, each.culprit) for each in telling] == [(("--all", "--short", "word"), "so", "--all --short")]
     assert any("refuses" in each for each in family_of(FARE, "accepted", (), known).left_out)
 
 
@@ -82,7 +82,7 @@ def test_what_is_required_is_in_every_control_and_left_out_in_one_vector() -> No
         for vector in family_of(FARE, name, (), known).vectors:
             assert vector.control is None or "--language" in given(vector.control), vector
     without = [each for each in family_of(FARE, "accepted", (), known).vectors if "--language" not in given(each.words)]
-    assert [(each.kind, each.words, each.note) for each in without] == [("clash", ("word",), "so")]
+    assert [(each.kind, each.words, each.detail) for each in without] == [("clash", ("word",), "so")]
 
 
 def test_a_value_that_was_taken_stands_for_its_name_everywhere() -> None:
@@ -198,7 +198,7 @@ SAME = [
     ({"stderr": "usage: p\n  [-n N]\np: bad abc"}, {"stderr": "p: bad abc"}, True),
     ({"stderr": "number: abc", "argv": ("-nabc",), "culprit": "abc"}, {"stderr": "number: 1.5", "argv": ("-n1.5",), "culprit": "1.5"}, True),
     ({"family": None, "kind": None, "matrix": "a"}, {"family": None, "kind": None, "matrix": "b"}, False),
-    ({"family": "accepted", "kind": "clash", "note": "x", "culprit": "-a"}, {"family": "accepted", "kind": "clash", "note": "x", "culprit": "-b"}, False),
+    ({"family": "accepted", "kind": "clash", "detail": "x", "culprit": "-a"}, {"family": "accepted", "kind": "clash", "detail": "x", "culprit": "-b"}, False),
     ({"family": "accepted", "kind": "edge", "stderr": "no"}, {"family": "accepted", "kind": "count", "stderr": "no"}, True),
     (expected("s:9"), expected("s:9", kind="order"), True), (expected("s:9"), expected("s:10", kind="order"), False),
     (expected("s:9"), expected("s:9", kind="order", stderr="no"), False), (expected(""), expected("", kind="order"), False),
@@ -213,7 +213,7 @@ def test_two_failures_are_one_cause_by_what_the_program_did(one: dict[str, Any],
 def test_a_groundless_case_is_of_the_cause_of_its_control() -> None:
     control = AspectRecord(aspect="control", met=False, form="control", expected="word", actual="exit 2: p: no file word")
     groundless = record(verdict="groundless", aspects=[control], control=("word",), exit=None)
-    smallest = record(family="accepted", kind="smallest", argv=("word",), exit=2, stderr="p: no file word", note="so")
+    smallest = record(family="accepted", kind="smallest", argv=("word",), exit=2, stderr="p: no file word", detail="so")
     assert cause_key(groundless) == cause_key(smallest) and telling(smallest) < telling(groundless)
     assert telling(record(verdict="crashed")) < telling(record()) < telling(record(verdict="unchecked"))
 

@@ -45,7 +45,7 @@ def run(place: Place, synopsis: str, *words: str, required: bool = False, says: 
 
 def told(cases: list[dict[str, Any]]) -> dict[str, str]:
     """Return what did not hold and was launched: what it is about, and the edit that would state it."""
-    return {f"{each['kind']} {each.get('culprit', '')}".strip(): each.get("note", "") for each in cases if each["verdict"] == "differed"}
+    return {f"{each['kind']} {each.get('culprit', '')}".strip(): each.get("detail", "") for each in cases if each["verdict"] == "differed"}
 
 
 def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: Place) -> None:
@@ -97,7 +97,7 @@ def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) 
     verdicts = Counter(each["verdict"] for each in cases)
     assert came.status == 1 and verdicts["held"] == 0 and verdicts["differed"] == 1
     (smallest,) = (each for each in cases if each["verdict"] == "differed")
-    assert (smallest["kind"], smallest["note"]) == ("smallest", 'values.FILE = { type = "file" }, and one in [files]')
+    assert (smallest["kind"], smallest["detail"]) == ("smallest", 'values.FILE = { type = "file" }, and one in [files]')
     groundless = [each for each in cases if each["verdict"] == "groundless"]
     assert len(groundless) == len(cases) - 1 and {tuple(each["control"]) for each in groundless} == {("word",)}
     assert all(each["seconds"] == 0 and each["exit"] is None for each in groundless), "none of them was launched"

@@ -193,7 +193,7 @@ class Book:
         from keen_matrix.core.expect.baselines import baseline_path, read_baselines
 
         self.spec = spec
-        self.selected = selector(options.only, spec)
+        self.selected = selector(options.only, options.tag, spec)
         self.paths = {
             matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices
         }

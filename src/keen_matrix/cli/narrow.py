@@ -17,7 +17,7 @@ from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.lines import decode_record
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.wording.counts import counted
 
@@ -98,7 +98,7 @@ def chosen_cases(
     failing = {
         id: fields
         for id, fields in records.items()
-        if fields.verdict not in ("held", "unchecked", "unlaunched", "groundless")
+        if fields.verdict not in ("unchecked", "unlaunched", "groundless", *PASSING)
     }
     if ids:
         wanted = {id for id in failing if id.startswith(tuple(ids))}

@@ -14,7 +14,7 @@ from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
-from keen_matrix.core.model.record import Record, StepRecord
+from keen_matrix.core.model.record import PASSING, Record, StepRecord
 from keen_matrix.wording.counts import counted, duration, size
 
 if TYPE_CHECKING:
@@ -95,7 +95,7 @@ def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: 
         fields = decode_record(next(iter(pool.results([case]))).line)
     screen.line()
     write_outcome(screen, spec, matrix, fields)
-    return {"held": 0, "unlaunched": 3}.get(fields.verdict, 1)
+    return 0 if fields.verdict in PASSING else 3 if fields.verdict == "unlaunched" else 1
 
 
 def as_last_run(specs: list[Spec]) -> list[Spec]:

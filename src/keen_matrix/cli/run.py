@@ -26,6 +26,7 @@ from keen_matrix.cli.statuses import (
     worst_status,
 )
 from keen_matrix.core.launch.workers import WorkerSet, default_jobs
+from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
 from keen_matrix.wording.safe import escape
@@ -228,6 +229,7 @@ def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
         adaptation=adaptation_of(options),
         choice=Choice(
             only=tuple(options.only),
+            tags=tuple(options.tag),
             failed=options.failed,
             shard=options.shard,
             limit=options.limit,
@@ -255,7 +257,7 @@ def status_of(result: RunResult) -> int:
         statuses.append(EXIT_INTERRUPTED)
     elif counts and counts["unlaunched"] == counts.total():
         statuses.append(EXIT_NOT_RUN)
-    elif counts["held"] != counts.total():
+    elif any(counts[verdict] for verdict in VERDICTS if verdict not in PASSING):
         statuses.append(EXIT_FAILED)
     elif any(each.left for each in result.budgets):
         statuses.append(EXIT_BUDGET)

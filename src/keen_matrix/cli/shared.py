@@ -44,6 +44,10 @@ def add_selection_options(parser: argparse._ActionsContainer) -> None:
         "for a word with a dash); "
         "may be given again",
     )  # fmt: skip
+    parser.add_argument(
+        "--tag", action="append", default=[], metavar="TAG",
+        help="take only matrices with this tag (!TAG: without it); may be given again",
+    )  # fmt: skip
 
 
 def adaptation_of(options: argparse.Namespace) -> Adaptation:

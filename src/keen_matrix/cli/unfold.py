@@ -120,6 +120,13 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
         raise RunFault(
             f"no vector has an id that begins with {' or '.join(options.ids)}; keen-matrix unfold shows the ids"
         )
+    if not found and options.tag:
+        from keen_matrix.core.runs.selection import unknown_tag
+
+        wrong = unknown_tag(specs, options.tag)
+        raise Misuse(
+            wrong or f"no vector matches {' '.join(f'--tag {each}' for each in options.tag)}"
+        )
     if not found and options.only:
         raise Misuse(
             nothing_matches(specs, [f"--only {each}" for each in options.only], options.only)
@@ -131,7 +138,7 @@ def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix,
     from keen_matrix.core.runs.selection import selector
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
-    selected = selector(options.only, spec)
+    selected = selector(options.only, options.tag, spec)
     ids = tuple(options.ids)
     for matrix in spec.matrices:
         cases: Iterator[Case] = iter(unfold_matrix(spec, matrix))
@@ -311,12 +318,14 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     from keen_matrix.core.model.lines import encode
     from keen_matrix.core.oracle import named_functions
     from keen_matrix.core.vectors.derived import family_cases
+    from keen_matrix.core.vectors.marking import has_marks
     from keen_matrix.core.vectors.unfold import CaseMaker
 
     found = False
     write = sys.stdout.buffer.write
     sys.stdout.flush()
-    if not (options.only or options.ids):
+    plain = not any(has_marks(spec, matrix) for matrix in spec.matrices)
+    if plain and not (options.only or options.tag or options.ids):
         functions = named_functions(spec.program.oracle)
         for matrix in spec.matrices:
             lines = (

@@ -1,6 +1,6 @@
 """JUnit XML: a suite a matrix. Held cases pass; crashed, hung and unlaunched ones are errors, all
 others failures. Of the cases that one control left groundless the first is a failure, the others
-are skipped with the reason."""
+are skipped with the reason, as those are that a spec skips or knows to differ."""
 
 from __future__ import annotations
 
@@ -13,7 +13,14 @@ from xml.sax.saxutils import XMLGenerator
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause, MatrixSummary
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import PASSED_OVER, lines_of, message_of, output_of, title_of
+from keen_matrix.wording.cases import (
+    PASSED_OVER,
+    lines_of,
+    message_of,
+    output_of,
+    passed_line,
+    title_of,
+)
 from keen_matrix.wording.safe import shell_line
 
 _ERRORS = ("crashed", "hung", "unlaunched")
@@ -65,7 +72,7 @@ def _numbers(
 ) -> Any:
     errors = sum(counts[verdict] for verdict in _ERRORS)
     failures = sum(counts[verdict] for verdict in ("differed", "unsteady", "unchecked"))
-    skipped = counts["groundless"] - len(told)
+    skipped = counts["groundless"] - len(told) + counts["known"] + counts["skipped"]
     failures += len(told)
     return {
         **{name: legal(text) for name, text in more.items()}, "tests": str(sum(counts.values())), "failures": str(failures),
@@ -86,8 +93,9 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
         "time": f"{fields.seconds:.3f}",
     }  # fmt: skip
     xml.startElement("testcase", attributes)
-    if is_told:
-        reason: Any = {"message": legal(PASSED_OVER.format(shell_line(fields.control)))}
+    passed = PASSED_OVER.format(shell_line(fields.control)) if is_told else passed_line(fields)
+    if passed:
+        reason: Any = {"message": legal(passed)}
         xml.startElement("skipped", reason)
         xml.endElement("skipped")
     elif verdict != "held":

@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from keen_matrix.core.model.record import PASSING
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.summary import Cause, RunSummary
 from keen_matrix.reports import Report
@@ -44,18 +45,22 @@ def write(report: Report, stream: BinaryIO) -> None:
 def _head(summary: RunSummary) -> Iterator[str]:
     counts = summary.counts
     parts = [f"{count:,} {verdict}" for verdict, count in counts.items()]
-    sign = sign_of("held" if counts["held"] == counts.total() else "differed")
+    passing = sum(counts[verdict] for verdict in PASSING)
+    sign = sign_of("held" if passing == counts.total() else "differed")
     yield f"### {sign} {counts.total():,} vectors: {', '.join(parts)}"
     yield ""
 
 
 def _table(summary: RunSummary) -> Iterator[str]:
-    yield "| spec | matrix | held | did not hold | time |"
-    yield "|---|---|--:|--:|--:|"
+    passed = any(summary.counts[verdict] for verdict in ("known", "skipped"))
+    yield f"| spec | matrix | held | did not hold |{' known or skipped |' if passed else ''} time |"
+    yield f"|---|---|--:|--:|{'--:|' if passed else ''}--:|"
     for matrix in summary.matrices.values():
-        left = matrix.total - matrix.held
+        others = matrix.counts["known"] + matrix.counts["skipped"]
+        left = matrix.total - matrix.held - others
+        apart = f" {others or ''} |" if passed else ""
         name = f"**{cell(matrix.name)}**" if left else cell(matrix.name)
-        yield f"| {cell(matrix.spec)} | {name} | {matrix.held:,} | {left or ''} | {duration(matrix.seconds)} |"
+        yield f"| {cell(matrix.spec)} | {name} | {matrix.held:,} | {left or ''} |{apart} {duration(matrix.seconds)} |"
     yield ""
 
 

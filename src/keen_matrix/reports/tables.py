@@ -19,7 +19,8 @@ from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, title_of
 
 PLAIN = (
-    "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "exit", "signal", "seconds",
+    "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "row", "note", "known", "skipped",
+    "exit", "signal", "seconds",
     "user_seconds", "system_seconds", "peak_bytes", "stdout_bytes", "stderr_bytes",
 )  # fmt: skip
 """Columns of every case; axes and columns of the spec follow, as `axis.NAME`."""
@@ -38,7 +39,7 @@ def row_of(record: CaseRecord, names: list[str]) -> dict[str, object]:
     failed = list(dict.fromkeys(each.aspect for each in fields.aspects if not each.met))
     row: dict[str, object] = {name: getattr(fields, name, None) for name in PLAIN}
     row |= {
-        "culprit": fields.culprit or None,
+        **{name: getattr(fields, name) or None for name in ("culprit", "row", "note", "known", "skipped")},
         "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),
         "stdout_bytes": _size(fields, "stdout"), "stderr_bytes": _size(fields, "stderr"),
     }  # fmt: skip

@@ -27,7 +27,12 @@ def write(report: Report, stream: BinaryIO) -> None:
         stream.write(block.encode("utf-8", "backslashreplace"))
     for number, (header, fields) in enumerate(report.cases(), len(faults) + 1):
         is_told = report.summary.is_told_elsewhere(header.spec, fields)
-        lines = _skipped(number, fields) if is_told else _lines(number, fields)
+        if is_told:
+            lines = _skipped(number, fields, PASSED_OVER.format(shell_line(fields.control)))
+        elif fields.verdict == "skipped":
+            lines = _skipped(number, fields, fields.skipped)
+        else:
+            lines = _lines(number, fields)
         stream.write("".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace"))
 
 
@@ -37,17 +42,18 @@ def _plain(text: str) -> str:
     return escape(text).replace("\\", "\\\\").replace("#", "\\#")
 
 
-def _skipped(number: int, fields: Record) -> Iterator[str]:
-    """Yield the line of a case that another one stands for (TAP 14, directives)."""
+def _skipped(number: int, fields: Record, reason: str) -> Iterator[str]:
+    """Yield the line of a case that was not launched (TAP 14, directives)."""
     title = f"{_plain(fields.matrix)}: {_plain(title_of(fields))}"[:500]
-    yield f"ok {number} - {title} # SKIP {_plain(PASSED_OVER.format(shell_line(fields.control)))}"
+    yield f"ok {number} - {title} # SKIP {_plain(reason)}"
 
 
 def _lines(number: int, fields: Record) -> Iterator[str]:
     verdict = fields.verdict
-    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {_plain(fields.matrix)}: {_plain(title_of(fields))}"[
-        :500
-    ]
+    title = f"{_plain(fields.matrix)}: {_plain(title_of(fields))}"[:500]
+    # a consumer takes a test that is to do for no failure (TAP 14, directives)
+    known = f" # TODO {_plain(fields.known)}" if verdict == "known" else ""
+    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {title}{known}"
     if verdict == "held":
         return
     yield "  ---"

@@ -71,6 +71,7 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
         (verdict, STYLE_OF[verdict]),
         *_about(fields),
     ]
+    yield from said_rows(fields)
     apart = apart_from_control(fields) if len(line) > LONG_LINE else []
     if apart:
         yield ["  its control, but for   ", (visible_words(apart), "strong")]
@@ -92,6 +93,18 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
         ids = " ".join(each[:SHOWN_ID] for each in failure.others)
         how = "not launched, since they stand on it: " if failure.untried else "the same way: "
         yield [f"  {how}", (ids, "place"), tail]
+
+
+def said_rows(fields: Record) -> Iterator[list[Segment]]:
+    """Yield what the spec says of a case beside what it must do: where its row stands, its note, that
+    a known difference counts by now."""
+    if fields.row:
+        yield ["  row         ", (fields.row, "place")]
+    if fields.note:
+        yield ["  note        ", escape(fields.note)]
+    if fields.known_until:
+        text = f"{fields.known}, until {fields.known_until}; that day is past, so it counts"
+        yield ["  known       ", (escape(text), "warn")]
 
 
 def pasted(indent: str, line: str, style: str = "") -> Iterator[list[Segment]]:
@@ -116,7 +129,7 @@ def _about(fields: Record) -> list[Segment]:
         return []
     if fields.verdict == "groundless":
         return [("   not launched", "dim")]
-    told = fields.culprit if fields.family == "accepted" else fields.note or fields.culprit
+    told = fields.culprit if fields.family == "accepted" else fields.detail or fields.culprit
     about = " ".join(each for each in (fields.kind, told) if each)
     return [("   ", ""), (about, "dim")] if about else []
 

@@ -30,10 +30,21 @@ class _Plain:
 
 def lines_of(fields: Record) -> list[str]:
     """Return what is not as expected, as plain lines: the aspect, expected, found."""
-    from keen_matrix.wording.aspects import aspects_rows, statement_rows
+    from keen_matrix.wording.aspects import aspects_rows, said_rows, statement_rows
 
-    rows = [*aspects_rows(_Plain(), fields, everything=False), *statement_rows(fields)]
+    rows = [
+        *said_rows(fields),
+        *aspects_rows(_Plain(), fields, everything=False),
+        *statement_rows(fields),
+    ]
     return [escape(text_of(row)) for row in rows]
+
+
+def passed_line(fields: Record) -> str:
+    """Return why a case is neither held nor counted: that it is known to differ, or skipped; nothing
+    for any other."""
+    reason = {"known": fields.known, "skipped": fields.skipped}.get(fields.verdict, "")
+    return escape(f"{fields.verdict}: {reason}") if reason else ""
 
 
 def first_rule(fields: Record) -> str:

@@ -11,7 +11,8 @@ Segment: TypeAlias = "str | tuple[str, str]"
 
 VERDICT_SIGNS = {
     "held": ("=", "="), "differed": ("≠", "#"), "crashed": ("!", "!"), "hung": ("…", ":"), "unlaunched": ("∅", "0"),
-    "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "groundless": ("~", "~"), "mixed": ("±", "+"), "blank": ("·", "."),
+    "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "groundless": ("~", "~"), "known": ("k", "k"), "skipped": ("-", "-"),
+    "mixed": ("±", "+"), "blank": ("·", "."),
 }  # fmt: skip
 """Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was
 found is what was expected."""
@@ -27,7 +28,7 @@ GRID_WORDS = {"held": "all held", "mixed": "some held", "differed": "none held",
 """What the signs in a cell of a grid stand for."""
 STYLE_OF = {
     "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
-    "unsteady": "warn", "groundless": "warn", "mixed": "warn", "blank": "dim",
+    "unsteady": "warn", "groundless": "warn", "known": "dim", "skipped": "dim", "mixed": "warn", "blank": "dim",
 }  # fmt: skip
 """Sign → the name of its style."""
 

@@ -22,6 +22,7 @@ from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.run import RunResult
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import escape, escape_lines, shell_line, visible_line
+from keen_matrix.wording.signs import STYLE_OF
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
@@ -125,6 +126,8 @@ class RunReport:
             write_matrices(self.screen, tally, shell_line(shown_launch(tally.spec)))
         rows = (each for tally in tallies for each in tally.by_matrix.values())
         write_legend(self.screen, rows)
+        for tally in tallies:
+            self._write_passed(tally)
         if not self.options.brief:
             shown = 0
             for tally in tallies:
@@ -142,6 +145,17 @@ class RunReport:
                 self.screen.line(("interrupted: ", "bad"), "nothing has finished")
         self.screen.line(*summary_segments(result.counts, result.seconds, self.jobs))
         self._write_next_step(tallies)
+
+    def _write_passed(self, tally: Tally) -> None:
+        """Write why cases were skipped or may differ, a line a reason."""
+        for (verdict, reason), (count, ids) in tally.passed.items():
+            shown = " ".join(each[:6] for each in ids) + (" …" if count > len(ids) else "")
+            self.screen.line(
+                "  ",
+                (self.screen.sign(verdict), STYLE_OF[verdict]),
+                f" {counted(count, 'vector')} {verdict}: {escape(reason)}   ",
+                (shown, "place"),
+            )
 
     def _write_reports(self) -> None:
         """Write the grids and reports that are asked for, from the journal."""
@@ -236,6 +250,7 @@ class RunReport:
             )
         whole = not (
             self.options.only
+            or self.options.tag
             or self.options.failed
             or self.options.shard
             or self.options.stop_after

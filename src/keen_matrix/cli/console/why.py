@@ -28,7 +28,7 @@ RELATIONS = {
 def write_why(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
     """Write the story of one case."""
     about = (
-        [("   ", ""), (" ".join(filter(None, (case.kind, case.note or case.culprit))), "dim")]
+        [("   ", ""), (" ".join(filter(None, (case.kind, case.detail or case.culprit))), "dim")]
         if case.kind
         else []
     )

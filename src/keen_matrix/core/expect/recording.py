@@ -68,6 +68,17 @@ class Recorder:
         relation = self._case.relation
         compared = list(compare(relation, self._launches)) if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
+        found = self._whole(floor, compared, outcome, judged)
+        return _with_what_is_known(self._case, found)
+
+    def _whole(
+        self,
+        floor: int,
+        compared: Sequence[tuple[int, AspectResult]],
+        outcome: Outcome,
+        judged: Judged,
+    ) -> Record:
+        relation = self._case.relation
         found = Record(
             **described(self._case, self._matrix), **_noted(outcome, self._launches), verdict=judged.verdict,
             **_observed(outcome, floor), aspects=[],
@@ -175,6 +186,30 @@ def _with_compared(verdict: Verdict, compared: Sequence[tuple[int, AspectResult]
     if not all(each.met for _, each in compared):
         return worst_of([verdict, "differed"])
     return "held" if compared and verdict == "unchecked" else verdict
+
+
+KNOWN_TO_FAIL = ("differed", "crashed", "hung")
+"""Verdicts in whose place that of a known difference stands."""
+
+
+def _with_what_is_known(case: Case, record: Record) -> Record:
+    """Return the record of a case with its verdict as it counts: what is known to differ does not,
+    until the day that is set for it, and when it holds again that is worth a word."""
+    if not case.known or case.known_until:
+        return record
+    if record.verdict in KNOWN_TO_FAIL:
+        record.verdict = "known"
+    elif record.verdict == "held":
+        record.remarks = [*record.remarks, f"{MENDED} ({case.known})"]
+    return record
+
+
+MENDED = "holds again: remove its known"
+
+
+def skipped_record(case: Case, matrix: str) -> Record:
+    """Return the record of a case that the spec says is not to be launched."""
+    return Record(**described(case, matrix), verdict="skipped", seconds=0.0, aspects=[])
 
 
 def groundless_record(case: Case, matrix: str) -> Record:

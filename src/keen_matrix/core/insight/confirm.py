@@ -61,7 +61,7 @@ def further_cases(
             features = _features(spec, case, limits)
             pattern = tuple(set(rival.features) <= features for rival in rivals)
             telling = any(pattern) and not all(pattern)
-            if (telling or case.note == BETWEEN) and seen_patterns.get(pattern, 0) < 3:
+            if (telling or case.detail == BETWEEN) and seen_patterns.get(pattern, 0) < 3:
                 seen_patterns[pattern] = seen_patterns.get(pattern, 0) + 1
                 tried.add(case.argv)
                 found.append(case)
@@ -102,10 +102,10 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
                 yield _case(home, words, standing, BETWEEN)
 
 
-def _case(home: Matrix, words: tuple[str, ...], standing: Standing, note: str = "") -> Case:
+def _case(home: Matrix, words: tuple[str, ...], standing: Standing, detail: str = "") -> Case:
     return Case(
         id=case_id(("confirm", *words)), matrix=home.index, argv=words, values=dict(standing.bound), standings=(standing,),
-        family=home.family, note=note,
+        family=home.family, detail=detail,
     )  # fmt: skip
 
 

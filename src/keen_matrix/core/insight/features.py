@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from keen_matrix.core.expressions import as_text
-from keen_matrix.core.model.record import CaseFields, Record
+from keen_matrix.core.model.record import PASSING, CaseFields, Record
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import Text
@@ -62,7 +62,7 @@ def observe(
     `with_values` adds the axes and columns of its matrix.
     """
     words = fields.argv
-    case = Observed(fields.id, words, not isinstance(fields, Record) or fields.verdict == "held")
+    case = Observed(fields.id, words, not isinstance(fields, Record) or fields.verdict in PASSING)
     if judgement is not None and signature is not None:
         case.refused = judgement.status == "refused"
         if case.refused:
@@ -95,7 +95,7 @@ def _add_refusal(case: Observed, fields: CaseFields, judgement: Judgement) -> No
         or judgement.refusals[0].culprit != judgement.refusals[0].mentions[0]
     ):
         return
-    if fields.note and "joined" in str(fields.note):
+    if fields.detail and "joined" in str(fields.detail):
         case.features.add(Feature("the value", "is", "joined to its option"))
 
 

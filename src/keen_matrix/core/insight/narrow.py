@@ -274,7 +274,7 @@ def _case(trials: Trials, words: tuple[str, ...]) -> Case:
         culprit = standings[0].culprit or old.culprit
     return Case(
         id=case_id((trials.found.matrix.name, *words)), matrix=old.matrix, argv=words, values=old.values,
-        more=(words,) * len(old.more), relation=old.relation, family=old.family, kind=old.kind, note=old.note,
+        more=(words,) * len(old.more), relation=old.relation, family=old.family, kind=old.kind, detail=old.detail,
         standings=standings, culprit=culprit,
     )  # fmt: skip
 

@@ -29,7 +29,7 @@ from keen_matrix.core.launch.repetition import Repetition
 from keen_matrix.core.launch.step_starts import StepStarts
 from keen_matrix.core.launch.surroundings import SurroundingsFault
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import PASSING, Record
 
 RETRY_SECONDS = 0.1
 RETRY_MOST = 300
@@ -198,7 +198,7 @@ class CaseRunner:
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
         # A directory that cases share is the user's own: it is neither kept apart nor removed.
-        if plan.keep and record.verdict != "held" and plan.spec.program.fresh_directory:
+        if plan.keep and record.verdict not in PASSING and plan.spec.program.fresh_directory:
             record.kept = self.place.keep(plan.keep, case.id)
         left = self.place.leave()
         if left:

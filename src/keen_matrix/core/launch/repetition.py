@@ -37,7 +37,7 @@ class Repetition:
     def _steadied(self, record: Record) -> Record:
         kinds = len(set(self._essences))
         record.repeats = Repeats(len(self._essences), kinds, self._seconds)
-        if kinds > 1:
+        if kinds > 1 and record.verdict != "known":
             record.verdict = worst_of([record.verdict, "unsteady"])
             record.aspects.append(
                 AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds))

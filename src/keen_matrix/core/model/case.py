@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
@@ -50,7 +51,18 @@ class Case(Struct, frozen=True, kw_only=True):
     family: str = ""
     kind: str = ""
     culprit: str = ""
+    detail: str = ""
+    """What more tells a derived vector from others of its kind, or what would state it in the spec."""
+    row: str = ""
+    """Where its row stands, `tickets.csv:7`."""
     note: str = ""
+    """What one should know where it does not hold."""
+    known: str = ""
+    """Why it is known to differ; empty where nothing is known."""
+    known_until: str = ""
+    """The last day on which a known difference did not count, once it is past."""
+    skipped: str = ""
+    """Why it is not launched."""
     control: tuple[str, ...] = ()
     """The accepted vector of which a derived one was made by one change."""
     groundless: str | None = None
@@ -74,8 +86,9 @@ def described(case: Case, matrix: str) -> dict[str, Any]:
     return {
         "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
         "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
-        "note": case.note, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
+        "detail": case.detail, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
         "fault": case.fault or "", "control": case.control,
+        "row": case.row, "note": case.note, "known": case.known, "known_until": case.known_until, "skipped": case.skipped,
     }  # fmt: skip
 
 
@@ -92,7 +105,14 @@ def case_scope(
 
     With a signature also its NAMEs and, of a vector that it refuses, `culprit`.
     """
-    names = {"words": list(argv), "argc": len(argv), "here": here, "case_id": id, **values}
+    names = {
+        "words": list(argv),
+        "argc": len(argv),
+        "here": here,
+        "case_id": id,
+        "platform": sys.platform,
+        **values,
+    }
     if standing is not None:
         names = {**standing.bound, "culprit": standing.culprit, **names}
     known = standing.given if standing is not None else frozenset[str]()

@@ -13,7 +13,16 @@ from typing import Any, Literal, TypeAlias
 from keen_matrix.core.structs import Struct, field
 
 Verdict: TypeAlias = Literal[
-    "held", "differed", "crashed", "hung", "unlaunched", "unchecked", "unsteady", "groundless"
+    "held",
+    "differed",
+    "crashed",
+    "hung",
+    "unlaunched",
+    "unchecked",
+    "unsteady",
+    "groundless",
+    "known",
+    "skipped",
 ]
 VERDICTS: tuple[Verdict, ...] = (
     "held",
@@ -24,6 +33,8 @@ VERDICTS: tuple[Verdict, ...] = (
     "unchecked",
     "unsteady",
     "groundless",
+    "known",
+    "skipped",
 )
 """In the order in which counts list them; the numbers of the worker's frames point into it."""
 FROM_WORST: tuple[Verdict, ...] = (
@@ -34,9 +45,15 @@ FROM_WORST: tuple[Verdict, ...] = (
     "unsteady",
     "groundless",
     "unchecked",
+    "known",
+    "skipped",
     "held",
 )
 """The worst first: the verdict that stands for several, and the order in which causes are told."""
+
+
+PASSING: frozenset[str] = frozenset({"held", "known", "skipped"})
+"""Verdicts with which a run is green."""
 
 
 def _none() -> None:
@@ -183,7 +200,16 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     values: dict[str, Any]
     judgement: str | None = field(default_factory=_none)
     culprit: str = ""
+    detail: str = ""
+    row: str = ""
+    """Where its row stands, `tickets.csv:7`."""
     note: str = ""
+    known: str = ""
+    """Why it is known to differ."""
+    known_until: str = ""
+    """The last day on which that did not count, once it is past."""
+    skipped: str = ""
+    """Why it was not launched."""
     relation: str = ""
     more_argv: tuple[tuple[str, ...], ...] = ()
     fault: str = ""

@@ -3,6 +3,7 @@ imports, and picklable."""
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -132,6 +133,8 @@ class Program:
     """Bytes kept of each stream."""
     env_from_caller: tuple[str, ...] = ("PATH",)
     fresh_directory: bool = True
+    needs: tuple[str, ...] = ()
+    """Programs without which no case is launched."""
     oracle: str | None = None
     """Absolute path of a Python file whose functions expressions may call."""
 
@@ -169,6 +172,39 @@ class Reference:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Known:
+    """A difference that is known: of cases whose condition is met, or whose ids begin so."""
+
+    because: Template
+    until: datetime.date | None = None
+    """The last day on which it does not count."""
+    when: Expression | None = None
+    ids: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Skip:
+    """Cases that are not launched, where their condition is met."""
+
+    because: Template
+    when: Expression | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Marks:
+    """What a matrix says of its cases beside what they must do."""
+
+    note: Template | None = None
+    tags: tuple[str, ...] = ()
+    known: tuple[Known, ...] = ()
+    skips: tuple[Skip, ...] = ()
+    needs: tuple[str, ...] = ()
+    """Programs without which its cases are skipped."""
+    rows: tuple[str, ...] = ()
+    """Where each of its rows stands, `tickets.csv:7`."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Matrix:
     """One block of a spec that unfolds to vectors."""
 
@@ -196,6 +232,7 @@ class Matrix:
     """Those of the spec and its own."""
     other: OtherLaunch | None = None
     """What every case is compared with."""
+    marks: Marks = Marks()
     origin: str = ""
     family: str = ""
     """The derived family that this is; empty for a matrix that a spec writes out."""
@@ -230,6 +267,8 @@ class Spec:
     signature: Signature | None = None
     refusal: RefusalRules | None = None
     reference: Reference | None = None
+    known: tuple[Known, ...] = ()
+    """Differences that are known of cases of any matrix, by ids."""
     controls: Matrix | None = None
     """What controls of derived vectors are launched as; none without a signature."""
     grounds: Grounds | None = None

@@ -18,6 +18,7 @@ from typing import TypeAlias
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.quantities import parse_duration
+from keen_matrix.core.model.record import PASSING
 from keen_matrix.core.results.order import Known
 
 Pair: TypeAlias = tuple[tuple[int, str, str], tuple[int, str, str]]
@@ -123,7 +124,7 @@ def _choose(cases: list[Case], pairs: list[set[Pair]], known: Known) -> Iterator
         return at
 
     for at, case in enumerate(cases):
-        if case.id in known and known[case.id][0] != "held":
+        if case.id in known and known[case.id][0] not in PASSING:
             yield take(at)
     if known:
         for at, case in enumerate(cases):

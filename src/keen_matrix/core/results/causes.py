@@ -27,14 +27,14 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     failed = [each for each in fields.aspects if not each.met]
     if fields.verdict == "groundless":
         return ("control", _masked(str(failed[0].actual), _words(fields.control), fields))
-    plain = not fields.note or fields.kind == "smallest"
+    plain = not fields.detail or fields.kind == "smallest"
     if fields.family == "accepted" and plain and fields.verdict == "differed":
         # what is groundless may stand on it: the same cause, of which this one was launched
         return ("control", _masked(answer_of(fields), _words(fields.argv), fields))
     if not fields.family:
         ends = ((each.aspect, each.form, *_texts(each, _words(fields.argv))) for each in failed)
         return (fields.matrix, fields.verdict, *ends)
-    if fields.note and fields.family == "accepted":  # what clashes is told once already
+    if fields.detail and fields.family == "accepted":  # what clashes is told once already
         return (fields.verdict, fields.kind, fields.culprit)
     did = dict.fromkeys((each.aspect, each.form, *_end(each)) for each in failed)
     said = _masked(without_usage(fields.stderr or ""), _words(fields.argv), fields)
@@ -54,8 +54,8 @@ def statement_of(fields: Record) -> str:
     """Return what would state in the spec that a vector is refused which the signature accepts: what
     experiments found out before, or two options that the message names, or the value at an edge; an
     empty text where nothing tells."""
-    if fields.note or fields.family != "accepted" or fields.verdict != "differed":
-        return fields.note
+    if fields.detail or fields.family != "accepted" or fields.verdict != "differed":
+        return fields.detail
     said = without_usage(fields.stderr or "")
     spelt = dict.fromkeys(each.split("=")[0] for each in fields.argv if _OPTION.match(each))
     named = [each for each in spelt if is_named(each, said)]
@@ -82,7 +82,7 @@ def answer_of(fields: Record) -> str:
 def telling(fields: Record) -> tuple[int, bool, int, int]:
     """Return by what the causes of a run are put in order, and which case stands for a cause: the
     worst first, what clashes before what may follow from it, the shortest vector."""
-    clashes = bool(fields.note) and fields.family == "accepted"
+    clashes = bool(fields.detail) and fields.family == "accepted"
     words = len(fields.argv), sum(map(len, fields.argv))
     return (FROM_WORST.index(fields.verdict), not clashes, *words)
 

@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from hashlib import blake2b
 from statistics import median
 
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.reading import cases_of, headers_of
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
@@ -161,7 +161,7 @@ def _compared(database: sqlite3.Connection) -> Comparison:
         if old != new:
             kind = (
                 "no longer held"
-                if old == "held"
+                if old == "held" and new not in PASSING
                 else "newly held"
                 if new == "held"
                 else "other verdict"

@@ -108,7 +108,8 @@ def _split(matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str]) 
             label = (axes[2], third) if len(axes) > 2 else None
             grid = found[third] = Grid(matrix.name, across, down, [], [], {}, label)
         column, row = values.get(across, ABSENT), values.get(down, ABSENT) if down else ""
-        grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "held"] += 1
+        if fields.verdict != "skipped":  # nothing is known of it
+            grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "held"] += 1
     for grid in found.values():
         _order(grid, matrix)
     return [

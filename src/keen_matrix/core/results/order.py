@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TypeAlias
 
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import PASSING
 
 Known: TypeAlias = Mapping[str, tuple[str, float]]
 """Id → last verdict and seconds."""
@@ -16,7 +17,7 @@ SLOW_SHARE = 0.1
 def failed_first(unfold: Callable[[], Iterable[Case]], known: Known) -> Iterator[Case]:
     """Yield the cases that did not hold last time, then the others; `unfold` is called twice, so
     nothing is kept."""
-    failed = {id for id, (verdict, _) in known.items() if verdict != "held"}
+    failed = {id for id, (verdict, _) in known.items() if verdict not in PASSING}
     if failed:
         yield from (case for case in unfold() if case.id in failed)
     yield from (case for case in unfold() if case.id not in failed)

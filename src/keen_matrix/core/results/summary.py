@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from math import log2
 from typing import TypeAlias
 
-from keen_matrix.core.model.record import Header, Record
+from keen_matrix.core.model.record import PASSING, Header, Record
 from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_value
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.reading import CaseRecord
@@ -139,7 +139,7 @@ def axis_values_of(fields: Record) -> dict[str, str]:
     """Return what a case is in each axis; a derived vector's are its kind and what it is about, or
     what it was bound to."""
     if fields.family in BY_KIND:
-        about = str(fields.note or fields.culprit or ABSENT)
+        about = str(fields.detail or fields.culprit or ABSENT)
         about = (
             about.rpartition(" for ")[2]
             if fields.kind == "unknown-option"
@@ -208,15 +208,16 @@ def _put_in_order(matrix: MatrixSummary, orders: Mapping[str, Sequence[str]]) ->
 
 def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
     held = fields.verdict == "held"
+    passes = fields.verdict in PASSING
     matrix.counts[fields.verdict] += 1
     matrix.seconds += fields.seconds
     for name in fields.values:
         run.value_names.setdefault(name)
-    for name, value in axis_values_of(fields).items():
+    for name, value in axis_values_of(fields).items() if fields.verdict != "skipped" else ():
         values = matrix.axes.setdefault(name, {})
         if value in values or len(values) <= MOST_VALUES:
             values.setdefault(value, [0, 0])[0 if held else 1] += 1
-    if held:
+    if passes:
         return
     key = (matrix.spec, *cause_key(fields))
     cause = run.by_cause.get(key)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
-from keen_matrix.core.model.record import VERDICTS, Record
+from keen_matrix.core.model.record import PASSING, VERDICTS, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.causes import cause_key, telling
 
@@ -61,6 +61,8 @@ class Tally:
         """Places of the masks that found something."""
         self.remarks: dict[str, tuple[int, list[str]]] = {}
         """What is worth a word though it is no failure: how often, and the first ids."""
+        self.passed: dict[tuple[str, str], tuple[int, list[str]]] = {}
+        """Verdict (known or skipped) and reason → how many cases, and the first ids."""
         self.ungrouped = 0
         """Failures beyond MOST_GROUPS different ones."""
 
@@ -75,10 +77,20 @@ class Tally:
         self._remark(fields)
         masks = self._masks[result.matrix]
         self.used_masks |= {masks[number] for number in fields.masked}
-        if verdict == "held":
+        if verdict in PASSING:
+            self._pass(fields)
             return None
         self._group(fields, result, offset)
         return fields
+
+    def _pass(self, fields: Record) -> None:
+        """Take note of a case that is known to differ, or was skipped: both are told with their
+        reason."""
+        reason = fields.known if fields.verdict == "known" else fields.skipped
+        if fields.verdict == "held":
+            return
+        count, ids = self.passed.setdefault((fields.verdict, reason), (0, []))
+        self.passed[fields.verdict, reason] = (count + 1, [*ids, fields.id][:REMARK_IDS])
 
     def _remark(self, fields: Record) -> None:
         for text in fields.remarks:

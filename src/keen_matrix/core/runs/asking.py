@@ -152,7 +152,7 @@ def _told(records: Sequence[tuple[tuple[str, ...], Record]]) -> str:
     words, record = records[0]
     asked = " ".join(words)
     if record.verdict == "unlaunched":
-        return f"the program could not be launched: {record.note}"
+        return f"the program could not be launched: {record.detail}"
     if record.verdict == "hung":
         return f"the program did not end within {HELP_SECONDS:g} s when it was asked for {asked}"
     said = (record.stderr or record.stdout or "").strip().splitlines()

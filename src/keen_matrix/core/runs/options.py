@@ -23,6 +23,8 @@ class Choice:
 
     only: tuple[str, ...] = ()
     """Patterns of ids, matrices and words, of which one must fit; none takes every case."""
+    tags: tuple[str, ...] = ()
+    """Tags of matrices: those with one of them, and with none that stands behind a `!`."""
     failed: bool = False
     """Only those that did not hold, by the journal."""
     shard: tuple[int, int] | None = None
@@ -33,7 +35,7 @@ class Choice:
     @property
     def is_all(self) -> bool:
         """Whether every case of the specs is taken."""
-        return not (self.only or self.failed or self.shard)
+        return not (self.only or self.tags or self.failed or self.shard)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

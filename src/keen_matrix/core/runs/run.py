@@ -15,14 +15,14 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse
-from keen_matrix.core.expect.recording import groundless_record
+from keen_matrix.core.expect.recording import groundless_record, skipped_record
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.launch.wire import ResultFrame, result_frame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import CaseKey, file_stem
-from keen_matrix.core.model.record import VERDICTS, Finished, Header
+from keen_matrix.core.model.record import PASSING, VERDICTS, Finished, Header
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
 from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRun, Recorder, program_digest
@@ -38,6 +38,7 @@ from keen_matrix.core.runs.selection import (
     failed_keys,
     nothing_selected,
     selected,
+    unknown_tag,
 )
 from keen_matrix.core.runs.supply import Supply, in_order
 from keen_matrix.core.runs.warmth import trusted_warm_plan
@@ -93,6 +94,9 @@ def run_specs(
         run.result.all_held_before = True
         return run.result
     ready, run.result.faults = prepare(paths, options, journal, watch)
+    wrong = unknown_tag([spec for spec, _ in ready], options.choice.tags) if ready else ""
+    if wrong:
+        raise Misuse(wrong)
     if ready:
         with run.on_cluster():
             run.run_all(ready, failed)
@@ -166,7 +170,8 @@ class Run:
         if not asked.stop_after:
             return False
         counts = self.result.counts
-        return counts.total() - counts["held"] >= asked.stop_after
+        failing = sum(count for verdict, count in counts.items() if verdict not in PASSING)
+        return failing >= asked.stop_after
 
     def _run_spec(
         self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
@@ -235,7 +240,7 @@ class Run:
         self.watch.begins(spec, vector_count(spec) if whole else None)
         try:
             tried: list[ResultFrame] = []
-            launched = _with_grounds(supply, names, tried)
+            launched = _worth_a_launch(supply, names, tried)
             with contextlib.closing((self.cluster or self.pool).results(launched)) as results:
                 for each in _joined(tried, results):
                     failing = tally.add(each, self.journal.write(each.line))
@@ -315,25 +320,29 @@ class Run:
             self.journal.write_line(finished)
 
 
-def _with_grounds(
-    cases: Iterable[Case], names: Mapping[int, str], groundless: list[ResultFrame]
+def _worth_a_launch(
+    cases: Iterable[Case], names: Mapping[int, str], passed_over: list[ResultFrame]
 ) -> Iterator[Case]:
-    """Yield the cases that are worth a launch; the results of those whose control did not work are
-    added to a list."""
+    """Yield the cases that are worth a launch; the results of those that are skipped, and of those
+    whose control did not work, are added to a list."""
     for case in cases:
-        if case.groundless is None:
+        if case.skipped:
+            passed_over.append(result_frame(case, skipped_record(case, names[case.matrix])))
+        elif case.groundless is None:
             yield case
         else:
-            groundless.append(result_frame(case, groundless_record(case, names[case.matrix])))
+            passed_over.append(result_frame(case, groundless_record(case, names[case.matrix])))
 
 
-def _joined(groundless: list[ResultFrame], results: Iterable[ResultFrame]) -> Iterator[ResultFrame]:
-    """Yield results as they come, those of groundless cases between them."""
+def _joined(
+    passed_over: list[ResultFrame], results: Iterable[ResultFrame]
+) -> Iterator[ResultFrame]:
+    """Yield results as they come, those of cases that are not launched between them."""
     for each in results:
-        yield from groundless
-        groundless.clear()
+        yield from passed_over
+        passed_over.clear()
         yield each
-    yield from groundless
+    yield from passed_over
 
 
 def _now() -> str:

@@ -9,7 +9,7 @@ from typing import NamedTuple, TypeAlias
 from keen_matrix.core.errors import nearest
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import CaseKey
-from keen_matrix.core.model.record import Header, Record
+from keen_matrix.core.model.record import PASSING, Header, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import Tally
@@ -49,7 +49,7 @@ def selected(
     return Selection(
         spec,
         (
-            selector(choice.only, spec),
+            selector(choice.only, choice.tags, spec),
             None if failed is None else lambda case: CaseKey.of(spec.path, case.id) in failed,
             None if choice.shard is None else _in_shard(*choice.shard),
             (lambda case: case.id not in done) if done else None,
@@ -61,9 +61,16 @@ def _in_shard(part: int, parts: int) -> CaseTest:
     return lambda case: shard_of(case.id, parts) == part
 
 
-def selector(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
-    """Return the test that patterns of ids, matrices and words stand for, or None when every case
-    is taken."""
+def selector(patterns: Sequence[str], tags: Sequence[str], spec: Spec) -> CaseTest | None:
+    """Return the test that patterns of ids, matrices and words, and tags, stand for, or None when
+    every case is taken."""
+    tests = [each for each in (_pattern_test(patterns, spec), _tag_test(tags, spec)) if each]
+    if len(tests) < 2:
+        return next(iter(tests), None)
+    return lambda case: all(test(case) for test in tests)
+
+
+def _pattern_test(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
     if not patterns:
         return None
     names = {matrix.index: matrix.name for matrix in spec.matrices}
@@ -85,6 +92,36 @@ def selector(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
     return fits
 
 
+def _tag_test(tags: Sequence[str], spec: Spec) -> CaseTest | None:
+    """Return the test that tags stand for: matrices with one of those given, and with none of those
+    given behind a `!`; None when none is given."""
+    if not tags:
+        return None
+    wanted = {each for each in tags if not each.startswith("!")}
+    unwanted = {each[1:] for each in tags if each.startswith("!")}
+    chosen = {
+        matrix.index
+        for matrix in spec.matrices
+        if not unwanted & set(matrix.marks.tags) and (not wanted or wanted & set(matrix.marks.tags))
+    }
+    return lambda case: case.matrix in chosen
+
+
+def unknown_tag(specs: Sequence[Spec], tags: Sequence[str]) -> str:
+    """Return the message that no matrix has one of some tags; nothing where each has one."""
+    known = dict.fromkeys(
+        tag for spec in specs for each in spec.matrices for tag in each.marks.tags
+    )
+    bare = [each.removeprefix("!") for each in tags]
+    wrong = next((each for each in bare if each not in known), None)
+    if wrong is None:
+        return ""
+    hint = nearest(wrong, known)
+    near = f'; did you mean "{hint}"?' if hint else ""
+    listed = f"the tags are {', '.join(known)}" if known else 'a matrix has tags by tags = ["slow"]'
+    return f'no matrix has the tag "{wrong}"{near}\n  {listed}'
+
+
 def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Sequence[str]) -> str:
     """Return the message that a choice of vectors takes none: what there is, the nearest right
     word, how to see ids."""
@@ -100,6 +137,7 @@ def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Seque
 def nothing_selected(specs: Sequence[Spec], choice: Choice) -> str:
     """Return the message that a run has no case."""
     asked = [f"--only {each}" for each in choice.only]
+    asked += [f"--tag {each}" for each in choice.tags]
     asked += ["--failed"] if choice.failed else []
     asked += ["--shard {}/{}".format(*choice.shard)] if choice.shard else []
     if not asked:
@@ -114,7 +152,7 @@ def failed_keys(journal: str) -> frozenset[CaseKey]:
     return frozenset(
         CaseKey.of(header.spec, fields.id)
         for header, fields in cases_of([journal])
-        if fields.verdict != "held"
+        if fields.verdict not in PASSING
     )
 
 

@@ -28,7 +28,7 @@ from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.lint_texts import TextChecker
 from keen_matrix.core.spec.source import Placing, Source
 
-CASE_NAMES = frozenset({"words", "argc", "here", "case_id"})
+CASE_NAMES = frozenset({"words", "argc", "here", "case_id", "platform"})
 """Names that an expression of a case can use beside axes and columns."""
 
 
@@ -229,7 +229,7 @@ class _Checker:
                 )
         own = {*axes, *(each for each in columns if isinstance(each, str))}
         known = own | self._signature_names()
-        if matrix is None and isinstance(data.get("rows"), str):
+        if isinstance(data.get("rows"), (str, dict)) and (matrix is None or not matrix.rows):
             return  # the columns of a CSV file are not known, so neither is what names may be used
         self.texts.check(placed_in(MatrixTable, path, data), known | CASE_NAMES, own | {"here"})
         self._file_names((*path, "files"), data.get("files"))

@@ -26,6 +26,7 @@ from keen_matrix.core.vectors.combine import (
 )
 from keen_matrix.core.vectors.constraints import WhereFault, count_rows
 from keen_matrix.core.vectors.faults import MOST_VECTORS, fault_problem
+from keen_matrix.core.vectors.marking import KNOWN, NOTE
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 MOST_TRIED = 200_000
@@ -113,7 +114,8 @@ class _DeepChecker:
         for name in self.matrix.axes:
             if name not in self.used:
                 self.warn(("axes", name), f'the axis "{name}" is not used anywhere', at_key=True)
-        idle = [name for name in self.matrix.columns if name not in self.used]
+        told = {*self.used, NOTE, KNOWN}  # these say something of their row by themselves
+        idle = [name for name in self.matrix.columns if name not in told]
         for name in idle:
             at = (
                 ("columns", self.matrix.columns.index(name))

@@ -6,6 +6,7 @@ place is asked for.
 
 from __future__ import annotations
 
+import ast
 import errno
 import hashlib
 import os
@@ -223,6 +224,9 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
         if match[1]:
             line, column = int(match[1]), int(match[2])
     at = sum(len(each) + 1 for each in lines[: line - 1]) + column - 1
+    written_twice = _TWO_WAYS.fullmatch(message)
+    if written_twice:
+        return _two_ways_problem(path, text, at, written_twice[1])
     message = f"this is not valid TOML: {message[:1].lower()}{message[1:]}"
     return Problem(
         path=path,
@@ -231,3 +235,38 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
         message=message,
         excerpt=caret_lines(text, min(at, len(text))),
     )
+
+
+_TWO_WAYS = re.compile(r"Cannot (?:mutate immutable namespace|declare) (\(.*\))(?: twice)?")
+"""What tomllib says of a table that a later line adds to though it is complete (TOML 1.0, inline
+tables; table headers)."""
+
+
+def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
+    """Return the problem of a table that is complete where it stands first, placed there, with both
+    ways to write it."""
+    from keen_matrix.core.spec.positions import find_places
+
+    keys: tuple[str, ...] = ast.literal_eval(names)
+    later = text.count("\n", 0, at) + (1 if at < len(text) or not text.endswith("\n") else 0)
+    places = find_places(text.encode())
+    starts = [
+        len(text.encode()[: place.key].decode(errors="ignore"))
+        for found, place in places.items()
+        if tuple(each for each in found if isinstance(each, str)) == keys
+    ]
+    before = [each for each in starts if text.count("\n", 0, each) + 1 < later]
+    first = max(before, default=at)
+    name, line = ".".join(keys), text.count("\n", 0, first) + 1
+    is_header = text[:first].rpartition("\n")[2].lstrip().startswith("[")
+    if is_header:
+        message = f"[{name}] stands here and again in line {later}"
+        expected = "one table with all of its keys"
+    else:
+        message = f'"{name}" is complete here, and line {later} adds to it'
+        last = keys[-1]
+        expected = f"one way to write it: {last} = {{ KEY = …, KEY = … }} in one place, or {last}.KEY = … in a line each"
+    return Problem(
+        path=path, line=line, column=first - (text.rfind("\n", 0, first) + 1) + 1, message=message, expected=expected,
+        excerpt=caret_lines(text, first),
+    )  # fmt: skip

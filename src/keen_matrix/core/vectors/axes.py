@@ -228,18 +228,34 @@ def _lines(path: str, name: str) -> Iterator[str]:
         raise SourceFault(f"{name} has no lines", "lines")
 
 
+SEPARATORS = (",", ";", "\t", "|")
+"""Signs that are looked for in the header of a CSV file, the first where several are as frequent."""
+SEPARATOR_NAMES = {"\t": "a tab", ",": "a comma", ";": "a semicolon"}
+
+
 @dataclass(frozen=True, slots=True)
 class CsvTable:
-    """A CSV file: its header and its rows, all texts."""
+    """A CSV file: its header and its rows, all texts, and the line in which each row begins."""
 
     header: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
+    lines: tuple[int, ...]
 
 
-def read_csv(path: str, name: str) -> CsvTable:
-    """Read a CSV file (RFC 4180) with a header line. Raises SourceFault naming the line of an
-    uneven row."""
-    reader = csv.reader(io.StringIO(read_text(path, name)), strict=True)
+def separator_in(text: str) -> str:
+    """Return the sign that separates the fields of a header line: the most frequent of the usual
+    ones outside quotes."""
+    header = text.lstrip("\r\n").split("\n", 1)[0]
+    outside = "".join(header.split('"')[::2])
+    return max(SEPARATORS, key=lambda sign: (outside.count(sign), -SEPARATORS.index(sign)))
+
+
+def read_csv(path: str, name: str, separator: str | None = None) -> CsvTable:
+    """Read a CSV file (RFC 4180) with a header line; without a separator it is the one in the header.
+    Raises SourceFault naming the line of an uneven row."""
+    text = read_text(path, name)
+    found = separator_in(text) if separator is None else separator
+    reader = csv.reader(io.StringIO(text), strict=True, delimiter=found)
     try:
         header = tuple(next(reader, []))
         if not header:
@@ -247,20 +263,25 @@ def read_csv(path: str, name: str) -> CsvTable:
         twice = next((column for column in header if header.count(column) > 1), None)
         if twice is not None:
             raise SourceFault(f'{name}:1: the column "{twice}" stands twice in the header')
-        rows = []
+        rows, lines, begun = [], [], reader.line_num + 1
         for row in reader:
+            at, begun = begun, reader.line_num + 1
             if not row:
                 continue
             if len(row) != len(header):
+                sign = SEPARATOR_NAMES.get(found, found)
+                how = "as separator says" if separator is not None else "as its header is"
                 raise SourceFault(
-                    f"{name}:{reader.line_num}: {len(row)} fields; expected {len(header)}, as in the header"
+                    f"{name}:{at}: {len(row)} fields; expected {len(header)}, as in the header "
+                    f"(separated by {sign}, {how})"
                 )
             rows.append(tuple(row))
+            lines.append(at)
     except csv.Error as error:
         raise SourceFault(f"{name}:{reader.line_num}: this is not valid CSV: {error}") from None
     if not rows:
         raise SourceFault(f"{name} has a header and no rows")
-    return CsvTable(header, tuple(rows))
+    return CsvTable(header, tuple(rows), tuple(lines))
 
 
 def _column(table: CsvTable, column: str, name: str) -> Values:

@@ -14,6 +14,7 @@ from typing import Any
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.model.spec import Matrix
+from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.vectors.factors import Factor, Layout
 
 
@@ -50,6 +51,7 @@ def constraints_of(
     made = [
         _presence(number, factor) for number, factor in enumerate(layout.factors) if factor.parents
     ]
+    made += _by_cells(matrix, layout)
     scope_functions = {**FUNCTIONS, **(functions or {})}
     for number, expression in enumerate(matrix.where):
         made.append(_where(expression, number, layout, here, scope_functions))
@@ -65,6 +67,37 @@ def _presence(number: int, factor: Factor) -> Constraint:
         return (levels[0] == factor.absent) is not any(levels[at] == level for at, level in places)
 
     return Constraint((number, *groups), test)
+
+
+def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:
+    """Yield the constraints of rows with cells that are left out: a part of the line with such a cell
+    is not there, and an optional part whose cells are all given is."""
+    sparse = {
+        column for at, column in enumerate(matrix.columns) if any(row[at] is None for row in matrix.rows)
+    }  # fmt: skip
+    if not sparse:
+        return
+    for group in layout.groups_of(matrix.line):
+        needed = [_names_in(each) & sparse for each in group.alternatives]
+        if not any(needed):
+            continue
+        number, optional = layout.groups[id(group)], int(group.optional)
+
+        def test(
+            levels: tuple[int, ...], needed: Sequence[set[str]] = needed, optional: int = optional
+        ) -> bool:
+            at, row = levels[1] - optional, levels[0]
+            fits = [all(layout.values[name][row] is not None for name in names) for names in needed]
+            if at < 0:
+                return not any(fit and names for fit, names in zip(fits, needed, strict=True))
+            return at >= len(fits) or fits[at]  # beyond them: it stands in a part that is left out
+
+        yield Constraint((0, number), test)
+
+
+def _names_in(part: LineSequence) -> set[str]:
+    """Return the names that the fields in a part of the line use."""
+    return {name for field in part.fields() for name in Expression(field.source).names}
 
 
 def _where(

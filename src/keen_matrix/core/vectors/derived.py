@@ -44,7 +44,7 @@ def _case(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
     return Case(
         sequence=number, id=case_id((matrix.name, *vector.words, *later)), matrix=matrix.index, argv=vector.words,
         values=shown_bindings(judgement), more=vector.more, relation=relation, family=matrix.family, kind=vector.kind,
-        culprit=vector.culprit, note=vector.note, standings=(standing_of(signature, vector.words, judgement),),
+        culprit=vector.culprit, detail=vector.detail, standings=(standing_of(signature, vector.words, judgement),),
         control=vector.control or (), groundless=answer,
     )  # fmt: skip
 

@@ -54,6 +54,10 @@ class Layout:
     hidden: Mapping[str, tuple[tuple[int, int], ...]]
     """Axes of a zip that stand only inside groups → what must be chosen for them to be there."""
 
+    def groups_of(self, line: LineSequence) -> Iterator[Group]:
+        """Yield every group of a line, outer ones first."""
+        return (group for group, _ in _groups(line, ()))
+
 
 class _WithAbsent(Sequence[object]):
     """Values with None after the last one."""

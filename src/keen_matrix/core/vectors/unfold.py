@@ -20,6 +20,7 @@ from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.distinct import provably_distinct
 from keen_matrix.core.vectors.factors import Layout, layout_of
 from keen_matrix.core.vectors.ids import case_id, case_id_of
+from keen_matrix.core.vectors.marking import Marking, has_marks
 
 Row: TypeAlias = tuple[int, ...]
 Entry: TypeAlias = tuple[list[str], str]
@@ -58,14 +59,18 @@ def unfold_matrix(
         from keen_matrix.core.oracle import named_functions
 
         functions = named_functions(spec.program.oracle)
+    has_own = has_marks(spec, matrix)
+    marking = Marking(spec, matrix, functions) if has_own else None
     if matrix.family:
         from keen_matrix.core.vectors.derived import (
             family_cases,
         )  # costly, and of use with a signature alone
 
         cases = family_cases(spec, matrix, start)
+        if marking is not None:
+            cases = map(marking.marked, cases)
     else:
-        cases = CaseMaker(spec, matrix, functions).cases(start)
+        cases = CaseMaker(spec, matrix, functions, marking).cases(start)
     yield from (
         cases
         if spec.reference is None
@@ -109,9 +114,13 @@ class CaseMaker:
     """Makes the cases of one matrix from rows of levels."""
 
     def __init__(
-        self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]]
+        self,
+        spec: Spec,
+        matrix: Matrix,
+        functions: Mapping[str, Callable[..., object]],
+        marking: Marking | None = None,
     ) -> None:
-        self.spec, self.matrix = spec, matrix
+        self.spec, self.matrix, self._marking = spec, matrix, marking
         self.layout: Layout = layout_of(matrix)
         self.constraints = constraints_of(matrix, self.layout, spec.here, functions)
         self._functions = every = {**FUNCTIONS, **functions}
@@ -172,10 +181,14 @@ class CaseMaker:
         else:
             standings = tuple([self._standing[words] for words in (argv, *more)])
             kind, culprit = " ".join(standings[0].kinds), standings[0].culprit
-        return Case(
+        case = Case(
             sequence=sequence, id=case_id(key), matrix=self.matrix.index, argv=argv, values=values, fault=fault,
             more=more or others, relation=relation, standings=standings, kind=kind, culprit=culprit,
         )  # fmt: skip
+        if self._marking is None:
+            return case
+        places = self.matrix.marks.rows
+        return self._marking.marked(case, places[row[0]] if places else "")
 
     def _compared(
         self, argv: tuple[str, ...], values: Mapping[str, object]
@@ -209,7 +222,11 @@ class CaseMaker:
         from keen_matrix.core.model.lines import encode
 
         particular = (
-            self.spec.signature or self.spec.reference or self.matrix.other or self.layout.hidden
+            self.spec.signature
+            or self.spec.reference
+            or self.matrix.other
+            or self.layout.hidden
+            or self._marking
         )
         if (
             particular

@@ -35,7 +35,7 @@ class Vector:
     accepted."""
     culprit: str = ""
     mentions: tuple[str, ...] = ()
-    note: str = ""
+    detail: str = ""
     more: tuple[Words, ...] = ()
     """Further launches of the same case."""
     relation: Relation | None = None

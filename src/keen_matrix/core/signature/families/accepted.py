@@ -48,7 +48,7 @@ def vectors(making: Making) -> Iterator[Vector]:
         plain = None if builder.grounds.works else builder.smallest()
         if plain is not None and signature.judge(plain.words()).status == "accepted":
             yield Vector(
-                words=plain.words(), kind="smallest", culprit="", note=builder.grounds.edit
+                words=plain.words(), kind="smallest", culprit="", detail=builder.grounds.edit
             )
     for number, builder in enumerate(making.builders):
         grounds = builder.grounds
@@ -61,11 +61,11 @@ def vectors(making: Making) -> Iterator[Vector]:
             if signature.judge(words).status != "accepted":
                 notes.unsettled += 1
                 continue
-            note = edits.get((culprit,), "") if kind == "option" else ""
+            detail = edits.get((culprit,), "") if kind == "option" else ""
             if kind == "smallest" and not grounds.works:
                 continue
             control = None if grounds.works or kind == "smallest" else builder.control(words)
-            yield Vector(words=words, kind=kind, culprit=culprit, note=note, control=control)
+            yield Vector(words=words, kind=kind, culprit=culprit, detail=detail, control=control)
     for words in making.grounds.asking:
         yield Vector(words=words, kind=END_OF_INPUT, variant=END_OF_INPUT,
                      relation=Relation(name="unmoved", fresh=(True,)))  # fmt: skip
@@ -77,11 +77,11 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
         plain = Builder(making.signature, making.signature.forms[number]).smallest()
         if plain is not None:
             culprit = " ".join((*grounds.required, *grounds.operands))
-            yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, note=grounds.edit)
+            yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, detail=grounds.edit)
     for clash in grounds.clashes:
         if len(clash.options) != 1 or clash.about:
             culprit = " ".join(clash.options) or clash.about or " ".join(clash.words)
-            yield Vector(words=clash.words, kind=CLASH, culprit=culprit, note=clash.edit)
+            yield Vector(words=clash.words, kind=CLASH, culprit=culprit, detail=clash.edit)
 
 
 def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, Request | None]]:

@@ -42,7 +42,7 @@ class _Fault(NamedTuple):
     place: str
     words: Words
     control: Words
-    note: str = ""
+    detail: str = ""
 
 
 def vectors(making: Making) -> Iterator[Vector]:
@@ -57,7 +57,7 @@ def vectors(making: Making) -> Iterator[Vector]:
             refusal = judgement.refusals[0]
             if refusal.kind == fault.kind:
                 yield Vector(words=fault.words, kind=fault.kind, culprit=refusal.culprit, mentions=refusal.mentions,
-                             note=fault.note or fault.place, control=builder.control(fault.control))  # fmt: skip
+                             detail=fault.detail or fault.place, control=builder.control(fault.control))  # fmt: skip
 
 
 def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
@@ -250,9 +250,9 @@ def _bad_values(
     for value in (*signature.values[name].bad()[: None if every else 1], *subtle):
         kind = signature.values[name].read(value).kind
         changed = request.with_value(place, number, value)
-        note = f"{name} {value!r}"
+        detail = f"{name} {value!r}"
         if isinstance(place, str):
-            yield _Fault(kind, name, changed.words(), request.words(), note)
+            yield _Fault(kind, name, changed.words(), request.words(), detail)
             continue
         part = changed.options[place]
         once = not every or value in subtle
@@ -268,7 +268,7 @@ def _bad_values(
                     part.option.key,
                     again.words(),
                     request.words(),
-                    f"{note}, {writing} with {spelling}",
+                    f"{detail}, {writing} with {spelling}",
                 )
 
 

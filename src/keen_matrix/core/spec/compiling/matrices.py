@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix.core.errors import nearest
 from keen_matrix.core.expressions import Expression, Template
-from keen_matrix.core.model.spec import Matrix, OtherLaunch, Rule, Step
+from keen_matrix.core.model.spec import Marks, Matrix, OtherLaunch, Rule, Step
+from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
-from keen_matrix.core.notation.nodes import Word
 from keen_matrix.core.notation.parse import parse_line, parse_list
 from keen_matrix.core.spec.compiling.base import Compiling
-from keen_matrix.core.spec.compiling.tables import lines_of, steps_of, surroundings_of
+from keen_matrix.core.spec.compiling.tables import (
+    known_of,
+    lines_of,
+    skip_of,
+    steps_of,
+    surroundings_of,
+)
 from keen_matrix.core.spec.document.expectations import Expectations
-from keen_matrix.core.spec.document.matrix import MatrixTable, StepTable
+from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 
@@ -32,10 +39,11 @@ class MatrixCompiler:
     def matrix(self, index: int, table: MatrixTable) -> Matrix:
         """Return one matrix; an axis or table that cannot be read is a problem and stands empty."""
         path: KeyPath = ("matrix", index)
-        columns, rows = self._rows(table, path)
+        columns, rows, places = self._rows(table, path)
         single = isinstance(self._base.source.data["matrix"][index].get("expect"), dict)
         files = {**self._document.files, **table.files}
         lines, text = lines_of(table)
+        self._left_out(lines, columns, rows, places, path)
         steps = [
             Step(
                 line=line,
@@ -74,8 +82,43 @@ class MatrixCompiler:
                 *self._base.masks(table.mask, (*path, "mask")),
             ),
             other=self._other(table, path),
+            marks=Marks(
+                note=None if table.note is None else Template(table.note),
+                tags=tuple(table.tags),
+                known=tuple(map(known_of, table.known)),
+                skips=tuple(map(skip_of, table.skip)),
+                needs=tuple(table.needs),
+                rows=places,
+            ),
             origin=self._base.place(*path),
         )
+
+    def _left_out(
+        self,
+        lines: Sequence[LineSequence],
+        columns: Sequence[str],
+        rows: Sequence[Sequence[object]],
+        places: Sequence[str],
+        path: KeyPath,
+    ) -> None:
+        """Tell of rows that leave no part of a required choice of the line to be taken."""
+        for group in (item for line in lines for item in line.items if isinstance(item, Group)):
+            needed = [
+                {name for field in part.fields() for name in Expression(field.source).names}
+                for part in group.alternatives
+            ]
+            if group.optional:
+                continue
+            for row, place in zip(rows, places, strict=True):
+                empty = {name for name, cell in zip(columns, row, strict=True) if cell is None}
+                if all(names & empty for names in needed):
+                    names = ", ".join(sorted(set().union(*needed) & empty))
+                    self._base.problem(
+                        (*path, "rows"),
+                        f"{place}: each part of a choice in the line needs a cell that is empty here",
+                        expected=f"one of {names}",
+                    )
+                    return
 
     def _other(self, table: MatrixTable, path: KeyPath) -> OtherLaunch | None:
         """Return what every case of a matrix is compared with: by the last rule that says so."""
@@ -152,19 +195,18 @@ class MatrixCompiler:
             self._base.problem((*path, "axes", name, *key), f"axis {name}: {fault}")
             return ("?",)
 
-    def _rows(
-        self, table: MatrixTable, path: KeyPath
-    ) -> tuple[tuple[str, ...], tuple[tuple[object, ...], ...]]:
+    def _rows(self, table: MatrixTable, path: KeyPath) -> _Rows:
         """Return the columns and rows of a matrix, inline or from a CSV file."""
+        nothing: _Rows = ((), (), ())
         if table.rows is None:
             if table.columns is not None:
                 self._base.problem((*path, "columns"), '"columns" is given without "rows"')
-            return (), ()
-        if isinstance(table.rows, str):
+            return nothing
+        if isinstance(table.rows, RowsTable):
             return self._csv_rows(table, path)
         if table.columns is None:
             self._base.problem((*path, "rows"), '"rows" needs "columns", the names of its columns')
-            return (), ()
+            return nothing
         if len(set(table.columns)) < len(table.columns):
             self._base.problem((*path, "columns"), "two columns have the same name")
         for number, row in enumerate(table.rows):
@@ -174,29 +216,40 @@ class MatrixCompiler:
                     f"this row has {len(row)} values",
                     expected=f"{len(table.columns)}: {', '.join(table.columns)}",
                 )
-        fitting = [tuple(row) for row in table.rows if len(row) == len(table.columns)]
-        return tuple(table.columns), tuple(fitting)
+        fitting = {
+            number: tuple(row)
+            for number, row in enumerate(table.rows)
+            if len(row) == len(table.columns)
+        }
+        places = [self._base.place(*path, "rows", number) for number in fitting]
+        return tuple(table.columns), tuple(fitting.values()), tuple(places)
 
-    def _csv_rows(
-        self, table: MatrixTable, path: KeyPath
-    ) -> tuple[tuple[str, ...], tuple[tuple[object, ...], ...]]:
+    def _csv_rows(self, table: MatrixTable, path: KeyPath) -> _Rows:
+        source: RowsTable = table.rows
+        name = source.file
         try:
-            read = read_csv(os.path.join(self._here, table.rows), table.rows)
+            read = read_csv(os.path.join(self._here, name), name, source.separator)
         except SourceFault as fault:
             self._base.problem((*path, "rows"), str(fault))
-            return tuple(table.columns or ()), ()
+            return tuple(table.columns or ()), (), ()
+        places = tuple(f"{name}:{line}" for line in read.lines)
+        empty = None if source.empty == "left out" else ""
+        cells = [tuple(each or empty for each in row) for row in read.rows]
         if table.columns is None:
-            return read.header, read.rows
+            return read.header, tuple(cells), places
         for number, column in enumerate(table.columns):
             if column not in read.header:
                 self._base.problem(
                     (*path, "columns", number),
-                    f'{table.rows} has no column "{column}"',
+                    f'{name} has no column "{column}"',
                     expected=f"one of {', '.join(read.header)}",
                     suggestion=nearest(column, read.header),
                 )
-                return (), ()
+                return (), (), ()
         picked = [read.header.index(column) for column in table.columns]
-        return tuple(table.columns), tuple(
-            tuple(row[index] for index in picked) for row in read.rows
-        )
+        rows = tuple(tuple(row[index] for index in picked) for row in cells)
+        return tuple(table.columns), rows, places
+
+
+_Rows: TypeAlias = tuple[tuple[str, ...], tuple[tuple[object, ...], ...], tuple[str, ...]]
+"""Columns, rows, and where each row stands."""

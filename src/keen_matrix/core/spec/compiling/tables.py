@@ -19,13 +19,23 @@ from keen_matrix.core.expect.aspects import (
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit
 from keen_matrix.core.expect.forms import forms_of
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_limit
-from keen_matrix.core.expressions import Template
+from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.model.signals import signal_number
-from keen_matrix.core.model.spec import Answer, Put, Stdin, Stop, Surroundings, Terminal
+from keen_matrix.core.model.spec import (
+    Answer,
+    Known,
+    Put,
+    Skip,
+    Stdin,
+    Stop,
+    Surroundings,
+    Terminal,
+)
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.spec.document.expectations import Expectations
+from keen_matrix.core.spec.document.marks import KnownTable, SkipTable
 from keen_matrix.core.spec.document.matrix import MatrixTable, StepTable
 from keen_matrix.core.spec.document.surroundings import Around, PutTable, StdinTable
 
@@ -59,6 +69,22 @@ def launch_templates(launch: str | Sequence[str]) -> tuple[Template, ...]:
     NotationFault."""
     words = parse_words(launch) if isinstance(launch, str) else parse_list(list(launch))
     return tuple(Template("", parts=word.parts) for word in words)
+
+
+def known_of(table: KnownTable, ids: tuple[str, ...] = ()) -> Known:
+    """Return a difference that is known."""
+    return Known(
+        because=Template(table.because), until=table.until, when=_condition(table.when), ids=ids
+    )
+
+
+def skip_of(table: SkipTable) -> Skip:
+    """Return which cases are not launched."""
+    return Skip(because=Template(table.because), when=_condition(table.when))
+
+
+def _condition(text: str | None) -> Expression | None:
+    return None if text is None else Expression(text)
 
 
 def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings:

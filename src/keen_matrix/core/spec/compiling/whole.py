@@ -10,7 +10,7 @@ from keen_matrix.core.model.spec import Matrix, Program, Reference, Spec
 from keen_matrix.core.spec.compiling.base import Compiling
 from keen_matrix.core.spec.compiling.matrices import MatrixCompiler
 from keen_matrix.core.spec.compiling.signatures import SignatureParts, compiled_signature
-from keen_matrix.core.spec.compiling.tables import launch_templates
+from keen_matrix.core.spec.compiling.tables import known_of, launch_templates
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.source import Source
@@ -46,6 +46,7 @@ def compiled(source: Source, document: SpecDocument) -> tuple[Spec, list[Problem
         controls=None if more is None else more.controls(),
         refusal=None if more is None else more.refusal_rules(),
         reference=_reference(document),
+        known=tuple(known_of(each, ids=tuple(each.ids)) for each in document.known),
         help_rules=() if more is None else more.help_rules(),
         tidy_rules=() if more is None else more.tidy_rules(),
         matrices=families + own,
@@ -64,6 +65,7 @@ def _program(document: SpecDocument, here: str) -> Program:
         output_cap=table.output_cap,
         env_from_caller=tuple(table.env_from_caller),
         fresh_directory=table.directory == "fresh",
+        needs=tuple(table.needs),
         oracle=os.path.join(here, table.oracle) if table.oracle else None,
     )
 

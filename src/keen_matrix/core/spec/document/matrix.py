@@ -16,11 +16,13 @@ from keen_matrix.core.spec.document.base import (
     MAX_STRENGTH,
     ExpressionText,
     Table,
+    TemplateText,
     TextOrList,
     kind_of,
     wrong,
 )
 from keen_matrix.core.spec.document.expectations import MaskTable, Rules
+from keen_matrix.core.spec.document.marks import KnownTables, Needs, SkipTables, Tags
 from keen_matrix.core.spec.document.surroundings import Around, FilesTable
 
 
@@ -51,11 +53,32 @@ class FocusTable(Table):
     )
 
 
+class RowsTable(Table):
+    """Rows in a CSV file beside the spec."""
+
+    file: str = Field(
+        description="The file; its first line names the columns.", examples=["tickets.csv"]
+    )
+    separator: str | None = Field(
+        None,
+        description="The sign between fields; by default the comma, semicolon, tab or bar that the header has most of.",
+        min_length=1, max_length=1, examples=[";"],
+    )  # fmt: skip
+    empty: Literal["text", "left out"] = Field(
+        "text",
+        description="What an empty cell is: a text without characters, or nothing; then the word, or the group of the line "
+        "around it, is left out.",
+        examples=["left out"],
+    )
+
+
 def _rows_value(value: object) -> object:
     if isinstance(value, str):
-        return value
+        return RowsTable(file=value)
+    if isinstance(value, dict):
+        return RowsTable.model_validate(value)
     if not isinstance(value, list) or not value:
-        raise wrong("expected a list of rows, or the name of a CSV file")
+        raise wrong('expected a list of rows, the name of a CSV file, or { file = "…" }')
     for number, row in enumerate(value):
         if not isinstance(row, list):
             raise wrong(f"row {number + 1} is {kind_of(row)}; expected a list of values")
@@ -92,9 +115,8 @@ class MatrixTable(Around):
     )
     rows: Annotated[
         Any,
-        BeforeValidator(_rows_value),
-        WithJsonSchema(
-            {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "array"}}]}
+        BeforeValidator(
+            _rows_value, json_schema_input_type=str | RowsTable | list[list[AxisValue]]
         ),
     ] = Field(
         None,
@@ -136,6 +158,15 @@ class MatrixTable(Around):
         description="What varies, in this matrix.",
         examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]],
     )
+    note: TemplateText | None = Field(
+        None,
+        description="What one should know where a case of it does not hold; also a column of this name.",
+        examples=["as agreed with the harbour master"],
+    )
+    tags: Tags = []
+    known: KnownTables = []
+    skip: SkipTables = []
+    needs: Needs = []
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
 
 

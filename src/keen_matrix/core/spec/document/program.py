@@ -10,6 +10,7 @@ from pydantic import (
     WithJsonSchema,
 )
 
+from keen_matrix.core.spec.document.marks import Needs
 from keen_matrix.core.spec.document.surroundings import Around, Launch, read_size
 
 
@@ -52,6 +53,7 @@ class ProgramTable(Around):
         description="How much of each stream is kept; a program that prints more is ended.",
         examples=["8 MiB"],
     )
+    needs: Needs = []
     oracle: str | None = Field(
         None,
         description="A Python file beside the spec whose functions expressions may call.",

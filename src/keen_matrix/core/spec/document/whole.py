@@ -15,6 +15,7 @@ from keen_matrix.core.spec.document.expectations import (
     ReferenceTable,
     RefusalTable,
 )
+from keen_matrix.core.spec.document.marks import KnownCases
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.signature import HelpTable, SignatureTable
@@ -43,6 +44,11 @@ class SpecDocument(Table):
         [],
         description="What varies, for all matrices.",
         examples=[[{"matches": "v[0-9.]+", "as": "<version>"}]],
+    )
+    known: list[KnownCases] = Field(
+        [],
+        description="What is known to differ, by ids of cases.",
+        examples=[[{"ids": ["k3gmxq"], "because": "rounding, to be mended"}]],
     )
     reference: ReferenceTable | None = Field(
         None,

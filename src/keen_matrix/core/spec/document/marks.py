@@ -1,0 +1,113 @@
+"""What a matrix says of its cases beside what they must do: notes, tags, known differences, skips."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Annotated
+
+from pydantic import AfterValidator, BeforeValidator, Field
+
+from keen_matrix.core.spec.document.base import ExpressionText, Table, TemplateText, kind_of, wrong
+from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
+
+
+def _day(value: object) -> object:
+    if type(value) is not datetime.date:
+        found = f"{value!r}" if isinstance(value, str) else kind_of(value)
+        raise wrong(f"expected a day without quotes, such as 2027-03-01, found {found}")
+    return value
+
+
+def _reason(text: str) -> str:
+    if not text.strip():
+        raise wrong("expected a reason")
+    return text
+
+
+def _id(text: str) -> str:
+    if not SHORTEST_ID <= len(text) <= ID_LENGTH or not set(text) <= set(ALPHABET):
+        raise wrong(
+            f"{text!r} is not an id of a case; expected {SHORTEST_ID} to {ID_LENGTH} letters and digits, as a run shows them"
+        )
+    return text
+
+
+def _tag(text: str) -> str:
+    if not text or text.startswith("!") or any(each.isspace() or each == "," for each in text):
+        raise wrong(
+            f"{text!r} is not a tag; expected a word without spaces and commas that does not begin with !"
+        )
+    return text
+
+
+def _one_or_more_tables(value: object) -> object:
+    return [value] if isinstance(value, dict) else value
+
+
+Reason = Annotated[TemplateText, AfterValidator(_reason)]
+Day = Annotated[datetime.date, BeforeValidator(_day)]
+Tags = Annotated[
+    list[Annotated[str, AfterValidator(_tag)]],
+    Field(description="Words to choose it by: --tag slow, --tag '!slow'.", examples=[["slow"]]),
+]
+Needs = Annotated[
+    list[Annotated[str, Field(min_length=1)]],
+    Field(
+        description="Programs without which its cases are skipped.", examples=[["sqlite3", "git"]]
+    ),
+]
+
+
+class KnownTable(Table):
+    """A difference that is known: its cases may differ and the run stays green."""
+
+    because: Reason = Field(
+        description="Why it is so, as the summary tells it.", examples=["rounding, to be mended"]
+    )
+    until: Day | None = Field(
+        None,
+        description="The last day on which it does not count.",
+        examples=[datetime.date(2027, 3, 1)],
+    )
+    when: ExpressionText | None = Field(
+        None, description="For which of the cases; for all without it.", examples=["riders > 8"]
+    )
+
+
+class KnownCases(KnownTable):
+    """Differences that are known of cases of any matrix, derived ones too, by their ids."""
+
+    ids: Annotated[list[Annotated[str, AfterValidator(_id)]], Field(min_length=1)] = Field(
+        description="The ids of the cases, or their beginnings.", examples=[["k3gmxq"]]
+    )
+
+
+class SkipTable(Table):
+    """Cases that are not launched."""
+
+    because: Reason = Field(
+        description="Why, as the summary tells it.", examples=["no tide tables on this system"]
+    )
+    when: ExpressionText | None = Field(
+        None,
+        description="For which of the cases, and where; always without it.",
+        examples=["platform != 'linux'"],
+    )
+
+
+KnownTables = Annotated[
+    list[KnownTable],
+    BeforeValidator(_one_or_more_tables, json_schema_input_type=KnownTable | list[KnownTable]),
+    Field(
+        description="What is known to differ.",
+        examples=[{"because": "rounding, to be mended", "until": datetime.date(2027, 3, 1)}],
+    ),
+]
+SkipTables = Annotated[
+    list[SkipTable],
+    BeforeValidator(_one_or_more_tables, json_schema_input_type=SkipTable | list[SkipTable]),
+    Field(
+        description="What is not launched.",
+        examples=[{"because": "no tide tables there", "when": "platform != 'linux'"}],
+    ),
+]
