@@ -63,14 +63,18 @@ def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
         )
     ]
     lines += _files(around, scope, spec.here)
-    if not spec.program.fresh_directory:
+    if not matrix.fresh_directory:
         lines.append(f"cd {shlex.quote(spec.here)}\n")
     vectors = [case.argv, *(() if case.relation is not None else case.more)]
     if len(vectors) > 1:
         lines.append("set +e   # the next step is launched whatever this one exits with\n")
     for number, words in enumerate(vectors):
         step = matrix.steps[min(number, len(matrix.steps) - 1)].surroundings
-        lines.append(_launch(spec, step, [*launch.words, *words], scope))
+        own = [] if number in case.others else launch.words
+        line = _launch(spec, step, [*own, *words], scope)
+        if step.start_in is not None:
+            line = f"(cd {shlex.quote(step.start_in.render(scope))}\n{line})\n"
+        lines.append(line)
     return "".join(lines)
 
 

@@ -477,7 +477,10 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, 
              stdin if stdin and len(stdin) <= MOST_STDIN else "", around.get("file", "")]  # fmt: skip
     exact = not around.get("inexact") and all(map(is_written_whole, texts))
     shell_line, shell_word = (exact_line, shlex.quote) if exact else (visible_words, visible_word)
-    line = " ; ".join(shell_line([*launch, *words]) for words in steps)
+    line = " ; ".join(
+        shell_line(words if number in fields.others else [*launch, *words])
+        for number, words in enumerate(steps)
+    )
     env = "".join(
         f"{name}={shell_word(value)} "
         for name, value in around.get("env", {}).items()

@@ -5,12 +5,18 @@ from __future__ import annotations
 
 from typing import TypeAlias
 
-from keen_matrix.core.expect.aspects import CrashAspect
+from keen_matrix.core.expect.aspects import CrashAspect, ExitAspect
+from keen_matrix.core.expect.exits import ExitExpectation, parse_exit
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
 from keen_matrix.core.signature.kinds import END_OF_INPUT
 
 _MAY_CRASH = Rule(when=None, aspects={"crash": CrashAspect(True)}, origins={"crash": ""})
+
+_ENDS_WELL = Rule(
+    when=None, aspects={"exit": ExitAspect(ExitExpectation(parse_exit(0)))}, origins={"exit": ""}
+)
+"""What a step that starts another program must do at least."""
 
 
 def standing_at(case: Case, number: int) -> Standing | None:
@@ -38,6 +44,9 @@ def rules_key(case: Case, number: int) -> RulesKey:
 
 def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule, ...]:
     """Return the rules of a launch, from the most general to the most particular."""
+    step = matrix.steps[number]
+    if step.is_other:
+        return (_ENDS_WELL, *step.rules)
     _, _, refused, by_library, helps, unanswered = rules_key(case, number)
     if helps:
         general = spec.help_rules
@@ -55,4 +64,4 @@ def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule
         library = (rules.library,) if by_library and rules.library is not None else ()
         own = (kinds[kind] for kind in refused if kind in kinds)
         general = (rules.promise, *library, rules.general, *own)
-    return (*general, *matrix.rules, *matrix.steps[number].rules)
+    return (*general, *matrix.rules, *step.rules)

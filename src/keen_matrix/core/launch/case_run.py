@@ -33,7 +33,9 @@ class Shared:
     timer: CheckTimer
     steps: Mapping[int, tuple[Step, ...]]
     names: Mapping[int, str]
-    """The steps and the name of each matrix, by its index."""
+    fresh: Mapping[int, bool]
+    """The steps and the name of each matrix, and whether its cases have directories of their own, by
+    its index."""
     alone: bool
     """Whether one program runs at a time: what is left behind is surely its own then."""
     spare: bool

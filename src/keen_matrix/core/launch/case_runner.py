@@ -14,6 +14,7 @@ A runner is in one of these phases:
 from __future__ import annotations
 
 import errno
+import shlex
 import time
 from collections.abc import Callable
 from enum import Enum, auto
@@ -30,12 +31,15 @@ from keen_matrix.core.launch.step_starts import StepStarts
 from keen_matrix.core.launch.surroundings import SurroundingsFault
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import PASSING, Record
+from keen_matrix.core.model.signals import signal_name
 
 RETRY_SECONDS = 0.1
 RETRY_MOST = 300
 """Tries, a tenth of a second apart, while the system has no process or memory to spare."""
 SCARCE = (errno.EAGAIN, errno.EMFILE, errno.ENFILE, errno.ENOMEM)
 """What the system says while it has none."""
+SHOWN_WORDS, SHOWN_SAID = 200, 400
+"""Characters shown of a step that failed, and of what it said."""
 SMALL_OUTPUT = 1 << 14
 """Output in bytes that is checked in no time."""
 
@@ -56,7 +60,7 @@ class CaseRunner:
     def __init__(self, shared: Shared, directories: CaseDirectories) -> None:
         plan = shared.plan
         self.shared = shared
-        self.place = CasePlace(directories, plan.spec.here, fresh=plan.spec.program.fresh_directory)
+        self.place = CasePlace(directories, plan.spec.here)
         self.run: CaseRun | None = None
         self.launch: Launch | None = None
         """The launch that runs, or whose end is seen to."""
@@ -76,7 +80,7 @@ class CaseRunner:
     def _begin_run(self, case: Case) -> None:
         recorder = Recorder(case, self.shared.names[case.matrix])
         self.run = CaseRun(case, recorder, time.time_ns())
-        self.place.begin()
+        self.place.begin(fresh=self.shared.fresh[case.matrix])
         self._begin_step(self.run, 0)
 
     def _begin_step(self, run: CaseRun, number: int) -> None:
@@ -188,17 +192,38 @@ class CaseRunner:
         relation = case.relation
         compared = relation is not None and "files" in relation.aspects
         self.place.look(outcome, run.began_ns, first=step.number == 0, compared=compared)
+        if step.number in case.others:
+            outcome.unlaunched = outcome.unlaunched or self._why_not_prepared(case, step)
         run.recorder.add(step.argv, outcome, self.shared.judge(case, step))
         if step.number < len(case.more) and outcome.unlaunched is None:
             self._begin_step(run, step.number + 1)
             return None
         return self._finish_run(run)
 
+    def _why_not_prepared(self, case: Case, step: StepLaunch) -> str | None:
+        """Return why a case cannot go on after a step that started another program and failed; None
+        where it did not, or where the spec says what is expected of it."""
+        outcome = step.launch.outcome
+        if self.shared.steps[case.matrix][step.number].rules or outcome.exit == 0:
+            return None
+        if outcome.exit is None and outcome.signal is None:
+            end = "did not end in time"
+        else:
+            end = (
+                f"exited with {outcome.exit}"
+                if outcome.signal is None
+                else f"was ended by signal {signal_name(outcome.signal)}"
+            )
+        said = (outcome.stderr or outcome.stdout).decode("utf-8", "replace").strip()
+        return f"the step {shlex.join(step.argv)[:SHOWN_WORDS]} {end}" + (
+            f": {said[-SHOWN_SAID:]}" if said else ""
+        )
+
     def _finish_run(self, run: CaseRun) -> Record | None:
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
         # A directory that cases share is the user's own: it is neither kept apart nor removed.
-        if plan.keep and record.verdict not in PASSING and plan.spec.program.fresh_directory:
+        if plan.keep and record.verdict not in PASSING and self.shared.fresh[case.matrix]:
             record.kept = self.place.keep(plan.keep, case.id)
         left = self.place.leave()
         if left:

@@ -73,8 +73,8 @@ class WorkerPool:
         self._names: dict[int, str] = {}
         self._dry = self._abandoned = False
         """Whether all cases of a run have been handed out."""
-        self._serial = False
-        """Whether one program runs at a time: cases share a directory."""
+        self._most: int | None = None
+        """The most programs that run at a time; None where only the workers limit them."""
         self._again: deque[Case] = deque()
         """Cases, as they travel, that a worker was lost on."""
         self._losses: Counter[tuple[int, str]] = Counter()
@@ -91,8 +91,10 @@ class WorkerPool:
         repeat: int = 1,
         live: LiveSink | None = None,
         warm: WarmPlan | None = None,
+        most: int = 0,
     ) -> None:
-        """Tell every worker what it will run.
+        """Tell every worker what it will run, at most so many programs at a
+        time; 0 stands for what all matrices of the spec allow.
 
         `keep` is the folder in which directories of failing cases are kept, `repeat` how often
         each case is launched, `live` gets output as it comes, and `warm` has the program forked
@@ -119,7 +121,7 @@ class WorkerPool:
         )
         environment = base_environment(spec.program.env_from_caller, os.environ)
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
-        self._serial = not spec.program.fresh_directory
+        self._most = most or spec.least_jobs
         self._names = {matrix.index: matrix.name for matrix in spec.matrices}
         self._workers.watch()
 
@@ -145,15 +147,20 @@ class WorkerPool:
 
     @property
     def _used(self) -> list[WorkerLink]:
-        """The workers that get cases: where cases share a directory there is one, and it runs one
-        program at a time."""
-        return self.workers[:1] if self._serial else self.workers
+        """The workers that get cases: no more than programs may run."""
+        return self.workers if self._most is None else self.workers[: self._most]
 
     def _send_plan(self, worker: WorkerLink) -> None:
         if self._plan is None:
             return
         worker.ready = False
-        worker.unsent += pack(self._plan(worker, 1 if self._serial else worker.jobs))
+        worker.unsent += pack(self._plan(worker, self._jobs_of(worker)))
+
+    def _jobs_of(self, worker: WorkerLink) -> int:
+        """Return how many programs a worker runs at a time."""
+        if self._most is None:
+            return worker.jobs
+        return min(worker.jobs, self._most // len(self._used))
 
     def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
         """Yield a result for every case, as they finish. Cases are taken from the iterable no

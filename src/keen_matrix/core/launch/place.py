@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.file_states import FileState, directory_state, file_changes
 from keen_matrix.core.launch.surroundings import Filling, SurroundingsFault, put_files
@@ -15,15 +16,11 @@ from keen_matrix.core.model.spec import Put
 
 
 class CasePlace:
-    """The directories of one runner, handed from case to case.
+    """The directories of one runner, handed from case to case. `here` is that of the spec."""
 
-    `fresh` tells that programs start in the case's own directory, and not in `here`, that of the
-    spec.
-    """
-
-    def __init__(self, directories: CaseDirectories, here: str, *, fresh: bool) -> None:
+    def __init__(self, directories: CaseDirectories, here: str) -> None:
         self.directories = directories
-        self._here, self._fresh = here, fresh
+        self._here, self._fresh = here, True
         self._put: dict[str, FileState] = {}
         """What was put in place for the case, as it stood before the launch."""
         self._was_changed = True
@@ -35,9 +32,22 @@ class CasePlace:
         """The directory in which programs start."""
         return self.directories.work if self._fresh else self._here
 
-    def begin(self) -> None:
-        """Be there for another case."""
-        self._put = {}
+    def begin(self, *, fresh: bool) -> None:
+        """Be there for another case; `fresh` tells that its programs start in its own directory."""
+        self._put, self._fresh = {}, fresh
+
+    def inside(self, name: str) -> str:
+        """Return the path of a folder inside the directory in which programs start. Raises
+        SurroundingsFault where there is none, or a link leads out."""
+        top = os.path.realpath(self.start_directory)
+        path = os.path.realpath(os.path.join(top, name))
+        if leaves_directory(name) or os.path.commonpath([top, path]) != top:
+            raise SurroundingsFault(f"start-in {name!r} leads out of the case's directory")
+        if not os.path.isdir(path):
+            there = sorted(each.name for each in os.scandir(top) if each.is_dir())
+            found = f"; the folders there are {', '.join(there[:8])}" if there else ""
+            raise SurroundingsFault(f"start-in names no folder that is there: {name}{found}")
+        return path
 
     def make(self, *, again: bool) -> None:
         """Have empty directories for a launch; `again` when one of the same case was there. Raises

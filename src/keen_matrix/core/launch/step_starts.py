@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch
 from keen_matrix.core.launch.place import CasePlace
 from keen_matrix.core.launch.start import Command, Start
 from keen_matrix.core.launch.starters import WarmStarts
-from keen_matrix.core.launch.surroundings import Filling, environment_of, is_constant, start_of
+from keen_matrix.core.launch.surroundings import (
+    Filling,
+    environment_of,
+    is_constant,
+    other_program,
+    start_of,
+)
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Step
 
@@ -47,13 +55,19 @@ class StepStarts:
         known = self._starts.get(id(spec_step)) if case.relation is None else None
         if known is None:
             env = environment_of(plan.environment, around, filling.scope, self._place.directories)
+            if spec_step.is_other:
+                command = other_program(step.argv, env, plan.spec.here)
             known = start_of(command, env, self._place.start_directory, around, filling)
-            if case.relation is None and is_constant(around):
+            if case.relation is None and is_constant(around) and not spec_step.is_other:
                 self._starts[id(spec_step)] = known
+        if around.start_in is not None:
+            known = replace(
+                known, directory=self._place.inside(around.start_in.render(filling.scope))
+            )
         step.start = known
         # how the program is launched is what these families are about
         about_launching = case.family in ("renamed", "launchers", "elsewhere")
-        own = command.words == plan.launch and not about_launching
+        own = command.words == plan.launch and not (about_launching or spec_step.is_other)
         if self._warm is not None and own and self._warm.can_start(known):
             # Where no keeper can be had, the program is started as usual: warm is a way to be fast,
             # no other result.

@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import shlex
 import stat
 from collections.abc import Mapping
 from dataclasses import replace
@@ -132,6 +133,17 @@ def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str])
             f"the command that feeds standard input cannot be launched: {reason}"
         )
     return Command(file, rendered)
+
+
+def other_program(words: tuple[str, ...], env: Mapping[str, str], here: str) -> Command:
+    """Return how another program is started, whose name is the first of its words; the words are its
+    vector. Raises SurroundingsFault."""
+    if not words:
+        raise SurroundingsFault("the step that starts another program has no words")
+    file, reason = find_program(words[0], env.get("PATH"), here)
+    if reason:
+        raise SurroundingsFault(f"the step {shlex.join(words)[:200]} cannot be launched: {reason}")
+    return Command(file, ())
 
 
 def put_files(

@@ -64,7 +64,7 @@ class CaseWorker:
         checker = CaseChecker(plan.spec, oracle_functions(plan.spec.program.oracle))
         if self._directory is None:
             self._directory = WorkerDirectory(plan.root)
-        fresh = plan.spec.program.fresh_directory
+        fresh = plan.jobs > 1 or plan.spec.program.fresh_directory
         matrices = plan.spec.matrices
         self.shared = shared = Shared(
             plan=plan,
@@ -75,6 +75,7 @@ class CaseWorker:
             timer=self._timer,
             steps={matrix.index: matrix.steps for matrix in matrices},
             names={matrix.index: matrix.name for matrix in matrices},
+            fresh={matrix.index: matrix.fresh_directory for matrix in matrices},
             alone=plan.jobs == 1,
             spare=fresh and plan.warm is None and plan.repeat == 1 and not checker.functions,
             live=self._send_live if plan.live else None,

@@ -46,6 +46,9 @@ class Case(Struct, frozen=True, kw_only=True):
     """The vectors of further steps, or of further launches that are compared with the first."""
     standings: tuple[Standing, ...] = ()
     """What the signature says of each launch's vector; empty without a signature."""
+    others: tuple[int, ...] = ()
+    """Numbers of the launches, from 0, that start another program: all of its words stand in their
+    vectors."""
     relation: Relation | None = None
     """How the launches must compare; None when they do not."""
     family: str = ""
@@ -87,6 +90,7 @@ def described(case: Case, matrix: str) -> dict[str, Any]:
         "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
         "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
         "detail": case.detail, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
+        "others": case.others,
         "fault": case.fault or "", "control": case.control,
         "row": case.row, "note": case.note, "known": case.known, "known_until": case.known_until, "skipped": case.skipped,
     }  # fmt: skip

@@ -212,6 +212,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     """Why it was not launched."""
     relation: str = ""
     more_argv: tuple[tuple[str, ...], ...] = ()
+    others: tuple[int, ...] = ()
+    """Numbers of the launches, from 0, that start another program."""
     fault: str = ""
     control: tuple[str, ...] = ()
     """The vector that it was made of by one change."""

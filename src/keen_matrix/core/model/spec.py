@@ -83,6 +83,8 @@ class Surroundings:
 
     timeout: float = 10.0
     """Seconds for one launch."""
+    start_in: Template | None = None
+    """The folder in which the program starts, from the directory of the case."""
     stdin: Stdin | None = None
     env: tuple[tuple[str, Template | None], ...] = ()
     """None unsets a variable."""
@@ -99,6 +101,8 @@ class Surroundings:
         for name, put in self.files:
             texts = (name, put.text, put.copy, put.link)
             found += [(f"file {name.source}", each) for each in texts if each is not None]
+        if self.start_in is not None:
+            found.append(("start-in", self.start_in))
         found += [("stdin", each) for each in (self.stdin.templates if self.stdin else ())]
         for answer in self.dialogue:
             found += [("dialogue", answer.prompt), ("dialogue", answer.reply)]
@@ -118,6 +122,8 @@ class Step:
     line: Sequence
     surroundings: Surroundings
     rules: tuple[Rule, ...] = ()
+    is_other: bool = False
+    """Whether it starts another program, whose name is the first word of its line."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -133,6 +139,8 @@ class Program:
     """Bytes kept of each stream."""
     env_from_caller: tuple[str, ...] = ("PATH",)
     fresh_directory: bool = True
+    jobs: int | None = None
+    """The most launches at a time; None leaves it to who runs it."""
     needs: tuple[str, ...] = ()
     """Programs without which no case is launched."""
     oracle: str | None = None
@@ -233,6 +241,8 @@ class Matrix:
     other: OtherLaunch | None = None
     """What every case is compared with."""
     marks: Marks = Marks()
+    jobs: int | None = None
+    fresh_directory: bool = True
     origin: str = ""
     family: str = ""
     """The derived family that this is; empty for a matrix that a spec writes out."""
@@ -277,6 +287,19 @@ class Spec:
     """What accepted derived vectors are not to leave behind, beside [expect]."""
     help_rules: tuple[Rule, ...] = ()
     """What a derived vector that asks for help must do, in place of [expect]."""
+
+    def most_jobs(self, matrix: Matrix) -> int | None:
+        """Return how many launches of a matrix may run at a time; None where nothing limits them.
+        Those that share a folder run one by one."""
+        limits = [each for each in (self.program.jobs, matrix.jobs) if each is not None]
+        return 1 if not matrix.fresh_directory else min(limits, default=None)
+
+    @property
+    def least_jobs(self) -> int | None:
+        """How many launches may run at a time whatever matrices they are of; None where nothing
+        limits them."""
+        limits = [self.most_jobs(each) for each in self.matrices]
+        return min([each for each in limits if each is not None], default=self.program.jobs)
 
     @property
     def seed(self) -> int:

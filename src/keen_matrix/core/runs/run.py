@@ -37,6 +37,7 @@ from keen_matrix.core.runs.selection import (
     count_recorded,
     failed_keys,
     nothing_selected,
+    parts_by_jobs,
     selected,
     unknown_tag,
 )
@@ -189,15 +190,40 @@ class Run:
         self.result.tallies.append(tally)
         if not recorded.is_open:
             self.journal.write_line(self._header(spec, launch))
-        self._plan(spec, launch, chosen)
-        supply = Supply(in_order(spec, chosen, self.options.ordering), lambda: self.is_over)
+        recorder = self._recorder(spec, launch, part=not chosen.is_all)
+        self.watch.begins(spec, vector_count(spec) if chosen.is_all else None)
+        left: int | None = 0
+        try:
+            for most, part in parts_by_jobs(spec, chosen):
+                some = self._run_part(spec, launch, tally, recorder, part, most)
+                left = None if left is None or some is None else left + some
+        finally:
+            self.watch.ends(spec)
+            recorder.finish(tally.counts)
+            if recorder.trouble:
+                self.watch.remarks(recorder.trouble)
+        self._write_finished(left=left)
+
+    def _run_part(
+        self,
+        spec: Spec,
+        launch: ResolvedLaunch,
+        tally: Tally,
+        recorder: Recorder,
+        part: Selection,
+        most: int | None,
+    ) -> int | None:
+        """Run cases, at most so many at a time; return how many of them are left, None when they are
+        too many to be counted."""
+        self._plan(spec, launch, part, most)
+        supply = Supply(in_order(spec, part, self.options.ordering), lambda: self.is_over)
         before = tally.total
-        self._run_cases(spec, launch, tally, supply, whole=chosen.is_all)
+        self._run_cases(spec, tally, supply, recorder)
         if self.options.ordering.budget is not None and supply.order is not None:
             handed = tally.total - before
             left = len(supply.order.cases) - handed
             self.result.budgets.append(Budgeted(supply.order.reached(handed), left))
-        self._write_finished(left=supply.left())
+        return supply.left()
 
     def _grounded(
         self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
@@ -231,30 +257,22 @@ class Run:
             self.grounding += time.monotonic() - begun
         return grounded(spec, kept)
 
-    def _run_cases(
-        self, spec: Spec, launch: ResolvedLaunch, tally: Tally, supply: Supply, *, whole: bool
-    ) -> None:
+    def _run_cases(self, spec: Spec, tally: Tally, supply: Supply, recorder: Recorder) -> None:
         """Launch the cases, and write every result to the journal before the next is awaited."""
         names = {matrix.index: matrix.name for matrix in spec.matrices}
-        recorder = self._recorder(spec, launch, part=not whole)
-        self.watch.begins(spec, vector_count(spec) if whole else None)
-        try:
-            tried: list[ResultFrame] = []
-            launched = _worth_a_launch(supply, names, tried)
-            with contextlib.closing((self.cluster or self.pool).results(launched)) as results:
-                for each in _joined(tried, results):
-                    failing = tally.add(each, self.journal.write(each.line))
-                    verdict = VERDICTS[each.verdict]
-                    recorder.add(each.id, names[each.matrix], verdict, each.seconds)
-                    self.watch.finished(held=failing is None)
-        finally:
-            self.watch.ends(spec)
-            recorder.finish(tally.counts)
-            if recorder.trouble:
-                self.watch.remarks(recorder.trouble)
+        passed_over: list[ResultFrame] = []
+        launched = _worth_a_launch(supply, names, passed_over)
+        with contextlib.closing((self.cluster or self.pool).results(launched)) as results:
+            for each in _joined(passed_over, results):
+                failing = tally.add(each, self.journal.write(each.line))
+                verdict = VERDICTS[each.verdict]
+                recorder.add(each.id, names[each.matrix], verdict, each.seconds)
+                self.watch.finished(held=failing is None)
 
-    def _plan(self, spec: Spec, launch: ResolvedLaunch, chosen: Selection) -> None:
-        """Tell the workers what they will run."""
+    def _plan(
+        self, spec: Spec, launch: ResolvedLaunch, chosen: Selection, most: int | None
+    ) -> None:
+        """Tell the workers what they will run, at most so much at a time."""
         asked = self.options.launching
         folder = os.path.abspath(os.path.dirname(self.options.journal) or ".")
         keep = os.path.join(folder, "kept", file_stem(spec.path))
@@ -267,6 +285,7 @@ class Run:
             repeat=asked.repeat,
             live=self.watch.printed if asked.live else None,
             warm=self._warm_plan(spec, launch, chosen),
+            most=most or self.pool.jobs,
         )
 
     def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, chosen: Selection) -> WarmPlan | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from typing import NamedTuple, TypeAlias
 
@@ -34,6 +34,10 @@ class Selection:
         """Whether no case is left out."""
         return not self._tests
 
+    def of_matrices(self, matrices: Container[int]) -> Selection:
+        """Return those of its cases that are of some matrices, by their index."""
+        return Selection(self._spec, (*self._tests, lambda case: case.matrix in matrices))
+
     def __iter__(self) -> Iterator[Case]:
         cases = unfold(self._spec)
         if not self._tests:
@@ -55,6 +59,20 @@ def selected(
             (lambda case: case.id not in done) if done else None,
         ),
     )
+
+
+def parts_by_jobs(spec: Spec, chosen: Selection) -> Iterator[tuple[int | None, Selection]]:
+    """Yield the cases that are chosen in parts, each with the most launches that it may have at a
+    time: first the matrices that nothing limits by themselves, then each that something does."""
+    own = [each for each in spec.matrices if spec.most_jobs(each) != spec.program.jobs]
+    if not own:
+        yield spec.program.jobs, chosen
+        return
+    others = {each.index for each in spec.matrices} - {each.index for each in own}
+    if others:
+        yield spec.program.jobs, chosen.of_matrices(others)
+    for matrix in own:
+        yield spec.most_jobs(matrix), chosen.of_matrices({matrix.index})
 
 
 def _in_shard(part: int, parts: int) -> CaseTest:

@@ -172,7 +172,9 @@ class TextChecker:
 def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Set[str]:
     """Return the names that a text can use, by where it stands."""
     key = next((each for each in reversed(placed.path) if isinstance(each, str)), "")
-    if key in ("launch", "build") or "launchers" in placed.path[:2]:
+    if (key in ("launch", "build") and placed.path[0] != "matrix") or "launchers" in placed.path[
+        :2
+    ]:
         return {"here"}
     if placed.path[0] == "matrix" and (key == "where" or _is_line(placed.path)):
         return of_vector

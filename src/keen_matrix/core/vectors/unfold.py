@@ -91,7 +91,7 @@ def _standing(
 def _files_of(spec: Spec, matrix: Matrix) -> frozenset[str] | None:
     """Return the names that stand in the directory of every case of a matrix; None where the
     directory is the user's own."""
-    if not spec.program.fresh_directory:
+    if not matrix.fresh_directory:
         return None
     put = matrix.steps[0].surroundings.files
     constant = ((template.constant, each) for template, each in put)
@@ -108,6 +108,10 @@ def with_reference(case: Case, reference: Reference) -> Case:
         )
         return replace(case, more=(case.argv,), relation=relation)
     return case
+
+
+_OF_ANOTHER = Standing("unspecified")
+"""What a signature says of the words of another program."""
 
 
 class CaseMaker:
@@ -130,6 +134,7 @@ class CaseMaker:
             (name, number, self.layout.values[name]) for name, number in self.layout.names.items()
         ]
         self._around = _varying_surroundings(matrix)
+        self._others = tuple(number for number, step in enumerate(matrix.steps) if step.is_other)
         self._standing = _Kept(partial(_standing, spec.signature, _files_of(spec, matrix)))
         self.distinct = provably_distinct(matrix, self.layout)
         """Whether no two rows can give the same vector."""
@@ -179,11 +184,16 @@ class CaseMaker:
         if self.spec.signature is None or fault:
             standings, kind, culprit = tuple[Standing, ...](), "", ""
         else:
-            standings = tuple([self._standing[words] for words in (argv, *more)])
+            standings = tuple(
+                [
+                    _OF_ANOTHER if number in self._others else self._standing[words]
+                    for number, words in enumerate((argv, *more))
+                ]
+            )
             kind, culprit = " ".join(standings[0].kinds), standings[0].culprit
         case = Case(
             sequence=sequence, id=case_id(key), matrix=self.matrix.index, argv=argv, values=values, fault=fault,
-            more=more or others, relation=relation, standings=standings, kind=kind, culprit=culprit,
+            more=more or others, others=self._others, relation=relation, standings=standings, kind=kind, culprit=culprit,
         )  # fmt: skip
         if self._marking is None:
             return case

@@ -51,6 +51,7 @@ class MatrixCompiler:
                     self._document.program, table, *([step] if step else []), files=files
                 ),
                 rules=self._step_rules(step, (*path, "steps", number)) if step else (),
+                is_other=step is not None and step.launch is not None,
             )
             for number, (line, step) in enumerate(zip(lines, steps_of(table), strict=True))
         ]
@@ -82,6 +83,8 @@ class MatrixCompiler:
                 *self._base.masks(table.mask, (*path, "mask")),
             ),
             other=self._other(table, path),
+            jobs=table.jobs,
+            fresh_directory=(table.directory or self._document.program.directory) == "fresh",
             marks=Marks(
                 note=None if table.note is None else Template(table.note),
                 tags=tuple(table.tags),

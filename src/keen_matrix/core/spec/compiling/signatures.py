@@ -86,6 +86,7 @@ class SignatureParts:
 
         names = [name for name in FAMILIES if name in self._table.derive]
         nothing = LineSequence(())
+        fresh = self._document.program.directory == "fresh"
         found = []
         for number, name in enumerate(names):
             around = surroundings_of(self._document.program, files=self._document.files)
@@ -94,7 +95,8 @@ class SignatureParts:
             step = Step(line=nothing, surroundings=around)
             masks = self._base.masks(self._document.mask, ("mask",))
             found.append(Matrix(index=len(self._document.matrix) + number, name=name, line=nothing, line_text="", axes={},
-                                steps=(step,), family=name, masks=masks, origin=self._base.place("signature")))  # fmt: skip
+                                steps=(step,), family=name, masks=masks, origin=self._base.place("signature"),
+                                fresh_directory=fresh))  # fmt: skip
         return tuple(found)
 
     def controls(self) -> Matrix | None:
@@ -103,7 +105,8 @@ class SignatureParts:
         around = surroundings_of(self._document.program, files=self._document.files)
         index = len(self._document.matrix) + len(self._table.derive)
         return Matrix(index=index, name="controls", line=nothing, line_text="", axes={}, family="accepted",
-                      steps=(Step(line=nothing, surroundings=around),), origin=self._base.place("signature"))  # fmt: skip
+                      steps=(Step(line=nothing, surroundings=around),), origin=self._base.place("signature"),
+                      fresh_directory=self._document.program.directory == "fresh")  # fmt: skip
 
     def accepted_rules(self) -> tuple[Rule, ...]:
         """Return the rules of accepted vectors; a signature alone promises that they exit 0."""

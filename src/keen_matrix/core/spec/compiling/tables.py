@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import shlex
 from collections.abc import Iterable, Sequence
 from typing import Any
 
@@ -50,9 +51,17 @@ def lines_of(table: MatrixTable) -> tuple[list[LineSequence], str]:
     right."""
     if table.line is not None and not isinstance(table.line, str):
         return [LineSequence(parse_list(table.line))], ""
-    texts = [table.line] if table.line is not None else [step.line for step in table.steps or ()]
+    steps = table.steps or ()
+    texts = [table.line] if table.line is not None else [each.line for each in steps]
     lines, whole = [], ""
-    for text in texts:
+    for number, text in enumerate(texts):
+        if text is None:  # another program, of whose words each is one
+            launch = steps[number].launch
+            shown = launch if isinstance(launch, str) else shlex.join(map(str, launch or ()))
+            whole += f"{' ; ' if whole else ''}{shown}"
+            words = parse_words(launch) if isinstance(launch, str) else parse_list(launch or [])
+            lines.append(LineSequence(tuple(words)))
+            continue
         if not isinstance(text, str):
             lines.append(LineSequence(parse_list(text)))
             continue
@@ -100,6 +109,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
     terminal, stop, timeout = last("terminal"), last("stop"), last("timeout")
     return Surroundings(
         timeout=10.0 if timeout is None else timeout,
+        start_in=_template(last("start_in")),
         stdin=_stdin(last("stdin")),
         env=tuple(
             (name, None if value is False else Template(value)) for name, value in env.items()

@@ -65,6 +65,7 @@ def _program(document: SpecDocument, here: str) -> Program:
         output_cap=table.output_cap,
         env_from_caller=tuple(table.env_from_caller),
         fresh_directory=table.directory == "fresh",
+        jobs=table.jobs,
         needs=tuple(table.needs),
         oracle=os.path.join(here, table.oracle) if table.oracle else None,
     )

@@ -9,6 +9,7 @@ from pydantic import (
     BeforeValidator,
     Field,
     WithJsonSchema,
+    model_validator,
 )
 
 from keen_matrix.core.spec.document.axes import AxisSource, AxisValue, read_axis_value
@@ -23,7 +24,13 @@ from keen_matrix.core.spec.document.base import (
 )
 from keen_matrix.core.spec.document.expectations import MaskTable, Rules
 from keen_matrix.core.spec.document.marks import KnownTables, Needs, SkipTables, Tags
-from keen_matrix.core.spec.document.surroundings import Around, FilesTable
+from keen_matrix.core.spec.document.surroundings import (
+    Around,
+    Directory,
+    FilesTable,
+    Jobs,
+    Launch,
+)
 
 
 def _combine(value: object) -> object:
@@ -88,10 +95,21 @@ def _rows_value(value: object) -> object:
 class StepTable(Around):
     """One of several launches in the same directory."""
 
-    line: TextOrList = Field(
-        description="The words of this launch.", examples=["Skerry Holm --save ticket.txt"]
+    line: TextOrList | None = Field(
+        None, description="The words of this launch.", examples=["Skerry Holm --save ticket.txt"]
+    )
+    launch: Launch | None = Field(
+        None,
+        description="Another program with all of its words, in place of line; it must exit 0, or meet its own expectations.",
+        examples=["git init -q ."],
     )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
+
+    @model_validator(mode="after")
+    def _one_program(self) -> StepTable:
+        if (self.line is None) == (self.launch is None):
+            raise wrong("expected either line, words of the program, or launch, another program")
+        return self
 
 
 class MatrixTable(Around):
@@ -146,6 +164,10 @@ class MatrixTable(Around):
         None,
         description="The most vectors this matrix may have, when more than 100,000 are meant.",
         examples=[250000],
+    )
+    jobs: Jobs | None = None
+    directory: Directory | None = Field(
+        None, description="Where its cases run, as in [program].", examples=["spec"]
     )
     steps: list[StepTable] | None = Field(
         None,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 from pydantic import (
     BeforeValidator,
@@ -11,7 +11,7 @@ from pydantic import (
 )
 
 from keen_matrix.core.spec.document.marks import Needs
-from keen_matrix.core.spec.document.surroundings import Around, Launch, read_size
+from keen_matrix.core.spec.document.surroundings import Around, Directory, Jobs, Launch, read_size
 
 
 class ProgramTable(Around):
@@ -36,7 +36,8 @@ class ProgramTable(Around):
         description="Variables taken over from the environment of Keen Matrix.",
         examples=[["PATH", "LANG"]],
     )
-    directory: Literal["fresh", "spec"] = Field(
+    jobs: Jobs | None = None
+    directory: Directory = Field(
         "fresh",
         description="Where a case runs: in an empty directory of its own or in the spec's folder.",
         examples=["fresh"],

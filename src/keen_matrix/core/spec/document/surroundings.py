@@ -49,6 +49,15 @@ EnvTable = Annotated[
 
 
 Launch = WordsOrList
+Directory = Literal["fresh", "spec"]
+Jobs = Annotated[
+    int,
+    Field(
+        ge=1,
+        description="The most launches at a time: 1 where cases share a folder, a port or a file.",
+        examples=[1],
+    ),
+]
 
 
 class PutTable(Table):
@@ -248,6 +257,11 @@ class Around(Table):
         examples=[5, "2 min"],
     )
     env: EnvTable = {}
+    start_in: TemplateText | None = Field(
+        None,
+        description="The folder in which the program starts, inside the case's directory.",
+        examples=["harbour"],
+    )
     stdin: (
         Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)]
         | None
