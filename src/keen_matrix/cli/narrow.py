@@ -10,7 +10,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import runs_of
-from keen_matrix.cli.shared import add_spec_options, split_ids, whole_number
+from keen_matrix.cli.shared import add_spec_options, remark, split_ids, whole_number
 from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool
@@ -19,6 +19,7 @@ from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.runs.once import used_by
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -70,7 +71,7 @@ def main(options: argparse.Namespace) -> int:
         chosen = chosen_cases(spec, records, ids)
         if not chosen:
             continue
-        with WorkerPool(default_jobs()) as pool:
+        with WorkerPool(default_jobs()) as pool, used_by(spec, pool, remark):
             for matrix, case in chosen:
                 launch = partial(launched, pool, spec)
                 found = narrowed(Trials(spec, matrix, case, launch, options.launches))

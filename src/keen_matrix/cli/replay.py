@@ -8,13 +8,21 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import adaptation_of, add_spec_options, find_case, spec_paths, split_ids
+from keen_matrix.cli.shared import (
+    adaptation_of,
+    add_spec_options,
+    find_case,
+    remark,
+    spec_paths,
+    split_ids,
+)
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
+from keen_matrix.core.runs.once import used_by
 from keen_matrix.wording.counts import counted, duration, size
 
 if TYPE_CHECKING:
@@ -90,7 +98,7 @@ def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: 
         screen.line("written: ", (script, "place"), f"   run it with: sh {shell_word(script)}")
         return 0
     write_why(screen, spec, matrix, case)
-    with WorkerPool(1) as pool:
+    with WorkerPool(1) as pool, used_by(spec, pool, remark):
         pool.plan(spec, resolved_launch(spec))
         fields = decode_record(next(iter(pool.results([case]))).line)
     screen.line()
@@ -164,8 +172,8 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) ->
                 ("  " + aspect.rule, "dim"),
             )
     screen.rows(aspects_rows(screen, fields, everything=True))
-    for remark in fields.remarks:
-        screen.line("  ", ("remark  ", "warn"), remark)
+    for each in fields.remarks:
+        screen.line("  ", ("remark  ", "warn"), each)
 
 
 def _write_launch(screen: Screen, step: StepRecord | Record) -> None:

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.progress import Progress
-from keen_matrix.cli.shared import spec_paths, whole_number
+from keen_matrix.cli.shared import remark, spec_paths, whole_number
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_INTERRUPTED, EXIT_OK, worst_status
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse
@@ -121,6 +121,7 @@ def settled_text(path: str, text: str, launches: int, color: str) -> Settled:
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.launch.workers import default_jobs
+    from keen_matrix.core.runs.once import used_by
     from keen_matrix.core.runs.preparing import build
 
     bar = Progress(launches, enabled=True, color=color, doing="settling")
@@ -128,9 +129,10 @@ def settled_text(path: str, text: str, launches: int, color: str) -> Settled:
         lab = Lab(path, text, pool, Watching(bar), launches)
         if lab.spec.program.build:
             build(lab.spec, lab.watch)
-        _announce(lab, launches)
-        with bar:
-            found = settled(lab)
+        with used_by(lab.spec, pool, remark):
+            _announce(lab, launches)
+            with bar:
+                found = settled(lab)
         if found.is_interrupted:
             interruption.begin_ending()
     return found

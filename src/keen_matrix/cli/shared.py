@@ -166,6 +166,13 @@ def tell_newer_run(journals: Sequence[str]) -> None:
               f"{os.path.relpath(newest[1])}", file=sys.stderr)  # fmt: skip
 
 
+def remark(text: str) -> None:
+    """Say something that ends nothing, on standard error."""
+    from keen_matrix.wording.safe import escape_lines
+
+    print(f"keen-matrix: {escape_lines(text)}", file=sys.stderr)
+
+
 def _is_journal(name: str) -> bool:
     if not os.path.isfile(name):  # reading a pipe would take from what is in it
         return False

@@ -99,6 +99,10 @@ class RunFault(KeenMatrixError):
     """Nothing could be run, or its results could not be kept."""
 
 
+class OnceFault(RunFault):
+    """What a whole spec uses could not be started, or did not get ready."""
+
+
 class NotationFault(KeenMatrixError):
     """A line, launch text or template does not parse; `offset` is the place in the text, counted
     from 0."""

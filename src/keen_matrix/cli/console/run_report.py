@@ -11,6 +11,7 @@ from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
 from keen_matrix.cli.report import axes_of, write_grids, write_to
+from keen_matrix.cli.shared import remark
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, SpecFault
@@ -21,7 +22,7 @@ from keen_matrix.core.results.tally import FailureGroup, Tally
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.run import RunResult
 from keen_matrix.wording.counts import counted, duration
-from keen_matrix.wording.safe import escape, escape_lines, shell_line, visible_line
+from keen_matrix.wording.safe import escape, shell_line, visible_line
 from keen_matrix.wording.signs import STYLE_OF
 
 GROUPS_SHOWN = 12
@@ -59,7 +60,7 @@ class RunScreen(RunWatch):
 
     def remarks(self, text: str) -> None:
         """Say something that ends nothing, on standard error."""
-        print(f"keen-matrix: {escape_lines(text)}", file=sys.stderr)
+        remark(text)
 
     def grounding(self, launches: int | None) -> None:
         """Draw how far the vectors are that others stand on."""

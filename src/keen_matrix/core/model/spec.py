@@ -127,6 +127,19 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Once:
+    """Commands that run once for a whole spec: before its cases, and after them."""
+
+    before: tuple[Template, ...] = ()
+    after: tuple[Template, ...] = ()
+    ready_when: str | None = None
+    """What the first one prints when it is ready; it runs on then. None where it must end before
+    anything is launched."""
+    within: float = 30.0
+    """Seconds in which it must be ready, or have ended."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Program:
     """How the program under test is started."""
 
@@ -139,6 +152,7 @@ class Program:
     """Bytes kept of each stream."""
     env_from_caller: tuple[str, ...] = ("PATH",)
     fresh_directory: bool = True
+    once: Once | None = None
     jobs: int | None = None
     """The most launches at a time; None leaves it to who runs it."""
     needs: tuple[str, ...] = ()

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.core import interruption
-from keen_matrix.core.errors import KeenMatrixError, Misuse
+from keen_matrix.core.errors import KeenMatrixError, Misuse, OnceFault
 from keen_matrix.core.expect.recording import groundless_record, skipped_record
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -148,7 +148,7 @@ class Run:
         try:
             for spec, launch in ready:
                 if not self.is_over:
-                    self._run_spec(spec, launch, failed)
+                    self._run_with_what_it_uses(spec, launch, failed)
                 elif self.options.ordering.budget is not None:
                     left = vector_count(spec) or 1
                     result.budgets.append(Budgeted(Reached(of_cases=left), left))
@@ -159,6 +159,26 @@ class Run:
         nothing = not (result.counts or result.is_interrupted or result.budgets or result.faults)
         if nothing:
             raise Misuse(nothing_selected([spec for spec, _ in ready], self.options.choice))
+
+    def _run_with_what_it_uses(
+        self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
+    ) -> None:
+        """Run a spec with what runs beside it; one that cannot be had is told, and the other specs
+        are run."""
+        if spec.program.once is None:
+            self._run_spec(spec, launch, failed)
+            return
+        from keen_matrix.core.runs.once import used_by
+
+        try:
+            with used_by(spec, self.pool, self.watch.remarks):
+                self._run_spec(spec, launch, failed)
+        except OnceFault as fault:
+            self.result.faults.append(fault)
+            self.watch.refused(spec.path, fault)
+            told = self._header(spec, launch)
+            told.fault = str(fault)
+            self.journal.write_line(told)
 
     @property
     def is_over(self) -> bool:

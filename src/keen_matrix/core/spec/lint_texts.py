@@ -62,7 +62,7 @@ class TextChecker:
     def _empty_launch(self, path: KeyPath) -> None:
         what = f'the launcher "{path[-1]}"' if "launchers" in path else str(path[-1])
         words = "the words of a command"
-        if path[-1] != "build":
+        if path[-1] in ("launch", path[-1] if "launchers" in path else ""):
             words = "the words that start the program"
         self.add(path, f"{what} is empty", expected=words)
 
@@ -172,9 +172,9 @@ class TextChecker:
 def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Set[str]:
     """Return the names that a text can use, by where it stands."""
     key = next((each for each in reversed(placed.path) if isinstance(each, str)), "")
-    if (key in ("launch", "build") and placed.path[0] != "matrix") or "launchers" in placed.path[
-        :2
-    ]:
+    if (
+        key in ("launch", "build", "once-before", "once-after") and placed.path[0] != "matrix"
+    ) or "launchers" in placed.path[:2]:
         return {"here"}
     if placed.path[0] == "matrix" and (key == "where" or _is_line(placed.path)):
         return of_vector

@@ -6,12 +6,13 @@ import os
 
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.files import SUFFIX
-from keen_matrix.core.model.spec import Matrix, Program, Reference, Spec
+from keen_matrix.core.model.spec import Matrix, Once, Program, Reference, Spec
 from keen_matrix.core.spec.compiling.base import Compiling
 from keen_matrix.core.spec.compiling.matrices import MatrixCompiler
 from keen_matrix.core.spec.compiling.signatures import SignatureParts, compiled_signature
 from keen_matrix.core.spec.compiling.tables import known_of, launch_templates
 from keen_matrix.core.spec.document.matrix import MatrixTable
+from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.source import Source
 
@@ -65,9 +66,21 @@ def _program(document: SpecDocument, here: str) -> Program:
         output_cap=table.output_cap,
         env_from_caller=tuple(table.env_from_caller),
         fresh_directory=table.directory == "fresh",
+        once=_once(table),
         jobs=table.jobs,
         needs=tuple(table.needs),
         oracle=os.path.join(here, table.oracle) if table.oracle else None,
+    )
+
+
+def _once(table: ProgramTable) -> Once | None:
+    if table.once_before is None and table.once_after is None:
+        return None
+    return Once(
+        before=launch_templates(table.once_before) if table.once_before else (),
+        after=launch_templates(table.once_after) if table.once_after else (),
+        ready_when=table.ready_when,
+        within=table.ready_within,
     )
 
 

@@ -8,14 +8,29 @@ from pydantic import (
     BeforeValidator,
     Field,
     WithJsonSchema,
+    model_validator,
 )
 
+from keen_matrix.core.spec.document.base import wrong
 from keen_matrix.core.spec.document.marks import Needs
-from keen_matrix.core.spec.document.surroundings import Around, Directory, Jobs, Launch, read_size
+from keen_matrix.core.spec.document.surroundings import (
+    Around,
+    Directory,
+    Jobs,
+    Launch,
+    read_seconds,
+    read_size,
+)
 
 
 class ProgramTable(Around):
     """The console program under test."""
+
+    @model_validator(mode="after")
+    def _ready_of_something(self) -> ProgramTable:
+        if self.ready_when is not None and self.once_before is None:
+            raise wrong("ready-when is given without once-before, which prints it")
+        return self
 
     launch: Launch = Field(
         description="The words before every vector; {here} is the folder of this spec.",
@@ -35,6 +50,30 @@ class ProgramTable(Around):
         ["PATH"],
         description="Variables taken over from the environment of Keen Matrix.",
         examples=[["PATH", "LANG"]],
+    )
+    once_before: Launch | None = Field(
+        None,
+        description="A command run once before the cases of this spec: a database to fill, a server to start.",
+        examples=["python3 {here}/harbour.py --port 4711"],
+    )
+    ready_when: Annotated[str, Field(min_length=1)] | None = Field(
+        None,
+        description="What once-before prints when it is ready; it runs on then, and is ended after the last case.",
+        examples=["listening"],
+    )
+    ready_within: Annotated[
+        float,
+        BeforeValidator(read_seconds, json_schema_input_type=float | str),
+        Field(gt=0, le=86_400),
+    ] = Field(
+        30.0,
+        description="How long once-before may take until it is ready, or has ended.",
+        examples=["30 s"],
+    )
+    once_after: Launch | None = Field(
+        None,
+        description="A command run once after the cases of this spec, however they ended.",
+        examples=["rm -r {here}/store"],
     )
     jobs: Jobs | None = None
     directory: Directory = Field(

@@ -227,7 +227,7 @@ class StopTable(Table):
         return self
 
 
-def _seconds(value: object) -> object:
+def read_seconds(value: object) -> object:
     """Read a duration; what is no text is left to the check of numbers."""
     if not isinstance(value, str):
         return value
@@ -251,7 +251,7 @@ def read_size(value: object) -> int:
 class Around(Table):
     """What can stand around a case; in [program] as a default, in a matrix or step for it alone."""
 
-    timeout: Annotated[float, BeforeValidator(_seconds), Field(gt=0, le=86_400)] | None = Field(
+    timeout: Annotated[float, BeforeValidator(read_seconds), Field(gt=0, le=86_400)] | None = Field(
         None,
         description="How long one launch may take, in seconds or with a unit; 10 s by default.",
         examples=[5, "2 min"],
