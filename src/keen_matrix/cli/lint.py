@@ -11,6 +11,7 @@ from keen_matrix.wording.counts import counted
 EPILOG = """\
 example:
   keen-matrix lint fare.matrix.toml
+  keen-matrix lint --effective fare.matrix.toml   what it comes to, and where each value stands
 
 Nothing is run: no program, no build, no oracle file, whose names are read from its text.
 exit status: 0 no errors, 2 errors or wrong usage
@@ -20,6 +21,11 @@ exit status: 0 no errors, 2 errors or wrong usage
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser)
+    parser.add_argument(
+        "--effective",
+        action="store_true",
+        help="show what each spec comes to with what it includes and the project file, and where each value stands",
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -32,6 +38,14 @@ def main(options: argparse.Namespace) -> int:
     screen = Screen(sys.stdout, color=options.color)
     paths = spec_paths(options.specs)
     errors = warnings = 0
+    if options.effective:
+        from keen_matrix.cli.console.effective import write_effective
+
+        for number, path in enumerate(paths):
+            if number:
+                screen.line()
+            write_effective(screen, path)
+        return 0
     for path in paths:
         with asking(forbidden):
             _, problems = read_spec(path, deep=True)

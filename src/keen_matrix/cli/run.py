@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
@@ -25,6 +26,7 @@ from keen_matrix.cli.statuses import (
     EXIT_NOT_RUN,
     worst_status,
 )
+from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.workers import WorkerSet, default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
@@ -178,6 +180,7 @@ def _budget(text: str) -> float:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     paths = spec_paths(options.specs)
+    take_project_defaults(options, paths)
     jobs = options.jobs or default_jobs()
     # before the rest is imported: what is in our memory is in theirs
     with WorkerSet(jobs, forked=True) as workers:
@@ -188,6 +191,25 @@ def main(options: argparse.Namespace) -> int:
             file=sys.stderr,
         )
     return status
+
+
+def take_project_defaults(options: argparse.Namespace, paths: Sequence[str]) -> None:
+    """Put what the project file of the first spec says in the place of options that are not given.
+    Raises SpecFault or Misuse."""
+    from keen_matrix.core.spec.project import has_project_file
+
+    folder = os.path.dirname(os.path.abspath(paths[0]))
+    if not has_project_file(folder):
+        return
+    from keen_matrix.core.spec.including import run_defaults
+
+    found = run_defaults(folder)
+    options.jobs = options.jobs or found.jobs
+    options.warm = options.warm or found.warm
+    try:
+        options.report = options.report or [report_target(each) for each in found.reports]
+    except argparse.ArgumentTypeError as error:
+        raise Misuse(f"reports in the project file: {error}") from None
 
 
 def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: WorkerSet) -> int:

@@ -20,8 +20,9 @@ from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.signature import HelpTable, SignatureTable
 from keen_matrix.core.spec.document.whole import SpecDocument
+from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.problems import problems_of
-from keen_matrix.core.spec.source import Source, read_source
+from keen_matrix.core.spec.source import Source
 
 
 def load_spec(path: str, text: str | None = None) -> Spec:
@@ -44,7 +45,7 @@ def read_spec(
     sizes.
     """
     try:
-        source = read_source(path, text)
+        source = whole_source(path, text)
     except SpecFault as fault:
         return None, list(fault.problems)
     problems: list[Problem] = []

@@ -14,7 +14,7 @@ import re
 import tomllib
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, TypedDict, Unpack
+from typing import Any, NamedTuple, TypedDict, Unpack
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
 from keen_matrix.core.spec.keys import KeyPath, Place
@@ -33,14 +33,56 @@ class Placing(TypedDict, total=False):
     at_key: bool
 
 
+class Origin(NamedTuple):
+    """Where a key path is written: the file, and the path there."""
+
+    source: Source
+    path: KeyPath
+
+
+@dataclass(slots=True)
+class Layer:
+    """A file that a spec is put together from: the source, the table in it that counts (of a project
+    file), and the number that its first item of each array has in the whole."""
+
+    source: Source
+    prefix: KeyPath = ()
+    first: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """The tables of the file that count."""
+        found: Any = self.source.data
+        for key in self.prefix:
+            found = found[key]
+        return dict(found)
+
+    def own_path(self, path: KeyPath) -> KeyPath | None:
+        """Return a key path of the whole as it is written in this file; None where the item is of
+        another file."""
+        if len(path) > 1 and path[0] in JOINED and isinstance(path[1], int):
+            at = path[1] - self.first.get(str(path[0]), 0)
+            items = self.data.get(str(path[0]))
+            if not isinstance(items, list) or not 0 <= at < len(items):
+                return None
+            path = (path[0], at, *path[2:])
+        return (*self.prefix, *path)
+
+
+JOINED = ("matrix", "mask", "known")
+"""Arrays of tables that are put behind each other; of any other key the last file wins."""
+
+
 @dataclass(slots=True)
 class Source:
-    """The text of one spec, its parsed data, and where everything in it stands."""
+    """The text of one spec, its parsed data, and where everything in it stands. Of a spec that includes
+    others, `data` is that of all files together, and `layers` are the files, the own one last."""
 
     path: str
     text: str
     data: dict[str, Any]
     digest: str
+    layers: list[Layer] = field(default_factory=list)
     _places: dict[KeyPath, Place] | None = field(default=None, repr=False)
     _raw: bytes = b""
 
@@ -49,9 +91,41 @@ class Source:
         """The absolute folder of the spec."""
         return str(Path(self.path).resolve().parent)
 
+    def origin(self, path: KeyPath) -> Origin:
+        """Return in which of its files a key path is written, or the most of it."""
+        if not self.layers:
+            return Origin(self, path)
+        found = [
+            (each.source.reach(own) - len(each.prefix), number, Origin(each.source, own))
+            for number, each in enumerate(self.layers)
+            if (own := each.own_path(path)) is not None
+        ]
+        return (
+            max(found, key=lambda each: each[:2])[2]
+            if found
+            else Origin(self.layers[-1].source, path)
+        )
+
+    def reach(self, path: KeyPath) -> int:
+        """Return how many keys of a path are written in this very file."""
+        places = self._all_places()
+        return next((n for n in range(len(path), 0, -1) if path[:n] in places), 0)
+
+    def where(self, path: KeyPath) -> str:
+        """Return where a key path stands, `file:line`."""
+        source, own = self.origin(path)
+        return f"{os.path.basename(source.path)}:{source.line(own)}"
+
     def place(self, path: KeyPath) -> Place | None:
         """Return the place of a key path, or of the nearest enclosing one that is written in the
         file."""
+        places = self._all_places()
+        for length in range(len(path), 0, -1):
+            if path[:length] in places:
+                return places[path[:length]]
+        return None
+
+    def _all_places(self) -> dict[KeyPath, Place]:
         if self._places is None:
             from keen_matrix.core.spec.positions import (
                 find_places,  # its library is costly, and of use with a fault alone
@@ -59,14 +133,14 @@ class Source:
 
             self._raw = self.text.encode()
             self._places = find_places(self._raw)
-        for length in range(len(path), 0, -1):
-            if path[:length] in self._places:
-                return self._places[path[:length]]
-        return None
+        return self._places
 
     def line(self, path: KeyPath) -> int:
         """Return the line, counted from 1, on which a key path stands; 0 when it is not in the
         file."""
+        if self.layers:
+            source, path = self.origin(path)
+            return source.line(path)
         place = self.place(path)
         return self._raw.count(b"\n", 0, place.key) + 1 if place else 0
 
@@ -82,6 +156,11 @@ class Source:
     ) -> Problem:
         """Return an error placed at a value (or its key); `offset` is a place inside a text
         value."""
+        if self.layers:
+            source, own = self.origin(path)
+            return source.problem(
+                own, message, expected=expected, suggestion=suggestion, offset=offset, at_key=at_key
+            )
         problem = Problem(path=self.path, message=message, expected=expected, suggestion=suggestion)
         place = self.place(path)
         if place is None:
@@ -130,7 +209,9 @@ def placed(problem: Problem) -> Problem:
     if not problem.key:
         return problem
     try:
-        found = read_source(problem.path).problem(problem.key, problem.message)
+        from keen_matrix.core.spec.including import whole_source
+
+        found = whole_source(problem.path).problem(problem.key, problem.message)
     except SpecFault:
         return problem
     return problem.moved(found.path, found.line, found.column, found.excerpt)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from typing import Unpack
 
@@ -26,7 +25,7 @@ class Compiling:
 
     def place(self, *path: str | int) -> str:
         """Return where a key stands, `file:line`."""
-        return f"{os.path.basename(self.source.path)}:{self.source.line(path)}"
+        return self.source.where(path)
 
     def problem(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> None:
         """Add a problem at a place."""

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import (
-    Field,
-)
+from pydantic import BeforeValidator, Field
 
-from keen_matrix.core.spec.document.base import Table
+from keen_matrix.core.spec.document.base import Table, one_or_more
 from keen_matrix.core.spec.document.expectations import (
     Expectations,
     MaskTable,
@@ -25,6 +23,13 @@ from keen_matrix.core.spec.document.surroundings import FilesTable
 class SpecDocument(Table):
     """A spec: `NAME.matrix.toml`."""
 
+    include: Annotated[
+        list[str], BeforeValidator(one_or_more, json_schema_input_type=str | list[str])
+    ] = Field(
+        [],
+        description="Files whose tables come first; keys of this file win, its matrices, masks and known differences are added.",
+        examples=[["../shop.toml"]],
+    )
     program: ProgramTable = Field(
         description="The program under test.", examples=[{"launch": "python3 {here}/fare.py"}]
     )

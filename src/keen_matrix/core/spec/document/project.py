@@ -1,0 +1,23 @@
+"""[run] of a project file: what the command does unless its options say otherwise."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from keen_matrix.core.spec.document.base import Table
+
+
+class RunDefaults(Table):
+    """What `keen-matrix run` does for the specs of a project unless its options say otherwise."""
+
+    jobs: Annotated[int, Field(ge=1)] | None = Field(
+        None, description="Launches at a time.", examples=[4]
+    )
+    warm: bool = Field(
+        False, description="Whether Python programs are forked from a keeper.", examples=[True]
+    )
+    reports: list[str] = Field(
+        [], description="Reports that are written, FORMAT=FILE.", examples=[["junit=results.xml"]]
+    )
