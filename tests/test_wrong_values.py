@@ -166,7 +166,7 @@ def test_a_wrong_value_anywhere_is_a_problem_with_a_place(
             continue
         for value in (WRONG[(number * 7 + step * 11) % len(WRONG)] for step in range(3)):
             wrong = Source(source.path, source.text, with_wrong(source.data, path, value), source.digest)
-            monkeypatch.setattr(load, "read_source", lambda *_, wrong=wrong: wrong)
+            monkeypatch.setattr(load, "whole_source", lambda *_, wrong=wrong: wrong)
             spec, problems = load.read_spec(source.path, deep=True)
             errors = [each for each in problems if each.severity == "error"]
             assert (spec is None) is bool(errors), (path, value)
@@ -186,6 +186,6 @@ def test_ranges_without_end_are_told_of(
     source: Source, monkeypatch: pytest.MonkeyPatch, key: str, value: Any, message: str
 ) -> None:
     wrong = with_wrong(source.data, ("matrix", 0, "axes", "riders", key), value)
-    monkeypatch.setattr(load, "read_source", lambda *_: Source(source.path, source.text, wrong, source.digest))
+    monkeypatch.setattr(load, "whole_source", lambda *_: Source(source.path, source.text, wrong, source.digest))
     (problem,) = [each for each in load.read_spec(source.path)[1] if each.severity == "error"]
     assert message in problem.message and Path(problem.path).name == "t.matrix.toml"

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.errors import Problem
-from keen_matrix.core.spec.source import placed
+from keen_matrix.core.spec.including import placed
 
 LEAST_ROOM = 20
 """Cells that a broken line gets at least, however narrow the terminal is."""

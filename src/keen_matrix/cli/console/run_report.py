@@ -50,7 +50,7 @@ class RunScreen(RunWatch):
         text = str(fault)
         if isinstance(fault, SpecFault):
             from keen_matrix.cli.console.problems import print_problems
-            from keen_matrix.core.spec.source import placed
+            from keen_matrix.core.spec.including import placed
 
             print_problems(SpecFault(list(map(placed, fault.problems))).problems, self._options)
         elif self._specs == 1 or text.startswith(path):

@@ -117,6 +117,18 @@ def _missing(source: Source, key: tuple[str | int, ...], name: str, path: str) -
     )
 
 
+def placed(problem: Problem) -> Problem:
+    """Return a problem that names a key with the line and column of that key, where its spec can
+    still be read."""
+    if not problem.key:
+        return problem
+    try:
+        found = whole_source(problem.path).problem(problem.key, problem.message)
+    except SpecFault:
+        return problem
+    return problem.moved(found.path, found.line, found.column, found.excerpt)
+
+
 # --- the project file ---
 
 

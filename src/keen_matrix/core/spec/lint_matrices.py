@@ -13,8 +13,9 @@ from keen_matrix.core.covering.search import refuse_too_large
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.expressions import as_text, called_functions
 from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.spec.including import placed
 from keen_matrix.core.spec.keys import KeyPath
-from keen_matrix.core.spec.source import Placing, Source, placed
+from keen_matrix.core.spec.source import Placing, Source
 from keen_matrix.core.spec.tried import mistaken_expressions, oracle_called
 from keen_matrix.core.vectors.combine import (
     CombineFault,

@@ -22,6 +22,9 @@ from keen_matrix.core.spec.document.texts import Placed, PlacedTable, PlacedText
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Placing, Source
 
+OF_THE_OUTCOME = frozenset({"exit", "signal", "stdout", "stderr", "files", "duration", "memory"})
+"""Names that say something only after a launch."""
+
 
 class TextChecker:
     """Checks texts, and keeps what they use; problems join those of its caller."""
@@ -81,6 +84,16 @@ class TextChecker:
             if key in table and not any(each in table for each in needs):
                 wanted = " or ".join(f'"{each}"' for each in needs)
                 self.add((*path, key), f'"{key}" is given without {wanted}', at_key=True)
+        number = table.get("number")
+        group = number.get("group") if isinstance(number, dict) else None
+        if isinstance(group, str) and group not in _groups(table.get("matches")):
+            groups = sorted(_groups(table.get("matches")))
+            expected = (
+                f"one of {', '.join(groups)}" if groups else "matches with (?P<NAME>…) beside it"
+            )
+            self.add(
+                (*path, "number", "group"), f'"matches" has no group "{group}"', expected=expected
+            )
         named = table.get("file")
         if not isinstance(named, str) or "{" in named:
             return
@@ -143,6 +156,15 @@ class TextChecker:
             if self.functions is not None and name in self.functions:
                 continue
             at = None if offset is None else offset + max(expression.source.find(name), 0)
+            if name in OF_THE_OUTCOME and "when" in path:
+                self.add(
+                    path,
+                    f'a condition is asked before the launch, so "{name}" has no value here yet',
+                    offset=at,
+                    at_key=at is None,
+                    expected="axes, columns and NAMEs; what may come in several ways is any = [{ … }, { … }]",
+                )
+                continue
             hint = nearest(name, known)
             expected = (
                 None

@@ -203,20 +203,6 @@ def offset_in_token(token: str, offset: int) -> int:
     return len(token[:at].encode())
 
 
-def placed(problem: Problem) -> Problem:
-    """Return a problem that names a key with the line and column of that key, where its spec can
-    still be read."""
-    if not problem.key:
-        return problem
-    try:
-        from keen_matrix.core.spec.including import whole_source
-
-        found = whole_source(problem.path).problem(problem.key, problem.message)
-    except SpecFault:
-        return problem
-    return problem.moved(found.path, found.line, found.column, found.excerpt)
-
-
 def read_source(path: str, text: str | None = None) -> Source:
     """Read a spec file, or a `text` that is to stand in it. Raises SpecFault when it cannot be
     read, is too large, is not UTF-8, or is not TOML."""

@@ -14,6 +14,7 @@ from keen_matrix.core.expect.forms import (
     composed,
     conditions,
     digest,
+    figures,
     json_value,
     lines,
     reference,
@@ -26,7 +27,8 @@ FORMS: Mapping[str, FormKind] = {
     kind.key: kind
     for kind in (
         text.IS, text.CONTAINS, text.LACKS, text.STARTS, text.ENDS, text.MATCHES, conditions.HOLDS, text.EMPTY, lines.LINES,
-        lines.LINES_ANY_ORDER, lines.NUMBER_OF_LINES, lines.SIZE, reference.FILE, reference.COMMAND, digest.BYTES,
+        lines.LINES_ANY_ORDER, lines.NUMBER_OF_LINES, lines.SIZE, figures.NUMBER,
+        figures.COLUMNS, figures.SORTED, figures.UNIQUE, reference.FILE, reference.COMMAND, digest.BYTES,
         json_value.JSON, json_value.JSON_LINES, baseline.KIND, composed.ANY, composed.ALL, composed.NOT,
     )
 }  # fmt: skip

@@ -74,7 +74,7 @@ class FormKind:
 def attribute(key: str) -> str:
     """Return the attribute of a validated table that holds a key."""
     name = key.replace("-", "_")
-    return f"{name}_" if key in ("is", "bytes", "json", "any", "all", "not") else name
+    return f"{name}_" if key in ("is", "bytes", "json", "any", "all", "not", "sorted") else name
 
 
 def given(table: object, key: str) -> Any:

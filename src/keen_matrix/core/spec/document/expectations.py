@@ -137,8 +137,81 @@ class PlainForms(Table):
     )
 
 
+class NumberTable(Table):
+    """A number: the whole text, or a named group of `matches`."""
+
+    about: float | TemplateText | None = Field(
+        None, description="The number, or a template for it.", examples=[3.14, "{price}"]
+    )
+    within: Annotated[float, Field(ge=0)] | TemplateText = Field(
+        0.0, description="How far from it the number may be.", examples=[0.01]
+    )
+    min: float | TemplateText | None = Field(None, description="The least it may be.", examples=[0])
+    max: float | TemplateText | None = Field(
+        None, description="The most it may be.", examples=[100, "{riders}"]
+    )
+    group: str | None = Field(
+        None, description="The named group of `matches` that it is.", examples=["price"]
+    )
+
+
+class ColumnsTable(Table):
+    """A simple table, a row a line."""
+
+    names: list[TemplateText] = Field(
+        [], description="The header, which is its first line.", examples=[["port", "price"]]
+    )
+    types: list[Literal["text", "int", "float", "date"]] = Field(
+        [], description="The types of its columns.", examples=[["text", "float"]]
+    )
+    count: Amount = Field(
+        None, description="How many rows it has, the header aside.", examples=[3, "1.."]
+    )
+    separator: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="What stands between cells; white space by default.", examples=["|"]
+    )
+
+    @model_validator(mode="after")
+    def _same_width(self) -> ColumnsTable:
+        if self.names and self.types and len(self.names) != len(self.types):
+            raise wrong(f"{len(self.names)} names and {len(self.types)} types; expected as many")
+        if not self.names and not self.types and self.count is None:
+            raise wrong("expected names, types or count")
+        return self
+
+
+def _number(value: object) -> object:
+    if isinstance(value, (str, int, float)) and not isinstance(value, bool):
+        return {"about": value}
+    return value
+
+
 class TextTable(PlainForms):
     """What a text must be. All forms of one table must be met."""
+
+    number: (
+        Annotated[
+            NumberTable, BeforeValidator(_number, json_schema_input_type=float | str | NumberTable)
+        ]
+        | None
+    ) = Field(
+        None,
+        description="It is a number, or a named group of `matches` is.",
+        examples=[{"about": 3.14, "within": 0.01}],
+    )
+    columns: ColumnsTable | None = Field(
+        None,
+        description="It is a simple table: its header, the types of its columns, its rows.",
+        examples=[{"names": ["port", "price"], "types": ["text", "float"], "count": 3}],
+    )
+    sorted_: Literal[True, "down", "numbers", "numbers-down"] | None = Field(
+        None,
+        description="Its lines are in order: as texts, or by the number that each begins with.",
+        examples=[True],
+    )
+    unique: Literal[True] | None = Field(
+        None, description="No line of it stands there twice.", examples=[True]
+    )
 
     file: TemplateText | None = Field(
         None, description="The same as a file beside the spec.", examples=["expected/{origin}.txt"]
@@ -387,7 +460,7 @@ class ExpectRule(Expectations):
     when: ExpressionText | None = Field(
         None,
         description="The condition; without it the rule always applies.",
-        examples=["exit == 0"],
+        examples=["riders > 8"],
     )
 
 

@@ -25,10 +25,10 @@ from keen_matrix.core.spec.document.base import (
 from keen_matrix.core.spec.document.expectations import MaskTable, Rules
 from keen_matrix.core.spec.document.marks import KnownTables, Needs, SkipTables, Tags
 from keen_matrix.core.spec.document.surroundings import (
+    MOST_AT_A_TIME,
     Around,
     Directory,
     FilesTable,
-    Jobs,
     Launch,
 )
 
@@ -165,7 +165,7 @@ class MatrixTable(Around):
         description="The most vectors this matrix may have, when more than 100,000 are meant.",
         examples=[250000],
     )
-    jobs: Jobs | None = None
+    jobs: Annotated[int, Field(ge=1)] | None = Field(None, description=MOST_AT_A_TIME, examples=[1])
     directory: Directory | None = Field(
         None, description="Where its cases run, as in [program].", examples=["spec"]
     )

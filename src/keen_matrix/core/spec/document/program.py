@@ -14,9 +14,9 @@ from pydantic import (
 from keen_matrix.core.spec.document.base import wrong
 from keen_matrix.core.spec.document.marks import Needs
 from keen_matrix.core.spec.document.surroundings import (
+    MOST_AT_A_TIME,
     Around,
     Directory,
-    Jobs,
     Launch,
     read_seconds,
     read_size,
@@ -75,7 +75,7 @@ class ProgramTable(Around):
         description="A command run once after the cases of this spec, however they ended.",
         examples=["rm -r {here}/store"],
     )
-    jobs: Jobs | None = None
+    jobs: Annotated[int, Field(ge=1)] | None = Field(None, description=MOST_AT_A_TIME, examples=[1])
     directory: Directory = Field(
         "fresh",
         description="Where a case runs: in an empty directory of its own or in the spec's folder.",

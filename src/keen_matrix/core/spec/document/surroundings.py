@@ -50,14 +50,7 @@ EnvTable = Annotated[
 
 Launch = WordsOrList
 Directory = Literal["fresh", "spec"]
-Jobs = Annotated[
-    int,
-    Field(
-        ge=1,
-        description="The most launches at a time: 1 where cases share a folder, a port or a file.",
-        examples=[1],
-    ),
-]
+MOST_AT_A_TIME = "The most launches at a time: 1 where cases share a folder, a port or a file."
 
 
 class PutTable(Table):
