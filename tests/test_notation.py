@@ -96,7 +96,7 @@ def test_an_expression_that_would_hang_or_reach_out_fails_at_once(source: str) -
 
 def test_a_failed_expression_tells_the_values_it_saw() -> None:
     with pytest.raises(
-        ExpressionFault, match=r"the expression name \+ x failed: TypeError: .* \(with name = 'Ada', x = 3\)"
+        ExpressionFault, match=r"the expression name \+ x failed: these values do not go together: name is a text, x is a number \(with name = 'Ada', x = 3\)"
     ):
         Expression("name + x").evaluate(Scope(NAMES))
 

@@ -112,7 +112,7 @@ WARNED = [
     ('line = "{x}"\naxes.x = [1, 2]\nwhere = ["x > 1", "x < 2"]', 'no vector is left; these clash: "x > 1" and "x < 2"', 2),
     ('line = "{x}"\naxes.x = [1, 2, 3]\nwhere = ["x > 1"]', "warning: the value 1 of \"x\" can never be taken", 0),
     ('line = "[{x}]"\naxes.x = [1, 2]\nwhere = ["x is None"]', 'can never be chosen', 0),
-    ('line = "{x} {y}"\naxes.x = [1, "a"]\naxes.y = [1, 2]\nwhere = ["x < y"]', "TypeError: '<' not supported between instances of 'str' and 'int' (with x = 'a', y = 1)", 2),
+    ('line = "{x} {y}"\naxes.x = [1, "a"]\naxes.y = [1, 2]\nwhere = ["x < y"]', "these values cannot be compared: x is a text, y is a number (with x = 'a', y = 1)", 2),
     ('line = "{x}"\ncolumns = ["x", "y"]\nrows = [[1, 2]]', 'warning: the column "y" is not used anywhere', 0),
     ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\ncombine = 3', "a strength of 3 needs as many axes; this matrix has 2 axes and groups", 2),
     ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\nalways = [{ x = 3 }]\ncombine = "pairs"', "3 is not a value of x", 2),

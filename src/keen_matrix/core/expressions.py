@@ -274,9 +274,11 @@ class Expression:
             at = (getattr(error, "offset", 1) or 1) - 1 if getattr(error, "lineno", 1) == 1 else 0
             raise ExpressionFault(source, _syntax_reason(error), offset=at) from None
         # Told when the spec is read, and not for each case when it runs.
-        bad = next((node for node in ast.walk(self._node) if isinstance(node, _FORBIDDEN)), None)
+        bad = next(
+            (node for node in ast.walk(self._node) if isinstance(node, tuple(_FORBIDDEN))), None
+        )
         if bad is not None:
-            reason = f"{type(bad).__name__} is not available in expressions"
+            reason = f"{_FORBIDDEN[type(bad)]} cannot stand in an expression"
             raise ExpressionFault(source, reason, offset=getattr(bad, "col_offset", 0))
         self.names = frozenset(_free_names(self._node))
 
@@ -298,7 +300,8 @@ class Expression:
         except PassThrough:
             raise
         except (Exception, RecursionError) as error:
-            raise ExpressionFault(self.source, _reason(error), self._seen(scope)) from error
+            read = {name: scope.names[name] for name in sorted(self.names) if name in scope.names}
+            raise ExpressionFault(self.source, _reason(error, read), self._seen(scope)) from error
 
     def _seen(self, scope: Scope) -> str:
         shown = []
@@ -316,7 +319,10 @@ class PassThrough(BaseException):
     ExpressionFault."""
 
 
-_FORBIDDEN = (ast.Lambda, ast.NamedExpr, ast.Await, ast.Yield, ast.YieldFrom, ast.JoinedStr)
+_FORBIDDEN: Mapping[type[ast.AST], str] = {
+    ast.Lambda: "a function without a name (lambda)", ast.NamedExpr: "an assignment (:=)", ast.Await: "await",
+    ast.Yield: "yield", ast.YieldFrom: "yield", ast.JoinedStr: 'a text with fields of its own (f"…")',
+}  # fmt: skip
 
 
 def _free_names(node: ast.AST) -> Iterator[str]:
@@ -352,11 +358,77 @@ def _syntax_reason(error: BaseException) -> str:
     return f"it is nested too deep or too long ({type(error).__name__})"
 
 
-def _reason(error: BaseException) -> str:
+def _reason(error: BaseException, read: Mapping[str, object]) -> str:
+    """Return why an expression failed, in words of the spec: what its names are, not what Python calls
+    them."""
     text = str(error).splitlines()[-1] if str(error) else ""
     if isinstance(error, simpleeval.InvalidExpression):
         return text or type(error).__name__
-    return f"{type(error).__name__}: {text}" if text else type(error).__name__
+    kinds = ", ".join(f"{name} is {kind_in_words(value)}" for name, value in read.items())
+    if isinstance(error, TypeError):
+        plain = next((told for part, told in _MISFITS.items() if part in text), "")
+        if plain:
+            return f"{plain}: {kinds}" if kinds else plain
+    if isinstance(error, (IndexError, KeyError)):
+        return f"there is no such item: {kinds}" if kinds else f"there is no such item ({text})"
+    if isinstance(error, ZeroDivisionError):
+        return "a division by 0"
+    literal = _NO_NUMBER.match(text)
+    if isinstance(error, ValueError) and literal:
+        return f"{literal[2]} is not a {'whole number' if literal[1] else 'number'}"
+    return (
+        text
+        if text and isinstance(error, ValueError)
+        else f"{type(error).__name__}: {text}".rstrip(": ")
+    )
+
+
+_MISFITS = {
+    "NoneType": "a value that is not given is used",
+    "can only concatenate": "these values do not go together",
+    "unsupported operand": "these values do not go together",
+    "can't multiply": "these values do not go together",
+    "not supported between": "these values cannot be compared",
+    "not iterable": "only a list or a text has items to go through",
+    "is not subscriptable": "only a list or a text has items",
+    "must be integers": "an item is named by its number",
+    "must be str": "a text is expected",
+    "sequence item": "only texts can be joined",
+}  # fmt: skip
+"""Part of what Python says of values that do not fit → the same in words of a spec."""
+_NO_NUMBER = re.compile(
+    r"(invalid literal for int\(\) with base 10: )?(?:could not convert string to float: )?('.*')$"
+)
+
+
+def kind_in_words(value: object) -> str:
+    """Return what a value is, in words of a spec: `a list of 2 texts`."""
+    if value is None:
+        return "not given"
+    if isinstance(value, (list, tuple)):
+        if not value:
+            return "an empty list"
+        kinds = {_kind(each) for each in value}
+        noun = kinds.pop() if len(kinds) == 1 else "value"
+        return f"a list of {len(value)} {noun}s" if len(value) > 1 else f"a list of 1 {noun}"
+    noun = _kind(value)
+    return f"{'an' if noun[0] in 'aeiou' else 'a'} {noun}"
+
+
+def _kind(value: object) -> str:
+    if isinstance(value, bool):
+        return "boolean"
+    if isinstance(value, (int, float)):
+        return "number"
+    if isinstance(value, (list, tuple)):
+        return "list"
+    return (
+        "text"
+        if isinstance(value, str)
+        else "table"
+        if isinstance(value, Mapping)
+        else type(value).__name__
+    )
 
 
 def as_text(value: Any) -> str:

@@ -35,6 +35,8 @@ MOST_STDIN = 200
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
 LONG_LINE = 110
 """Characters of a line beyond which what is particular to it is shown by itself."""
+SAID_LINES = 3
+"""Lines shown of it."""
 SAID_SHOWN = 160
 """Characters shown of a message."""
 LABEL = 12
@@ -134,9 +136,33 @@ def _about(fields: Record) -> list[Segment]:
     return [("   ", ""), (about, "dim")] if about else []
 
 
+def message_rows(fields: Record) -> Iterator[list[Segment]]:
+    """Yield the first lines of standard error where the exit status is not as expected and nothing
+    else of the failure shows them; where the program crashed, the last line too."""
+    unmet = {each.aspect for each in fields.unmet}
+    if (
+        fields.family
+        or fields.more_argv
+        or "stderr" in unmet
+        or not unmet & {"exit", "signal", "crash"}
+    ):
+        return
+    lines = [each.strip() for each in (fields.stderr or "").splitlines() if each.strip()]
+    if "Traceback" in (fields.stderr or ""):
+        at = [each for each in lines if each.startswith('File "')]
+        lines = [*at[-1:], *lines[-1:]]
+    for number, line in enumerate(lines[:SAID_LINES]):
+        label = "it says" if number == 0 else ""
+        yield ["  ", (f"{label:12}", "dim"), escape(line[:SAID_SHOWN])]
+    if len(lines) > SAID_LINES:
+        left = counted(len(lines) - SAID_LINES, "further line")
+        yield ["  ", (f"{'':12}", "dim"), (f"({left}; --all shows them)", "dim")]
+
+
 def statement_rows(fields: Record) -> Iterator[list[Segment]]:
     """Yield what a program says to a vector that the signature accepts, and what would state in
     the spec that it does not."""
+    yield from message_rows(fields)
     if fields.family != "accepted" or fields.verdict != "differed":
         return
     if said := message_line(fields):
@@ -315,12 +341,15 @@ def _compared_rows(
             f"the same in {counted(int(actual), 'pair')} of vectors, such as with {escape(expected)}"
         )
         return
-    other = fields.steps[aspect.step - 1].argv
+    step = fields.steps[aspect.step - 1]
+    other = step.argv
     same = tuple(other) == tuple(fields.argv)
     if aspect.aspect == "reference":
         yield [("expected is what the reference did, and what was found is ours", "dim")]
     else:
-        yield [("compared  ", "dim"), "once more" if same else visible_words(other)]
+        how = f"started by {escape(step.launcher)}" if step.launcher else ""
+        words = "" if same and how else "once more" if same else visible_words(other)
+        yield [("compared  ", "dim"), ", ".join(each for each in (words, how) if each)]
     if form == "files":
         yield _expected("the same files")
         yield _found(escape(actual))

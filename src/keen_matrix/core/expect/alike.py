@@ -10,6 +10,7 @@ from typing import TypeAlias
 from keen_matrix.core.expect.aspects import describe_end
 from keen_matrix.core.expect.cascade import AspectResult, Judged
 from keen_matrix.core.expect.mismatch import Mismatch
+from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.relation import Relation
 
@@ -31,7 +32,7 @@ def compare(relation: Relation, launches: Sequence[Launched]) -> Iterator[tuple[
     elif name == "differs":
         yield from _differs(launches, aspects)
     elif name in ("reference", "reference-accepted"):
-        yield from _reference(launches, aspects, only_accepted=name == "reference-accepted")
+        yield from _reference(launches, relation, only_accepted=name == "reference-accepted")
     else:
         for number, (_, outcome, _) in enumerate(launches[1:], 2):
             for result in _alike(launches[0][1], outcome, aspects):
@@ -92,7 +93,7 @@ def _differs(
 
 
 def _reference(
-    launches: Sequence[Launched], aspects: Sequence[str], *, only_accepted: bool
+    launches: Sequence[Launched], relation: Relation, *, only_accepted: bool
 ) -> Iterator[tuple[int, AspectResult]]:
     """Compare the program with the reference: what the reference did is what is expected."""
     if len(launches) < 2:
@@ -100,11 +101,25 @@ def _reference(
     (_, ours, _), (_, reference, _) = launches
     if only_accepted and reference.exit != 0:
         return
-    found = list(differences_of(reference, ours, aspects))
+    found = [
+        each for each in differences_of(reference, ours, relation.aspects)
+        if each.form not in ("stdout", "stderr") or not _is_near(each.expected, each.actual, relation)
+    ]  # fmt: skip
     if not found:
         yield 2, AspectResult(aspect="reference", met=True)
     for mismatch in found:
         yield 2, AspectResult(aspect="reference", met=False, mismatch=mismatch)
+
+
+def _is_near(expected: str, actual: str, relation: Relation) -> bool:
+    """Tell whether two texts are the same as far as a relation asks for it."""
+    tolerance = Tolerance(*relation.tolerance)
+    if not relation.any_order:
+        return texts_alike(expected, actual, tolerance)
+    left, right = (sorted(each.splitlines()) for each in (expected, actual))
+    return len(left) == len(right) and all(
+        texts_alike(one, other, tolerance) for one, other in zip(left, right, strict=True)
+    )
 
 
 def _unheard(launches: Sequence[Launched]) -> Iterator[tuple[int, AspectResult]]:

@@ -118,7 +118,7 @@ class FileAspect:
             return
         names = _names(outcome, pattern)
         if not names and not self.absent:
-            yield Mismatch(form="file", expected="", actual="absent")
+            yield Mismatch(form="file-named", expected=pattern, actual=f"none{_there(outcome)}")
         for name in names:
             yield from self._check_one(name, outcome, context)
 
@@ -136,12 +136,15 @@ class FileAspect:
                 )
             return
         if found.instead == "absent" or (found.instead and self.forms):
-            yield Mismatch(form="file", expected="", actual=found.instead)
+            there = _there(outcome) if found.instead == "absent" else ""
+            yield Mismatch(form="file", expected="", actual=found.instead + there)
             return
         change = outcome.files.get(name) if self.unchanged else None
         if change is not None and change.differs == ("mode",):
             yield Mismatch(form="unchanged-mode", expected=change.old_mode, actual=change.mode)
         elif change is not None:
+            if "mode" in change.differs:
+                yield Mismatch(form="unchanged-mode", expected=change.old_mode, actual=change.mode)
             yield Mismatch(form="unchanged", expected="", actual=decoded(content))
         if self.mode is not None and found.mode != self.mode.lstrip("0").zfill(3):
             yield Mismatch(form="mode", expected=self.mode, actual=found.mode)
@@ -187,6 +190,20 @@ def look_at(outcome: Outcome, name: str) -> Looked:
     if len(content) <= KEPT_BYTES:
         outcome.looked_at[name] = found
     return found
+
+
+MOST_THERE = 8
+"""Files that are named where one is missing."""
+
+
+def _there(outcome: Outcome) -> str:
+    """Return what is in the case's directory instead of a file that is missing; nothing where that is
+    not known any more."""
+    if not outcome.directory:
+        return ""
+    names = [name for name in _names(outcome, "**") if name and not name.endswith(os.sep)]
+    more = f" and {len(names) - MOST_THERE} more" if len(names) > MOST_THERE else ""
+    return f"; there is {', '.join(names[:MOST_THERE])}{more}" if names else "; nothing is there"
 
 
 def _names(outcome: Outcome, pattern: str) -> list[str]:
@@ -266,7 +283,8 @@ class LeftoversAspect:
 
 
 TOLD: Mapping[str, Told] = {
-    "absent": Told("no such file", "text"), "file": Told("a file", "text"), "mode": Told("mode {text}", "mode"),
+    "absent": Told("no such file", "text"), "file": Told("a file", "text"),
+    "file-named": Told("a file named {text}", "text"), "mode": Told("mode {text}", "mode"),
     "unchanged": Told("the same as before the launch"), "unchanged-mode": Told("mode {text} as before", "mode"),
     "unheard": Told("an exit other than 0, or a word on standard error", "text"),
     "unmoved": Told("no file changed: the input ended before it answered the question", "text"),
@@ -279,5 +297,6 @@ TOLD: Mapping[str, Told] = {
 
 def failed_expectation(error: Exception) -> Mismatch:
     """Return the mismatch that stands for an expectation which could not be worked out."""
-    text = str(error) if isinstance(error, ExpressionFault) else f"{type(error).__name__}: {error}"
+    plain = isinstance(error, (ExpressionFault, ValueError))
+    text = str(error) if plain else f"{type(error).__name__}: {error}"
     return Mismatch(form="expression", expected="", actual=text, problem=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from keen_matrix.core.expect.masks import Mask
@@ -23,6 +24,11 @@ class CheckContext:
     """The file of baselines of the case's matrix."""
     id: str = ""
     """The case's id, under which its baselines stand."""
+    directory: str = ""
+    """Where the program started: commands that expectations name are run there. Empty: in the spec's
+    folder."""
+    env: Mapping[str, str] | None = None
+    """The environment of the launch; None: our own."""
     outputs: dict[tuple[str, ...], bytes] | None = None
     """What the commands printed that expectations name. None: they are run. A table: nothing is
     run; of the outcome that is checked first, each is taken to have printed what was found."""

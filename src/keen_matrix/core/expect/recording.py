@@ -38,10 +38,15 @@ class Recorder:
     def __init__(self, case: Case, matrix: str) -> None:
         self._case, self._matrix = case, matrix
         self._launches: list[tuple[tuple[str, ...], Outcome, Judged]] = []
+        self._launchers: list[str] = []
 
-    def add(self, words: tuple[str, ...], outcome: Outcome, judged: Judged) -> None:
-        """Take a finished and checked launch."""
+    def add(
+        self, words: tuple[str, ...], outcome: Outcome, judged: Judged, launcher: str = ""
+    ) -> None:
+        """Take a finished and checked launch; `launcher` is the name and the line of another way to
+        start the program."""
         self._launches.append((words, outcome, judged))
+        self._launchers.append(launcher)
 
     def essence(self) -> bytes:
         """Return what must not differ between two runs of a steady case: ends, streams, files,
@@ -103,8 +108,10 @@ class Recorder:
             structs.replace(aspect_record(each), step=step) for step, each in (*results, *compared)
         ]
         found.steps = [
-            StepRecord(argv=words, verdict=judged.verdict, **_observed(each, floor))
-            for words, each, judged in self._launches
+            StepRecord(
+                argv=words, launcher=launcher, verdict=judged.verdict, **_observed(each, floor)
+            )
+            for (words, each, judged), launcher in zip(self._launches, self._launchers, strict=True)
         ]
         return found
 

@@ -47,6 +47,8 @@ class Shared:
     def judge(self, case: Case, step: StepLaunch) -> Judged:
         """Return the verdict on a launch that has ended."""
         checker, outcome = self.checker, step.launch.outcome
+        if step.start is not None:
+            step.context.directory, step.context.env = step.start.directory, step.start.env
         if checker.functions:  # only the user's own functions can hang
             with self.timer.limit():
                 return checker.judge(case, step.context, outcome, step.number)

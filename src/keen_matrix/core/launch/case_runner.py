@@ -194,7 +194,10 @@ class CaseRunner:
         self.place.look(outcome, run.began_ns, first=step.number == 0, compared=compared)
         if step.number in case.others:
             outcome.unlaunched = outcome.unlaunched or self._why_not_prepared(case, step)
-        run.recorder.add(step.argv, outcome, self.shared.judge(case, step))
+        launcher = relation.launcher(step.number) if relation is not None else ""
+        if launcher and case.family != "elsewhere":
+            launcher += f": {shlex.join(self.starts.command(case, step.number).words)}"
+        run.recorder.add(step.argv, outcome, self.shared.judge(case, step), launcher)
         if step.number < len(case.more) and outcome.unlaunched is None:
             self._begin_step(run, step.number + 1)
             return None

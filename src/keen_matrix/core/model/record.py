@@ -187,6 +187,8 @@ class StepRecord(LaunchFields, kw_only=True, omit_defaults=True):
     """One launch of a case of several."""
 
     argv: tuple[str, ...]
+    launcher: str = ""
+    """Name and line of another way in which the program was started."""
 
 
 class CaseFields(Struct, kw_only=True, omit_defaults=True):

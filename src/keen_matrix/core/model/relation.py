@@ -37,6 +37,11 @@ class Relation(Struct, frozen=True, kw_only=True):
     """How each launch is started; empty: as usual. None at all: all as usual."""
     aspects: tuple[str, ...] = COMPARED
 
+    any_order: bool = False
+    """Whether the order of lines in the streams does not matter."""
+    tolerance: tuple[float, float] = (0.0, 0.0)
+    """How far numbers in the streams may be off: absolute, relative."""
+
     def launcher(self, number: int) -> str:
         """Return how the launch of a number, counted from 0, is started; empty: as usual."""
         if self.name == "renamed":

@@ -191,6 +191,8 @@ class Reference:
     launch: tuple[Template, ...]
     aspects: tuple[str, ...]
     only_accepted: bool = False
+    any_order: bool = False
+    tolerance: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -104,7 +104,12 @@ def with_reference(case: Case, reference: Reference) -> Case:
     if case.relation is None and not case.more and not case.fault:
         name: RelationName = "reference-accepted" if reference.only_accepted else "reference"
         relation = Relation(
-            name=name, fresh=(True, True), launchers=("", "reference"), aspects=reference.aspects
+            name=name,
+            fresh=(True, True),
+            launchers=("", "reference"),
+            aspects=reference.aspects,
+            any_order=reference.any_order,
+            tolerance=reference.tolerance,
         )
         return replace(case, more=(case.argv,), relation=relation)
     return case

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -28,6 +28,8 @@ from keen_matrix.core.notation.parse import parse_list, parse_words
 
 COMMAND_SECONDS = 10.0
 """Seconds that a reference command may take."""
+SAID_LENGTH = 400
+"""Characters shown of what a command said that failed."""
 MAX_FILE_BYTES = 8 * 1024 * 1024
 """Bytes of a file that are read for a comparison; a larger file differs."""
 
@@ -38,6 +40,8 @@ class SameForm(Form):
 
     file: Template | None = None
     command: tuple[Template, ...] = ()
+    beside: bool = False
+    """Whether the command runs in the folder of the spec, and not in that of the case."""
     tolerance: Tolerance | None = None
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
@@ -53,7 +57,9 @@ class SameForm(Form):
             return read_beside(os.path.join(here, self.file.render(context.scope)))
         words = tuple(word.render(context.scope) for word in self.command)
         if context.outputs is None:
-            return command_output(words, here)
+            if self.beside or not context.directory or context.env is None:
+                return command_output(words, here)
+            return _output(words, context.directory, context.env)
         return context.outputs.setdefault(words, actual)
 
     def describe(self) -> str:
@@ -83,8 +89,14 @@ def read_beside(path: str) -> bytes:
 
 @lru_cache(maxsize=1_000)
 def command_output(words: tuple[str, ...], here: str) -> bytes:
-    """Return what a command prints in an empty standard input, in the spec's folder. Raises
+    """Return what a command prints in the spec's folder, which is the same for every case. Raises
     ValueError."""
+    return _output(words, here, None)
+
+
+def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) -> bytes:
+    """Return what a command prints on an empty standard input. Raises ValueError with what it said
+    when it fails."""
     import subprocess  # few specs need it, and every worker would pay for it when it starts
 
     try:
@@ -93,7 +105,8 @@ def command_output(words: tuple[str, ...], here: str) -> bytes:
             stdin=subprocess.DEVNULL,
             capture_output=True,
             timeout=COMMAND_SECONDS,
-            cwd=here,
+            cwd=folder,
+            env=None if env is None else dict(env),
             check=False,
         )
     except subprocess.TimeoutExpired:
@@ -103,7 +116,9 @@ def command_output(words: tuple[str, ...], here: str) -> bytes:
             f"the command {words[0]} cannot be run: {getattr(error, 'strerror', None) or error}"
         ) from None
     if done.returncode:
-        raise ValueError(f"the command {words[0]} ended with exit {done.returncode}")
+        said = done.stderr.decode("utf-8", "replace").strip()[-SAID_LENGTH:]
+        told = f": {said}" if said else ""
+        raise ValueError(f"the command {words[0]} ended with exit {done.returncode}{told}")
     return done.stdout
 
 
@@ -121,9 +136,12 @@ def _command(table: Any, about: Compiling) -> Iterator[Form]:
         )
         yield SameForm(
             command=tuple(Template("", parts=word.parts) for word in words),
+            beside=table.command_in == "spec",
             tolerance=tolerance_of(table),
         )
 
 
 FILE = FormKind(key="file", compile=_file, texts="template", modifiers=("tolerance",))
-COMMAND = FormKind(key="command", compile=_command, texts="always", modifiers=("tolerance",))
+COMMAND = FormKind(
+    key="command", compile=_command, texts="always", modifiers=("tolerance", "command-in")
+)

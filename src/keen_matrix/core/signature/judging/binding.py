@@ -202,8 +202,8 @@ def named_values(
     bindings: Mapping[str, Bound],
     words: Sequence[str],
 ) -> dict[str, object]:
-    """Return what conditions see: each NAME's value (its default, else None, when it is not
-    given), `words`, `argc`."""
+    """Return what conditions see: each NAME's value (when it is not given its default, else an empty
+    list of an operand that may stand several times, else None), `words`, `argc`."""
     names: dict[str, object] = {
         identifier(name): None if kind.default is None else kind.converted(str(kind.default))
         for name, kind in signature.values.items()
@@ -221,8 +221,11 @@ def named_values(
             name = option.name_of(0)
             made = [signature.values[name].converted(text) for text in texts]
             names[identifier(name)] = made if isinstance(value, list) else made[0]
+    several = {each.name.name for each in _operands_of(form) if _is_several(signature, each)}
     for name in signature.operand_names:
         value, kind = bindings.get(name), signature.values[name]
+        if value is None and name in several and kind.default is None:
+            names[identifier(name)] = []  # so that sums and lengths of none are those of none
         if isinstance(value, list):
             names[identifier(name)] = [kind.converted(text) for text in value]
         elif value is not None:

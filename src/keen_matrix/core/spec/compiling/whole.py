@@ -92,4 +92,8 @@ def _reference(document: SpecDocument) -> Reference | None:
         launch=launch_templates(table.launch),
         aspects=tuple(table.aspects),
         only_accepted=table.only_accepted,
+        any_order=table.any_order,
+        tolerance=(table.tolerance.absolute, table.tolerance.relative)
+        if table.tolerance
+        else (0.0, 0.0),
     )

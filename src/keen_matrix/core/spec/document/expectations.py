@@ -218,8 +218,14 @@ class TextTable(PlainForms):
     )
     command: WordsOrList | None = Field(
         None,
-        description="The same as the output of another command.",
+        description="The same as the output of another command, run where the case ran.",
         examples=["sort {here}/ports.txt"],
+    )
+    command_in: Literal["case", "spec"] | None = Field(
+        None,
+        description="Where the command runs: in the case's directory with its environment, or in the spec's folder with that of "
+        "Keen Matrix, once for all cases with the same words.",
+        examples=["spec"],
     )
     bytes_: Annotated[str, AfterValidator(read_bytes)] | None = Field(
         None,
@@ -499,6 +505,14 @@ class ReferenceTable(Table):
         ["exit", "stdout", "stderr", "files"],
         description="What is compared.",
         examples=[["exit", "stdout"]],
+    )
+    any_order: bool = Field(
+        False,
+        description="Whether the order of lines in the streams does not matter.",
+        examples=[True],
+    )
+    tolerance: Tolerated | None = Field(
+        None, description="How far numbers in the streams may be off.", examples=[0.01]
     )
     only_accepted: bool = Field(
         False,
