@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import (
@@ -24,6 +25,7 @@ from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
 from keen_matrix.core.runs.once import used_by
 from keen_matrix.wording.counts import counted, duration, size
+from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -181,15 +183,44 @@ def _write_launch(screen: Screen, step: StepRecord | Record) -> None:
     peak = f", {size(step.peak_bytes)}" if step.peak_bytes else ""
     used = f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system {duration(step.system_seconds)}){peak}"
     screen.line("  ", (how, "strong"), f"   {used}")
-    for prompt, reply in step.dialogue:
-        screen.line("  ", ("answered  ", "dim"), f"{prompt!r} with {reply!r}")
-    _write_streams(screen, step)
+    if step.dialogue:
+        _write_dialogue(screen, step)
+    else:
+        _write_streams(screen, step)
     files = list(step.files.items())
     for name, change in files[:MOST_FILES]:
         about = f"{size(change.size)}, mode {change.mode}" if change.size else ""
         screen.line("  ", (f"{change.state:8}", "dim"), f"  {name}   ", (about, "dim"))
     if len(files) > MOST_FILES:
         screen.line("  ", (f"and {len(files) - MOST_FILES} more files", "dim"))
+
+
+def _write_dialogue(screen: Screen, step: StepRecord | Record) -> None:
+    """Write what the program printed, with every reply behind its prompt: a terminal of ours echoes
+    nothing that is typed."""
+    from keen_matrix.core.model.record import kept_bytes
+    from keen_matrix.wording.safe import visible_line
+
+    def write(text: str) -> None:
+        for line in text.removesuffix("\n").split("\n"):
+            screen.line("    ", (f"{screen.sign('bar')} ", "dim"), visible_line(line[:2_000]))
+
+    left = kept_bytes(step, "stdout").decode("utf-8", "surrogateescape")
+    screen.line("  ", ("complete stdout, and what was typed", "dim"))
+    for prompt, reply in step.dialogue:
+        before, found, behind = left.partition(prompt)
+        # a prompt on standard error has no place here; its reply is told all the same
+        if found:
+            space = behind[: len(behind) - len(behind.lstrip(" "))]
+            write(before.lstrip("\n") + prompt + space)
+            left = behind[len(space) :]
+        screen.line("    ", ("typed  ", "dim"), (escape(reply), "strong"))
+    if left.strip("\n"):
+        write(left.lstrip("\n"))
+    err = kept_bytes(step, "stderr").decode("utf-8", "surrogateescape")
+    if err:
+        screen.line("  ", ("complete stderr", "dim"))
+        write(err)
 
 
 def _write_streams(screen: Screen, step: StepRecord | Record) -> None:
@@ -203,13 +234,34 @@ def _write_streams(screen: Screen, step: StepRecord | Record) -> None:
         screen.rows(stream_rows(screen, step, whole=True))
         return
     left = {name: kept_bytes(step, name) for name in ("stdout", "stderr")}
-    for name, length, seconds in arrivals:
+    close = _about_the_same_time(arrivals)
+    for number, (name, length, seconds) in enumerate(arrivals):
+        mark = MARK if number in close else " "
         piece, left[name] = left[name][:length], left[name][length:]
         for line in piece.decode("utf-8", "surrogateescape").removesuffix("\n").split("\n"):
             style = "found" if name == "stderr" else "dim"
             screen.line(
                 "  ",
-                (f"{name} {duration(seconds):>9} ", style),
+                (f"{name} {duration(seconds):>9} {mark} ", style),
                 (f"{screen.sign('bar')} ", "dim"),
                 visible_line(line[:2_000]),
             )
+    if close:
+        text = (
+            f'{MARK} about the same time: two pipes do not tell the order; streams = "joined" does'
+        )
+        screen.line("  ", (text, "dim"))
+
+
+CLOSE_SECONDS = 0.001
+MARK = "~"
+
+
+def _about_the_same_time(arrivals: Sequence[tuple[str, int, float]]) -> set[int]:
+    """Return the numbers of the pieces of output that came so soon before or after one of the other
+    stream that they may have been written in the other order."""
+    found: set[int] = set()
+    for number, (one, other) in enumerate(pairwise(arrivals)):
+        if one[0] != other[0] and other[2] - one[2] < CLOSE_SECONDS:
+            found |= {number, number + 1}
+    return found

@@ -92,6 +92,13 @@ def _launch(spec: Spec, around: Surroundings, words: list[str], scope: Scope) ->
     pairs = [shlex.quote(f"{name}={value}") for name, value in sorted(env.items())]
     prefix = " ".join(['HOME="$work/home"', 'TMPDIR="$work/tmp"', *pairs])
     line = f"env -i {prefix} \\\n  {' '.join(map(shlex.quote, words))}"
+    if around.dialogue and around.stdin is None:
+        # standard input is that of who runs the script, and answers
+        told = "".join(
+            f"# {_plain(each.prompt.render(scope))} is answered with: {_plain(each.reply.render(scope))}\n"
+            for each in around.dialogue
+        )
+        return f"{told}{line}\n"
     return _fed(around.stdin, line, scope, spec.here) + "\n"
 
 

@@ -70,7 +70,8 @@ def make_plumbing(made: Plumbing, start: Start) -> None:
         _make_terminal(made, start, start.terminal)
         return
     made.stdout = _output(made, "stdout")
-    made.stderr = _output(made, "stderr")
+    # one pipe keeps the order in which a program writes; two cannot tell it
+    made.stderr = made.stdout if start.joined else _output(made, "stderr")
     if start.chain:
         made.stdin, made.sink = os.pipe()
         made.theirs += (made.stdin, made.sink)

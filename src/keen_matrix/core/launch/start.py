@@ -46,6 +46,8 @@ class Start:
     timeout: float
     """Seconds until a program that still runs is ended."""
     stdin: bytes = b""
+    joined: bool = False
+    """Whether standard error goes where standard output goes."""
     closed: bool = False
     """Whether standard input is closed instead of empty."""
     silent: bool = False

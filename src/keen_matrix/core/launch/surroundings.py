@@ -74,6 +74,7 @@ def start_of(
         env=env,
         directory=directory,
         timeout=around.timeout,
+        joined=around.joined,
     )
     if around.stdin is None and not (around.terminal or around.dialogue or around.stop):
         return start  # by far the commonest

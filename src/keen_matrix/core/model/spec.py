@@ -85,6 +85,8 @@ class Surroundings:
     """Seconds for one launch."""
     start_in: Template | None = None
     """The folder in which the program starts, from the directory of the case."""
+    joined: bool = False
+    """Whether standard error goes where standard output goes, in the exact order."""
     stdin: Stdin | None = None
     env: tuple[tuple[str, Template | None], ...] = ()
     """None unsets a variable."""

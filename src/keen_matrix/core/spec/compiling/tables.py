@@ -110,6 +110,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
     return Surroundings(
         timeout=10.0 if timeout is None else timeout,
         start_in=_template(last("start_in")),
+        joined=last("streams") == "joined",
         stdin=_stdin(last("stdin")),
         env=tuple(
             (name, None if value is False else Template(value)) for name, value in env.items()

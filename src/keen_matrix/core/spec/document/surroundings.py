@@ -255,6 +255,11 @@ class Around(Table):
         description="The folder in which the program starts, inside the case's directory.",
         examples=["harbour"],
     )
+    streams: Literal["apart", "joined"] | None = Field(
+        None,
+        description="Whether standard error has a pipe of its own, or goes where standard output goes, in the exact order.",
+        examples=["joined"],
+    )
     stdin: (
         Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)]
         | None
