@@ -362,6 +362,8 @@ def _reason(error: BaseException, read: Mapping[str, object]) -> str:
     """Return why an expression failed, in words of the spec: what its names are, not what Python calls
     them."""
     text = str(error).splitlines()[-1] if str(error) else ""
+    if isinstance(error, simpleeval.FunctionNotDefined):
+        return f"there is no function {error.func_name}"
     if isinstance(error, simpleeval.InvalidExpression):
         return text or type(error).__name__
     kinds = ", ".join(f"{name} is {kind_in_words(value)}" for name, value in read.items())

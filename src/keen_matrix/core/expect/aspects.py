@@ -201,7 +201,10 @@ def _there(outcome: Outcome) -> str:
     not known any more."""
     if not outcome.directory:
         return ""
-    names = [name for name in _names(outcome, "**") if name and not name.endswith(os.sep)]
+    found = _names(outcome, "**")
+    names = [
+        name for name in found if name and not os.path.isdir(os.path.join(outcome.directory, name))
+    ]
     more = f" and {len(names) - MOST_THERE} more" if len(names) > MOST_THERE else ""
     return f"; there is {', '.join(names[:MOST_THERE])}{more}" if names else "; nothing is there"
 
