@@ -83,8 +83,10 @@ def write_runs(screen: Screen, history: History) -> None:
     runs = list(history.runs())
     for run in runs[:SHOWN_RUNS]:
         total, held = sum(run.counts.values()), run.counts.get("held", 0)
-        style = "good" if total == held else "bad"
-        what = "  part" if run.part else ""
+        apart = {name: count for name in ("known", "skipped") if (count := run.counts.get(name, 0))}
+        style = "good" if total == held + sum(apart.values()) else "bad"
+        told = ", ".join(f"{count:,} {name}" for name, count in apart.items())
+        what = (f"  {told}" if told else "") + ("  part" if run.part else "")
         screen.line((f"{run.started[:19].replace('T', ' ')}", "dim"), "  ", (f"{f'{held:,} of {total:,} held':>20}", style),
                     f"  {duration(run.seconds):>9}   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
     if len(runs) > SHOWN_RUNS:

@@ -148,6 +148,13 @@ def _case(
             output_of(fields, "stdout", most),
             output_of(fields, "stderr", most),
         )
+    said = [
+        ("row", fields.row),
+        ("note", fields.note),
+        ("known", fields.known),
+        ("skipped", fields.skipped),
+    ]
+    case["n"] = [[name, escape(text)] for name, text in said if text]
     if not held:
         case["a"] = [_aspect(each, fields) for each in fields.aspects if not each.met]
     return case

@@ -7,7 +7,7 @@ import difflib
 from dataclasses import dataclass
 from typing import Literal
 
-CONTEXT = 2
+CONTEXT = 3
 """Equal lines shown on each side of a difference."""
 MOST_LINES = 2_000
 """Lines that are aligned; in longer texts only the first difference is looked for."""

@@ -60,6 +60,14 @@ class MatrixSummary:
         """How many of them held."""
         return self.counts["held"]
 
+    @property
+    def state(self) -> str:
+        """The verdict whose sign stands for it: differed where anything fails a run, else what stands
+        beside the cases that held."""
+        if any(count for verdict, count in self.counts.items() if verdict not in PASSING):
+            return "differed"
+        return next((each for each in ("known", "skipped") if self.counts[each]), "held")
+
     def is_of(self, cause: Cause) -> bool:
         """Tell whether the case that stands for a cause is of this matrix."""
         return (cause.spec, cause.fields.matrix) == (self.spec, self.name)
@@ -130,6 +138,8 @@ class RunSummary:
         return [each for each in found if each.fields.verdict == "groundless"]
 
 
+OF_A_ROW = ("note", "known")
+"""Columns that say something of their row."""
 BY_KIND = frozenset(name for name, kind in FAMILIES.items() if kind.by_kind)
 """Families whose vectors are told apart by their kind and what they are about, not by what was
 given."""
@@ -146,7 +156,8 @@ def axis_values_of(fields: Record) -> dict[str, str]:
             else about.split(" ", 1)[0]
         )
         return {"kind": fields.kind or ABSENT, "about": about.rstrip(",")}
-    return {name: shown_value(value) for name, value in fields.values.items()}
+    told = OF_A_ROW if fields.row else ()  # what a row says of itself tells its case from no other
+    return {name: shown_value(value) for name, value in fields.values.items() if name not in told}
 
 
 def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
