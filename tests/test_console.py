@@ -121,7 +121,7 @@ def test_a_difference_holds_every_line_that_differs(expected: str, came: str) ->
 def test_a_difference_has_a_little_of_what_surrounds_it_and_no_more_than_is_read() -> None:
     expected = "".join(f"{number}\n" for number in range(100))
     found = difference(expected, expected.replace("50\n", "fifty\n"))
-    assert [line.text for line in found.lines] == ["48", "49", "50", "fifty", "51", "52"] and CONTEXT == 2
+    assert [line.text for line in found.lines] == ["47", "48", "49", "50", "fifty", "51", "52", "53"] and CONTEXT == 3
     assert (found.differing, found.of) == (1, 100)
     assert len(difference(expected, expected.replace("1", "x")).lines) == MOST_SHOWN
 

@@ -15,6 +15,7 @@ from keen_matrix.core.expect.aspects import (
     LeftoversAspect,
     OtherFilesAspect,
     failed_expectation,
+    named_file,
     takes_no_time,
 )
 from keen_matrix.core.expect.context import CheckContext
@@ -168,9 +169,15 @@ class Cascade:
         if not mismatches:
             found.append(met)
         for mismatch in mismatches:
-            found.append(
-                AspectResult(aspect=met.aspect, met=False, mismatch=mismatch, rule=met.rule)
-            )
+            name = met.aspect
+            if (
+                isinstance(check.aspect, FileAspect)
+                and not mismatch.problem
+                and mismatch.recorded is None
+            ):
+                # as the case has it; a baseline is kept under the name of the spec
+                name = f"files.{named_file(check.aspect.name, context.scope)}"
+            found.append(AspectResult(aspect=name, met=False, mismatch=mismatch, rule=met.rule))
 
 
 class _Check(NamedTuple):
