@@ -12,6 +12,7 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.aspects import (
     Aspect,
     CrashAspect,
+    FileAspect,
     LeftoversAspect,
     OtherFilesAspect,
     failed_expectation,
