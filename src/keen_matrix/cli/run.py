@@ -43,8 +43,8 @@ examples:
   keen-matrix run --only k3f9x2 --all        one case, with everything it printed
 
 The results are written to {DEFAULT_JOURNAL}, a line per case as it finishes.
-exit status: 0 everything held (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run, 4 what was run
-held and the budget did not suffice for the rest, 130 interrupted
+exit status: 0 everything held (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing
+could be run, 4 what was run held and the budget did not suffice for the rest, 130 interrupted
 """
 
 
