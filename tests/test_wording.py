@@ -61,10 +61,8 @@ def test_an_option_means_the_same_in_every_command() -> None:
                 shape = f"{type(action).__name__} {action.metavar}"
                 meanings.setdefault(option, set()).add(shape)
     assert {option for option, shapes in meanings.items() if len(shapes) > 1} == set()
-    assert (
-        "--keep" not in meanings and "--details" not in meanings and "--as" not in meanings and "--id" not in meanings
-    )
-    assert all(summary.split()[0].strip(",") in {"unfold", "show", "write", "read", "list", "compare", "run", "find", "make", "print", "put", "replay"}
+    assert "--details" not in meanings and "--as" not in meanings and "--id" not in meanings
+    assert all(summary.split()[0].strip(",") in {"unfold", "launch", "show", "write", "read", "list", "compare", "run", "find", "make", "print", "put", "replay"}
                for summary in COMMANDS.values())  # fmt: skip
 
 

@@ -16,6 +16,7 @@ import sys
 import traceback
 from collections.abc import Iterator, Mapping, Sequence
 from importlib import import_module
+from types import ModuleType
 from typing import Any, NoReturn
 
 from keen_matrix import __version__
@@ -25,6 +26,7 @@ from keen_matrix.wording.safe import escape, escape_lines
 
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
+    "try": "launch one vector now and show what came, what the spec says of it, and keep it",
     "unfold": "show the vectors without running anything",
     "draft": "write a first spec from a program's own parser or help text",
     "settle": "find out by experiment what a spec's signature leaves open, and state it",
@@ -176,6 +178,12 @@ class Parser(argparse.ArgumentParser):
         return f"{about}: {text}"
 
 
+def module_of(command: str) -> ModuleType:
+    """Return the module of a command."""
+    # a module cannot be imported by the name of a keyword
+    return import_module(f"keen_matrix.cli.{'trying' if command == 'try' else command}")
+
+
 def build_parser(chosen: str | None = None) -> Parser:
     """Return the parser; only the chosen command (None: every command) gets its options, since
     they cost imports."""
@@ -189,7 +197,7 @@ def build_parser(chosen: str | None = None) -> Parser:
     parser.commands = commands.choices
     for name, summary in COMMANDS.items():
         if chosen in (name, None):
-            module = import_module(f"keen_matrix.cli.{name}")
+            module = module_of(name)
             sub = commands.add_parser(
                 name,
                 help=summary,
@@ -305,11 +313,21 @@ def _open_closed_streams() -> None:
 def _call(words: list[str]) -> int:
     chosen = next((word for word in words if not word.startswith("-")), "")
     parser = build_parser(chosen)
+    behind: list[str] | None = None
+    if chosen == "try" and "--" in words:  # they are the vector, whatever they look like
+        at = words.index("--")
+        words, behind = words[:at], words[at + 1 :]
     options, unknown = parser.parse_known_args(words)
+    options.words = behind
     owner = parser.commands.get(chosen, parser)
     unknown = owner.take_operands(options, unknown)
     if unknown:
-        owner.error(unknown_words(unknown, owner))
+        more = (
+            "; the words of the vector stand behind --"
+            if chosen == "try" and behind is None
+            else ""
+        )
+        owner.error(unknown_words(unknown, owner) + more)
     if options.command is None:
         parser.print_help(sys.stderr)
         return EXIT_MISUSE
@@ -331,7 +349,7 @@ def _run_command(options: argparse.Namespace) -> int:
         _tell("the current folder no longer exists; go to another one")
         return EXIT_NOT_RUN
     try:
-        status: int = import_module(f"keen_matrix.cli.{options.command}").main(options)
+        status: int = module_of(options.command).main(options)
         return _flushed(status)
     except SpecFault as fault:
         from keen_matrix.cli.console.problems import print_problems

@@ -11,10 +11,15 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.progress import Progress
-from keen_matrix.cli.shared import remark, spec_paths, whole_number
+from keen_matrix.cli.shared import (
+    remark,
+    spec_paths,
+    text_of_spec,
+    whole_number,
+    write_spec,
+)
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_INTERRUPTED, EXIT_OK, worst_status
 from keen_matrix.core import interruption
-from keen_matrix.core.errors import Misuse
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, shell_line
@@ -77,42 +82,16 @@ def _settle(path: str, options: argparse.Namespace) -> int:
     """Settle one spec, and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
 
-    text = _read(path)
+    text = text_of_spec(path)
     found = settled_text(path, text, options.launches, options.color)
     screen = Screen(sys.stdout, color=options.color)
     write_settled(screen, path, found, is_written=options.write)
     if options.write and found.after != text:
-        _write(path, text, found.after)
+        write_spec(path, text, found.after)
         screen.line((path, "place"), " written; next: ", (f"keen-matrix run {path}", "strong"))
     if found.is_interrupted:
         return EXIT_INTERRUPTED
     return EXIT_OK if options.write or found.after == text else EXIT_FAILED
-
-
-def _read(path: str) -> str:
-    try:
-        with open(path, encoding="utf-8-sig", newline="") as file:
-            return file.read()
-    except (OSError, UnicodeDecodeError):
-        from keen_matrix.core.spec.load import load_spec
-
-        load_spec(path)  # tells what is wrong with its place
-        raise
-
-
-def _write(path: str, before: str, after: str) -> None:
-    """Put the new text in place of the old one, unless that was changed meanwhile."""
-    from keen_matrix.core.files import replacing
-
-    if _read(path) != before:
-        raise Misuse(
-            f"{path} was changed while it was being settled; nothing is written, call it again"
-        )
-    try:
-        with replacing(path) as file:
-            file.write(after.encode())
-    except OSError as error:
-        raise Misuse(f"{path} cannot be written: {error.strerror}") from None
 
 
 def settled_text(path: str, text: str, launches: int, color: str) -> Settled:

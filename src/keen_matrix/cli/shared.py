@@ -166,6 +166,32 @@ def tell_newer_run(journals: Sequence[str]) -> None:
               f"{os.path.relpath(newest[1])}", file=sys.stderr)  # fmt: skip
 
 
+def text_of_spec(path: str) -> str:
+    """Return the text of a spec that is to be changed. Raises SpecFault."""
+    try:
+        with open(path, encoding="utf-8-sig", newline="") as file:
+            return file.read()
+    except (OSError, UnicodeDecodeError):
+        from keen_matrix.core.spec.load import load_spec
+
+        load_spec(path)  # tells what is wrong with its place
+        raise
+
+
+def write_spec(path: str, before: str, after: str) -> None:
+    """Put the new text of a spec in place of the old one. Raises Misuse when that was changed
+    meanwhile, or cannot be written."""
+    from keen_matrix.core.files import replacing
+
+    if text_of_spec(path) != before:
+        raise Misuse(f"{path} was changed meanwhile; nothing is written, call it again")
+    try:
+        with replacing(path) as file:
+            file.write(after.encode())
+    except OSError as error:
+        raise Misuse(f"{path} cannot be written: {error.strerror}") from None
+
+
 def remark(text: str) -> None:
     """Say something that ends nothing, on standard error."""
     from keen_matrix.wording.safe import escape_lines

@@ -25,8 +25,15 @@ RELATIONS = {
 """What each relation between the launches of a case asks, in words."""
 
 
-def write_why(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None:
-    """Write the story of one case."""
+def write_why(
+    screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, brief: bool = False
+) -> None:
+    """Write the story of one case; a brief one says only what the signature says, and what it must
+    satisfy."""
+    if brief:
+        _write_judgement(screen, spec, case)
+        _write_rules(screen, spec, matrix, case)
+        return
     about = (
         [("   ", ""), (" ".join(filter(None, (case.kind, case.detail or case.culprit))), "dim")]
         if case.kind

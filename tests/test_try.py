@@ -1,0 +1,106 @@
+"""One vector now: as the spec would launch it, what came, and how it is kept."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.conftest import Place
+
+FARE = """
+    case "$1" in
+    Skerry) echo 4.50 ;;
+    Holm) echo 7.25; echo "$2" > ticket.txt ;;
+    braces) echo '{"port": "Holm"}'; echo note >&2 ;;
+    long) for n in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21; do echo "line {$n}"; done ;;
+    bytes) printf '\\377\\n' ;;
+    crash) kill -SEGV $$ ;;
+    *) echo "fare: unknown port: $1" >&2; exit 2 ;;
+    esac
+    """
+SPEC = """\
+# the ferry office
+[program]
+launch = "sh {here}/fare.sh"
+[signature]
+synopsis = "PORT [RIDER]"   # two words at most
+help = []
+derive = []
+[[matrix]]
+name = "prices"
+line = "{port}"
+columns = ["port", "stdout", "exit"]
+rows = [
+  ["Skerry", "4.50\\n", 0],   # the short way
+]
+expect = { exit = "{exit}", stdout = "{stdout}" }
+"""
+
+
+@pytest.fixture
+def fare(place: Place) -> Place:
+    place.write("fare.sh", FARE)
+    (place.folder / "f.matrix.toml").write_text(SPEC)
+    return place
+
+
+def text(place: Place) -> str:
+    return (place.folder / "f.matrix.toml").read_text()
+
+
+def test_a_vector_is_launched_as_the_spec_would(fare: Place) -> None:
+    came = fare.call("try", "f.matrix.toml", "--", "Voe", "a", "b")
+    assert came.out.startswith("f.matrix.toml   Voe a b\n")
+    assert "the signature says  refused  too-many" in came.out
+    assert "sh fare.sh Voe a b" in came.out and "│ fare: unknown port: Voe" in came.out
+    assert came.status == 0, "its refusal is as expected"
+    came = fare.call("try", "f.matrix.toml", "--", "Voe")
+    assert came.status == 1 and "exit        expected  0" in came.out
+    assert fare.call("try", "f.matrix.toml", "--", "Skerry").out.startswith("this is ")
+    assert text(fare) == SPEC and not (fare.folder / ".keen-matrix").exists(), "nothing is written"
+
+
+KEPT = [
+    (["Holm"], [], 'a row of "prices"', ['  ["Holm", "7.25\\n", 0],\n]'], "Holm"),
+    (["Holm", "Ada T."], [], 'the matrix "Holm Ada T."', ['line = ["Holm", "Ada T."]', 'expect.files."ticket.txt".size = 7'], "Holm"),
+    (["braces", "-"], ["json"], 'the matrix "json"', ["{{\\\"port\\\": \\\"Holm\\\"}}", 'expect.stderr = "note\\n"'], "braces"),
+    (["long", "x"], [], 'the matrix "long x"', ['expect.stdout.file = "expected/long-x.stdout.txt"'], "long"),
+    (["bytes", "x"], [], 'the matrix "bytes x"', ["# stdout is not a text, so nothing is expected of it"], "bytes"),
+    (["{PORT}", "'q'"], [], "the matrix", ['line = ["{{PORT}}", ', "expect.exit = 2"], "unknown port"),
+]
+
+
+@pytest.mark.parametrize(("words", "name", "where", "lines", "said"), KEPT, ids=[" ".join(each[0]) for each in KEPT])
+def test_a_vector_is_kept_with_what_came(
+    fare: Place, words: list[str], name: list[str], where: str, lines: list[str], said: str
+) -> None:
+    came = fare.call("try", "f.matrix.toml", "--keep", *name, "--", *words)
+    assert "f.matrix.toml written: " + where in came.out, came.out + came.err
+    kept = text(fare)
+    assert all(each in kept for each in lines), kept
+    assert all(line in kept.splitlines() for line in SPEC.splitlines() if line != "]"), "comments and layout stay"
+    ran = fare.call("run")
+    assert ran.status == 0 and "2 vectors: all held" in ran.out, ran.out
+    fare.write("fare.sh", FARE.replace(said, said + "x").replace("7.25", "7.26").replace("\\\\377", "\\\\376x"))
+    if words[0] != "bytes":
+        assert fare.call("run").status == 1, "and it is seen to differ"
+    again = fare.call("try", "f.matrix.toml", "--keep", "--", *words)
+    assert again.status == 2 and "the spec has this vector already" in again.err
+
+
+@pytest.mark.parametrize(("words", "told"), [
+    (["f.matrix.toml", "--keep", "--", "crash"], "it crashed: that is not a promise to keep"),
+    (["f.matrix.toml", "--keep", "prices", "--", "Holm", "Ada"], 'the matrix "prices" has no rows of this shape'),
+    (["f.matrix.toml"], "behind --"), (["f.matrix.toml", "Holm", "-n"], "the words of the vector stand behind --"),
+    (["f.matrix.toml", "g.matrix.toml", "--", "x"], "does not exist"), (["--keep", "--", "sh", "fare.sh"], "--keep needs the spec"),
+    (["--"], "needs the words that start a program"),
+])  # fmt: skip
+def test_what_cannot_be_tried_or_kept_is_told(fare: Place, words: list[str], told: str) -> None:
+    came = fare.call("try", *words)
+    assert came.status == 2 and told in came.err, came.err
+    assert text(fare) == SPEC
+
+
+def test_a_program_is_tried_without_a_spec(fare: Place) -> None:
+    came = fare.call("try", "--", "sh", "fare.sh", "Skerry")
+    assert came.status == 0 and "│ 4.50" in came.out and "next: keen-matrix draft -- sh fare.sh" in came.out
+    assert fare.call("try", "--", "no-such-program").status == 3
