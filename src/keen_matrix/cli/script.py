@@ -63,7 +63,7 @@ def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
         )
     ]
     lines += _files(around, scope, spec.here)
-    if not matrix.fresh_directory:
+    if not matrix.bounds.fresh_directory:
         lines.append(f"cd {shlex.quote(spec.here)}\n")
     vectors = [case.argv, *(() if case.relation is not None else case.more)]
     if len(vectors) > 1:

@@ -7,7 +7,7 @@ import base64
 import hashlib
 import json
 from collections.abc import Mapping
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, TypeAlias
 
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
@@ -20,6 +20,8 @@ from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
 
+PageData: TypeAlias = "dict[str, object]"
+"""What the script of the page reads, as JSON."""
 MOST_CASES = 20_000
 """Cases in the table. Those that did not hold come first; the page says how many held ones it
 leaves out."""
@@ -59,7 +61,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         stream.write(part.encode("utf-8", "backslashreplace"))
 
 
-def _cause(cause: Cause) -> dict[str, object]:
+def _cause(cause: Cause) -> PageData:
     """Return what the page says of a cause."""
     fields = cause.fields
     told = fields.argv if fields.verdict != "groundless" else fields.control
@@ -104,7 +106,7 @@ def _grids(report: Report, matrix: Any) -> list[Grid]:
     return [grid for grid in grids if len(grid.columns) * len(grid.rows) <= MOST_GRID_CELLS]
 
 
-def _cases(report: Report) -> tuple[dict[str, object], int]:
+def _cases(report: Report) -> tuple[PageData, int]:
     """Return the cases of the page: those that did not hold, then those that held, and how many
     are left out."""
     order = {key: number for number, key in enumerate(report.summary.matrices)}
@@ -130,9 +132,7 @@ def _cases(report: Report) -> tuple[dict[str, object], int]:
     }, left_out + len(held) - len(kept)
 
 
-def _case(
-    record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool
-) -> dict[str, object]:
+def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool) -> PageData:
     header, fields = record
     held = fields.verdict == "held"
     launch = shell_line(header.launch)
@@ -180,7 +180,7 @@ def _lines(text: str) -> str:
     return "\n".join(map(escape, text.split("\n")))
 
 
-def _histogram(report: Report) -> dict[str, object]:
+def _histogram(report: Report) -> PageData:
     """Return how many cases took how long, in bins of equal width on a logarithmic scale."""
     from math import log10
 

@@ -10,7 +10,7 @@ import csv
 import io
 import json
 from collections.abc import Iterator
-from typing import BinaryIO
+from typing import BinaryIO, TypeAlias
 
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.results.axis_values import shown_value
@@ -18,6 +18,8 @@ from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, title_of
 
+Row: TypeAlias = "dict[str, object]"
+"""A case: column → value."""
 PLAIN = (
     "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "row", "note", "known", "skipped",
     "exit", "signal", "seconds",
@@ -26,18 +28,18 @@ PLAIN = (
 """Columns of every case; axes and columns of the spec follow, as `axis.NAME`."""
 
 
-def rows(report: Report) -> Iterator[dict[str, object]]:
+def rows(report: Report) -> Iterator[Row]:
     """Yield a row for each case, all with the same keys."""
     names = list(report.summary.value_names)
     for record in report.cases():
         yield row_of(record, names)
 
 
-def row_of(record: CaseRecord, names: list[str]) -> dict[str, object]:
+def row_of(record: CaseRecord, names: list[str]) -> Row:
     """Return the row of one case."""
     header, fields = record
     failed = list(dict.fromkeys(each.aspect for each in fields.aspects if not each.met))
-    row: dict[str, object] = {name: getattr(fields, name, None) for name in PLAIN}
+    row: Row = {name: getattr(fields, name, None) for name in PLAIN}
     row |= {
         **{name: getattr(fields, name) or None for name in ("culprit", "row", "note", "known", "skipped")},
         "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),

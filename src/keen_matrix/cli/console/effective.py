@@ -3,14 +3,13 @@ value stands where it is written."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator
 
 import tomlkit
 
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.spec.including import whole_source
-from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.spec.keys import KeyPath, TomlTables
 from keen_matrix.core.spec.source import Source
 from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import Segment
@@ -44,7 +43,7 @@ def _is_table(value: object) -> bool:
 
 
 def _rows(
-    source: Source, table: Mapping[str, Any], base: KeyPath, keys: tuple[str, ...]
+    source: Source, table: TomlTables, base: KeyPath, keys: tuple[str, ...]
 ) -> Iterator[list[Segment]]:
     """Yield a line for each value of a table, those of tables inside it by dotted keys."""
     for key, value in table.items():
@@ -57,7 +56,7 @@ def _rows(
             yield _placed(source, text, (*base, *inner))
 
 
-def _inline(value: Any) -> Any:
+def _inline(value: object) -> object:
     """Return a value whose tables are written in braces."""
     if isinstance(value, dict):
         table = tomlkit.inline_table()

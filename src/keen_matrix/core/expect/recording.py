@@ -202,12 +202,12 @@ KNOWN_TO_FAIL = ("differed", "crashed", "hung")
 def _with_what_is_known(case: Case, record: Record) -> Record:
     """Return the record of a case with its verdict as it counts: what is known to differ does not,
     until the day that is set for it, and when it holds again that is worth a word."""
-    if not case.known or case.known_until:
+    if not case.said.known or case.said.known_until:
         return record
     if record.verdict in KNOWN_TO_FAIL:
         record.verdict = "known"
     elif record.verdict == "held":
-        record.remarks = [*record.remarks, f"{MENDED} ({case.known})"]
+        record.remarks = [*record.remarks, f"{MENDED} ({case.said.known})"]
     return record
 
 

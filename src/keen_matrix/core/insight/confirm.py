@@ -130,7 +130,8 @@ def _candidates(spec: Spec) -> Iterator[Case]:
                 yield _case(home, words, standing)
     for matrix in matrices:
         if not matrix.steps or len(matrix.steps) == 1:
-            yield from unfold_matrix(spec, replace(matrix, combine="all", limit=MOST_CANDIDATES))
+            bounds = replace(matrix.bounds, limit=MOST_CANDIDATES)
+            yield from unfold_matrix(spec, replace(matrix, combine="all", bounds=bounds))
 
 
 def _features(spec: Spec, case: Case, limits: set[Feature]) -> set[Feature]:

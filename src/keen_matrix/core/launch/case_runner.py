@@ -193,7 +193,7 @@ class CaseRunner:
         compared = relation is not None and "files" in relation.aspects
         self.place.look(outcome, run.began_ns, first=step.number == 0, compared=compared)
         if step.number in case.others:
-            outcome.unlaunched = outcome.unlaunched or self._why_not_prepared(case, step)
+            outcome.unlaunched = outcome.unlaunched or _why_not_prepared(self.shared, case, step)
         launcher = relation.launcher(step.number) if relation is not None else ""
         if launcher and case.family != "elsewhere":
             launcher += f": {shlex.join(self.starts.command(case, step.number).words)}"
@@ -202,25 +202,6 @@ class CaseRunner:
             self._begin_step(run, step.number + 1)
             return None
         return self._finish_run(run)
-
-    def _why_not_prepared(self, case: Case, step: StepLaunch) -> str | None:
-        """Return why a case cannot go on after a step that started another program and failed; None
-        where it did not, or where the spec says what is expected of it."""
-        outcome = step.launch.outcome
-        if self.shared.steps[case.matrix][step.number].rules or outcome.exit == 0:
-            return None
-        if outcome.exit is None and outcome.signal is None:
-            end = "did not end in time"
-        else:
-            end = (
-                f"exited with {outcome.exit}"
-                if outcome.signal is None
-                else f"was ended by signal {signal_name(outcome.signal)}"
-            )
-        said = (outcome.stderr or outcome.stdout).decode("utf-8", "replace").strip()
-        return f"the step {shlex.join(step.argv)[:SHOWN_WORDS]} {end}" + (
-            f": {said[-SHOWN_SAID:]}" if said else ""
-        )
 
     def _finish_run(self, run: CaseRun) -> Record | None:
         case, plan = run.case, self.shared.plan
@@ -246,6 +227,26 @@ class CaseRunner:
         if self.launch is not None:
             self.launch.abort()
         self.starts.close()
+
+
+def _why_not_prepared(shared: Shared, case: Case, step: StepLaunch) -> str | None:
+    """Return why a case cannot go on after a step that started another program and failed; None
+    where it did not, or where the spec says what is expected of it."""
+    outcome = step.launch.outcome
+    if shared.steps[case.matrix][step.number].rules or outcome.exit == 0:
+        return None
+    if outcome.exit is None and outcome.signal is None:
+        end = "did not end in time"
+    else:
+        end = (
+            f"exited with {outcome.exit}"
+            if outcome.signal is None
+            else f"was ended by signal {signal_name(outcome.signal)}"
+        )
+    said = (outcome.stderr or outcome.stdout).decode("utf-8", "replace").strip()
+    return f"the step {shlex.join(step.argv)[:SHOWN_WORDS]} {end}" + (
+        f": {said[-SHOWN_SAID:]}" if said else ""
+    )
 
 
 def _end_strays(found: list[int], strays: Callable[[bool], list[int]]) -> list[str]:

@@ -154,13 +154,8 @@ class WorkerPool:
         if self._plan is None:
             return
         worker.ready = False
-        worker.unsent += pack(self._plan(worker, self._jobs_of(worker)))
-
-    def _jobs_of(self, worker: WorkerLink) -> int:
-        """Return how many programs a worker runs at a time."""
-        if self._most is None:
-            return worker.jobs
-        return min(worker.jobs, self._most // len(self._used))
+        most = worker.jobs if self._most is None else self._most // len(self._used)
+        worker.unsent += pack(self._plan(worker, min(worker.jobs, most)))
 
     def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
         """Yield a result for every case, as they finish. Cases are taken from the iterable no

@@ -75,7 +75,7 @@ class CaseWorker:
             timer=self._timer,
             steps={matrix.index: matrix.steps for matrix in matrices},
             names={matrix.index: matrix.name for matrix in matrices},
-            fresh={matrix.index: matrix.fresh_directory for matrix in matrices},
+            fresh={matrix.index: matrix.bounds.fresh_directory for matrix in matrices},
             alone=plan.jobs == 1,
             spare=fresh and plan.warm is None and plan.repeat == 1 and not checker.functions,
             live=self._send_live if plan.live else None,

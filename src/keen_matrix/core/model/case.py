@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from keen_matrix.core.expressions import FUNCTIONS, Scope
-from keen_matrix.core.model.record import CaseFields
+from keen_matrix.core.model.record import CaseFields, RecordFields
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.structs import Struct
 
@@ -25,6 +25,21 @@ class Standing(NamedTuple):
     given: frozenset[str] = frozenset()
     by_library: bool = False
     """Whether the library that reads the words refuses it, and not the program behind it."""
+
+
+class Said(NamedTuple):
+    """What a spec says of a case beside what it must do."""
+
+    row: str = ""
+    """Where its row stands, `tickets.csv:7`."""
+    note: str = ""
+    """What one should know where it does not hold."""
+    known: str = ""
+    """Why it is known to differ; empty where nothing is known."""
+    known_until: str = ""
+    """The last day on which a known difference did not count, once it is past."""
+    skipped: str = ""
+    """Why it is not launched."""
 
 
 class Case(Struct, frozen=True, kw_only=True):
@@ -56,16 +71,7 @@ class Case(Struct, frozen=True, kw_only=True):
     culprit: str = ""
     detail: str = ""
     """What more tells a derived vector from others of its kind, or what would state it in the spec."""
-    row: str = ""
-    """Where its row stands, `tickets.csv:7`."""
-    note: str = ""
-    """What one should know where it does not hold."""
-    known: str = ""
-    """Why it is known to differ; empty where nothing is known."""
-    known_until: str = ""
-    """The last day on which a known difference did not count, once it is past."""
-    skipped: str = ""
-    """Why it is not launched."""
+    said: Said = Said()
     control: tuple[str, ...] = ()
     """The accepted vector of which a derived one was made by one change."""
     groundless: str | None = None
@@ -84,7 +90,7 @@ def case_fields(case: Case, matrix: str) -> CaseFields:
     return CaseFields(**described(case, matrix))
 
 
-def described(case: Case, matrix: str) -> dict[str, Any]:
+def described(case: Case, matrix: str) -> RecordFields:
     """Return the fields of `case_fields` by name, for a record that adds an outcome to them."""
     return {
         "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
@@ -92,7 +98,7 @@ def described(case: Case, matrix: str) -> dict[str, Any]:
         "detail": case.detail, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
         "others": case.others,
         "fault": case.fault or "", "control": case.control,
-        "row": case.row, "note": case.note, "known": case.known, "known_until": case.known_until, "skipped": case.skipped,
+        **case.said._asdict(),
     }  # fmt: skip
 
 

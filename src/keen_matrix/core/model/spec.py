@@ -231,6 +231,18 @@ class Marks:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Bounds:
+    """How many vectors a matrix may have, and how many of them may be launched at a time, and where."""
+
+    limit: int | None = None
+    """The most vectors; None stands for the usual limit."""
+    jobs: int | None = None
+    """The most launches at a time; None leaves it to the program, or to who runs it."""
+    fresh_directory: bool = True
+    """Whether each case has a directory of its own."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Matrix:
     """One block of a spec that unfolds to vectors."""
 
@@ -249,8 +261,6 @@ class Matrix:
     """Axes with a strength of their own."""
     seed: int = 0
     effort: Effort = "normal"
-    limit: int | None = None
-    """The most vectors it may have; None stands for the usual limit."""
     steps: tuple[Step, ...] = ()
     """The launches of each case; a matrix with a line has one step."""
     rules: tuple[Rule, ...] = ()
@@ -259,8 +269,7 @@ class Matrix:
     other: OtherLaunch | None = None
     """What every case is compared with."""
     marks: Marks = Marks()
-    jobs: int | None = None
-    fresh_directory: bool = True
+    bounds: Bounds = Bounds()
     origin: str = ""
     family: str = ""
     """The derived family that this is; empty for a matrix that a spec writes out."""
@@ -309,8 +318,8 @@ class Spec:
     def most_jobs(self, matrix: Matrix) -> int | None:
         """Return how many launches of a matrix may run at a time; None where nothing limits them.
         Those that share a folder run one by one."""
-        limits = [each for each in (self.program.jobs, matrix.jobs) if each is not None]
-        return 1 if not matrix.fresh_directory else min(limits, default=None)
+        limits = [each for each in (self.program.jobs, matrix.bounds.jobs) if each is not None]
+        return 1 if not matrix.bounds.fresh_directory else min(limits, default=None)
 
     @property
     def least_jobs(self) -> int | None:

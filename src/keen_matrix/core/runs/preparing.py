@@ -148,7 +148,7 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
             ]
             nothing = f'the matrix "{matrix.name}" has no vectors'
             raise SpecFault(errors or [Problem(path=spec.path, message=nothing)])
-        most = max(limit or 0, matrix.limit or 0) or MOST_VECTORS
+        most = max(limit or 0, matrix.bounds.limit or 0) or MOST_VECTORS
         if count is not None and count > most:
             raise Misuse(
                 f'{spec.path}: the matrix "{matrix.name}" has {count:,} vectors, more than {most:,}; '

@@ -176,7 +176,7 @@ class Run:
         except OnceFault as fault:
             self.result.faults.append(fault)
             self.watch.refused(spec.path, fault)
-            told = self._header(spec, launch)
+            told = _header(self.options, spec, launch)
             told.fault = str(fault)
             self.journal.write_line(told)
 
@@ -209,8 +209,8 @@ class Run:
             return
         self.result.tallies.append(tally)
         if not recorded.is_open:
-            self.journal.write_line(self._header(spec, launch))
-        recorder = self._recorder(spec, launch, part=not chosen.is_all)
+            self.journal.write_line(_header(self.options, spec, launch))
+        recorder = _recorder(self.options, spec, launch, part=not chosen.is_all)
         self.watch.begins(spec, vector_count(spec) if chosen.is_all else None)
         left: int | None = 0
         try:
@@ -321,30 +321,6 @@ class Run:
             self.watch.remarks(f"launched cold: {found.reason}")
         return found.plan
 
-    def _header(self, spec: Spec, launch: ResolvedLaunch) -> Header:
-        """Return the header of a spec's run, with what is asked for."""
-        found, asked = header(spec, self.options.launching.jobs), self.options.adaptation
-        found.launch = list(launch.words)
-        found.launcher, found.program = asked.launcher or "", asked.program or ""
-        found.seed, found.repeat = asked.seed, self.options.launching.repeat
-        shard = self.options.choice.shard
-        found.shard = "{}/{}".format(*shard) if shard else ""
-        return found
-
-    def _recorder(self, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
-        run = HistoryRun(
-            spec=os.path.abspath(spec.path),
-            spec_digest=spec.digest,
-            program=" ".join(launch.words),
-            program_digest=program_digest(launch.words),
-            jobs=self.options.launching.jobs,
-            started=_now(),
-            part=part,
-            counts={},
-            journal=os.path.abspath(self.options.journal),
-        )
-        return Recorder(DEFAULT_HISTORY, run)
-
     def _write_finished(self, *, interrupted: bool = False, left: int | None = 0) -> None:
         """Note that a spec's run has ended, and how many of its cases are left (null: more than
         were counted)."""
@@ -359,13 +335,39 @@ class Run:
             self.journal.write_line(finished)
 
 
+def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:
+    """Return the header of a spec's run, with what is asked for."""
+    found, asked = header(spec, options.launching.jobs), options.adaptation
+    found.launch = list(launch.words)
+    found.launcher, found.program = asked.launcher or "", asked.program or ""
+    found.seed, found.repeat = asked.seed, options.launching.repeat
+    shard = options.choice.shard
+    found.shard = "{}/{}".format(*shard) if shard else ""
+    return found
+
+
+def _recorder(options: RunOptions, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
+    run = HistoryRun(
+        spec=os.path.abspath(spec.path),
+        spec_digest=spec.digest,
+        program=" ".join(launch.words),
+        program_digest=program_digest(launch.words),
+        jobs=options.launching.jobs,
+        started=_now(),
+        part=part,
+        counts={},
+        journal=os.path.abspath(options.journal),
+    )
+    return Recorder(DEFAULT_HISTORY, run)
+
+
 def _worth_a_launch(
     cases: Iterable[Case], names: Mapping[int, str], passed_over: list[ResultFrame]
 ) -> Iterator[Case]:
     """Yield the cases that are worth a launch; the results of those that are skipped, and of those
     whose control did not work, are added to a list."""
     for case in cases:
-        if case.skipped:
+        if case.said.skipped:
             passed_over.append(result_frame(case, skipped_record(case, names[case.matrix])))
         elif case.groundless is None:
             yield case

@@ -141,7 +141,7 @@ def _stream(stream: str, record: Record, name: str, files: dict[str, str]) -> st
     return f"expect.{stream} = {_text(_literal(content))}"
 
 
-def _row(matrix: Matrix, record: Record) -> list[Any] | None:
+def _row(matrix: Matrix, record: Record) -> list[object] | None:
     """Return a vector with what came of it as a row of a matrix; None where its rows have another
     shape."""
     if not matrix.columns or matrix.axes or len(matrix.steps) != 1:
@@ -155,7 +155,7 @@ def _row(matrix: Matrix, record: Record) -> list[Any] | None:
         names.append(field.source.strip())
     if len(names) != len(record.argv) or len(set(names)) != len(names):
         return None
-    came: dict[str, Any] = dict(zip(names, record.argv, strict=True))
+    came: dict[str, object] = dict(zip(names, record.argv, strict=True))
     came |= {
         "exit": record.exit,
         "stdout": record.stdout or "",
@@ -172,7 +172,7 @@ def _row(matrix: Matrix, record: Record) -> list[Any] | None:
     )
 
 
-def _like(matrix: Matrix, at: int, value: Any) -> Any:
+def _like(matrix: Matrix, at: int, value: object) -> object:
     """Return a value of the kind that its column has: a number where the other rows have numbers."""
     kinds = {type(row[at]) for row in matrix.rows}
     if isinstance(value, str) and kinds <= {int, float} and kinds:
@@ -183,7 +183,7 @@ def _like(matrix: Matrix, at: int, value: Any) -> Any:
     return value
 
 
-def _with_row(text: str, index: int, row: Sequence[Any]) -> str:
+def _with_row(text: str, index: int, row: Sequence[object]) -> str:
     """Return a text with one more row in a matrix; comments and layout stay."""
     import tomlkit
 

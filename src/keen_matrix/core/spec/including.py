@@ -11,12 +11,12 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Iterator
-from typing import Any
 
 from keen_matrix.core.errors import Problem, SpecFault, nearest
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.spec.document.base import kebab
 from keen_matrix.core.spec.document.project import RunDefaults
+from keen_matrix.core.spec.keys import TomlTables
 from keen_matrix.core.spec.project import PROJECT_FILE, project_paths
 from keen_matrix.core.spec.source import JOINED, Layer, Source, read_source
 
@@ -39,7 +39,7 @@ def whole_source(path: str, text: str | None = None) -> Source:
 
 
 def _merged(own: Source, layers: list[Layer]) -> Source:
-    data: dict[str, Any] = {}
+    data: TomlTables = {}
     counts = dict.fromkeys(JOINED, 0)
     for layer in layers:
         found = layer.data
@@ -60,9 +60,7 @@ def _merged(own: Source, layers: list[Layer]) -> Source:
     return Source(own.path, own.text, data, digest.hexdigest(), layers)
 
 
-def _laid_over(
-    below: dict[str, Any], above: dict[str, Any], *, top: bool = False
-) -> dict[str, Any]:
+def _laid_over(below: TomlTables, above: TomlTables, *, top: bool = False) -> TomlTables:
     """Return tables with those of another file laid over them."""
     made = dict(below)
     for key, value in above.items():
@@ -211,7 +209,7 @@ class ProjectLayer(Layer):
     """A project file as a layer of a spec: what it says of runs is left out."""
 
     @property
-    def data(self) -> dict[str, Any]:
+    def data(self) -> TomlTables:
         """The tables that are defaults of specs."""
         whole = super().data
         return {key: whole[key] for key in PROJECT_TABLES if key in whole}

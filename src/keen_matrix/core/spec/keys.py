@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 KeyPath: TypeAlias = tuple[str | int, ...]
+TomlTables: TypeAlias = dict[str, Any]
+"""Tables as a file has them, before they are validated."""
 
 
 @dataclass(frozen=True, slots=True)

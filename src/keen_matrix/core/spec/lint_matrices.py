@@ -205,7 +205,7 @@ class _DeepChecker:
         if (
             strength_of(self.matrix) is not None
             or product is None
-            or product <= (self.matrix.limit or MOST_VECTORS)
+            or product <= (self.matrix.bounds.limit or MOST_VECTORS)
         ):
             return
         expected = f'limit = {product} to mean it, --limit {product} for once, or combine = "pairs"'

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any, NamedTuple, TypedDict, Unpack
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
-from keen_matrix.core.spec.keys import KeyPath, Place
+from keen_matrix.core.spec.keys import KeyPath, Place, TomlTables
 
 MAX_SPEC_BYTES = 4 * 1024 * 1024
 """Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
@@ -50,7 +50,7 @@ class Layer:
     first: dict[str, int] = field(default_factory=dict)
 
     @property
-    def data(self) -> dict[str, Any]:
+    def data(self) -> TomlTables:
         """The tables of the file that count."""
         found: Any = self.source.data
         for key in self.prefix:
@@ -80,7 +80,7 @@ class Source:
 
     path: str
     text: str
-    data: dict[str, Any]
+    data: TomlTables
     digest: str
     layers: list[Layer] = field(default_factory=list)
     _places: dict[KeyPath, Place] | None = field(default=None, repr=False)

@@ -10,7 +10,7 @@ from functools import cache
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Scope, Template, as_text
-from keen_matrix.core.model.case import Case, case_scope
+from keen_matrix.core.model.case import Case, Said, case_scope
 from keen_matrix.core.model.spec import Known, Marks, Matrix, Spec
 from keen_matrix.core.structs import replace
 
@@ -53,11 +53,10 @@ class Marking:
             note = self._of_column(case, NOTE) or _rendered(marks.note, scope)
             known = self._known(case, scope)
         except ExpressionFault as fault:
-            return replace(case, fault=case.fault or str(fault), row=row)
+            return replace(case, fault=case.fault or str(fault), said=Said(row=row))
         until = known.until if known is not None else None
         is_over = until is not None and self._today > until
-        return replace(
-            case,
+        said = Said(
             row=row,
             note=note,
             skipped=skipped,
@@ -65,6 +64,7 @@ class Marking:
             or self._of_column(case, KNOWN),
             known_until=str(until) if is_over else "",
         )
+        return replace(case, said=said)
 
     def _known(self, case: Case, scope: Scope) -> Known | None:
         for each in self._spec.known:

@@ -91,7 +91,7 @@ def _standing(
 def _files_of(spec: Spec, matrix: Matrix) -> frozenset[str] | None:
     """Return the names that stand in the directory of every case of a matrix; None where the
     directory is the user's own."""
-    if not matrix.fresh_directory:
+    if not matrix.bounds.fresh_directory:
         return None
     put = matrix.steps[0].surroundings.files
     constant = ((template.constant, each) for template, each in put)

@@ -8,7 +8,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
@@ -17,6 +17,7 @@ from keen_matrix.core.expect.forms.base import (
     Form,
     FormKind,
     decoded,
+    given,
     lines_of,
 )
 from keen_matrix.core.expect.forms.lines import CountForm, parse_amount
@@ -279,17 +280,17 @@ def _limit(value: object) -> Limit:
     return value if isinstance(value, float) or value is None else float(str(value))
 
 
-def _number(table: Any, about: Compiling) -> Iterator[Form]:
-    found = table.number
+def _number(table: object, about: Compiling) -> Iterator[Form]:
+    found = given(table, "number")
     if found is not None:
         yield NumberForm(
             about=_limit(found.about), within=_limit(found.within), least=_limit(found.min),
-            most=_limit(found.max), pattern=table.matches or "", group=found.group or "",
+            most=_limit(found.max), pattern=given(table, "matches") or "", group=found.group or "",
         )  # fmt: skip
 
 
-def _columns(table: Any, about: Compiling) -> Iterator[Form]:
-    found = table.columns
+def _columns(table: object, about: Compiling) -> Iterator[Form]:
+    found = given(table, "columns")
     if found is not None:
         yield ColumnsForm(
             names=tuple(map(Template, found.names)), types=tuple(found.types),
@@ -298,15 +299,15 @@ def _columns(table: Any, about: Compiling) -> Iterator[Form]:
         )  # fmt: skip
 
 
-def _sorted(table: Any, about: Compiling) -> Iterator[Form]:
-    asked = table.sorted_
+def _sorted(table: object, about: Compiling) -> Iterator[Form]:
+    asked = given(table, "sorted")
     if asked is not None:
         text = "" if asked is True else asked
         yield SortedForm(numbers="numbers" in text, down="down" in text)
 
 
-def _unique(table: Any, about: Compiling) -> Iterator[Form]:
-    if table.unique:
+def _unique(table: object, about: Compiling) -> Iterator[Form]:
+    if given(table, "unique"):
         yield UniqueForm()
 
 

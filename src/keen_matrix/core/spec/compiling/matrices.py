@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix.core.errors import nearest
 from keen_matrix.core.expressions import Expression, Template
-from keen_matrix.core.model.spec import Marks, Matrix, OtherLaunch, Rule, Step
+from keen_matrix.core.model.spec import Bounds, Marks, Matrix, OtherLaunch, Rule, Step
 from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list
@@ -73,7 +73,6 @@ class MatrixCompiler:
             ),
             seed=table.seed,
             effort=table.effort,
-            limit=table.limit,
             rules=tuple(
                 self._base.rule(rule, (*path, "expect") if single else (*path, "expect", number))
                 for number, rule in enumerate(table.expect)
@@ -83,8 +82,11 @@ class MatrixCompiler:
                 *self._base.masks(table.mask, (*path, "mask")),
             ),
             other=self._other(table, path),
-            jobs=table.jobs,
-            fresh_directory=(table.directory or self._document.program.directory) == "fresh",
+            bounds=Bounds(
+                limit=table.limit,
+                jobs=table.jobs,
+                fresh_directory=(table.directory or self._document.program.directory) == "fresh",
+            ),
             marks=Marks(
                 note=None if table.note is None else Template(table.note),
                 tags=tuple(table.tags),

@@ -13,7 +13,7 @@ from keen_matrix.core.expect.aspects import ExitAspect
 from keen_matrix.core.expect.exits import ExitExpectation
 from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.expressions import Template, as_text
-from keen_matrix.core.model.spec import Matrix, RefusalRules, Rule, Stdin, Step
+from keen_matrix.core.model.spec import Bounds, Matrix, RefusalRules, Rule, Stdin, Step
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.compiling.base import Compiling
@@ -86,7 +86,7 @@ class SignatureParts:
 
         names = [name for name in FAMILIES if name in self._table.derive]
         nothing = LineSequence(())
-        fresh = self._document.program.directory == "fresh"
+        bounds = Bounds(fresh_directory=self._document.program.directory == "fresh")
         found = []
         for number, name in enumerate(names):
             around = surroundings_of(self._document.program, files=self._document.files)
@@ -96,7 +96,7 @@ class SignatureParts:
             masks = self._base.masks(self._document.mask, ("mask",))
             found.append(Matrix(index=len(self._document.matrix) + number, name=name, line=nothing, line_text="", axes={},
                                 steps=(step,), family=name, masks=masks, origin=self._base.place("signature"),
-                                fresh_directory=fresh))  # fmt: skip
+                                bounds=bounds))  # fmt: skip
         return tuple(found)
 
     def controls(self) -> Matrix | None:
@@ -106,7 +106,7 @@ class SignatureParts:
         index = len(self._document.matrix) + len(self._table.derive)
         return Matrix(index=index, name="controls", line=nothing, line_text="", axes={}, family="accepted",
                       steps=(Step(line=nothing, surroundings=around),), origin=self._base.place("signature"),
-                      fresh_directory=self._document.program.directory == "fresh")  # fmt: skip
+                      bounds=Bounds(fresh_directory=self._document.program.directory == "fresh"))  # fmt: skip
 
     def accepted_rules(self) -> tuple[Rule, ...]:
         """Return the rules of accepted vectors; a signature alone promises that they exit 0."""

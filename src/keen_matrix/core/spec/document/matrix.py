@@ -112,7 +112,26 @@ class StepTable(Around):
         return self
 
 
-class MatrixTable(Around):
+class CasesTable(Around):
+    """What a matrix says of its cases beside what they must do, and where and how many at a time they
+    run."""
+
+    note: TemplateText | None = Field(
+        None,
+        description="What one should know where a case of it does not hold; also a column of this name.",
+        examples=["as agreed with the harbour master"],
+    )
+    tags: Tags = []
+    known: KnownTables = []
+    skip: SkipTables = []
+    needs: Needs = []
+    jobs: Annotated[int, Field(ge=1)] | None = Field(None, description=MOST_AT_A_TIME, examples=[1])
+    directory: Directory | None = Field(
+        None, description="Where its cases run, as in [program].", examples=["spec"]
+    )
+
+
+class MatrixTable(CasesTable):
     """One block of the spec that unfolds to vectors."""
 
     name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
@@ -165,10 +184,6 @@ class MatrixTable(Around):
         description="The most vectors this matrix may have, when more than 100,000 are meant.",
         examples=[250000],
     )
-    jobs: Annotated[int, Field(ge=1)] | None = Field(None, description=MOST_AT_A_TIME, examples=[1])
-    directory: Directory | None = Field(
-        None, description="Where its cases run, as in [program].", examples=["spec"]
-    )
     steps: list[StepTable] | None = Field(
         None,
         description="Several launches one after another in the same directory, instead of line.",
@@ -180,15 +195,6 @@ class MatrixTable(Around):
         description="What varies, in this matrix.",
         examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]],
     )
-    note: TemplateText | None = Field(
-        None,
-        description="What one should know where a case of it does not hold; also a column of this name.",
-        examples=["as agreed with the harbour master"],
-    )
-    tags: Tags = []
-    known: KnownTables = []
-    skip: SkipTables = []
-    needs: Needs = []
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
 
 
