@@ -10,7 +10,7 @@ from typing import get_args
 import msgspec
 
 from keen_matrix import Signature
-from keen_matrix.cli import build_parser
+from keen_matrix.cli import COMMANDS, GROUPS, build_parser
 from keen_matrix.core.covering import search
 from keen_matrix.core.model.record import LaunchFields, Record
 from keen_matrix.core.model.relation import ASPECT_OF, RELATIONS
@@ -91,3 +91,10 @@ def test_a_record_has_what_a_launch_has() -> None:
 
 def test_every_relation_says_what_its_aspect_is_called() -> None:
     assert set(ASPECT_OF) == set(RELATIONS)
+
+
+def test_every_command_stands_in_one_group_of_the_help() -> None:
+    assert sorted(name for names in GROUPS.values() for name in names) == sorted(COMMANDS)
+    text = build_parser("").format_help()
+    places = [text.index(f"  {title}:") for title in GROUPS]
+    assert places == sorted(places)

@@ -18,6 +18,7 @@ from pathlib import Path
 
 import pytest
 
+from keen_matrix.core.results.compare import difference_of
 from keen_matrix.core.results.grid import Grid
 from tests.conftest import COMMAND, Place
 
@@ -221,8 +222,24 @@ def test_compare_tells_what_changed(ran: Place) -> None:
         and "new  4" in came.out
         and "gone  4" in came.out
     )
+    ways = ran.call("compare", "a.jsonl", "b.jsonl").out
+    assert 'line 1 of standard error: no such line' in ways or 'standard error: an empty line → "note"' in ways
+    assert 'line 1 of standard output: "Skerry" → "skerry"' in ways and "such as" in ways
     back = ran.call("compare", "b.jsonl", "a.jsonl")
     assert back.status == 0 and "newly held  4" in back.out
+
+
+@pytest.mark.parametrize(("before", "after", "told"), [
+    ({"stderr": "fare.py: error: no"}, {"stderr": "fare: error: no"}, 'line 1 of standard error: "fare.py" → "fare"'),
+    ({"stderr": "no port 'Holm'\n"}, {"stderr": "no harbour 'Voe'\n"}, """line 1 of standard error: "port" → "harbour\""""),
+    ({"stderr": "no port 'Holm'\n"}, {"stderr": "no port 'Voe'\n"}, """line 1 of standard error: "Holm" → "Voe\""""),
+    ({"stdout": "a\nb\n"}, {"stdout": "a\nb\nc\n"}, 'line 3 of standard output: an empty line → "c"'),
+    ({"end": "exit 0", "stdout": "x"}, {"end": "exit 2", "stdout": "y"}, "exit 0 → exit 2"),
+    ({"files": "a created"}, {"files": "b created"}, 'the files: "a" → "b"'), ({}, {}, "beyond what is looked at"),
+])  # fmt: skip
+def test_what_differs_first_is_told_without_the_rest_of_its_line(before: dict[str, str], after: dict[str, str], told: str) -> None:
+    nothing = {"end": "exit 0", "stderr": "", "stdout": "", "files": ""}
+    assert difference_of({**nothing, **before}, {**nothing, **after}) == told
 
 
 def test_compare_respects_noise_when_there_are_repetitions(place: Place) -> None:

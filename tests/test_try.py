@@ -104,3 +104,10 @@ def test_a_program_is_tried_without_a_spec(fare: Place) -> None:
     came = fare.call("try", "--", "sh", "fare.sh", "Skerry")
     assert came.status == 0 and "│ 4.50" in came.out and "next: keen-matrix draft -- sh fare.sh" in came.out
     assert fare.call("try", "--", "no-such-program").status == 3
+
+
+def test_a_folder_without_a_spec_says_how_to_begin(place: Place) -> None:
+    came = place.call()
+    assert came.status == 2 and all(f"keen-matrix {word}" in came.err for word in ("try --", "draft --", "demo"))
+    place.write("below/a.matrix.toml", SPEC)
+    assert "usage: keen-matrix" in place.call().err

@@ -45,6 +45,22 @@ COMMANDS = {
 }
 """Command → what it does. The module of the same name adds its options only when it is called."""
 
+GROUPS = {
+    "begin": ("try", "draft", "settle", "demo"),
+    "run": ("run", "unfold", "lint", "baseline", "replay"),
+    "look at results": ("report", "compare", "history"),
+    "think about the spec": ("coverage", "doubt", "suspects", "narrow", "schema"),
+}
+"""What one is doing → the commands for it, as the help lists them."""
+BEGINNING = """\
+No spec (*.matrix.toml) stands below this folder. Three ways to begin:
+
+  keen-matrix try -- python3 fare.py Skerry    launch your program once and look
+  keen-matrix draft -- python3 fare.py         write a first spec from its own parser or help text
+  keen-matrix demo                             a sample office with programs and specs
+
+keen-matrix --help lists every command.
+"""
 GARBAGE_THRESHOLD = 50_000
 """Objects made before those in circles are looked for: imports and cases leave few, and each look
 costs start-up."""
@@ -75,6 +91,19 @@ exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong sp
 class HelpFormatter(argparse.HelpFormatter):
     """Help that fits the terminal: paragraphs are filled, indented examples keep their lines,
     their remarks go below."""
+
+    def _format_action(self, action: argparse.Action) -> str:
+        """Return the commands in groups, by what one is doing; anything else as argparse does."""
+        if not isinstance(action, argparse._SubParsersAction):
+            return super()._format_action(action)
+        by_name = {each.dest: each for each in self._iter_indented_subactions(action)}
+        parts = []
+        for title, names in GROUPS.items():
+            parts.append(f"{'':{self._current_indent}}{title}:\n")
+            self._indent()
+            parts += [super(HelpFormatter, self)._format_action(by_name[name]) for name in names]
+            self._dedent()
+        return self._join_parts(parts)
 
     def _fill_text(self, text: str, width: int, indent: str) -> str:
         return "\n".join(indent + line for line in filled(text, width - len(indent)))
@@ -329,9 +358,24 @@ def _call(words: list[str]) -> int:
         )
         owner.error(unknown_words(unknown, owner) + more)
     if options.command is None:
+        if _has_no_spec():
+            sys.stderr.write(BEGINNING)
+            return EXIT_MISUSE
         parser.print_help(sys.stderr)
         return EXIT_MISUSE
     return _run_command(options)
+
+
+def _has_no_spec() -> bool:
+    """Tell whether no spec is found below the current folder."""
+    from keen_matrix.cli.shared import spec_paths
+    from keen_matrix.core.errors import Misuse
+
+    try:
+        spec_paths([])
+    except (Misuse, OSError):
+        return True
+    return False
 
 
 def unknown_words(words: Sequence[str], owner: Parser) -> str:

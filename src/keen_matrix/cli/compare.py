@@ -4,8 +4,14 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from keen_matrix.wording.counts import counted
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.results.compare import Change
 
 EPILOG = """\
 examples:
@@ -26,7 +32,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("before", metavar="A", help="journal of the earlier run")
     parser.add_argument("after", metavar="B", help="journal of the later run")
     parser.add_argument(
-        "--all", action="store_true", help=f"list every case, not only {SHOWN} of each kind"
+        "--all",
+        action="store_true",
+        help="list every case, not one for each way in which cases changed",
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
@@ -47,6 +55,11 @@ def main(options: argparse.Namespace) -> int:
         if not count:
             continue
         screen.line((kind, styles.get(kind, "strong")), f"  {count:,}")
+        groups = found.groups[kind]
+        if not options.all and any(groups):
+            _write_groups(screen, groups)
+            screen.line()
+            continue
         listed = found.changes[kind]
         for change in listed if options.all else listed[:SHOWN]:
             how = f" {screen.sign('to')} ".join(
@@ -70,3 +83,25 @@ def main(options: argparse.Namespace) -> int:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")
     return 1 if found.counts.get("no longer held") else 0
+
+
+def _write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> None:
+    """Write the ways in which cases changed, the most frequent first, each with its shortest vector."""
+    from keen_matrix.wording.safe import shell_line
+
+    ordered = sorted(groups.items(), key=lambda each: -each[1][0])
+    for difference, (count, change) in ordered[:SHOWN]:
+        arrow = screen.sign("to")
+        verdicts = f" {arrow} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
+        told = difference.replace("→", arrow) or "the expectations alone, not what the program did"
+        screen.line("  ", (f"{count:>5,}  ", "strong"), told, (f"   {verdicts}", "dim"))
+        words = shell_line(change.argv)[:90] or "(no words)"
+        screen.line("         such as ", (change.id[:6], "place"), f"  {change.matrix}  {words}")
+    left = sum(count for _, (count, _) in ordered[SHOWN:])
+    if left:
+        screen.line(
+            (
+                f"  and {left:,} more in {counted(len(ordered) - SHOWN, 'way')}; --all lists them",
+                "dim",
+            )
+        )

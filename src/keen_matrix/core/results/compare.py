@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import sqlite3
 import tempfile
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import blake2b
+from itertools import zip_longest
 from statistics import median
 
 from keen_matrix.core.model.record import PASSING, Record
@@ -40,6 +42,8 @@ class Change:
     before: str
     after: str
     """Verdicts, or seconds for a change of speed."""
+    difference: str = ""
+    """What differs first in what the launches did, the same for all cases that changed in one way."""
 
 
 @dataclass(slots=True)
@@ -49,6 +53,8 @@ class Comparison:
 
     counts: dict[str, int] = field(default_factory=dict)
     changes: dict[str, list[Change]] = field(default_factory=dict)
+    groups: dict[str, dict[str, tuple[int, Change]]] = field(default_factory=dict)
+    """Kind → what differs → how many cases, and the one with the shortest vector."""
     both: int = 0
     pace: float | None = None
     """Median of after/before of the seconds of all cases in both."""
@@ -56,6 +62,11 @@ class Comparison:
     def add(self, kind: str, change: Change) -> None:
         """Take one change."""
         self.counts[kind] = self.counts.get(kind, 0) + 1
+        groups = self.groups.setdefault(kind, {})
+        if change.difference in groups or len(groups) < MOST_LISTED:
+            count, shortest = groups.get(change.difference, (0, change))
+            telling = min(shortest, change, key=lambda each: (len(each.argv), each.argv))
+            groups[change.difference] = (count + 1, telling)
         listed = self.changes.setdefault(kind, [])
         if len(listed) < MOST_LISTED:
             listed.append(change)
@@ -72,7 +83,10 @@ KINDS = (
     "new",
     "gone",
 )
-_TABLE = "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
+_TABLE = (
+    "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
+    "did TEXT, "
+)
 _KEY = "PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"
 
 
@@ -89,7 +103,7 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
                 database.execute(_TABLE.format(name) + _KEY)
                 database.execute("BEGIN")
                 database.executemany(
-                    f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                    f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     _rows(paths, names),
                 )
                 database.execute("COMMIT")
@@ -122,7 +136,77 @@ def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[obje
         spec = names[os.path.normpath(header.spec)]
         argv = json.dumps(fields.argv)
         yield (fields.id, spec, fields.matrix, argv, fields.verdict, output_digest(fields),
-               fields.seconds, json.dumps(times) if times else None)  # fmt: skip
+               fields.seconds, json.dumps(times) if times else None, json.dumps(_did(fields)))  # fmt: skip
+
+
+KEPT_TEXT = 1_000
+"""Characters of each stream in which it is looked for what differs first."""
+
+
+def _did(fields: Record) -> dict[str, str]:
+    """Return what a launch did, as far as it is told what differs."""
+    end = f"signal {fields.signal}" if fields.signal else f"exit {fields.exit}"
+    if fields.verdict in ("hung", "unlaunched", "skipped", "groundless"):
+        end = fields.verdict
+    files = "\n".join(f"{name} {each.state}" for name, each in sorted(fields.files.items()))
+    streams = {
+        name: (fields.compared_stream(name) or "")[:KEPT_TEXT] for name in ("stderr", "stdout")
+    }
+    return {"end": end, **streams, "files": files[:KEPT_TEXT]}
+
+
+NAMES = {"stderr": "standard error", "stdout": "standard output", "files": "the files"}
+
+
+def difference_of(before: Mapping[str, str], after: Mapping[str, str]) -> str:
+    """Return what differs first in what two launches did, without what is particular to a vector:
+    `line 1 of standard error: "fare.py" → "fare"`."""
+    if before["end"] != after["end"]:
+        return f"{before['end']} → {after['end']}"
+    for name, words in NAMES.items():
+        left, right = before[name].split("\n"), after[name].split("\n")
+        for number, (one, other) in enumerate(zip_longest(left, right), 1):
+            if one == other:
+                continue
+            where = f"line {number} of {words}" if name != "files" else words
+            if one is None or other is None or not one or not other:
+                return f"{where}: {_quoted(one)} → {_quoted(other)}"
+            old, new = _middles(one, other)
+            return f"{where}: {_quoted(old)} → {_quoted(new)}"
+    return "beyond what is looked at"
+
+
+def _quoted(text: str | None) -> str:
+    if text is None:
+        return "no such line"
+    shown = text if len(text) <= LONGEST_SHOWN else f"{text[:LONGEST_SHOWN]}…"
+    return f'"{shown}"' if text else "an empty line"
+
+
+LONGEST_SHOWN = 40
+
+
+def _middles(one: str, other: str) -> tuple[str, str]:
+    """Return two lines without the words that they begin and end with alike."""
+    # what stands in quotes is mostly of the vector: it is told only where nothing else differs
+    plain = [_QUOTED.sub(r"\1…\2", each) for each in (one, other)]
+    if plain[0] != plain[1]:
+        one, other = plain
+    left, right = _WORDS.findall(one), _WORDS.findall(other)
+    start = next(
+        (n for n, (a, b) in enumerate(zip(left, right, strict=False)) if a != b),
+        min(len(left), len(right)),
+    )
+    end = 0
+    while end < min(len(left), len(right)) - start and left[-1 - end] == right[-1 - end]:
+        end += 1
+    cut = [each[start : len(each) - end] for each in (left, right)]
+    return "".join(cut[0]), "".join(cut[1])
+
+
+_QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
+_WORDS = re.compile(r"\s+|[^\s\w.]|[\w.]+")
+"""White space, signs, words; a file name or a number is one."""
 
 
 def output_digest(fields: Record) -> bytes:
@@ -138,7 +222,8 @@ def _compared(database: sqlite3.Connection) -> Comparison:
     found = Comparison()
     ratios: list[float] = []
     query = (
-        "SELECT a.id, a.matrix, a.argv, a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times "
+        "SELECT a.id, a.matrix, a.argv, a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times, "
+        "a.did, b.did "
         "FROM a JOIN b USING (id, matrix, spec)"
     )
     for (
@@ -153,6 +238,8 @@ def _compared(database: sqlite3.Connection) -> Comparison:
         later,
         times,
         later_times,
+        did,
+        later_did,
     ) in database.execute(query):
         found.both += 1
         words = tuple(json.loads(argv))
@@ -166,9 +253,11 @@ def _compared(database: sqlite3.Connection) -> Comparison:
                 if new == "held"
                 else "other verdict"
             )
-            found.add(kind, Change(id, matrix, words, old, new))
+            told = difference_of(json.loads(did), json.loads(later_did)) if digest != other else ""
+            found.add(kind, Change(id, matrix, words, old, new, told))
         elif digest != other:
-            found.add("other output", Change(id, matrix, words, old, new))
+            told = difference_of(json.loads(did), json.loads(later_did))
+            found.add("other output", Change(id, matrix, words, old, new, told))
         speed = _speed(
             seconds,
             later,
