@@ -200,6 +200,15 @@ def test_a_wrong_line_of_a_table_is_one_error(fare: Place, text: str, keys: str,
         assert "1 error" in out
 
 
+@pytest.mark.parametrize(("keys", "words"), [("", {"1;x", "2;y"}), (', separator = ";"', {"1", "2"})])
+def test_an_axis_of_a_table_may_name_its_separator(fare: Place, keys: str, words: set[str]) -> None:
+    fare.write("t.csv", "a;b,c,d\n1;x,2,3\n2;y,3,4\n" if not keys else "a;b,c,d\n1;x\n2;y\n")
+    column = "a" if keys else "a;b"
+    spec(fare, f'[[matrix]]\nname = "m"\nline = "{{a}}"\naxes.a = {{ table = "t.csv", column = "{column}"{keys} }}\nexpect.exit = 2\n')
+    fare.call("run")
+    assert set(verdicts(fare)) == words
+
+
 @pytest.mark.parametrize(("text", "line", "told"), [
     ('[program]\nlaunch = "x"\n[[matrix]]\nname = "a"\nexpect = { exit = 0 }\nexpect.stdout = "x"\n', 5, 'or expect.KEY = … in a line each'),
     ('[program]\nlaunch = "x"\n[matrix]\n[program]\nwarm = true\n', 1, "[program] stands here and again in line 4"),

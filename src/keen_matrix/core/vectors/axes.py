@@ -103,7 +103,9 @@ def _from_lines(table: AxisTable, here: str, types: Types) -> Values:
 
 def _from_column(table: AxisTable, here: str, types: Types) -> Values:
     name = table.table or ""
-    return _column(read_csv(os.path.join(here, name), name), table.column or "", name)
+    return _column(
+        read_csv(os.path.join(here, name), name, table.separator), table.column or "", name
+    )
 
 
 def _repeated(table: AxisTable, here: str, types: Types) -> Values:
@@ -145,7 +147,7 @@ SOURCES: Mapping[str, AxisSource] = {
     "values": AxisSource(_listed, "values"),
     "from": AxisSource(_stepped, "from_", needs=("to",), takes=("step",)),
     "lines": AxisSource(_from_lines, "lines"),
-    "table": AxisSource(_from_column, "table", needs=("column",)),
+    "table": AxisSource(_from_column, "table", needs=("column",), takes=("separator",)),
     "repeat": AxisSource(_repeated, "repeat", needs=("times",)),
     "sample": AxisSource(_sampled, "sample", needs=("of",), takes=("seed",)),
     "edges": AxisSource(_at_edges, "edges"),

@@ -74,6 +74,11 @@ class AxisTable(Table):
     repeat: AxisValue = Field(
         None, description="A word that is given several times.", examples=["Holm"]
     )
+    separator: Annotated[str, Field(min_length=1, max_length=1)] | None = Field(
+        None,
+        description="The sign between its fields; by default the one that its header has most of.",
+        examples=[";"],
+    )
     times: Annotated[str, BeforeValidator(_times, json_schema_input_type=str | int)] | None = Field(
         None, description="How often the repeated word is given.", examples=["0..4"]
     )
