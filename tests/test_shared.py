@@ -224,3 +224,15 @@ def test_a_server_that_is_not_ready_is_told_and_nothing_is_run(place: Place, wor
     came = place.call("run", anew=True)
     assert came.status == 3 and told in came.err, came.err
     assert not (place.folder / "port").exists() or not (place.folder / ".keen-matrix/last.jsonl").exists()
+
+
+def test_a_command_that_cannot_be_run_after_the_cases_is_a_remark(place: Place) -> None:
+    place.write("o.matrix.toml", '[program]\nlaunch = "true"\nonce-after = "no-such-program"\n[[matrix]]\nname = "m"\nline = ""\nexpect.exit = 0\n')
+    came = place.call("run", anew=True)
+    assert came.status == 0 and "once-after: no-such-program, which the spec uses, cannot be run" in came.err
+
+
+def test_launches_that_are_kept_apart_do_not_go_on_a_cluster(place: Place) -> None:
+    place.write("o.matrix.toml", '[program]\nlaunch = "true"\njobs = 1\n[[matrix]]\nname = "m"\nline = ""\nexpect.exit = 0\n')
+    came = place.call("run", "--cluster", "local", anew=True)
+    assert came.status == 2 and "which a cluster does not keep" in came.err

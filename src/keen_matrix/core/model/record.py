@@ -8,7 +8,7 @@ order are those of the JSON.
 from __future__ import annotations
 
 import base64
-from typing import Any, Literal, TypeAlias
+from typing import Any, Literal, TypeAlias, get_args
 
 from keen_matrix.core.structs import Struct, field
 
@@ -24,18 +24,7 @@ Verdict: TypeAlias = Literal[
     "known",
     "skipped",
 ]
-VERDICTS: tuple[Verdict, ...] = (
-    "held",
-    "differed",
-    "crashed",
-    "hung",
-    "unlaunched",
-    "unchecked",
-    "unsteady",
-    "groundless",
-    "known",
-    "skipped",
-)
+VERDICTS: tuple[Verdict, ...] = get_args(Verdict)
 """In the order in which counts list them; the numbers of the worker's frames point into it."""
 FROM_WORST: tuple[Verdict, ...] = (
     "crashed",

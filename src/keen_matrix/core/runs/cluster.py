@@ -104,7 +104,11 @@ class ClusterPool:
     def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
         """Send a spec to the workers. Raises RunFault when one has another version, or cannot
         start the program."""
-        if self.shared and not spec.program.fresh_directory:
+        if spec.program.jobs or any(each.bounds.jobs for each in spec.matrices):
+            raise Misuse(
+                f"{spec.path}: jobs says how many of its launches run at a time, which a cluster does not keep"
+            )
+        if self.shared and not all(each.bounds.fresh_directory for each in spec.matrices):
             raise Misuse(f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so they run one at a time, '
                          "and not on a cluster with a shared file system")  # fmt: skip
         folder = spec.here

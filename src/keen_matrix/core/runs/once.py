@@ -54,13 +54,22 @@ def used_by(spec: Spec, pool: WorkerPool, remarks: Callable[[str], None]) -> Ite
         if server is not None:
             server.end()
         if once.after:
-            after = _Beside(_words(once.after, spec), spec.here)
-            problem = after.await_end(AFTER_SECONDS)
-            after.end()
+            problem = _run_after(_words(once.after, spec), spec.here)
             if problem:
-                remarks(f"once-after: {after.shown} {problem}")
+                remarks(f"once-after: {problem}")
         known = before | {each.process.pid for each in pool.workers}
         leftovers.end(leftovers.reap_strays(known))
+
+
+def _run_after(words: Sequence[str], here: str) -> str:
+    """Run the command after the cases; return what is wrong, or nothing: their results stand."""
+    try:
+        after = _Beside(words, here)
+    except OnceFault as fault:
+        return str(fault)
+    problem = after.await_end(AFTER_SECONDS)
+    after.end()
+    return f"{after.shown} {problem}" if problem else ""
 
 
 def _words(templates: Sequence[Template], spec: Spec) -> list[str]:
@@ -131,9 +140,7 @@ class _Beside:
 
     def _said(self) -> str:
         lines = self._tail.decode("utf-8", "replace").strip().splitlines()[-8:]
-        return "".join(
-            f"\n  {line}" for line in (["; its last lines:"] if lines else []) + lines
-        ).replace("\n  ; ", "; ", 1)
+        return "\n  ".join(["; its last lines:", *lines]) if lines else ""
 
     def end(self) -> None:
         """End it with its group, if it still runs."""

@@ -78,7 +78,7 @@ def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:
     if not sparse:
         return
     for group in layout.groups_of(matrix.line):
-        needed = [_names_in(each) & sparse for each in group.alternatives]
+        needed = [names_in(each) & sparse for each in group.alternatives]
         if not any(needed):
             continue
         number, optional = layout.groups[id(group)], int(group.optional)
@@ -95,7 +95,7 @@ def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:
         yield Constraint((0, number), test)
 
 
-def _names_in(part: LineSequence) -> set[str]:
+def names_in(part: LineSequence) -> set[str]:
     """Return the names that the fields in a part of the line use."""
     return {name for field in part.fields() for name in Expression(field.source).names}
 

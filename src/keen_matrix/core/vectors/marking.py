@@ -11,7 +11,7 @@ from functools import cache
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Scope, Template, as_text
 from keen_matrix.core.model.case import Case, Said, case_scope
-from keen_matrix.core.model.spec import Known, Marks, Matrix, Spec
+from keen_matrix.core.model.spec import Known, Matrix, Spec
 from keen_matrix.core.structs import replace
 
 NOTE = "note"
@@ -21,7 +21,14 @@ KNOWN = "known"
 
 def has_marks(spec: Spec, matrix: Matrix) -> bool:
     """Tell whether anything is said of the cases of a matrix beside what they must do."""
-    return bool(spec.known or spec.program.needs) or matrix.marks != Marks()
+    return bool(matrix.marks.rows) or _says_more(spec, matrix)
+
+
+def _says_more(spec: Spec, matrix: Matrix) -> bool:
+    """Tell whether more is said than where rows stand."""
+    marks = matrix.marks
+    told = marks.note is not None or marks.known or marks.skips or marks.needs
+    return bool(told or spec.known or spec.program.needs or {NOTE, KNOWN} & {*matrix.columns})
 
 
 class Marking:
@@ -31,6 +38,7 @@ class Marking:
         self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]]
     ) -> None:
         self._spec, self._matrix, self._functions = spec, matrix, functions
+        self._says_more = _says_more(spec, matrix)
         self._today = datetime.date.today()
         missing = [
             each for each in (*spec.program.needs, *matrix.marks.needs) if not _is_there(each)
@@ -40,6 +48,8 @@ class Marking:
     def marked(self, case: Case, row: str = "") -> Case:
         """Return a case with everything that is said of it; `row` is where its row stands. What
         cannot be evaluated makes a case with a fault."""
+        if not self._says_more:
+            return replace(case, said=Said(row=row))
         marks, scope = self._matrix.marks, self._scope(case)
         try:
             skipped = self._missing or next(

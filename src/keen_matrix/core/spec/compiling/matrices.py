@@ -24,6 +24,7 @@ from keen_matrix.core.spec.document.expectations import Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
+from keen_matrix.core.vectors.constraints import names_in
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
@@ -108,12 +109,9 @@ class MatrixCompiler:
     ) -> None:
         """Tell of rows that leave no part of a required choice of the line to be taken."""
         for group in (item for line in lines for item in line.items if isinstance(item, Group)):
-            needed = [
-                {name for field in part.fields() for name in Expression(field.source).names}
-                for part in group.alternatives
-            ]
             if group.optional:
                 continue
+            needed = [names_in(part) for part in group.alternatives]
             for row, place in zip(rows, places, strict=True):
                 empty = {name for name, cell in zip(columns, row, strict=True) if cell is None}
                 if all(names & empty for names in needed):
