@@ -57,7 +57,7 @@ def main(options: argparse.Namespace) -> int:
         screen.line((kind, styles.get(kind, "strong")), f"  {count:,}")
         groups = found.groups[kind]
         if not options.all and any(groups):
-            _write_groups(screen, groups)
+            write_groups(screen, groups)
             screen.line()
             continue
         listed = found.changes[kind]
@@ -85,7 +85,7 @@ def main(options: argparse.Namespace) -> int:
     return 1 if found.counts.get("no longer held") else 0
 
 
-def _write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> None:
+def write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> None:
     """Write the ways in which cases changed, the most frequent first, each with its shortest vector."""
     from keen_matrix.wording.safe import shell_line
 

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import argparse
 import os
+import signal
 import sys
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.report import report_target
@@ -24,9 +26,11 @@ from keen_matrix.cli.statuses import (
     EXIT_INTERRUPTED,
     EXIT_MISUSE,
     EXIT_NOT_RUN,
+    EXIT_OK,
     worst_status,
 )
-from keen_matrix.core.errors import Misuse
+from keen_matrix.core import interruption
+from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.launch.workers import WorkerSet, default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
@@ -34,6 +38,7 @@ from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOption
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
+    from keen_matrix.cli.watching import Round
     from keen_matrix.core.runs.run import RunResult
 
 EPILOG = f"""\
@@ -57,6 +62,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--failed",
         action="store_true",
         help="only those that did not hold last time (by the journal)",
+    )
+    choice.add_argument(
+        "--changed",
+        action="store_true",
+        help="launch only those that did not hold last time, or for which something has changed since; the others are taken "
+        "over from the journal",
     )
     choice.add_argument(
         "--shard",
@@ -121,6 +132,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold"
     )
     how.add_argument(
+        "--watch",
+        action="store_true",
+        help="run again on every change of program, spec or data: first what did not hold, and only what has changed",
+    )
+    how.add_argument("--notify", metavar="COMMAND", help="with --watch: run this after each round, its summary as one more "
+                     "word")  # fmt: skip
+    how.add_argument(
         "--resume",
         action="store_true",
         help="go on with the run in the journal where it was broken off",
@@ -182,6 +200,11 @@ def main(options: argparse.Namespace) -> int:
     paths = spec_paths(options.specs)
     take_project_defaults(options, paths)
     jobs = options.jobs or default_jobs()
+    _refuse_together(options)
+    if options.watch:
+        from keen_matrix.cli.watching import watch
+
+        return watch(options, paths, lambda asked: _guarded_round(options, paths, jobs, asked))
     # before the rest is imported: what is in our memory is in theirs
     with WorkerSet(jobs, forked=True) as workers:
         status = _run(options, paths, jobs, workers)
@@ -191,6 +214,80 @@ def main(options: argparse.Namespace) -> int:
             file=sys.stderr,
         )
     return status
+
+
+def _refuse_together(options: argparse.Namespace) -> None:
+    """Raise Misuse for options that exclude each other."""
+    if options.notify and not options.watch:
+        raise Misuse("--notify goes with --watch alone")
+    if options.changed and options.resume:
+        raise Misuse("--changed does not go with --resume; give one of them")
+    for name in ("failed", "budget", "cluster", "resume", "keep-directories", "shard"):
+        if options.watch and getattr(options, name.replace("-", "_")):
+            raise Misuse(f"--watch does not go with --{name}; give one of them")
+
+
+def _guarded_round(
+    options: argparse.Namespace, paths: Sequence[str], jobs: int, asked: Round
+) -> int:
+    """Run one round of --watch, and return its exit status; what is wrong with it is told."""
+    from keen_matrix.cli.console.screen import Screen
+
+    interruption.hear((signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT))
+    with WorkerSet(jobs, forked=True) as workers:
+        try:
+            return _round(options, paths, jobs, asked, workers)
+        except KeenMatrixError as fault:
+            from keen_matrix.cli.shared import remark
+
+            screen = Screen(sys.stdout, color=options.color)
+            screen.flush()
+            remark(str(fault))
+            return EXIT_MISUSE
+
+
+def _round(
+    options: argparse.Namespace,
+    paths: Sequence[str],
+    jobs: int,
+    asked: Round,
+    workers: WorkerSet,
+) -> int:
+    from keen_matrix.cli.console.round_report import (
+        RoundReport,
+        RoundScreen,
+        notify,
+        write_beginning,
+    )
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.results.journal import Journal
+    from keen_matrix.core.runs.preparing import load_ahead
+    from keen_matrix.core.runs.run import run_specs
+
+    load_ahead(paths, options.limit)
+    begun = asked.begins()
+    if begun is None:
+        return EXIT_OK
+    wanted = run_options(options, jobs)
+    ordered = wanted.ordering
+    if not (ordered.failed_first or ordered.slow_last):
+        ordered = replace(ordered, by_gain=True)
+    wanted = replace(wanted, ordering=ordered, changed=not begun.everything)
+    screen = Screen(sys.stdout, color=options.color)
+    write_beginning(screen, asked, begun)
+    with Journal(wanted.journal) as journal, WorkerPool(jobs, workers) as pool:
+        watch = RoundScreen(screen, options, jobs, len(paths), asked)
+        result = run_specs(paths, wanted, pool, journal, watch)
+        asked.tell(b"e")
+        if result.is_interrupted:
+            return EXIT_INTERRUPTED
+        if result.counts:
+            RoundReport(screen, options, jobs, journal).write_round(result, watch, asked, begun)
+        screen.flush()
+        if options.notify:
+            notify(options.notify, result, jobs)
+        return status_of(result)
 
 
 def take_project_defaults(options: argparse.Namespace, paths: Sequence[str]) -> None:
@@ -264,6 +361,8 @@ def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
             stop_after=options.stop_after,
         ),
         resume=options.resume,
+        changed=options.changed,
+        reports=tuple(file for _, file in options.report if file),
     )
 
 

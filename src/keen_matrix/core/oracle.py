@@ -12,6 +12,7 @@ import contextlib
 import runpy
 from collections.abc import Callable, Iterator, Mapping
 from contextvars import ContextVar
+from functools import lru_cache
 from typing import NamedTuple
 
 from keen_matrix.core.errors import RunFault
@@ -57,9 +58,16 @@ def oracle_names(path: str | None) -> OracleNames:
         return OracleNames(frozenset())
     try:
         with open(path, "rb") as file:
-            tree = ast.parse(file.read(), filename=path)
+            text = file.read()
     except OSError as error:
         raise RunFault(f"the oracle file {path} cannot be read: {error.strerror}") from None
+    return _names_of(path, text)
+
+
+@lru_cache(maxsize=64)  # asked for by each matrix of a spec
+def _names_of(path: str, text: bytes) -> OracleNames:
+    try:
+        tree = ast.parse(text, filename=path)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         where = f" (line {error.lineno})" if isinstance(error, SyntaxError) and error.lineno else ""
         raise RunFault(

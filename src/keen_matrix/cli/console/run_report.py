@@ -144,7 +144,7 @@ class RunReport:
                 self.screen.line(*finished, (self.options.journal, "place"))
             else:
                 self.screen.line(("interrupted: ", "bad"), "nothing has finished")
-        self.screen.line(*summary_segments(result.counts, result.seconds, self.jobs))
+        self.screen.line(*summary_segments(result.counts, result.seconds, self.jobs, result.taken))
         self._write_next_step(tallies)
 
     def _write_passed(self, tally: Tally) -> None:

@@ -68,7 +68,9 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
     return parts
 
 
-def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Segment]:
+def summary_segments(
+    counts: Counter[str], seconds: float, jobs: int, taken: int = 0
+) -> list[Segment]:
     """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2
     jobs`."""
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
@@ -83,5 +85,7 @@ def summary_segments(counts: Counter[str], seconds: float, jobs: int) -> list[Se
                 ", " if number else "",
                 (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict]),
             ]
+    if taken:
+        segments.append((f" ({taken:,} of them unchanged and not launched)", "dim"))
     segments.append(f". {duration(seconds)}, {counted(jobs, 'job')}")
     return segments

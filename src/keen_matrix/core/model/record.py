@@ -244,6 +244,8 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     steps: list[StepRecord] = []
     kept: str = ""
     """Where its directory was kept."""
+    taken_from: str = ""
+    """When the run began that launched it, where nothing had changed since and it was not launched again."""
     repeats: Repeats | None = None
 
     def compared_stream(self, name: str) -> str | None:
@@ -281,6 +283,8 @@ class Header(Struct, kw_only=True, omit_defaults=True):
     shard: str = ""
     fault: str = ""
     """Why the spec could not be run."""
+    digests: dict[str, str] = {}
+    """Matrix → a digest of all that what comes of its cases follows from beside their words and values."""
 
 
 class Finished(Struct, kw_only=True, omit_defaults=True):

@@ -159,6 +159,8 @@ class Program:
     """The most launches at a time; None leaves it to who runs it."""
     needs: tuple[str, ...] = ()
     """Programs without which no case is launched."""
+    sources: tuple[str, ...] = ()
+    """Absolute paths of further folders and files that the program is made of."""
     oracle: str | None = None
     """Absolute path of a Python file whose functions expressions may call."""
 
@@ -290,6 +292,19 @@ class RefusalRules:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Parts:
+    """What the text of a spec says apart from its vectors, as digests: where one is as before, cases
+    with the same words and values have the same expectations and surroundings."""
+
+    common: str = ""
+    """Of all that holds for every matrix."""
+    matrices: Mapping[int, str] = field(default_factory=dict)
+    """Of each matrix that is written out, by its index."""
+    tables: tuple[str, ...] = ()
+    """Absolute paths of files that only rows and axes read: what is in them is in the cases."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Spec:
     """A whole spec, ready to unfold and run."""
 
@@ -314,6 +329,7 @@ class Spec:
     """What accepted derived vectors are not to leave behind, beside [expect]."""
     help_rules: tuple[Rule, ...] = ()
     """What a derived vector that asks for help must do, in place of [expect]."""
+    parts: Parts = Parts()
 
     def most_jobs(self, matrix: Matrix) -> int | None:
         """Return how many launches of a matrix may run at a time; None where nothing limits them.

@@ -246,13 +246,7 @@ def _compared(database: sqlite3.Connection) -> Comparison:
         if seconds > 0 and len(ratios) < 1_000_000:
             ratios.append(later / seconds)
         if old != new:
-            kind = (
-                "no longer held"
-                if old == "held" and new not in PASSING
-                else "newly held"
-                if new == "held"
-                else "other verdict"
-            )
+            kind = _kind_of(old, new)
             told = difference_of(json.loads(did), json.loads(later_did)) if digest != other else ""
             found.add(kind, Change(id, matrix, words, old, new, told))
         elif digest != other:
@@ -276,6 +270,24 @@ def _compared(database: sqlite3.Connection) -> Comparison:
             found.add(kind, Change(id, matrix, tuple(json.loads(argv)), *pair))
     found.pace = median(ratios) if ratios else None
     return found
+
+
+def _kind_of(old: str, new: str) -> str:
+    if old == "held" and new not in PASSING:
+        return "no longer held"
+    return "newly held" if new == "held" else "other verdict"
+
+
+def change_of(before: Record, after: Record) -> tuple[str, Change] | None:
+    """Return what became of a case since another launch of it: the kind of change, and the change; None
+    where it did the same and came to the same verdict."""
+    old, new = before.verdict, after.verdict
+    is_other = output_digest(before) != output_digest(after)
+    told = difference_of(_did(before), _did(after)) if is_other else ""
+    change = Change(after.id, after.matrix, after.argv, old, new, told)
+    if old != new:
+        return _kind_of(old, new), change
+    return ("other output", change) if is_other else None
 
 
 def _speed(before: float, after: float, times: list[float], later: list[float]) -> str:

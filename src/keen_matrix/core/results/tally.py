@@ -54,17 +54,21 @@ class Tally:
             matrix.index: Counter() for matrix in spec.matrices
         }
         self._groups: dict[tuple[object, ...], FailureGroup] = {}
-        self._masks = {
-            matrix.index: [mask.origin for mask in matrix.masks] for matrix in spec.matrices
-        }
+        self._masks = _mask_origins(spec)
         self.used_masks: set[str] = set()
         """Places of the masks that found something."""
         self.remarks: dict[str, tuple[int, list[str]]] = {}
         """What is worth a word though it is no failure: how often, and the first ids."""
         self.passed: dict[tuple[str, str], tuple[int, list[str]]] = {}
         """Verdict (known or skipped) and reason → how many cases, and the first ids."""
+        self.taken = 0
+        """Cases that were not launched, since they held before and nothing has changed."""
         self.ungrouped = 0
         """Failures beyond MOST_GROUPS different ones."""
+
+    def stand_on(self, spec: Spec) -> None:
+        """Go on with a spec of which more is known: what its derived vectors stand on."""
+        self.spec, self._masks = spec, _mask_origins(spec)
 
     def add(self, result: ResultFrame, offset: int) -> Record | None:
         """Count a result whose line stands at `offset` in the journal; return its record when it
@@ -154,6 +158,10 @@ class Tally:
     def total(self) -> int:
         """How many cases are counted."""
         return self.counts.total()
+
+
+def _mask_origins(spec: Spec) -> dict[int, list[str]]:
+    return {each.index: [mask.origin for mask in each.masks] for each in spec.matrices}
 
 
 def total_counts(tallies: Iterable[Tally]) -> Counter[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keen_matrix.core.errors import KeenMatrixError
-from keen_matrix.core.launch.wire import LiveFrame
+from keen_matrix.core.launch.wire import LiveFrame, ResultFrame
 from keen_matrix.core.model.spec import Spec
 
 
@@ -25,6 +25,9 @@ class RunWatch:
 
     def begins(self, spec: Spec, total: int | None) -> None:
         """The cases of a spec are about to run: so many, if that is known."""
+
+    def came(self, spec: Spec, result: ResultFrame, offset: int) -> None:
+        """What came of a case is in the journal, where its line begins at an offset."""
 
     def finished(self, *, held: bool) -> None:
         """A case has finished."""

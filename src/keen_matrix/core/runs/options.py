@@ -84,3 +84,7 @@ class RunOptions:
     ordering: Ordering = Ordering()
     resume: bool = False
     """Whether the run in the journal is gone on with, instead of beginning anew."""
+    changed: bool = False
+    """Whether cases that held in the journal, and for which nothing has changed since, are taken over from it."""
+    reports: tuple[str, ...] = ()
+    """Files that are written when it is over: a change of them is none of the program's."""

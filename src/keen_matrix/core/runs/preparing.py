@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shlex
 import subprocess
 from collections.abc import Sequence
@@ -18,6 +19,7 @@ from keen_matrix.core.errors import (
 )
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.launchers import ResolvedLaunch, check_launchers, resolved_launch
+from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header
 from keen_matrix.core.runs.adapting import adapted
@@ -66,13 +68,26 @@ def _made_ready(path: str, options: RunOptions, watch: RunWatch) -> Ready:
     spec = adapted(kept_spec(path), options.adaptation)
     if options.resume:
         _refuse_changed(spec, options.journal)
-    refuse_too_many(spec, options.choice.limit)
-    try_expressions(spec)
+    check(spec, options.choice.limit)
     if spec.program.build:
         build(spec, watch)
     launch = resolved_launch(spec)
     check_launchers(spec, launch)
     return Ready(spec, launch)
+
+
+def load_ahead(paths: Sequence[str], limit: int | None) -> None:
+    """Load what a run of some specs needs, so that it is there when the run begins. What is wrong with
+    them is told then."""
+    from keen_matrix.core.results import budget, compare, kept_grounds  # noqa: F401
+    from keen_matrix.core.runs import experiments, grounding  # noqa: F401
+    from keen_matrix.core.vectors.unfold import unfold
+
+    for path in paths:
+        with contextlib.suppress(KeenMatrixError, OSError):
+            spec = kept_spec(path)
+            check(spec, limit)
+            next(iter(unfold(spec)), None)
 
 
 def _refuse_changed(spec: Spec, journal: str) -> None:
@@ -82,6 +97,28 @@ def _refuse_changed(spec: Spec, journal: str) -> None:
     for fields in headers_of(journal):
         if fields.spec == spec.path and fields.spec_digest not in ("", spec.digest):
             raise Misuse(f"{spec.path} has changed since the run in {journal}; run it anew")
+
+
+_checked: set[tuple[object, ...]] = set()
+"""Editions of specs that were found right in this process."""
+
+
+def check(spec: Spec, limit: int | None) -> None:
+    """Raise SpecFault or Misuse when a spec cannot be run whatever the program does; once for each edition
+    of its text, its tables and its oracle."""
+    beside = [*spec.parts.tables, *filter(None, [spec.program.oracle])]
+    edition = (
+        spec.path,
+        spec.digest,
+        spec.seed,
+        limit,
+        repr(spec.program.launch),
+        *map(stamp, beside),
+    )
+    if edition not in _checked:
+        refuse_too_many(spec, limit)
+        try_expressions(spec)
+        _checked.add(edition)
 
 
 def build(spec: Spec, watch: RunWatch) -> None:

@@ -6,12 +6,13 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import itertools
 import os
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse, OnceFault
@@ -41,11 +42,17 @@ from keen_matrix.core.runs.selection import (
     selected,
     unknown_tag,
 )
+from keen_matrix.core.runs.sources import digests_of, too_large
 from keen_matrix.core.runs.supply import Supply, in_order
+from keen_matrix.core.runs.unchanged import Unchanged, matrix_digests, run_places
 from keen_matrix.core.runs.warmth import trusted_warm_plan
 
 if TYPE_CHECKING:
     from keen_matrix.core.runs.cluster import ClusterPool
+
+
+FEW = 20
+"""Cases that are launched cold where only what has changed is: a check would take as long."""
 
 
 @dataclass(slots=True)
@@ -76,6 +83,11 @@ class RunResult:
         """How many cases came to each verdict."""
         return total_counts(self.tallies)
 
+    @property
+    def taken(self) -> int:
+        """How many of them were not launched, since nothing had changed."""
+        return sum(each.taken for each in self.tallies)
+
 
 def run_specs(
     paths: Sequence[str],
@@ -90,6 +102,8 @@ def run_specs(
     or options exclude each other, RunFault when the journal cannot be written or the workers fail.
     """
     run = Run(options, pool, journal, watch)
+    if options.changed:
+        run.unchanged = Unchanged(options.journal)
     failed = failed_keys(options.journal) if options.choice.failed else None
     if failed is not None and not failed:
         run.result.all_held_before = True
@@ -117,6 +131,8 @@ class Run:
         self.grounding = 0.0
         """Seconds that were taken to try what derived vectors stand on."""
         self.cluster: ClusterPool | None = None
+        self.unchanged: Unchanged | None = None
+        """What may be taken over from the run before; None where nothing is to be."""
 
     @contextlib.contextmanager
     def on_cluster(self) -> Iterator[None]:
@@ -197,7 +213,14 @@ class Run:
     def _run_spec(
         self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
     ) -> None:
-        spec = self._grounded(spec, launch, failed)
+        places = run_places(spec, launch, self.options)
+        if places.too_large and self.unchanged is not None:
+            self.watch.remarks(too_large(places))
+        sources = digests_of(places)
+        digests = matrix_digests(spec, launch, self.options, sources)
+        own = self._own_first(spec, failed)
+        if not own:
+            spec = self._grounded(spec, launch, failed, digests)
         tally = Tally(spec)
         recorded = Recorded(frozenset(), False)
         if self.options.resume:
@@ -209,44 +232,86 @@ class Run:
             return
         self.result.tallies.append(tally)
         if not recorded.is_open:
-            self.journal.write_line(_header(self.options, spec, launch))
-        recorder = _recorder(self.options, spec, launch, part=not chosen.is_all)
-        self.watch.begins(spec, vector_count(spec) if chosen.is_all else None)
-        left: int | None = 0
+            told = _header(self.options, spec, launch)
+            told.digests = digests
+            self.journal.write_line(told)
+        recorder = _recorder(
+            self.options, spec, launch, part=not chosen.is_all or self.unchanged is not None
+        )
+        work = _Work(launch, tally, recorder, digests)
         try:
-            for most, part in parts_by_jobs(spec, chosen):
-                some = self._run_part(spec, launch, tally, recorder, part, most)
+            left = self._run_chosen(spec, work, chosen.of_matrices(own) if own else chosen)
+            if own:
+                spec = self._grounded(spec, launch, failed, digests)
+                tally.stand_on(spec)
+                derived = {each.index for each in spec.matrices} - own
+                chosen = selected(spec, self.options.choice, failed, recorded.ids)
+                some = self._run_chosen(spec, work, chosen.of_matrices(derived))
                 left = None if left is None or some is None else left + some
         finally:
-            self.watch.ends(spec)
             recorder.finish(tally.counts)
             if recorder.trouble:
                 self.watch.remarks(recorder.trouble)
         self._write_finished(left=left)
 
-    def _run_part(
-        self,
-        spec: Spec,
-        launch: ResolvedLaunch,
-        tally: Tally,
-        recorder: Recorder,
-        part: Selection,
-        most: int | None,
-    ) -> int | None:
+    def _own_first(self, spec: Spec, failed: frozenset[CaseKey] | None) -> frozenset[int]:
+        """Return the matrices that are run before it is tried what derived vectors stand on: those that
+        are written out, where only what has changed is run, unless a derived vector did not hold."""
+        if self.unchanged is None:
+            return frozenset()
+        own = frozenset(each.index for each in spec.matrices if not each.family)
+        derived = {each.name for each in spec.matrices if each.family}
+        if not derived or self.unchanged.has_failing(spec, derived):
+            return frozenset()
+        chosen = selected(spec, self.options.choice, failed, frozenset()).of_matrices(own)
+        return frozenset() if next(iter(chosen), None) is None else own
+
+    def _run_chosen(self, spec: Spec, work: _Work, chosen: Selection) -> int | None:
+        """Run cases of a spec; return how many of them are left, None when they are too many to be
+        counted."""
+        self.watch.begins(spec, vector_count(spec) if chosen.is_all else None)
+        left: int | None = 0
+        try:
+            rest = self._take_over(spec, work, chosen)
+            for most, part in parts_by_jobs(spec, rest):
+                if work.tally.taken and next(iter(part), None) is None:
+                    continue
+                some = self._run_part(spec, work, part, most)
+                left = None if left is None or some is None else left + some
+        finally:
+            self.watch.ends(spec)
+        return left
+
+    def _run_part(self, spec: Spec, work: _Work, part: Selection, most: int | None) -> int | None:
         """Run cases, at most so many at a time; return how many of them are left, None when they are
         too many to be counted."""
-        self._plan(spec, launch, part, most)
         supply = Supply(in_order(spec, part, self.options.ordering), lambda: self.is_over)
-        before = tally.total
-        self._run_cases(spec, tally, supply, recorder)
+        before = work.tally.total
+        cases = iter(supply)
+        warm = None
+        if self._is_warm(spec):
+            if self.unchanged is not None:
+                # what was asked for just now is not to wait for a check that takes as long as a few cases
+                self._plan(spec, work.launch, most, None)
+                self._run_cases(spec, work, itertools.islice(cases, FEW))
+            first = next(cases, None)
+            if first is not None:
+                cases = itertools.chain([first], cases)
+                warm = self._warm_plan(spec, work.launch, part)
+        self._plan(spec, work.launch, most, warm)
+        self._run_cases(spec, work, cases)
         if self.options.ordering.budget is not None and supply.order is not None:
-            handed = tally.total - before
+            handed = work.tally.total - before
             left = len(supply.order.cases) - handed
             self.result.budgets.append(Budgeted(supply.order.reached(handed), left))
         return supply.left()
 
     def _grounded(
-        self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
+        self,
+        spec: Spec,
+        launch: ResolvedLaunch,
+        failed: frozenset[CaseKey] | None,
+        digests: Mapping[str, str],
     ) -> Spec:
         """Return a spec whose derived vectors stand on accepted ones; what is kept of them is
         tried again, and found out anew when it has changed."""
@@ -264,6 +329,9 @@ class Run:
         chosen = selected(known, self.options.choice, failed, frozenset())
         if next(iter(chosen), None) is None:
             return spec
+        unchanged = self.unchanged
+        if kept is not None and unchanged is not None and unchanged.covers(spec, digests):
+            return grounded(spec, kept)
         begun = time.monotonic()
         experiments = Experiments(spec, launch, self.pool, self.watch)
         controls = {case.control for case in chosen if case.control}
@@ -277,20 +345,38 @@ class Run:
             self.grounding += time.monotonic() - begun
         return grounded(spec, kept)
 
-    def _run_cases(self, spec: Spec, tally: Tally, supply: Supply, recorder: Recorder) -> None:
+    def _take_over(self, spec: Spec, work: _Work, chosen: Selection) -> Selection:
+        """Write the results of cases for which nothing has changed since they held, and return the
+        others."""
+        if self.unchanged is None:
+            return chosen
+        taken: set[str] = set()
+        for case in chosen:
+            found = self.unchanged.result_of(spec, work.digests, case)
+            if found is not None:
+                offset = self.journal.write(found.line)
+                work.tally.add(found, offset)
+                taken.add(case.id)
+                self.watch.came(spec, found, offset)
+                self.watch.finished(held=True)
+        work.tally.taken += len(taken)
+        return chosen.without(taken)
+
+    def _run_cases(self, spec: Spec, work: _Work, supply: Iterable[Case]) -> None:
         """Launch the cases, and write every result to the journal before the next is awaited."""
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         passed_over: list[ResultFrame] = []
         launched = _worth_a_launch(supply, names, passed_over)
         with contextlib.closing((self.cluster or self.pool).results(launched)) as results:
             for each in _joined(passed_over, results):
-                failing = tally.add(each, self.journal.write(each.line))
-                verdict = VERDICTS[each.verdict]
-                recorder.add(each.id, names[each.matrix], verdict, each.seconds)
+                offset = self.journal.write(each.line)
+                failing = work.tally.add(each, offset)
+                work.recorder.add(each.id, names[each.matrix], VERDICTS[each.verdict], each.seconds)
+                self.watch.came(spec, each, offset)
                 self.watch.finished(held=failing is None)
 
     def _plan(
-        self, spec: Spec, launch: ResolvedLaunch, chosen: Selection, most: int | None
+        self, spec: Spec, launch: ResolvedLaunch, most: int | None, warm: WarmPlan | None
     ) -> None:
         """Tell the workers what they will run, at most so much at a time."""
         asked = self.options.launching
@@ -304,15 +390,16 @@ class Run:
             keep=keep if asked.keep_directories else "",
             repeat=asked.repeat,
             live=self.watch.printed if asked.live else None,
-            warm=self._warm_plan(spec, launch, chosen),
+            warm=warm,
             most=most or self.pool.jobs,
         )
 
+    def _is_warm(self, spec: Spec) -> bool:
+        return (self.options.launching.warm or spec.program.warm) and self.cluster is None
+
     def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, chosen: Selection) -> WarmPlan | None:
-        """Return how the program is run warm, when that is asked for; say so when it cannot be."""
+        """Return how the program is run warm; say so when it cannot be."""
         asked = self.options.launching
-        if not (asked.warm or spec.program.warm) or self.cluster is not None:
-            return None
         # a budget is for cases, not for checks
         few = asked.warm_check and self.options.ordering.budget is not None
         percent = 0.01 if few else asked.warm_check
@@ -333,6 +420,16 @@ class Run:
                 left=0 if interrupted else left,
             )
             self.journal.write_line(finished)
+
+
+class _Work(NamedTuple):
+    """What the run of one spec goes on with."""
+
+    launch: ResolvedLaunch
+    tally: Tally
+    recorder: Recorder
+    digests: Mapping[str, str]
+    """Of each matrix."""
 
 
 def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:

@@ -34,6 +34,10 @@ class Selection:
         """Whether no case is left out."""
         return not self._tests
 
+    def without(self, ids: Container[str]) -> Selection:
+        """Return its cases but for those with some ids."""
+        return Selection(self._spec, (*self._tests, lambda case: case.id not in ids))
+
     def of_matrices(self, matrices: Container[int]) -> Selection:
         """Return those of its cases that are of some matrices, by their index."""
         return Selection(self._spec, (*self._tests, lambda case: case.matrix in matrices))

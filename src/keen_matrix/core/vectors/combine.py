@@ -55,8 +55,27 @@ class Combined:
     strength: int
 
 
+MOST_REMEMBERED, LARGEST_REMEMBERED = 64, 1_000_000
+"""Matrices whose arrays are remembered, and the levels in an array up to which it is."""
+_remembered: dict[int, tuple[Matrix, Combined]] = {}
+"""By the identity of the matrix, which is kept so that no other can have it."""
+
+
 def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
-    """Return the covering array that a matrix asks for. Raises CombineFault."""
+    """Return the covering array that a matrix asks for; it is searched for once, however often a matrix is
+    unfolded. Raises CombineFault."""
+    known = _remembered.get(id(matrix))
+    if known is not None and known[0] is matrix:
+        return known[1]
+    found = _combined(matrix, layout, constraints)
+    if found.covering.rows.size <= LARGEST_REMEMBERED:
+        if len(_remembered) >= MOST_REMEMBERED:
+            _remembered.pop(next(iter(_remembered)))
+        _remembered[id(matrix)] = matrix, found
+    return found
+
+
+def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
     from keen_matrix.core.covering.search import Demand, NoRows, Rule, cover
 
     levels = [factor.levels for factor in layout.factors]

@@ -9,6 +9,7 @@ from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.model.spec import Matrix, Once, Program, Reference, Spec
 from keen_matrix.core.spec.compiling.base import Compiling
 from keen_matrix.core.spec.compiling.matrices import MatrixCompiler
+from keen_matrix.core.spec.compiling.parts import parts_of
 from keen_matrix.core.spec.compiling.signatures import SignatureParts, compiled_signature
 from keen_matrix.core.spec.compiling.tables import known_of, launch_templates
 from keen_matrix.core.spec.document.matrix import MatrixTable
@@ -51,6 +52,7 @@ def compiled(source: Source, document: SpecDocument) -> tuple[Spec, list[Problem
         help_rules=() if more is None else more.help_rules(),
         tidy_rules=() if more is None else more.tidy_rules(),
         matrices=families + own,
+        parts=parts_of(source),
     )
     return spec, base.problems
 
@@ -69,6 +71,7 @@ def _program(document: SpecDocument, here: str) -> Program:
         once=_once(table),
         jobs=table.jobs,
         needs=tuple(table.needs),
+        sources=tuple(os.path.normpath(os.path.join(here, each)) for each in table.sources),
         oracle=os.path.join(here, table.oracle) if table.oracle else None,
     )
 

@@ -93,6 +93,12 @@ class ProgramTable(Around):
         description="How much of each stream is kept; a program that prints more is ended.",
         examples=["8 MiB"],
     )
+    sources: list[str] = Field(
+        [],
+        description="Folders and files that the program and the data of its cases are made of: run --changed and run --watch "
+        "look at them, in place of the folders of the spec and of the program.",
+        examples=[["../src"]],
+    )
     needs: Needs = []
     oracle: str | None = Field(
         None,

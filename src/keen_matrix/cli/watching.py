@@ -1,0 +1,395 @@
+"""`run --watch`: a round of the run for every change of program, spec or data.
+
+This process starts the rounds and has little in memory, since that counts into the peak of every program.
+Another process watches, and each round is a process of its own: a change ends it as an interruption does.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import select
+import signal
+import sys
+import time
+from collections.abc import Callable, Mapping, Sequence
+from typing import NamedTuple, NoReturn
+
+from keen_matrix.core import interruption
+from keen_matrix.wording.safe import escape
+
+PATIENCE = 15.0
+"""Seconds in which a round that is to end does; then it is ended by force."""
+LOOK_SECONDS = 0.1
+CLOCK_SECONDS = 0.02
+"""How much later than it began a build is heard of, at most: times of files move in steps, too."""
+WRITTEN_BY_RUNS = 3
+"""Rounds in a row that a file changes while cases are launched, after which it is taken for one that the
+program writes."""
+NAMES_SHOWN = 4
+
+
+class Begun(NamedTuple):
+    """Why a round begins."""
+
+    changed: tuple[str, ...] = ()
+    """Files whose change began it; none of the first."""
+    everything: bool = False
+    """Whether every case is launched, changed or not."""
+
+
+class Round(NamedTuple):
+    """What a round has to know."""
+
+    number: int
+    known: Mapping[tuple[str, str], bytes]
+    """What came of every case the last time: absolute path of the spec and id → line of the journal."""
+    tell: Callable[[bytes], None]
+    """Tells the process that starts the rounds what is going on: b"b" while something is built, b"r" while
+    cases are run."""
+    begins: Callable[[], Begun | None]
+    """Waits until it is to begin; None where it never is."""
+
+
+def watch(
+    options: argparse.Namespace, paths: Sequence[str], run_round: Callable[[Round], int]
+) -> int:
+    """Run rounds until the user ends them, and return the exit status of the last whole one."""
+    without = [options.journal, *(file for _, file in options.report if file)]
+    watcher, changes = _watcher(paths, without)
+    loop = _Rounds(options, run_round, changes)
+    try:
+        loop.go_on()
+    except KeyboardInterrupt:
+        interruption.begin_ending()
+        print(file=sys.stderr)
+    finally:
+        loop.leave()
+        os.close(changes)
+        _end(watcher, signal.SIGTERM)
+    return loop.status
+
+
+def _watcher(paths: Sequence[str], without: Sequence[str]) -> tuple[int, int]:
+    """Start the process that watches; return its id and the pipe on which it tells of changes."""
+    ours, theirs = os.pipe()
+    _flush()
+    pid = os.fork()
+    if not pid:
+        os.close(ours)
+        _be(lambda: _serve(paths, without, theirs))
+    os.close(theirs)
+    return pid, ours
+
+
+def _serve(paths: Sequence[str], without: Sequence[str], pipe: int) -> int:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # it ends with the one that listens
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    from keen_matrix.core.runs.watcher import serve
+
+    serve(paths, without, pipe)
+    return 0
+
+
+def _be(act: Callable[[], int]) -> NoReturn:
+    """Do something in a fork, and end without going back to what the process that it came from was
+    doing."""
+    status = 3
+    try:
+        status = act()
+    except KeyboardInterrupt:
+        status = 130
+    except BaseException as error:
+        text = str(error).splitlines()[0][:200] if str(error) else ""
+        print(f"keen-matrix: {type(error).__name__}: {escape(text)}", file=sys.stderr)
+        if "KEEN_MATRIX_TRACEBACK" in os.environ:
+            import traceback
+
+            traceback.print_exc()
+    finally:
+        _flush()
+        os._exit(status)
+
+
+def _flush() -> None:
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except OSError:
+            pass
+
+
+def _end(pid: int, number: signal.Signals) -> int:
+    """End a process of ours and return its exit status."""
+    until = time.monotonic() + PATIENCE
+    try:
+        os.kill(pid, number)
+        while time.monotonic() < until:
+            ended, status = os.waitpid(pid, os.WNOHANG)
+            if ended:
+                return os.waitstatus_to_exitcode(status)
+            time.sleep(0.01)
+        os.kill(pid, signal.SIGKILL)
+        return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+    except (ProcessLookupError, ChildProcessError):
+        return 0
+
+
+class _Lines:
+    """Lines that come on a descriptor."""
+
+    def __init__(self, fd: int) -> None:
+        self.fd = fd
+        self._rest = b""
+        self.ended = False
+
+    def read(self) -> list[bytes]:
+        """Return the whole lines that are there; call it when there is something to read."""
+        block = os.read(self.fd, 1 << 16)
+        self.ended = not block
+        *lines, self._rest = (self._rest + block).split(b"\n")
+        return lines
+
+
+class _Rounds:
+    """The rounds, one after another."""
+
+    def __init__(
+        self, options: argparse.Namespace, run_round: Callable[[Round], int], changes: int
+    ) -> None:
+        self.status = 0
+        self._options, self._run_round = options, run_round
+        self._changes = _Lines(changes)
+        self._pid = self._standing_by = 0
+        """The process of the round, and the one of the next, which has loaded what it needs and waits."""
+        self._progress = self._next_progress = -1
+        self._go = -1
+        """Where the next one is told to begin."""
+        self._number = 0
+        self._known: dict[tuple[str, str], bytes] = {}
+        self._build: tuple[float, float] | tuple[()] = ()
+        """When the build of the latest round began and ended; nothing where it has none."""
+        self._run: tuple[float, float] | tuple[()] = ()
+        """When its cases began, and ended as far as they have."""
+        self._built: set[str] = set()
+        """Files that a build writes."""
+        self._meanwhile: dict[str, int] = {}
+        """File → rounds in a row in which it changed while cases were launched."""
+        self._changed: set[str] = set()
+        self._typed = _Lines(0) if _can_be_typed() else None
+
+    def go_on(self) -> None:
+        """Run a round for every change."""
+        self._keep_results()
+        self._begin(())
+        while not self._changes.ended:
+            fds = [self._changes.fd, *([self._typed.fd] if self._typed else [])]
+            if self._progress >= 0:
+                fds.append(self._progress)
+            ready = select.select(fds, [], [], LOOK_SECONDS)[0]
+            interruption.check()
+            if self._progress in ready:
+                self._hear_progress()
+            if self._changes.fd in ready:
+                for line in self._changes.read():
+                    self._hear(json.loads(line))
+            if self._typed and self._typed.fd in ready and not self._obey():
+                return
+            self._look_for_end()
+            if self._changed:
+                changed, self._changed = tuple(sorted(self._changed)), set()
+                if self._pid:
+                    self.end_round(signal.SIGTERM)
+                    self._keep_results()
+                self._begin(changed)
+
+    def _hear_progress(self) -> None:
+        said = os.read(self._progress, 64)
+        if not said:
+            os.close(self._progress)
+            self._progress = -1
+            return
+        now = time.time()
+        for each in said:
+            if bytes([each]) == b"b" and not self._build:
+                self._build = (now - CLOCK_SECONDS, now)
+            elif self._build and not self._run:
+                self._build = (self._build[0], now)
+            if bytes([each]) == b"r" and not self._run:
+                self._run = (now, now)
+            elif self._run:
+                self._run = (self._run[0], now)
+
+    def _hear(self, message: Mapping[str, object]) -> None:
+        if "remark" in message:
+            self._remark(str(message["remark"]))
+        listed = message.get("changed")
+        for each in map(str, listed) if isinstance(listed, list) else ():
+            if self._is_news(each):
+                self._changed.add(each)
+
+    def _is_news(self, path: str) -> bool:
+        """Tell whether a change of a file is to begin a round: not one that the build or the program makes
+        each time. It is told by the time of the file, since what is heard of it comes late."""
+        when = _time_of(path)
+        if self._build and self._build[0] <= when <= self._build[1]:
+            # for the first time it may as well have been saved by the user meanwhile
+            known = path in self._built
+            self._built.add(path)
+            return not known
+        is_open = bool(self._pid)
+        if self._run and self._run[0] <= when and (is_open or when <= self._run[1]):
+            count = self._meanwhile[path] = self._meanwhile.get(path, 0) + 1
+            if count == WRITTEN_BY_RUNS:
+                self._remark(f"{_shown(path)} changes in every round: the program seems to write it, so that a change of it "
+                             "begins no round while one goes on")  # fmt: skip
+            return count < WRITTEN_BY_RUNS
+        self._built.discard(path)
+        self._meanwhile.pop(path, None)
+        return True
+
+    def _remark(self, text: str) -> None:
+        from keen_matrix.cli.shared import remark
+
+        remark(text)
+
+    def _obey(self) -> bool:
+        """Do what was typed; tell whether to go on."""
+        assert self._typed is not None
+        lines = self._typed.read()
+        if self._typed.ended:
+            self._typed = None
+            return True
+        for line in lines:
+            if line.strip() in (b"q", b"quit"):
+                raise KeyboardInterrupt
+        if lines:
+            if self._pid:
+                self.end_round(signal.SIGTERM)
+                self._keep_results()
+            self._begin((), everything=True)
+        return True
+
+    def _stand_by(self) -> None:
+        """Start the process of the next round: it loads what it needs, and waits."""
+        if self._standing_by:
+            return
+        ours, theirs = os.pipe()
+        begin, self._go = os.pipe()
+        os.set_blocking(theirs, False)
+        self._number += 1
+        asked = Round(
+            self._number,
+            self._known,
+            lambda said: _write(theirs, said),
+            lambda: _begun(begin),
+        )
+        _flush()
+        pid = os.fork()
+        if pid == 0:
+            os.close(ours)
+            os.close(self._go)
+            _be(lambda: self._run_round(asked))
+        os.close(theirs)
+        os.close(begin)
+        self._standing_by, self._next_progress = pid, ours
+
+    def _begin(self, changed: tuple[str, ...], *, everything: bool = False) -> None:
+        self._stand_by()
+        if self._progress >= 0:
+            os.close(self._progress)
+        self._pid, self._progress = self._standing_by, self._next_progress
+        self._standing_by, self._build, self._run = 0, (), ()
+        _write(self._go, json.dumps([changed, everything]).encode())
+        os.close(self._go)
+
+    def _look_for_end(self) -> None:
+        if not self._pid:
+            return
+        ended, status = os.waitpid(self._pid, os.WNOHANG)
+        if not ended:
+            return
+        self._pid = 0
+        self.status = os.waitstatus_to_exitcode(status)
+        if self.status == 130:
+            raise KeyboardInterrupt
+        if self._run:
+            self._run = (self._run[0], time.time())
+        self._keep_results()
+        self._stand_by()
+        self._say_waiting()
+
+    def _say_waiting(self) -> None:
+        keys = (
+            "Enter runs everything again, q Enter or Ctrl-C ends" if self._typed else "Ctrl-C ends"
+        )
+        print(f"waiting for a change; {keys}", file=sys.stderr, flush=True)
+
+    def end_round(self, number: signal.Signals) -> None:
+        """End the round that goes on, if any."""
+        if self._pid:
+            _end(self._pid, number)
+            self._pid = 0
+
+    def leave(self) -> None:
+        """End what goes on, and what stands by."""
+        self.end_round(signal.SIGINT)
+        if self._standing_by:
+            os.close(self._go)
+            _end(self._standing_by, signal.SIGINT)
+
+    def _keep_results(self) -> None:
+        """Take note of what came of the cases that are in the journal."""
+        spec = ""
+        try:
+            with open(self._options.journal, "rb") as file:
+                for line in file:
+                    if line.startswith(b'{"journal"'):
+                        spec = os.path.abspath(str(json.loads(line).get("spec", "")))
+                    elif line.startswith(b'{"id":"') and line.endswith(b"\n"):
+                        self._known[spec, line[7 : line.index(b'"', 7)].decode()] = line
+        except (OSError, ValueError):
+            return
+
+
+def _begun(pipe: int) -> Begun | None:
+    said = b""
+    while block := os.read(pipe, 1 << 16):
+        said += block
+    if not said:
+        return None
+    changed, everything = json.loads(said)
+    return Begun(tuple(changed), everything)
+
+
+def _can_be_typed() -> bool:
+    try:
+        return os.isatty(0) and os.getpgrp() == os.tcgetpgrp(0)
+    except OSError:
+        return False
+
+
+def _time_of(path: str) -> float:
+    try:
+        return os.stat(path).st_mtime
+    except OSError:
+        return time.time()
+
+
+def _write(fd: int, said: bytes) -> None:
+    try:
+        os.write(fd, said)
+    except OSError:
+        pass
+
+
+def _shown(path: str) -> str:
+    return escape(os.path.relpath(path))
+
+
+def shown_names(paths: Sequence[str]) -> str:
+    """Return some files as one line names them."""
+    shown = ", ".join(_shown(each) for each in paths[:NAMES_SHOWN])
+    left = len(paths) - NAMES_SHOWN
+    return shown + (f" and {left} more" if left > 0 else "")

@@ -1,0 +1,154 @@
+"""The files that a program is made of, as far as it can be known: what a change is looked for in.
+
+These are the files among the launch words, and those in the folders of the spec and of those files, or in
+place of these folders what [program] sources names. What runs write is none of them; libraries elsewhere, the network and the
+clock cannot be known.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from hashlib import blake2b
+
+from keen_matrix.core.expressions import Scope
+from keen_matrix.core.files import SUFFIX
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
+
+MOST_FILES = 5_000
+"""Files of a folder beyond which only those are looked at that are named."""
+READ_MOST = 4 << 20
+"""Bytes up to which a file is told by its content; a larger one by its size and time."""
+NOT_OURS = ("__pycache__", "node_modules")
+SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
+"""Folders of the system: a program there is told by its own file."""
+_VIRTUAL = "pyvenv.cfg"
+
+
+@dataclass(frozen=True, slots=True)
+class Places:
+    """Where the files of a program are."""
+
+    folders: tuple[str, ...]
+    """Folders whose files, down to the lowest, belong to it."""
+    files: tuple[str, ...]
+    """Single files that do."""
+    without: frozenset[str] = frozenset()
+    """Files in them that do not: tables whose rows are cases, reports that a run writes."""
+    too_large: tuple[str, ...] = ()
+    """Folders that have too many files to be looked at."""
+
+
+def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ()) -> Places:
+    """Return where the files of a spec's program are; `without` are files that a run writes."""
+    scope = Scope({"here": spec.here})
+    lines = [spec.program.launch, *spec.program.launchers.values()]
+    if spec.reference is not None:
+        lines.append(spec.reference.launch)
+    words = [each.render(scope) for line in lines for each in line]
+    named = [launch.file, *launch.words, *words, *spec.program.sources]
+    found = dict.fromkeys(
+        os.path.realpath(each) for each in named if os.path.isabs(each) and os.path.exists(each)
+    )
+    files = [each for each in found if os.path.isfile(each)]
+    folders = [each for each in found if os.path.isdir(each)]
+    if not spec.program.sources:
+        folders.append(spec.here)
+        folders += [
+            os.path.dirname(each)
+            for each in files
+            if not _is_of_system(each) and os.path.dirname(each) != os.path.realpath(os.sep)
+        ]
+    if spec.program.oracle:
+        files.append(spec.program.oracle)
+    whole = _outermost(dict.fromkeys(map(os.path.realpath, folders)))
+    large = tuple(each for each in whole if _is_large(each))
+    return Places(
+        folders=tuple(each for each in whole if each not in large),
+        files=tuple(dict.fromkeys(files)),
+        without=frozenset((*spec.parts.tables, *map(os.path.abspath, without))),
+        too_large=large,
+    )
+
+
+def _is_of_system(path: str) -> bool:
+    if path.startswith(tuple(f"{each}/" for each in SYSTEM)) and not path.startswith("/usr/src/"):
+        return True
+    # an interpreter in a virtual environment, and what was installed beside it
+    return os.path.exists(os.path.join(os.path.dirname(os.path.dirname(path)), _VIRTUAL))
+
+
+def _outermost(folders: Collection[str]) -> list[str]:
+    return [
+        each
+        for each in folders
+        if not any(each != other and each.startswith(other.rstrip("/") + "/") for other in folders)
+    ]
+
+
+def _is_large(folder: str) -> bool:
+    return any(number >= MOST_FILES for number, _ in enumerate(files_below(folder)))
+
+
+def files_below(folder: str) -> Iterator[str]:
+    """Yield the files of a folder, down to the lowest, in a fixed order: not those of hidden folders, of
+    libraries that are installed in it, or of specs."""
+    for root, folders, names in os.walk(folder):
+        folders[:] = sorted(
+            each
+            for each in folders
+            if not is_passed_over(each) and not os.path.exists(os.path.join(root, each, _VIRTUAL))
+        )
+        for name in sorted(names):
+            if is_source(name):
+                yield os.path.join(root, name)
+
+
+def is_passed_over(folder: str) -> bool:
+    """Tell whether what is in a folder of that name is none of a program's own."""
+    return folder.startswith(".") or folder in NOT_OURS
+
+
+def is_source(name: str) -> bool:
+    """Tell whether a file of that name can be a program's: the text of a spec is looked at by itself."""
+    return not (name.endswith((SUFFIX, ".pyc", "~", ".swp")) or name in (PROJECT_FILE, PYPROJECT)
+                or name.startswith((".", "#")))  # fmt: skip
+
+
+def too_large(places: Places) -> str:
+    """Return the remark on folders that have too many files."""
+    folders = " and ".join(places.too_large)
+    return (f"{folders} has more than {MOST_FILES:,} files, so that only those are looked at that the launch words name; "
+            'name what the program is made of: sources = ["src"]')  # fmt: skip
+
+
+def digests_of(places: Places) -> dict[str, str]:
+    """Return a digest of each file of a program."""
+    paths = [*places.files, *(each for folder in places.folders for each in files_below(folder))]
+    wanted = (each for each in dict.fromkeys(paths) if each not in places.without)
+    return {each: found for each in wanted if (found := file_digest(each))}
+
+
+def file_digest(path: str) -> str:
+    """Return a digest of a file's content; nothing of what is no file, or cannot be read."""
+    with contextlib.suppress(OSError, ValueError):
+        info = os.stat(path)
+        if not os.path.isfile(path):
+            return ""
+        if info.st_size > READ_MOST:
+            return f"{info.st_size}-{info.st_mtime_ns}"
+        with open(path, "rb") as file:
+            return blake2b(file.read(), digest_size=12).hexdigest()
+    return ""
+
+
+def digest_of_all(digests: Mapping[str, str], more: Sequence[str]) -> str:
+    """Return one digest of many files, and of some texts."""
+    digest = blake2b(digest_size=12)
+    for each in (*more, *(f"{path}\0{found}" for path, found in digests.items())):
+        digest.update(each.encode("utf-8", "surrogateescape") + b"\0\0")
+    return digest.hexdigest()

@@ -1,0 +1,267 @@
+"""Only what has changed is launched again, on demand and on every save."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import COMMAND, Place
+
+PROGRAM = """\
+    #!/bin/sh
+    . "$(dirname "$0")/prices.sh"
+    echo "$1" >> "$(dirname "$0")/../launched"
+    echo "$1 costs $PRICE"
+    test "$1" != bad
+    """
+SPEC = """\
+    [program]
+    launch = "sh {here}/fare.sh"
+    env-from-caller = ["PATH", "SEASON"]
+    [[matrix]]
+    name = "islands"
+    line = "{island}"
+    axes.island = ["Holm", "Skerry"]
+    expect.stdout.contains = "costs 12"
+    [[matrix]]
+    name = "rows"
+    line = "{island}"
+    columns = ["island", "exit"]
+    rows = "islands.csv"
+    expect.exit = "{exit}"
+    """
+FILES = {"fare.sh": PROGRAM, "prices.sh": "PRICE=12\n", "islands.csv": "island,exit\nNorth,0\nSouth,0\n", "fare.matrix.toml": SPEC}
+
+
+@pytest.fixture
+def office(tmp_path: Path) -> Place:
+    place = Place(tmp_path / "office")
+    for name, text in FILES.items():
+        place.write(name, text)
+    return place
+
+
+def launched(office: Place) -> list[str]:
+    """Return the words that the program got since this was asked last, in order."""
+    log = office.folder.parent / "launched"
+    words = sorted(log.read_text().split()) if log.exists() else []
+    log.unlink(missing_ok=True)
+    return words
+
+
+def edit(name: str, old: str, new: str) -> Callable[[Place], None]:
+    def act(office: Place) -> None:
+        path = office.folder / name
+        text = path.read_text()
+        assert old in text
+        path.write_text(text.replace(old, new, 1))
+    return act
+
+
+EVERYTHING = ["Holm", "North", "Skerry", "South"]
+
+
+@pytest.mark.parametrize(("change", "expected"), [
+    (lambda office: None, []),
+    (edit("fare.matrix.toml", '"Skerry"]', '"Skerry", "Reef"]'), ["Reef"]),
+    (edit("fare.matrix.toml", "costs 12", "costs"), ["Holm", "Skerry"]),
+    (edit("fare.matrix.toml", 'name = "islands"', 'name = "islands"\ntags = ["slow"]'), []),
+    (edit("fare.matrix.toml", "[program]", "[program]\ntimeout = 5"), EVERYTHING),
+    (edit("fare.matrix.toml", "[program]", "# the fares\n[program]"), []),
+    (edit("fare.sh", "costs", "costs  "), EVERYTHING),
+    (edit("prices.sh", "12", "13"), EVERYTHING),
+    (edit("islands.csv", "South,0", "South,1"), ["South"]),
+    (lambda office: office.write("islands.csv", "island,exit\nEast,0\nNorth,0\nSouth,0\n"), ["East"]),
+    (lambda office: (office.folder / "fare.sh").touch(), []),
+    (lambda office: office.write("fare.sh.notes", "new"), EVERYTHING),
+    (lambda office: office.write(".hidden/notes", "new"), []),
+], ids=["nothing", "a value", "an expectation", "a tag", "a time limit", "a comment", "the program", "a file that it reads",
+        "a row of a table", "a row before others", "its time alone", "a new file", "a hidden file"])  # fmt: skip
+def test_what_has_changed_is_launched(office: Place, change: Callable[[Place], None], expected: list[str]) -> None:
+    assert office.call("run").status == 0
+    assert launched(office) == EVERYTHING
+    change(office)
+    came = office.call("run", "--changed")
+    assert launched(office) == expected, came
+    kept = len({*EVERYTHING, *expected} - set(expected))
+    assert (f"({kept} of them unchanged and not launched)" in came.out) == bool(kept)
+
+
+def test_a_record_that_is_taken_over_says_from_when_and_is_none_of_the_history(office: Place) -> None:
+    office.call("run")
+    first = {each["id"]: each for each in office.cases()}
+    started = office.journal()[0]["started"]
+    for _ in range(2):
+        assert office.call("run", "--changed").status == 0
+    for each in office.cases():
+        assert each.pop("taken_from") == started
+        assert each == first[each["id"]]
+
+
+def test_what_did_not_hold_is_always_launched(office: Place) -> None:
+    edit("fare.matrix.toml", '"Skerry"', '"bad"')(office)
+    edit("fare.matrix.toml", 'contains = "costs 12"', 'contains = "costs 12"\nexpect.exit = 0')(office)
+    assert office.call("run").status == 1
+    launched(office)
+    for _ in range(2):
+        came = office.call("run", "--changed")
+        assert (came.status, launched(office)) == (1, ["bad"])
+
+
+def test_the_environment_counts_as_far_as_it_is_taken_over(office: Place) -> None:
+    office.call("run")
+    launched(office)
+    office.call("run", "--changed", env={"HARBOUR": "south"})
+    assert launched(office) == []
+    office.call("run", "--changed", env={"SEASON": "winter"})
+    assert launched(office) == EVERYTHING
+
+
+def test_cases_that_share_a_folder_are_never_taken_over(office: Place) -> None:
+    edit("fare.matrix.toml", 'name = "islands"', 'name = "islands"\ndirectory = "spec"')(office)
+    office.call("run")
+    launched(office)
+    office.call("run", "--changed")
+    assert launched(office) == ["Holm", "Skerry"]
+
+
+def test_sources_stand_in_place_of_the_folders(office: Place) -> None:
+    edit("fare.matrix.toml", "[program]", '[program]\nsources = ["prices.sh"]')(office)
+    office.call("run")
+    launched(office)
+    office.write("notes", "of no matter")
+    office.call("run", "--changed")
+    assert launched(office) == []
+    edit("prices.sh", "12", "14")(office)
+    office.call("run", "--changed")
+    assert launched(office) == EVERYTHING
+
+
+def test_derived_vectors_are_taken_over_without_trying_what_they_stand_on(office: Place) -> None:
+    edit("fare.matrix.toml", "[[matrix]]", '[signature]\nsynopsis = "ISLAND"\n[[matrix]]')(office)
+    office.call("run")
+    launched(office)
+    came = office.call("run", "--changed")
+    assert "North" not in launched(office)
+    assert "unchanged and not launched" in came.out
+
+
+@pytest.mark.parametrize("words", [["--changed", "--resume"], ["--watch", "--shard", "1/2"], ["--notify", "true"]])
+def test_options_that_exclude_each_other_are_told(office: Place, words: list[str]) -> None:
+    came = office.call("run", *words)
+    assert came.status == 2
+    assert "go with" in came.err or "goes with" in came.err
+
+
+class Watching:
+    """A run that watches, and what it has written so far."""
+
+    def __init__(self, office: Place, *words: str) -> None:
+        self.log = office.folder.parent / "watched.txt"
+        with self.log.open("wb") as log:
+            self.process = subprocess.Popen(
+                [COMMAND, "run", "--watch", *words], cwd=office.folder, stdout=log, stderr=log, stdin=subprocess.DEVNULL,
+                env={**os.environ, "NO_COLOR": "1"}, start_new_session=True,
+            )  # fmt: skip
+        self._seen = 0
+
+    def until(self, text: str) -> str:
+        """Return what was written since the last call, up to a text that is waited for."""
+        until = time.monotonic() + 60
+        while time.monotonic() < until:
+            written = self.log.read_text()
+            at = written.find(text, self._seen)
+            if at >= 0:
+                start, self._seen = self._seen, at + len(text)
+                return written[start : self._seen]
+            time.sleep(0.02)
+        raise AssertionError(f"{text!r} did not come: {self.log.read_text()[self._seen:]}")
+
+    def end(self) -> int:
+        self.process.send_signal(signal.SIGINT)
+        return self.process.wait(30)
+
+
+@pytest.fixture
+def watching(office: Place) -> Iterator[Callable[..., Watching]]:
+    started: list[Watching] = []
+
+    def start(*words: str) -> Watching:
+        started.append(Watching(office, *words))
+        return started[-1]
+
+    yield start
+    for each in started:
+        if each.process.poll() is None:
+            os.killpg(each.process.pid, signal.SIGKILL)
+            each.process.wait()
+
+
+def test_each_save_tells_what_it_changed(office: Place, watching: Callable[..., Watching]) -> None:
+    watch = watching("--notify", f"sh -c 'echo \"$0\" > {office.folder.parent}/told'")
+    assert "4 vectors: all held" in watch.until("waiting for a change")
+    edit("prices.sh", "12", "11")(office)
+    told = watch.until("waiting for a change")
+    assert "prices.sh changed" in told
+    assert "no longer held  2" in told
+    assert 'line 1 of standard output: "12" → "11"   held → differed' in told
+    assert "other output  2" in told
+    assert "expected" in told
+    edit("fare.sh", "bad", "worse")(office)
+    assert "as before, 2 vectors did not hold" in watch.until("waiting for a change")
+    edit("prices.sh", "11", "12")(office)
+    told = watch.until("waiting for a change")
+    assert "newly held  2" in told
+    edit("fare.matrix.toml", '"Skerry"]', '"Skerry", "Reef"]')(office)
+    told = watch.until("waiting for a change")
+    assert "new  1 vector" in told
+    assert "5 vectors: all held (4 of them unchanged and not launched)" in told
+    assert "5 vectors" in (office.folder.parent / "told").read_text()
+    assert watch.end() == 0
+
+
+def test_a_spec_that_becomes_wrong_and_right_again(office: Place, watching: Callable[..., Watching]) -> None:
+    watch = watching()
+    watch.until("waiting for a change")
+    edit("fare.matrix.toml", "[[matrix]]", "[[matrix]")(office)
+    assert "fare.matrix.toml:4:" in watch.until("waiting for a change")
+    edit("fare.matrix.toml", "[[matrix]", "[[matrix]]")(office)
+    assert "4 vectors: all held" in watch.until("waiting for a change")
+    assert watch.end() == 0
+
+
+def test_a_change_ends_the_round_that_goes_on(office: Place, watching: Callable[..., Watching]) -> None:
+    watch = watching()
+    watch.until("waiting for a change")
+    begun = time.monotonic()
+    edit("prices.sh", "PRICE=12", "PRICE=12; touch ../begun; sleep 9")(office)
+    edit("prices.sh", "../begun", str(office.folder.parent / "begun"))(office)
+    while not (office.folder.parent / "begun").exists():
+        assert time.monotonic() < begun + 30
+        time.sleep(0.02)
+    edit("prices.sh", "sleep 9", "true")(office)
+    assert "all held" in watch.until("waiting for a change")
+    assert time.monotonic() - begun < 8.5
+    assert watch.end() == 0
+
+
+def test_what_a_build_writes_begins_no_round_for_ever(office: Place, watching: Callable[..., Watching]) -> None:
+    office.write("build.sh", 'cp "$(dirname "$0")/fare.src" "$(dirname "$0")/fare.sh"; date +%N >> "$(dirname "$0")/fare.sh.stamp"\n')
+    office.write("fare.src", PROGRAM)
+    edit("fare.matrix.toml", "[program]", '[program]\nbuild = "sh {here}/build.sh"')(office)
+    watch = watching()
+    watch.until("waiting for a change")
+    time.sleep(2.0)
+    seen = watch.log.read_text().count("build: ")
+    edit("fare.src", "costs", "costs 12, no:")(office)
+    watch.until("fare.src changed")
+    assert "other output  4" in watch.until("waiting for a change")
+    time.sleep(2.0)
+    assert watch.log.read_text().count("build: ") <= seen + 2  # a file that a build writes anew each time is learnt once
+    assert watch.end() == 0
