@@ -30,6 +30,7 @@ COMMANDS = {
     "unfold": "show the vectors without running anything",
     "draft": "write a first spec from a program's own parser or help text",
     "settle": "find out by experiment what a spec's signature leaves open, and state it",
+    "fill": "write what came into the expectations that are left open, or in place of what was not met",
     "lint": "read specs only and point out every problem",
     "baseline": "list, show and accept baselines: outputs that later runs are compared with",
     "report": "show a run as grids, or write it as junit, tap, html, markdown, csv, json or a picture",
@@ -46,7 +47,7 @@ COMMANDS = {
 """Command → what it does. The module of the same name adds its options only when it is called."""
 
 GROUPS = {
-    "begin": ("try", "draft", "settle", "demo"),
+    "begin": ("try", "draft", "settle", "fill", "demo"),
     "run": ("run", "unfold", "lint", "baseline", "replay"),
     "look at results": ("report", "compare", "history"),
     "think about the spec": ("coverage", "doubt", "suspects", "narrow", "schema"),

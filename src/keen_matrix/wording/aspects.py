@@ -21,6 +21,7 @@ from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, Step
 from keen_matrix.core.results.causes import statement_of
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
+from keen_matrix.wording.cases import why_unchecked
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, exact_line, is_written_whole, pad, quoted, visible_line
 from keen_matrix.wording.safe import shell_line as visible_words
@@ -82,7 +83,7 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
     if verdict == "unchecked":
         yield [
             "  ",
-            ("no expectation looks at this vector; give its matrix or [expect] one", "warn"),
+            (escape(why_unchecked(fields)), "warn"),
         ]
     yield from aspects_rows(look, fields, everything=everything)
     yield from statement_rows(fields)

@@ -61,11 +61,18 @@ def output_of(fields: Record, name: str, most: int = OUTPUT_SHOWN) -> str:
     return shown + (f"\n… ({len(text) - most:,} more characters)" if len(text) > most else "")
 
 
+def why_unchecked(fields: Record) -> str:
+    """Return why nothing, or not all, was checked, and what to do."""
+    if fields.left_open:
+        return f"left open: {', '.join(fields.left_open)}; keen-matrix fill writes what comes"
+    return "no expectation looks at this vector; give its matrix or [expect] one"
+
+
 def message_of(fields: Record) -> str:
     """Return one line on what went wrong."""
     failed = [each for each in fields.aspects if not each.met]
     if fields.verdict == "unchecked":
-        return "unchecked: no expectation looks at this vector"
+        return escape(f"unchecked: {why_unchecked(fields)}")
     if not failed:
         return str(fields.verdict)
     names = list(dict.fromkeys(str(each.aspect) for each in failed))

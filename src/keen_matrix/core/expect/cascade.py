@@ -22,6 +22,7 @@ from keen_matrix.core.expect.aspects import (
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.crash import crash_sign
 from keen_matrix.core.expect.mismatch import Mismatch
+from keen_matrix.core.expect.open import is_left_open, names_used
 from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
@@ -76,6 +77,8 @@ class Judged:
     aspects: tuple[AspectResult, ...]
     remarks: tuple[str, ...] = ()
     """What is worth a word though it is no failure."""
+    left_open: tuple[str, ...] = ()
+    """Aspects that were not looked at, since it is not known yet what is to come."""
 
 
 class Cascade:
@@ -142,11 +145,23 @@ class Cascade:
             )
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
+        left_open: list[str] = []
         for check in checks.steps:
-            self._check(check, outcome, context, aspects)
+            if check.is_open or (
+                context.open_names and not check.names.isdisjoint(context.open_names)
+            ):
+                left_open.append(check.met.aspect)
+            else:
+                self._check(check, outcome, context, aspects)
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
+        verdict = _verdict(aspects, len(built_in))
+        if left_open and verdict == "held":
+            verdict = "unchecked"  # it was not asked for all that is wanted
         return Judged(
-            verdict=_verdict(aspects, len(built_in)), aspects=tuple(aspects), remarks=remarks
+            verdict=verdict,
+            aspects=tuple(aspects),
+            remarks=remarks,
+            left_open=tuple(left_open),
         )
 
     @staticmethod
@@ -186,6 +201,10 @@ class _Check(NamedTuple):
 
     aspect: Aspect
     met: AspectResult
+    is_open: bool
+    """Whether it is not known yet what is to come."""
+    names: frozenset[str]
+    """What its texts and expressions use."""
 
 
 class _Checks:
@@ -212,7 +231,8 @@ class _Checks:
                 name.removeprefix("files.") for name in self.chosen if name.startswith("files.")
             )
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
-        return _Check(aspect, AspectResult(aspect=name, met=True, rule=chosen.origin))
+        met = AspectResult(aspect=name, met=True, rule=chosen.origin)
+        return _Check(aspect, met, is_left_open(aspect), names_used(aspect))
 
 
 def _only_remarks(aspect: Aspect) -> bool:

@@ -56,6 +56,7 @@ class CaseChecker:
         return CheckContext(
             scope=CaseScope(partial(self._scope, case, argv, number)), masks=self._matrices[case.matrix].masks,
             mentions=standing.mentions if standing is not None else (), baselines=self._baselines[case.matrix], id=case.id,
+            open_names=case.said.open_columns,
             outputs=None if self._runs_commands else {},
         )  # fmt: skip
 

@@ -20,6 +20,8 @@ class CheckContext:
     """Numbers of the masks that found something in a file; checks add to it."""
     mentions: tuple[str, ...] = ()
     """What a message may name instead of the culprit."""
+    open_names: tuple[str, ...] = ()
+    """Names whose values are not known yet: what uses them is not checked."""
     baselines: str = ""
     """The file of baselines of the case's matrix."""
     id: str = ""

@@ -7,6 +7,7 @@ from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.quantities import parse_bounds
+from keen_matrix.core.vectors.open_cells import OPEN
 
 _FORMS = 'a code 0..255, a list of codes, a range such as "1..125", "nonzero" or a template such as "{exit}"'
 
@@ -26,6 +27,8 @@ def parse_exit(value: Any) -> tuple[tuple[int, int], ...] | Template:
 
 
 def _parse_text(text: str) -> tuple[tuple[int, int], ...] | Template:
+    if text == OPEN:
+        return ()
     if text == "nonzero":
         return ((1, 255),)
     if "{" in text:
@@ -54,6 +57,11 @@ class ExitExpectation:
     """The exit code must lie in one of the ranges, or in those that the template gives."""
 
     allowed: tuple[tuple[int, int], ...] | Template
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it is not known yet which code is to come."""
+        return not self.allowed
 
     def ranges(self, scope: Scope) -> tuple[tuple[int, int], ...]:
         """Return the ranges for one case. Raises ExpressionFault, or ValueError when the template

@@ -124,6 +124,7 @@ def _noted(
     masks = sorted({number for _, each, _ in launches for number in each.masks_used})
     fields: RecordFields = {
         "masked": masks, "remarks": list(dict.fromkeys(remark for _, _, each in launches for remark in each.remarks)),
+        "left_open": tuple(dict.fromkeys(name for _, _, each in launches for name in each.left_open)),
     }  # fmt: skip
     for name, text in outcome.masked.items() if masks else ():
         if text != getattr(outcome, name):

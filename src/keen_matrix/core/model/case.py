@@ -40,6 +40,8 @@ class Said(NamedTuple):
     """The last day on which a known difference did not count, once it is past."""
     skipped: str = ""
     """Why it is not launched."""
+    open_columns: tuple[str, ...] = ()
+    """Columns of its row whose cells are left open: what is to come there is not known yet."""
 
 
 class Case(Struct, frozen=True, kw_only=True):

@@ -201,6 +201,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     """The last day on which that did not count, once it is past."""
     skipped: str = ""
     """Why it was not launched."""
+    open_columns: tuple[str, ...] = ()
+    """Columns of its row whose cells are left open."""
     relation: str = ""
     more_argv: tuple[tuple[str, ...], ...] = ()
     others: tuple[int, ...] = ()
@@ -219,6 +221,8 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     stdout_masked: str | None = None
     stderr_masked: str | None = None
     remarks: list[str] = []
+    left_open: tuple[str, ...] = ()
+    """Aspects of which it is not known yet what is to come."""
     verdict: Verdict
     exit: int | None = field(default_factory=_none)
     signal: str | None = field(default_factory=_none)

@@ -230,6 +230,8 @@ class Marks:
     """Programs without which its cases are skipped."""
     rows: tuple[str, ...] = ()
     """Where each of its rows stands, `tickets.csv:7`."""
+    expected_columns: tuple[str, ...] = ()
+    """Columns that only expectations use, where a cell is left open or empty."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

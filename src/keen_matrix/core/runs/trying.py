@@ -8,24 +8,21 @@ judgement that it would have if somebody wrote it there.
 from __future__ import annotations
 
 import itertools
-import json
 import os
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.expect.forms.base import lines_of
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field, Word
+from keen_matrix.core.runs.kept_texts import kept_stream, literal, toml_text, toml_words
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 MOST_LOOKED_AT = 20_000
 """Cases among which a vector is looked for."""
-LONG_TEXT, MANY_LINES = 2_000, 20
-"""Characters, or lines, of an output from which it is kept in a file of its own."""
 OUTCOME_COLUMNS = ("exit", "stdout", "stderr")
 """Columns of a row that are filled with what came."""
 
@@ -49,8 +46,8 @@ def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
             if case.argv == argv and not case.more and not case.fault:
                 return Tried(spec, matrix, case, True)
     name = unused_name(spec, "tried")
-    line = f"line = {_words(words)}" if words else 'line = ""'
-    more = f"{_ending(text)}[[matrix]]\nname = {_text(name)}\n{line}\n"
+    line = f"line = {toml_words(words)}" if words else 'line = ""'
+    more = f"{_ending(text)}[[matrix]]\nname = {toml_text(name)}\n{line}\n"
     spec = load_spec(path, text + more)
     matrix = next(each for each in spec.matrices if each.name == name)
     return Tried(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
@@ -59,7 +56,7 @@ def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
 def spec_of_program(words: Sequence[str]) -> str:
     """Return the text of a spec that only launches a program."""
     absolute = [os.path.abspath(each) if os.path.isfile(each) else each for each in words]
-    return f'[program]\nlaunch = {_words(absolute)}\n[[matrix]]\nname = "tried"\nline = ""\n'
+    return f'[program]\nlaunch = {toml_words(absolute)}\n[[matrix]]\nname = "tried"\nline = ""\n'
 
 
 def unused_name(spec: Spec, name: str) -> str:
@@ -106,10 +103,10 @@ def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> Kept
                 return KeptText(_with_row(text, matrix.index, row), f'a row of "{matrix.name}"', {})
     chosen = name or unused_name(tried.spec, " ".join(record.argv)[:40] or "no words")
     files: dict[str, str] = {}
-    lines = ["[[matrix]]", f"name = {_text(chosen)}"]
-    lines.append(f"line = {_words(record.argv)}" if record.argv else 'line = ""')
+    lines = ["[[matrix]]", f"name = {toml_text(chosen)}"]
+    lines.append(f"line = {toml_words(record.argv)}" if record.argv else 'line = ""')
     if record.signal is not None:
-        lines.append(f"expect.signal = {_text(record.signal)}")
+        lines.append(f"expect.signal = {toml_text(record.signal)}")
     else:
         lines.append(f"expect.exit = {record.exit}")
     for stream in ("stdout", "stderr"):
@@ -120,9 +117,9 @@ def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> Kept
             and change.kind == "file"
             and change.size is not None
         ):
-            lines.append(f"expect.files.{_text(_literal(file))}.size = {change.size}")
+            lines.append(f"expect.files.{toml_text(literal(file))}.size = {change.size}")
         elif change.state == "deleted":
-            lines.append(f'expect.files.{_text(_literal(file))} = "absent"')
+            lines.append(f'expect.files.{toml_text(literal(file))} = "absent"')
     return KeptText(text + _ending(text) + "\n".join(lines) + "\n", f'the matrix "{chosen}"', files)
 
 
@@ -131,14 +128,10 @@ def _stream(stream: str, record: Record, name: str, files: dict[str, str]) -> st
     content = record.compared_stream(stream) or ""
     if getattr(record, f"{stream}_base64") is not None:
         return f"# {stream} is not a text, so nothing is expected of it"
-    if len(content) > LONG_TEXT or len(lines_of(content)) > MANY_LINES:
-        plain = "".join(each if each.isalnum() or each in "-_." else "-" for each in name).strip(
-            "-"
-        )
-        file = f"expected/{plain or 'tried'}.{stream}.txt"
-        files[file] = content
-        return f"expect.{stream}.file = {_text(_literal(file))}"
-    return f"expect.{stream} = {_text(_literal(content))}"
+    value = kept_stream(content, f"{name}.{stream}", files)
+    if isinstance(value, dict):
+        return f"expect.{stream}.file = {toml_text(value['file'])}"
+    return f"expect.{stream} = {toml_text(value)}"
 
 
 def _row(matrix: Matrix, record: Record) -> list[object] | None:
@@ -200,28 +193,6 @@ def _ended(record: Record) -> str:
     return {"crashed": "crashed", "hung": "did not end in time", "unlaunched": "was not launched"}[
         record.verdict
     ]
-
-
-def _literal(text: str) -> str:
-    """Return a text as a template has it."""
-    return text.replace("{", "{{").replace("}", "}}")
-
-
-def _words(words: Sequence[str]) -> str:
-    return f"[{', '.join(_text(_literal(each)) for each in words)}]"
-
-
-def _text(text: str) -> str:
-    """Return a text as TOML writes it: on several lines where it has several."""
-    import tomlkit
-
-    if text.count("\n") > 1 and not any(ord(each) < 32 and each != "\n" for each in text):
-        escaped = text.replace("\\", "\\\\").replace('"""', '""\\"')
-        return f'"""\n{escaped}"""'
-    try:
-        return tomlkit.string(text).as_string()
-    except ValueError:
-        return json.dumps(text)
 
 
 def _ending(text: str) -> str:

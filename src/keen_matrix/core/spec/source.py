@@ -12,6 +12,7 @@ import hashlib
 import os
 import re
 import tomllib
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple, TypedDict, Unpack
@@ -105,6 +106,10 @@ class Source:
             if found
             else Origin(self.layers[-1].source, path)
         )
+
+    def paths(self) -> Collection[KeyPath]:
+        """Return every key path that is written in this very file."""
+        return self._all_places().keys()
 
     def reach(self, path: KeyPath) -> int:
         """Return how many keys of a path are written in this very file."""

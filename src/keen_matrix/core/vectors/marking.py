@@ -13,6 +13,7 @@ from keen_matrix.core.expressions import Scope, Template, as_text
 from keen_matrix.core.model.case import Case, Said, case_scope
 from keen_matrix.core.model.spec import Known, Matrix, Spec
 from keen_matrix.core.structs import replace
+from keen_matrix.core.vectors.open_cells import OPEN
 
 NOTE = "note"
 KNOWN = "known"
@@ -27,7 +28,13 @@ def has_marks(spec: Spec, matrix: Matrix) -> bool:
 def _says_more(spec: Spec, matrix: Matrix) -> bool:
     """Tell whether more is said than where rows stand."""
     marks = matrix.marks
-    told = marks.note is not None or marks.known or marks.skips or marks.needs
+    told = (
+        marks.note is not None
+        or marks.known
+        or marks.skips
+        or marks.needs
+        or marks.expected_columns
+    )
     return bool(told or spec.known or spec.program.needs or {NOTE, KNOWN} & {*matrix.columns})
 
 
@@ -73,6 +80,9 @@ class Marking:
             known=_rendered(known.because if known else None, scope)
             or self._of_column(case, KNOWN),
             known_until=str(until) if is_over else "",
+            open_columns=tuple(
+                each for each in marks.expected_columns if case.values.get(each) == OPEN
+            ),
         )
         return replace(case, said=said)
 

@@ -25,6 +25,7 @@ from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTa
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 from keen_matrix.core.vectors.constraints import names_in
+from keen_matrix.core.vectors.open_cells import OPEN, used_before
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
@@ -56,6 +57,27 @@ class MatrixCompiler:
             )
             for number, (line, step) in enumerate(zip(lines, steps_of(table), strict=True))
         ]
+        rules = tuple(
+            self._base.rule(rule, (*path, "expect") if single else (*path, "expect", number))
+            for number, rule in enumerate(table.expect)
+        )
+        where = tuple(Expression(text) for text in table.where)
+        note = None if table.note is None else Template(table.note)
+        known, skips = tuple(map(known_of, table.known)), tuple(map(skip_of, table.skip))
+        expected_columns: tuple[str, ...] = ()
+        if any(cell in NOT_SAID for row in rows for cell in row):
+            conditions = (
+                *where,
+                *(rule.when for rule in rules),
+                *(r.when for s in steps for r in s.rules),
+            )
+            before = used_before(lines, steps, conditions, table.always, (note, *known, *skips))
+            self._refuse_short(table, columns, before, path)
+            expected_columns = tuple(
+                name
+                for at, name in enumerate(columns)
+                if name not in before and any(row[at] in NOT_SAID for row in rows)
+            )
         return Matrix(
             index=index,
             name=table.name,
@@ -66,7 +88,7 @@ class MatrixCompiler:
             columns=columns,
             rows=rows,
             combine=table.combine,
-            where=tuple(Expression(text) for text in table.where),
+            where=where,
             always=tuple(table.always),
             focus=tuple(
                 (tuple(each.axes), 0 if each.strength == "all" else each.strength)
@@ -74,10 +96,7 @@ class MatrixCompiler:
             ),
             seed=table.seed,
             effort=table.effort,
-            rules=tuple(
-                self._base.rule(rule, (*path, "expect") if single else (*path, "expect", number))
-                for number, rule in enumerate(table.expect)
-            ),
+            rules=rules,
             masks=(
                 *self._base.masks(self._document.mask, ("mask",)),
                 *self._base.masks(table.mask, (*path, "mask")),
@@ -89,12 +108,13 @@ class MatrixCompiler:
                 fresh_directory=(table.directory or self._document.program.directory) == "fresh",
             ),
             marks=Marks(
-                note=None if table.note is None else Template(table.note),
+                note=note,
                 tags=tuple(table.tags),
-                known=tuple(map(known_of, table.known)),
-                skips=tuple(map(skip_of, table.skip)),
+                known=known,
+                skips=skips,
                 needs=tuple(table.needs),
                 rows=places,
+                expected_columns=expected_columns,
             ),
             origin=self._base.place(*path),
         )
@@ -212,20 +232,35 @@ class MatrixCompiler:
             return nothing
         if len(set(table.columns)) < len(table.columns):
             self._base.problem((*path, "columns"), "two columns have the same name")
+        width = len(table.columns)
         for number, row in enumerate(table.rows):
-            if len(row) != len(table.columns):
+            if len(row) > width or not row:
                 self._base.problem(
                     (*path, "rows", number),
                     f"this row has {len(row)} values",
                     expected=f"{len(table.columns)}: {', '.join(table.columns)}",
                 )
+        # the last cells may be left open, where only expectations use their columns
         fitting = {
-            number: tuple(row)
+            number: (*row, *[OPEN] * (width - len(row)))
             for number, row in enumerate(table.rows)
-            if len(row) == len(table.columns)
+            if 0 < len(row) <= width
         }
         places = [self._base.place(*path, "rows", number) for number in fitting]
         return tuple(table.columns), tuple(fitting.values()), tuple(places)
+
+    def _refuse_short(
+        self, table: MatrixTable, columns: Sequence[str], before: frozenset[str], path: KeyPath
+    ) -> None:
+        """Tell of rows that lack cells without which there is no vector."""
+        rows = table.rows if isinstance(table.rows, list) else []
+        for number, row in enumerate(rows):
+            if before & {*columns[len(row) :]}:
+                self._base.problem(
+                    (*path, "rows", number),
+                    f"this row has {len(row)} values",
+                    expected=f"{len(columns)}: {', '.join(columns)}",
+                )
 
     def _csv_rows(self, table: MatrixTable, path: KeyPath) -> _Rows:
         source: RowsTable = table.rows
@@ -254,5 +289,7 @@ class MatrixCompiler:
         return tuple(table.columns), rows, places
 
 
+NOT_SAID = (OPEN, "", None)
+"""Cells that may be filled in later, where only expectations use their column."""
 _Rows: TypeAlias = tuple[tuple[str, ...], tuple[tuple[object, ...], ...], tuple[str, ...]]
 """Columns, rows, and where each row stands."""

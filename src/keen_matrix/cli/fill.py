@@ -1,0 +1,194 @@
+"""`keen-matrix fill`: expectations that are left open get what came."""
+
+from __future__ import annotations
+
+import argparse
+import difflib
+import os
+import sys
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.shared import (
+    add_spec_options,
+    remark,
+    spec_paths,
+    split_ids,
+    text_of_spec,
+    write_spec,
+)
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
+from keen_matrix.core.errors import Misuse
+from keen_matrix.wording.counts import counted
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.model.record import Record
+    from keen_matrix.core.model.spec import Spec
+    from keen_matrix.core.runs.filling import Filler, Target
+
+EPILOG = """\
+examples:
+  keen-matrix fill fare.matrix.toml            what is left open ("?", an empty or missing cell of a column that only
+                                               expectations use), shown as a change of the spec
+  keen-matrix fill fare.matrix.toml --write    and written
+  keen-matrix fill k3f9x2 --write              what that vector did in place of what it should have done
+
+Each vector is launched twice, and nothing is filled in that differs between the two. What came may be wrong: look at it.
+exit status: 0 nothing is open, or it is filled in, 1 something is open still, 2 wrong usage or a wrong spec,
+3 the program cannot be launched or no vector has such an id, 130 interrupted
+"""
+LAUNCHES = 2
+"""Of each case: what varies by itself is nothing to expect."""
+IDS_SHOWN = 6
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(parser, ids="cases whose literals are replaced by what came")
+    parser.add_argument(
+        "--write", action="store_true", help="write what came into the spec; its comments stay"
+    )
+    parser.add_argument(
+        "--broken", action="store_true", help="also what a vector did that crashed or did not end in time"
+    )  # fmt: skip
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.console.screen import Screen
+
+    ids, names = split_ids(options.specs)
+    screen = Screen(sys.stdout, color=options.color)
+    found = [_prepared(path, ids) for path in spec_paths(names)]
+    for id in ids:
+        if not any(case.id.startswith(id) for _, targets in found for _, case in targets):
+            from keen_matrix.core.errors import RunFault
+
+            raise RunFault(
+                f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them"
+            )
+    wanted = [(filler, targets) for filler, targets in found if targets]
+    if not wanted:
+        screen.line(("nothing is left open", "good"))
+        return EXIT_OK
+    return worst_status([_fill(screen, *each, options, replacing=bool(ids)) for each in wanted])
+
+
+def _prepared(path: str, ids: Sequence[str]) -> tuple[Filler, list[Target]]:
+    """Return what fills in the expectations of a spec, and its cases that are launched for that."""
+    from keen_matrix.cli.specs import with_kept_grounds
+    from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+    from keen_matrix.core.runs.filling import Filler
+    from keen_matrix.core.spec.load import load_spec
+    from keen_matrix.core.vectors.unfold import unfold_matrix
+
+    text = text_of_spec(path)
+    spec = load_spec(path, text)
+    filler = Filler(with_kept_grounds(spec, DEFAULT_JOURNAL) if ids else spec, text)
+    if not ids:
+        return filler, list(filler.open_cases())
+    targets = [
+        (matrix, case)
+        for matrix in filler.spec.matrices
+        for case in unfold_matrix(filler.spec, matrix)
+        if case.id.startswith(tuple(ids))
+    ]
+    for id in ids:
+        same = {case.id for _, case in targets if case.id.startswith(id)}
+        if len(same) > 1:
+            raise Misuse(f"several ids begin with {id!r}: {' '.join(sorted(same)[:6])}")
+    return filler, targets
+
+
+def _fill(
+    screen: Screen,
+    filler: Filler,
+    targets: Sequence[Target],
+    options: argparse.Namespace,
+    *,
+    replacing: bool,
+) -> int:
+    """Fill in the expectations of one spec, and return the exit status."""
+    path = filler.spec.path
+    records = {each.id: each for each in _launched(filler.spec, targets, options.color)}
+    for matrix, case in targets:
+        if case.id in records:
+            filler.take(matrix, case, records[case.id], replacing=replacing, broken=options.broken)
+    changes = filler.texts()
+    filling = filler.filling
+    for place, (before, after) in changes.items():
+        _write_difference(screen, os.path.relpath(place), before, after)
+    for why, listed in filling.told.items():
+        shown = " ".join(each[:6] for each in listed[:IDS_SHOWN])
+        more = " …" if len(listed) > IDS_SHOWN else ""
+        screen.line(("left as it is", "warn"), f"   {why}   ", (shown + more, "place"))
+    filled = counted(len(filling.filled), "vector")
+    screen.line((f"{path}: {filled} filled in, of {len(targets):,} looked at", "strong"))
+    if not changes:
+        return EXIT_FAILED if filling.told else EXIT_OK
+    if not options.write:
+        words = ["keen-matrix", "fill", *options.specs, "--write"]
+        screen.line("to write it: ", (" ".join(words), "strong"))
+        return EXIT_FAILED
+    _write(path, changes)
+    for place in changes:
+        screen.line((os.path.relpath(place), "place"), " written")
+    return EXIT_FAILED if filling.told else EXIT_OK
+
+
+def _launched(spec: Spec, targets: Sequence[Target], color: str) -> Iterable[Record]:
+    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.launchers import resolved_launch
+    from keen_matrix.core.launch.workers import default_jobs
+    from keen_matrix.core.model.lines import decode_record
+    from keen_matrix.core.runs.once import used_by
+
+    launch = resolved_launch(spec)
+    cases = [case for _, case in targets if not case.said.skipped and not case.fault]
+    bar = Progress(len(cases), enabled=True, color=color, doing="launching")
+    with WorkerPool(default_jobs()) as pool, used_by(spec, pool, remark), bar:
+        pool.plan(spec, launch, repeat=LAUNCHES)
+        for result in pool.results(iter(cases)):
+            bar.step(held=True)
+            yield decode_record(result.line)
+
+
+def _write_difference(screen: Screen, path: str, before: str, after: str) -> None:
+    shown = difflib.unified_diff(
+        before.splitlines(), after.splitlines(), path, f"{path}, filled in", lineterm="", n=1
+    )
+    for line in shown:
+        style = {"+": "expected", "-": "found", "@": "dim"}.get(line[:1], "")
+        screen.line((line, style))
+
+
+def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
+    """Write what changes: the spec last, and only when it can be read with that. Raises SpecFault or
+    Misuse."""
+    from keen_matrix.core.files import replacing
+    from keen_matrix.core.spec.load import load_spec
+
+    spec = changes.get(path)
+    try:
+        for place, (before, after) in changes.items():
+            if place == path:
+                continue
+            os.makedirs(os.path.dirname(place), exist_ok=True)
+            if os.path.exists(place) != bool(before) or (before and _text_of(place) != before):
+                raise Misuse(
+                    f"{place} was changed meanwhile, or is there already; it is left as it is"
+                )
+            with replacing(place) as file:
+                file.write(after.encode("utf-8", "surrogateescape"))
+    except OSError as error:
+        raise Misuse(f"{error.filename or path} cannot be written: {error.strerror}") from None
+    if spec is not None:
+        load_spec(path, spec[1])  # what we write must be right
+        write_spec(path, *spec)
+
+
+def _text_of(place: str) -> str:
+    with open(place, encoding="utf-8-sig", newline="") as file:
+        return file.read()
