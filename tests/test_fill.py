@@ -37,7 +37,7 @@ def after(office: Place) -> str:
 OPEN = {
     "a literal of each kind": (
         'line = "Holm"\nexpect.exit = "?" # code\nexpect.stderr = "?"\nexpect.stdout = { is = "?" }\n',
-        'line = "Holm"\nexpect.exit = 0 # code\nexpect.stderr = ""\nexpect.stdout = { is = "from Holm\\nfare  4.00 crowns\\n" }\n',
+        'line = "Holm"\nexpect.exit = 0 # code\nexpect.stderr = ""\nexpect.stdout = { is = """\nfrom Holm\nfare  4.00 crowns\n""" }\n',
     ),
     "cells of a row, and a row without its last ones": (
         'line = "{a}"\ncolumns = ["a", "fare", "exit"]\nrows = [["Holm", "?", 0], ["Ry"], # short\n  ["None", 4, "?"]]\n'

@@ -21,12 +21,12 @@ from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, Step
 from keen_matrix.core.results.causes import statement_of
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
-from keen_matrix.wording.cases import why_unchecked
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, exact_line, is_written_whole, pad, quoted, visible_line
 from keen_matrix.wording.safe import shell_line as visible_words
 from keen_matrix.wording.safe import shell_word as visible_word
 from keen_matrix.wording.signs import STYLE_OF, Look, Segment
+from keen_matrix.wording.unchecked import why_unchecked
 
 LINE_SHOWN = 2_000
 """Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one

@@ -5,6 +5,7 @@ from __future__ import annotations
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.wording.safe import escape, shell_line, visible_line
 from keen_matrix.wording.signs import MARKS, text_of
+from keen_matrix.wording.unchecked import why_unchecked
 
 PASSED_OVER = "not launched: its control was not accepted: {}"
 """Why a case was passed over, with the words of its control."""
@@ -59,13 +60,6 @@ def output_of(fields: Record, name: str, most: int = OUTPUT_SHOWN) -> str:
     cut = text[:most]
     shown = "\n".join(visible_line(line, " ") for line in cut.split("\n"))
     return shown + (f"\n… ({len(text) - most:,} more characters)" if len(text) > most else "")
-
-
-def why_unchecked(fields: Record) -> str:
-    """Return why nothing, or not all, was checked, and what to do."""
-    if fields.left_open:
-        return f"left open: {', '.join(fields.left_open)}; keen-matrix fill writes what comes"
-    return "no expectation looks at this vector; give its matrix or [expect] one"
 
 
 def message_of(fields: Record) -> str:

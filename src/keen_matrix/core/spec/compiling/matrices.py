@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix.core.errors import nearest
+from keen_matrix.core.expect.open import names_used
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.spec import Bounds, Marks, Matrix, OtherLaunch, Rule, Step
 from keen_matrix.core.notation.nodes import Group, Word
@@ -72,11 +73,19 @@ class MatrixCompiler:
                 *(r.when for s in steps for r in s.rules),
             )
             before = used_before(lines, steps, conditions, table.always, (note, *known, *skips))
-            self._refuse_short(table, columns, before, path)
+            general = self._base.rule(self._document.expect, ("expect",))
+            of_rules = (general, *rules, *(rule for step in steps for rule in step.rules))
+            late = {
+                name
+                for rule in of_rules
+                for each in rule.aspects.values()
+                for name in names_used(each)
+            }
+            self._refuse_short(table, columns, frozenset(late - before), path)
             expected_columns = tuple(
                 name
                 for at, name in enumerate(columns)
-                if name not in before and any(row[at] in NOT_SAID for row in rows)
+                if name in late - before and any(row[at] in NOT_SAID for row in rows)
             )
         return Matrix(
             index=index,
@@ -250,12 +259,12 @@ class MatrixCompiler:
         return tuple(table.columns), tuple(fitting.values()), tuple(places)
 
     def _refuse_short(
-        self, table: MatrixTable, columns: Sequence[str], before: frozenset[str], path: KeyPath
+        self, table: MatrixTable, columns: Sequence[str], expected: frozenset[str], path: KeyPath
     ) -> None:
         """Tell of rows that lack cells without which there is no vector."""
         rows = table.rows if isinstance(table.rows, list) else []
         for number, row in enumerate(rows):
-            if before & {*columns[len(row) :]}:
+            if not expected >= {*columns[len(row) :]}:
                 self._base.problem(
                     (*path, "rows", number),
                     f"this row has {len(row)} values",
