@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from keen_matrix.core.model.identity import CaseKey
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.results.reading import read_journal
+    from keen_matrix.core.runs.events import RunWatch
+    from keen_matrix.core.runs.in_process import run_specs
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.spec.load import load_spec
     from keen_matrix.core.vectors.unfold import unfold
@@ -22,22 +24,26 @@ __version__ = "0.1.0"
 __all__ = [
     "CaseKey",
     "Record",
+    "RunWatch",
     "Signature",
     "covering_rows",
     "load_spec",
     "read_journal",
     "run",
+    "run_specs",
     "unfold",
 ]
 
 _PLACES = {
     "CaseKey": "keen_matrix.core.model.identity",
     "Record": "keen_matrix.core.model.record",
+    "RunWatch": "keen_matrix.core.runs.events",
     "Signature": "keen_matrix.core.signature.signature",
     "covering_rows": "keen_matrix.core.covering.search",
     "load_spec": "keen_matrix.core.spec.load",
     "read_journal": "keen_matrix.core.results.reading",
     "run": "keen_matrix.core.launch.engine",
+    "run_specs": "keen_matrix.core.runs.in_process",
     "unfold": "keen_matrix.core.vectors.unfold",
 }
 

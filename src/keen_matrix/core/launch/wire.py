@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from keen_matrix.core.launch.frames import LENGTH
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.lines import encode
+from keen_matrix.core.model.lines import decode_record, encode
 from keen_matrix.core.model.record import VERDICTS, Record
 from keen_matrix.core.model.spec import Spec
 
@@ -65,6 +65,11 @@ class ResultFrame(NamedTuple):
     """Whether the record has remarks, or masks that found something."""
     id: str
     line: bytes
+
+    @property
+    def record(self) -> Record:
+        """The whole record."""
+        return decode_record(self.line)
 
 
 def pack(message: object) -> bytes:

@@ -7,6 +7,7 @@ import errno
 import fcntl
 import os
 import time
+from collections.abc import Iterator
 
 from keen_matrix.core.errors import RunFault
 
@@ -69,6 +70,25 @@ class FileLock:
                 os.unlink(self.path)
             os.close(self._fd)
             self._fd = -1
+
+
+@contextlib.contextmanager
+def waiting_lock(path: str, seconds: float) -> Iterator[None]:
+    """Lock a file for as long as the block lasts, once whoever has it lets go. Raises RunFault when that
+    takes longer than some seconds."""
+    until = time.monotonic() + seconds
+    while True:
+        try:
+            lock = FileLock(path)
+            break
+        except RunFault:
+            if time.monotonic() >= until:
+                raise
+            time.sleep(0.05)
+    try:
+        yield
+    finally:
+        lock.release()
 
 
 def _is_alive(number: str) -> bool:

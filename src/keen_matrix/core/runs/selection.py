@@ -102,8 +102,12 @@ def _pattern_test(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
         if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET)
     )
 
+    whole = frozenset(each for each in ids if len(each) == ID_LENGTH)
+    ids = tuple(each for each in ids if each not in whole)
+    patterns = [each for each in patterns if each not in whole]
+
     def fits(case: Case) -> bool:
-        if ids and case.id.startswith(ids):
+        if case.id in whole or (ids and case.id.startswith(ids)):
             return True
         return any(
             fnmatchcase(names[case.matrix], pattern)
