@@ -6,16 +6,21 @@ import argparse
 import ast
 import itertools
 import json
+import os
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from keen_matrix import __version__
 from keen_matrix.cli import COMMANDS, build_parser
 from keen_matrix.core.signature import habits
 from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.spec.schema import json_schema
 
 DOCS = Path(__file__).parent
+MAN_VERSION = (3, 11)
+"""The Python whose argparse the manual page is made with: others break usage lines elsewhere."""
 
 
 def spec_reference() -> str:
@@ -267,11 +272,50 @@ def habit_meanings() -> dict[str, str]:
     return found
 
 
+FILES = {
+    ".keen-matrix/last.jsonl": "the journal of the last run: what came of each case",
+    ".keen-matrix/history.sqlite3": "the history of all runs of a folder",
+    ".keen-matrix/grounds/": "what was learnt of a program's accepted vectors",
+    "keen-matrix.toml": "the project file: defaults of the specs below it",
+    "~/.cache/keen-matrix/": "specs that are kept, so that an unchanged one is not validated again",
+}
+VARIABLES = {
+    "NO_COLOR": "when it is set, nothing is coloured unless --color always says so",
+    "XDG_CACHE_HOME": "where specs are kept, in place of ~/.cache",
+    "KEEN_MATRIX_TRACEBACK": "when it is set, a fault of Keen Matrix itself is shown with its traceback",
+}
+
+
+def man_page() -> str:
+    """Return the manual page, in roff."""
+    from argparse_manpage.manpage import Manpage
+
+    os.environ |= {"SOURCE_DATE_EPOCH": "0", "COLUMNS": "80"}
+    about = {
+        "project_name": "Keen Matrix",
+        "version": __version__,
+        "manual_title": "Keen Matrix",
+        "description": "run a console program with many argument vectors and check what comes",
+    }
+    text = str(Manpage(build_parser(), _data=about)).replace('"1970\\-01\\-01"', '""')
+    for title, rows in (("FILES", FILES), ("ENVIRONMENT", VARIABLES)):
+        text += f"\n.SH {title}\n"
+        text += "".join(f".TP\n.B {_roff(name)}\n{_roff(what)}\n" for name, what in rows.items())
+    return text
+
+
+def _roff(text: str) -> str:
+    escaped = text.replace("-", "\\-")
+    return f"\\&{escaped}" if escaped.startswith(".") else escaped
+
+
 def pages() -> Iterator[tuple[str, str]]:
     """Yield the name and the text of each page."""
     yield "reference-spec.md", spec_reference()
     yield "reference-commands.md", command_reference()
     yield "readers.md", reader_page()
+    if sys.version_info[:2] == MAN_VERSION:
+        yield "keen-matrix.1", man_page()
 
 
 if __name__ == "__main__":

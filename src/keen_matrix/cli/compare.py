@@ -7,6 +7,7 @@ import sys
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.shared import JSON, add_format
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
     )
+    add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
@@ -49,6 +51,12 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     found = compare_runs([options.before], [options.after])
+    status = 1 if found.counts.get("no longer held") else 0
+    if options.format == JSON:
+        from keen_matrix.cli.documents import compare_document, write_document
+
+        write_document(compare_document(found))
+        return status
     styles = {"no longer held": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
     for kind in KINDS:
         count = found.counts.get(kind, 0)
@@ -82,7 +90,7 @@ def main(options: argparse.Namespace) -> int:
     if not found.counts:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")
-    return 1 if found.counts.get("no longer held") else 0
+    return status
 
 
 def write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> None:

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.doubt import below, style_of
-from keen_matrix.cli.shared import add_spec_options, percent, spec_paths, tell_run
+from keen_matrix.cli.insight import screen_of
+from keen_matrix.cli.shared import (
+    JSON,
+    add_format,
+    add_spec_options,
+    percent,
+    spec_paths,
+    tell_run,
+)
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
@@ -45,16 +52,24 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help=f"list everything that is missing, not only {SHOWN} of each part",
     )
+    add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import (
+        CoverageDocument,
+        CoverageSpec,
+        coverage_spec,
+        write_document,
+    )
     from keen_matrix.cli.specs import load_all
     from keen_matrix.core.insight.coverage import coverage_of
     from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
 
-    screen = Screen(sys.stdout, color=options.color)
+    screen = screen_of(options)
+    is_json = options.format == JSON
+    document: list[CoverageSpec] = []
     scores: list[float | None] = []
     if options.journal:
         tell_run(screen, [options.journal])
@@ -68,14 +83,20 @@ def main(options: argparse.Namespace) -> int:
             with asking(forbidden):
                 found = coverage_of(spec, _cases(spec, ids if options.journal else None), help_text)
         except OracleNotRun as asked:
+            document.append(coverage_spec(spec.path, None))
             screen.line((spec.path, "strong"), "   ", ("not counted", "warn"), "   its vectors depend on the oracle file "
                         f"{os.path.relpath(asked.path)}, and this command runs nothing")  # fmt: skip
             scores.append(None)
             continue
         scores.append(found.percent)
+        document.append(coverage_spec(spec.path, found))
+        if is_json:
+            continue
         if number:
             screen.line()
         write_coverage(screen, spec.path, found, None if options.all else SHOWN)
+    if is_json:
+        write_document(CoverageDocument(document))
     return below(screen, scores, options.fail_under, "of some spec nothing could be counted")
 
 

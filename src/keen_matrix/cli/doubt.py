@@ -4,12 +4,11 @@ notices."""
 from __future__ import annotations
 
 import argparse
-import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.insight import add_run_options, runs_of
-from keen_matrix.cli.shared import percent
+from keen_matrix.cli.insight import add_run_options, runs_of, screen_of
+from keen_matrix.cli.shared import JSON, add_format, percent
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.wording.counts import counted
 
@@ -41,22 +40,29 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--all", action="store_true", help=f"show every weak rule, not only the {SHOWN} weakest"
     )
+    add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import DoubtDocument, doubt_spec, write_document
     from keen_matrix.core.insight.doubt import doubts_of
 
-    screen = Screen(sys.stdout, color=options.color)
+    screen = screen_of(options)
     scores: list[float | None] = []
+    found = []
     for number, (spec, records) in enumerate(runs_of(options, screen)):
-        if number:
-            screen.line()
         doubts = doubts_of(spec, records)
         scores.append(doubts.whole.percent)
+        if options.format == JSON:
+            found.append(doubt_spec(spec.path, doubts))
+            continue
+        if number:
+            screen.line()
         write_scores(screen, spec.path, doubts)
         write_weaknesses(screen, doubts, None if options.all else SHOWN)
+    if options.format == JSON:
+        write_document(DoubtDocument(found))
     return below(screen, scores, options.fail_under, "no case held, so nothing was altered")
 
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import whole_number
+from keen_matrix.cli.shared import JSON, add_format, whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.history import DEFAULT_HISTORY
 from keen_matrix.wording.counts import counted, duration
@@ -53,6 +54,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
     )
+    add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
@@ -67,7 +69,13 @@ def main(options: argparse.Namespace) -> int:
             screen.line(f"{counted(kept.prune(options.prune), 'run')} dropped")
         return 0
     with History(options.file) as history, history.faults_told():
-        if options.ids:
+        if options.format == JSON:
+            from keen_matrix.cli.documents import history_document, write_document
+
+            for id in options.ids:
+                _refuse_unknown(id, history.trend(id))
+            write_document(history_document(history, options.ids))
+        elif options.ids:
             for number, id in enumerate(options.ids):
                 if number:
                     screen.line()
@@ -116,11 +124,16 @@ def write_cases(screen: Screen, history: History) -> None:
                     (f"{counted(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
 
 
+def _refuse_unknown(id: str, rows: Sequence[object]) -> None:
+    """Raise RunFault where a case is in no run."""
+    if not rows:
+        raise RunFault(f"no case whose id begins with {id!r} is in the history")
+
+
 def write_trend(screen: Screen, history: History, id: str) -> None:
     """Write every run of one case. Raises RunFault when there is none."""
     rows = history.trend(id)
-    if not rows:
-        raise RunFault(f"no case whose id begins with {id!r} is in the history")
+    _refuse_unknown(id, rows)
     most = max(row[5] for row in rows) or 1.0
     last = owner = ""
     several = len({row[0] for row in rows}) > 1

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import os
+import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import add_spec_options, spec_paths, tell_run
+from keen_matrix.cli.shared import JSON, add_spec_options, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
@@ -26,6 +27,13 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
         default=DEFAULT_JOURNAL,
         help="the run to look at (default: the last)",
     )
+
+
+def screen_of(options: argparse.Namespace) -> Screen:
+    """Return where lines for people go: beside a document for programs, standard error."""
+    from keen_matrix.cli.console.screen import Screen
+
+    return Screen(sys.stderr if options.format == JSON else sys.stdout, color=options.color)
 
 
 def runs_of(

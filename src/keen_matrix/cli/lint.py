@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Sequence
 
 from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.core.errors import Problem
 from keen_matrix.wording.counts import counted
+
+TEXT, JSON, SARIF, ANNOTATIONS = "text", "json", "sarif", "annotations"
+FORMATS = (TEXT, JSON, SARIF, ANNOTATIONS)
 
 EPILOG = """\
 example:
   keen-matrix lint fare.matrix.toml
+  keen-matrix lint --format sarif > lint.sarif    for code scanning
   keen-matrix lint --effective fare.matrix.toml   what it comes to, and where each value stands
 
 Nothing is run: no program, no build, no oracle file, whose names are read from its text.
@@ -26,6 +32,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="show what each spec comes to with what it includes and the project file, and where each value stands",
     )
+    parser.add_argument(
+        "--format", choices=FORMATS, default=TEXT,
+        help="how to show problems: text, json, sarif (for code scanning) or annotations (of a CI system)",
+    )  # fmt: skip
 
 
 def main(options: argparse.Namespace) -> int:
@@ -37,7 +47,6 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     paths = spec_paths(options.specs)
-    errors = warnings = 0
     if options.effective:
         from keen_matrix.cli.console.effective import write_effective
 
@@ -46,13 +55,18 @@ def main(options: argparse.Namespace) -> int:
                 screen.line()
             write_effective(screen, path)
         return 0
+    every: list[Problem] = []
     for path in paths:
         with asking(forbidden):
             _, problems = read_spec(path, deep=True)
-        for problem in problems:
+        for problem in problems if options.format == TEXT else ():
             write_problem(screen, problem)
-        errors += sum(problem.severity == "error" for problem in problems)
-        warnings += sum(problem.severity == "warning" for problem in problems)
+        every += problems
+    errors = sum(problem.severity == "error" for problem in every)
+    warnings = len(every) - errors
+    if options.format != TEXT:
+        _write_as(options.format, paths, every)
+        return 2 if errors else 0
     if errors or warnings:
         screen.line()
     text = (
@@ -60,3 +74,20 @@ def main(options: argparse.Namespace) -> int:
     )
     screen.line((text, "bad" if errors else "good"))
     return 2 if errors else 0
+
+
+def _write_as(format: str, paths: Sequence[str], problems: Sequence[Problem]) -> None:
+    """Write problems in a form for programs."""
+    if format == JSON:
+        from keen_matrix.cli.documents import lint_document, write_document
+
+        write_document(lint_document(paths, problems))
+    elif format == SARIF:
+        from keen_matrix.reports.sarif import write_sarif
+
+        write_sarif(problems, sys.stdout.buffer)
+    else:
+        from keen_matrix.reports.annotations import problem_command
+
+        for each in problems:
+            sys.stdout.write(problem_command(each) + "\n")

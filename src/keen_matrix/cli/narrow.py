@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import argparse
 import json
-import sys
 from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.insight import runs_of
-from keen_matrix.cli.shared import add_spec_options, remark, split_ids, whole_number
+from keen_matrix.cli.insight import runs_of, screen_of
+from keen_matrix.cli.shared import (
+    JSON,
+    add_format,
+    add_spec_options,
+    remark,
+    split_ids,
+    whole_number,
+)
 from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool
@@ -57,14 +63,22 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="launches for one case (default 200)",
     )
+    add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import (
+        NarrowDocument,
+        NarrowedCase,
+        narrowed_case,
+        write_document,
+    )
     from keen_matrix.core.insight.narrow import Trials, narrowed
 
-    screen = Screen(sys.stdout, color=options.color)
+    screen = screen_of(options)
+    is_json = options.format == JSON
+    document: list[NarrowedCase] = []
     done = held = 0
     ids, options.specs = split_ids(options.specs)
     for spec, records in runs_of(options, screen):
@@ -75,17 +89,22 @@ def main(options: argparse.Namespace) -> int:
             for matrix, case in chosen:
                 launch = partial(launched, pool, spec)
                 found = narrowed(Trials(spec, matrix, case, launch, options.launches))
-                if done:
+                if done and not is_json:
                     screen.line()
                 done += 1
                 held += found.fields.verdict == "held"
-                write_narrowed(screen, spec, case, found)
+                if is_json:
+                    document.append(narrowed_case(spec.path, case, found, block_of(found)))
+                else:
+                    write_narrowed(screen, spec, case, found)
     if not done:
         if ids:
             raise RunFault(
                 f"no case that did not hold has an id that begins with {' or '.join(ids)}; keen-matrix run shows them"
             )
         raise RunFault("every case of that run held")
+    if is_json:
+        write_document(NarrowDocument(document))
     return 1 if held else 0
 
 

@@ -1,10 +1,24 @@
-"""`keen-matrix schema`: the JSON Schema of specs, and of descriptions of parsers."""
+"""`keen-matrix schema`: the JSON Schema of specs, of descriptions of parsers, and of what commands write."""
 
 from __future__ import annotations
 
 import argparse
 import json
 import sys
+
+SCHEMAS = (
+    "lint",
+    "doubt",
+    "suspects",
+    "narrow",
+    "coverage",
+    "compare",
+    "history",
+    "settle",
+    "journal",
+    "case",
+)
+"""Names of documents that we write, each of which a module that is costly to load knows."""
 
 EPILOG = """\
 example:
@@ -20,18 +34,26 @@ exit status: 0, 2 wrong usage
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "--of", choices=("spec", "parser"), default="spec",
-        help="a spec (the default), or the description of a parser for draft --from",
+        "--of", choices=("spec", "parser", *SCHEMAS), default="spec", metavar="NAME",
+        help="of a spec (the default), of parser, the description that draft --from reads, of journal, a line of it, of case, "
+        "a line of unfold --format json, or of a command: what its --format json writes",
     )  # fmt: skip
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    if options.of == "parser":
-        from keen_matrix.core.signature.parsers.described import description_schema as schema
-    else:
-        from keen_matrix.core.spec.schema import json_schema as schema
+    if options.of in SCHEMAS:
+        from keen_matrix.cli.documents import schema_of
 
-    json.dump(schema(), sys.stdout, indent=2, ensure_ascii=False)
+        document = schema_of(options.of)
+    elif options.of == "parser":
+        from keen_matrix.core.signature.parsers.described import description_schema
+
+        document = description_schema()
+    else:
+        from keen_matrix.core.spec.schema import json_schema
+
+        document = json_schema()
+    json.dump(document, sys.stdout, indent=2, ensure_ascii=False)
     print()
     return 0

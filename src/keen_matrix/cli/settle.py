@@ -11,7 +11,10 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.insight import screen_of
 from keen_matrix.cli.shared import (
+    JSON,
+    add_format,
     remark,
     spec_paths,
     text_of_spec,
@@ -26,6 +29,7 @@ from keen_matrix.wording.safe import escape, shell_line
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import SettleSpec
     from keen_matrix.core.insight.settling.findings import Finding
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import Settled
@@ -58,6 +62,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--write", action="store_true", help="write what was found into the spec; its comments stay"
     )
     add_launches(parser)
+    add_format(parser)
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto",
         help="colour the output (default: on a terminal, unless NO_COLOR is set)",
@@ -74,20 +79,30 @@ def add_launches(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    statuses = [_settle(path, options) for path in spec_paths(options.specs)]
+    from keen_matrix.cli.documents import SettleDocument, write_document
+
+    document: list[SettleSpec] = []
+    statuses = [_settle(path, options, document) for path in spec_paths(options.specs)]
+    if options.format == JSON:
+        write_document(SettleDocument(document))
     return worst_status(statuses)
 
 
-def _settle(path: str, options: argparse.Namespace) -> int:
-    """Settle one spec, and return the exit status."""
-    from keen_matrix.cli.console.screen import Screen
+def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec]) -> int:
+    """Settle one spec, and return the exit status; what was found is added to a document."""
+    from keen_matrix.cli.documents import settle_spec
 
     text = text_of_spec(path)
     found = settled_text(path, text, options.launches, options.color)
-    screen = Screen(sys.stdout, color=options.color)
-    write_settled(screen, path, found, is_written=options.write)
-    if options.write and found.after != text:
+    screen = screen_of(options)
+    is_json = options.format == JSON
+    if not is_json:
+        write_settled(screen, path, found, is_written=options.write)
+    is_written = options.write and found.after != text
+    document.append(settle_spec(path, found, is_written=is_written))
+    if is_written:
         write_spec(path, text, found.after)
+    if is_written and not is_json:
         screen.line((path, "place"), " written; next: ", (f"keen-matrix run {path}", "strong"))
     if found.is_interrupted:
         return EXIT_INTERRUPTED

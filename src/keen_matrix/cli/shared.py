@@ -19,6 +19,17 @@ if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Matrix, Spec
 
 
+TEXT, JSON = "text", "json"
+
+
+def add_format(parser: argparse._ActionsContainer) -> None:
+    """Add the choice between lines for people and JSON."""
+    parser.add_argument(
+        "--format", choices=(TEXT, JSON), default=TEXT,
+        help="how to show it: text for people, or json for programs (default: text)",
+    )  # fmt: skip
+
+
 def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
     """Add the specs, and how output looks. With `ids`, which says what they are for, ids of cases
     may stand among the specs."""

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.insight import add_run_options, runs_of
-from keen_matrix.cli.shared import whole_number
+from keen_matrix.cli.insight import add_run_options, runs_of, screen_of
+from keen_matrix.cli.shared import JSON, add_format, whole_number
 from keen_matrix.core.model.record import Record
+from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -41,14 +41,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="launch up to N further vectors to tell rivals apart",
     )
+    add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.oracle import asking, forbidden
 
-    screen = Screen(sys.stdout, color=options.color)
+    screen = screen_of(options)
     if options.confirm:
         return _told(screen, options)
     with asking(forbidden):
@@ -56,22 +56,40 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _told(screen: Screen, options: argparse.Namespace) -> int:
+    from keen_matrix.cli.documents import (
+        SuspectPool,
+        SuspectsDocument,
+        SuspectSpec,
+        suspect_pool,
+        write_document,
+    )
     from keen_matrix.core.insight.suspects import suspects_of
 
     failed = False
+    is_json = options.format == JSON
+    found = []
     for spec, records in runs_of(options, screen):
-        screen.line((spec.path, "strong"))
-        quiet = True
+        pools: list[SuspectPool] = []
+        if not is_json:
+            screen.line((spec.path, "strong"))
         for pool, cases in pools_of(spec, records):
             if all(case.held for case in cases):
                 continue
-            failed, quiet = True, False
             suspicion = suspects_of(pool, cases)
-            write_suspicion(screen, suspicion)
+            if not is_json:
+                write_suspicion(screen, suspicion)
+            launched = 0
             if options.confirm:
-                confirm(screen, spec, options, cases, suspicion)
-        if quiet:
+                suspicion, launched = confirmed(spec, options.confirm, cases, suspicion)
+                if not is_json:
+                    write_confirmed(screen, suspicion, launched)
+            pools.append(suspect_pool(suspicion, launched))
+        failed = failed or bool(pools)
+        found.append(SuspectSpec(spec.path, pools))
+        if not pools and not is_json:
             screen.line("  ", ("every case held", "good"))
+    if is_json:
+        write_document(SuspectsDocument(found))
     return 1 if failed else 0
 
 
@@ -140,34 +158,32 @@ def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
         screen.line("    ", count, "  no set of up to three features explains  ", (ids, "place"))
 
 
-def confirm(
-    screen: Screen,
-    spec: Spec,
-    options: argparse.Namespace,
-    cases: list[Observed],
-    suspicion: Suspicion,
-) -> None:
-    """Launch further vectors on which rival suspects disagree, a few at a time, and write what is
-    left of the rivals."""
+def confirmed(
+    spec: Spec, most: int, cases: list[Observed], suspicion: Suspicion
+) -> tuple[Suspicion, int]:
+    """Launch at most so many further vectors on which rival suspects disagree, a few at a time; return
+    what is left of the rivals, and how many were launched."""
     from keen_matrix.core.insight.confirm import candidates_of, further_cases, observed_of
     from keen_matrix.core.insight.suspects import suspects_of
 
     every, launched, pool = list(cases), 0, candidates_of(spec)
-    while launched < options.confirm:
-        most = min(ROUND, options.confirm - launched)
-        chosen = further_cases(spec, every, suspicion, pool, most)
+    while launched < most:
+        chosen = further_cases(spec, every, suspicion, pool, min(ROUND, most - launched))
         if not chosen:
             break
         launched += len(chosen)
         every += observed_of(spec, chosen)
         suspicion = suspects_of(suspicion.pool, every)
+    return suspicion, launched
+
+
+def write_confirmed(screen: Screen, suspicion: Suspicion, launched: int) -> None:
+    """Write what further launches left of the rivals."""
     screen.line()
     if not launched:
         screen.line(
             "    ", ("no vector of the signature or the matrices tells the rivals apart", "dim")
         )
         return
-    screen.line(
-        f"  after {launched} further vectors" if launched > 1 else "  after 1 further vector"
-    )
+    screen.line(f"  after {counted(launched, 'further vector')}")
     write_suspicion(screen, suspicion)

@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 from typing import BinaryIO
 
+from keen_matrix.core.errors import Problem
 from keen_matrix.core.results.summary import Cause
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
@@ -31,6 +32,15 @@ def _command(spec: str, cause: Cause) -> str:
     title = f"{cause.fields.matrix} {cause.fields.id[:6]}"
     level = "warning" if cause.fields.verdict == "unchecked" else "error"
     return f"::{level} file={_property(os.path.normpath(spec))},line={line},title={_property(title)}::{_data(text)}"
+
+
+def problem_command(problem: Problem) -> str:
+    """Return the command that shows a problem of a spec at its place."""
+    place = f"file={_property(os.path.normpath(problem.path))}"
+    if problem.line:
+        place += f",line={problem.line},col={problem.column}"
+    text = problem.message + (f"; {problem.wanted}" if problem.expected else "")
+    return f"::{problem.severity} {place},title=keen-matrix lint::{_data(text)}"
 
 
 def _data(text: str) -> str:
