@@ -133,9 +133,9 @@ def test_long_output_goes_to_a_file_of_its_own(office: Place) -> None:
 
 @pytest.mark.parametrize(("text", "reason"), [
     ('line = "crash"\nexpect.exit = "?"\n', "it crashed: that is nothing to expect"),
-    ('line = "vary"\nexpect.stdout = "?"\n', "two launches of it came to different ends"),
+    ('line = "vary"\nexpect.stdout = "?"\n', "two launches of it did different things"),
     ('line = "raw"\nexpect.stdout = "?"\n', "what came is not a text"),
-    ('line = "{a}"\naxes.a = ["Holm", "Ry"]\nexpect.stdout = "?"\n', "stands for 2 cases that came to different ends"),
+    ('line = "{a}"\naxes.a = ["Holm", "Ry"]\nexpect.stdout = "?"\n', "stands for 2 cases that did different things"),
     ('line = "Ry"\ncolumns = ["f"]\nrows = [["?"]]\nexpect.stdout = "{f * 2}"\n', "cannot be undone"),
     ('line = "Ry"\ncolumns = ["f"]\nrows = [["?"]]\nexpect.stdout = "to {f}"\n', "does not fit the rest of 'to {f}'"),
 ])

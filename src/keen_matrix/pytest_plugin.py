@@ -25,7 +25,7 @@ JOURNAL = os.path.join(".keen-matrix", "pytest.jsonl")
 """Below the root folder of pytest."""
 WAIT_SECONDS = 3_600.0
 """How long a worker waits for the one that makes the run."""
-NOT_DERIVED = "it is no vector of the spec any more: what it stands on was not accepted; keen-matrix run tells more"
+NOT_DERIVED = "the spec does not derive it any more: what it stands on was not accepted; keen-matrix run tells more"
 _RESULTS = pytest.StashKey["Results"]()
 
 

@@ -33,8 +33,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="show what each spec comes to with what it includes and the project file, and where each value stands",
     )
     parser.add_argument(
-        "--format", choices=FORMATS, default=TEXT,
-        help="how to show problems: text, json, sarif (for code scanning) or annotations (of a CI system)",
+        "--format", choices=FORMATS, metavar="FORMAT", default=TEXT,
+        help="text, json, sarif (for code scanning) or annotations (of a CI system); default: text",
     )  # fmt: skip
 
 

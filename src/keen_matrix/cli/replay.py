@@ -142,8 +142,11 @@ def write_script(path: str, text: str) -> None:
         raise RunFault(f"{path} cannot be written: {error.strerror}") from None
 
 
-def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) -> None:
-    """Write what a case came to: its launches one after another, then every aspect."""
+def write_outcome(
+    screen: Screen, spec: Spec, matrix: Matrix, fields: Record, *, is_shown: bool = False
+) -> None:
+    """Write what a case came to: its launches one after another, then every aspect. What they printed is
+    left out where it `is_shown` already."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
     from keen_matrix.wording.signs import STYLE_OF
@@ -160,7 +163,7 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) ->
         if len(steps) > 1:
             screen.line()
             screen.line((f"launch {number}", "strong"), "  ", " ".join(step.argv))
-        _write_launch(screen, step)
+        _write_launch(screen, step, is_shown=is_shown)
     screen.line()
     screen.line(
         ("aspects", "strong"), "   ", (screen.sign("held"), "good"), (" as expected", "dim")
@@ -178,14 +181,14 @@ def write_outcome(screen: Screen, spec: Spec, matrix: Matrix, fields: Record) ->
         screen.line("  ", ("remark  ", "warn"), each)
 
 
-def _write_launch(screen: Screen, step: StepRecord | Record) -> None:
+def _write_launch(screen: Screen, step: StepRecord | Record, *, is_shown: bool) -> None:
     how = f"signal {step.signal}" if step.signal else f"exit {step.exit}"
     peak = f", {size(step.peak_bytes)}" if step.peak_bytes else ""
     used = f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system {duration(step.system_seconds)}){peak}"
     screen.line("  ", (how, "strong"), f"   {used}")
     if step.dialogue:
         _write_dialogue(screen, step)
-    else:
+    elif not is_shown:
         _write_streams(screen, step)
     files = list(step.files.items())
     for name, change in files[:MOST_FILES]:

@@ -25,8 +25,8 @@ TEXT, JSON = "text", "json"
 def add_format(parser: argparse._ActionsContainer) -> None:
     """Add the choice between lines for people and JSON."""
     parser.add_argument(
-        "--format", choices=(TEXT, JSON), default=TEXT,
-        help="how to show it: text for people, or json for programs (default: text)",
+        "--format", choices=(TEXT, JSON), metavar="FORMAT", default=TEXT,
+        help="text for people, or json for programs (default: text)",
     )  # fmt: skip
 
 

@@ -22,9 +22,12 @@ EPILOG = """\
 examples:
   keen-matrix try fare.matrix.toml -- Skerry Holm -n 2         as that spec would launch it
   keen-matrix try fare.matrix.toml --keep -- Skerry Holm -n 2  and written into the spec with what came
+  keen-matrix try fare.matrix.toml                             a prompt: one vector after another
   keen-matrix try -- python3 fare.py Skerry Holm               without any spec
 
-The vector is launched once, as `run` would launch it. Nothing is written but by --keep, which says first what it will write.
+At the prompt Tab completes options and values, what the signature says stands below the line, and :help lists what else
+there is. From a pipe each line is a vector. A vector is launched once, as `run` would launch it. Nothing is written but
+by --keep, which says first what it will write.
 exit status: 0 its expectations are met, or there are none, 1 they are not, 2 wrong usage or a wrong spec,
 3 it could not be launched
 """
@@ -53,11 +56,9 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.console.screen import Screen
 
     words: Sequence[str] | None = options.words
-    if words is None:
-        raise Misuse(
-            "try needs the words of a vector behind --: keen-matrix try fare.matrix.toml -- Skerry Holm"
-        )
     screen = Screen(sys.stdout, color=options.color)
+    if words is None:
+        return _prompt(screen, options)
     if not options.specs:
         return _try_program(screen, words, keep=options.keep is not None)
     paths = spec_paths(options.specs)
@@ -66,16 +67,30 @@ def main(options: argparse.Namespace) -> int:
     return _try_vector(screen, paths[0], words, options.keep)
 
 
+def _prompt(screen: Screen, options: argparse.Namespace) -> int:
+    """Take vectors from a prompt, or line by line from what is no terminal."""
+    paths = spec_paths(options.specs)
+    if options.keep is not None or len(paths) > 1:
+        raise Misuse(
+            "try needs the words of a vector behind --: keen-matrix try fare.matrix.toml -- Skerry Holm"
+        )
+    from keen_matrix.cli.prompt import prompt
+
+    return prompt(screen, paths[0])
+
+
 def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None) -> int:
     from keen_matrix.core.runs.trying import tried_case, with_vector
 
     text = text_of_spec(path)
     tried = tried_case(path, text, words)
-    record = _launched(tried)
-    _write_tried(screen, tried, record)
+    _write_tried(screen, tried)
+    record, is_shown = _launched(screen, tried)
+    screen.line()
+    _write_outcome(screen, tried, record, is_shown=is_shown)
     if keep is not None:
         kept = with_vector(text, tried, record, keep)
-        _write_kept(screen, path, text, kept)
+        write_kept(screen, path, text, kept)
     return _status(record)
 
 
@@ -92,8 +107,9 @@ def _try_program(screen: Screen, words: Sequence[str], *, keep: bool) -> int:
             "--keep needs the spec to write into: keen-matrix try fare.matrix.toml --keep -- Skerry"
         )
     tried = tried_case("try.matrix.toml", spec_of_program(words), ())
-    record = _launched(tried)
-    _write_outcome(screen, tried, record)
+    record, is_shown = _launched(screen, tried)
+    screen.line()
+    _write_outcome(screen, tried, record, is_shown=is_shown)
     program = (
         [each for each in words if not each.startswith("-")][:2]
         if os.path.isfile(words[-1])
@@ -108,19 +124,25 @@ def _try_program(screen: Screen, words: Sequence[str], *, keep: bool) -> int:
     return _status(record)
 
 
-def _launched(tried: Tried) -> Record:
+def _launched(screen: Screen, tried: Tried) -> tuple[Record, bool]:
+    """Launch a case, its output shown as it comes; return its record, and whether any was shown."""
+    from keen_matrix.cli.live import LiveStreams
     from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.launch.launchers import resolved_launch
-    from keen_matrix.core.model.lines import decode_record
     from keen_matrix.core.runs.once import used_by
 
+    live = LiveStreams(screen)
+    screen.flush()
     with WorkerPool(1) as pool, used_by(tried.spec, pool, remark):
-        pool.plan(tried.spec, resolved_launch(tried.spec))
-        return decode_record(next(iter(pool.results([tried.case]))).line)
+        pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
+        (result,) = pool.results([tried.case])
+        record = result.record
+    # prompts and replies, and launches one after another, are told apart once they have ended
+    return record, live.has_shown and not record.dialogue and not record.steps
 
 
-def _write_tried(screen: Screen, tried: Tried, record: Record) -> None:
-    """Write what the spec says of the vector, then what came."""
+def _write_tried(screen: Screen, tried: Tried) -> None:
+    """Write what the spec says of the vector."""
     from keen_matrix.cli.console.why import write_why
     from keen_matrix.wording.safe import shell_line
 
@@ -133,16 +155,16 @@ def _write_tried(screen: Screen, tried: Tried, record: Record) -> None:
         )
     write_why(screen, tried.spec, tried.matrix, tried.case, brief=not tried.is_there)
     screen.line()
-    _write_outcome(screen, tried, record)
+    screen.line(("comes", "strong"))
 
 
-def _write_outcome(screen: Screen, tried: Tried, record: Record) -> None:
+def _write_outcome(screen: Screen, tried: Tried, record: Record, *, is_shown: bool) -> None:
     from keen_matrix.cli.replay import write_outcome
 
-    write_outcome(screen, tried.spec, tried.matrix, record)
+    write_outcome(screen, tried.spec, tried.matrix, record, is_shown=is_shown)
 
 
-def _write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
+def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
     """Show the change of a spec and make it. Raises Misuse when it cannot be written."""
     from keen_matrix.core.files import replacing
     from keen_matrix.core.spec.load import load_spec

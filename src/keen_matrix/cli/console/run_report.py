@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
+from keen_matrix.cli.live import LiveStreams
 from keen_matrix.cli.report import axes_of, write_grids, write_to
 from keen_matrix.cli.shared import remark
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
@@ -21,15 +22,13 @@ from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import FailureGroup, Tally
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.run import RunResult
-from keen_matrix.wording.counts import counted, duration
-from keen_matrix.wording.safe import escape, shell_line, visible_line
+from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import STYLE_OF
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
 GROUNDING = "trying what the derived vectors stand on"
-LIVE_LINE = 2_000
-"""Characters of a line that are shown of what a program prints."""
 
 
 class RunScreen(RunWatch):
@@ -93,18 +92,7 @@ class RunScreen(RunWatch):
 
     def printed(self, frame: LiveFrame) -> None:
         """Show some output as it came: whose it is, on which stream, how long after the start."""
-        screen = self._screen
-        text = frame.text.decode("utf-8", "surrogateescape")
-        style = "found" if frame.stream == "stderr" else "dim"
-        for line in text.removesuffix("\n").split("\n"):
-            screen.line(
-                (frame.id[:6], "place"),
-                " ",
-                (f"{frame.stream} {duration(frame.seconds):>9} ", style),
-                (f"{screen.sign('bar')} ", "dim"),
-                visible_line(line[:LIVE_LINE], screen.sign("space")),
-            )
-        screen.flush()
+        LiveStreams(self._screen).show(frame, whose=frame.id[:6])
 
 
 class RunReport:

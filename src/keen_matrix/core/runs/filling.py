@@ -45,7 +45,7 @@ NO_RESULT = {
     "unlaunched": "it could not be launched",
     "groundless": "its control did not work",
     "skipped": "it is skipped",
-    "unsteady": "two launches of it came to different ends",
+    "unsteady": "two launches of it did different things",
 }
 _NUMBER = re.compile(r"[+-]?(0|[1-9]\d*)(\.\d+)?")
 
@@ -314,7 +314,7 @@ class Filler:
             if any(each != values[0] for each in values):
                 name = ".".join(map(str, place.path[2:])) or place.column
                 for id in came:
-                    self.filling.tell(f"{name} stands for {len(came)} cases that came to different ends: a column of its own, in "
+                    self.filling.tell(f"{name} stands for {len(came)} cases that did different things: a column of its own, in "
                                       "the rows of the matrix, can say each", id)  # fmt: skip
                 continue
             by_table.setdefault(place.table, {})[place] = values[0]
@@ -384,7 +384,7 @@ def _key_of(aspect: Aspect) -> tuple[str, str]:
         return "", ""
     forms = _forms_of(aspect)
     if len(forms) != 1:
-        return "", "it asks for several things" if forms else "it is no literal"
+        return "", "it asks for several things" if forms else "it does not ask for a literal"
     form = forms[0]
     if isinstance(form, IsForm):
         open_or_plain = form.text.constant is not None

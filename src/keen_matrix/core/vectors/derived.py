@@ -27,10 +27,11 @@ def family_cases(spec: Spec, matrix: Matrix, start: int = 0) -> Iterator[Case]:
     """Yield the cases of a derived family, numbered from `start`."""
     assert spec.signature is not None
     for number, vector in enumerate(family_for(spec, matrix).vectors, start):
-        yield _case(spec, matrix, vector, number)
+        yield case_of(spec, matrix, vector, number)
 
 
-def _case(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
+def case_of(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
+    """Return the case of a derived vector."""
     signature, grounds = spec.signature, spec.grounds or NO_GROUNDS
     assert signature is not None
     answer = None if vector.control is None else grounds.answer(vector.control)

@@ -1,0 +1,424 @@
+"""The prompt of `try`: one vector after another, with what the signature says while it is typed.
+
+On a terminal it is a line that is edited, with history and completion; of a pipe each line is taken as if
+it were typed.
+"""
+
+from __future__ import annotations
+
+import difflib
+import os
+import shlex
+import sys
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack
+from typing import TYPE_CHECKING, NamedTuple
+
+from keen_matrix.cli.live import LiveStreams
+from keen_matrix.cli.shared import remark, text_of_spec
+from keen_matrix.core.errors import KeenMatrixError, Misuse, nearest
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.model.lookups import stamp
+from keen_matrix.core.model.record import PASSING, Record, StepRecord
+from keen_matrix.core.results.compare import change_of
+from keen_matrix.core.results.journal import FOLDER
+from keen_matrix.core.runs.once import used_by
+from keen_matrix.core.runs.trying import Tried, tried_case, with_vector
+from keen_matrix.wording.counts import counted, duration
+from keen_matrix.wording.safe import cut, escape, shell_line
+from keen_matrix.wording.signs import STYLE_OF
+
+if TYPE_CHECKING:
+    from prompt_toolkit.completion import Completer
+    from prompt_toolkit.document import Document
+
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.model.spec import Spec
+
+COMMANDS = {
+    ":none": "launch the vector of no words",
+    ":again": "launch the last vector again",
+    ":compare": "show what the last outcome has other than the one before it",
+    ":follow": "launch what follows from the last vector: its refusals and rephrasings",
+    ":keep": "write the last vector into the spec with what came; :keep NAME as a matrix of that name",
+    ":why": "show what the spec says of the last vector, and all that it must satisfy",
+    ":help": "show this",
+    ":quit": "end, as Ctrl-D does",
+}
+"""Word → what it does. Any other line is a vector, its words parted and quoted as in a shell."""
+HISTORY = os.path.join(FOLDER, "tried.history")
+DIFFERENCE_SHOWN = 40
+"""Lines of a difference between two outcomes."""
+PROMPT = "try> "
+
+
+class _Came(NamedTuple):
+    tried: Tried
+    record: Record
+
+
+def words_of(line: str) -> list[str]:
+    """Return the words of a line, parted and quoted as in a shell, where nothing is expanded. Raises
+    Misuse."""
+    try:
+        return shlex.split(line)
+    except ValueError as error:
+        raise Misuse(f"this line cannot be parted into words: {str(error).lower()}") from None
+
+
+class Prompt:
+    """What is tried in one session, on one spec, which is read again when it has changed."""
+
+    def __init__(self, screen: Screen, path: str, pool: WorkerPool) -> None:
+        self.screen, self.path, self._pool = screen, path, pool
+        self._text, self._stamp = text_of_spec(path), stamp(path)
+        self.spec: Spec = tried_case(path, self._text, ()).spec
+        self.came: list[_Came] = []
+        self.failed = False
+        """Whether the last vector did not do as it must."""
+
+    def do(self, line: str) -> bool:
+        """Do what a line says; tell whether to go on. What is wrong with it is told."""
+        line = line.strip()
+        if not line:
+            return True
+        try:
+            if line.startswith(":"):
+                return self._command(line)
+            self._try(words_of(line))
+        except KeenMatrixError as fault:
+            from keen_matrix.core.errors import SpecFault
+
+            self.failed = True
+            for text in map(str, fault.problems) if isinstance(fault, SpecFault) else [str(fault)]:
+                self.screen.line((text, "warn"))
+        return True
+
+    def _command(self, line: str) -> bool:
+        word, _, rest = line.partition(" ")
+        if word == ":quit":
+            return False
+        acts: dict[str, Callable[[], None]] = {
+            ":none": lambda: self._try([]),
+            ":again": lambda: self._try(list(self._last.tried.case.argv)),
+            ":compare": self._compare,
+            ":follow": self._follow,
+            ":keep": lambda: self._keep(rest.strip()),
+            ":why": self._why,
+            ":help": self._help,
+        }
+        if word not in acts:
+            near = nearest(word, COMMANDS)
+            hint = f"; did you mean {near}?" if near else ""
+            raise Misuse(f"there is no {word}{hint or '; :help lists what there is'}")
+        acts[word]()
+        return True
+
+    @property
+    def _last(self) -> _Came:
+        if not self.came:
+            raise Misuse("nothing was tried yet; type the words of a vector")
+        return self.came[-1]
+
+    def _tried(self, words: list[str]) -> Tried:
+        """Return a vector as a case of the spec as it is now."""
+        if stamp(self.path) != self._stamp:
+            self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
+        tried = tried_case(self.path, self._text, words)
+        self.spec = tried.spec
+        return tried
+
+    def _try(self, words: list[str]) -> None:
+        """Launch a vector, show what comes and what is to be said of it."""
+        tried = self._tried(words)
+        screen = self.screen
+        screen.line(*self.judged(words))
+        live = LiveStreams(screen)
+        self._pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
+        (result,) = self._pool.results([tried.case])
+        record = result.record
+        self._write(tried, record, live)
+        before = next(
+            (each.record for each in reversed(self.came) if each.record.argv == record.argv), None
+        )
+        if before is not None:
+            change = change_of(before, record)
+            told = (
+                change[1].difference or f"{change[1].before} → {change[1].after}" if change else ""
+            )
+            if change:
+                screen.line(
+                    ("  other than before", "warn"), f"   {told}   ", (":compare shows all", "dim")
+                )
+            else:
+                screen.line(("  as before", "dim"))
+        self.came.append(_Came(tried, record))
+        self.failed = record.verdict not in (*PASSING, "unchecked")
+
+    def _write(self, tried: Tried, record: Record, live: LiveStreams) -> None:
+        from keen_matrix.wording.aspects import aspects_rows
+
+        screen = self.screen
+        if record.steps or not live.has_shown:
+            for step in (*record.steps,) or (record,):
+                _write_streams(screen, step)
+        how = f"signal {record.signal}" if record.signal else f"exit {record.exit}"
+        where = (
+            f"{record.id[:6]} of {tried.matrix.name}"
+            if tried.is_there
+            else "not in the spec; :keep writes it"
+        )
+        verdict = "" if record.verdict == "unchecked" else record.verdict
+        screen.line(
+            "  ", (how, "strong"), (f"   {duration(record.seconds)}   ", "dim"),
+            *([(screen.sign(verdict), STYLE_OF[verdict]), (f" {verdict}   ", STYLE_OF[verdict])] if verdict else []),
+            (where, "dim"),
+        )  # fmt: skip
+        for name, change in record.files.items():
+            screen.line("  ", ("file        ", "dim"), f"{escape(name)} {change.state}")
+        screen.rows(aspects_rows(screen, record, everything=False))
+
+    def judged(self, words: list[str]) -> list[tuple[str, str]]:
+        """Return what the signature says of a vector, as segments of a line."""
+        if self.spec.signature is None:
+            return [("the spec has no signature, so nothing is said of it", "dim")]
+        found = self.spec.signature.judge(words)
+        style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
+        segments: list[tuple[str, str]] = [(found.status, style)]
+        if found.status == "refused":
+            told = ", ".join(f"{each.kind} {each.culprit}".strip() for each in found.refusals)
+            segments.append((f"  {told}", ""))
+        elif found.status == "unspecified" and found.reasons:
+            segments.append((f"  {found.reasons[-1]}", "dim"))
+        return segments
+
+    def _compare(self) -> None:
+        if len(self.came) < 2:
+            raise Misuse("there is one outcome only; :again makes another")
+        before, after = (_shown_outcome(each.record) for each in self.came[-2:])
+        lines = list(difflib.unified_diff(before, after, "before", "after", lineterm="", n=1))
+        if not lines:
+            self.screen.line(("both did the same", "good"))
+        for line in lines[:DIFFERENCE_SHOWN]:
+            style = {"+": "expected", "-": "found", "@": "dim"}.get(line[:1], "")
+            self.screen.line((line, style))
+        if len(lines) > DIFFERENCE_SHOWN:
+            self.screen.line((f"and {counted(len(lines) - DIFFERENCE_SHOWN, 'more line')}", "dim"))
+
+    def _follow(self) -> None:
+        from keen_matrix.core.runs.following import following, with_following
+
+        last = self._last
+        if last.record.verdict not in ("held", "unchecked", "known"):
+            raise Misuse(
+                f"the last vector {last.record.verdict}: nothing can be told of what follows from it"
+            )
+        spec = last.tried.spec
+        cases = following(spec, last.tried.case.argv)
+        if not cases:
+            raise Misuse(
+                "nothing follows from it: the signature says of accepted vectors alone what is refused"
+            )
+        self._pool.plan(with_following(spec), resolved_launch(spec))
+        records = {each.id: each.record for each in self._pool.results(cases)}
+        screen = self.screen
+        for case in cases:
+            record = records[case.id]
+            words = shell_line((case.more or (case.argv,))[-1]) or "(no words)"
+            about = " ".join(filter(None, (case.kind, case.culprit)))
+            screen.line(
+                "  ", (screen.sign(record.verdict), STYLE_OF[record.verdict]), f" {words:44} ", (f"{about}   ", "dim"),
+                (f"exit {record.exit}", "") if record.exit is not None else (f"signal {record.signal}", ""),
+            )  # fmt: skip
+            if record.verdict not in PASSING:
+                first = next(iter((record.stderr or record.stdout or "").splitlines()), "")
+                names = ", ".join(dict.fromkeys(each.aspect for each in record.unmet))
+                screen.line("      ", (names, "bad"), f"   {cut(first, 90)}")
+        held = sum(each.verdict in PASSING for each in records.values())
+        screen.line(
+            (
+                f"{held} of {counted(len(cases), 'vector')} held",
+                "good" if held == len(cases) else "bad",
+            )
+        )
+
+    def _keep(self, name: str) -> None:
+        from keen_matrix.cli.trying import write_kept
+
+        last = self._last
+        if stamp(self.path) != self._stamp:
+            raise Misuse(f"{self.path} was changed since; :again tries it as the spec is now")
+        kept = with_vector(self._text, last.tried, last.record, name)
+        write_kept(self.screen, self.path, self._text, kept)
+        self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
+
+    def _why(self) -> None:
+        from keen_matrix.cli.console.why import write_why
+
+        tried = self._last.tried
+        write_why(self.screen, tried.spec, tried.matrix, tried.case, brief=not tried.is_there)
+
+    def _help(self) -> None:
+        self.screen.line("a line is a vector: its words, parted and quoted as in a shell")
+        for word, meaning in COMMANDS.items():
+            self.screen.line("  ", (f"{word:10}", "strong"), meaning)
+
+
+def _write_streams(screen: Screen, step: Record | StepRecord) -> None:
+    for name in ("stdout", "stderr"):
+        for line in (getattr(step, name) or "").splitlines()[:DIFFERENCE_SHOWN]:
+            screen.line("  ", (f"{name} ", "dim"), (f"{screen.sign('bar')} ", "dim"), escape(line))
+
+
+def _shown_outcome(record: Record) -> list[str]:
+    """Return what a launch did as lines, to be compared."""
+    end = f"signal {record.signal}" if record.signal else f"exit {record.exit}"
+    lines = [f"words   {shell_line(record.argv)}", end]
+    for name in ("stdout", "stderr"):
+        lines += [
+            f"{name}  {escape(each)}" for each in (record.compared_stream(name) or "").splitlines()
+        ]
+    return [
+        *lines,
+        *(f"file    {escape(name)} {each.state}" for name, each in record.files.items()),
+    ]
+
+
+def prompt(screen: Screen, path: str) -> int:
+    """Take vectors until there are no more, and return the exit status: 1 where the last one did not do
+    as it must. Raises Misuse when standard input has none."""
+    with WorkerPool(1) as pool, ExitStack() as stack:
+        session = Prompt(screen, path, pool)
+        if session.spec.program.once is not None:
+            stack.enter_context(used_by(session.spec, pool, remark))
+        is_typed = sys.stdin.isatty()
+        lines = _typed(session) if is_typed else iter(sys.stdin)
+        count = 0
+        for line in lines:
+            count += 1
+            if not is_typed:
+                screen.line((f"{PROMPT}{line.strip()}", "strong"))
+            if not session.do(line):
+                break
+            screen.line()
+            screen.flush()
+        if not count and not is_typed:
+            raise Misuse(
+                "try needs the words of a vector behind --: keen-matrix try fare.matrix.toml -- Skerry Holm"
+            )
+        return 1 if session.failed else 0
+
+
+def _typed(session: Prompt) -> Iterator[str]:
+    """Yield the lines that are typed on a terminal."""
+    from prompt_toolkit import PromptSession
+    from prompt_toolkit.auto_suggest import AutoSuggestFromHistory
+    from prompt_toolkit.formatted_text import FormattedText
+    from prompt_toolkit.history import FileHistory, History, InMemoryHistory
+    from prompt_toolkit.output import ColorDepth
+    from prompt_toolkit.styles import Style
+
+    history: History
+    try:
+        os.makedirs(FOLDER, exist_ok=True)
+        history = FileHistory(HISTORY)
+    except OSError:
+        history = InMemoryHistory()
+    typed: PromptSession[str] = PromptSession(
+        history=history,
+        completer=_completer(session),
+        auto_suggest=AutoSuggestFromHistory(),
+        complete_while_typing=False,
+        color_depth=None if session.screen.color else ColorDepth.DEPTH_1_BIT,
+        style=Style.from_dict({"bottom-toolbar": "noreverse", "good": "ansigreen", "bad": "ansired", "warn": "ansiyellow",
+                               "dim": "ansibrightblack"}),
+    )  # fmt: skip
+
+    def below() -> FormattedText:
+        text = typed.default_buffer.text.strip()
+        if text.startswith(":"):
+            meaning = COMMANDS.get(text.split(" ")[0], "")
+            return FormattedText([("class:dim", meaning or ", ".join(COMMANDS))])
+        try:
+            words = words_of(text)
+            segments = session.judged(words)
+        except KeenMatrixError as fault:
+            segments = [(str(fault), "warn")]
+        return FormattedText(
+            [(f"class:{style}" if style else "", text) for text, style in segments]
+        )
+
+    session.screen.line(("a vector, or a word such as :help; Tab completes, Ctrl-D ends", "dim"))
+    session.screen.flush()
+    while True:
+        try:
+            yield typed.prompt(PROMPT, bottom_toolbar=below)
+        except KeyboardInterrupt:  # the line is given up, not the session
+            continue
+        except EOFError:
+            return
+
+
+def _completer(session: Prompt) -> Completer:
+    from prompt_toolkit.completion import CompleteEvent, Completer, Completion
+
+    class Words(Completer):
+        """Completes the word before the cursor."""
+
+        def get_completions(self, document: Document, event: CompleteEvent) -> Iterable[Completion]:
+            """Yield what the word may become."""
+            text = document.text_before_cursor
+            if text.startswith(":") and " " not in text:
+                found, begun = list(COMMANDS), text
+            else:
+                begun = text.rpartition(" ")[2]
+                found = candidates(session, text[: len(text) - len(begun)].split(), begun)
+            for each in found:
+                if each.startswith(begun):
+                    yield Completion(each, start_position=-len(begun))
+
+    return Words()
+
+
+def candidates(session: Prompt, before: list[str], begun: str) -> list[str]:
+    """Return the words that may stand behind others: spellings of options, values of the option before
+    them or of the next operand, names of files that a case finds, words of earlier vectors."""
+    signature = session.spec.signature
+    earlier = [word for each in session.came for word in each.record.argv]
+    if signature is None:
+        return list(dict.fromkeys([*earlier, *_words_of_spec(session)]))
+    by_spelling = {
+        spelling: option
+        for form in signature.forms
+        for spelling, option in form.by_spelling.items()
+    }
+    option = by_spelling.get(before[-1]) if before else None
+    if option is not None and option.takes_value and not option.optional_value:
+        return _values(session, option.name_of(0))
+    name, equals, _ = begun.partition("=")
+    if equals and name in by_spelling and by_spelling[name].takes_value:
+        return [f"{name}={each}" for each in _values(session, by_spelling[name].name_of(0))]
+    if begun.startswith("-"):
+        return list(dict.fromkeys([*by_spelling, *signature.help]))
+    names = signature.operand_names
+    return list(
+        dict.fromkeys([*(value for name in names for value in _values(session, name)), *earlier])
+    )
+
+
+def _values(session: Prompt, name: str) -> list[str]:
+    """Return values of a NAME: its choices, else legal ones, which of a file are those that are there."""
+    signature = session.spec.signature
+    kind = signature.values.get(name) if signature is not None else None
+    if kind is None:
+        return []
+    return list(getattr(kind, "of", ())) or kind.legal()
+
+
+def _words_of_spec(session: Prompt) -> list[str]:
+    found = []
+    for matrix in session.spec.matrices:
+        for values in matrix.axes.values():
+            found += [each for each in values if isinstance(each, str)][:20]
+    return found

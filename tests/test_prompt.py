@@ -1,0 +1,158 @@
+"""The prompt of try: line by line from a pipe, and edited on a terminal."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.runs.following import following, request_of
+from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.spec.load import load_spec
+from tests.conftest import Place
+from tests.test_on_a_terminal import terminal
+
+SPEC = """\
+# fares
+[program]
+launch = "sh {here}/fare.sh"
+[signature]
+synopsis = "[-b] [-n,--riders N] [--kind KIND] ISLAND"
+values.N = { type = "int", min = 1, max = 60 }
+values.KIND = { of = ["bike", "car"] }
+style = "posix"
+"""
+PROGRAM = """\
+while getopts bn: o; do case $o in b) b=1;; n) case $OPTARG in ''|*[!0-9]*|0) echo "bad number $OPTARG" >&2; exit 2;; esac;; *) exit 2;; esac; done
+shift $((OPTIND - 1))
+[ $# -eq 1 ] || { echo "one island, not $#" >&2; exit 2; }
+echo "fare of $1"
+"""
+
+
+@pytest.fixture
+def office(place: Place) -> Place:
+    place.write("fare.sh", PROGRAM)
+    place.write("fare.matrix.toml", SPEC.replace(',--riders', "").replace(" [--kind KIND]", "").replace('values.KIND = { of = ["bike", "car"] }\n', ""))
+    return place
+
+
+def said(office: Place, *lines: str, status: int | None = None) -> str:
+    came = office.call("try", "fare.matrix.toml", stdin="".join(f"{line}\n" for line in lines))
+    assert status is None or came.status == status, came
+    return came.out
+
+
+def test_a_line_of_a_pipe_is_a_vector(office: Place) -> None:
+    out = said(office, "Holm", "-n abc Holm", "'North  Holm' x", status=0)
+    first, second, third = (part for part in out.split("try> ")[1:])
+    assert "accepted" in first and "│ fare of Holm" in first and "exit 0" in first
+    assert "refused  bad-type abc" in second and "│ bad number abc" in second and "held" in second
+    assert "refused  too-many x" in third and "one island, not 2" in third
+
+
+@pytest.mark.parametrize(("lines", "shown", "status"), [
+    (["Holm", ":again"], "as before", 0),
+    ([":none"], "refused  too-few", 0),
+    (["Holm", "Skerry", ":compare"], "-stdout  fare of Holm\n+stdout  fare of Skerry", 0),
+    (["Holm", ":why"], "the signature says  accepted", 0),
+    (["Holm", ":quit", "Skerry"], "fare of Holm", 0),
+    ([":agian"], "there is no :agian; did you mean :again?", 1),
+    ([":again"], "nothing was tried yet", 1),
+    (["Holm", ":compare"], "there is one outcome only", 1),
+    (["'Holm"], "this line cannot be parted into words", 1),
+    (["", "  ", "Holm"], "fare of Holm", 0),
+    ([":help"], ":follow ", 0),
+])  # fmt: skip
+def test_words_of_the_prompt(office: Place, lines: list[str], shown: str, status: int) -> None:
+    out = said(office, *lines, status=status)
+    assert shown in out
+    assert ":quit" not in lines or "Skerry" not in out
+
+
+def test_what_follows_is_launched_and_told(office: Place) -> None:
+    out = said(office, "-n 3 Holm", ":follow", "-n abc Holm", ":follow")
+    assert "11 of 12 vectors held" in out and "≠ -n 61 Holm" in out
+    for kind in ("too-few ISLAND", "too-many", "unknown-option", "bad-type abc"):
+        assert kind in out
+    assert "nothing follows from it" in out
+
+
+def test_a_vector_is_kept_and_the_spec_read_again(office: Place) -> None:
+    out = said(office, "Holm", ":keep", "Holm")
+    assert '+line = ["Holm"]' in out
+    assert (office.folder / "fare.matrix.toml").read_text().startswith("# fares\n")
+    assert office.call("run", "--only", "Holm").status == 0
+    assert "of Holm\n" in out.split("try> ")[3]
+
+
+def test_no_line_at_all_is_wrong_usage(office: Place) -> None:
+    came = office.call("try", "fare.matrix.toml")
+    assert (came.status, "behind --" in came.err) == (2, True)
+    assert office.call("try", "fare.matrix.toml", "--keep", stdin="Holm\n").status == 2
+
+
+def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> None:
+    place = office
+    place.write("fare.matrix.toml", SPEC.replace('style = "posix"\n', ""))
+    with terminal(place, "try", "fare.matrix.toml", NO_COLOR="1") as call:
+        from os import write
+
+        def typed(text: bytes, until: bytes) -> bytes:
+            call.seen = b""
+            for each in (text[at : at + 1] for at in range(len(text))):
+                write(call.master, each)
+                time.sleep(0.01)
+            return call.read(until)
+
+        call.read(b"try> ")
+        write(call.master, b"\x1b[9;1R")  # where the cursor is, as terminals answer
+        assert b"too-few" in typed(b"-n 3", b"too-few")
+        assert b"out-of-range" in typed(b"00 Holm", b"out-of-range")
+        call.seen = b""
+        write(call.master, b"\x03")  # gives up the line, not the session
+        call.read(b"try> ")
+        assert b"ders" in typed(b"--ri\t", b"ders")
+        typed(b" 2 --kind b\t", b"bike")
+        assert b"fare of" in typed(b" Holm\r", b"fare of") or b"exit" in call.seen
+        call.read(b"exit ")
+        typed(b":qui\t\r", b":quit")
+        call.process.wait(20)
+    assert "--kind bike Holm" in (place.folder / ".keen-matrix/tried.history").read_text()
+
+
+def test_what_was_tried_comes_back_by_the_arrow(office: Place) -> None:
+    from os import write
+
+    for keys, shown in ((b"Holm\r", b"fare of Holm"), (b"\x1b[A\r", b"fare of Holm")):
+        with terminal(office, "try", "fare.matrix.toml") as call:
+            call.read(b"try> ")
+            write(call.master, keys)
+            assert shown in call.read(shown)
+            call.seen = b""
+            call.read(b"try> ")
+            write(call.master, b"\x04")
+            assert call.process.wait(20) == 0
+
+
+def test_an_accepted_vector_is_read_back_as_what_it_says() -> None:
+    signature = Signature.from_synopsis("[-v]... [-n,--riders N] [--kind KIND] (go|stop) ISLAND [PORT...]", {"N": {"type": "int"}})
+    for words in (["go", "Holm"], ["-v", "-v", "--riders=3", "stop", "Holm", "a", "b"], ["--kind", "x", "go", "Holm"], ["-vn3", "go", "Holm"]):
+        request = request_of(signature, words)
+        assert request is not None, words
+        assert signature.judge(request.words()).bindings == signature.judge(words).bindings
+    assert request_of(signature, ["go"]) is None
+
+
+def test_each_vector_that_follows_is_one_change_away(tmp_path: Path) -> None:
+    path = tmp_path / "a.matrix.toml"
+    path.write_text(SPEC.replace("{here}/fare.sh", "true"))
+    spec = load_spec(str(path))
+    assert spec.signature is not None
+    cases = following(spec, ["-b", "Holm"])
+    assert len(cases) == 11
+    assert {case.control for case in cases} == {("-b", "Holm")}
+    for case in cases:
+        status = spec.signature.judge(case.argv).status
+        assert status == ("refused" if case.family == "refusals" else "accepted"), case
