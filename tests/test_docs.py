@@ -122,6 +122,19 @@ def test_the_python_page_runs(place: Place, monkeypatch: pytest.MonkeyPatch) -> 
     assert all(getattr(keen_matrix, name) for name in keen_matrix.__all__)
 
 
+def test_the_page_on_the_loop_leaves_open_and_fills_in(place: Place) -> None:
+    block = (ROOT / "docs/loop.md").read_text().partition("```toml\n")[2].partition("```")[0]
+    place.write("fare.py", FARE)
+    place.write("fare.matrix.toml", f'[program]\nlaunch = "python3 {{here}}/fare.py"\n{block}')
+    assert place.call("run").status == 1
+    assert {case["verdict"] for case in place.cases()} == {"unchecked"}
+    assert place.call("fill", "--write").status == 0
+    assert '["Skerry", "Holm", "4.50"], ["Holm", "Voe", "4.50"]' in (place.folder / "fare.matrix.toml").read_text()
+    assert place.call("run").status == 0
+    place.write("mark.matrix.toml", '[program]\nlaunch = "echo"\n[[matrix]]\nname = "a"\nline = "?"\nexpect.stdout.lines = ["?"]\n')
+    assert place.call("run", "mark.matrix.toml").status == 0
+
+
 def test_what_the_page_on_drafting_shows_is_what_settling_finds(place: Place) -> None:
     page = (ROOT / "docs/drafting.md").read_text()
     shown = page.partition("```text\n")[2].partition("```")[0]

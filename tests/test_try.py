@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 import pytest
 
 from tests.conftest import Place
@@ -111,3 +113,18 @@ def test_a_folder_without_a_spec_says_how_to_begin(place: Place) -> None:
     assert came.status == 2 and all(f"keen-matrix {word}" in came.err for word in ("try --", "draft --", "demo"))
     place.write("below/a.matrix.toml", SPEC)
     assert "usage: keen-matrix" in place.call().err
+
+
+def test_without_a_spec_it_says_what_a_draft_would_make_of_it(place: Place) -> None:
+    place.write("fare.py", """
+        import argparse
+        parser = argparse.ArgumentParser()
+        parser.add_argument("island")
+        parser.add_argument("-n", type=int)
+        print(parser.parse_args())
+        """)
+    came = place.call("try", "--", sys.executable, "fare.py", "-n", "abc", "Holm")
+    assert "a draft would state\n  [-n N] island" in came.out
+    assert "of -n abc Holm: refused  bad-type abc" in came.out
+    assert f"draft -- {sys.executable} fare.py" in came.out
+    assert "a draft would state" not in place.call("try", "--", "sh", "-c", "echo x").out

@@ -41,7 +41,7 @@ COMMANDS = {
     "suspects": "find what the cases that did not hold have in common",
     "narrow": "make a vector that did not hold as small as it can be while it differs in the same way",
     "coverage": "list the options, values, refusals and combinations that the vectors reach, and those they miss",
-    "schema": "print the JSON Schema of specs, for editors",
+    "schema": "print the JSON Schema of specs, for editors, and of what commands write",
     "demo": "put the sample ferry office in a folder and run it",
 }
 """Command → what it does. The module of the same name adds its options only when it is called."""

@@ -79,6 +79,15 @@ def main(options: argparse.Namespace) -> int:
     return status
 
 
+def drafted_text(program: list[str], folder: str) -> str:
+    """Return the text of a spec that is drafted from a program, for a spec that is to stand in a folder."""
+    from keen_matrix.core.spec.drafted import spec_text
+
+    asked = argparse.Namespace(program=program, source=None, help_only=False)
+    draft, source = _draft(asked)
+    return spec_text(draft, program, source, folder)
+
+
 SPEC_NAME = "draft.matrix.toml"
 """What a spec on standard output is called while it is settled."""
 

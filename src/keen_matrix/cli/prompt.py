@@ -25,8 +25,9 @@ from keen_matrix.core.results.compare import change_of
 from keen_matrix.core.results.journal import FOLDER
 from keen_matrix.core.runs.once import used_by
 from keen_matrix.core.runs.trying import Tried, tried_case, with_vector
+from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
-from keen_matrix.wording.safe import cut, escape, shell_line
+from keen_matrix.wording.safe import cut, escape, pad, shell_line
 from keen_matrix.wording.signs import STYLE_OF
 
 if TYPE_CHECKING:
@@ -51,6 +52,8 @@ HISTORY = os.path.join(FOLDER, "tried.history")
 DIFFERENCE_SHOWN = 40
 """Lines of a difference between two outcomes."""
 PROMPT = "try> "
+LEAST_COLUMN, ABOUT_COLUMN = 20, 40
+"""Cells of a column of vectors at least, and of what stands beside it."""
 
 
 class _Came(NamedTuple):
@@ -223,12 +226,15 @@ class Prompt:
         self._pool.plan(with_following(spec), resolved_launch(spec))
         records = {each.id: each.record for each in self._pool.results(cases)}
         screen = self.screen
+        shown = {
+            case.id: shell_line((case.more or (case.argv,))[-1]) or "(no words)" for case in cases
+        }
+        width = min(max(map(cells, shown.values())), max(LEAST_COLUMN, screen.width - ABOUT_COLUMN))
         for case in cases:
-            record = records[case.id]
-            words = shell_line((case.more or (case.argv,))[-1]) or "(no words)"
+            record, words = records[case.id], pad(_shortened(shown[case.id], width), width)
             about = " ".join(filter(None, (case.kind, case.culprit)))
             screen.line(
-                "  ", (screen.sign(record.verdict), STYLE_OF[record.verdict]), f" {words:44} ", (f"{about}   ", "dim"),
+                "  ", (screen.sign(record.verdict), STYLE_OF[record.verdict]), f" {words}  ", (f"{about}   ", "dim"),
                 (f"exit {record.exit}", "") if record.exit is not None else (f"signal {record.signal}", ""),
             )  # fmt: skip
             if record.verdict not in PASSING:
@@ -244,7 +250,7 @@ class Prompt:
         )
 
     def _keep(self, name: str) -> None:
-        from keen_matrix.cli.trying import write_kept
+        from keen_matrix.cli.kept import write_kept
 
         last = self._last
         if stamp(self.path) != self._stamp:
@@ -263,6 +269,10 @@ class Prompt:
         self.screen.line("a line is a vector: its words, parted and quoted as in a shell")
         for word, meaning in COMMANDS.items():
             self.screen.line("  ", (f"{word:10}", "strong"), meaning)
+
+
+def _shortened(text: str, width: int) -> str:
+    return text if cells(text) <= width else f"{text[: width - 1]}…"
 
 
 def _write_streams(screen: Screen, step: Record | StepRecord) -> None:

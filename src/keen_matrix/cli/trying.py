@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import os
 import shlex
 import sys
+import tomllib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import remark, spec_paths, text_of_spec, write_spec
+from keen_matrix.cli.shared import remark, spec_paths, text_of_spec
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.record import Record
-    from keen_matrix.core.runs.trying import KeptText, Tried
+    from keen_matrix.core.runs.trying import Tried
 
 EPILOG = """\
 examples:
@@ -89,6 +89,8 @@ def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | Non
     screen.line()
     _write_outcome(screen, tried, record, is_shown=is_shown)
     if keep is not None:
+        from keen_matrix.cli.kept import write_kept
+
         kept = with_vector(text, tried, record, keep)
         write_kept(screen, path, text, kept)
     return _status(record)
@@ -110,18 +112,53 @@ def _try_program(screen: Screen, words: Sequence[str], *, keep: bool) -> int:
     record, is_shown = _launched(screen, tried)
     screen.line()
     _write_outcome(screen, tried, record, is_shown=is_shown)
-    program = (
-        [each for each in words if not each.startswith("-")][:2]
-        if os.path.isfile(words[-1])
-        else words[:2]
-    )
+    program = _program_of(words)
     screen.line()
+    if program is not None and record.verdict != "unlaunched":
+        _write_drafted(screen, program, words[len(program) :])
     screen.line(
         "next: ",
-        (f"keen-matrix draft -- {shlex.join(program)}", "strong"),
+        (f"keen-matrix draft -- {shlex.join(program or words)}", "strong"),
         ("   a first spec of it", "dim"),
     )
     return _status(record)
+
+
+def _program_of(words: Sequence[str]) -> Sequence[str] | None:
+    """Return the words that start a program, without those that it is given: an interpreter with what it
+    runs, or the first alone; None where that cannot be told."""
+    from keen_matrix.core.launch.launchers import INTERPRETERS
+
+    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
+        return words[:1]
+    at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
+    return None if at is None or "-c" in words[:at] or "-e" in words[:at] else words[: at + 1]
+
+
+def _write_drafted(screen: Screen, program: Sequence[str], words: Sequence[str]) -> None:
+    """Write what a draft would make of a program, and say of the words that it was given."""
+    from keen_matrix.cli.draft import drafted_text
+    from keen_matrix.core.errors import KeenMatrixError
+    from keen_matrix.core.spec.load import load_spec
+    from keen_matrix.wording.safe import cut, shell_line
+
+    try:
+        text = drafted_text(list(program), ".")
+        signature = load_spec("draft.matrix.toml", text).signature
+    except KeenMatrixError as fault:
+        remark(f"no draft can be made of it: {str(fault).splitlines()[0]}")
+        return
+    screen.line(("a draft would state", "strong"))
+    if signature is None:
+        screen.line("  no signature: its help does not say how it is called")
+        return
+    stated = tomllib.loads(text)["signature"]["synopsis"]
+    for line in [stated] if isinstance(stated, str) else stated:
+        screen.line("  ", cut(" ".join(line.split()), max(40, screen.width - 4)))
+    found = signature.judge(list(words))
+    style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
+    told = ", ".join(f"{each.kind} {each.culprit}".strip() for each in found.refusals)
+    screen.line("  of ", shell_line(words) or "no words", ": ", (found.status, style), f"  {told}")
 
 
 def _launched(screen: Screen, tried: Tried) -> tuple[Record, bool]:
@@ -162,40 +199,6 @@ def _write_outcome(screen: Screen, tried: Tried, record: Record, *, is_shown: bo
     from keen_matrix.cli.replay import write_outcome
 
     write_outcome(screen, tried.spec, tried.matrix, record, is_shown=is_shown)
-
-
-def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
-    """Show the change of a spec and make it. Raises Misuse when it cannot be written."""
-    from keen_matrix.core.files import replacing
-    from keen_matrix.core.spec.load import load_spec
-
-    if not kept.files:
-        load_spec(path, kept.text)  # what we write must be right
-    folder = os.path.dirname(path)
-    for name in kept.files:
-        if os.path.lexists(os.path.join(folder, name)):
-            raise Misuse(
-                f"{os.path.join(folder, name)} is there already; give the matrix another name: --keep NAME"
-            )
-    screen.line()
-    shown = difflib.unified_diff(
-        before.splitlines(), kept.text.splitlines(), path, f"{path}, with it", lineterm="", n=1
-    )
-    for line in shown:
-        style = {"+": "expected", "-": "found", "@": "dim"}.get(line[:1], "")
-        screen.line((line, style))
-    try:
-        for name, content in kept.files.items():
-            place = os.path.join(folder, name)
-            os.makedirs(os.path.dirname(place), exist_ok=True)
-            with replacing(place) as file:
-                file.write(content.encode("utf-8", "surrogateescape"))
-            screen.line((place, "place"), " written")
-        load_spec(path, kept.text)
-    except OSError as error:
-        raise Misuse(f"{error.filename or path} cannot be written: {error.strerror}") from None
-    write_spec(path, before, kept.text)
-    screen.line((path, "place"), f" written: {kept.where}")
 
 
 def _status(record: Record) -> int:
