@@ -124,7 +124,7 @@ def test_without_a_spec_it_says_what_a_draft_would_make_of_it(place: Place) -> N
         print(parser.parse_args())
         """)
     came = place.call("try", "--", sys.executable, "fare.py", "-n", "abc", "Holm")
-    assert "a draft would state\n  [-n N] island" in came.out
+    assert "a draft would state\n  [-n N] <island>" in came.out
     assert "of -n abc Holm: refused  bad-type abc" in came.out
     assert f"draft -- {sys.executable} fare.py" in came.out
     assert "a draft would state" not in place.call("try", "--", "sh", "-c", "echo x").out

@@ -23,7 +23,7 @@ PATIENCE = 15.0
 """Seconds in which a round that is to end does; then it is ended by force."""
 LOOK_SECONDS = 0.1
 CLOCK_SECONDS = 0.02
-"""How much later than it began a build is heard of, at most: times of files move in steps, too."""
+"""How far the time of a file may be behind the clock: it moves in steps."""
 WRITTEN_BY_RUNS = 3
 """Rounds in a row that a file changes while cases are launched, after which it is taken for one that the
 program writes."""
@@ -182,6 +182,13 @@ class _Rounds:
     def go_on(self) -> None:
         """Run a round for every change."""
         self._keep_results()
+        self._stand_by()
+        # a change before everything is watched would be missed
+        is_watched = False
+        while not (self._changes.ended or is_watched):
+            for line in self._changes.read():
+                is_watched = self._hear(line) or is_watched
+            interruption.check()
         self._begin(())
         while not self._changes.ended:
             fds = [self._changes.fd, *([self._typed.fd] if self._typed else [])]
@@ -193,7 +200,7 @@ class _Rounds:
                 self._hear_progress()
             if self._changes.fd in ready:
                 for line in self._changes.read():
-                    self._hear(json.loads(line))
+                    self._hear(line)
             if self._typed and self._typed.fd in ready and not self._obey():
                 return
             self._look_for_end()
@@ -205,29 +212,32 @@ class _Rounds:
                 self._begin(changed)
 
     def _hear_progress(self) -> None:
-        said = os.read(self._progress, 64)
+        said = os.read(self._progress, 4_096)
         if not said:
             os.close(self._progress)
             self._progress = -1
             return
-        now = time.time()
-        for each in said:
-            if bytes([each]) == b"b" and not self._build:
-                self._build = (now - CLOCK_SECONDS, now)
+        for word, text in (each.split() for each in said.splitlines()):
+            when = float(text)
+            if word == b"b" and not self._build:
+                self._build = (when - CLOCK_SECONDS, when)
             elif self._build and not self._run:
-                self._build = (self._build[0], now)
-            if bytes([each]) == b"r" and not self._run:
-                self._run = (now, now)
+                self._build = (self._build[0], when)
+            if word == b"r" and not self._run:
+                self._run = (when, when)
             elif self._run:
-                self._run = (self._run[0], now)
+                self._run = (self._run[0], when)
 
-    def _hear(self, message: Mapping[str, object]) -> None:
+    def _hear(self, line: bytes) -> bool:
+        """Take what the watching process says; tell whether everything is watched now."""
+        message: dict[str, object] = json.loads(line)
         if "remark" in message:
             self._remark(str(message["remark"]))
         listed = message.get("changed")
         for each in map(str, listed) if isinstance(listed, list) else ():
             if self._is_news(each):
                 self._changed.add(each)
+        return "watching" in message
 
     def _is_news(self, path: str) -> bool:
         """Tell whether a change of a file is to begin a round: not one that the build or the program makes
@@ -282,7 +292,7 @@ class _Rounds:
         asked = Round(
             self._number,
             self._known,
-            lambda said: _write(theirs, said),
+            lambda said: _write(theirs, b"%s %.6f\n" % (said, time.time())),
             lambda: _begun(begin),
         )
         _flush()

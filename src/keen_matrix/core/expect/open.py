@@ -11,9 +11,7 @@ from dataclasses import fields, is_dataclass
 from functools import lru_cache
 
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect, FileAspect, StreamAspect
-from keen_matrix.core.expect.forms.text import IsForm
 from keen_matrix.core.expressions import Expression, Template
-from keen_matrix.core.vectors.open_cells import OPEN
 
 
 def is_left_open(aspect: Aspect) -> bool:
@@ -21,7 +19,7 @@ def is_left_open(aspect: Aspect) -> bool:
     if isinstance(aspect, ExitAspect):
         return aspect.expectation.is_open
     if isinstance(aspect, (StreamAspect, FileAspect)):
-        return any(isinstance(form, IsForm) and form.text.constant == OPEN for form in aspect.forms)
+        return any(form.is_open for form in aspect.forms)
     return False
 
 

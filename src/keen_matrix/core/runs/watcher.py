@@ -12,6 +12,7 @@ import json
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.files import SUFFIX
@@ -121,6 +122,7 @@ def tell_changes(
     watched `{"watching": number of files}`, and `{"remark": text}`. What belongs to the specs is found
     out anew when one of them changes."""
     told: set[str] = set()
+    before: dict[str, str] = {}
     while True:
         seen = watched(paths, without)
         for text in seen.remarks:
@@ -129,13 +131,20 @@ def tell_changes(
         told.update(seen.remarks)
         if not tell({"watching": len(seen.digests)}):
             return
-        for changed in _changes(seen):
+        # what has changed while it was found out anew
+        late = [each for each, digest in seen.digests.items() if before.get(each, digest) != digest]
+        for changed in chain([late], _changes(seen)):
             if not tell({"changed": changed}):
                 return
-            if any(each.endswith((SUFFIX, PROJECT_FILE, PYPROJECT, ".toml")) for each in changed):
+            if any(each.endswith(OF_SPECS) for each in changed) and changed is not late:
                 break
         else:
             return
+        before = dict(seen.digests)
+
+
+OF_SPECS = (SUFFIX, PROJECT_FILE, PYPROJECT, ".toml")
+"""Ends of the names of files a change of which may change what is to be watched."""
 
 
 def _changes(seen: Watched) -> Iterator[list[str]]:
@@ -146,7 +155,7 @@ def _changes(seen: Watched) -> Iterator[list[str]]:
         return path not in seen.without
 
     stamps = {each: stamp(each) for each in seen.files}
-    yield changed_files(seen, list(seen.digests))  # what has changed while it was made ready
+    is_first = True
     for changes in watch(
         *seen.folders, watch_filter=is_wanted, debounce=SETTLE_MS, step=STEP_MS, rust_timeout=LOOK_MS,
         yield_on_timeout=True, recursive=True, raise_interrupt=False, ignore_permission_denied=True,
@@ -155,6 +164,9 @@ def _changes(seen: Watched) -> Iterator[list[str]]:
         # a folder that is watched for one file of it would be watched with all below it
         paths |= {each for each in seen.files if stamp(each) != stamps[each]}
         stamps |= {each: stamp(each) for each in paths & set(seen.files)}
+        if is_first:  # what has changed before anything was watched
+            paths |= set(seen.digests)
+            is_first = False
         yield changed_files(seen, paths)
 
 

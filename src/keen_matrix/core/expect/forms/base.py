@@ -33,6 +33,11 @@ class Form:
         """Return what it asks for, without a case: `contains "usage:"`."""
         raise NotImplementedError
 
+    @property
+    def is_open(self) -> bool:
+        """Whether it is not known yet what is to come."""
+        return False
+
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration, named as `insight.alterations` names it, is one that the
         form means not to see."""

@@ -24,6 +24,7 @@ from keen_matrix.core.expect.forms.base import (
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.vectors.open_cells import OPEN
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -42,6 +43,11 @@ class IsForm(Form):
         left, right = decoded(expected), decoded(actual)
         if not self.tolerance or not texts_alike(left, right, self.tolerance, newline=True):
             yield Mismatch(form="is", expected=left, actual=right)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it is not known yet what is to come."""
+        return self.text.constant == OPEN
 
     def describe(self) -> str:
         """Return what it asks for."""
