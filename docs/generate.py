@@ -277,7 +277,7 @@ FILES = {
     ".keen-matrix/history.sqlite3": "the history of all runs of a folder",
     ".keen-matrix/grounds/": "what was learnt of a program's accepted vectors",
     "keen-matrix.toml": "the project file: defaults of the specs below it",
-    "~/.cache/keen-matrix/": "specs that are kept, so that an unchanged one is not validated again",
+    "~/.cache/keen-matrix/": "specs and covering arrays that are kept, so that an unchanged one is not made again",
 }
 VARIABLES = {
     "NO_COLOR": "when it is set, nothing is coloured unless --color always says so",

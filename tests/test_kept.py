@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import pickle
@@ -206,3 +207,51 @@ def test_what_is_looked_at_is_noted_only_while_somebody_asks(tmp_path: Path) -> 
     os.utime(tmp_path / "a", ns=(5, 5))
     assert first is not None and first != stamp(str(tmp_path / "a"))
     assert json.dumps(first)
+
+
+ARRAY = """
+[program]
+launch = "true"
+{program}
+[[matrix]]
+name = "m"
+line = "{{a}} {{b}} {{c}} {{d}} {{e}} [--x] [--y {{f}}]"
+axes = {{ a = [1, 2, 3, 4], b = [1, 2, 3, 4], c = [1, 2, 3, 4], d = [1, 2, 3, 4], e = [1, 2, 3], f = ["u", "v"] }}
+combine = "pairs"
+where = ["{where}"]
+expect.exit = 0
+"""
+
+
+def test_a_covering_array_is_kept_and_found_again_by_all_that_it_depends_on(place: Place) -> None:
+    env = {"XDG_CACHE_HOME": str(place.folder / "cache")}
+    kept = place.folder / "cache/keen-matrix/rows"
+    place.write("oracle.py", "def fits(a, b):\n    return a != b\n")
+
+    def vectors(where: str = "a != b", program: str = "", seed: int = 0) -> str:
+        place.write("m.matrix.toml", ARRAY.format(where=where, program=program) + f"seed = {seed}\n")
+        came = place.call("unfold", "--format", "json", env=env)
+        assert came.status == 0, came.err
+        return came.out
+
+    first = vectors()
+    files = sorted(kept.iterdir())
+    assert len(files) == 1
+    body = files[0].read_bytes()
+    assert vectors() == first
+    assert files[0].read_bytes() == body
+    # what is read is what is used: a row fewer is seen
+    head, _, rows = body.partition(b"\n")
+    fewer = rows[: -4 * json.loads(head)["axes"]]
+    told = {**json.loads(head), "rows": json.loads(head)["rows"] - 1, "digest": hashlib.blake2b(fewer, digest_size=16).hexdigest()}
+    files[0].write_bytes(json.dumps(told).encode() + b"\n" + fewer)
+    assert len(vectors().splitlines()) < len(first.splitlines())
+    # a damaged one is searched for anew
+    files[0].write_bytes(body[:-3])
+    assert vectors() == first
+    for number, other in enumerate([{"where": "a != c"}, {"seed": 3}], 2):
+        vectors(**other)
+        assert len(list(kept.iterdir())) == number
+    vectors(where="fits(a, b)", program='oracle = "oracle.py"')
+    vectors(where="a != b and here != ''")
+    assert len(list(kept.iterdir())) == 3

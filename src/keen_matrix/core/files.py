@@ -16,6 +16,15 @@ SUFFIX = ".matrix.toml"
 """Ends the name of a spec's file."""
 
 
+def cache_folder(name: str) -> str:
+    """Return a folder for what is kept between calls, below the user's cache folder (XDG Base Directory
+    Specification)."""
+    top = os.environ.get("XDG_CACHE_HOME", "")
+    return os.path.join(
+        top if os.path.isabs(top) else os.path.expanduser("~/.cache"), "keen-matrix", name
+    )
+
+
 def usual_mode(path: str) -> int:
     """Return the permissions that a file at a path has, or those that a new one would get."""
     try:

@@ -22,6 +22,7 @@ from typing import NamedTuple
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.files import cache_folder
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
@@ -68,12 +69,8 @@ def kept_spec(path: str) -> Spec:
 
 
 def folder() -> str:
-    """Return the folder in which specs are kept, below the user's cache folder (XDG Base Directory
-    Specification)."""
-    top = os.environ.get("XDG_CACHE_HOME", "")
-    return os.path.join(
-        top if os.path.isabs(top) else os.path.expanduser("~/.cache"), "keen-matrix", "specs"
-    )
+    """Return the folder in which specs are kept."""
+    return cache_folder("specs")
 
 
 def _place_of(path: str) -> str:

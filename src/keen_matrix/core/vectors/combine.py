@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -10,9 +11,10 @@ from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint, all_rows
 from keen_matrix.core.vectors.factors import Layout
+from keen_matrix.core.vectors.kept_rows import keep, place_of, read
 
 if TYPE_CHECKING:
-    from keen_matrix.core.covering.search import Covering
+    from keen_matrix.core.covering.search import Covering, Demand
 
 STRENGTHS = {"each": 1, "pairs": 2, "triples": 3}
 
@@ -76,7 +78,7 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
 
 
 def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
-    from keen_matrix.core.covering.search import Demand, NoRows, Rule, cover
+    from keen_matrix.core.covering.search import Demand, NoRows, Rule
 
     levels = [factor.levels for factor in layout.factors]
     strength = possible_strength(matrix, layout)
@@ -91,12 +93,30 @@ def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint])
             effort=matrix.effort,
             seed=matrix.seed,
         )
-        covering = cover(demand)
+        covering = _searched(demand, place_of(matrix, layout, constraints, demand))
     except NoRows as none:
         raise no_rows_fault(constraints, none.clash) from None
     except ValueError as error:
         raise CombineFault(str(error), "combine") from None
     return Combined(covering, strength)
+
+
+WORTH_KEEPING = 0.02
+"""Seconds from which the result of a search is kept."""
+
+
+def _searched(demand: Demand, place: str) -> Covering:
+    """Return the array of a demand: the one that is kept at a place, or a new one. Raises NoRows."""
+    from keen_matrix.core.covering.search import cover
+
+    kept = read(place) if place else None
+    if kept is not None:
+        return kept
+    began = time.monotonic()
+    found = cover(demand)
+    if place and time.monotonic() - began > WORTH_KEEPING:
+        keep(place, found)
+    return found
 
 
 def possible_strength(matrix: Matrix, layout: Layout) -> int:

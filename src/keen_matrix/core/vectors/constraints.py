@@ -7,6 +7,7 @@ kept.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -33,6 +34,9 @@ class Constraint:
     factors: tuple[int, ...]
     test: Callable[[tuple[int, ...]], bool]
     source: str = ""
+    is_fixed: bool = True
+    """Whether it always says the same of the same values: not where it calls the oracle, or looks at the
+    folder of the spec."""
     _known: dict[tuple[int, ...], bool] = field(default_factory=dict)
 
     def allows(self, row: Sequence[int]) -> bool:
@@ -118,7 +122,9 @@ def _where(
             error.number = number
             raise error from None
 
-    return Constraint(factors, test, expression.source)
+    own = [name for name in functions if name not in FUNCTIONS] + ["here"]
+    is_fixed = not any(re.search(rf"\b{re.escape(name)}\b", expression.source) for name in own)
+    return Constraint(factors, test, expression.source, is_fixed)
 
 
 def all_rows(

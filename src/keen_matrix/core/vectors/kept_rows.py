@@ -1,0 +1,119 @@
+"""Covering arrays that are kept between calls: a search takes seconds, and comes to the same each time.
+
+An array is found again by a digest of everything that the search depends on: the levels, the conditions
+with the values that they look at, what must be in it, seed and effort, and this very build of the search.
+A condition that calls a function of the oracle may say something else tomorrow; such arrays are not kept.
+They stand in the user's own cache folder, and are numbers: reading one runs nothing.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from collections.abc import Sequence
+from hashlib import blake2b
+from typing import TYPE_CHECKING, Any
+
+from keen_matrix import __version__
+from keen_matrix.core.files import cache_folder, replacing
+from keen_matrix.core.model.lookups import stamp
+from keen_matrix.core.model.spec import Matrix
+from keen_matrix.core.vectors.constraints import Constraint
+from keen_matrix.core.vectors.factors import Layout
+
+if TYPE_CHECKING:
+    from keen_matrix.core.covering.search import Covering, Demand
+
+MOST_KEPT = 400
+"""Arrays that are kept; beyond, the half goes that was made first."""
+LARGEST = 4 << 20
+"""Cells of an array that is kept."""
+SUFFIX = ".rows"
+_DTYPE = "<i4"
+
+
+def place_of(
+    matrix: Matrix, layout: Layout, constraints: Sequence[Constraint], demand: Demand
+) -> str:
+    """Return where the array of a demand is kept; empty where it cannot be."""
+    if not all(each.is_fixed for each in constraints):
+        return ""
+    looked: dict[str, Any] = {}
+    for each in constraints:
+        if each.source:
+            for name, factor in layout.names.items():
+                if factor in each.factors:
+                    looked[name] = list(layout.values[name])
+    told = [
+        __version__, _build(), list(demand.levels), demand.strength,
+        [(each.levels, each.parents) for each in layout.factors],
+        [(each.source, each.factors) for each in constraints], looked,
+        matrix.line_text if len(constraints) else "",
+        [[cell is None for cell in row] for row in matrix.rows if None in row],
+        demand.always, demand.focus, demand.effort, demand.seed,
+    ]  # fmt: skip
+    text = repr(told).encode("utf-8", "surrogatepass")
+    digest = blake2b(text, digest_size=16).hexdigest()
+    return os.path.join(cache_folder("rows"), digest + SUFFIX)
+
+
+def _build() -> list[object]:
+    """Return what tells this build of the search from any other."""
+    from keen_matrix.core import covering
+
+    top = os.path.dirname(str(covering.__file__))
+    return [
+        (each, stamp(os.path.join(top, each)))
+        for each in sorted(os.listdir(top))
+        if each.endswith(".py")
+    ]
+
+
+def read(place: str) -> Covering | None:
+    """Return the array that is kept at a place; None where there is none, or it is damaged."""
+    import numpy as np
+
+    from keen_matrix.core.covering.search import Covering
+
+    try:
+        with open(place, "rb") as file:
+            head = json.loads(file.readline())
+            shape = (int(head["rows"]), int(head["axes"]))
+            body = file.read()
+        if blake2b(body, digest_size=16).hexdigest() != head["digest"]:
+            return None
+        rows = np.frombuffer(body, dtype=_DTYPE).reshape(shape).astype(np.int32)
+        return Covering(
+            rows=rows, tuples=int(head["tuples"]), impossible=int(head["impossible"]), bound=int(head["bound"])
+        )  # fmt: skip
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+
+
+def keep(place: str, covering: Covering) -> None:
+    """Keep an array; where that cannot be it is searched for anew the next time."""
+    rows = covering.rows
+    if covering.stopped_by_clock or rows.size > LARGEST:
+        return
+    body = rows.astype(_DTYPE).tobytes()
+    head = {
+        "rows": rows.shape[0], "axes": rows.shape[1], "tuples": covering.tuples, "impossible": covering.impossible,
+        "bound": covering.bound, "digest": blake2b(body, digest_size=16).hexdigest(),
+    }  # fmt: skip
+    where = os.path.dirname(place)
+    with contextlib.suppress(OSError):
+        os.makedirs(where, mode=0o700, exist_ok=True)
+        _drop_oldest(where)
+        with replacing(place) as file:
+            file.write(json.dumps(head).encode() + b"\n" + body)
+
+
+def _drop_oldest(where: str) -> None:
+    names = os.listdir(where)
+    if len(names) < MOST_KEPT:
+        return
+    paths = sorted((os.path.join(where, name) for name in names), key=os.path.getmtime)
+    for path in paths[: len(paths) // 2]:
+        with contextlib.suppress(OSError):
+            os.unlink(path)
