@@ -481,7 +481,7 @@ DOCUMENTS: Mapping[str, type[Struct]] = {
 """Command → what `--format json` writes."""
 
 
-def schema_of(name: str) -> dict[str, Any]:
+def schema_of(name: str) -> Mapping[str, object]:
     """Return the JSON Schema (2020-12) of a document, or of a line of the journal or of unfold."""
     from keen_matrix.core.model.record import CaseFields, Finished, Header, Record
 

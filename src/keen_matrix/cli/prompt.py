@@ -136,7 +136,7 @@ class Prompt:
         """Launch a vector, show what comes and what is to be said of it."""
         tried = self._tried(words)
         screen = self.screen
-        screen.line(*self.judged(words))
+        screen.line(*judged(self.spec, words))
         live = LiveStreams(screen)
         self._pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
         (result,) = self._pool.results([tried.case])
@@ -181,20 +181,6 @@ class Prompt:
         for name, change in record.files.items():
             screen.line("  ", ("file        ", "dim"), f"{escape(name)} {change.state}")
         screen.rows(aspects_rows(screen, record, everything=False))
-
-    def judged(self, words: list[str]) -> list[tuple[str, str]]:
-        """Return what the signature says of a vector, as segments of a line."""
-        if self.spec.signature is None:
-            return [("the spec has no signature, so nothing is said of it", "dim")]
-        found = self.spec.signature.judge(words)
-        style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
-        segments: list[tuple[str, str]] = [(found.status, style)]
-        if found.status == "refused":
-            told = ", ".join(f"{each.kind} {each.culprit}".strip() for each in found.refusals)
-            segments.append((f"  {told}", ""))
-        elif found.status == "unspecified" and found.reasons:
-            segments.append((f"  {found.reasons[-1]}", "dim"))
-        return segments
 
     def _compare(self) -> None:
         if len(self.came) < 2:
@@ -269,6 +255,21 @@ class Prompt:
         self.screen.line("a line is a vector: its words, parted and quoted as in a shell")
         for word, meaning in COMMANDS.items():
             self.screen.line("  ", (f"{word:10}", "strong"), meaning)
+
+
+def judged(spec: Spec, words: list[str]) -> list[tuple[str, str]]:
+    """Return what the signature says of a vector, as segments of a line."""
+    if spec.signature is None:
+        return [("the spec has no signature, so nothing is said of it", "dim")]
+    found = spec.signature.judge(words)
+    style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
+    segments: list[tuple[str, str]] = [(found.status, style)]
+    if found.status == "refused":
+        told = ", ".join(f"{each.kind} {each.culprit}".strip() for each in found.refusals)
+        segments.append((f"  {told}", ""))
+    elif found.status == "unspecified" and found.reasons:
+        segments.append((f"  {found.reasons[-1]}", "dim"))
+    return segments
 
 
 def _shortened(text: str, width: int) -> str:
@@ -352,7 +353,7 @@ def _typed(session: Prompt) -> Iterator[str]:
             return FormattedText([("class:dim", meaning or ", ".join(COMMANDS))])
         try:
             words = words_of(text)
-            segments = session.judged(words)
+            segments = judged(session.spec, words)
         except KeenMatrixError as fault:
             segments = [(str(fault), "warn")]
         return FormattedText(

@@ -201,8 +201,8 @@ class _Rounds:
             if self._changes.fd in ready:
                 for line in self._changes.read():
                     self._hear(line)
-            if self._typed and self._typed.fd in ready and not self._obey():
-                return
+            if self._typed and self._typed.fd in ready:
+                self._obey(self._typed)
             self._look_for_end()
             if self._changed:
                 changed, self._changed = tuple(sorted(self._changed)), set()
@@ -232,7 +232,7 @@ class _Rounds:
         """Take what the watching process says; tell whether everything is watched now."""
         message: dict[str, object] = json.loads(line)
         if "remark" in message:
-            self._remark(str(message["remark"]))
+            _remark(str(message["remark"]))
         listed = message.get("changed")
         for each in map(str, listed) if isinstance(listed, list) else ():
             if self._is_news(each):
@@ -252,34 +252,26 @@ class _Rounds:
         if self._run and self._run[0] <= when and (is_open or when <= self._run[1]):
             count = self._meanwhile[path] = self._meanwhile.get(path, 0) + 1
             if count == WRITTEN_BY_RUNS:
-                self._remark(f"{_shown(path)} changes in every round: the program seems to write it, so that a change of it "
+                _remark(f"{_shown(path)} changes in every round: the program seems to write it, so that a change of it "
                              "begins no round while one goes on")  # fmt: skip
             return count < WRITTEN_BY_RUNS
         self._built.discard(path)
         self._meanwhile.pop(path, None)
         return True
 
-    def _remark(self, text: str) -> None:
-        from keen_matrix.cli.shared import remark
-
-        remark(text)
-
-    def _obey(self) -> bool:
-        """Do what was typed; tell whether to go on."""
-        assert self._typed is not None
-        lines = self._typed.read()
-        if self._typed.ended:
+    def _obey(self, typed: _Lines) -> None:
+        """Do what was typed."""
+        lines = typed.read()
+        if typed.ended:
             self._typed = None
-            return True
-        for line in lines:
-            if line.strip() in (b"q", b"quit"):
-                raise KeyboardInterrupt
+            return
+        if any(line.strip() in (b"q", b"quit") for line in lines):
+            raise KeyboardInterrupt
         if lines:
             if self._pid:
                 self.end_round(signal.SIGTERM)
                 self._keep_results()
             self._begin((), everything=True)
-        return True
 
     def _stand_by(self) -> None:
         """Start the process of the next round: it loads what it needs, and waits."""
@@ -328,13 +320,7 @@ class _Rounds:
             self._run = (self._run[0], time.time())
         self._keep_results()
         self._stand_by()
-        self._say_waiting()
-
-    def _say_waiting(self) -> None:
-        keys = (
-            "Enter runs everything again, q Enter or Ctrl-C ends" if self._typed else "Ctrl-C ends"
-        )
-        print(f"waiting for a change; {keys}", file=sys.stderr, flush=True)
+        _say_waiting(can_be_typed=self._typed is not None)
 
     def end_round(self, number: signal.Signals) -> None:
         """End the round that goes on, if any."""
@@ -361,6 +347,17 @@ class _Rounds:
                         self._known[spec, line[7 : line.index(b'"', 7)].decode()] = line
         except (OSError, ValueError):
             return
+
+
+def _remark(text: str) -> None:
+    from keen_matrix.cli.shared import remark
+
+    remark(text)
+
+
+def _say_waiting(*, can_be_typed: bool) -> None:
+    keys = "Enter runs everything again, q Enter or Ctrl-C ends" if can_be_typed else "Ctrl-C ends"
+    print(f"waiting for a change; {keys}", file=sys.stderr, flush=True)
 
 
 def _begun(pipe: int) -> Begun | None:

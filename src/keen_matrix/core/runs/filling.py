@@ -35,7 +35,6 @@ from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, toml_value
 from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.keys import KeyPath
-from keen_matrix.core.spec.source import Source
 from keen_matrix.core.vectors.axes import read_text, separator_in
 from keen_matrix.core.vectors.open_cells import OPEN
 from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -84,12 +83,67 @@ class Filling:
 Target: TypeAlias = tuple[Matrix, Case]
 
 
+class _Places:
+    """Where things stand in a spec's own text."""
+
+    def __init__(self, spec: Spec, text: str) -> None:
+        self._source = whole_source(spec.path, text)
+        self._own = self._source.layers[-1].source if self._source.layers else self._source
+
+    def of_aspect(self, came: _Came, name: str, key: str, origin: str) -> KeyPath | None:
+        """Return the key path of an aspect's value in the spec's own text."""
+        head, dot, rest = name.partition(".")
+        wanted: KeyPath = (head, rest) if dot else (head,)
+        found = [
+            path
+            for path in self._own.paths()
+            if path[-len(wanted) :] == wanted
+            and self._line(path) == origin
+            and _is_about(path, came)
+        ]
+        if not found:
+            return None
+        path = max(found, key=len)
+        deeper = (*path, key)
+        return deeper if key and deeper in self._own.paths() else path
+
+    def _line(self, path: KeyPath) -> str:
+        return f"{os.path.basename(self._own.path)}:{self._own.line(path)}"
+
+    def of_cell(self, came: _Came, column: str) -> Place | None:
+        """Return where the cell of a case's row stands; None where that is in another file."""
+        matrix, case = came.matrix, came.case
+        values = [case.values.get(each) for each in matrix.columns]
+        row = next(
+            (
+                at
+                for at, cells in enumerate(matrix.rows)
+                if list(cells) == values and case.said.row in ("", matrix.marks.rows[at])
+            ),
+            None,
+        )
+        if row is None:
+            return None
+        file, _, line = case.said.row.rpartition(":")
+        if file.endswith(self._own.path.rpartition("/")[2]):
+            at = self._own_index(matrix)
+            return None if at is None else Place(("matrix", at, "rows"), "", row, column)
+        return Place((), file, int(line), column)
+
+    def _own_index(self, matrix: Matrix) -> int | None:
+        path = ("matrix", matrix.index)
+        if not self._source.layers:
+            return matrix.index
+        own = self._source.layers[-1].own_path(path)
+        return int(own[1]) if own is not None else None
+
+
 class Filler:
     """Fills in the expectations of one spec. Raises RunFault when its oracle cannot be read."""
 
     def __init__(self, spec: Spec, text: str) -> None:
         self.spec, self.text = spec, text
-        self._source = whole_source(spec.path, text)
+        self._places = _Places(spec, text)
         self._checker = CaseChecker(spec, oracle_functions(spec.program.oracle))
         self.filling = Filling()
 
@@ -106,7 +160,7 @@ class Filler:
             return False
         empty = any(case.values.get(each) in (None, "") for each in matrix.marks.expected_columns)
         return empty or any(
-            is_left_open(chosen.aspect) or self._open_names(case, chosen.aspect)
+            is_left_open(chosen.aspect) or _open_names(case, chosen.aspect)
             for number in range(len(matrix.steps))
             for _, chosen in self._chosen(case, number)[1]
         )
@@ -117,10 +171,6 @@ class Filler:
             return context, list(self._checker.chosen(case, context, number).items())
         except ExpressionFault:
             return context, []
-
-    @staticmethod
-    def _open_names(case: Case, aspect: Aspect) -> frozenset[str]:
-        return names_used(aspect) & {*case.said.open_columns}
 
     def take(
         self, matrix: Matrix, case: Case, record: Record, *, replacing: bool, broken: bool
@@ -151,7 +201,7 @@ class Filler:
         if is_left_open(aspect):
             self._fill_literal(came, name, chosen)
             return
-        names = self._open_names(case, aspect)
+        names = _open_names(case, aspect)
         is_unmet = name in unmet or _file_name(name, came.context) in unmet
         if not names and is_unmet:
             late = names_used(aspect) & {*came.matrix.marks.expected_columns}
@@ -176,7 +226,7 @@ class Filler:
         if why:
             tell(f"{name}: {why}", id)
             return
-        path = self._path(came, name, key, chosen.origin)
+        path = self._places.of_aspect(came, name, key, chosen.origin)
         if path is None:
             tell(
                 f"{name}: it does not stand in {os.path.basename(self.spec.path)}, but at {chosen.origin}",
@@ -213,31 +263,6 @@ class Filler:
             whole=path[-1] == "is",
         )
 
-    def _path(self, came: _Came, name: str, key: str, origin: str) -> KeyPath | None:
-        """Return the key path of an aspect's value in the spec's own text."""
-        head, dot, rest = name.partition(".")
-        wanted: KeyPath = (head, rest) if dot else (head,)
-        own = self._own_source()
-        found = [
-            path
-            for path in own.paths()
-            if path[-len(wanted) :] == wanted
-            and self._source_line(own, path) == origin
-            and _is_about(path, came)
-        ]
-        if not found:
-            return None
-        path = max(found, key=len)
-        deeper = (*path, key)
-        return deeper if key and deeper in own.paths() else path
-
-    def _own_source(self) -> Source:
-        return self._source.layers[-1].source if self._source.layers else self._source
-
-    @staticmethod
-    def _source_line(own: Source, path: KeyPath) -> str:
-        return f"{os.path.basename(own.path)}:{own.line(path)}"
-
     def _fill_file(self, came: _Came, name: str, file: str) -> None:
         """Take what came as the content of the file that is compared with."""
         place = os.path.normpath(os.path.join(self.spec.here, file))
@@ -267,37 +292,11 @@ class Filler:
             tell(f"{name}: {reason}", case.id)
             return
         for column, value in found.items():
-            place = self._cell(came, column)
+            place = self._places.of_cell(came, column)
             if place is None:
                 tell(f"{column}: its row does not stand in this spec", case.id)
                 continue
             self._fill(place, case.id, _like(came.matrix, column, value))
-
-    def _cell(self, came: _Came, column: str) -> Place | None:
-        matrix, case = came.matrix, came.case
-        values = [case.values.get(each) for each in matrix.columns]
-        row = next(
-            (
-                at
-                for at, cells in enumerate(matrix.rows)
-                if list(cells) == values and case.said.row in ("", matrix.marks.rows[at])
-            ),
-            None,
-        )
-        if row is None:
-            return None
-        file, _, line = case.said.row.rpartition(":")
-        if file.endswith(self._own_source().path.rpartition("/")[2]):
-            at = self._own_index(matrix)
-            return None if at is None else Place(("matrix", at, "rows"), "", row, column)
-        return Place((), file, int(line), column)
-
-    def _own_index(self, matrix: Matrix) -> int | None:
-        path = ("matrix", matrix.index)
-        if not self._source.layers:
-            return matrix.index
-        own = self._source.layers[-1].own_path(path)
-        return int(own[1]) if own is not None else None
 
     def _fill(self, place: Place, id: str, value: object) -> None:
         self.filling.values.setdefault(place, {})[id] = value
@@ -332,6 +331,10 @@ class Filler:
             if before != content:
                 found[path] = (before, content)
         return found
+
+
+def _open_names(case: Case, aspect: Aspect) -> frozenset[str]:
+    return names_used(aspect) & {*case.said.open_columns}
 
 
 @dataclass(frozen=True, slots=True)
@@ -525,22 +528,24 @@ def _edited(text: str, values: Mapping[Place, object]) -> str:
     """Return the text of a spec with values in their places; comments and layout stay."""
     import tomlkit
 
-    document: Any = tomlkit.parse(text)
+    document = tomlkit.parse(text)
     for place, value in values.items():
         if place.column:
             _put_cell(document, place, value)
         else:
-            holder: Any = document
-            for key in place.path[:-1]:
-                holder = holder[key]
-            holder[place.path[-1]] = toml_value(value)
+            _holder(document, place)[place.path[-1]] = toml_value(value)
     return tomlkit.dumps(document)
 
 
-def _put_cell(document: Any, place: Place, value: object) -> None:
-    holder: Any = document
+def _holder(document: Any, place: Place) -> Any:
+    """Return the table of a document in which a key stands."""
     for key in place.path[:-1]:
-        holder = holder[key]
+        document = document[key]
+    return document
+
+
+def _put_cell(document: Any, place: Place, value: object) -> None:
+    holder = _holder(document, place)
     row = holder[place.path[-1]][place.row]
     at = list(holder["columns"]).index(place.column)
     while len(row) <= at:

@@ -107,8 +107,11 @@ def following(spec: Spec, words: Sequence[str], most: int = MOST) -> list[Case]:
 
 def with_following(spec: Spec) -> Spec:
     """Return a spec whose one matrix is that of the cases that follow from a vector."""
-    assert spec.controls is not None
-    return replace(spec, matrices=(replace(spec.controls, name="what follows", family="refusals"),))
+    matrices = () if spec.controls is None else (spec.controls,)
+    return replace(
+        spec,
+        matrices=tuple(replace(each, name="what follows", family="refusals") for each in matrices),
+    )
 
 
 def _mixed(vectors: Iterable[Vector]) -> Iterator[Vector]:

@@ -19,11 +19,7 @@ def run_specs(
     paths: str | os.PathLike[str] | Sequence[str | os.PathLike[str]],
     *,
     only: Sequence[str] = (),
-    tags: Sequence[str] = (),
     jobs: int | None = None,
-    repeat: int = 1,
-    warm: bool = False,
-    changed: bool = False,
     stop_after: int | None = None,
     journal: str | os.PathLike[str] = DEFAULT_JOURNAL,
     watch: RunWatch | None = None,
@@ -41,10 +37,9 @@ def run_specs(
     launches = jobs or default_jobs()
     options = RunOptions(
         journal=os.fspath(journal),
-        launching=Launching(jobs=launches, repeat=repeat, warm=warm),
-        choice=Choice(only=tuple(only), tags=tuple(tags)),
+        launching=Launching(jobs=launches),
+        choice=Choice(only=tuple(only)),
         ordering=Ordering(stop_after=stop_after),
-        changed=changed,
     )
     interruption.hear(())  # signals are the script's own; an end that an earlier run began is over
     with Journal(options.journal) as written, WorkerPool(launches) as pool:

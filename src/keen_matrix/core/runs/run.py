@@ -171,7 +171,7 @@ class Run:
         except KeyboardInterrupt:
             interruption.begin_ending()
             result.is_interrupted = True
-            self._write_finished(interrupted=True)
+            _write_finished(self.result, self.journal, interrupted=True)
         nothing = not (result.counts or result.is_interrupted or result.budgets or result.faults)
         if nothing:
             raise Misuse(nothing_selected([spec for spec, _ in ready], self.options.choice))
@@ -182,13 +182,13 @@ class Run:
         """Run a spec with what runs beside it; one that cannot be had is told, and the other specs
         are run."""
         if spec.program.once is None:
-            self._run_spec(spec, launch, failed)
+            SpecRun(self).run_spec(spec, launch, failed)
             return
         from keen_matrix.core.runs.once import used_by
 
         try:
             with used_by(spec, self.pool, self.watch.remarks):
-                self._run_spec(spec, launch, failed)
+                SpecRun(self).run_spec(spec, launch, failed)
         except OnceFault as fault:
             self.result.faults.append(fault)
             self.watch.refused(spec.path, fault)
@@ -210,9 +210,18 @@ class Run:
         failing = sum(count for verdict, count in counts.items() if verdict not in PASSING)
         return failing >= asked.stop_after
 
-    def _run_spec(
+
+class SpecRun:
+    """The run of one spec, while it goes."""
+
+    def __init__(self, run: Run) -> None:
+        self.run, self.options, self.pool, self.journal = run, run.options, run.pool, run.journal
+        self.watch, self.result, self.unchanged = run.watch, run.result, run.unchanged
+
+    def run_spec(
         self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
     ) -> None:
+        """Run a spec, as long as the run is not over; what comes is in the journal and the result."""
         places = run_places(spec, launch, self.options)
         if places.too_large and self.unchanged is not None:
             self.watch.remarks(too_large(places))
@@ -252,7 +261,7 @@ class Run:
             recorder.finish(tally.counts)
             if recorder.trouble:
                 self.watch.remarks(recorder.trouble)
-        self._write_finished(left=left)
+        _write_finished(self.result, self.journal, left=left)
 
     def _own_first(self, spec: Spec, failed: frozenset[CaseKey] | None) -> frozenset[int]:
         """Return the matrices that are run before it is tried what derived vectors stand on: those that
@@ -285,7 +294,7 @@ class Run:
     def _run_part(self, spec: Spec, work: _Work, part: Selection, most: int | None) -> int | None:
         """Run cases, at most so many at a time; return how many of them are left, None when they are
         too many to be counted."""
-        supply = Supply(in_order(spec, part, self.options.ordering), lambda: self.is_over)
+        supply = Supply(in_order(spec, part, self.options.ordering), lambda: self.run.is_over)
         before = work.tally.total
         cases = iter(supply)
         warm = None
@@ -342,7 +351,7 @@ class Run:
                     keep_grounds(journal, spec, kept)
         finally:
             self.watch.grounding(None)
-            self.grounding += time.monotonic() - begun
+            self.run.grounding += time.monotonic() - begun
         return grounded(spec, kept)
 
     def _take_over(self, spec: Spec, work: _Work, chosen: Selection) -> Selection:
@@ -367,7 +376,7 @@ class Run:
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         passed_over: list[ResultFrame] = []
         launched = _worth_a_launch(supply, names, passed_over)
-        with contextlib.closing((self.cluster or self.pool).results(launched)) as results:
+        with contextlib.closing((self.run.cluster or self.pool).results(launched)) as results:
             for each in _joined(passed_over, results):
                 offset = self.journal.write(each.line)
                 failing = work.tally.add(each, offset)
@@ -382,8 +391,8 @@ class Run:
         asked = self.options.launching
         folder = os.path.abspath(os.path.dirname(self.options.journal) or ".")
         keep = os.path.join(folder, "kept", file_stem(spec.path))
-        if self.cluster is not None:
-            self.cluster.plan(spec, launch.words, repeat=asked.repeat)
+        if self.run.cluster is not None:
+            self.run.cluster.plan(spec, launch.words, repeat=asked.repeat)
         self.pool.plan(
             spec,
             launch,
@@ -395,7 +404,7 @@ class Run:
         )
 
     def _is_warm(self, spec: Spec) -> bool:
-        return (self.options.launching.warm or spec.program.warm) and self.cluster is None
+        return (self.options.launching.warm or spec.program.warm) and self.run.cluster is None
 
     def _warm_plan(self, spec: Spec, launch: ResolvedLaunch, chosen: Selection) -> WarmPlan | None:
         """Return how the program is run warm; say so when it cannot be."""
@@ -408,18 +417,21 @@ class Run:
             self.watch.remarks(f"launched cold: {found.reason}")
         return found.plan
 
-    def _write_finished(self, *, interrupted: bool = False, left: int | None = 0) -> None:
-        """Note that a spec's run has ended, and how many of its cases are left (null: more than
-        were counted)."""
-        if self.result.tallies:
-            counts = dict(self.result.tallies[-1].counts)
-            finished = Finished(
-                finished=_now(),
-                counts=counts,
-                interrupted=interrupted,
-                left=0 if interrupted else left,
-            )
-            self.journal.write_line(finished)
+
+def _write_finished(
+    result: RunResult, journal: Journal, *, interrupted: bool = False, left: int | None = 0
+) -> None:
+    """Note that a spec's run has ended, and how many of its cases are left (null: more than
+    were counted)."""
+    if result.tallies:
+        counts = dict(result.tallies[-1].counts)
+        finished = Finished(
+            finished=_now(),
+            counts=counts,
+            interrupted=interrupted,
+            left=0 if interrupted else left,
+        )
+        journal.write_line(finished)
 
 
 class _Work(NamedTuple):

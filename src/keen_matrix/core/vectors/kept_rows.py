@@ -13,7 +13,7 @@ import json
 import os
 from collections.abc import Sequence
 from hashlib import blake2b
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix import __version__
 from keen_matrix.core.files import cache_folder, replacing
@@ -39,7 +39,7 @@ def place_of(
     """Return where the array of a demand is kept; empty where it cannot be."""
     if not all(each.is_fixed for each in constraints):
         return ""
-    looked: dict[str, Any] = {}
+    looked: dict[str, list[object]] = {}
     for each in constraints:
         if each.source:
             for name, factor in layout.names.items():
