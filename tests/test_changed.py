@@ -143,6 +143,19 @@ def test_sources_stand_in_place_of_the_folders(office: Place) -> None:
     assert launched(office) == EVERYTHING
 
 
+def test_large_files_are_told_by_size_and_time_and_a_pipe_is_not_read(office: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    from keen_matrix.core.runs import sources
+
+    monkeypatch.setattr(sources, "READ_IN_ALL", 30)
+    places = sources.Places(folders=(str(office.folder),), files=())
+    read = [each for each, digest in sources.digests_of(places).items() if "-" not in digest]
+    assert sum(os.path.getsize(each) for each in read) <= 30
+    assert len(sources.digests_of(places)) == 3, "the program, what it reads, and the table; not the spec"
+    os.mkfifo(office.folder / "pipe")
+    os.mkfifo(office.folder / "journal")
+    assert office.call("run", "--changed", "--journal", "journal", timeout=20).status in (0, 3)
+
+
 def test_derived_vectors_are_taken_over_without_trying_what_they_stand_on(office: Place) -> None:
     edit("fare.matrix.toml", "[[matrix]]", '[signature]\nsynopsis = "ISLAND"\n[[matrix]]')(office)
     office.call("run")

@@ -338,6 +338,8 @@ class _Rounds:
     def _keep_results(self) -> None:
         """Take note of what came of the cases that are in the journal."""
         spec = ""
+        if not os.path.isfile(self._options.journal):
+            return
         try:
             with open(self._options.journal, "rb") as file:
                 for line in file:

@@ -21,8 +21,9 @@ from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 
 MOST_FILES = 5_000
 """Files of a folder beyond which only those are looked at that are named."""
-READ_MOST = 4 << 20
-"""Bytes up to which a file is told by its content; a larger one by its size and time."""
+READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
+"""Bytes up to which a file is told by its content, and all files together; others are told by size and
+time: every run pays for it."""
 NOT_OURS = ("__pycache__", "node_modules")
 SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
 """Folders of the system: a program there is told by its own file."""
@@ -130,16 +131,31 @@ def digests_of(places: Places) -> dict[str, str]:
     """Return a digest of each file of a program."""
     paths = [*places.files, *(each for folder in places.folders for each in files_below(folder))]
     wanted = (each for each in dict.fromkeys(paths) if each not in places.without)
-    return {each: found for each in wanted if (found := file_digest(each))}
+    found: dict[str, str] = {}
+    left = READ_IN_ALL
+    for each in wanted:
+        digest = file_digest(each, min(READ_MOST, left))
+        if digest:
+            found[each] = digest
+            left -= min(_size_of(each), left)
+    return found
 
 
-def file_digest(path: str) -> str:
-    """Return a digest of a file's content; nothing of what is no file, or cannot be read."""
+def _size_of(path: str) -> int:
+    try:
+        return os.stat(path).st_size
+    except OSError:
+        return 0
+
+
+def file_digest(path: str, most: int = READ_MOST) -> str:
+    """Return a digest of a file's content, or of its size and time where it has more than `most` bytes;
+    nothing of what is no file, or cannot be read."""
     with contextlib.suppress(OSError, ValueError):
         info = os.stat(path)
         if not os.path.isfile(path):
             return ""
-        if info.st_size > READ_MOST:
+        if info.st_size > most:
             return f"{info.st_size}-{info.st_mtime_ns}"
         with open(path, "rb") as file:
             return blake2b(file.read(), digest_size=12).hexdigest()

@@ -134,6 +134,8 @@ def _decoded(line: bytes, kind: type[_T]) -> _T | None:
 
 
 def _lines_of(path: str) -> Iterator[bytes]:
+    if not os.path.isfile(path):  # a pipe would wait for somebody to write
+        return
     try:
         with open(path, "rb") as file:
             yield from file
