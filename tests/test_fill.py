@@ -145,6 +145,7 @@ def test_what_cannot_be_filled_in_is_told_and_left(office: Place, text: str, rea
     assert came.status == 1
     assert "left as it is" in came.out
     assert reason in came.out
+    assert "no vectors filled in, of" in came.out
     assert (office.folder / "fare.matrix.toml").read_text() == whole
 
 

@@ -207,7 +207,7 @@ class Prompt:
         cases = following(spec, last.tried.case.argv)
         if not cases:
             raise Misuse(
-                "nothing follows from it: the signature says of accepted vectors alone what is refused"
+                "nothing follows from it: only of accepted vectors is it known what one change makes of them"
             )
         self._pool.plan(with_following(spec), resolved_launch(spec))
         records = {each.id: each.record for each in self._pool.results(cases)}

@@ -300,7 +300,6 @@ class Filler:
 
     def _fill(self, place: Place, id: str, value: object) -> None:
         self.filling.values.setdefault(place, {})[id] = value
-        self.filling.filled.add(id)
 
     # --- the texts ---
 
@@ -316,6 +315,7 @@ class Filler:
                     self.filling.tell(f"{name} stands for {len(came)} cases that did different things: a column of its own, in "
                                       "the rows of the matrix, can say each", id)  # fmt: skip
                 continue
+            self.filling.filled.update(came)
             by_table.setdefault(place.table, {})[place] = values[0]
         found: dict[str, tuple[str, str]] = {}
         if by_table.get(""):
