@@ -278,3 +278,14 @@ def test_what_a_build_writes_begins_no_round_for_ever(office: Place, watching: C
     time.sleep(2.0)
     assert watch.log.read_text().count("build: ") <= seen + 2  # a file that a build writes anew each time is learnt once
     assert watch.end() == 0
+
+
+def test_a_reader_that_has_enough_ends_the_watch(office: Place) -> None:
+    process = subprocess.Popen(
+        [COMMAND, "run", "--watch"], cwd=office.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL,
+        start_new_session=True,
+    )  # fmt: skip
+    assert process.stdout is not None
+    process.stdout.close()
+    _, err = process.communicate(timeout=30)
+    assert (process.returncode, b"Broken" in err) == (0, False)

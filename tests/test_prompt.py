@@ -106,13 +106,13 @@ def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> No
                 time.sleep(0.01)
             return call.read(until)
 
-        call.read(b"try> ")
+        call.read(b"try>")
         write(call.master, b"\x1b[9;1R")  # where the cursor is, as terminals answer
         assert b"too-few" in typed(b"-n 3", b"too-few")
         assert b"out-of-range" in typed(b"00 Holm", b"out-of-range")
         call.seen = b""
         write(call.master, b"\x03")  # gives up the line, not the session
-        call.read(b"try> ")
+        call.read(b"try>")
         assert b"ders" in typed(b"--ri\t", b"ders")
         typed(b" 2 --kind b\t", b"bike")
         assert b"fare of" in typed(b" Holm\r", b"fare of") or b"exit" in call.seen
@@ -122,16 +122,37 @@ def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> No
     assert "--kind bike Holm" in (place.folder / ".keen-matrix/tried.history").read_text()
 
 
+def test_ctrl_c_gives_up_a_launch_and_not_the_session(office: Place) -> None:
+    from os import write
+
+    office.write("fare.sh", f'test "$1" != Ry || {{ touch {office.folder}/hangs; sleep 60; }}; echo "fare of $1"\n')
+    with terminal(office, "try", "fare.matrix.toml") as call:
+        call.read(b"try>")
+        write(call.master, b"Ry\r")
+        while not (office.folder / "hangs").exists():
+            time.sleep(0.02)
+        call.seen = b""
+        write(call.master, b"\x03")
+        assert b"given up" in call.read(b"given up")
+        call.read(b"try>")
+        write(call.master, b"Holm\r")
+        assert b"fare of Holm" in call.read(b"fare of Holm")
+        call.seen = b""
+        call.read(b"try>")
+        write(call.master, b"\x04")
+        assert call.process.wait(20) == 0
+
+
 def test_what_was_tried_comes_back_by_the_arrow(office: Place) -> None:
     from os import write
 
     for keys, shown in ((b"Holm\r", b"fare of Holm"), (b"\x1b[A\r", b"fare of Holm")):
         with terminal(office, "try", "fare.matrix.toml") as call:
-            call.read(b"try> ")
+            call.read(b"try>")
             write(call.master, keys)
             assert shown in call.read(shown)
             call.seen = b""
-            call.read(b"try> ")
+            call.read(b"try>")
             write(call.master, b"\x04")
             assert call.process.wait(20) == 0
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import os
 import sys
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.shared import (
     add_spec_options,
@@ -119,7 +119,9 @@ def _fill(
     changes = filler.texts()
     filling = filler.filling
     for place, (before, after) in changes.items():
-        _write_difference(screen, os.path.relpath(place), before, after)
+        name = os.path.relpath(place)
+        names = (name, f"{name}, filled in")
+        write_difference(screen, before.splitlines(), after.splitlines(), names)
     for why, listed in filling.told.items():
         shown = " ".join(each[:6] for each in listed[:IDS_SHOWN])
         more = " …" if len(listed) > IDS_SHOWN else ""
@@ -155,19 +157,11 @@ def _launched(spec: Spec, targets: Sequence[Target], color: str) -> Iterable[Rec
             yield decode_record(result.line)
 
 
-def _write_difference(screen: Screen, path: str, before: str, after: str) -> None:
-    shown = difflib.unified_diff(
-        before.splitlines(), after.splitlines(), path, f"{path}, filled in", lineterm="", n=1
-    )
-    for line in shown:
-        style = {"+": "expected", "-": "found", "@": "dim"}.get(line[:1], "")
-        screen.line((line, style))
-
-
 def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
     """Write what changes: the spec last, and only when it can be read with that. Raises SpecFault or
     Misuse."""
     from keen_matrix.core.files import replacing
+    from keen_matrix.core.runs.filling import read_raw
     from keen_matrix.core.spec.load import load_spec
 
     spec = changes.get(path)
@@ -176,7 +170,9 @@ def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
             if place == path:
                 continue
             os.makedirs(os.path.dirname(place), exist_ok=True)
-            if os.path.exists(place) != bool(before) or (before and _text_of(place) != before):
+            if os.path.exists(place) != bool(before) or (
+                before and read_raw(place, place) != before
+            ):
                 raise Misuse(
                     f"{place} was changed meanwhile, or is there already; it is left as it is"
                 )
@@ -187,8 +183,3 @@ def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
     if spec is not None:
         load_spec(path, spec[1])  # what we write must be right
         write_spec(path, *spec)
-
-
-def _text_of(place: str) -> str:
-    with open(place, encoding="utf-8-sig", newline="") as file:
-        return file.read()

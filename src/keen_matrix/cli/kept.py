@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.shared import write_spec
 from keen_matrix.core.errors import Misuse
 
@@ -28,12 +28,8 @@ def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
                 f"{os.path.join(folder, name)} is there already; give the matrix another name: --keep NAME"
             )
     screen.line()
-    shown = difflib.unified_diff(
-        before.splitlines(), kept.text.splitlines(), path, f"{path}, with it", lineterm="", n=1
-    )
-    for line in shown:
-        style = {"+": "expected", "-": "found", "@": "dim"}.get(line[:1], "")
-        screen.line((line, style))
+    names = (path, f"{path}, with it")
+    write_difference(screen, before.splitlines(), kept.text.splitlines(), names)
     try:
         for name, content in kept.files.items():
             place = os.path.join(folder, name)

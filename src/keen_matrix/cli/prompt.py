@@ -6,7 +6,6 @@ it were typed.
 
 from __future__ import annotations
 
-import difflib
 import os
 import shlex
 import sys
@@ -14,8 +13,10 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack
 from typing import TYPE_CHECKING, NamedTuple
 
+from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.live import LiveStreams
 from keen_matrix.cli.shared import remark, text_of_spec
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse, nearest
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
@@ -73,13 +74,23 @@ def words_of(line: str) -> list[str]:
 class Prompt:
     """What is tried in one session, on one spec, which is read again when it has changed."""
 
-    def __init__(self, screen: Screen, path: str, pool: WorkerPool) -> None:
-        self.screen, self.path, self._pool = screen, path, pool
+    def __init__(self, screen: Screen, path: str, pools: ExitStack) -> None:
+        self.screen, self.path, self._pools = screen, path, pools
+        self._pool = pools.enter_context(WorkerPool(1))
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_Came] = []
         self.failed = False
         """Whether the last vector did not do as it must."""
+
+    def give_up(self) -> None:
+        """Go on after an interruption: what was launched is ended."""
+        with interruption.not_now():
+            self._pools.close()
+        interruption.forget()
+        self._pool = self._pools.enter_context(WorkerPool(1))
+        self.failed = True
+        self.screen.line(("given up", "warn"))
 
     def do(self, line: str) -> bool:
         """Do what a line says; tell whether to go on. What is wrong with it is told."""
@@ -109,7 +120,7 @@ class Prompt:
             ":follow": self._follow,
             ":keep": lambda: self._keep(rest.strip()),
             ":why": self._why,
-            ":help": self._help,
+            ":help": lambda: _write_help(self.screen),
         }
         if word not in acts:
             near = nearest(word, COMMANDS)
@@ -186,14 +197,8 @@ class Prompt:
         if len(self.came) < 2:
             raise Misuse("there is one outcome only; :again makes another")
         before, after = (_shown_outcome(each.record) for each in self.came[-2:])
-        lines = list(difflib.unified_diff(before, after, "before", "after", lineterm="", n=1))
-        if not lines:
+        if not write_difference(self.screen, before, after, ("before", "after"), DIFFERENCE_SHOWN):
             self.screen.line(("both did the same", "good"))
-        for line in lines[:DIFFERENCE_SHOWN]:
-            style = {"+": "expected", "-": "found", "@": "dim"}.get(line[:1], "")
-            self.screen.line((line, style))
-        if len(lines) > DIFFERENCE_SHOWN:
-            self.screen.line((f"and {counted(len(lines) - DIFFERENCE_SHOWN, 'more line')}", "dim"))
 
     def _follow(self) -> None:
         from keen_matrix.core.runs.following import following, with_following
@@ -251,10 +256,11 @@ class Prompt:
         tried = self._last.tried
         write_why(self.screen, tried.spec, tried.matrix, tried.case, brief=not tried.is_there)
 
-    def _help(self) -> None:
-        self.screen.line("a line is a vector: its words, parted and quoted as in a shell")
-        for word, meaning in COMMANDS.items():
-            self.screen.line("  ", (f"{word:10}", "strong"), meaning)
+
+def _write_help(screen: Screen) -> None:
+    screen.line("a line is a vector: its words, parted and quoted as in a shell")
+    for word, meaning in COMMANDS.items():
+        screen.line("  ", (f"{word:10}", "strong"), meaning)
 
 
 def judged(spec: Spec, words: list[str]) -> list[tuple[str, str]]:
@@ -299,10 +305,11 @@ def _shown_outcome(record: Record) -> list[str]:
 def prompt(screen: Screen, path: str) -> int:
     """Take vectors until there are no more, and return the exit status: 1 where the last one did not do
     as it must. Raises Misuse when standard input has none."""
-    with WorkerPool(1) as pool, ExitStack() as stack:
-        session = Prompt(screen, path, pool)
+    with ExitStack() as pools, ExitStack() as stack:
+        session = Prompt(screen, path, pools)
         if session.spec.program.once is not None:
-            stack.enter_context(used_by(session.spec, pool, remark))
+            beside = stack.enter_context(WorkerPool(1))
+            stack.enter_context(used_by(session.spec, beside, remark))
         is_typed = sys.stdin.isatty()
         lines = _typed(session) if is_typed else iter(sys.stdin)
         count = 0
@@ -310,8 +317,13 @@ def prompt(screen: Screen, path: str) -> int:
             count += 1
             if not is_typed:
                 screen.line((f"{PROMPT}{line.strip()}", "strong"))
-            if not session.do(line):
-                break
+            try:
+                if not session.do(line):
+                    break
+            except KeyboardInterrupt:
+                if not is_typed:
+                    raise
+                session.give_up()  # the launch, not the session
             screen.line()
             screen.flush()
         if not count and not is_typed:

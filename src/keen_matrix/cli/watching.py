@@ -28,6 +28,8 @@ WRITTEN_BY_RUNS = 3
 """Rounds in a row that a file changes while cases are launched, after which it is taken for one that the
 program writes."""
 NAMES_SHOWN = 4
+UNREAD = 141
+"""Exit status of a round whose output nobody reads any more: the last one (128 and SIGPIPE, as shells say)."""
 
 
 class Begun(NamedTuple):
@@ -100,6 +102,8 @@ def _be(act: Callable[[], int]) -> NoReturn:
         status = act()
     except KeyboardInterrupt:
         status = 130
+    except BrokenPipeError:
+        status = UNREAD
     except BaseException as error:
         text = str(error).splitlines()[0][:200] if str(error) else ""
         print(f"keen-matrix: {type(error).__name__}: {escape(text)}", file=sys.stderr)
@@ -204,6 +208,9 @@ class _Rounds:
             if self._typed and self._typed.fd in ready:
                 self._obey(self._typed)
             self._look_for_end()
+            if self.status == UNREAD:
+                self.status = 0  # whoever read has enough: that is no error
+                return
             if self._changed:
                 changed, self._changed = tuple(sorted(self._changed)), set()
                 if self._pid:

@@ -25,6 +25,18 @@ def cache_folder(name: str) -> str:
     )
 
 
+def drop_oldest(folder: str, most: int) -> None:
+    """Remove the older half of the files of a folder that has so many, or more. Raises OSError when it
+    cannot be read."""
+    names = os.listdir(folder)
+    if len(names) < most:
+        return
+    paths = sorted((os.path.join(folder, name) for name in names), key=os.path.getmtime)
+    for path in paths[: len(paths) // 2]:
+        with contextlib.suppress(OSError):
+            os.unlink(path)
+
+
 def usual_mode(path: str) -> int:
     """Return the permissions that a file at a path has, or those that a new one would get."""
     try:

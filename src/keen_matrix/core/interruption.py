@@ -47,6 +47,11 @@ def begin_ending() -> None:
         signal.signal(number, signal.SIG_IGN)
 
 
+def forget() -> None:
+    """Say that an interruption has been taken care of, and what was asked for goes on."""
+    _state["requested"] = False
+
+
 @contextlib.contextmanager
 def not_now() -> Iterator[None]:
     """Have signals passed over while a block cleans up; after it they are heard again, unless one

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.quantities import parse_bounds
-from keen_matrix.core.vectors.open_cells import OPEN
 
 _FORMS = 'a code 0..255, a list of codes, a range such as "1..125", "nonzero" or a template such as "{exit}"'
 

@@ -28,6 +28,7 @@ from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, IsForm
 from keen_matrix.core.expect.open import is_left_open, names_used
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.record import Record, StepRecord
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
@@ -36,7 +37,6 @@ from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, toml_
 from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.vectors.axes import read_text, separator_in
-from keen_matrix.core.vectors.open_cells import OPEN
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 BROKEN = {"crashed": "it crashed", "hung": "it did not end in time"}
@@ -64,7 +64,7 @@ class Place(NamedTuple):
 class Filling:
     """What is filled in, and what cannot be."""
 
-    values: dict[Place, dict[str, object]] = field(default_factory=dict)
+    values: dict[Place, Cells] = field(default_factory=dict)
     """Place → what came there, by the id of the case."""
     files: dict[str, str] = field(default_factory=dict)
     """Files that are written beside the spec: names from its folder, and contents."""
@@ -81,6 +81,8 @@ class Filling:
 
 
 Target: TypeAlias = tuple[Matrix, Case]
+Cells: TypeAlias = dict[str, object]
+"""Column → value, or id of a case → what came there."""
 
 
 class _Places:
@@ -422,7 +424,7 @@ def _file_name(aspect: str, context: CheckContext) -> str:
         return aspect
 
 
-def _solved(aspect: Aspect, came: _Came, name: str, names: frozenset[str]) -> dict[str, object]:
+def _solved(aspect: Aspect, came: _Came, name: str, names: frozenset[str]) -> Cells:
     """Return the values of columns with which an aspect is met by what came. Raises _NotToBeTold."""
     if isinstance(aspect, ExitAspect):
         allowed = aspect.expectation.allowed
@@ -431,7 +433,7 @@ def _solved(aspect: Aspect, came: _Came, name: str, names: frozenset[str]) -> di
         if came.launch.exit is None:
             raise _NotToBeTold(f"it ended by signal {came.launch.signal}, not by an exit code")
         return {str(_bare_name(allowed)): came.launch.exit}
-    found: dict[str, object] = {}
+    found: Cells = {}
     text = came.text(name)
     for form in _forms_of(aspect):
         for template, actual, how in _pairs(form, text):
@@ -460,7 +462,7 @@ def _pairs(form: Form, text: str) -> Iterator[tuple[Template, str, str]]:
 
 def _matched(
     template: Template, actual: str, how: str, came: _Came, names: frozenset[str]
-) -> dict[str, object]:
+) -> Cells:
     """Match a text with what came, and return the values of its open fields. Raises _NotToBeTold."""
     pattern, groups = "", list[str]()
     expressions = template.expressions
@@ -561,7 +563,7 @@ def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
     reader = csv.reader(io.StringIO(text), strict=True, delimiter=separator)
     header = next(reader)
     begun, changed = reader.line_num, dict[int, tuple[int, list[str]]]()
-    wanted: dict[int, dict[str, object]] = {}
+    wanted: dict[int, Cells] = {}
     for place, value in cells.items():
         wanted.setdefault(place.row, {})[place.column] = value
     for row in reader:

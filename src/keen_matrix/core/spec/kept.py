@@ -9,7 +9,6 @@ somebody else has written would run what that somebody likes.
 
 from __future__ import annotations
 
-import contextlib
 import os
 import pickle
 import sys
@@ -22,7 +21,7 @@ from typing import NamedTuple
 
 from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.files import cache_folder
+from keen_matrix.core.files import cache_folder, drop_oldest
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
@@ -148,20 +147,9 @@ def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> No
             return
         where = os.path.dirname(place)
         os.makedirs(where, mode=0o700, exist_ok=True)
-        _drop_oldest(where)
+        drop_oldest(where, MOST_KEPT)
         with tempfile.NamedTemporaryFile(dir=where, delete=False) as file:
             file.write(body)
         os.replace(file.name, place)
     except (OSError, RunFault, pickle.PicklingError, TypeError, AttributeError):
         return
-
-
-def _drop_oldest(where: str) -> None:
-    """Drop the oldest half of what is kept once there is too much of it."""
-    names = os.listdir(where)
-    if len(names) < MOST_KEPT:
-        return
-    paths = sorted((os.path.join(where, name) for name in names), key=os.path.getmtime)
-    for path in paths[: len(paths) // 2]:
-        with contextlib.suppress(OSError):
-            os.unlink(path)

@@ -16,7 +16,7 @@ from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 from keen_matrix import __version__
-from keen_matrix.core.files import cache_folder, replacing
+from keen_matrix.core.files import cache_folder, drop_oldest, replacing
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint
@@ -104,16 +104,6 @@ def keep(place: str, covering: Covering) -> None:
     where = os.path.dirname(place)
     with contextlib.suppress(OSError):
         os.makedirs(where, mode=0o700, exist_ok=True)
-        _drop_oldest(where)
+        drop_oldest(where, MOST_KEPT)
         with replacing(place) as file:
             file.write(json.dumps(head).encode() + b"\n" + body)
-
-
-def _drop_oldest(where: str) -> None:
-    names = os.listdir(where)
-    if len(names) < MOST_KEPT:
-        return
-    paths = sorted((os.path.join(where, name) for name in names), key=os.path.getmtime)
-    for path in paths[: len(paths) // 2]:
-        with contextlib.suppress(OSError):
-            os.unlink(path)

@@ -11,9 +11,9 @@ from functools import cache
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Scope, Template, as_text
 from keen_matrix.core.model.case import Case, Said, case_scope
+from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.spec import Known, Matrix, Spec
 from keen_matrix.core.structs import replace
-from keen_matrix.core.vectors.open_cells import OPEN
 
 NOTE = "note"
 KNOWN = "known"

@@ -10,9 +10,6 @@ from keen_matrix.core.model.spec import Known, Skip, Step
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.vectors.constraints import names_in
 
-OPEN = "?"
-"""What stands where something is left open."""
-
 
 def used_before(
     lines: Sequence[LineSequence],

@@ -24,7 +24,7 @@ from keen_matrix.core.expect.forms.base import (
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Template
-from keen_matrix.core.vectors.open_cells import OPEN
+from keen_matrix.core.model.open_mark import OPEN
 
 
 @dataclass(frozen=True, slots=True, repr=False)

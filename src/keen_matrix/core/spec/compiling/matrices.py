@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 from keen_matrix.core.errors import nearest
 from keen_matrix.core.expect.open import names_used
 from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.spec import Bounds, Marks, Matrix, OtherLaunch, Rule, Step
 from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
@@ -26,7 +27,7 @@ from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTa
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 from keen_matrix.core.vectors.constraints import names_in
-from keen_matrix.core.vectors.open_cells import OPEN, used_before
+from keen_matrix.core.vectors.open_cells import used_before
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature

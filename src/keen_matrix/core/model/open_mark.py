@@ -1,0 +1,6 @@
+"""The sign of what is left open: what is to come there is not known yet."""
+
+from __future__ import annotations
+
+OPEN = "?"
+"""What stands in place of an exit, a stream, a file, or a cell that only expectations use."""
