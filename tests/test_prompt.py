@@ -115,9 +115,11 @@ def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> No
         call.read(b"try>")
         assert b"ders" in typed(b"--ri\t", b"ders")
         typed(b" 2 --kind b\t", b"bike")
-        assert b"fare of" in typed(b" Holm\r", b"fare of") or b"exit" in call.seen
-        call.read(b"exit ")
-        typed(b":qui\t\r", b":quit")
+        assert b"exit" in typed(b" Holm\r", b"exit")
+        time.sleep(1.0)  # the prompt comes again
+        for each in (b":", b"q", b"u", b"i", b"\t", b"\r"):
+            write(call.master, each)
+            time.sleep(0.05)
         call.process.wait(20)
     assert "--kind bike Holm" in (place.folder / ".keen-matrix/tried.history").read_text()
 
