@@ -114,7 +114,7 @@ def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> No
         write(call.master, b"\x03")  # gives up the line, not the session
         call.read(b"try>")
         assert b"ders" in typed(b"--ri\t", b"ders")
-        typed(b" 2 --kind b\t", b"bike")
+        assert b"ike" in typed(b" 2 --kind b\t", b"ike")
         assert b"exit" in typed(b" Holm\r", b"exit")
         time.sleep(1.0)  # the prompt comes again
         for each in (b":", b"q", b"u", b"i", b"\t", b"\r"):
