@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from keen_matrix import covering_rows
 from keen_matrix.core.covering import fields
-from keen_matrix.core.covering.search import Demand, NoRows, cover, tuple_count
+from keen_matrix.core.covering.search import Demand, NoRows, cover
+from keen_matrix.core.covering.size import tuple_count
 
 
 def missing(rows: Any, levels: list[int], strength: int, allowed: Callable[[Any], bool] = lambda row: True) -> set[Any]:

@@ -19,7 +19,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keen_matrix.core.covering.search import MOST_MEMORY, Demand, cover, memory_needed
+from keen_matrix.core.covering.search import Demand, cover
+from keen_matrix.core.covering.size import MOST_MEMORY, memory_needed
 from keen_matrix.core.errors import ExpressionFault, KeenMatrixError, NotationFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.signature.drafting import draft_signature

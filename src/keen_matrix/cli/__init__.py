@@ -21,7 +21,7 @@ from typing import Any, NoReturn
 
 from keen_matrix import __version__
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
-from keen_matrix.core import interruption
+from keen_matrix.core import doing, interruption
 from keen_matrix.wording.safe import escape, escape_lines
 
 COMMANDS = {
@@ -393,6 +393,8 @@ def _run_command(options: argparse.Namespace) -> int:
     except FileNotFoundError:
         _tell("the current folder no longer exists; go to another one")
         return EXIT_NOT_RUN
+    if sys.stderr.isatty() and os.environ.get("TERM") != "dumb":
+        doing.hear(_waited)
     try:
         status: int = module_of(options.command).main(options)
         return _flushed(status)
@@ -409,6 +411,13 @@ def _run_command(options: argparse.Namespace) -> int:
     except RunFault as error:
         _tell(escape_lines(str(error) or "nothing could be run"))
         return EXIT_NOT_RUN
+
+
+def _waited(what: doing.Doing) -> contextlib.AbstractContextManager[None]:
+    """Draw what takes a while."""
+    from keen_matrix.cli.console.waiting import waiting
+
+    return waiting(what)
 
 
 def _flushed(status: int) -> int:

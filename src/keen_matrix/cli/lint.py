@@ -43,7 +43,7 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.console.problems import write_problem
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.oracle import asking, forbidden
-    from keen_matrix.core.spec.load import read_spec
+    from keen_matrix.core.spec.kept import kept_problems
 
     screen = Screen(sys.stdout, color=options.color)
     paths = spec_paths(options.specs)
@@ -58,7 +58,7 @@ def main(options: argparse.Namespace) -> int:
     every: list[Problem] = []
     for path in paths:
         with asking(forbidden):
-            _, problems = read_spec(path, deep=True)
+            problems = kept_problems(path)
         for problem in problems if options.format == TEXT else ():
             write_problem(screen, problem)
         every += problems

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 from collections.abc import Iterable
 from typing import Any
+
+from keen_matrix.cli.console.waiting import elsewhere, shown
+from keen_matrix.core.doing import now
 
 DRAWS_A_SECOND = 8
 
@@ -30,10 +34,12 @@ class Progress:
         self.jobs, self.color = jobs, color
         self.total, self.done, self.failed = total, 0, 0
         self._bar: Any = None
+        self._drawn = contextlib.ExitStack()
         self._enabled = enabled and sys.stderr.isatty() and os.environ.get("TERM") != "dumb"
 
     def __enter__(self) -> Progress:
         if self._enabled:
+            self._drawn.enter_context(elsewhere())
             self._bar = self._new_bar()
             self._bar.start()
         return self
@@ -70,6 +76,11 @@ class Progress:
         return f"[red]{self.failed} did not hold[/]" if self.failed else ""
 
     def _running_shown(self) -> str:
+        doing = now()
+        if doing is not None:
+            from rich.markup import escape
+
+            return f"[bright_black]{escape(shown(doing))}[/]"
         left = self.jobs if self.total is None else min(self.jobs, self.total - self.done)
         return f"[bright_black]{left} running[/]" if left > 0 else ""
 
@@ -81,3 +92,4 @@ class Progress:
     def __exit__(self, *_: object) -> None:
         if self._bar is not None:
             self._bar.stop()
+        self._drawn.close()

@@ -53,17 +53,6 @@ def block_axes(
     return sorted(chosen - inside)
 
 
-def tuple_count(levels: Sequence[int], strength: int) -> int:
-    """Return how many tuples all blocks of one strength have, without listing them: an elementary
-    symmetric sum."""
-    sums = [1] + [0] * strength
-    for level in levels:
-        # From the largest size down, so that one axis never counts twice in a product.
-        for size in range(strength, 0, -1):
-            sums[size] += sums[size - 1] * level
-    return sums[strength] if strength <= len(levels) else prod(levels)
-
-
 class Blocks:
     """All blocks of a system with the numbering of their tuples."""
 

@@ -9,11 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
-from keen_matrix.core.covering.blocks import Ints
+if TYPE_CHECKING:
+    from keen_matrix.core.covering.blocks import Ints
 
 MAX_REMEMBERED = 500_000
 """Answers kept per component."""
@@ -327,8 +326,14 @@ class Feasible:
                 cells[axis] = value
         return cells
 
+    def is_met(self) -> bool:
+        """Tell whether any row meets every constraint."""
+        return not self.never and all(self.solve(number, ()) is not None for number in self.members)
+
     def any_row(self, partial: Mapping[int, int]) -> Ints | None:
         """Return some allowed row that contains the values given, or None."""
+        import numpy as np  # loaded with the search; what only asks what is possible needs none
+
         cells = np.zeros(len(self.levels), dtype=np.int32)
         for axis, value in partial.items():
             cells[axis] = value
@@ -351,13 +356,13 @@ class Feasible:
 def clashing(levels: Sequence[int], rules: Sequence[Rule]) -> list[int]:
     """Return the numbers of a smallest set of rules that cannot be met together (deletion
     filtering); [] when all can."""
-    if Feasible(levels, rules).any_row({}) is not None:
+    if Feasible(levels, rules).is_met():
         return []
     # Deletion filtering: a rule without which the rest still clash is no part of the smallest
     # clash. One pass is enough, since clashing is monotone in the set of rules.
     kept = list(range(len(rules)))
     for number in range(len(rules)):
         fewer = [each for each in kept if each != number]
-        if Feasible(levels, [rules[each] for each in fewer]).any_row({}) is None:
+        if not Feasible(levels, [rules[each] for each in fewer]).is_met():
             kept = fewer
     return kept

@@ -9,40 +9,38 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from itertools import combinations
-from math import comb, log, prod
+from math import prod
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_matrix.core.covering import fields
-from keen_matrix.core.covering.blocks import Blocks, Ints, block_axes, lower_bound, tuple_count
+from keen_matrix.core.covering.blocks import Blocks, Ints, block_axes, lower_bound
 from keen_matrix.core.covering.feasible import Feasible, Rule, Whole, clashing, rules_of
 from keen_matrix.core.covering.greedy import Greedy
 from keen_matrix.core.covering.growth import OPEN, grow
+from keen_matrix.core.covering.joining import Inside, Joined
 from keen_matrix.core.covering.shrink import Shrinker, Work
+from keen_matrix.core.covering.size import SHRINK_TUPLES, refuse_too_large, tuple_count
 
 Effort = Literal["quick", "normal", "thorough"]
 
 EFFORTS: Mapping[str, int] = {"quick": 0, "normal": 40_000_000, "thorough": 360_000_000}
 """Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a
 small machine)."""
-SMALL_TUPLES = 800
-"""Systems with no more tuples (8 axes of 5 values have 700) get a part of the work, so that they
-are answered at once."""
+SMALL_TUPLES, SMALL_PAIRS = 800, 2_000
+"""Systems with no more tuples (8 axes of 5 values have 700), or with no more pairs and no conditions (10
+axes of 6 values have 1,620), get a part of the work, so that they are answered at once: more of it
+takes no row away from any of those that are measured."""
 SMALL_WORK = 3_000_000
 TRIAL_SHARES = (0.6, 0.12, 0.08)
 """Parts of the work that the smallest starts get; what is left goes to the best result. The
 smallest start mostly wins."""
 MOST_ROWS = 2_000_000
 """Rows that are made at all; a system that needs more is too large for any strength above 1."""
-MOST_MEMORY = 1 << 30
-"""Bytes that a search may take."""
-SHRINK_TUPLES = 3_000_000
-"""Above so many tuples only growth is used: counting how often each is covered would take too much
-memory."""
 SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
 """The clock never decides a result in ordinary use; it stops what a far slower machine would not
 finish."""
@@ -70,6 +68,10 @@ class Covering:
     stopped_by_clock: bool = False
 
 
+def _nothing(_: str) -> None:
+    """Tell nobody."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Demand:
     """What a covering array is to cover, and what may be spent on it."""
@@ -78,12 +80,16 @@ class Demand:
     """The number of values of each axis."""
     strength: int
     rules: Sequence[Rule] = ()
+    inside: Sequence[Inside] = ()
+    """Axes that are there only where another has a certain level."""
     always: Sequence[Mapping[int, int]] = ()
     """Combinations, axis to value, that must be among the rows."""
     focus: Sequence[tuple[Sequence[int], int]] = ()
     """Sets of axes with a strength of their own."""
     effort: Effort = "normal"
     seed: int = 0
+    told: Callable[[str], None] = field(default=_nothing, compare=False)
+    """Called with how far the search is, in words."""
 
 
 def covering_rows(
@@ -134,40 +140,36 @@ def cover(demand: Demand) -> Covering:
         raise ValueError("every axis needs at least one value")
     if not 1 <= strength <= len(levels):
         raise ValueError(f"a strength of {strength} needs as many axes; there are {len(levels)}")
+    if demand.inside:
+        return _joined(replace(demand, levels=levels))
     return _Search(replace(demand, levels=levels)).covering()
 
 
-def memory_needed(levels: Sequence[int], strength: int, *, constrained: bool) -> int:
-    """Return about how many bytes a search takes at most.
-
-    A set of axes takes some 200 bytes; where rows are shrunk or constraints are kept, the numbers
-    of every row's tuples stand in memory up to four times, and there are about as many rows as the
-    largest block has values times the logarithm of all tuples (the bound of greedy covering:
-    "Approximation algorithms for combinatorial problems", 1974).
-    """
-    blocks, tuples = comb(len(levels), strength), tuple_count(levels, strength)
-    needed = blocks * (200 + 16 * strength) + tuples * 2
-    if constrained or tuples <= SHRINK_TUPLES:
-        rows = prod(sorted(levels)[-strength:]) * max(1.0, log(max(tuples, 2)))
-        needed += int(rows) * blocks * 16 + tuples * 16
-    return needed
-
-
-def refuse_too_large(levels: Sequence[int], strength: int, *, constrained: bool) -> None:
-    """Raise ValueError when a search would take more memory than MOST_MEMORY, with the size and a
-    strength that fits."""
-    needed = memory_needed(levels, strength, constrained=constrained)
-    if needed <= MOST_MEMORY:
-        return
-    fits = next(
-        each for each in range(strength - 1, 0, -1)
-        if each == 1 or memory_needed(levels, each, constrained=constrained) <= MOST_MEMORY
-    )  # fmt: skip
-    raise ValueError(
-        f"a strength of {strength} over {len(levels)} axes has {tuple_count(levels, strength):,} combinations to cover, for "
-        f"which about {needed / 1024**3:.1f} GiB of memory are needed and {MOST_MEMORY / 1024**3:.0f} GiB are taken; a "
-        f"strength of {fits} fits"
+def _joined(demand: Demand) -> Covering:
+    """Return a covering array for a system with axes inside others, made for the joined axes."""
+    named = {axis for each in demand.always for axis in each}
+    named |= {axis for axes, _ in demand.focus for axis in axes}
+    joined = Joined(demand.levels, demand.rules, demand.inside, frozenset(named))
+    strength = min(demand.strength, len(joined.levels))
+    inner = replace(
+        demand,
+        levels=joined.levels,
+        strength=strength,
+        rules=joined.rules,
+        inside=(),
+        always=[joined.combination(each) for each in demand.always],
+        focus=[(joined.axes(axes), own) for axes, own in demand.focus],
     )
+    try:
+        found = cover(inner)
+    except NoRows as none:
+        raise NoRows([each for each in none.clash if each < len(demand.rules)]) from None
+    rows = _sorted(joined.rows(found.rows))
+    # Every combination that an allowed row can have is in one of these; so they are counted there.
+    axes = block_axes(len(demand.levels), demand.strength, demand.focus)
+    blocks = Blocks(demand.levels, axes)
+    covered = int(np.count_nonzero(blocks.counted(rows)[:-1]))
+    return replace(found, rows=rows, tuples=covered, impossible=blocks.total - covered)
 
 
 class _Search:
@@ -179,7 +181,7 @@ class _Search:
         rules, focus = demand.rules, demand.focus
         self.levels = levels
         self.feasible = Feasible(levels, rules) if rules else None
-        if self.feasible is not None and self.feasible.any_row({}) is None:
+        if self.feasible is not None and not self.feasible.is_met():
             raise NoRows(clashing(levels, rules))
         # The product of the largest axes is a lower bound for every array, and known before
         # anything is built.
@@ -200,7 +202,8 @@ class _Search:
         started = time.monotonic()
         limit = EFFORTS[effort]
         # Small systems are to be answered at once, and reach their smallest size with little.
-        if self.total <= SMALL_TUPLES and effort == "normal":
+        few = SMALL_PAIRS if strength == 2 and self.feasible is None else SMALL_TUPLES
+        if self.total <= few and effort == "normal":
             limit = SMALL_WORK
         self._parts: dict[tuple[tuple[int, int], ...], bool] = {}
         self.work = Work(limit, lambda: time.monotonic() - started > SAFETY_SECONDS[effort])
@@ -214,7 +217,9 @@ class _Search:
             rows = _closed(self._grown(self._fixed_rows(), 0, _order(self.levels)), self.levels)
             return Covering(rows=_sorted(rows), tuples=self.total, impossible=0, bound=bound)
         self.blocks = Blocks(self.levels, self.axes)
+        self.demand.told("which combinations are possible")
         skip = self._impossible()
+        self.demand.told("first rows")
         fixed_rows = self._fixed_rows()
         starts = list(self._starts(fixed_rows, skip))
         # With constraints fewer rows than the bound may do: it counts tuples that are impossible.
@@ -333,6 +338,7 @@ class _Search:
         # A start more than half as large again is not worth a part of the work.
         promising = [each for each in starts if len(each) <= len(best) * 1.6][: len(TRIAL_SHARES)]
         trials = []
+        self.demand.told(f"{len(best)} rows so far")
         for number, (rows, share) in enumerate(zip(promising, TRIAL_SHARES, strict=False)):
             # Parts of work and not of time: two machines stop at the same move.
             part = self.work.share(int(self.work.limit * share))
@@ -342,6 +348,7 @@ class _Search:
                 break
         trials.sort(key=lambda each: len(each[0]))
         best = trials[0][0]
+        self.demand.told(f"{len(best)} rows so far")
         if len(best) > bound and self.work.left:
             # Another salt: the same random numbers on the same array would only repeat the trial.
             best = self._trial(best, fixed, skip, 17, self.work, bound)
@@ -384,19 +391,19 @@ def _algebraic(levels: Sequence[int], strength: int) -> Iterable[tuple[Ints, int
     largest = levels[order[0]]
     # The order of the field is chosen by the strength-th largest axis, so that no more than that
     # many axes lose values; the next two orders are sometimes better, since more columns fit.
-    for field in fields.field_orders(max(2, levels[order[min(strength, count) - 1]]))[:3]:
+    for size in fields.field_orders(max(2, levels[order[min(strength, count) - 1]]))[:3]:
         # Fields are tried from small to large, so the ones after it are no smaller.
-        if field**strength > 20_000:
+        if size**strength > 20_000:
             return
         # axes with more values than the field has elements come after it in the order, and are
         # grown
-        fitting = [axis for axis in order if levels[axis] <= field]
-        if field < largest or len(fitting) <= strength:
+        fitting = [axis for axis in order if levels[axis] <= size]
+        if size < largest or len(fitting) <= strength:
             continue
-        arrays = [fields.orthogonal(field, strength)]
-        if strength == 2 and len(fitting) > field + 1:
-            small = fields.paired(field, field + 2)
-            large = fields.paired(field, len(fitting))
+        arrays = [fields.orthogonal(size, strength)]
+        if strength == 2 and len(fitting) > size + 1:
+            small = fields.paired(size, size + 2)
+            large = fields.paired(size, len(fitting))
             arrays += [each for each in (small, large) if each is not None]
         for array in arrays:
             columns = min(array.shape[1], len(fitting))
@@ -440,4 +447,13 @@ def _sorted(rows: Ints) -> Ints:
     return ordered
 
 
-__all__ = ["Covering", "Demand", "NoRows", "Rule", "cover", "covering_rows", "tuple_count"]
+__all__ = [
+    "Covering",
+    "Demand",
+    "Inside",
+    "NoRows",
+    "Rule",
+    "cover",
+    "covering_rows",
+    "tuple_count",
+]

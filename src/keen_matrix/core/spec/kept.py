@@ -9,6 +9,8 @@ somebody else has written would run what that somebody likes.
 
 from __future__ import annotations
 
+import contextlib
+import datetime
 import os
 import pickle
 import sys
@@ -20,7 +22,7 @@ from hashlib import blake2b
 from typing import NamedTuple
 
 from keen_matrix import __version__
-from keen_matrix.core.errors import RunFault
+from keen_matrix.core.errors import Problem, RunFault
 from keen_matrix.core.files import cache_folder, drop_oldest
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
@@ -32,7 +34,7 @@ MOST_KEPT = 200
 """Specs that are kept; beyond, those go that were kept first."""
 SETTLED_NS = 2_000_000_000
 """Age from which a file's stamp tells of every change: file times move in steps."""
-SUFFIX = ".spec"
+SUFFIX, LINTED = ".spec", ".linted"
 
 
 class Kept(NamedTuple):
@@ -67,13 +69,39 @@ def kept_spec(path: str) -> Spec:
     return spec
 
 
+class Linted(NamedTuple):
+    """What a careful reading of a spec found, and what that stands on."""
+
+    looked: Mapping[str, Stamp]
+    problems: tuple[Problem, ...]
+
+
+def kept_problems(path: str) -> list[Problem]:
+    """Return all problems of a spec, thought through, at once when it was read so before and nothing
+    has changed since."""
+    # By the day, since a known difference has one from which it counts.
+    place = _place_of(path, LINTED, datetime.date.today().isoformat())
+    found = _unpickled(place) if place else None
+    if isinstance(found, Linted) and _stands(found.looked):
+        return list(found.problems)
+    from keen_matrix.core.spec.load import read_spec
+
+    began = time.time_ns()
+    with watching() as looked:
+        _, problems = read_spec(path, deep=True)
+    stamps = {each: stamp(each) for each in looked}
+    if place and not _may_change_unseen(stamps, began):
+        _write(place, pickle.dumps(Linted(stamps, tuple(problems)), pickle.HIGHEST_PROTOCOL))
+    return problems
+
+
 def folder() -> str:
     """Return the folder in which specs are kept."""
     return cache_folder("specs")
 
 
-def _place_of(path: str) -> str:
-    """Return where the spec of a file is kept; empty when it cannot be."""
+def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
+    """Return where what comes of a file is kept; empty when it cannot be."""
     try:
         if os.path.getsize(path) > MOST_BYTES:
             return ""
@@ -82,9 +110,9 @@ def _place_of(path: str) -> str:
     except (OSError, ValueError):
         return ""
     digest = blake2b(text, digest_size=16)
-    for each in (path, os.path.realpath(path), __version__, sys.version, repr(_build())):
+    for each in (path, os.path.realpath(path), __version__, sys.version, repr(_build()), also):
         digest.update(b"\0" + each.encode("utf-8", "surrogateescape"))
-    return os.path.join(folder(), digest.hexdigest() + SUFFIX)
+    return os.path.join(folder(), digest.hexdigest() + suffix)
 
 
 def _build() -> list[tuple[str, Stamp]]:
@@ -107,19 +135,36 @@ def _is_ours(path: str) -> bool:
     return info.st_uid == os.getuid() and not info.st_mode & 0o022
 
 
-def _read(place: str) -> Spec | None:
-    """Return the spec that is kept at a place, if it still stands."""
+def _unpickled(place: str) -> object:
+    """Return what is kept at a place; None where there is nothing, or nothing of ours."""
     try:
         if not (_is_ours(os.path.dirname(place)) and _is_ours(place)):
             return None
         with open(place, "rb") as file:
-            kept: Kept = pickle.load(file)
-        if any(stamp(path) != seen for path, seen in kept.looked.items()):
+            kept: object = pickle.load(file)
+            return kept
+    except Exception:  # a torn or foreign file can raise anything while it is unpickled
+        return None
+
+
+def _stands(looked: Mapping[str, Stamp]) -> bool:
+    """Tell whether every file that was looked at is as it was."""
+    return all(stamp(path) == seen for path, seen in looked.items())
+
+
+def _may_change_unseen(looked: Mapping[str, Stamp], began: int) -> bool:
+    """Tell whether a file is so new that its stamp would not tell of a change."""
+    return any(seen is not None and max(seen[:2]) > began - SETTLED_NS for seen in looked.values())
+
+
+def _read(place: str) -> Spec | None:
+    """Return the spec that is kept at a place, if it still stands."""
+    kept = _unpickled(place)
+    try:
+        if not isinstance(kept, Kept) or not _stands(kept.looked):
             return None
         names = oracle_names(kept.spec.program.oracle).names
     except (OSError, RunFault):
-        return None
-    except Exception:  # a torn or foreign file can raise anything while it is unpickled
         return None
     if names != kept.oracle:
         return None
@@ -131,7 +176,7 @@ def _read(place: str) -> Spec | None:
 
 def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> None:
     """Keep a spec; when it cannot be kept it is read anew the next time."""
-    if any(seen is not None and max(seen[:2]) > began - SETTLED_NS for seen in looked.values()):
+    if _may_change_unseen(looked, began):
         return
     signature = spec.signature
     judged = signature is not None and bool(signature.functions)
@@ -143,13 +188,19 @@ def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> No
     try:
         names = oracle_names(spec.program.oracle).names
         body = pickle.dumps(Kept(looked, names, judged, bare), protocol=pickle.HIGHEST_PROTOCOL)
-        if len(body) > MOST_BYTES:
-            return
+    except (OSError, RunFault, pickle.PicklingError, TypeError, AttributeError):
+        return
+    _write(place, body)
+
+
+def _write(place: str, body: bytes) -> None:
+    """Put something where it is kept, if it is small enough and can be."""
+    if len(body) > MOST_BYTES:
+        return
+    with contextlib.suppress(OSError):
         where = os.path.dirname(place)
         os.makedirs(where, mode=0o700, exist_ok=True)
         drop_oldest(where, MOST_KEPT)
         with tempfile.NamedTemporaryFile(dir=where, delete=False) as file:
             file.write(body)
         os.replace(file.name, place)
-    except (OSError, RunFault, pickle.PicklingError, TypeError, AttributeError):
-        return

@@ -6,10 +6,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from math import prod
-from typing import Any, Unpack
+from typing import TYPE_CHECKING, Any, Unpack
 
 from keen_matrix.core.covering.feasible import Feasible, Rule, clashing
-from keen_matrix.core.covering.search import refuse_too_large
+from keen_matrix.core.covering.size import refuse_too_large, tuple_count
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.expressions import as_text, called_functions
 from keen_matrix.core.model.spec import Matrix, Spec
@@ -19,6 +19,7 @@ from keen_matrix.core.spec.source import Placing, Source
 from keen_matrix.core.spec.tried import mistaken_expressions, oracle_called
 from keen_matrix.core.vectors.combine import (
     CombineFault,
+    demand_of,
     fixed_levels,
     focus_levels,
     no_rows_fault,
@@ -29,6 +30,9 @@ from keen_matrix.core.vectors.constraints import WhereFault, count_rows
 from keen_matrix.core.vectors.faults import MOST_VECTORS, fault_problem
 from keen_matrix.core.vectors.marking import KNOWN, NOTE
 from keen_matrix.core.vectors.unfold import CaseMaker
+
+if TYPE_CHECKING:
+    from keen_matrix.core.covering.search import Demand
 
 MOST_TRIED = 200_000
 """Combinations on which a condition is tried to see whether it is always or never true."""
@@ -209,7 +213,7 @@ class _DeepChecker:
         ):
             return
         expected = f'limit = {product} to mean it, --limit {product} for once, or combine = "pairs"'
-        pairs = _pairs_count(self.levels, self.rules)
+        pairs = _pairs_count(demand_of(self.layout, self.maker.constraints, 2))
         if pairs is not None:
             expected += f", which has {pairs:,}"
         self.found.append(
@@ -225,12 +229,13 @@ PAIRS_TUPLES = 300_000
 """Pairs up to which their covering array is made just to tell its size."""
 
 
-def _pairs_count(levels: Sequence[int], rules: Sequence[Rule]) -> int | None:
-    from keen_matrix.core.covering.search import Demand, cover, tuple_count
-
+def _pairs_count(demand: Demand) -> int | None:
+    levels = demand.levels
     if len(levels) < 3 or max(levels) > 2_000 or tuple_count(levels, 2) > PAIRS_TUPLES:
         return None
-    return len(cover(Demand(levels=levels, strength=2, rules=rules, effort="quick")).rows)
+    from keen_matrix.core.covering.search import cover
+
+    return len(cover(replace(demand, effort="quick")).rows)
 
 
 def _tuples(sizes: Sequence[int]) -> Iterator[tuple[int, ...]]:

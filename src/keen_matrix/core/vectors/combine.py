@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint, all_rows
@@ -78,27 +79,44 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
 
 
 def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
-    from keen_matrix.core.covering.search import Demand, NoRows, Rule
+    from keen_matrix.core.covering.search import NoRows
 
-    levels = [factor.levels for factor in layout.factors]
     strength = possible_strength(matrix, layout)
-    rules = [Rule(constraint.factors, constraint.test) for constraint in constraints]
+    free = [each for each in constraints if each.level is None]
     try:
-        demand = Demand(
-            levels=levels,
-            strength=strength,
-            rules=rules,
+        demand = replace(
+            demand_of(layout, constraints, strength),
             always=[fixed_levels(matrix, layout, number) for number in range(len(matrix.always))],
             focus=[focus_levels(matrix, layout, number) for number in range(len(matrix.focus))],
             effort=matrix.effort,
             seed=matrix.seed,
         )
-        covering = _searched(demand, place_of(matrix, layout, constraints, demand))
+        axes = len(demand.levels)
+        with doing(f"combining {matrix.name} ({axes} choices, strength {strength})") as told:
+            demand = replace(demand, told=told.told)
+            covering = _searched(demand, place_of(matrix, layout, constraints, demand))
     except NoRows as none:
-        raise no_rows_fault(constraints, none.clash) from None
+        raise no_rows_fault(free, none.clash) from None
     except ValueError as error:
         raise CombineFault(str(error), "combine") from None
     return Combined(covering, strength)
+
+
+def demand_of(layout: Layout, constraints: Sequence[Constraint], strength: int) -> Demand:
+    """Return what the factors of a matrix demand of a covering array: its rules are the constraints
+    that say more than that a factor stands inside a part of the line."""
+    from keen_matrix.core.covering.search import Demand, Inside, Rule
+
+    return Demand(
+        levels=[factor.levels for factor in layout.factors],
+        strength=strength,
+        rules=[Rule(each.factors, each.test) for each in constraints if each.level is None],
+        inside=[
+            Inside(each.factors[0], each.factors[1], each.level)
+            for each in constraints
+            if each.level is not None
+        ],
+    )
 
 
 WORTH_KEEPING = 0.02

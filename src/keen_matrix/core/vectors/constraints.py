@@ -37,6 +37,8 @@ class Constraint:
     is_fixed: bool = True
     """Whether it always says the same of the same values: not where it calls the oracle, or looks at the
     folder of the spec."""
+    level: int | None = None
+    """Where it says no more than that the first factor stands inside one level of the second: that level."""
     _known: dict[tuple[int, ...], bool] = field(default_factory=dict)
 
     def allows(self, row: Sequence[int]) -> bool:
@@ -70,7 +72,8 @@ def _presence(number: int, factor: Factor) -> Constraint:
     def test(levels: tuple[int, ...]) -> bool:
         return (levels[0] == factor.absent) is not any(levels[at] == level for at, level in places)
 
-    return Constraint((number, *groups), test)
+    level = factor.parents[0][1] if len(factor.parents) == 1 else None
+    return Constraint((number, *groups), test, level=level)
 
 
 def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:

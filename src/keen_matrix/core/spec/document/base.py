@@ -36,7 +36,11 @@ class Table(BaseModel):
     """A table of the spec: unknown keys are errors."""
 
     model_config = ConfigDict(
-        extra="forbid", frozen=True, alias_generator=kebab, validate_by_name=False
+        extra="forbid",
+        frozen=True,
+        alias_generator=kebab,
+        validate_by_name=False,
+        defer_build=True,
     )
 
 
@@ -114,9 +118,10 @@ def text_or_list(text_type: Any, role: Role) -> object:
     one error names it."""
     from pydantic import TypeAdapter
 
+    later = ConfigDict(defer_build=True)
     string, words = (
-        TypeAdapter(text_type),
-        TypeAdapter(Annotated[list[str], AfterValidator(_word_list)]),
+        TypeAdapter(text_type, config=later),
+        TypeAdapter(Annotated[list[str], AfterValidator(_word_list)], config=later),
     )
 
     def check(value: object) -> object:

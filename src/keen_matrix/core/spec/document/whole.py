@@ -33,12 +33,23 @@ class SpecDocument(Table):
     program: ProgramTable = Field(
         description="The program under test.", examples=[{"launch": "python3 {here}/fare.py"}]
     )
-    expect: Annotated[Expectations, Field(description="What every vector must do, unless a rule says otherwise.",
-                                          examples=[{"exit": 0}])] = Expectations()  # fmt: skip
-    refusal: Annotated[RefusalTable, Field(description="What every vector that the signature refuses must do.",
-                                           examples=[{"exit": 2}])] = RefusalTable()  # fmt: skip
-    help: Annotated[HelpTable, Field(description="What every derived vector that asks for help must do.",
-                                     examples=[{"stream": "stdout"}])] = HelpTable()  # fmt: skip
+    # Made when they are needed: a default that is made here would have the tables' validators made
+    # each time this module is loaded.
+    expect: Expectations = Field(
+        default_factory=Expectations,
+        description="What every vector must do, unless a rule says otherwise.",
+        examples=[{"exit": 0}],
+    )
+    refusal: RefusalTable = Field(
+        default_factory=RefusalTable,
+        description="What every vector that the signature refuses must do.",
+        examples=[{"exit": 2}],
+    )
+    help: HelpTable = Field(
+        default_factory=HelpTable,
+        description="What every derived vector that asks for help must do.",
+        examples=[{"stream": "stdout"}],
+    )
     signature: SignatureTable | None = Field(
         None,
         description="What the program says it accepts.",

@@ -1,0 +1,57 @@
+"""What is being done that may take a while, for whoever draws it.
+
+The work says what it does and how far it is; it neither knows nor waits for who looks. One thing at a
+time: what is begun inside another is part of it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+
+@dataclass(slots=True)
+class Doing:
+    """One thing that is being done."""
+
+    what: str
+    so_far: str = ""
+    """How far it is, in words; empty where nothing can be said."""
+    began: float = field(default_factory=time.monotonic)
+
+    def told(self, so_far: str) -> None:
+        """Say how far it is."""
+        self.so_far = so_far
+
+
+_now: list[Doing] = []
+_heard: list[Callable[[Doing], contextlib.AbstractContextManager[None]]] = []
+
+
+def hear(drawn: Callable[[Doing], contextlib.AbstractContextManager[None]] | None) -> None:
+    """Have something drawn for as long as anything is being done; None: nothing any more."""
+    _heard[:] = [] if drawn is None else [drawn]
+
+
+def now() -> Doing | None:
+    """Return what is being done."""
+    return _now[0] if _now else None
+
+
+@contextlib.contextmanager
+def doing(what: str) -> Iterator[Doing]:
+    """Say that something is done until the end of a block; yield where to say how far it is."""
+    if _now:
+        yield Doing(what)
+        return
+    own = Doing(what)
+    _now.append(own)
+    try:
+        with contextlib.ExitStack() as stack:
+            for drawn in _heard:
+                stack.enter_context(drawn(own))
+            yield own
+    finally:
+        _now.clear()
