@@ -13,6 +13,7 @@ import re
 import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 import simpleeval
@@ -268,19 +269,7 @@ class Expression:
 
     def __init__(self, source: str) -> None:
         self.source = source
-        try:
-            self._node = ast.parse(source.strip(), mode="eval").body
-        except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
-            at = (getattr(error, "offset", 1) or 1) - 1 if getattr(error, "lineno", 1) == 1 else 0
-            raise ExpressionFault(source, _syntax_reason(error), offset=at) from None
-        # Told when the spec is read, and not for each case when it runs.
-        bad = next(
-            (node for node in ast.walk(self._node) if isinstance(node, tuple(_FORBIDDEN))), None
-        )
-        if bad is not None:
-            reason = f"{_FORBIDDEN[type(bad)]} cannot stand in an expression"
-            raise ExpressionFault(source, reason, offset=getattr(bad, "col_offset", 0))
-        self.names = frozenset(_free_names(self._node))
+        self._node, self.names = _parsed(source)
 
     def __reduce__(self) -> tuple[type[Expression], tuple[str]]:
         return Expression, (self.source,)
@@ -325,6 +314,26 @@ _FORBIDDEN: Mapping[type[ast.AST], str] = {
 }  # fmt: skip
 
 
+@lru_cache(maxsize=8192)
+def _parsed(source: str) -> tuple[ast.expr, frozenset[str]]:
+    """Return what an expression is, and the names that it reads. Raises ExpressionFault.
+
+    Kept, since a spec says the same in many places and each is read several times; no evaluation
+    changes what it walks.
+    """
+    try:
+        node = ast.parse(source.strip(), mode="eval").body
+    except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
+        at = (getattr(error, "offset", 1) or 1) - 1 if getattr(error, "lineno", 1) == 1 else 0
+        raise ExpressionFault(source, _syntax_reason(error), offset=at) from None
+    # Told when the spec is read, and not for each case when it runs.
+    bad = next((each for each in ast.walk(node) if isinstance(each, tuple(_FORBIDDEN))), None)
+    if bad is not None:
+        reason = f"{_FORBIDDEN[type(bad)]} cannot stand in an expression"
+        raise ExpressionFault(source, reason, offset=getattr(bad, "col_offset", 0))
+    return node, frozenset(_free_names(node))
+
+
 def _free_names(node: ast.AST) -> Iterator[str]:
     """Yield the names an expression reads, without those that its own comprehensions bind and
     without called functions."""
@@ -345,9 +354,14 @@ def _free_names(node: ast.AST) -> Iterator[str]:
 
 def called_functions(expression: Expression) -> frozenset[str]:
     """Return the names of the functions that an expression calls."""
+    return _called(expression.source)
+
+
+@lru_cache(maxsize=8192)
+def _called(source: str) -> frozenset[str]:
     return frozenset(
         each.func.id
-        for each in ast.walk(expression._node)
+        for each in ast.walk(_parsed(source)[0])
         if isinstance(each, ast.Call) and isinstance(each.func, ast.Name)
     )
 

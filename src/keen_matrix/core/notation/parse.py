@@ -14,6 +14,7 @@ a double quote and itself, as in POSIX sh, section 2.2).
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from itertools import groupby
 
 from keen_matrix.core.errors import NotationFault
@@ -25,6 +26,7 @@ MAX_DEPTH = 256
 _CLOSERS = {"[": "]", "(": ")", "{": "}"}
 
 
+@lru_cache(maxsize=8192)
 def parse_line(text: str) -> Sequence:
     """Parse the line of a matrix: words, fields and groups. Raises NotationFault."""
     cursor = _Cursor(text, groups=True)
@@ -52,6 +54,7 @@ def parse_list(words: list[str]) -> tuple[Word, ...]:
     return tuple(Word(parse_template(word)) for word in words)
 
 
+@lru_cache(maxsize=8192)
 def parse_template(text: str) -> tuple[Part, ...]:
     """Parse a text with fields; nothing else in it is special. Raises NotationFault."""
     cursor = _Cursor(text, groups=False)

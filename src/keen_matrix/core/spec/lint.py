@@ -54,6 +54,7 @@ class _Checker:
         self.source, self.spec = source, spec
         self.problems: list[Problem] = []
         self.texts = TextChecker(source, self.problems)
+        self.families = {matrix.name for matrix in spec.matrices if matrix.family}
         self.oracle: frozenset[str] = frozenset()
         """Names of the functions of the oracle file, which is never run here."""
 
@@ -202,7 +203,7 @@ class _Checker:
                 ("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected
             )
         first.setdefault(name, index)
-        if name in {matrix.name for matrix in self.spec.matrices if matrix.family}:
+        if name in self.families:
             self.add(
                 ("matrix", index, "name"),
                 f'"{name}" is the name of a derived family',

@@ -12,6 +12,7 @@ import hashlib
 import os
 import re
 import tomllib
+from bisect import bisect_right
 from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -86,6 +87,8 @@ class Source:
     layers: list[Layer] = field(default_factory=list)
     _places: dict[KeyPath, Place] | None = field(default=None, repr=False)
     _raw: bytes = b""
+    _starts: list[int] = field(default_factory=list, repr=False)
+    """Where each line starts, in bytes, once it has been asked for."""
 
     @property
     def here(self) -> str:
@@ -147,7 +150,7 @@ class Source:
             source, path = self.origin(path)
             return source.line(path)
         place = self.place(path)
-        return self._raw.count(b"\n", 0, place.key) + 1 if place else 0
+        return self._line_of(place.key)[0] if place else 0
 
     def problem(
         self,
@@ -175,16 +178,26 @@ class Source:
             at += offset_in_token(
                 self._raw[place.value : place.stop].decode(errors="replace"), offset
             )
-        return self._located(problem, len(self._raw[:at].decode(errors="ignore")))
+        return self._located(problem, at)
 
     def warning(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> Problem:
         """Return a warning, placed like an error."""
         return replace(self.problem(path, message, **more), severity="warning")
 
+    def _line_of(self, at: int) -> tuple[int, int]:
+        """Return the number of the line, counted from 1, in which a byte stands, and where it starts."""
+        if not self._starts:
+            self._starts = [0, *(match.end() for match in re.finditer(b"\n", self._raw))]
+        number = bisect_right(self._starts, at)
+        return number, self._starts[number - 1]
+
     def _located(self, problem: Problem, at: int) -> Problem:
-        line = self.text.count("\n", 0, at) + 1
-        column = at - (self.text.rfind("\n", 0, at) + 1) + 1
-        return problem.moved(self.path, line, column, caret_lines(self.text, at))
+        """Return a problem at a place that is counted in bytes."""
+        number, start = self._line_of(at)
+        stop = self._starts[number] - 1 if number < len(self._starts) else len(self._raw)
+        before = self._raw[start:at].decode(errors="ignore")
+        line = self._raw[start:stop].decode(errors="replace")
+        return problem.moved(self.path, number, len(before) + 1, caret_lines(line, len(before)))
 
 
 def offset_in_token(token: str, offset: int) -> int:
