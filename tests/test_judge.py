@@ -11,7 +11,6 @@ import shutil
 import subprocess
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -23,6 +22,7 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FAMILIES
 from keen_matrix.core.signature.model import SignatureFault, value_type
 from keen_matrix.core.signature.values import TYPES, Existing
+from keen_matrix.core.structs import replace
 
 FARE = Signature.from_synopsis(
     "[-n,--riders RIDERS] [--bike | --car] [--round-trip] [-s,--save FILE] ORIGIN DESTINATION",

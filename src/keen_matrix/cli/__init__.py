@@ -251,7 +251,7 @@ def main(words: Sequence[str] | None = None) -> int:
     if "_ARGCOMPLETE" in os.environ:
         from keen_matrix.cli.completion import complete
 
-        complete(build_parser())
+        complete(build_parser(_command_in(os.environ.get("COMP_LINE", ""))))
     gc.set_threshold(GARBAGE_THRESHOLD)
     try:
         _prepare_signals()
@@ -271,6 +271,13 @@ def main(words: Sequence[str] | None = None) -> int:
         return _own_fault(error)
     finally:
         gc.freeze()  # what goes with the process needs no looking through
+
+
+def _command_in(line: str) -> str:
+    """Return the command that stands in a line that is being completed; empty before it is there:
+    no other command's options are asked for, and they cost imports."""
+    words = line.split()[1:] if line[-1:].isspace() else line.split()[1:-1]
+    return next((word for word in words if not word.startswith("-")), "")
 
 
 def _prepare_signals() -> None:

@@ -6,7 +6,6 @@ import argparse
 import os
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import (
@@ -21,6 +20,7 @@ from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.reading import cases_of
 from keen_matrix.core.runs.selection import selector
+from keen_matrix.core.structs import Struct
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -69,8 +69,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-@dataclass(slots=True)
-class Change:
+class Change(Struct):
     """An output that differs from what is recorded, or that is recorded and no longer used."""
 
     state: str

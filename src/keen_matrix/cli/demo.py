@@ -8,7 +8,6 @@ import shutil
 import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from importlib.resources import as_file, files
 from typing import TYPE_CHECKING
 
@@ -21,6 +20,7 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import Journal, header
 from keen_matrix.core.runs.selection import Selection
 from keen_matrix.core.runs.warmth import trusted_warm_plan
+from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -95,8 +95,7 @@ def write_office(folder: str) -> tuple[int, int]:
     return written, kept
 
 
-@dataclass(slots=True)
-class Fault:
+class Fault(Struct):
     """A fault planted in a faulty edition, and the vectors in which it shows."""
 
     program: str
@@ -106,8 +105,7 @@ class Fault:
     shown: int = 0
 
 
-@dataclass(slots=True)
-class Edition:
+class Edition(Struct):
     """What came of running one spec on one edition of its program."""
 
     counts: Counter[str] = field(default_factory=Counter)

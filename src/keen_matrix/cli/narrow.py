@@ -137,7 +137,7 @@ def chosen_cases(
 def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Record]:
     """Launch cases of a matrix, which may be another than the spec's, and return their records in
     order."""
-    from dataclasses import replace
+    from keen_matrix.core.structs import replace
 
     others = tuple(matrix if each.index == matrix.index else each for each in spec.matrices)
     changed = replace(spec, matrices=others)

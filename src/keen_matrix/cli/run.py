@@ -7,7 +7,6 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.report import report_target
@@ -35,6 +34,7 @@ from keen_matrix.core.launch.workers import WorkerSet, default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
+from keen_matrix.core.structs import replace
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:

@@ -9,11 +9,11 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+
+from keen_matrix.core.structs import Struct, field
 
 
-@dataclass(slots=True)
-class Doing:
+class Doing(Struct):
     """One thing that is being done."""
 
     what: str

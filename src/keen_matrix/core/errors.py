@@ -11,9 +11,9 @@ KeenMatrixError
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from typing import Literal
 
+from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.width import cells
 
 
@@ -36,8 +36,7 @@ EXAMPLE = "example: "
 """How an expectation begins that shows one right way to write what is missing."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Problem:
+class Problem(Struct, frozen=True, kw_only=True):
     """One thing that is wrong, or looks wrong, in a spec.
 
     `line` and `column` count from 1; 0 means that the problem concerns the file as a whole.

@@ -12,7 +12,6 @@ import operator
 import re
 import time
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
@@ -254,12 +253,20 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             self._until += time.monotonic() - began
 
 
-@dataclass(frozen=True, slots=True)
 class Scope:
     """What an expression can see: `names` (any mapping) and `functions`."""
 
-    names: Mapping[str, object] = field(default_factory=dict)
-    functions: Mapping[str, Callable[..., object]] = field(default_factory=lambda: FUNCTIONS)
+    __slots__ = ("functions", "names")
+    names: Mapping[str, object]
+    functions: Mapping[str, Callable[..., object]]
+
+    def __init__(
+        self,
+        names: Mapping[str, object] | None = None,
+        functions: Mapping[str, Callable[..., object]] | None = None,
+    ) -> None:
+        self.names = {} if names is None else names
+        self.functions = FUNCTIONS if functions is None else functions
 
 
 class Expression:

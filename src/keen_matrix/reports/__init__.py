@@ -8,18 +8,17 @@ thousand.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from importlib import import_module
 from typing import BinaryIO
 
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
+from keen_matrix.core.structs import Struct
 from keen_matrix.reports.formats import FORMATS
 
 
-@dataclass(slots=True)
-class Report:
+class Report(Struct):
     """What a report is made of."""
 
     paths: Sequence[str]
@@ -29,7 +28,7 @@ class Report:
     """Whether the oracle files of specs may be run for it: in a run, which runs them anyway."""
     by: Sequence[str] = ()
     """Axes that grids are asked to show."""
-    _summary: RunSummary | None = field(default=None, repr=False)
+    _summary: RunSummary | None = None
 
     @property
     def summary(self) -> RunSummary:

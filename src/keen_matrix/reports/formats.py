@@ -4,11 +4,11 @@ it is asked for."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from keen_matrix.core.structs import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class FormatKind:
+class FormatKind(Struct, frozen=True):
     """What the rest of the code knows of a format."""
 
     about: str

@@ -6,7 +6,6 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from keen_matrix.core.errors import KeenMatrixError
@@ -17,6 +16,7 @@ from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
 from keen_matrix.core.results.kept_grounds import load_grounds
 from keen_matrix.core.runs.grounding import grounded
 from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.unfold import unfold
 from keen_matrix.reports import Report
 
@@ -32,16 +32,14 @@ class Cell(NamedTuple):
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """A row with its name."""
 
     name: str
     cells: tuple[Cell, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Heat:
+class Heat(Struct, frozen=True):
     """A table whose cells are coloured by their share."""
 
     title: str

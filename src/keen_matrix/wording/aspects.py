@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expect import aspects, forms
@@ -19,6 +18,7 @@ from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.launch.state import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
 from keen_matrix.core.results.causes import statement_of
+from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted
@@ -46,8 +46,7 @@ TOLD = {**forms.TOLD, **aspects.TOLD}
 """Kind of mismatch → how it is told, where no rows of its own are made for it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Failure:
+class Failure(Struct, frozen=True):
     """A case that did not hold, which stands for all that failed the same way."""
 
     record: Record

@@ -9,18 +9,17 @@ paces with it, which have to appear anyway.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_matrix.core.covering.feasible import Rule
+from keen_matrix.core.structs import Struct
 
 Levels = tuple[int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Inside:
+class Inside(Struct, frozen=True):
     """An axis that is there exactly when another has a certain level; else it has its last level,
     which stands for absent."""
 
@@ -36,8 +35,7 @@ class Inside:
         return Rule((self.axis, self.choice), lambda at: (at[0] == absent) is not (at[1] == level))
 
 
-@dataclass(frozen=True, slots=True)
-class _Part:
+class _Part(Struct, frozen=True):
     """One axis of the joined system: axes of the whole one, and the levels that they have together."""
 
     axes: Levels

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import combinations
 from math import prod
 from typing import Literal
@@ -25,6 +24,7 @@ from keen_matrix.core.covering.growth import OPEN, grow
 from keen_matrix.core.covering.joining import Inside, Joined
 from keen_matrix.core.covering.shrink import Shrinker, Work
 from keen_matrix.core.covering.size import SHRINK_TUPLES, refuse_too_large, tuple_count
+from keen_matrix.core.structs import Struct, replace
 
 Effort = Literal["quick", "normal", "thorough"]
 
@@ -54,8 +54,7 @@ class NoRows(ValueError):
         super().__init__("no row meets every constraint")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Covering:
+class Covering(Struct, frozen=True, kw_only=True):
     """A covering array and what is known about it."""
 
     rows: NDArray[np.int32]
@@ -72,8 +71,7 @@ def _nothing(_: str) -> None:
     """Tell nobody."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Demand:
+class Demand(Struct, frozen=True, kw_only=True):
     """What a covering array is to cover, and what may be spent on it."""
 
     levels: Sequence[int]
@@ -88,7 +86,7 @@ class Demand:
     """Sets of axes with a strength of their own."""
     effort: Effort = "normal"
     seed: int = 0
-    told: Callable[[str], None] = field(default=_nothing, compare=False)
+    told: Callable[[str], None] = _nothing
     """Called with how far the search is, in words."""
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from glob import glob
@@ -21,6 +20,7 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.signals import signal_name
+from keen_matrix.core.structs import Struct
 
 
 class Aspect(Protocol):
@@ -38,8 +38,7 @@ def describe_end(outcome: Outcome) -> str:
     return str(outcome.exit)
 
 
-@dataclass(frozen=True, slots=True)
-class ExitAspect:
+class ExitAspect(Struct, frozen=True):
     """The exit code."""
 
     expectation: ExitExpectation
@@ -51,8 +50,7 @@ class ExitAspect:
             yield Mismatch(form="is", expected=wording(ranges), actual=describe_end(outcome))
 
 
-@dataclass(frozen=True, slots=True)
-class SignalAspect:
+class SignalAspect(Struct, frozen=True):
     """The signal that ended the program."""
 
     number: int
@@ -64,8 +62,7 @@ class SignalAspect:
             yield Mismatch(form="is", expected=signal_name(self.number), actual=came)
 
 
-@dataclass(frozen=True, slots=True)
-class StreamAspect:
+class StreamAspect(Struct, frozen=True):
     """Standard output or standard error."""
 
     stream: str
@@ -99,8 +96,7 @@ def _name_template(name: str) -> Template:
     return Template(name)
 
 
-@dataclass(frozen=True, slots=True)
-class FileAspect:
+class FileAspect(Struct, frozen=True):
     """A file of the case's directory after the launch, or every file that a pattern names."""
 
     name: str
@@ -238,8 +234,7 @@ def _read_file(path: str) -> tuple[bytes, str]:
         return b"", f"unreadable: {error.strerror}"
 
 
-@dataclass(frozen=True, slots=True)
-class OtherFilesAspect:
+class OtherFilesAspect(Struct, frozen=True):
     """Files that no expectation names must be left alone, unless that is allowed."""
 
     named: tuple[str, ...]
@@ -263,8 +258,7 @@ def _is_named(name: str, named: Iterable[str]) -> bool:
     return any(fnmatchcase(name, each) or each.startswith(name + os.sep) for each in named)
 
 
-@dataclass(frozen=True, slots=True)
-class CrashAspect:
+class CrashAspect(Struct, frozen=True):
     """Whether a crash counts as a failure; the check itself is built in."""
 
     allowed: bool
@@ -274,8 +268,7 @@ class CrashAspect:
         return iter(())
 
 
-@dataclass(frozen=True, slots=True)
-class LeftoversAspect:
+class LeftoversAspect(Struct, frozen=True):
     """Whether the program may leave processes behind; the check itself is built in."""
 
     allowed: bool

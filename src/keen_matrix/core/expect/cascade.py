@@ -4,7 +4,6 @@ follows."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import compress
 from typing import NamedTuple
 
@@ -29,6 +28,7 @@ from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import FROM_WORST, Verdict
 from keen_matrix.core.model.signals import signal_name
 from keen_matrix.core.model.spec import Rule
+from keen_matrix.core.structs import Struct
 
 
 def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
@@ -59,8 +59,7 @@ class Chosen(NamedTuple):
     origin: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AspectResult:
+class AspectResult(Struct, frozen=True, kw_only=True):
     """How one aspect came out. Held aspects have no mismatch."""
 
     aspect: str
@@ -69,8 +68,7 @@ class AspectResult:
     rule: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Judged:
+class Judged(Struct, frozen=True, kw_only=True):
     """The verdict on a case and every aspect that was looked at."""
 
     verdict: Verdict

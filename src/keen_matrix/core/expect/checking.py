@@ -7,7 +7,6 @@ alone.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from functools import partial
 
 from keen_matrix.core.expect.baselines import baseline_path
@@ -20,6 +19,7 @@ from keen_matrix.core.model.case import Case, CaseScope, case_scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import OncePerCase
+from keen_matrix.core.structs import replace
 
 _NO_RULES = Cascade(())
 

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expressions import Scope
+from keen_matrix.core.structs import Struct, field
 
 
-@dataclass(slots=True)
-class CheckContext:
+class CheckContext(Struct):
     """What the checks of one launch know of its case."""
 
     scope: Scope = field(default_factory=Scope)

@@ -4,8 +4,9 @@ much more there is."""
 from __future__ import annotations
 
 import difflib
-from dataclasses import dataclass
 from typing import Literal
+
+from keen_matrix.core.structs import Struct
 
 CONTEXT = 3
 """Equal lines shown on each side of a difference."""
@@ -17,8 +18,7 @@ MOST_SHOWN = 14
 """Lines of a difference that are shown unless everything is asked for."""
 
 
-@dataclass(frozen=True, slots=True)
-class DiffLine:
+class DiffLine(Struct, frozen=True):
     """A line of a difference; `number` counts from 1 in the text it comes from."""
 
     kind: Literal["same", "expected", "found"]
@@ -26,8 +26,7 @@ class DiffLine:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """The lines to show, and how many differing lines there are in all."""
 
     lines: tuple[DiffLine, ...]

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.quantities import parse_bounds
+from keen_matrix.core.structs import Struct
 
 _FORMS = 'a code 0..255, a list of codes, a range such as "1..125", "nonzero" or a template such as "{exit}"'
 
@@ -52,8 +52,7 @@ def wording(ranges: tuple[tuple[int, int], ...]) -> str:
     return " or ".join(str(low) if low == high else f"{low}..{high}" for low, high in ranges)
 
 
-@dataclass(frozen=True, slots=True)
-class ExitExpectation:
+class ExitExpectation(Struct, frozen=True):
     """The exit code must lie in one of the ranges, or in those that the template gives."""
 
     allowed: tuple[tuple[int, int], ...] | Template

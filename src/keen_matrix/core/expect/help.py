@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect
@@ -19,6 +18,7 @@ from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.naming import is_named
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Rule
+from keen_matrix.core.structs import Struct
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.model import FormModel
@@ -26,8 +26,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
 
 
-@dataclass(frozen=True, slots=True)
-class FormHelp:
+class FormHelp(Struct, frozen=True):
     """What the help of one form of the synopsis names."""
 
     keywords: tuple[str, ...]
@@ -72,8 +71,7 @@ def _choices(value: ValueType) -> tuple[str, ...]:
     return value.of if isinstance(value, Choice) else ()
 
 
-@dataclass(frozen=True, slots=True)
-class HelpAspect:
+class HelpAspect(Struct, frozen=True):
     """The help text names every option and operand of the signature, or those of a subcommand."""
 
     forms: tuple[FormHelp, ...]

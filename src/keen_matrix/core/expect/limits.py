@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.quantities import unit_factor
+from keen_matrix.core.structs import Struct
 
 
 class Limit(NamedTuple):
@@ -42,8 +42,7 @@ def parse_limit(text: str, units: Mapping[str, float]) -> Limit:
     return Limit(match[1], float(match[2]) * factor, f"{match[1]} {match[2]} {match[3]}")
 
 
-@dataclass(frozen=True, slots=True)
-class DurationAspect:
+class DurationAspect(Struct, frozen=True):
     """How long the launch took, in wall seconds."""
 
     limit: Limit
@@ -56,8 +55,7 @@ class DurationAspect:
             )
 
 
-@dataclass(frozen=True, slots=True)
-class MemoryAspect:
+class MemoryAspect(Struct, frozen=True):
     """How much memory the launch took at its peak, by the kernel's own account."""
 
     limit: Limit

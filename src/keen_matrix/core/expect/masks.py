@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from keen_matrix.core.structs import Struct
 
 MASK_SECONDS = 2.0
 
@@ -18,8 +19,7 @@ class Mask(NamedTuple):
     origin: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Masked:
+class Masked(Struct, frozen=True):
     """A masked text, and the numbers of the masks that found something in it."""
 
     text: bytes

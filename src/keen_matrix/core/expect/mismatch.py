@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal, TypeAlias
+
+from keen_matrix.core.structs import Struct
 
 Shown: TypeAlias = Literal["quoted", "text", "mode", "lines", "bytes"]
 """How what was found is shown: in quotes, as it is, as a mode, or as a count of lines or bytes."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Mismatch:
+class Mismatch(Struct, frozen=True, kw_only=True):
     """One thing that is not as expected. `form` names its kind, by which interfaces know how to
     tell it."""
 
@@ -23,8 +23,7 @@ class Mismatch:
     """What would be recorded as the new baseline."""
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """How a kind of mismatch is told: `expected` is a sentence with one of the fields {text},
     {quoted}, {lines}, {bytes}."""
 

@@ -7,11 +7,11 @@ expectations use; so are the last cells of a row that is shorter than its column
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import fields, is_dataclass
 from functools import lru_cache
 
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect, FileAspect, StreamAspect
 from keen_matrix.core.expressions import Expression, Template
+from keen_matrix.core.structs import field_names
 
 
 def is_left_open(aspect: Aspect) -> bool:
@@ -39,9 +39,9 @@ def _names_in(value: object) -> Iterator[str]:
             yield from _names_in(each)
     elif isinstance(value, dict):
         yield from _names_in(list(value.values()))
-    elif is_dataclass(value):
-        for each in fields(value):
-            yield from _names_in(getattr(value, each.name))
+    else:
+        for name in field_names(value):
+            yield from _names_in(getattr(value, name))
 
 
 @lru_cache(256)

@@ -8,7 +8,6 @@ the one at fault.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect, OtherFilesAspect, StreamAspect
@@ -21,6 +20,7 @@ from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Rule
+from keen_matrix.core.structs import Struct, replace
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
@@ -73,8 +73,7 @@ def blamable(signature: Signature) -> tuple[str, ...]:
     return tuple(dict.fromkeys([*spellings, *names]))
 
 
-@dataclass(frozen=True, slots=True)
-class BlameAspect:
+class BlameAspect(Struct, frozen=True):
     """The message must not blame another argument than the culprit; with `must_name` it must name
     the culprit."""
 

@@ -5,19 +5,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.structs import Struct
 
 _CONTROLS = re.compile(rb"[\x00-\x08\x0b\x0e-\x1f\x7f]")
 """Control characters but for white space: tab, newline, form feed, carriage return."""
 MOST_NAMED = 3
 
 
-@dataclass(frozen=True, slots=True)
-class TidyAspect:
+class TidyAspect(Struct, frozen=True):
     """Nothing is left that nothing names, and no control signs go to a pipe."""
 
     is_expected: bool

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.record import FileChange
+from keen_matrix.core.structs import Struct, replace
 
 
 class Altered(NamedTuple):
@@ -20,8 +20,7 @@ class Altered(NamedTuple):
     outcome: Outcome
 
 
-@dataclass(frozen=True, slots=True)
-class Context:
+class Context(Struct, frozen=True):
     """What alterations draw from beside the outcome itself."""
 
     messages: Sequence[bytes] = ()

@@ -4,7 +4,6 @@ not."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from itertools import islice
 
 from keen_matrix.core.insight.features import Feature, Observed, observe
@@ -13,6 +12,7 @@ from keen_matrix.core.launch.engine import run
 from keen_matrix.core.model.case import Case, Standing, case_fields
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families.accepted import all_requests
+from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import unfold_matrix

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from itertools import combinations, product
 from math import prod
 from typing import TYPE_CHECKING
@@ -18,6 +17,7 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.requests import is_help
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.combine import strength_of
 from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.factors import layout_of
@@ -33,8 +33,7 @@ MOST_MISSING = 200
 """Missing things that are kept by name of each part."""
 
 
-@dataclass(slots=True)
-class Part:
+class Part(Struct):
     """One thing that is counted: spellings, edges, refusals, pairs of an axis system."""
 
     name: str
@@ -59,8 +58,7 @@ class Part:
         return 100.0 * self.reached / self.total if self.total else None
 
 
-@dataclass(slots=True)
-class Coverage:
+class Coverage(Struct):
     """Everything that was counted of a spec."""
 
     parts: list[Part] = field(default_factory=list)

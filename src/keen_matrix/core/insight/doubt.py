@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.aspects import Aspect, FileAspect, StreamAspect
@@ -18,13 +17,13 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.structs import Struct, field
 
 MOST_MESSAGES = 40
 """Messages of other refusals that are kept to be exchanged."""
 
 
-@dataclass(slots=True)
-class Weakness:
+class Weakness(Struct):
     """What one rule, or the want of one, leaves open on one aspect."""
 
     matrix: str
@@ -40,8 +39,7 @@ class Weakness:
     """The expectation that would notice."""
 
 
-@dataclass(slots=True)
-class Score:
+class Score(Struct):
     """How many alterations of a matrix, or of an aspect of it, were noticed."""
 
     noticed: int = 0
@@ -54,8 +52,7 @@ class Score:
         return 100.0 * self.noticed / self.tried if self.tried else None
 
 
-@dataclass(slots=True)
-class Doubts:
+class Doubts(Struct):
     """Everything that was found."""
 
     weaknesses: dict[tuple[str, str, str], Weakness] = field(default_factory=dict)
@@ -105,8 +102,7 @@ def _messages(records: Mapping[str, Record]) -> list[bytes]:
     return list(kinds.values())
 
 
-@dataclass(frozen=True, slots=True)
-class _Program:
+class _Program(Struct, frozen=True):
     """What is known of the program from the whole run."""
 
     name: str

@@ -6,7 +6,6 @@ import contextlib
 import itertools
 import math
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from keen_matrix.core.expressions import as_text
@@ -14,6 +13,7 @@ from keen_matrix.core.model.record import PASSING, CaseFields, Record
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import Text
+from keen_matrix.core.structs import Struct, field
 
 OF_A_VALUE = frozenset({"bad-type", "out-of-range", "not-a-choice"})
 """Kinds of refusal whose culprit is a value."""
@@ -36,8 +36,7 @@ class Feature(NamedTuple):
         return f"{self.subject} {self.relation} {self.value}".rstrip()
 
 
-@dataclass(slots=True)
-class Observed:
+class Observed(Struct):
     """A case as it was observed: its features, and whether it held."""
 
     id: str

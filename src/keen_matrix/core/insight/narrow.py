@@ -15,7 +15,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expect.rules import rules_for
@@ -24,6 +23,7 @@ from keen_matrix.core.model.case import Case, Standing, case_scope
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Put, Spec, Stdin
 from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.structs import Struct, field, field_names, replace
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import CaseMaker
@@ -33,16 +33,14 @@ WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal
 Launcher: TypeAlias = "Callable[[Matrix, Sequence[Case]], Sequence[Record]]"
 
 
-@dataclass(slots=True)
-class Step:
+class Step(Struct):
     """A change that was kept."""
 
     what: str
     words: tuple[str, ...]
 
 
-@dataclass(slots=True)
-class Narrowed:
+class Narrowed(Struct):
     """The smallest vector found, and how it was found."""
 
     case: Case
@@ -407,6 +405,6 @@ def _names_in(values: Any) -> set[str]:
             stack += each
         elif hasattr(each, "names") and hasattr(each, "source"):
             found |= set(each.names)
-        elif hasattr(type(each), "__dataclass_fields__"):
-            stack += [getattr(each, name) for name in type(each).__dataclass_fields__]
+        else:
+            stack += [getattr(each, name) for name in field_names(each)]
     return found

@@ -9,10 +9,10 @@ then the cases that it leaves.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from itertools import combinations
 
 from keen_matrix.core.insight.features import Feature, Observed, add_limits
+from keen_matrix.core.structs import Struct, field
 
 MOST_SIZE = 3
 """Features of a set: a fault that takes four at once is beyond what pairs and triples of values
@@ -23,8 +23,7 @@ MOST_CAUSES = 12
 MOST_RIVALS = 6
 
 
-@dataclass(frozen=True, slots=True)
-class Suspect:
+class Suspect(Struct, frozen=True):
     """A set of features, with how many failing and how many holding cases have all of them."""
 
     features: tuple[Feature, ...]
@@ -35,8 +34,7 @@ class Suspect:
         return " and ".join(map(str, self.features))
 
 
-@dataclass(slots=True)
-class CauseFound:
+class CauseFound(Struct):
     """One cause: its suspect, and rivals that explain as much with as few features."""
 
     suspect: Suspect
@@ -47,8 +45,7 @@ class CauseFound:
     example: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Suspicion:
+class Suspicion(Struct):
     """What the failing cases of one pool share."""
 
     pool: str

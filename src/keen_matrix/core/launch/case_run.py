@@ -3,9 +3,9 @@ in."""
 
 from __future__ import annotations
 
+import dataclasses
 import errno
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 
 from keen_matrix.core.expect.cascade import Judged
 from keen_matrix.core.expect.checking import CaseChecker
@@ -19,10 +19,10 @@ from keen_matrix.core.launch.system import Poller, System
 from keen_matrix.core.launch.wire import Plan
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Step
+from keen_matrix.core.structs import Struct
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Shared:
+class Shared(Struct, frozen=True, kw_only=True):
     """What all runners of a worker share."""
 
     plan: Plan
@@ -55,8 +55,7 @@ class Shared:
         return checker.judge(case, step.context, outcome, step.number)
 
 
-@dataclass(slots=True)
-class StepLaunch:
+class StepLaunch(Struct):
     """One launch of a case: what it stands in, and the launch itself."""
 
     number: int
@@ -67,7 +66,7 @@ class StepLaunch:
     start: Start | None = None
 
 
-@dataclass(slots=True)
+@dataclasses.dataclass(slots=True)
 class CaseRun:
     """A case on its way."""
 
@@ -75,7 +74,7 @@ class CaseRun:
     recorder: Recorder
     began_ns: int
     """The time of day at which it began, as the times of files are (time.time_ns)."""
-    step: StepLaunch = field(init=False)
+    step: StepLaunch = dataclasses.field(init=False)
 
 
 def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ...]) -> str:

@@ -7,11 +7,11 @@ with a prompt split at every place.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from keen_matrix.core.structs import Struct
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answering:
+class Answering(Struct, frozen=True, kw_only=True):
     """A prompt to wait for and the reply it gets, as bytes; `within` is how many seconds it may take."""
 
     prompt: bytes
@@ -19,8 +19,7 @@ class Answering:
     within: float
 
 
-@dataclass(slots=True)
-class Heard:
+class Heard(Struct):
     """What a piece of output comes to: the replies to give, in order, and whether it ends the program."""
 
     replies: list[bytes]

@@ -7,7 +7,6 @@ import select
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING, TypeAlias
 
 from keen_matrix.core import interruption
@@ -36,6 +35,7 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.signals import signal_name
 from keen_matrix.core.model.spec import Spec, Step
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.structs import replace
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan

@@ -6,7 +6,6 @@ import contextlib
 import os
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 from functools import cache
 from typing import NamedTuple
 
@@ -14,6 +13,7 @@ from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.environment import base_environment, find_program
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.structs import replace
 
 
 class ResolvedLaunch(NamedTuple):

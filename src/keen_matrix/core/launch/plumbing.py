@@ -15,9 +15,9 @@ import os
 import struct
 import termios
 import tty
-from dataclasses import dataclass, field
 
 from keen_matrix.core.launch.start import Screen, Start
+from keen_matrix.core.structs import Struct, field
 
 EMPTY, CLOSED = -1, -2
 """Standard input without a descriptor of ours: /dev/null, or none at all."""
@@ -25,8 +25,7 @@ END_OF_FILE = b"\x04"
 """What a terminal takes for the end of what is typed (Ctrl-D)."""
 
 
-@dataclass(slots=True)
-class Plumbing:
+class Plumbing(Struct):
     """The descriptors of a launch, ours and the program's."""
 
     streams: dict[int, str] = field(default_factory=dict)

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from keen_matrix.core.expect.cascade import worst_of
 from keen_matrix.core.model.record import AspectRecord, Record, Repeats
+from keen_matrix.core.structs import Struct, field
 
 
-@dataclass(slots=True)
-class Repetition:
+class Repetition(Struct):
     """The launches of one case so far."""
 
     wanted: int

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from keen_matrix.core.launch.dialogue import Answering
+from keen_matrix.core.structs import Struct
 
 
 class Command(NamedTuple):
@@ -24,8 +24,7 @@ class Screen(NamedTuple):
     stderr_apart: bool
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stopping:
+class Stopping(Struct, frozen=True, kw_only=True):
     """When the program gets its last signal: some seconds after its start, or when a text came."""
 
     signal: int
@@ -34,8 +33,7 @@ class Stopping:
     """Streams and the texts on them."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Start:
+class Start(Struct, frozen=True, kw_only=True):
     """All that is needed to start a program, but for the vector."""
 
     file: str

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch
 from keen_matrix.core.launch.place import CasePlace
 from keen_matrix.core.launch.start import Command, Start
@@ -17,6 +15,7 @@ from keen_matrix.core.launch.surroundings import (
 )
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Step
+from keen_matrix.core.structs import replace
 
 
 class StepStarts:

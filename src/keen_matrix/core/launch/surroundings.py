@@ -9,7 +9,6 @@ import os
 import shlex
 import stat
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import NamedTuple
 
 from keen_matrix.core.expressions import Scope, Template
@@ -27,6 +26,7 @@ from keen_matrix.core.launch.trees import (
     open_new,
 )
 from keen_matrix.core.model.spec import Put, Stdin, Stop, Surroundings
+from keen_matrix.core.structs import replace
 
 
 class Filling(NamedTuple):

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import select
 import signal
-from dataclasses import dataclass
 from typing import Protocol
 
 from keen_matrix.core.launch import leftovers
 from keen_matrix.core.launch.waiting import can_be_seen
+from keen_matrix.core.structs import Struct
 
 NOT_WATCHED = (OSError, ValueError, KeyError)
 """What epoll and poll objects say when they are to forget a descriptor that they do not watch."""
@@ -30,8 +30,7 @@ class Poller(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class System:
+class System(Struct, frozen=True, kw_only=True):
     """What a system can do. A lesser one does the same work with more waiting and looking."""
 
     subreaper: bool = False

@@ -15,8 +15,9 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from keen_matrix.core.structs import Struct
 
 KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper.py")
 LENGTH, STARTED, ENDED = struct.Struct("!I"), struct.Struct("!ci"), struct.Struct("!ciddq")
@@ -32,8 +33,7 @@ class ColdOnly(Exception):
     """A program cannot be run warm; the text says why."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WarmPlan:
+class WarmPlan(Struct, frozen=True, kw_only=True):
     """What a keeper has to know: the interpreter with its switches, what it runs, and what it
     imports beforehand."""
 

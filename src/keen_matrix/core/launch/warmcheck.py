@@ -4,7 +4,6 @@ them."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import islice
 
 from keen_matrix.core.launch.engine import WorkerPool
@@ -14,6 +13,7 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.ids import shard_of
 
 LEAST = 5
@@ -21,8 +21,7 @@ LEAST = 5
 ASPECTS = ("verdict", "exit", "signal", "stdout", "stderr", "files")
 
 
-@dataclass(frozen=True, slots=True)
-class WarmCheck:
+class WarmCheck(Struct, frozen=True):
     """What came of a check: how many cases agreed, or the first that did not and in what."""
 
     cases: int

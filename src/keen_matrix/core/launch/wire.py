@@ -5,7 +5,6 @@ from __future__ import annotations
 import pickle
 import struct
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core.launch.frames import LENGTH
@@ -14,6 +13,7 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import decode_record, encode
 from keen_matrix.core.model.record import VERDICTS, Record
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.structs import Struct, field
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
@@ -23,8 +23,7 @@ _LIVE = struct.Struct("!B10s6sd")
 _IS_RESULT, _IS_LIVE, _IS_READY, _IS_FAULT = 0, 1, 2, 3
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
+class Plan(Struct, frozen=True, kw_only=True):
     """What a worker has to know before the first case."""
 
     spec: Spec

@@ -138,14 +138,13 @@ class CaseScope(Scope):
     __slots__ = ("_make",)
 
     def __init__(self, make: Callable[[], Scope]) -> None:
-        object.__setattr__(self, "_make", make)
+        self._make = make
 
     def __getattr__(self, name: str) -> Any:  # called only for what is not set yet
         if name not in ("names", "functions"):
             raise AttributeError(name)
         made = self._make()
-        object.__setattr__(self, "names", made.names)
-        object.__setattr__(self, "functions", made.functions)
+        self.names, self.functions = made.names, made.functions
         return getattr(made, name)
 
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from keen_matrix.core.model.record import FileChange
+from keen_matrix.core.structs import Struct, field
 
 
 class Looked(NamedTuple):
@@ -19,8 +19,7 @@ class Looked(NamedTuple):
     link: str = ""
 
 
-@dataclass(slots=True, kw_only=True)
-class Feeding:
+class Feeding(Struct, kw_only=True):
     """A command that fed standard input, and how it ended: its exit status or its signal."""
 
     name: str
@@ -33,8 +32,7 @@ class Feeding:
         self.exit, self.signal = (code, None) if code >= 0 else (None, -code)
 
 
-@dataclass(slots=True, kw_only=True)
-class Outcome:
+class Outcome(Struct, kw_only=True):
     """Everything observed of one launch. Streams are bytes, cut at the cap; times are seconds;
     memory is bytes."""
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+from keen_matrix.core.structs import Struct, field
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Effort
@@ -19,8 +20,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.vectors.axes import Values
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Put:
+class Put(Struct, frozen=True, kw_only=True):
     """Something put in the case's directory: exactly one of text, data, copy, folder, link."""
 
     text: Template | None = None
@@ -31,8 +31,7 @@ class Put:
     mode: int | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stdin:
+class Stdin(Struct, frozen=True, kw_only=True):
     """Standard input: a text, a file, the output of a chain of commands, or none at all."""
 
     text: Template | None = None
@@ -49,8 +48,7 @@ class Stdin:
         return (*single, *(word for command in self.chain for word in command))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Terminal:
+class Terminal(Struct, frozen=True, kw_only=True):
     """The size of a pseudo-terminal, in cells."""
 
     columns: int
@@ -58,8 +56,7 @@ class Terminal:
     stderr_apart: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answer:
+class Answer(Struct, frozen=True, kw_only=True):
     """A prompt to wait for, at most so many seconds, and the reply it gets."""
 
     prompt: Template
@@ -67,8 +64,7 @@ class Answer:
     within: float
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stop:
+class Stop(Struct, frozen=True, kw_only=True):
     """When a program gets a signal that ends it: the first of the moments given."""
 
     signal: int
@@ -77,8 +73,7 @@ class Stop:
     when_stderr: Template | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True, kw_only=True):
     """What a case, or a step of it, has around its vector."""
 
     timeout: float = 10.0
@@ -117,8 +112,7 @@ class Surroundings:
         return tuple(found)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Step:
+class Step(Struct, frozen=True, kw_only=True):
     """One launch of a case: its line, what surrounds it, and the rules it adds to its matrix's."""
 
     line: Sequence
@@ -128,8 +122,7 @@ class Step:
     """Whether it starts another program, whose name is the first word of its line."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Once:
+class Once(Struct, frozen=True, kw_only=True):
     """Commands that run once for a whole spec: before its cases, and after them."""
 
     before: tuple[Template, ...] = ()
@@ -141,8 +134,7 @@ class Once:
     """Seconds in which it must be ready, or have ended."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Program:
+class Program(Struct, frozen=True, kw_only=True):
     """How the program under test is started."""
 
     launch: tuple[Template, ...]
@@ -165,8 +157,7 @@ class Program:
     """Absolute path of a Python file whose functions expressions may call."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rule:
+class Rule(Struct, frozen=True, kw_only=True):
     """Expectations with the condition under which they apply; `origin` is `file:line` of the rule,
     per aspect."""
 
@@ -175,8 +166,7 @@ class Rule:
     origins: Mapping[str, str]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OtherLaunch:
+class OtherLaunch(Struct, frozen=True, kw_only=True):
     """Further launches that each case of a matrix is compared with: alike, or (with other words)
     different."""
 
@@ -188,8 +178,7 @@ class OtherLaunch:
     origin: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Reference:
+class Reference(Struct, frozen=True, kw_only=True):
     """Another program that every vector is given to as well."""
 
     launch: tuple[Template, ...]
@@ -199,8 +188,7 @@ class Reference:
     tolerance: tuple[float, float] = (0.0, 0.0)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Known:
+class Known(Struct, frozen=True, kw_only=True):
     """A difference that is known: of cases whose condition is met, or whose ids begin so."""
 
     because: Template
@@ -210,16 +198,14 @@ class Known:
     ids: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Skip:
+class Skip(Struct, frozen=True, kw_only=True):
     """Cases that are not launched, where their condition is met."""
 
     because: Template
     when: Expression | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Marks:
+class Marks(Struct, frozen=True, kw_only=True):
     """What a matrix says of its cases beside what they must do."""
 
     note: Template | None = None
@@ -234,8 +220,7 @@ class Marks:
     """Columns that only expectations use, where a cell is left open or empty."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bounds:
+class Bounds(Struct, frozen=True, kw_only=True):
     """How many vectors a matrix may have, and how many of them may be launched at a time, and where."""
 
     limit: int | None = None
@@ -246,8 +231,7 @@ class Bounds:
     """Whether each case has a directory of its own."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Matrix:
+class Matrix(Struct, frozen=True, kw_only=True):
     """One block of a spec that unfolds to vectors."""
 
     index: int
@@ -279,8 +263,7 @@ class Matrix:
     """The derived family that this is; empty for a matrix that a spec writes out."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RefusalRules:
+class RefusalRules(Struct, frozen=True, kw_only=True):
     """The rules for vectors that the signature refuses: the promise that is made by default,
     [refusal], [refusal.KIND]."""
 
@@ -293,8 +276,7 @@ class RefusalRules:
     kinds: Mapping[str, Rule]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Parts:
+class Parts(Struct, frozen=True, kw_only=True):
     """What the text of a spec says apart from its vectors, as digests: where one is as before, cases
     with the same words and values have the same expectations and surroundings."""
 
@@ -306,8 +288,7 @@ class Parts:
     """Absolute paths of files that only rows and axes read: what is in them is in the cases."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Spec:
+class Spec(Struct, frozen=True, kw_only=True):
     """A whole spec, ready to unfold and run."""
 
     path: str

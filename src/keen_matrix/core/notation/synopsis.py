@@ -14,12 +14,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TypeAlias
 
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.notation.nodes import Field, Group, Sequence, Span, Word
 from keen_matrix.core.notation.parse import parse_line
+from keen_matrix.core.structs import replace
 
 _SPELLING = re.compile(r"-[^\s\-=,\[\]|()][^\s=,\[\]|()]*|--[^\s\-=,\[\]|()][^\s=,\[\]|()]*")
 _NAME = re.compile(r"[^\sa-z\-\[\]|(),][^\sa-z\[\]|(),]*")

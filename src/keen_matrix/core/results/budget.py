@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from itertools import combinations
 from statistics import median
 from typing import TypeAlias
@@ -20,6 +19,7 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.quantities import parse_duration
 from keen_matrix.core.model.record import PASSING
 from keen_matrix.core.results.order import Known
+from keen_matrix.core.structs import Struct, field
 
 Pair: TypeAlias = tuple[tuple[int, str, str], tuple[int, str, str]]
 UNKNOWN_SECONDS = 0.05
@@ -50,8 +50,7 @@ def pairs_of(case: Case) -> set[Pair]:
     return set(combinations(named, 2)) if len(named) > 1 else {(each, each) for each in named}
 
 
-@dataclass(slots=True)
-class Reached:
+class Reached(Struct):
     """What a run has reached so far, of all that its cases could reach."""
 
     cases: int = 0
@@ -62,8 +61,7 @@ class Reached:
     of_kinds: int = 0
 
 
-@dataclass(slots=True)
-class Order:
+class Order(Struct):
     """The order of a run's cases, and what its beginnings reach."""
 
     cases: list[Case]

@@ -13,13 +13,13 @@ import sqlite3
 import tempfile
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from hashlib import blake2b
 from itertools import zip_longest
 from statistics import median
 
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.reading import cases_of, headers_of
+from keen_matrix.core.structs import Struct, field
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
 """Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a
@@ -32,8 +32,7 @@ LEAST_REPETITIONS = 3
 in twenty."""
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """What became of one case."""
 
     id: str
@@ -46,8 +45,7 @@ class Change:
     """What differs first in what the launches did, the same for all cases that changed in one way."""
 
 
-@dataclass(slots=True)
-class Comparison:
+class Comparison(Struct):
     """Everything that differs between two runs; lists are cut to MOST_LISTED, the counts are
     whole."""
 

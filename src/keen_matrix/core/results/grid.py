@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.axis_values import ABSENT
 from keen_matrix.core.results.summary import Counts, MatrixSummary, axis_values_of
+from keen_matrix.core.structs import Struct
 
 State: TypeAlias = Literal["held", "mixed", "failed", "none"]
 MOST_MULTIPLES = 6
 """Values of a third axis up to which there is a grid for each."""
 
 
-@dataclass(slots=True)
-class Grid:
+class Grid(Struct):
     """One grid: values across and down, and for each cell how many cases held and how many did
     not."""
 

@@ -15,12 +15,12 @@ import os
 import sqlite3
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Self
 from urllib.parse import quote
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.journal import FOLDER
+from keen_matrix.core.structs import Struct
 
 DEFAULT_HISTORY = os.path.join(FOLDER, "history.sqlite3")
 """One history for a project, whatever the journals of its runs are called."""
@@ -45,8 +45,7 @@ file format, 1.3)."""
 _MAGIC = b"SQLite format 3\0"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HistoryRun:
+class HistoryRun(Struct, frozen=True, kw_only=True):
     """A run of one spec. `part` tells that only a choice of its vectors was run."""
 
     number: int = 0

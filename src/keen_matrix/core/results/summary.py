@@ -6,7 +6,6 @@ from __future__ import annotations
 import heapq
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from math import log2
 from typing import TypeAlias
 
@@ -15,6 +14,7 @@ from keen_matrix.core.results.axis_values import ABSENT, MOST_VALUES, shown_valu
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.signature.kinds import FAMILIES
+from keen_matrix.core.structs import Struct, field
 
 MOST_CAUSES = 200
 """Different causes kept with a case each."""
@@ -23,8 +23,7 @@ Counts: TypeAlias = list[int]
 """Cases that held, and cases that did not."""
 
 
-@dataclass(slots=True)
-class Cause:
+class Cause(Struct):
     """Cases that did not hold for one reason; `fields` is the record of the one with the shortest
     vector."""
 
@@ -38,8 +37,7 @@ class Cause:
     ids: list[str] = field(default_factory=list)
 
 
-@dataclass(slots=True)
-class MatrixSummary:
+class MatrixSummary(Struct):
     """One matrix, or derived family, of a run."""
 
     spec: str
@@ -93,8 +91,7 @@ def _entropy(counts: Counts) -> float:
     return -sum(each / total * log2(each / total) for each in counts if each)
 
 
-@dataclass(slots=True)
-class RunSummary:
+class RunSummary(Struct):
     """A whole run."""
 
     headers: list[Header] = field(default_factory=list)

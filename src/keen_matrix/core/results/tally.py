@@ -6,13 +6,13 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, VERDICTS, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.causes import cause_key, telling
+from keen_matrix.core.structs import Struct, field
 
 MOST_GROUPS = 5_000
 """Groups told apart; a run with more different failures than that has one thing wrong, not five
@@ -25,8 +25,7 @@ REMARK_CULPRIT = re.compile(r"(the message does not name) .*", re.DOTALL)
 REMARK_IDS = 3
 
 
-@dataclass(slots=True)
-class FailureGroup:
+class FailureGroup(Struct):
     """Cases that went wrong in the same way. The one with the shortest vector stands for all."""
 
     verdict: str

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from dataclasses import replace
 
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.options import Adaptation
+from keen_matrix.core.structs import replace
 
 
 def adapted(spec: Spec, asked: Adaptation) -> Spec:

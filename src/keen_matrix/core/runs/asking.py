@@ -10,7 +10,6 @@ import os
 import shutil
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Template
@@ -28,6 +27,7 @@ from keen_matrix.core.signature.parsers.described import (
     DescriptionFault,
     read_description,
 )
+from keen_matrix.core.structs import Struct, field, replace
 
 HELP_WORDS: tuple[tuple[str, ...], ...] = (("--help",), ("-h",), ("-help",), ("help",), ())
 """What is tried, in this order. No other word is ever given to the program."""
@@ -36,8 +36,7 @@ MOST_COMMANDS = 40
 """Subcommands that are asked for help, each once or twice."""
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What a program printed when it was asked for help."""
 
     words: tuple[str, ...]

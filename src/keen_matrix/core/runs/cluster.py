@@ -18,7 +18,6 @@ import tempfile
 import threading
 import time
 from collections.abc import Generator, Iterable, Iterator
-from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any
 
@@ -31,6 +30,7 @@ from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.structs import Struct, replace
 
 BATCH_SECONDS = 2.0
 FIRST_BATCH = 8
@@ -40,8 +40,7 @@ AHEAD = 2
 WAIT_SECONDS = 30.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Task:
+class Task(Struct, frozen=True, kw_only=True):
     """What a worker has to know of a spec: its archive or, on a shared file system, its folder."""
 
     digest: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.launch.engine import WorkerPool
@@ -15,6 +14,7 @@ from keen_matrix.core.model.spec import Matrix, Spec, Stdin
 from keen_matrix.core.results.causes import answer_of
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.signature.grounds import Words
+from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 
@@ -24,8 +24,7 @@ PROGRAMS_WORD = ("exit", "signal", "crash")
 """Aspects that tell whether a vector was accepted; others tell whether it did right."""
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What a program did with a control."""
 
     works: bool

@@ -13,7 +13,6 @@ import io
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
@@ -36,6 +35,7 @@ from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, toml_value
 from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.axes import read_text, separator_in
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -60,8 +60,7 @@ class Place(NamedTuple):
     column: str = ""
 
 
-@dataclass(slots=True)
-class Filling:
+class Filling(Struct):
     """What is filled in, and what cannot be."""
 
     values: dict[Place, Cells] = field(default_factory=dict)
@@ -339,8 +338,7 @@ def _open_names(case: Case, aspect: Aspect) -> frozenset[str]:
     return names_used(aspect) & {*case.said.open_columns}
 
 
-@dataclass(frozen=True, slots=True)
-class _Came:
+class _Came(Struct, frozen=True):
     """A launch of a case, and what its expectations may look at."""
 
     matrix: Matrix

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import replace
 from itertools import zip_longest
 
 from keen_matrix.core.model.case import Case
@@ -14,6 +13,7 @@ from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.requests import Builder, OperandPart, OptionPart, Request
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.derived import case_of
 
 MOST = 12

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named, without_usage
@@ -23,6 +22,7 @@ from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.signature.signature import Signature, unequal_condition, with_unequal
+from keen_matrix.core.structs import replace
 
 MOST_REDUCING = 40
 """Launches that one form gets for finding out what it clashes in."""

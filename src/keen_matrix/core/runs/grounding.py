@@ -10,7 +10,6 @@ differs between two launches of one vector varies by itself.
 from __future__ import annotations
 
 from collections.abc import Set
-from dataclasses import replace
 
 from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.launch.waiting import can_be_seen
@@ -24,6 +23,7 @@ from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.kinds import COMPARING
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature, with_unequal
+from keen_matrix.core.structs import replace
 
 VARIES = "<varies>"
 """What stands in the place of what varies by itself."""

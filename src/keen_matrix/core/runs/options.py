@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from keen_matrix.core.structs import Struct
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adaptation:
+class Adaptation(Struct, frozen=True, kw_only=True):
     """What is taken in place of a spec's own."""
 
     launcher: str | None = None
@@ -17,8 +16,7 @@ class Adaptation:
     """What combinations are made with."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Choice:
+class Choice(Struct, frozen=True, kw_only=True):
     """Which cases are run."""
 
     only: tuple[str, ...] = ()
@@ -38,8 +36,7 @@ class Choice:
         return not (self.only or self.tags or self.failed or self.shard)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ordering:
+class Ordering(Struct, frozen=True, kw_only=True):
     """In which order cases are run, and when the run stops before its end."""
 
     by_gain: bool = False
@@ -52,8 +49,7 @@ class Ordering:
     """Cases that did not hold, after which no further one is started."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Launching:
+class Launching(Struct, frozen=True, kw_only=True):
     """How cases are launched."""
 
     jobs: int
@@ -73,8 +69,7 @@ class Launching:
     """Whether output is told as it comes."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RunOptions:
+class RunOptions(Struct, frozen=True, kw_only=True):
     """All that a run is asked."""
 
     journal: str

@@ -11,7 +11,6 @@ import os
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core import interruption
@@ -46,6 +45,7 @@ from keen_matrix.core.runs.sources import digests_of, too_large
 from keen_matrix.core.runs.supply import Supply, in_order
 from keen_matrix.core.runs.unchanged import Unchanged, matrix_digests, run_places
 from keen_matrix.core.runs.warmth import trusted_warm_plan
+from keen_matrix.core.structs import Struct, field, replace
 
 if TYPE_CHECKING:
     from keen_matrix.core.runs.cluster import ClusterPool
@@ -55,8 +55,7 @@ FEW = 20
 """Cases that are launched cold where only what has changed is: a check would take as long."""
 
 
-@dataclass(slots=True)
-class Budgeted:
+class Budgeted(Struct):
     """What a spec's run reached within its budget."""
 
     reached: Reached
@@ -64,8 +63,7 @@ class Budgeted:
     """Cases that were not run."""
 
 
-@dataclass(slots=True)
-class RunResult:
+class RunResult(Struct):
     """What a run came to."""
 
     tallies: list[Tally] = field(default_factory=list)

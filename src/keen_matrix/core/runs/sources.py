@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from hashlib import blake2b
 
 from keen_matrix.core.expressions import Scope
@@ -18,6 +17,7 @@ from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
+from keen_matrix.core.structs import Struct
 
 MOST_FILES = 5_000
 """Files of a folder beyond which only those are looked at that are named."""
@@ -30,8 +30,7 @@ SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/stor
 _VIRTUAL = "pyvenv.cfg"
 
 
-@dataclass(frozen=True, slots=True)
-class Places:
+class Places(Struct, frozen=True):
     """Where the files of a program are."""
 
     folders: tuple[str, ...]

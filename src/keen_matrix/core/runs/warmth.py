@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import NamedTuple
 
 from keen_matrix.core.launch.engine import WorkerPool
@@ -14,6 +13,7 @@ from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, imported_modules, w
 from keen_matrix.core.launch.warmcheck import check_warm
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.structs import replace
 
 
 class Warmth(NamedTuple):

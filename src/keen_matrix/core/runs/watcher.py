@@ -11,7 +11,6 @@ import contextlib
 import json
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import chain
 
 from keen_matrix.core.errors import KeenMatrixError
@@ -28,14 +27,14 @@ from keen_matrix.core.runs.sources import (
     too_large,
 )
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
+from keen_matrix.core.structs import Struct
 
 STEP_MS, SETTLE_MS, LOOK_MS = 20, 60, 250
 """Milliseconds between looks for changes, for which changes are gathered, and after which it is looked
 whether anybody still listens."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Watched:
+class Watched(Struct, frozen=True, kw_only=True):
     """What is watched: folders, down to the lowest, single files elsewhere, and the digests of all files."""
 
     folders: tuple[str, ...]

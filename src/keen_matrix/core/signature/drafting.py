@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, field, replace
 from typing import Any, TypeAlias
 
 from keen_matrix.core.errors import KeenMatrixError
@@ -32,6 +31,7 @@ from keen_matrix.core.signature.model import MOST_PARTS
 from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values.base import TypeName
+from keen_matrix.core.structs import Struct, field, replace
 
 _ALL_OPTIONS = re.compile(
     r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
@@ -43,8 +43,7 @@ _SPELT = re.compile(r"(?<![\w-])--?[\w?][\w-]*")
 MOST_USAGES = 6
 
 
-@dataclass(slots=True)
-class Draft:
+class Draft(Struct):
     """A first signature, and what was guessed."""
 
     synopsis: list[str]

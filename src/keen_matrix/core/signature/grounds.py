@@ -9,14 +9,14 @@ the experiments of `runs.grounding` find it out once, and the families keep clea
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TypeAlias
+
+from keen_matrix.core.structs import Struct
 
 Words: TypeAlias = tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Clash:
+class Clash(Struct, frozen=True, kw_only=True):
     """Options that the program refuses though the signature accepts them: several together, or one
     by itself."""
 
@@ -32,8 +32,7 @@ class Clash:
     """The option of which only the value was refused, or which was refused beside operands alone."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FormGrounds:
+class FormGrounds(Struct, frozen=True, kw_only=True):
     """What is known of one form of the synopsis."""
 
     works: bool = True
@@ -63,8 +62,7 @@ class FormGrounds:
         return frozenset([*refused, *self.actions])
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Varying:
+class Varying(Struct, frozen=True, kw_only=True):
     """What differs between two launches of one vector."""
 
     stream: str
@@ -72,8 +70,7 @@ class Varying:
     """A regular expression for what varies; none when the whole stream does."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Grounds:
+class Grounds(Struct, frozen=True, kw_only=True):
     """What is known of the controls of a signature. Without experiments nothing is: every control
     is taken to work."""
 

@@ -9,8 +9,9 @@ it has settings.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
 from typing import Any, Literal, TypeAlias, TypeVar
+
+from keen_matrix.core.structs import Struct, field_names
 
 Dashes: TypeAlias = Literal["apart", "alike", "letters"]
 Numbers: TypeAlias = Literal[
@@ -25,8 +26,7 @@ MOST_READINGS = 64
 """Readings of one vector that are followed; beyond them it is not settled."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NameHabits:
+class NameHabits(Struct, frozen=True, kw_only=True):
     """How the names of options are read."""
 
     abbreviations: bool | None = None
@@ -58,8 +58,7 @@ class NameHabits:
     operand."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ValueHabits(NameHabits):
+class ValueHabits(NameHabits, frozen=True, kw_only=True):
     """Also, where options have their values."""
 
     joined: Joined | None = "any"
@@ -88,8 +87,7 @@ class ValueHabits(NameHabits):
     """The same of a flag, where that is another matter; where it is open, as `repeat`."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OperandHabits(ValueHabits):
+class OperandHabits(ValueHabits, frozen=True, kw_only=True):
     """Also, which words are operands, and what help does."""
 
     interleaved: bool | None = True
@@ -116,8 +114,7 @@ class OperandHabits(ValueHabits):
     of values are of the options' values, unless operands are named among them."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Habits(OperandHabits):
+class Habits(OperandHabits, frozen=True, kw_only=True):
     """How a reader reads its words. None leaves a habit open: every setting of it is followed, but
     for those of texts, of which nothing is claimed then.
 
@@ -182,7 +179,7 @@ QUESTIONS: Mapping[str, str] = {
     "help_wins": "help beside other faults",
 }  # fmt: skip
 """What is not settled where a habit is open, as half a sentence."""
-HABIT_NAMES = tuple(each.name for each in fields(Habits))
+HABIT_NAMES = field_names(Habits)
 
 T = TypeVar("T")
 

@@ -4,8 +4,9 @@ asks for these need not import how vectors are made."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Literal, TypeAlias, get_args
+
+from keen_matrix.core.structs import Struct
 
 Kind: TypeAlias = Literal[
     "too-few", "too-many", "bad-type", "out-of-range", "not-a-choice", "unknown-option", "missing-value", "unexpected-value",
@@ -32,8 +33,7 @@ END_OF_INPUT = "end-of-input"
 """The kind of a derived vector at which a program asks, and gets no answer."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FamilyKind:
+class FamilyKind(Struct, frozen=True, kw_only=True):
     """What the rest of the code knows of a family; its vectors are made by the module of its name."""
 
     limit: int

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
 from typing import Any, Self
 
 from keen_matrix.core.errors import KeenMatrixError, nearest
@@ -28,6 +28,7 @@ from keen_matrix.core.signature.readers import (
     Style,
 )
 from keen_matrix.core.signature.values import LEGAL, TYPES, Existing, Text, ValueType, listed
+from keen_matrix.core.structs import Struct, field_names, replace
 
 MOST_PARTS = 600
 """Options, operands and groups of a synopsis: three times what the largest console programs have."""
@@ -48,7 +49,7 @@ class SignatureFault(KeenMatrixError):
         super().__init__(message)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclasses.dataclass(frozen=True, slots=True, eq=False)
 class Option:
     """An option of one form of the synopsis."""
 
@@ -60,7 +61,7 @@ class Option:
     again: bool
     after_keywords: int = 0
     """Keywords of the form that stand before it."""
-    key: str = field(init=False)
+    key: str = dataclasses.field(init=False)
     """The spelling that stands for it: the first long one, else the first."""
 
     @property
@@ -94,8 +95,7 @@ class Option:
         return self.use.values[min(number, len(self.use.values) - 1)].name
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class FormModel:
+class FormModel(Struct, frozen=True, eq=False):
     """One line of the synopsis with its options by spelling."""
 
     form: Form
@@ -111,15 +111,14 @@ class FormModel:
         return self.by_place[use.span]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OwnRefusal:
+class OwnRefusal(Struct, frozen=True, kw_only=True):
     """A refusal that a signature adds: a condition on the values, and the kind it is called."""
 
     when: Expression
     kind: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclasses.dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class SignatureParts:
     """What a program says it accepts, as values; `Signature` judges by it."""
 
@@ -129,7 +128,7 @@ class SignatureParts:
     """How options are written."""
     reader: str = ""
     """The library that reads the words; none for a program that reads them by hand."""
-    habits: Habits = field(default_factory=Habits)
+    habits: Habits = dataclasses.field(default_factory=Habits)
     help: tuple[str, ...] = ()
     actions: tuple[tuple[str, ...], ...] = ()
     """Spellings of options that end the call by themselves, as help does."""
@@ -139,7 +138,7 @@ class SignatureParts:
     """Whether an accepted vector must leave no file that nothing names, and no control signs."""
     where: tuple[Expression, ...] = ()
     refuse: tuple[OwnRefusal, ...] = ()
-    functions: Mapping[str, Callable[..., object]] = field(default_factory=dict)
+    functions: Mapping[str, Callable[..., object]] = dataclasses.field(default_factory=dict)
     """Functions that `where` and `refuse` may call, those of the oracle file."""
     forms: tuple[FormModel, ...] = ()
 
@@ -450,7 +449,7 @@ def value_type(name: str, table: Any) -> ValueType:
 def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) -> dict[str, Any]:
     """Return the fields of a value type that a table states. Raises SignatureFault for one that
     goes with other types, and for bounds that are none."""
-    taken = {each.name for each in fields(kind)}
+    taken = set(field_names(kind))
     found: dict[str, Any] = {}
     for key, value in table.items():
         field = _FIELDS.get(key, key)

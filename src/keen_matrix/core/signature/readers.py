@@ -7,10 +7,10 @@ was seen in trials (benchmarks/readers.py), with the version that the row names.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias, get_args
 
 from keen_matrix.core.signature.habits import OPERANDS, Habits
+from keen_matrix.core.structs import Struct, replace
 
 Style: TypeAlias = Literal["gnu", "posix", "one-dash"]
 STYLES: tuple[Style, ...] = get_args(Style)
@@ -25,8 +25,7 @@ OF_VALUES = frozenset({"bad-type", "out-of-range", "not-a-choice"})
 OF_OPTIONS = frozenset({"unknown-option", "missing-value", "unexpected-value", "ambiguous"})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Reader:
+class Reader(Struct, frozen=True, kw_only=True):
     """A library, or a way of reading by hand: its habits and what it promises by itself."""
 
     habits: Habits

@@ -8,7 +8,6 @@ alternatives the longest.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Set
-from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from itertools import islice, product
 from typing import Literal, TypeAlias
@@ -19,6 +18,7 @@ from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.judging.taking import USUAL_HELP
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.structs import Struct, field, replace
 
 MOST_TRIED = 4_000
 """Combinations of values that are tried to find some that all conditions of a signature allow."""
@@ -30,8 +30,7 @@ MANY = 2
 Writing: TypeAlias = Literal["apart", "joined"]
 
 
-@dataclass(frozen=True, slots=True)
-class OptionPart:
+class OptionPart(Struct, frozen=True):
     """An option with its values, in one spelling."""
 
     option: Option
@@ -47,16 +46,14 @@ class OptionPart:
         return [self.spelling, *self.values]
 
 
-@dataclass(frozen=True, slots=True)
-class OperandPart:
+class OperandPart(Struct, frozen=True):
     """An operand, or a keyword when `name` is empty."""
 
     name: str
     word: str
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(Struct, frozen=True):
     """What a vector says."""
 
     form: FormModel
@@ -222,8 +219,7 @@ class Builder:
         return self.signature.values[name].legal() if learnt is None else [learnt]
 
 
-@dataclass(frozen=True, slots=True)
-class Wish:
+class Wish(Struct, frozen=True):
     """What a request should have: options by identity, counts of operands, everything."""
 
     options: Set[str]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 from keen_matrix.core.expressions import Expression
@@ -14,6 +14,7 @@ from keen_matrix.core.signature.judging.judge import judge
 from keen_matrix.core.signature.model import SignatureParts
 from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.signature.values import Existing
+from keen_matrix.core.structs import replace
 
 MOST_DIRECTORIES = 100
 """Sets of files for which a signature is kept."""

@@ -6,7 +6,6 @@ import json
 import os
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.notation.synopsis import parse_synopsis
@@ -14,6 +13,7 @@ from keen_matrix.core.signature.drafting import Draft, checked
 from keen_matrix.core.signature.requests import builders
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import ExistingFile
+from keen_matrix.core.structs import replace
 
 SAMPLE_FILE, SAMPLE_LINES = "sample.txt", "1 one\n2 two\n3 three\n"
 """What a draft puts in place for a program that reads files."""

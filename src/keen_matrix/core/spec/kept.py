@@ -17,7 +17,6 @@ import sys
 import tempfile
 import time
 from collections.abc import Mapping
-from dataclasses import replace
 from hashlib import blake2b
 from typing import NamedTuple
 
@@ -27,6 +26,7 @@ from keen_matrix.core.files import cache_folder, drop_oldest
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
+from keen_matrix.core.structs import replace
 
 MOST_BYTES = 4 << 20
 """Size up to which a spec, or what it came to, is kept."""

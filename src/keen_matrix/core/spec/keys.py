@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, TypeAlias
+
+from keen_matrix.core.structs import Struct
 
 KeyPath: TypeAlias = tuple[str | int, ...]
 TomlTables: TypeAlias = dict[str, Any]
 """Tables as a file has them, before they are validated."""
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where a key and its value begin and end, as byte offsets into the file."""
 
     key: int

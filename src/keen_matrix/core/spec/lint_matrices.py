@@ -4,7 +4,6 @@ makes no difference."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from math import prod
 from typing import TYPE_CHECKING, Any, Unpack
 
@@ -17,6 +16,7 @@ from keen_matrix.core.spec.including import placed
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Placing, Source
 from keen_matrix.core.spec.tried import mistaken_expressions, oracle_called
+from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.combine import (
     CombineFault,
     demand_of,

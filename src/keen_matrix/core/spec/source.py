@@ -14,12 +14,12 @@ import re
 import tomllib
 from bisect import bisect_right
 from collections.abc import Collection
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple, TypedDict, Unpack
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
 from keen_matrix.core.spec.keys import KeyPath, Place, TomlTables
+from keen_matrix.core.structs import Struct, field, replace
 
 MAX_SPEC_BYTES = 4 * 1024 * 1024
 """Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
@@ -42,8 +42,7 @@ class Origin(NamedTuple):
     path: KeyPath
 
 
-@dataclass(slots=True)
-class Layer:
+class Layer(Struct):
     """A file that a spec is put together from: the source, the table in it that counts (of a project
     file), and the number that its first item of each array has in the whole."""
 
@@ -75,8 +74,7 @@ JOINED = ("matrix", "mask", "known")
 """Arrays of tables that are put behind each other; of any other key the last file wins."""
 
 
-@dataclass(slots=True)
-class Source:
+class Source(Struct):
     """The text of one spec, its parsed data, and where everything in it stands. Of a spec that includes
     others, `data` is that of all files together, and `layers` are the files, the own one last."""
 
@@ -85,9 +83,9 @@ class Source:
     data: TomlTables
     digest: str
     layers: list[Layer] = field(default_factory=list)
-    _places: dict[KeyPath, Place] | None = field(default=None, repr=False)
+    _places: dict[KeyPath, Place] | None = None
     _raw: bytes = b""
-    _starts: list[int] = field(default_factory=list, repr=False)
+    _starts: list[int] = field(default_factory=list)
     """Where each line starts, in bytes, once it has been asked for."""
 
     @property

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from itertools import islice
 from typing import Any, TypeAlias
@@ -21,6 +20,7 @@ from keen_matrix.core.expect.forms.conditions import HoldsForm
 from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
+from keen_matrix.core.structs import Struct, field, field_names
 
 TRIED_VECTORS = 20
 """Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a
@@ -30,8 +30,7 @@ TRY_SECONDS = 1.0
 Part: TypeAlias = "Template | Expression"
 
 
-@dataclass(slots=True)
-class _Tried:
+class _Tried(Struct):
     """What came of one expression: how often it was tried, how often it failed, and the first
     failure."""
 
@@ -41,8 +40,7 @@ class _Tried:
     fault: ExpressionFault | None = None
 
 
-@dataclass(slots=True)
-class _Trial:
+class _Trial(Struct):
     """The trial of one matrix. `oracle` names the functions that are not to be called."""
 
     oracle: frozenset[str]
@@ -204,8 +202,8 @@ def parts_of(values: Iterable[Any]) -> Iterator[Part]:
             stack += each
         elif isinstance(each, Mapping):
             stack += each.values()
-        elif hasattr(type(each), "__dataclass_fields__") and not isinstance(each, HoldsForm):
-            stack += [getattr(each, name) for name in type(each).__dataclass_fields__]
+        elif not isinstance(each, HoldsForm):
+            stack += [getattr(each, name) for name in field_names(each)]
 
 
 def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> Problem:

@@ -13,6 +13,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias, overload
 
 from keen_matrix.core.model.lookups import look
+from keen_matrix.core.structs import Struct
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
@@ -235,8 +236,7 @@ SEPARATORS = (",", ";", "\t", "|")
 SEPARATOR_NAMES = {"\t": "a tab", ",": "a comma", ";": "a semicolon"}
 
 
-@dataclass(frozen=True, slots=True)
-class CsvTable:
+class CsvTable(Struct, frozen=True):
     """A CSV file: its header and its rows, all texts, and the line in which each row begins."""
 
     header: tuple[str, ...]

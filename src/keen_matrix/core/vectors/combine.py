@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.model.spec import Matrix
+from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.vectors.constraints import Constraint, all_rows
 from keen_matrix.core.vectors.factors import Layout
 from keen_matrix.core.vectors.kept_rows import keep, place_of, read
@@ -50,8 +50,7 @@ def rows_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -
     return (tuple(row) for row in combined(matrix, layout, constraints).covering.rows.tolist())
 
 
-@dataclass(frozen=True, slots=True)
-class Combined:
+class Combined(Struct, frozen=True):
     """The covering array of a matrix, with the strength it was made for."""
 
     covering: Covering

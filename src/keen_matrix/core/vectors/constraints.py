@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
+from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.factors import Factor, Layout
 
 
@@ -26,8 +26,7 @@ class WhereFault(ExpressionFault):
     number = 0
 
 
-@dataclass(slots=True)
-class Constraint:
+class Constraint(Struct):
     """A condition on a few factors. `source` is the expression, or empty for the condition of an
     optional part."""
 

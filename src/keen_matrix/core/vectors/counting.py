@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.oracle import named_functions
+from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.combine import combined, strength_of
 from keen_matrix.core.vectors.constraints import constraints_of, count_rows
 from keen_matrix.core.vectors.factors import layout_of
@@ -45,8 +45,7 @@ def _family_size(spec: Spec, matrix: Matrix) -> int:
     return len(family_for(spec, matrix).vectors)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Counts:
+class Counts(Struct, frozen=True, kw_only=True):
     """How many vectors a matrix has. None: not known without unfolding."""
 
     vectors: int | None

@@ -7,13 +7,13 @@ one more level, absent, which it takes exactly when none of its parts is in the 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, TypeAlias
 
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import span_text
+from keen_matrix.core.structs import Struct
 
 GROUP_NAME_LENGTH = 40
 """Characters of a group's name in views."""
@@ -22,8 +22,7 @@ _Path: TypeAlias = tuple[tuple[Group, int], ...]
 """Groups and the levels of them that enclose a place of the line, outermost first."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Factor:
+class Factor(Struct, frozen=True, kw_only=True):
     """Something with a choice. `levels` counts absent when the factor is conditional; absent is
     the last level."""
 
@@ -40,8 +39,7 @@ class Factor:
         return self.levels - 1 if self.parents else None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Layout:
+class Layout(Struct, frozen=True, kw_only=True):
     """The factors of a matrix and where each axis, column and group finds its value."""
 
     factors: tuple[Factor, ...]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
 from keen_matrix.core.expect.context import CheckContext
@@ -11,16 +10,16 @@ from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.structs import Struct, field
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
 
 
-class Form:
+class Form(Struct, frozen=True):
     """One form of a text expectation, a frozen value. What it asks reads as a rule, also in its
     repr."""
 
-    __slots__ = ()
     instant: ClassVar[bool] = False
     """Whether checking is a comparison of texts, that takes no time worth counting."""
 
@@ -47,8 +46,7 @@ class Form:
         return self.describe()
 
 
-@dataclass(frozen=True, slots=True)
-class Compiling:
+class Compiling(Struct, frozen=True):
     """What a kind may need to know to make forms of a table."""
 
     aspect: str
@@ -57,8 +55,7 @@ class Compiling:
     """Makes the forms of a table inside the table."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FormKind:
+class FormKind(Struct, frozen=True, kw_only=True):
     """A kind of form: all that the rest of the code knows of it."""
 
     key: str

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -22,8 +21,7 @@ from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class BaselineForm(Form):
+class BaselineForm(Form, frozen=True):
     """The text that was accepted for the aspect of the case."""
 
     aspect: str

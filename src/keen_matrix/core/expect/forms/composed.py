@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class AllForm(Form):
+class AllForm(Form, frozen=True):
     """Every one of some forms is met."""
 
     forms: tuple[Form, ...]
@@ -30,8 +28,7 @@ class AllForm(Form):
         return any(form.forgives(what) for form in self.forms)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class AnyForm(Form):
+class AnyForm(Form, frozen=True):
     """At least one of some forms is met."""
 
     forms: tuple[Form, ...]
@@ -50,8 +47,7 @@ class AnyForm(Form):
         return any(form.forgives(what) for form in self.forms)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class NotForm(Form):
+class NotForm(Form, frozen=True):
     """A form is not met."""
 
     form: Form

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
@@ -12,8 +11,7 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class HoldsForm(Form):
+class HoldsForm(Form, frozen=True):
     """Conditions that see the groups of a pattern; that the pattern matches is another form's to
     ask."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
@@ -12,8 +11,7 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 ALGORITHMS = ("sha256", "sha1", "md5", "blake2b", "sha512")
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class BytesForm(Form):
+class BytesForm(Form, frozen=True):
     """The bytes, or with an algorithm their digest."""
 
     algorithm: str

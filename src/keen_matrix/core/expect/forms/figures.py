@@ -6,7 +6,6 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from typing import TypeAlias
 
@@ -37,8 +36,7 @@ def number_in(text: str) -> float:
     return float(text)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class NumberForm(Form):
+class NumberForm(Form, frozen=True):
     """A number: the whole text, or a named group of a pattern, within bounds."""
 
     about: Limit = None
@@ -145,8 +143,7 @@ TYPES: Mapping[str, Callable[[str], bool]] = {
 """Type of a column → whether a cell is of it."""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ColumnsForm(Form):
+class ColumnsForm(Form, frozen=True):
     """A simple table: its header, the types of its columns, how many rows it has."""
 
     names: tuple[Template, ...] = ()
@@ -209,8 +206,7 @@ def _shown(cells: Sequence[str]) -> str:
     return " | ".join(cells) if cells else "nothing"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class SortedForm(Form):
+class SortedForm(Form, frozen=True):
     """Its lines in order: of texts by their characters, of numbers by their values; up, or down."""
 
     numbers: bool = False
@@ -252,8 +248,7 @@ class SortedForm(Form):
         return "final newline" in what
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class UniqueForm(Form):
+class UniqueForm(Form, frozen=True):
     """No line twice."""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:

@@ -6,7 +6,6 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
@@ -27,8 +26,7 @@ MOST_DIFFERENCES = 12
 Path: TypeAlias = tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class JsonForm(Form):
+class JsonForm(Form, frozen=True):
     """`json` or `json-lines`: the value, whatever its spelling."""
 
     expected: object

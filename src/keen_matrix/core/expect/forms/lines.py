@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
@@ -31,8 +30,7 @@ SHOWN_LINES = 20
 EMPTY_LINE = "(an empty line)"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class LinesForm(Form):
+class LinesForm(Form, frozen=True):
     """All lines, each given on its own or as a text of several."""
 
     texts: tuple[Template, ...]
@@ -94,8 +92,7 @@ def parse_amount(value: object) -> Bounds | Template:
     raise ValueError('expected a number, a range such as "1..3" or "1..", or a template')
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class CountForm(Form):
+class CountForm(Form, frozen=True):
     """`number-of-lines`, or the `size` in bytes when `lines` is off."""
 
     count: Bounds | Template

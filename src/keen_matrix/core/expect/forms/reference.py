@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -34,8 +33,7 @@ MAX_FILE_BYTES = 8 * 1024 * 1024
 """Bytes of a file that are read for a comparison; a larger file differs."""
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class SameForm(Form):
+class SameForm(Form, frozen=True):
     """The whole text as a file beside the spec has it, or as another command prints it."""
 
     file: Template | None = None

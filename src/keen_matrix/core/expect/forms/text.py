@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from keen_matrix.core.expect.context import CheckContext
@@ -27,8 +26,7 @@ from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.open_mark import OPEN
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class IsForm(Form):
+class IsForm(Form, frozen=True):
     """The whole text; one that ends in no newline may be followed by one."""
 
     instant: ClassVar[bool] = True
@@ -58,8 +56,7 @@ class IsForm(Form):
         return forgives_numbers(self.tolerance, what)
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class ContainsForm(Form):
+class ContainsForm(Form, frozen=True):
     """Every text, or with `wanted` off none of them, is a part of it."""
 
     instant: ClassVar[bool] = True
@@ -80,8 +77,7 @@ class ContainsForm(Form):
         return f"{'contains' if self.wanted else 'lacks'} {texts}"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class StartsForm(Form):
+class StartsForm(Form, frozen=True):
     """What it starts with."""
 
     instant: ClassVar[bool] = True
@@ -98,8 +94,7 @@ class StartsForm(Form):
         return f'starts with "{self.text.source}"'
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class EndsForm(Form):
+class EndsForm(Form, frozen=True):
     """What it ends with; a newline may follow a text that ends in none."""
 
     instant: ClassVar[bool] = True
@@ -116,8 +111,7 @@ class EndsForm(Form):
         return f'ends with "{self.text.source}"'
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class EmptyForm(Form):
+class EmptyForm(Form, frozen=True):
     """Whether it is empty."""
 
     instant: ClassVar[bool] = True
@@ -135,8 +129,7 @@ class EmptyForm(Form):
         return "is empty" if self.wanted else "is not empty"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class MatchesForm(Form):
+class MatchesForm(Form, frozen=True):
     """A regular expression that matches a part of it."""
 
     pattern: str

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, TypeAlias
 
 from keen_matrix.core.spec.drafted import synopsis_text, value_text
+from keen_matrix.core.structs import Struct
 
 OBSERVED = "observed"
 """What a comment begins with where a spec says what a program was seen to do, and not what it
@@ -21,8 +21,7 @@ Toml: TypeAlias = Any
 """A document, table or item of tomlkit, which types them loosely."""
 
 
-@dataclass(frozen=True, slots=True)
-class ValueEdit:
+class ValueEdit(Struct, frozen=True):
     """The type of a NAME; none takes the type away."""
 
     name: str
@@ -30,8 +29,7 @@ class ValueEdit:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class KeyEdit:
+class KeyEdit(Struct, frozen=True):
     """The value of a key, `("refusal", "exit")`."""
 
     key: Key
@@ -39,15 +37,13 @@ class KeyEdit:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class RemoveEdit:
+class RemoveEdit(Struct, frozen=True):
     """A key that goes."""
 
     key: Key
 
 
-@dataclass(frozen=True, slots=True)
-class AppendEdit:
+class AppendEdit(Struct, frozen=True):
     """One more item of a list, which is made where there is none."""
 
     key: Key
@@ -55,15 +51,13 @@ class AppendEdit:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class SynopsisEdit:
+class SynopsisEdit(Struct, frozen=True):
     """All lines of the synopsis."""
 
     lines: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class MaskEdit:
+class MaskEdit(Struct, frozen=True):
     """One more mask."""
 
     stream: str

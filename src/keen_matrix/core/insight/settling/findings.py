@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.insight.settling.edits import Edit
 from keen_matrix.core.signature.grounds import Words
+from keen_matrix.core.structs import Struct
 
 Weight: TypeAlias = Literal["settled", "told", "defect"]
 
 
-@dataclass(frozen=True, slots=True)
-class Shown:
+class Shown(Struct, frozen=True):
     """A vector, and what the program did with it, in a line."""
 
     words: Words
     came: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Finding(Struct, frozen=True, kw_only=True):
     """Something that was found out."""
 
     text: str

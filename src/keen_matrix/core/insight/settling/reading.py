@@ -6,7 +6,6 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from itertools import combinations, islice
 from typing import Any, NamedTuple
 
@@ -30,6 +29,7 @@ from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.drafted import value_text
+from keen_matrix.core.structs import replace
 
 MOST_FORMS = 3
 """Forms of a synopsis that vectors are made of: one reader reads them all."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import TypeAlias
 
 from keen_matrix.core.insight.settling.answers import (
@@ -27,6 +26,7 @@ from keen_matrix.core.insight.settling.structure import (
 )
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_types
 from keen_matrix.core.runs.experiments import OutOfLaunches
+from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
@@ -42,8 +42,7 @@ left then goes to those that were cut short, in their order."""
 MOST_FINDINGS = 500
 
 
-@dataclass(frozen=True, slots=True)
-class Settled:
+class Settled(Struct, frozen=True):
     """What settling came to."""
 
     findings: tuple[Finding, ...]

@@ -4,7 +4,6 @@ itself."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence, Set
-from dataclasses import replace
 from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named
@@ -24,6 +23,7 @@ from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
+from keen_matrix.core.structs import replace
 
 
 def settle_required(lab: Lab) -> Iterator[Finding]:

@@ -6,7 +6,6 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from typing import NamedTuple
 
 from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, ValueEdit
@@ -31,6 +30,7 @@ from keen_matrix.core.signature.model import value_type
 from keen_matrix.core.signature.requests import Builder, Request, plain_options
 from keen_matrix.core.signature.values import ABSENT_FILE, Existing, Text, ValueType
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
+from keen_matrix.core.structs import replace
 
 USUAL = {
     "int": "2", "float": "1.5", "file": SAMPLE_FILE, "dir": ".", "date": "2025-06-01",

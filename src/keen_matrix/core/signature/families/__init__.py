@@ -8,7 +8,6 @@ no family ever makes a sound program to something that the signature does not se
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from functools import lru_cache
 from importlib import import_module
 
@@ -17,6 +16,7 @@ from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds, Words
 from keen_matrix.core.signature.kinds import FAMILIES, FamilyName
 from keen_matrix.core.signature.requests import Builder, builders
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.structs import Struct, field
 
 CLASH = "clash"
 """The kind of an accepted vector that shows what a program refuses and the signature does not."""
@@ -24,8 +24,7 @@ MOST_BEYOND = 100
 """Vectors beyond these that are counted."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Vector:
+class Vector(Struct, frozen=True, kw_only=True):
     """A derived vector: what it is about, and its words."""
 
     words: Words
@@ -43,8 +42,7 @@ class Vector:
     """What tells apart vectors of the same words."""
 
 
-@dataclass(frozen=True, slots=True)
-class Family:
+class Family(Struct, frozen=True):
     """The vectors of a family, and what was left out of it."""
 
     name: str
@@ -52,16 +50,14 @@ class Family:
     left_out: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Notes:
+class Notes(Struct):
     """What a family says it had to leave out."""
 
     unsettled: int = 0
     texts: list[str] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Making:
+class Making(Struct, frozen=True, kw_only=True):
     """What a family is made from."""
 
     signature: Signature

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Making, Vector
@@ -16,6 +15,7 @@ from keen_matrix.core.signature.requests import (
     plain_options,
 )
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.structs import replace
 
 MOST_VALUES = 3
 """Values that are not the default, tried of one option."""

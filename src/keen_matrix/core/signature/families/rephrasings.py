@@ -4,7 +4,6 @@ must do the same."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.signature.families import Making, Vector, alike
@@ -16,6 +15,7 @@ from keen_matrix.core.signature.requests import (
     plain_options,
 )
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.structs import replace
 
 
 def vectors(making: Making) -> Iterator[Vector]:

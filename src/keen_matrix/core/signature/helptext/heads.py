@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 
 from keen_matrix.core.signature.helptext.page import HelpOption
 from keen_matrix.core.signature.values.base import TypeName
+from keen_matrix.core.structs import Struct
 
 _SPELLING = re.compile(r"(--?\[no-?\][\w-]+|--\w[\w-]*(?:\.[\w-]+)*|-[\w?#@][\w-]*)(.*)", re.DOTALL)
 _BETWEEN = re.compile(
@@ -22,8 +22,7 @@ MOST_VALUES = 3
 LONGEST_VALUES = 48
 
 
-@dataclass(frozen=True, slots=True)
-class HeadValues:
+class HeadValues(Struct, frozen=True):
     """What stands behind the spellings of an option."""
 
     names: tuple[str, ...] = ()

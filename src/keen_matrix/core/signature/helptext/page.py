@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from keen_matrix.core.signature.helptext.texts import default_in
 from keen_matrix.core.signature.values.base import TypeName
+from keen_matrix.core.structs import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class HelpOption:
+class HelpOption(Struct, frozen=True):
     """An option as a help text lists it."""
 
     spellings: tuple[str, ...]
@@ -37,8 +35,7 @@ class HelpOption:
         return default_in(self.text)
 
 
-@dataclass(frozen=True, slots=True)
-class HelpOperand:
+class HelpOperand(Struct, frozen=True):
     """An operand as a help text lists it."""
 
     name: str
@@ -48,16 +45,14 @@ class HelpOperand:
     kind: TypeName | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class HelpCommand:
+class HelpCommand(Struct, frozen=True):
     """A subcommand as a help text lists it."""
 
     name: str
     text: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class HelpText:
+class HelpText(Struct, frozen=True):
     """What a help text tells: usage lines (the program's name in front), options, operands,
     subcommands."""
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 from keen_matrix.core.signature.helptext.heads import option_of, written_name
 from keen_matrix.core.signature.helptext.layouts import LAYOUTS, Layout
@@ -19,6 +18,7 @@ from keen_matrix.core.signature.helptext.page import (
     HelpText,
 )
 from keen_matrix.core.signature.helptext.usages import is_usage, usages_in
+from keen_matrix.core.structs import replace
 
 MOST_TEXT, LONGEST_LINE, LONGEST_TEXT = 300_000, 500, 2_000
 """Characters of a help text that are read, of a line of it, and of what it says of one option: it may be

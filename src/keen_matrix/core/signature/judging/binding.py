@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from functools import lru_cache
 
 from keen_matrix.core.errors import ExpressionFault
@@ -17,6 +16,7 @@ from keen_matrix.core.signature.judging.findings import Bound, Findings, Given
 from keen_matrix.core.signature.judging.matching import Binding
 from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, SignatureParts, names_of
+from keen_matrix.core.structs import replace
 
 
 def check_repeats(signature: SignatureParts, reading: Reading) -> Findings:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple, TypeAlias
 
 from keen_matrix.core.signature.kinds import Kind
 from keen_matrix.core.signature.model import Option
+from keen_matrix.core.structs import Struct, field
 
 Bound: TypeAlias = str | bool | int | list[str]
 """What an option or operand is bound to: its text or texts, True for a flag, a count for a flag
@@ -23,8 +23,7 @@ class Refusal(NamedTuple):
     mentions: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Judgement:
+class Judgement(Struct, frozen=True, kw_only=True):
     """The judgement on a vector.
 
     `bindings` maps operand NAMEs and option keys (the first long spelling) to what they were bound

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence, Set
-from dataclasses import replace
 from typing import Literal, NamedTuple
 
 from keen_matrix.core.notation.synopsis import Choice, Form, Operand
@@ -29,6 +28,7 @@ from keen_matrix.core.signature.judging.resolving import Resolved, resolve
 from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, SignatureParts
 from keen_matrix.core.signature.readers import OF_VALUES
+from keen_matrix.core.structs import replace
 
 
 class _Ranked(NamedTuple):

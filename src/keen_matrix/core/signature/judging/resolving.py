@@ -7,7 +7,6 @@ left is a pattern of operands, keywords and groups of them.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence, Set
-from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import NamedTuple, TypeAlias
 
@@ -25,6 +24,7 @@ from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.values import ValueType
+from keen_matrix.core.structs import Struct, field
 
 UNROLLED = 64
 """Bounded counts of operands above this are checked only as open ones are, with their lower end."""
@@ -42,8 +42,7 @@ class Group(NamedTuple):
 Part: TypeAlias = Operand | Keyword | Group
 
 
-@dataclass(slots=True)
-class Resolved:
+class Resolved(Struct):
     """What is left of a form once its options are settled."""
 
     pattern: list[Part] = field(default_factory=list)

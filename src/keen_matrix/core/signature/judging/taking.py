@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence, Set
-from dataclasses import dataclass, field
 
 from keen_matrix.core.signature.habits import need
 from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.naming import OptionNames
 from keen_matrix.core.signature.model import FormModel, Option, SignatureParts
 from keen_matrix.core.signature.values.choices import GO_FALSE, GO_TRUE
+from keen_matrix.core.structs import Struct, field
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
 _OFF: Mapping[str, Set[str]] = {"bool": GO_FALSE, "ignore": {"false"}, "refuse": frozenset()}
@@ -20,8 +20,7 @@ USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-vers
 count against it."""
 
 
-@dataclass(slots=True)
-class Reading:
+class Reading(Struct):
     """What the words of a vector were read as."""
 
     given: list[Given] = field(default_factory=list)

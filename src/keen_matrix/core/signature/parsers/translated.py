@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, field
 from itertools import chain, count
 
 from keen_matrix.core.signature.drafting import Draft, TypeGuess, draft_signature, guess_type
@@ -15,14 +14,14 @@ from keen_matrix.core.signature.parsers.described import (
     DescribedParser,
     DescribedValue,
 )
+from keen_matrix.core.structs import Struct, field
 
 MOST_FORMS = 40
 """Lines that a synopsis of a program with many subcommands gets."""
 _KEYWORD = re.compile(r"[a-z0-9@%+:._/][\w@%+:./-]*")
 
 
-@dataclass(slots=True)
-class _Names:
+class _Names(Struct):
     """The NAMEs that were given so far: one stands for values of one type only."""
 
     draft: Draft

@@ -8,13 +8,12 @@ common use would disagree.
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import ClassVar, Literal, NamedTuple, Self, TypeAlias
 
 from keen_matrix.core.signature.habits import Habits
 from keen_matrix.core.signature.kinds import Kind
+from keen_matrix.core.structs import Struct, replace
 
 Status: TypeAlias = Literal["legal", "illegal", "doubtful"]
 TypeName: TypeAlias = Literal[
@@ -44,8 +43,7 @@ def doubtful(reason: str) -> Reading:
     return Reading("doubtful", reason=reason)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ValueType(ABC):
+class ValueType(Struct, frozen=True, kw_only=True):
     """The type of a value of a signature. A new one is a class, and a line in TYPES.
 
     Its fields are the keys that a spec's table of the type may have, but for `name` (the NAME in
@@ -70,19 +68,19 @@ class ValueType(ABC):
         """Return the type as a reader with some habits knows it."""
         return replace(self, habits=habits)
 
-    @abstractmethod
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
+        raise NotImplementedError
 
-    @abstractmethod
     def made_up(self) -> Iterable[str]:
         """Yield values to try, a plain one first, then those at the edges. What is not legal among
         them is left out by `legal`."""
+        raise NotImplementedError
 
-    @abstractmethod
     def made_wrong(self) -> Iterable[str]:
         """Yield values of another type, and just outside each edge. What is not plainly illegal
         among them is left out by `bad`."""
+        raise NotImplementedError
 
     def converted(self, text: str) -> object:
         """Return the value that a text stands for in expressions: itself, unless the type says

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import ClassVar
 
 from keen_matrix.core.signature.values.base import (
@@ -33,8 +32,7 @@ _KNOWN: Mapping[str, tuple[frozenset[str], frozenset[str]]] = {
 them and strips white space."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Boolean(ValueType):
+class Boolean(ValueType, frozen=True, kw_only=True):
     """`true` or `false`."""
 
     type: ClassVar[TypeName] = "bool"
@@ -66,8 +64,7 @@ class Boolean(ValueType):
         return plain in known[0] if plain in known[0] | known[1] else text
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Choice(ValueType):
+class Choice(ValueType, frozen=True, kw_only=True):
     """One of some texts."""
 
     type: ClassVar[TypeName] = "choice"

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import ClassVar
 
@@ -21,8 +20,7 @@ from keen_matrix.core.signature.values.base import (
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Day(ValueType):
+class Day(ValueType, frozen=True, kw_only=True):
     """A day between two days, both included, each written as 2025-12-31."""
 
     type: ClassVar[TypeName] = "date"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import ClassVar
 
 from keen_matrix.core.signature.values.base import (
@@ -22,8 +21,7 @@ _GO = re.compile(r"[-+]?(?:0|(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:ns|us|µs|μs|ms|
 """What Go's time.ParseDuration takes."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Duration(ValueType):
+class Duration(ValueType, frozen=True, kw_only=True):
     """A length of time."""
 
     type: ClassVar[TypeName] = "duration"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from typing import ClassVar, Self
 
 from keen_matrix.core.signature.habits import Habits
@@ -15,10 +14,10 @@ from keen_matrix.core.signature.values.base import (
     doubtful,
 )
 from keen_matrix.core.signature.values.text import Text
+from keen_matrix.core.structs import field, replace
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Listed(ValueType):
+class Listed(ValueType, frozen=True, kw_only=True):
     """A list in one word: every part between separators is a value of one type."""
 
     type: ClassVar[TypeName] = "text"

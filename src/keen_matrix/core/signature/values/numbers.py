@@ -6,7 +6,6 @@ import math
 import re
 from abc import abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import ClassVar, TypeAlias
 
@@ -42,8 +41,7 @@ _UNIT = re.compile(r"-?[0-9]+(?:\.[0-9]+)?[A-Za-z]+")
 _LONG = "so long a text is not a number to some, and takes others too long to read"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bounded(ValueType):
+class Bounded(ValueType, frozen=True, kw_only=True):
     """A number between two bounds, both included."""
 
     noun: ClassVar[str]
@@ -159,8 +157,7 @@ class Bounded(ValueType):
         return tuple(str(each) for each in (self.min, self.max) if each is not None)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Whole(Bounded):
+class Whole(Bounded, frozen=True, kw_only=True):
     """A whole number in decimal digits."""
 
     type: ClassVar[TypeName] = "int"
@@ -202,8 +199,7 @@ class Whole(Bounded):
             return text
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Fraction(Bounded):
+class Fraction(Bounded, frozen=True, kw_only=True):
     """A number, with or without a fraction after a point."""
 
     type: ClassVar[TypeName] = "float"

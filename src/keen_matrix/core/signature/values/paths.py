@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import ClassVar
 
 from keen_matrix.core.signature.values.base import (
@@ -19,8 +18,7 @@ ABSENT_FILE = "no-such-file"
 """A name that is in no case's directory."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Path(ValueType):
+class Path(ValueType, frozen=True, kw_only=True):
     """Any name."""
 
     type: ClassVar[TypeName] = "path"
@@ -40,8 +38,7 @@ class Path(ValueType):
         return ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Existing(ValueType):
+class Existing(ValueType, frozen=True, kw_only=True):
     """What must stand in the case's directory."""
 
     known: frozenset[str] = frozenset()
@@ -62,8 +59,7 @@ class Existing(ValueType):
         return illegal(f"there is no such {noun} in the case's directory")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExistingFile(Existing):
+class ExistingFile(Existing, frozen=True, kw_only=True):
     """A file that must exist."""
 
     type: ClassVar[TypeName] = "file"
@@ -83,8 +79,7 @@ class ExistingFile(Existing):
         return (ABSENT_FILE, ".", "")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExistingFolder(Existing):
+class ExistingFolder(Existing, frozen=True, kw_only=True):
     """A folder that must exist."""
 
     type: ClassVar[TypeName] = "dir"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import ClassVar
 
 from keen_matrix.core.signature.values.base import (
@@ -23,8 +22,7 @@ USUAL_LONGEST = 10_000
 PATTERN_SECONDS = 1.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Text(ValueType):
+class Text(ValueType, frozen=True, kw_only=True):
     """Any text, with bounds of its length in characters, both included."""
 
     type: ClassVar[TypeName] = "text"

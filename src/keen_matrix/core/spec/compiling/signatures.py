@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.core.errors import RunFault
@@ -22,6 +21,7 @@ from keen_matrix.core.spec.document.expectations import Expectations
 from keen_matrix.core.spec.document.signature import SignatureTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.structs import replace
 
 if TYPE_CHECKING:
     # at run time only for specs with a signature: a third of what a small run's start would cost

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 
 from keen_matrix.core.signature.helptext.page import HelpText
 from keen_matrix.core.signature.values.base import TypeName
+from keen_matrix.core.structs import Struct, field
 
 
 def unchanged(lines: Sequence[str]) -> list[str]:
@@ -20,8 +20,7 @@ def as_read(page: HelpText) -> HelpText:
     return page
 
 
-@dataclass(frozen=True, slots=True)
-class Layout:
+class Layout(Struct, frozen=True):
     """A way to lay out a help text."""
 
     name: str

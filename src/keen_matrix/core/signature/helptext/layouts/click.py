@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 from keen_matrix.core.signature.helptext.page import HelpOption, HelpText
 from keen_matrix.core.signature.values.base import TypeName
+from keen_matrix.core.structs import replace
 
 KINDS: dict[str, TypeName] = {
     "INTEGER": "int", "INTEGER RANGE": "int", "FLOAT": "float", "FLOAT RANGE": "float", "BOOLEAN": "bool",

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 from keen_matrix.core.signature.helptext.page import HelpOption, HelpText
+from keen_matrix.core.structs import replace
 
 _CHOICES = re.compile(r"\[choices: ([^\]]+)\]")
 _PLAIN_USAGE = re.compile(r"^[\w.-]+(?: [a-z][\w-]*)*(?: <[\w.|-]+>| \[[\w.|-]+\])+\s*$")
