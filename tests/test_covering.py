@@ -146,3 +146,48 @@ def test_products_and_the_binary_construction_cover() -> None:
 def test_tuples_are_counted_without_listing_them() -> None:
     assert tuple_count([2, 3, 4], 2) == 2 * 3 + 2 * 4 + 3 * 4
     assert tuple_count([10] * 20, 2) == 190 * 100
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 200), st.integers(1, 3))
+def test_what_stands_inside_a_choice_is_covered_as_under_a_condition(seed: int, strength: int) -> None:
+    """The same rows of the whole system are possible, and every combination of them is covered."""
+    import random
+
+    from keen_matrix.core.covering.feasible import Feasible, Rule
+    from keen_matrix.core.covering.joining import Inside
+
+    draw = random.Random(seed)
+    levels = [draw.randint(2, 3) for _ in range(draw.randint(2, 3))]
+    inside = []
+    for _ in range(draw.randint(1, 3)):
+        choice = draw.randrange(len(levels))
+        is_inside = any(each.axis == choice for each in inside)  # then its last level is "absent"
+        inside.append(Inside(len(levels), choice, draw.randrange(levels[choice] - is_inside)))
+        levels.append(draw.randint(2, 4))
+    strength = min(strength, len(levels))
+    barred = draw.randrange(len(levels)), draw.randrange(len(levels))
+    rules = [Rule(barred, lambda at: at != (0, 1))] if barred[0] != barred[1] and seed % 2 else []
+    always = [{0: 0}] if seed % 3 == 0 else []
+    found = cover(Demand(levels=levels, strength=strength, rules=rules, inside=inside, always=always))
+    whole = [*rules, *(each.rule(levels) for each in inside)]
+
+    def allowed(row: Any) -> bool:
+        return all(rule.allows(row) for rule in whole)
+
+    rows = found.rows.tolist()
+    assert all(allowed(row) for row in rows)
+    assert not missing(rows, levels, strength, allowed)
+    assert found.tuples + found.impossible == tuple_count(levels, strength)
+    assert Feasible(levels, whole).is_met()
+    assert not always or any(row[0] == 0 for row in rows)
+
+
+def test_twenty_options_need_no_more_rows_joined_than_under_conditions() -> None:
+    from keen_matrix.core.covering.joining import Inside
+
+    levels = [2] * 10 + [4] * 10 + [2] * 10
+    inside = [Inside(10 + number, number, 1) for number in range(10)]
+    joined = cover(Demand(levels=levels, strength=2, inside=inside))
+    apart = cover(Demand(levels=levels, strength=2, rules=[each.rule(levels) for each in inside], effort="quick"))
+    assert len(joined.rows) <= 27 and (joined.tuples, joined.impossible) == (apart.tuples, apart.impossible)

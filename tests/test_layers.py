@@ -10,7 +10,7 @@ import pytest
 
 SRC = Path(__file__).parent.parent / "src"
 ORDER = [
-    "core.width", "core.errors", "core.interruption", "core.structs", "core.files", "core.covering", "core.notation", "core.expressions",
+    "core.width", "core.interruption", "core.structs", "core.doing", "core.errors", "core.files", "core.covering", "core.notation", "core.expressions",
     "core.oracle", "core.model", "core.signature", "core.vectors", "core.expect", "core.launch", "core.spec", "core.results",
     "core.runs", "core.insight", "wording", "reports", "cli",
 ]  # fmt: skip

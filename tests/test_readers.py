@@ -115,7 +115,7 @@ def test_what_follows_from_a_reader_is_tried() -> None:
 def test_every_reader_has_a_row_and_every_open_habit_its_settings_and_question() -> None:
     assert set(READERS) == set(get_args(ReaderName)) and all(row.source for row in READERS.values())
     of_texts = {"numbers", "booleans", "dates", "durations", "empty_values", "lone_dash", "negated", "repeat_flags"}
-    can_be_open = {name for name in Habits.__dataclass_fields__ if any(getattr(row.habits, name) is None for row in BY_HAND.values())}
+    can_be_open = {name for name in Habits.__struct_fields__ if any(getattr(row.habits, name) is None for row in BY_HAND.values())}
     assert can_be_open - of_texts <= set(SETTINGS) == set(QUESTIONS)
     with pytest.raises(OpenHabit):
         need(None, "abbreviations")

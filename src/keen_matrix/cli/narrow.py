@@ -17,7 +17,8 @@ from keen_matrix.cli.shared import (
     split_ids,
     whole_number,
 )
-from keen_matrix.core import structs
+from keen_matrix.core import interruption, structs
+from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
@@ -80,6 +81,7 @@ def main(options: argparse.Namespace) -> int:
     is_json = options.format == JSON
     document: list[NarrowedCase] = []
     done = held = 0
+    is_interrupted = False
     ids, options.specs = split_ids(options.specs)
     for spec, records in runs_of(options, screen):
         chosen = chosen_cases(spec, records, ids)
@@ -88,7 +90,16 @@ def main(options: argparse.Namespace) -> int:
         with WorkerPool(default_jobs()) as pool, used_by(spec, pool, remark):
             for matrix, case in chosen:
                 launch = partial(launched, pool, spec)
-                found = narrowed(Trials(spec, matrix, case, launch, options.launches))
+                trials = Trials(spec, matrix, case, launch, options.launches)
+                trials.at_once = pool.jobs
+                try:
+                    with doing(f"narrowing {case.id[:6]}") as doing_so:
+                        trials.told = doing_so.told
+                        found = narrowed(trials)
+                except KeyboardInterrupt:
+                    interruption.begin_ending()
+                    is_interrupted, found = True, trials.found
+                    found.notes.append("interrupted: this is what was found until then")
                 if done and not is_json:
                     screen.line()
                 done += 1
@@ -97,6 +108,10 @@ def main(options: argparse.Namespace) -> int:
                     document.append(narrowed_case(spec.path, case, found, block_of(found)))
                 else:
                     write_narrowed(screen, spec, case, found)
+                if is_interrupted:
+                    break
+        if is_interrupted:
+            break
     if not done:
         if ids:
             raise RunFault(
@@ -105,6 +120,8 @@ def main(options: argparse.Namespace) -> int:
         raise RunFault("every case of that run held")
     if is_json:
         write_document(NarrowDocument(document))
+    if is_interrupted:
+        raise KeyboardInterrupt
     return 1 if held else 0
 
 

@@ -39,7 +39,7 @@ from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.watching import Round
-    from keen_matrix.core.runs.run import RunResult
+    from keen_matrix.core.runs.state import RunResult
 
 EPILOG = f"""\
 examples:
@@ -101,10 +101,19 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     how.add_argument("--repeat", type=whole_number, default=1, metavar="N", help="launch each case N times; outcomes "
                      "that disagree make it unsteady")  # fmt: skip
-    how.add_argument(
+    warmth = how.add_mutually_exclusive_group()
+    warmth.add_argument(
         "--warm",
         action="store_true",
-        help="fork a Python program from a keeper instead of starting it anew",
+        default=None,
+        help="fork a Python program from a keeper instead of starting it anew (default: where it is worth it and a "
+        "sample does the same)",
+    )
+    warmth.add_argument(
+        "--cold",
+        action="store_false",
+        dest="warm",
+        help="start it anew each time, whatever the spec says",
     )
     how.add_argument("--warm-check", type=percent, default=5.0, metavar="PERCENT", help="cases that are first launched "
                      "both ways (default 5, at least 5 cases; 0 for none)")  # fmt: skip
@@ -295,6 +304,7 @@ def take_project_defaults(options: argparse.Namespace, paths: Sequence[str]) -> 
     Raises SpecFault or Misuse."""
     from keen_matrix.core.spec.project import has_project_file
 
+    options.usual_warm = None
     folder = os.path.dirname(os.path.abspath(paths[0]))
     if not has_project_file(folder):
         return
@@ -302,7 +312,7 @@ def take_project_defaults(options: argparse.Namespace, paths: Sequence[str]) -> 
 
     found = run_defaults(folder)
     options.jobs = options.jobs or found.jobs
-    options.warm = options.warm or found.warm
+    options.usual_warm = found.warm
     try:
         options.report = options.report or [report_target(each) for each in found.reports]
     except argparse.ArgumentTypeError as error:
@@ -339,6 +349,7 @@ def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
             jobs=jobs,
             repeat=options.repeat,
             warm=options.warm,
+            usual_warm=options.usual_warm,
             warm_check=options.warm_check,
             cluster=options.cluster,
             cluster_shared=options.cluster_shared,

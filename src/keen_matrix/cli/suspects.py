@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import add_run_options, runs_of, screen_of
 from keen_matrix.cli.shared import JSON, add_format, whole_number
+from keen_matrix.core import interruption
 from keen_matrix.core.model.record import Record
 from keen_matrix.wording.counts import counted
 
@@ -65,11 +66,12 @@ def _told(screen: Screen, options: argparse.Namespace) -> int:
     )
     from keen_matrix.core.insight.suspects import suspects_of
 
-    failed = False
+    failed = interrupted = False
     is_json = options.format == JSON
     found = []
     for spec, records in runs_of(options, screen):
         pools: list[SuspectPool] = []
+        confirming = Confirming(spec, options.confirm or 0)
         if not is_json:
             screen.line((spec.path, "strong"))
         for pool, cases in pools_of(spec, records):
@@ -80,16 +82,24 @@ def _told(screen: Screen, options: argparse.Namespace) -> int:
                 write_suspicion(screen, suspicion)
             launched = 0
             if options.confirm:
-                suspicion, launched = confirmed(spec, options.confirm, cases, suspicion)
+                suspicion = confirming.confirmed(cases, suspicion)
+                launched = confirming.launched
                 if not is_json:
                     write_confirmed(screen, suspicion, launched)
             pools.append(suspect_pool(suspicion, launched))
+            if confirming.is_interrupted:
+                break
         failed = failed or bool(pools)
         found.append(SuspectSpec(spec.path, pools))
         if not pools and not is_json:
             screen.line("  ", ("every case held", "good"))
+        interrupted = interrupted or confirming.is_interrupted
+        if interrupted:
+            break
     if is_json:
         write_document(SuspectsDocument(found))
+    if interrupted:
+        raise KeyboardInterrupt
     return 1 if failed else 0
 
 
@@ -158,23 +168,43 @@ def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
         screen.line("    ", count, "  no set of up to three features explains  ", (ids, "place"))
 
 
-def confirmed(
-    spec: Spec, most: int, cases: list[Observed], suspicion: Suspicion
-) -> tuple[Suspicion, int]:
-    """Launch at most so many further vectors on which rival suspects disagree, a few at a time; return
-    what is left of the rivals, and how many were launched."""
-    from keen_matrix.core.insight.confirm import candidates_of, further_cases, observed_of
-    from keen_matrix.core.insight.suspects import suspects_of
+class Confirming:
+    """Launches further vectors of one spec on which rival suspects disagree."""
 
-    every, launched, pool = list(cases), 0, candidates_of(spec)
-    while launched < most:
-        chosen = further_cases(spec, every, suspicion, pool, min(ROUND, most - launched))
-        if not chosen:
-            break
-        launched += len(chosen)
-        every += observed_of(spec, chosen)
-        suspicion = suspects_of(suspicion.pool, every)
-    return suspicion, launched
+    def __init__(self, spec: Spec, most: int) -> None:
+        from keen_matrix.core.doing import Doing
+        from keen_matrix.core.insight.confirm import Candidates
+
+        self.spec, self.most = spec, most
+        self.launched = 0
+        """In the pool that was looked at last."""
+        self.is_interrupted = False
+        self._told = Doing("confirming")
+        self._candidates = Candidates(spec, lambda text: self._told.told(text))
+
+    def confirmed(self, cases: list[Observed], suspicion: Suspicion) -> Suspicion:
+        """Return what at most so many launches, a few at a time, leave of the rivals; an interruption
+        ends them with what is known."""
+        from keen_matrix.core.doing import doing
+        from keen_matrix.core.insight.confirm import further_cases, observed_of
+        from keen_matrix.core.insight.suspects import suspects_of
+
+        every, self.launched = list(cases), 0
+        try:
+            with doing(f"telling suspects of {suspicion.pool} apart") as self._told:
+                while self.launched < self.most:
+                    room = min(ROUND, self.most - self.launched)
+                    chosen = further_cases(self.spec, every, suspicion, self._candidates, room)
+                    if not chosen:
+                        break
+                    self._told.told(f"{self.launched + len(chosen)} of {self.most} launches")
+                    every += observed_of(self.spec, chosen)
+                    self.launched += len(chosen)
+                    suspicion = suspects_of(suspicion.pool, every)
+        except KeyboardInterrupt:
+            interruption.begin_ending()
+            self.is_interrupted = True
+        return suspicion
 
 
 def write_confirmed(screen: Screen, suspicion: Suspicion, launched: int) -> None:

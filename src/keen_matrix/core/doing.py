@@ -26,6 +26,7 @@ class Doing(Struct):
         self.so_far = so_far
 
 
+_spent: dict[str, float] = {}
 _now: list[Doing] = []
 _heard: list[Callable[[Doing], contextlib.AbstractContextManager[None]]] = []
 
@@ -40,6 +41,11 @@ def now() -> Doing | None:
     return _now[0] if _now else None
 
 
+def spent(kind: str) -> float:
+    """Return how many seconds this process has spent on things whose first word is the one given."""
+    return _spent.get(kind, 0.0)
+
+
 @contextlib.contextmanager
 def doing(what: str) -> Iterator[Doing]:
     """Say that something is done until the end of a block; yield where to say how far it is."""
@@ -47,6 +53,7 @@ def doing(what: str) -> Iterator[Doing]:
         yield Doing(what)
         return
     own = Doing(what)
+    kind = what.split(" ")[0]
     _now.append(own)
     try:
         with contextlib.ExitStack() as stack:
@@ -55,3 +62,4 @@ def doing(what: str) -> Iterator[Doing]:
             yield own
     finally:
         _now.clear()
+        _spent[kind] = _spent.get(kind, 0.0) + time.monotonic() - own.began

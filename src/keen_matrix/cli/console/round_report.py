@@ -20,7 +20,7 @@ from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.compare import Change, Comparison, change_of
 from keen_matrix.core.results.tally import Tally
-from keen_matrix.core.runs.run import RunResult
+from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted
 
 NOTIFY_SECONDS = 10.0
@@ -134,7 +134,7 @@ class RoundReport(RunReport):
             screen.line((f"as before, {count} did not hold", "bad"), "   ", (ids + more, "place"))
         self._write_reports()
         screen.line()
-        screen.line(*summary_segments(result.counts, result.seconds, self.jobs, result.taken))
+        screen.line(*summary_segments(result, self.jobs))
 
 
 def _specs(result: RunResult) -> set[str]:
@@ -155,7 +155,7 @@ def notify(command: str, result: RunResult, jobs: int) -> None:
     """Run a command with the summary as one more word; what goes wrong with it is told."""
     import shlex
 
-    text = "".join(_texts(summary_segments(result.counts, result.seconds, jobs, result.taken)))
+    text = "".join(_texts(summary_segments(result, jobs)))
     try:
         words = [*shlex.split(command), text]
         subprocess.run(words, stdin=subprocess.DEVNULL, timeout=NOTIFY_SECONDS, check=False)

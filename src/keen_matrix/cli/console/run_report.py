@@ -15,19 +15,24 @@ from keen_matrix.cli.report import axes_of, write_grids, write_to
 from keen_matrix.cli.shared import remark
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.core import structs
+from keen_matrix.core.doing import spent
 from keen_matrix.core.errors import KeenMatrixError, SpecFault
 from keen_matrix.core.launch.wire import LiveFrame
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import FailureGroup, Tally
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.run import RunResult
+from keen_matrix.core.runs.spent import shares
+from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import STYLE_OF
+from keen_matrix.wording.spent import spent_text
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
+LONG = 10.0
+"""Seconds from which a run says what they went into."""
 GROUNDING = "trying what the derived vectors stand on"
 
 
@@ -132,8 +137,18 @@ class RunReport:
                 self.screen.line(*finished, (self.options.journal, "place"))
             else:
                 self.screen.line(("interrupted: ", "bad"), "nothing has finished")
-        self.screen.line(*summary_segments(result.counts, result.seconds, self.jobs, result.taken))
+        self.screen.line(*summary_segments(result, self.jobs))
+        self._write_spent(result)
         self._write_next_step(tallies)
+
+    def _write_spent(self, result: RunResult) -> None:
+        """Write what took so long, where it did."""
+        if result.seconds < LONG:
+            return
+        parts = shares(result.tallies, result.spent, spent("combining"), result.seconds, self.jobs)
+        text = spent_text(parts, self.jobs)
+        if text:
+            self.screen.line((text, "dim"))
 
     def _write_passed(self, tally: Tally) -> None:
         """Write why cases were skipped or may differ, a line a reason."""

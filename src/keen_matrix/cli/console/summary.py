@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.model.record import FROM_WORST, VERDICTS
 from keen_matrix.core.results.tally import Tally
+from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, pad
 from keen_matrix.wording.signs import STYLE_OF, Segment, legend
@@ -68,11 +69,10 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
     return parts
 
 
-def summary_segments(
-    counts: Counter[str], seconds: float, jobs: int, taken: int = 0
-) -> list[Segment]:
+def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
     """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2
-    jobs`."""
+    jobs, warm`."""
+    counts, taken, warm = result.counts, result.taken, result.warm
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
     segments: list[Segment] = [
         f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"
@@ -87,5 +87,7 @@ def summary_segments(
             ]
     if taken:
         segments.append((f" ({taken:,} of them unchanged and not launched)", "dim"))
-    segments.append(f". {duration(seconds)}, {counted(jobs, 'job')}")
+    segments.append(f". {duration(result.seconds)}, {counted(jobs, 'job')}")
+    if warm:
+        segments.append(", warm" if warm + taken == counts.total() else f", {warm:,} of them warm")
     return segments

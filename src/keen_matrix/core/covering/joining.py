@@ -27,7 +27,7 @@ class Inside(Struct, frozen=True):
     choice: int
     """The axis that it stands inside."""
     level: int
-    """The level of that axis."""
+    """The level of that axis; where it stands inside another itself, never its last one."""
 
     def rule(self, levels: Sequence[int]) -> Rule:
         """Return what it comes to as a condition."""

@@ -264,6 +264,9 @@ class Shrinker:
         """Force a tuple into a row that contains less of it: the one of a few rows that loses
         least."""
         array = self.array
+        if len(array.rows) <= self.fixed_rows:
+            work.spend(MOVE_COST)  # all that is left is what somebody asked for
+            return
         axes, values = array.blocks.decode(number)
         tries = []
         for _ in range(4):

@@ -3,8 +3,8 @@ not."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from itertools import islice
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import chain, islice
 
 from keen_matrix.core.insight.features import Feature, Observed, observe
 from keen_matrix.core.insight.suspects import CauseFound, Suspicion
@@ -17,21 +17,34 @@ from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
+TOLD_EACH = 500
 MOST_CANDIDATES = 20_000
 """Vectors that are looked through for such that tell rivals apart."""
 
 
-def candidates_of(spec: Spec) -> list[Case]:
-    """Return the vectors among which such are looked for that tell rivals apart: made once, since
-    each is judged."""
-    return list(islice(_candidates(spec), MOST_CANDIDATES))
+class Candidates:
+    """The vectors among which such are looked for that tell rivals apart: each is made and judged once,
+    and no more than are looked at."""
+
+    def __init__(self, spec: Spec, told: Callable[[str], None]) -> None:
+        self._made: list[Case] = []
+        self._rest = islice(_candidates(spec), MOST_CANDIDATES)
+        self._told = told
+
+    def __iter__(self) -> Iterator[Case]:
+        yield from self._made
+        for case in self._rest:
+            self._made.append(case)
+            if len(self._made) % TOLD_EACH == 0:
+                self._told(f"{len(self._made):,} vectors looked at")
+            yield case
 
 
 def further_cases(
     spec: Spec,
     known: Sequence[Observed],
     suspicion: Suspicion,
-    pool: Sequence[Case],
+    pool: Iterable[Case],
     most: int,
 ) -> list[Case]:
     """Return up to `most` new cases, each covered by some of the rivals of a cause and not by
@@ -53,7 +66,7 @@ def further_cases(
             continue
         wanted = max(1, most // max(1, len(suspicion.causes)))
         seen_patterns: dict[tuple[bool, ...], int] = {}
-        for case in (*_between(spec, known, cause), *(pool if len(rivals) > 1 else ())):
+        for case in chain(_between(spec, known, cause), pool if len(rivals) > 1 else ()):
             if len(found) >= most or wanted <= 0:
                 break
             if case.argv in tried:
@@ -158,4 +171,4 @@ def observed_of(spec: Spec, cases: Sequence[Case]) -> list[Observed]:
     return found
 
 
-__all__ = ["candidates_of", "further_cases", "observed_of"]
+__all__ = ["Candidates", "further_cases", "observed_of"]

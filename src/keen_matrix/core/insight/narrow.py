@@ -14,7 +14,8 @@ steps 2 and 3 are left out.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import compress, islice
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expect.rules import rules_for
@@ -48,7 +49,6 @@ class Narrowed(Struct):
     fields: Record
     steps: list[Step] = field(default_factory=list)
     launches: int = 0
-    tried: int = 0
     stopped: bool = False
     """Whether the limit of launches was reached before everything was tried."""
     notes: list[str] = field(default_factory=list)
@@ -73,30 +73,42 @@ class Trials:
 
     def __init__(self, spec: Spec, matrix: Matrix, case: Case, launch: Launcher, most: int) -> None:
         self.spec, self.launch, self.most = spec, launch, most
+        self.at_once = 1
+        """How many launches go at a time."""
+        self.told: Callable[[str], None] = lambda text: None
+        """Called with how far it is, in words."""
+        self.words = len(case.argv)
         self.functions = oracle_functions(spec.program.oracle)
         fields = launch(matrix, [case])[0]
         self.found = Narrowed(case, matrix, fields, launches=1)
         self.reason = reason_of(fields)
         self.known: dict[tuple[object, ...], bool] = {}
 
-    def attempt(self, what: str, matrix: Matrix, candidates: Sequence[Case]) -> bool:
-        """Launch candidates and take the first that fails the same way; tell whether there was
-        one. Those that were tried before are not launched again."""
-        fresh = [case for case in candidates if self._key(matrix, case) not in self.known]
-        room = self.most - self.found.launches
-        if len(fresh) > room:
-            self.found.stopped = True
-            fresh = fresh[:room]
-        if fresh:
-            self.found.launches += len(fresh)
-            self.found.tried += len(fresh)
-            for case, fields in zip(fresh, self.launch(matrix, fresh), strict=True):
-                same = reason_of(fields) == self.reason
-                self.known[self._key(matrix, case)] = same
-                if same:
-                    self.found.case, self.found.matrix, self.found.fields = case, matrix, fields
-                    self.found.steps.append(Step(what, case.argv))
-                    return True
+    def attempt(self, matrix: Matrix, candidates: Iterable[tuple[str, Case]]) -> bool:
+        """Launch candidates, each with what is changed in it, until one fails the same way; tell whether
+        there was one. Those that were tried before are not launched again.
+
+        As many go at a time as can be launched at a time; of those that fail the same way the first is
+        taken, whichever ends first.
+        """
+        fresh = (each for each in candidates if self._key(matrix, each[1]) not in self.known)
+        while some := list(islice(fresh, self.at_once)):
+            some = some[: max(0, self.most - self.found.launches)]
+            if not some:
+                self.found.stopped = True
+                return False
+            self.found.launches += len(some)
+            left = f"{len(self.found.case.argv)} of {self.words} words left"
+            self.told(f"{self.found.launches} of {self.most} launches, {left}")
+            records = self.launch(matrix, [case for _, case in some])
+            same = [reason_of(fields) == self.reason for fields in records]
+            for (_, case), answer in zip(some, same, strict=True):
+                self.known[self._key(matrix, case)] = answer
+            if any(same):
+                (what, case), fields = next(compress(zip(some, records, strict=True), same))
+                self.found.case, self.found.matrix, self.found.fields = case, matrix, fields
+                self.found.steps.append(Step(what, case.argv))
+                return True
         return False
 
     @staticmethod
@@ -147,18 +159,24 @@ def _in_matrix(trials: Trials) -> None:
         changed = False
         for number in range(len(row)):
             options = list(_simpler(trials, maker, row, number))
-            cases = [(other, maker.case(tuple(other))) for other in options]
             name = maker.layout.factors[number].name
-            for other, case in cases:
-                usable = (
-                    case.fault is None
-                    and case.argv != trials.found.case.argv
-                    and _same_standing(trials, case)
-                )
-                what = f"{name}: {_level_text(maker, number, other[number])}"
-                if usable and trials.attempt(what, trials.found.matrix, [case]):
-                    row, changed = list(other), True
-                    break
+            rows = {
+                case.id: other
+                for other in options
+                if _usable(trials, case := maker.case(tuple(other)))
+            }
+            tried = (
+                (f"{name}: {_level_text(maker, number, other[number])}", maker.case(tuple(other)))
+                for other in rows.values()
+            )
+            if trials.attempt(trials.found.matrix, tried):
+                row, changed = list(rows[trials.found.case.id]), True
+
+
+def _usable(trials: Trials, case: Case) -> bool:
+    """Tell whether a case may be tried in place of the one that failed."""
+    same = case.argv == trials.found.case.argv
+    return case.fault is None and not same and _same_standing(trials, case)
 
 
 def _row(trials: Trials, maker: CaseMaker) -> list[int] | None:
@@ -257,11 +275,9 @@ def _words(trials: Trials) -> None:
 
 
 def _try_words(trials: Trials, what: str, vectors: Sequence[Sequence[str]]) -> bool:
-    for words in vectors:
-        case = _case(trials, tuple(words))
-        if _same_standing(trials, case) and trials.attempt(what, trials.found.matrix, [case]):
-            return True
-    return False
+    cases = (_case(trials, tuple(words)) for words in vectors)
+    tried = [(what, case) for case in cases if _same_standing(trials, case)]
+    return trials.attempt(trials.found.matrix, tried)
 
 
 def _case(trials: Trials, words: tuple[str, ...]) -> Case:
@@ -329,11 +345,9 @@ def _shrink_text(trials: Trials, template: Template, put: Callable[[str], Any], 
         for at in range(0, len(lines), size):
             kept = lines[:at] + lines[at + size :]
             step = replace(trials.found.matrix.steps[0], surroundings=put("".join(kept)))
-            if trials.attempt(
-                f"{what}: {len(lines) - len(kept)} lines left out",
-                replace(trials.found.matrix, steps=(step,)),
-                [trials.found.case],
-            ):
+            changed = f"{what}: {len(lines) - len(kept)} lines left out"
+            matrix = replace(trials.found.matrix, steps=(step,))
+            if trials.attempt(matrix, [(changed, trials.found.case)]):
                 lines = kept
                 break
         else:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.launch.environment import base_environment
+from keen_matrix.core.launch.environment import base_environment, own_variables
 from keen_matrix.core.launch.launchers import ResolvedLaunch, other_launches, resolved_launch
 from keen_matrix.core.launch.wire import (
     FaultFrame,
@@ -119,7 +119,9 @@ class WorkerPool:
                 for matrix in spec.matrices
             ),
         )
-        environment = base_environment(spec.program.env_from_caller, os.environ)
+        base = base_environment(spec.program.env_from_caller, os.environ)
+        own = own_variables(launch.file, dict(launch.changes), self.root)
+        environment = {name: value for name, value in {**base, **own}.items() if value is not None}
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
         self._most = most or spec.least_jobs
         self._names = {matrix.index: matrix.name for matrix in spec.matrices}

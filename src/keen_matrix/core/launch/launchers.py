@@ -21,6 +21,8 @@ class ResolvedLaunch(NamedTuple):
 
     file: str
     words: tuple[str, ...]
+    changes: tuple[tuple[str, str | None], ...] = ()
+    """Variables that are set or (null) taken away for it: what its launcher would do."""
 
 
 def resolved_launch(spec: Spec) -> ResolvedLaunch:

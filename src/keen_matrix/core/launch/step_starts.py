@@ -78,7 +78,8 @@ class StepStarts:
         plan, relation = self._plan, case.relation
         launcher = relation.launcher(number) if relation is not None else ""
         if launcher:
-            return Command(*plan.launchers[launcher])
+            other = plan.launchers[launcher]
+            return Command(other.file, other.words)
         return Command(plan.file, plan.launch)
 
     def _spec_step(self, case: Case, number: int) -> Step:

@@ -140,7 +140,10 @@ class Program(Struct, frozen=True, kw_only=True):
     launch: tuple[Template, ...]
     launchers: Mapping[str, tuple[Template, ...]] = field(default_factory=dict)
     build: tuple[Template, ...] = ()
-    warm: bool = False
+    warm: bool | None = None
+    """Whether it is forked from a keeper; None where that is found out."""
+    launch_through: str = ""
+    """"launcher" or "resolved"; empty where that is found out."""
     """Whether a Python program is forked from a keeper instead of started anew."""
     output_cap: int = 8 * 1024 * 1024
     """Bytes kept of each stream."""

@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
+from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, VERDICTS, Record
@@ -44,6 +45,32 @@ class FailureGroup(Struct):
     """Sequence number and id of the cases kept, the first one included."""
 
 
+MOST_SLOW = 3
+
+
+class Pace:
+    """How long cases took."""
+
+    def __init__(self) -> None:
+        self.ended, self.hung = 0, 0
+        self.seconds, self.hung_seconds, self.quickest = 0.0, 0.0, 0.0
+        self.slowest: list[tuple[float, str]] = []
+        """Seconds and ids of the slowest that did not hang."""
+
+    def add(self, result: ResultFrame, verdict: str) -> None:
+        """Count a case that was launched."""
+        seconds = result.seconds
+        self.ended += 1
+        if verdict == "hung":
+            self.hung, self.hung_seconds = self.hung + 1, self.hung_seconds + seconds
+            return
+        self.seconds += seconds
+        if seconds < self.quickest or not self.quickest:
+            self.quickest = seconds
+        if len(self.slowest) < MOST_SLOW or seconds > self.slowest[-1][0]:
+            self.slowest = sorted([*self.slowest, (seconds, result.id)], reverse=True)[:MOST_SLOW]
+
+
 class Tally:
     """The state of a run of one spec."""
 
@@ -62,6 +89,13 @@ class Tally:
         """Verdict (known or skipped) and reason → how many cases, and the first ids."""
         self.taken = 0
         """Cases that were not launched, since they held before and nothing has changed."""
+        self.pace = Pace()
+        self.warm = 0
+        """Cases that were launched warm."""
+        self.is_cold_python = False
+        """Whether all were launched cold though the program might be run warm."""
+        self.started_through: Through | None = None
+        """What its launcher starts, where that is not started directly."""
         self.ungrouped = 0
         """Failures beyond MOST_GROUPS different ones."""
 
@@ -74,6 +108,8 @@ class Tally:
         did not hold."""
         verdict = VERDICTS[result.verdict]
         self.by_matrix[result.matrix][verdict] += 1
+        if result.seconds:
+            self.pace.add(result, verdict)
         if verdict == "held" and not result.noted:
             return None
         fields = decode_record(result.line)

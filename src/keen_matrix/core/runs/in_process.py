@@ -11,8 +11,8 @@ from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
-from keen_matrix.core.runs.run import RunResult
 from keen_matrix.core.runs.run import run_specs as run_all
+from keen_matrix.core.runs.state import RunResult
 
 
 def run_specs(

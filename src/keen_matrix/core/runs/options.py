@@ -48,6 +48,11 @@ class Ordering(Struct, frozen=True, kw_only=True):
     stop_after: int | None = None
     """Cases that did not hold, after which no further one is started."""
 
+    @property
+    def is_own(self) -> bool:
+        """Whether cases go in another order than that of the spec."""
+        return self.by_gain or self.budget is not None or self.failed_first or self.slow_last
+
 
 class Launching(Struct, frozen=True, kw_only=True):
     """How cases are launched."""
@@ -56,7 +61,10 @@ class Launching(Struct, frozen=True, kw_only=True):
     """Launches at a time."""
     repeat: int = 1
     """Launches of each case."""
-    warm: bool = False
+    warm: bool | None = None
+    """Whether Python programs are forked from a keeper; None leaves it to the spec."""
+    usual_warm: bool | None = None
+    """The same where the spec says nothing; None leaves it to what is found out."""
     warm_check: float = 5.0
     """The percentage of cases that are first launched warm and cold."""
     cluster: str | None = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import shlex
 import subprocess
+import time
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -43,6 +44,8 @@ class Prepared(NamedTuple):
 
     ready: list[Ready]
     faults: list[KeenMatrixError]
+    building: float = 0.0
+    """Seconds that builds took."""
 
 
 def prepare(
@@ -52,25 +55,41 @@ def prepare(
     from which reports are made."""
     ready: list[Ready] = []
     faults: list[KeenMatrixError] = []
+    building = Building(watch)
     for path in paths:
         try:
-            ready.append(_made_ready(path, options, watch))
+            ready.append(_made_ready(path, options, building))
         except (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault) as fault:
             watch.refused(path, fault)
             faults.append(fault)
             told = bare_header(path, options.launching.jobs)
             told.fault = str(fault)[:FAULT_KEPT]
             journal.write_line(told)
-    return Prepared(ready, faults)
+    return Prepared(ready, faults, building.seconds)
 
 
-def _made_ready(path: str, options: RunOptions, watch: RunWatch) -> Ready:
+class Building:
+    """Runs builds, and counts the seconds that they take."""
+
+    def __init__(self, watch: RunWatch) -> None:
+        self._watch, self.seconds = watch, 0.0
+
+    def build(self, spec: Spec) -> None:
+        """Run the build command of a spec. Raises RunFault when it fails."""
+        began = time.monotonic()
+        try:
+            build(spec, self._watch)
+        finally:
+            self.seconds += time.monotonic() - began
+
+
+def _made_ready(path: str, options: RunOptions, building: Building) -> Ready:
     spec = adapted(kept_spec(path), options.adaptation)
     if options.resume:
         _refuse_changed(spec, options.journal)
     check(spec, options.choice.limit)
     if spec.program.build:
-        build(spec, watch)
+        building.build(spec)
     launch = resolved_launch(spec)
     check_launchers(spec, launch)
     return Ready(spec, launch)

@@ -55,12 +55,18 @@ class Supply:
         self._rest: Iterator[Case] = iter(())
 
     def __iter__(self) -> Iterator[Case]:
-        for case in self._cases:
+        while (case := next(self._cases, None)) is not None:
             if self._is_over():
                 # the one that was about to go is left, too
                 self._rest = itertools.chain([case], self._cases)
                 return
             yield case
+
+    def ahead(self, most: int) -> int:
+        """Return how many cases are still to come, counted up to so many."""
+        some = list(itertools.islice(self._cases, most))
+        self._cases = itertools.chain(some, self._cases)
+        return len(some)
 
     def left(self) -> int | None:
         """Return how many cases a run that was stopped has not launched; None when they are too

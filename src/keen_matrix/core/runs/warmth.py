@@ -1,19 +1,29 @@
-"""Whether a program may be run warm: it must do the same both ways."""
+"""Whether a program may be run warm: it must do the same both ways, and be worth it."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Callable, Generator, Iterable, Iterator
 from typing import NamedTuple
 
+from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, imported_modules, warm_plan
-from keen_matrix.core.launch.warmcheck import check_warm
+from keen_matrix.core.launch.warmcheck import check_warm, difference_of
+from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.model.record import PASSING, VERDICTS
+from keen_matrix.core.model.spec import Matrix, Rule, Spec
 from keen_matrix.core.structs import replace
+
+FEW = 20
+"""Cases up to which keepers are not worth their start, and for which nobody is to wait for a check."""
+WORTH = 60
+"""Further cases from which they are: with some fifty, of a program of 40 ms, both ways take as long."""
+MOST_DOUBTED = 20
+"""Cases that do not hold when they are launched warm, and are launched cold before they are told."""
 
 
 class Warmth(NamedTuple):
@@ -44,3 +54,114 @@ def trusted_warm_plan(
             None, f"the case {found.id[:6]} differs in {found.aspect} when it is launched warm"
         )
     return Warmth(plan)
+
+
+def may_be_warm(spec: Spec, launch: ResolvedLaunch) -> frozenset[int]:
+    """Return the matrices that may be run warm where a spec says nothing of it: those of a Python program
+    whose cases share nothing that further launches would change, and whose time and memory nobody
+    checks."""
+    program = spec.program
+    if program.once is not None or program.jobs is not None or not is_python(launch):
+        return frozenset()
+    common = [*spec.rules, *spec.help_rules, *spec.tidy_rules]
+    if spec.refusal is not None:
+        common += [spec.refusal.general, *spec.refusal.kinds.values()]
+    if _are_about_cost(common):
+        return frozenset()
+    return frozenset(each.index for each in spec.matrices if _is_free(each))
+
+
+def _is_free(matrix: Matrix) -> bool:
+    rules = [*matrix.rules, *(rule for step in matrix.steps for rule in step.rules)]
+    bounds = matrix.bounds
+    return bounds.fresh_directory and bounds.jobs is None and not _are_about_cost(rules)
+
+
+def _are_about_cost(rules: Iterable[Rule]) -> bool:
+    aspects = (aspect for rule in rules for aspect in rule.aspects.values())
+    return any(isinstance(each, (DurationAspect, MemoryAspect)) for each in aspects)
+
+
+def is_python(launch: ResolvedLaunch) -> bool:
+    """Tell whether a launch starts a Python program that a keeper can run."""
+    try:
+        warm_plan(launch.file, launch.words)
+    except ColdOnly:
+        return False
+    return True
+
+
+def _is_about_cost(aspect: object) -> bool:
+    return isinstance(aspect, (DurationAspect, MemoryAspect))
+
+
+class Held:
+    """The results of warm launches, of which the first that did not hold are launched cold as well,
+    before they are told: what is no fault of the program's must not look like one.
+
+    Where a cold launch does otherwise, everything further is launched cold.
+    """
+
+    def __init__(
+        self, pool: WorkerPool, plan: Callable[[bool], None], told: Callable[[str], None], most: int
+    ) -> None:
+        self._pool, self._plan, self._told = pool, plan, told
+        self._most = most
+        """How many are launched cold at most; with as many that do not hold a run may be over."""
+        self._doubted: list[tuple[Case, ResultFrame]] = []
+        self._trusted = False
+
+    @property
+    def withheld(self) -> list[ResultFrame]:
+        """Results that came and are not told yet."""
+        return [frame for _, frame in self._doubted]
+
+    def results(self, cases: Iterable[Case]) -> Generator[ResultFrame, None, None]:
+        """Yield a result for every case, as the pool does; it has been told to launch them warm."""
+        supply = iter(cases)
+        waiting: dict[str, Case] = {}
+        while True:
+            for frame in self._pool.results(self._handed(supply, waiting)):
+                case = waiting.pop(frame.id)
+                if self._trusted or VERDICTS[frame.verdict] in PASSING:
+                    yield frame
+                else:
+                    self._doubted.append((case, frame))
+            if not self._doubted:
+                return
+            self._plan(False)
+            unlike = ""
+            for case, cold in [*self._launched_cold()]:
+                unlike = unlike or self._unlike(case, cold)
+                self._doubted = [each for each in self._doubted if each[0].id != case.id]
+                yield cold
+            if unlike:
+                self._told(f"launched cold from here: {unlike} when it is launched warm")
+                yield from self._pool.results(supply)
+                return
+            self._trusted = True
+            self._plan(True)
+
+    def _handed(self, supply: Iterator[Case], waiting: dict[str, Case]) -> Iterator[Case]:
+        while len(self._doubted) < self._most:
+            case = next(supply, None)
+            if case is None:
+                return
+            waiting[case.id] = case
+            yield case
+
+    def _launched_cold(self) -> Iterator[tuple[Case, ResultFrame]]:
+        cases = {case.id: case for case, _ in self._doubted}
+        for frame in self._pool.results(iter(list(cases.values()))):
+            yield cases[frame.id], frame
+
+    def _unlike(self, case: Case, cold: ResultFrame) -> str:
+        """Return in what a case differs cold, if it does not vary by itself."""
+        warm = next(frame for each, frame in self._doubted if each.id == case.id)
+        aspect = difference_of(warm.record, cold.record)
+        if not aspect:
+            return ""
+        again = next(iter(self._pool.results(iter([case]))))
+        if difference_of(again.record, cold.record):
+            return ""
+        return f"the case {case.id[:6]} differs in {aspect}"

@@ -234,6 +234,7 @@ def named_values(
     return names
 
 
+@lru_cache(maxsize=4096)
 def identifier(name: str) -> str:
     """Return a NAME as expressions write it: other characters than letters and digits become `_`."""
     return re.sub(r"\W", "_", name)

@@ -65,6 +65,7 @@ def _program(document: SpecDocument, here: str) -> Program:
         launchers={name: launch_templates(launch) for name, launch in table.launchers.items()},
         build=launch_templates(table.build) if table.build else (),
         warm=table.warm,
+        launch_through=table.launch_through or "",
         output_cap=table.output_cap,
         env_from_caller=tuple(table.env_from_caller),
         fresh_directory=table.directory == "fresh",

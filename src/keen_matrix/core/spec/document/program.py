@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import (
     BeforeValidator,
@@ -81,10 +81,17 @@ class ProgramTable(Around):
         description="Where a case runs: in an empty directory of its own or in the spec's folder.",
         examples=["fresh"],
     )
-    warm: bool = Field(
-        False,
-        description="Whether a Python program is forked from a keeper instead of started anew.",
+    warm: bool | None = Field(
+        None,
+        description="Whether a Python program is forked from a keeper instead of started anew; left out, that is done "
+        "where it is worth it and a sample of the cases does the same both ways.",
         examples=[True],
+    )
+    launch_through: Literal["launcher", "resolved"] | None = Field(
+        None,
+        description="Whether each case is started by the launcher, or what that starts in the end (the python3 of a version "
+        "manager is a script that starts another); left out, the latter where its environment is the same.",
+        examples=["resolved"],
     )
     output_cap: Annotated[
         Any, BeforeValidator(read_size), WithJsonSchema({"type": ["string", "integer"]})

@@ -15,8 +15,10 @@ class RunDefaults(Table):
     jobs: Annotated[int, Field(ge=1)] | None = Field(
         None, description="Launches at a time.", examples=[4]
     )
-    warm: bool = Field(
-        False, description="Whether Python programs are forked from a keeper.", examples=[True]
+    warm: bool | None = Field(
+        None,
+        description="Whether Python programs are forked from a keeper where their specs say nothing of it.",
+        examples=[True],
     )
     reports: list[str] = Field(
         [], description="Reports that are written, FORMAT=FILE.", examples=[["junit=results.xml"]]

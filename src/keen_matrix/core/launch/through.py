@@ -1,0 +1,143 @@
+"""What a launcher really starts: a version manager's `python3` is often a script that looks for the
+right one and starts that, which takes longer than the program itself.
+
+The runtime is asked once, through the launcher, which file it was started from and in what environment
+it runs. Starting that file with that environment is the same launch without the looking.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import tempfile
+import time
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.structs import Struct
+
+ASK_SECONDS = 10.0
+MOST_ANSWER = 1 << 20
+OF_SHELLS = frozenset({"_", "SHLVL", "PWD", "OLDPWD"})
+"""Variables that any shell leaves in the environment of what it starts (POSIX 2.5.3 for PWD and OLDPWD):
+no program is meant to look at them."""
+
+
+class Runtime(NamedTuple):
+    """How a runtime is asked which file it was started from and in what environment."""
+
+    names: re.Pattern[str]
+    question: tuple[str, ...]
+    """Words that have it print a JSON list of the two."""
+
+
+RUNTIMES = (
+    Runtime(
+        re.compile(r"(python|pypy)[\d.]*"),
+        ("-c", "import json, os, sys; print(json.dumps([sys.executable, dict(os.environ)]))"),
+    ),
+    Runtime(
+        re.compile(r"node|nodejs"),
+        ("-e", "console.log(JSON.stringify([process.execPath, process.env]))"),
+    ),
+    Runtime(
+        re.compile(r"ruby[\d.]*"),
+        ("-rjson", "-rrbconfig", "-e", "puts JSON.generate([RbConfig.ruby, ENV.to_h])"),
+    ),
+)  # fmt: skip
+
+
+class Through(Struct, frozen=True, kw_only=True):
+    """What a launcher starts in the end."""
+
+    file: str
+    changes: Mapping[str, str | None]
+    """Variables that the launcher sets or (null) takes away, apart from those of any shell."""
+    seconds: float
+    """What it takes beside a launch of the file itself."""
+
+
+def runtime_of(launch: ResolvedLaunch) -> Runtime | None:
+    """Return the runtime that the first launch word names."""
+    name = os.path.basename(launch.words[0])
+    return next((each for each in RUNTIMES if each.names.fullmatch(name)), None)
+
+
+def is_wrapped(launch: ResolvedLaunch) -> bool:
+    """Tell at once whether a runtime is started by something else that bears its name: a script, or a
+    link to a program of another name."""
+    runtime = runtime_of(launch)
+    if runtime is None:
+        return False
+    if not runtime.names.fullmatch(os.path.basename(os.path.realpath(launch.file))):
+        return True
+    try:
+        with open(launch.file, "rb") as file:
+            return file.read(2) == b"#!"
+    except OSError:
+        return False
+
+
+def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through | None:
+    """Return what a wrapped runtime starts; None where that cannot be told, or it is the file itself.
+
+    The runtime is launched through its launcher and directly, once each, in an empty directory.
+    """
+    runtime = runtime_of(launch)
+    if runtime is None:
+        return None
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
+        env = {**environment, "HOME": folder, "TMPDIR": folder}
+        asked = _asked(launch.file, launch.words[0], runtime, env, folder)
+        if asked is None or not os.path.isfile(asked.file):
+            return None
+        if os.path.realpath(asked.file) == os.path.realpath(launch.file):
+            return None
+        direct = _asked(asked.file, asked.file, runtime, env, folder)
+    # what it starts must be what it is when it is started by itself
+    if direct is None or direct.file != asked.file:
+        return None
+    names = {*asked.environment, *direct.environment} - OF_SHELLS
+    changes = {
+        name: asked.environment.get(name)
+        for name in sorted(names)
+        if asked.environment.get(name) != direct.environment.get(name)
+    }
+    return Through(
+        file=asked.file, changes=changes, seconds=max(0.0, asked.seconds - direct.seconds)
+    )
+
+
+class _Answer(NamedTuple):
+    file: str
+    environment: Mapping[str, str]
+    seconds: float
+
+
+def _asked(
+    file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str
+) -> _Answer | None:
+    began = time.monotonic()
+    try:
+        done = subprocess.run(
+            [name, *runtime.question], executable=file, cwd=folder, env=dict(env), stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, timeout=ASK_SECONDS, check=False, start_new_session=True,
+        )  # fmt: skip
+    except (OSError, subprocess.TimeoutExpired):
+        return None
+    seconds = time.monotonic() - began
+    try:
+        found, environment = json.loads(done.stdout[:MOST_ANSWER])
+    except (ValueError, TypeError):
+        return None
+    if not isinstance(found, str) or not isinstance(environment, dict):
+        return None
+    return _Answer(found, environment, seconds)
+
+
+def started_directly(launch: ResolvedLaunch, found: Through) -> ResolvedLaunch:
+    """Return the launch of what a launcher starts in the end, with what it sets."""
+    return ResolvedLaunch(found.file, (found.file, *launch.words[1:]), tuple(found.changes.items()))

@@ -1,0 +1,47 @@
+"""How the program of a run is started: through its launcher, or what that starts in the end."""
+
+from __future__ import annotations
+
+import os
+
+from keen_matrix.core.launch.environment import base_environment
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.through import Through, is_wrapped, started_directly, through
+from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.preparing import vector_count
+from keen_matrix.core.runs.warmth import FEW
+from keen_matrix.core.structs import Struct
+
+LAUNCHER, RESOLVED = "launcher", "resolved"
+
+
+class Started(Struct, frozen=True):
+    """How a program is started, and what it would save to start it directly."""
+
+    launch: ResolvedLaunch
+    saves: Through | None = None
+    """What its launcher starts, where that is not started directly."""
+
+
+def started(spec: Spec, launch: ResolvedLaunch, watch: RunWatch) -> Started:
+    """Return how the cases of a spec are started. What its launcher starts in the end is found out where
+    that is asked for, or there are more than a few cases; it is started directly where that is asked
+    for, or its environment is the same."""
+    asked = spec.program.launch_through
+    if asked == LAUNCHER or not is_wrapped(launch):
+        return Started(launch)
+    if not asked:
+        count = vector_count(spec)
+        if count is not None and count <= FEW:
+            return Started(launch)
+    name = launch.words[0]
+    found = through(launch, base_environment(spec.program.env_from_caller, os.environ))
+    if found is None:
+        if asked:
+            watch.remarks(f"launched through {name}: what it starts could not be told")
+        return Started(launch)
+    if not asked and found.changes:
+        return Started(launch, found)
+    watch.remarks(f"{name} starts {found.file}, which is started directly")
+    return Started(started_directly(launch, found))

@@ -1,0 +1,88 @@
+"""One run while it goes, as the parts of it share it: what is asked for, what it uses, what it came to."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from typing import TYPE_CHECKING
+
+from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.model.record import PASSING
+from keen_matrix.core.results.budget import Reached
+from keen_matrix.core.results.journal import Journal
+from keen_matrix.core.results.tally import Tally, total_counts
+from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.options import RunOptions
+from keen_matrix.core.runs.spent import Spent
+from keen_matrix.core.runs.unchanged import Unchanged
+from keen_matrix.core.structs import Struct, field
+
+if TYPE_CHECKING:
+    from keen_matrix.core.runs.cluster import ClusterPool
+
+
+class Budgeted(Struct):
+    """What a spec's run reached within its budget."""
+
+    reached: Reached
+    left: int
+    """Cases that were not run."""
+
+
+class RunResult(Struct):
+    """What a run came to."""
+
+    tallies: list[Tally] = field(default_factory=list)
+    """One for each spec of which a case was run, or had been."""
+    budgets: list[Budgeted] = field(default_factory=list)
+    faults: list[KeenMatrixError] = field(default_factory=list)
+    """Why specs could not be run."""
+    spent: Spent = field(default_factory=Spent)
+    is_interrupted: bool = False
+    all_held_before: bool = False
+    """Whether there was nothing to do: only what did not hold was asked for, and everything did."""
+    seconds: float = 0.0
+
+    @property
+    def counts(self) -> Counter[str]:
+        """How many cases came to each verdict."""
+        return total_counts(self.tallies)
+
+    @property
+    def warm(self) -> int:
+        """How many of them were launched warm."""
+        return sum(each.warm for each in self.tallies)
+
+    @property
+    def taken(self) -> int:
+        """How many of them were not launched, since nothing had changed."""
+        return sum(each.taken for each in self.tallies)
+
+
+class RunState:
+    """One run, while it goes."""
+
+    def __init__(
+        self, options: RunOptions, pool: WorkerPool, journal: Journal, watch: RunWatch
+    ) -> None:
+        self.options, self.pool, self.journal, self.watch = options, pool, journal, watch
+        self.result = RunResult()
+        self.started = time.monotonic()
+        self.cluster: ClusterPool | None = None
+        self.unchanged: Unchanged | None = None
+        """What may be taken over from the run before; None where nothing is to be."""
+
+    @property
+    def is_over(self) -> bool:
+        """Whether no further case is to be started."""
+        asked = self.options.ordering
+        # a budget is for cases, not for what is tried before them
+        until = self.started + self.result.spent.controls + (asked.budget or 0.0)
+        if asked.budget is not None and time.monotonic() >= until:
+            return True
+        if not asked.stop_after:
+            return False
+        counts = self.result.counts
+        failing = sum(count for verdict, count in counts.items() if verdict not in PASSING)
+        return failing >= asked.stop_after
