@@ -255,8 +255,11 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     def compared_stream(self, name: str) -> str | None:
         """Return a stream as runs are compared by it: masked where masks are, else text, else its
         base64."""
-        kept = (getattr(self, f"{name}{ending}") for ending in ("_masked", "", "_base64"))
-        return next((each for each in kept if each is not None), None)
+        for ending in ("_masked", "", "_base64"):
+            kept: str | None = getattr(self, name + ending)
+            if kept is not None:
+                return kept
+        return None
 
     @property
     def unmet(self) -> list[AspectRecord]:

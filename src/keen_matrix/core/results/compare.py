@@ -6,6 +6,7 @@ The cases of both are kept in a temporary database, so that a million of them ta
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -17,8 +18,10 @@ from hashlib import blake2b
 from itertools import zip_longest
 from statistics import median
 
+from keen_matrix.core.doing import Doing, doing
+from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.record import PASSING, Record
-from keen_matrix.core.results.reading import cases_of, headers_of
+from keen_matrix.core.results.reading import RecordReader, headers_of, placed_cases
 from keen_matrix.core.structs import Struct, field
 
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
@@ -81,33 +84,32 @@ KINDS = (
     "new",
     "gone",
 )
-_TABLE = (
-    "CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, argv TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT, "
-    "did TEXT, "
-)
-_KEY = "PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"
+_TABLE = """CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT,
+    path TEXT, offset INTEGER, PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"""
+"""What every case is compared by, and where its line stands, for those that more is told of."""
 
 
 def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
     """Return what differs between two runs, each one or more journals. Raises RunFault when one
     cannot be read."""
-    with tempfile.NamedTemporaryFile(prefix="keen-matrix-", suffix=".sqlite3") as file:
-        database = sqlite3.connect(file.name, isolation_level=None)
-        try:
-            database.execute("PRAGMA journal_mode = OFF")
-            database.execute("PRAGMA synchronous = OFF")
-            names = common_names(before, after)
-            for name, paths in (("a", before), ("b", after)):
-                database.execute(_TABLE.format(name) + _KEY)
-                database.execute("BEGIN")
-                database.executemany(
-                    f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    _rows(paths, names),
-                )
-                database.execute("COMMIT")
-            return _compared(database)
-        finally:
-            database.close()
+    with (
+        tempfile.NamedTemporaryFile(prefix="keen-matrix-", suffix=".sqlite3") as file,
+        contextlib.closing(sqlite3.connect(file.name, isolation_level=None)) as database,
+        contextlib.ExitStack() as stack,
+        doing("comparing") as told,
+    ):
+        database.execute("PRAGMA journal_mode = OFF")
+        database.execute("PRAGMA synchronous = OFF")
+        names = common_names(before, after)
+        for name, paths in (("a", before), ("b", after)):
+            database.execute(_TABLE.format(name))
+            database.execute("BEGIN")
+            database.executemany(
+                f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                _rows(paths, names, told),
+            )
+            database.execute("COMMIT")
+        return _compared(database, RecordReader(stack))
 
 
 def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
@@ -128,13 +130,22 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
     return names
 
 
-def _rows(paths: Sequence[str], names: Mapping[str, str]) -> Iterator[tuple[object, ...]]:
-    for header, fields in cases_of(paths):
+TOLD_EACH = 10_000
+
+
+def _rows(
+    paths: Sequence[str], names: Mapping[str, str], told: Doing
+) -> Iterator[tuple[object, ...]]:
+    known: dict[str, str] = {}
+    for number, ((header, fields), path, offset) in enumerate(placed_cases(paths), 1):
         times = fields.repeats.seconds if fields.repeats is not None else None
-        spec = names[os.path.normpath(header.spec)]
-        argv = json.dumps(fields.argv)
-        yield (fields.id, spec, fields.matrix, argv, fields.verdict, output_digest(fields),
-               fields.seconds, json.dumps(times) if times else None, json.dumps(_did(fields)))  # fmt: skip
+        spec = known.get(header.spec) or known.setdefault(
+            header.spec, names[os.path.normpath(header.spec)]
+        )
+        if number % TOLD_EACH == 0:
+            told.told(f"{number:,} cases read")
+        yield (fields.id, spec, fields.matrix, fields.verdict, output_digest(fields), fields.seconds,
+               json.dumps(times) if times else None, path, offset)  # fmt: skip
 
 
 KEPT_TEXT = 1_000
@@ -210,62 +221,53 @@ _WORDS = re.compile(r"\s+|[^\s\w.]|[\w.]+")
 def output_digest(fields: Record) -> bytes:
     """Return a digest of what a launch did: its end, its streams (masked, where masks are), the
     files it left."""
-    seen: list[object] = [fields.exit, fields.signal, sorted(fields.files.items())]
-    for name in ("stdout", "stderr"):
-        seen.append(fields.compared_stream(name))
-    return blake2b(repr(seen).encode("utf-8", "surrogatepass"), digest_size=12).digest()
+    seen = (
+        fields.exit,
+        fields.signal,
+        sorted(fields.files.items()) if fields.files else (),
+        fields.compared_stream("stdout"),
+        fields.compared_stream("stderr"),
+    )
+    return blake2b(encode(seen), digest_size=12).digest()
 
 
-def _compared(database: sqlite3.Connection) -> Comparison:
+def _compared(database: sqlite3.Connection, reader: RecordReader) -> Comparison:
     found = Comparison()
     ratios: list[float] = []
     query = (
-        "SELECT a.id, a.matrix, a.argv, a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times, "
-        "a.did, b.did "
-        "FROM a JOIN b USING (id, matrix, spec)"
+        "SELECT a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times, a.path, a.offset, "
+        "b.path, b.offset FROM a JOIN b USING (id, matrix, spec)"
     )
-    for (
-        id,
-        matrix,
-        argv,
-        old,
-        new,
-        digest,
-        other,
-        seconds,
-        later,
-        times,
-        later_times,
-        did,
-        later_did,
-    ) in database.execute(query):
+    for old, new, digest, other, seconds, later, times, later_times, *places in database.execute(
+        query
+    ):
         found.both += 1
-        words = tuple(json.loads(argv))
         if seconds > 0 and len(ratios) < 1_000_000:
             ratios.append(later / seconds)
-        if old != new:
-            kind = _kind_of(old, new)
-            told = difference_of(json.loads(did), json.loads(later_did)) if digest != other else ""
-            found.add(kind, Change(id, matrix, words, old, new, told))
-        elif digest != other:
-            told = difference_of(json.loads(did), json.loads(later_did))
-            found.add("other output", Change(id, matrix, words, old, new, told))
         speed = _speed(
             seconds,
             later,
             json.loads(times) if times else [],
             json.loads(later_times) if later_times else [],
         )
+        if old == new and digest == other and not speed:
+            continue
+        left, right = reader.read(*places[:2]), reader.read(*places[2:])
+        changed = change_of(left, right)
+        if changed is not None:
+            found.add(*changed)
         if speed:
-            found.add(speed, Change(id, matrix, words, f"{seconds:.3f} s", f"{later:.3f} s"))
+            about = (right.id, right.matrix, right.argv)
+            found.add(speed, Change(*about, f"{seconds:.3f} s", f"{later:.3f} s"))
     for kind, one, two in (("gone", "a", "b"), ("new", "b", "a")):
         rows = database.execute(
-            f"SELECT id, matrix, argv, verdict FROM {one} x WHERE NOT EXISTS "
+            f"SELECT path, offset FROM {one} x WHERE NOT EXISTS "
             f"(SELECT 1 FROM {two} y WHERE y.id = x.id AND y.matrix = x.matrix AND y.spec = x.spec)"
         )
-        for id, matrix, argv, verdict in rows:
-            pair = (verdict, "") if kind == "gone" else ("", verdict)
-            found.add(kind, Change(id, matrix, tuple(json.loads(argv)), *pair))
+        for path, offset in rows:
+            fields = reader.read(path, offset)
+            pair = (fields.verdict, "") if kind == "gone" else ("", fields.verdict)
+            found.add(kind, Change(fields.id, fields.matrix, fields.argv, *pair))
     found.pace = median(ratios) if ratios else None
     return found
 

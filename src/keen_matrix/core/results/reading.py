@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
+from pathlib import Path
+from typing import BinaryIO, NamedTuple
 
 from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.model.lines import decode
+from keen_matrix.core.model.lines import decode, decode_record
 from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.results.journal import JOURNAL_VERSION, no_line
 
@@ -21,7 +22,27 @@ class CaseRecord(NamedTuple):
     fields: Record
 
 
+class PlacedCase(NamedTuple):
+    """A case of a journal, and where its line starts, in bytes."""
+
+    case: CaseRecord
+    path: str
+    offset: int
+
+
+class PlacedLine(NamedTuple):
+    """What a line of a journal says, and where it starts, in bytes."""
+
+    line: Line
+    offset: int
+
+
 def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
+    """Yield what the lines of a journal say, as `placed_lines` does."""
+    return (placed.line for placed in placed_lines(path, matrix))
+
+
+def placed_lines(path: str, matrix: str | None = None) -> Iterator[PlacedLine]:
     """Yield what the lines of a journal say, in order; of the cases only those of `matrix` when
     one is named.
 
@@ -32,7 +53,9 @@ def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
     needle = b"" if matrix is None else structs.json.encode(matrix)
     try:
         with open(path, "rb") as file:
+            after = 0
             for number, line in enumerate(file, 1):
+                offset, after = after, after + len(line)
                 if needle and needle not in line and line.startswith(b'{"id"'):
                     continue
                 try:
@@ -48,7 +71,7 @@ def read_journal(path: str, matrix: str | None = None) -> Iterator[Line]:
                 ):
                     raise _other_file(path, line)
                 if found is not None:
-                    yield found
+                    yield PlacedLine(found, offset)
     except FileNotFoundError:
         raise RunFault(f"there is no journal {path}; a run writes one") from None
     except OSError as error:
@@ -78,13 +101,33 @@ def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRe
 
     Raises RunFault as `read_journal` does.
     """
+    return (placed.case for placed in placed_cases(paths, matrix))
+
+
+def placed_cases(paths: Sequence[str], matrix: str | None = None) -> Iterator[PlacedCase]:
+    """Yield the cases of some journals as `cases_of` does, each with its place."""
     for path in paths:
         header: Header | None = None
-        for line in read_journal(path, matrix):
+        for line, offset in placed_lines(path, matrix):
             if isinstance(line, Header):
                 header = line
             elif isinstance(line, Record) and header is not None and matrix in (None, line.matrix):
-                yield CaseRecord(header, line)
+                yield PlacedCase(CaseRecord(header, line), path, offset)
+
+
+class RecordReader:
+    """Reads single cases of journals again, by where their lines start."""
+
+    def __init__(self, stack: contextlib.ExitStack) -> None:
+        self._stack = stack
+        self._files: dict[str, BinaryIO] = {}
+
+    def read(self, path: str, offset: int) -> Record:
+        """Return the case whose line starts at a place of a journal."""
+        if path not in self._files:
+            self._files[path] = self._stack.enter_context(Path(path).open("rb"))  # noqa: SIM115
+        self._files[path].seek(offset)
+        return decode_record(self._files[path].readline())
 
 
 def spec_faults(paths: Sequence[str]) -> dict[str, str]:
