@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import signal
 import subprocess
@@ -289,3 +290,19 @@ def test_a_reader_that_has_enough_ends_the_watch(office: Place) -> None:
     process.stdout.close()
     _, err = process.communicate(timeout=30)
     assert (process.returncode, b"Broken" in err) == (0, False)
+
+
+def test_a_file_that_grows_while_it_is_read_is_read_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As a log beside the spec does, to which each reading adds a line."""
+    path = tmp_path / "log"
+    path.write_bytes(b"a line\n")
+
+    from keen_matrix.core.runs import sources
+
+    class Growing(io.BytesIO):
+        def read(self, size: int | None = -1, /) -> bytes:
+            assert size == len(b"a line\n")
+            return b"a line\n"
+
+    monkeypatch.setattr(sources, "open", lambda *_: Growing(), raising=False)
+    assert sources.file_digest(str(path))

@@ -17,7 +17,7 @@ import shutil
 import tempfile
 import threading
 import time
-from collections.abc import Generator, Iterable, Iterator
+from collections.abc import Generator, Iterable
 from itertools import islice
 from typing import Any
 
@@ -52,7 +52,10 @@ class Task(Struct, frozen=True, kw_only=True):
     repeat: int = 1
 
 
-def client_of(address: str, jobs: int) -> object:
+LOCAL = "local"
+
+
+def client_of(address: str) -> object:
     """Return a client of a cluster: of the scheduler at an address, or of one started here for
     "local". Raises Misuse."""
     try:
@@ -66,11 +69,13 @@ def client_of(address: str, jobs: int) -> object:
         {"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"}
     )
     try:
-        if address == "local":
+        if address == LOCAL:
+            # One worker in this process, whose pool launches as many at a time as there are jobs:
+            # workers of their own would take seconds to start, and could do no more.
             cluster = LocalCluster(
-                n_workers=jobs,
+                n_workers=1,
                 threads_per_worker=1,
-                processes=True,
+                processes=False,
                 dashboard_address=None,
                 silence_logs=50,
             )
@@ -94,8 +99,10 @@ class ClusterPool:
     """Runs the cases of one spec on a cluster. Used as a worker pool is: `results` yields a frame
     for every case."""
 
-    def __init__(self, client: Any, *, shared: bool = False) -> None:
+    def __init__(self, client: Any, *, shared: bool = False, own: WorkerPool | None = None) -> None:
         self.client, self.shared = client, shared
+        self.own = own
+        """The pool that the worker in this very process uses; None where workers are elsewhere."""
         self._task: Task | None = None
         self._archive: object = None
         self._here = ""
@@ -111,12 +118,16 @@ class ClusterPool:
             raise Misuse(f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so they run one at a time, '
                          "and not on a cluster with a shared file system")  # fmt: skip
         folder = spec.here
-        digest, archive = ("", b"") if self.shared else archive_of(folder)
+        shared = self.shared or self.own is not None
+        digest, archive = ("", b"") if shared else archive_of(folder)
         self._here = folder
         # Elsewhere the folder has another name; what stands in it is the same.
         words = tuple(word.replace(folder, "{here}") for word in launch)
-        self._task = Task(digest=digest, name=os.path.basename(spec.path), folder=folder, shared=self.shared, launch=words,
+        self._task = Task(digest=digest, name=os.path.basename(spec.path), folder=folder, shared=shared, launch=words,
                           repeat=repeat)  # fmt: skip
+        if self.own is not None:
+            _POOL["pool"] = self.own
+            _POOL["spec"] = (_key_of(self._task), spec)  # it need not be read, or built, again
         # Once to every worker, and not with each batch.
         self._archive = self.client.scatter(archive, broadcast=True) if archive else b""
         self._greet()
@@ -155,21 +166,16 @@ class ClusterPool:
         pace, slots = 0.0, max(1, sum(self.client.nthreads().values()))
         running = as_completed(with_results=False)
         out: dict[str, object] = {}
-        number = 0
+        number = handed = 0
         try:
             while True:
                 # More than there are slots for, so that no worker waits while its next batch
                 # travels.
                 while len(out) < slots * (1 + AHEAD):
-                    size = (
-                        FIRST_BATCH
-                        if not pace
-                        else max(1, min(MOST_BATCH, int(BATCH_SECONDS / pace)))
-                    )
-                    batch = list(islice(supply, size))
+                    batch = list(islice(supply, batch_size(pace, handed, slots)))
                     if not batch:
                         break
-                    number += 1
+                    number, handed = number + 1, handed + len(batch)
                     # A key of our own: whoever looks at a shared scheduler sees whose tasks these are.
                     key = f"keen-matrix-{os.getpid()}-{id(self)}-{number}"
                     future = self.client.submit(
@@ -201,6 +207,8 @@ class ClusterPool:
 
     def close(self) -> None:
         """Have the workers end their pools."""
+        if self.own is not None:
+            _POOL.pop("pool", None)  # it is closed by whoever made it
         with contextlib.suppress(Exception):
             self.client.run(close_pool)
 
@@ -265,14 +273,18 @@ def prepare(task: Task, archive: bytes) -> str:
     return ""
 
 
-def _spec_of(task: Task, archive: bytes) -> Spec:
-    from keen_matrix.core.spec.compiling.tables import launch_templates
-    from keen_matrix.core.spec.load import load_spec
+def _key_of(task: Task) -> tuple[object, ...]:
+    return task.digest, task.folder, task.name, task.launch
 
-    key = (task.digest, task.folder, task.name, task.launch)
+
+def _spec_of(task: Task, archive: bytes) -> Spec:
+    key = _key_of(task)
     known = _POOL.get("spec")
     if known is not None and known[0] == key:
         return known[1]  # type: ignore[no-any-return]
+    from keen_matrix.core.spec.compiling.tables import launch_templates
+    from keen_matrix.core.spec.load import load_spec
+
     folder = task.folder if task.shared else unpacked(task.digest, archive, _home_here())
     spec = load_spec(os.path.join(folder, task.name))
     if task.launch:
@@ -352,8 +364,14 @@ def _home(frame: tuple[Any, ...], old: str, new: str) -> tuple[Any, ...]:
     return (*frame[:-1], frame[-1].replace(new.encode(), old.encode()))
 
 
-def batches(cases: Iterable[Case], size: int) -> Iterator[list[Case]]:
-    """Yield cases in lists of a size."""
-    supply = iter(cases)
-    while batch := list(islice(supply, size)):
-        yield batch
+def batch_size(pace: float, handed: int, slots: int) -> int:
+    """Return how many cases the next batch gets, from the seconds that one takes (0: not known yet), the
+    cases that were handed out before, and the batches that run at a time.
+
+    None is larger than a part of what came before it: the last ones of a run are then no longer than the
+    others can wait for.
+    """
+    if not pace:
+        return FIRST_BATCH
+    fair = max(FIRST_BATCH, handed // (2 * slots))
+    return max(1, min(MOST_BATCH, fair, int(BATCH_SECONDS / pace)))

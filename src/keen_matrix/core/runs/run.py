@@ -93,11 +93,12 @@ class Run(RunState):
         ):
             if wanted:
                 raise Misuse(f"--{name} does not go with --cluster")
-        from keen_matrix.core.runs.cluster import ClusterPool, client_of, close_client
+        from keen_matrix.core.runs.cluster import LOCAL, ClusterPool, client_of, close_client
 
-        client = client_of(asked.cluster, asked.jobs)
+        client = client_of(asked.cluster)
         try:
-            self.cluster = ClusterPool(client, shared=asked.cluster_shared)
+            own = self.pool if asked.cluster == LOCAL else None
+            self.cluster = ClusterPool(client, shared=asked.cluster_shared, own=own)
             yield
             self.cluster.close()
         finally:

@@ -157,7 +157,8 @@ def file_digest(path: str, most: int = READ_MOST) -> str:
         if info.st_size > most:
             return f"{info.st_size}-{info.st_mtime_ns}"
         with open(path, "rb") as file:
-            return blake2b(file.read(), digest_size=12).hexdigest()
+            # no more than it had: one that grows while it is read would be read for ever
+            return blake2b(file.read(info.st_size), digest_size=12).hexdigest()
     return ""
 
 
