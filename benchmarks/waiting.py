@@ -1,0 +1,264 @@
+"""What people wait for beside the launches themselves: python benchmarks/waiting.py [PART…]
+
+Parts: combining, specs, starts, node, parts. Each writes a section of RESULTS.md.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from results import write_section
+
+BIN = Path(sys.executable).parent
+COMMAND = str(BIN / "keen-matrix")
+ROUNDS = 5
+
+
+def seconds(words: Sequence[str], folder: Path, **env: str) -> float:
+    """Return how long one call takes."""
+    outer = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+    started = time.perf_counter()
+    subprocess.run(words, cwd=folder, env={**outer, **env}, capture_output=True, check=False)
+    return time.perf_counter() - started
+
+
+def matrix(line: str, axes: str, combine: str = "pairs") -> str:
+    return (
+        f'[program]\nlaunch = "true"\n[[matrix]]\nname = "all"\nline = "{line}"\ncombine = "{combine}"\n'
+        f"limit = 10000000\n[matrix.axes]\n{axes}\n"
+    )
+
+
+def systems() -> dict[str, str]:
+    """Return specs whose combining takes a while, by name."""
+    flags = " ".join(f"[-{each}]" for each in "abcdefghij")
+    options = " ".join(f"[--o{n} {{V{n}}}]" for n in range(10))
+    many = range(300)
+    groups = "abcdefghijklmnopqr"
+    return {
+        "pairs over 10 flags and 10 options of three values": matrix(
+            f"{flags} {options}", "\n".join(f'V{n} = ["x{n}", "y{n}", "z{n}"]' for n in range(10))
+        ),
+        "a line with 18 optional groups, all combinations": matrix(
+            " ".join(f"[-{each} {{X{each}}}]" for each in groups),
+            "\n".join(f'X{each} = ["1"]' for each in groups),
+            "all",
+        ),
+        "pairs over 300 axes of three values": matrix(
+            " ".join(f"{{a{n}}}" for n in many),
+            "\n".join(f'a{n} = ["x{n}", "y{n}", "z{n}"]' for n in many),
+        ),
+        "pairs over 12 axes of ten values (10^12)": matrix(
+            " ".join(f"{{a{n}}}" for n in range(12)),
+            "\n".join(f"a{n} = {[f'{n}.{each}' for each in range(10)]}" for n in range(12)),
+        ),
+    }
+
+
+def combining(folder: Path) -> list[str]:
+    lines = ["| unfold --count of | first time, s | then, s | vectors |", "|---|---|---|---|"]
+    for number, (name, text) in enumerate(systems().items()):
+        spec = folder / f"c{number}.matrix.toml"
+        spec.write_text(text)
+        words = [COMMAND, "unfold", "--count", spec.name]
+        cache = {"XDG_CACHE_HOME": str(folder / "cache")}
+        took = []
+        for _ in range(3):
+            shutil.rmtree(folder / "cache", ignore_errors=True)
+            took.append(seconds(words, folder, **cache))
+        again = [seconds(words, folder, **cache) for _ in range(3)]
+        out = subprocess.run(words, cwd=folder, capture_output=True, text=True, check=True).stdout
+        count = re.search(r"in all\s+([\d,]+)", out)
+        lines.append(
+            f"| {name} | {statistics.median(took):.2f} | {statistics.median(again):.2f} | {count[1] if count else '?'} |"
+        )
+    return lines
+
+
+def specs(folder: Path) -> list[str]:
+    large = ['[program]\nlaunch = "true"\n']
+    for number in range(5_000):
+        large.append(
+            f'[[matrix]]\nname = "m{number}"\nline = "{{w}} --n {number}"\naxes = {{ w = ["a{number}", "b"] }}\n'
+            'expect = { exit = 0, stdout = "" }\n'
+        )
+    (folder / "large.matrix.toml").write_text("\n".join(large))
+    small = folder / "small.matrix.toml"
+    small.write_text(
+        '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "a"\nexpect.exit = 0\n'
+    )
+    completing = {
+        "_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\v", "COMP_LINE": "keen-matrix run --j", "COMP_POINT": "19",
+        "COMP_TYPE": "9", "_ARGCOMPLETE_SHELL": "bash", "_ARGCOMPLETE_STDOUT_FILENAME": str(folder / "answer"),
+    }  # fmt: skip
+    python = statistics.median(
+        seconds([sys.executable, "-c", "pass"], folder) for _ in range(ROUNDS)
+    )
+    lines = ["| what | seconds | of python -c pass |", "|---|---|---|"]
+
+    def row(what: str, once: Callable[[], float], rounds: int = ROUNDS) -> None:
+        took = statistics.median(once() for _ in range(rounds))
+        lines.append(f"| {what} | {took:.2f} | {took / python:.1f} |")
+
+    def changed() -> float:
+        small.write_text(small.read_text() + "\n")
+        return seconds([COMMAND, "lint", small.name], folder)
+
+    row("lint of a small spec that has changed", changed)
+    row("lint of one that has not", lambda: seconds([COMMAND, "lint", small.name], folder))
+    row("run of one trivial case", lambda: seconds([COMMAND, "run", small.name], folder))
+    row("completion of an option", lambda: seconds([COMMAND], folder, **completing))
+    row(
+        "lint of 5,000 matrices", lambda: seconds([COMMAND, "lint", "large.matrix.toml"], folder), 1
+    )
+    row(
+        "run of 5,000 matrices, 10,000 launches of true",
+        lambda: seconds([COMMAND, "run", "--brief", "large.matrix.toml"], folder),
+        1,
+    )
+    return lines
+
+
+PROGRAM = """import argparse
+p = argparse.ArgumentParser(); p.add_argument("n", type=int); a = p.parse_args(); print(a.n * 2)
+"""
+
+
+def starts(folder: Path) -> list[str]:
+    """A Python program as it is and through a launcher that takes its time, with and without our help."""
+    (folder / "p.py").write_text(PROGRAM)
+    real = os.path.realpath(sys.executable)
+    shims = folder / "shims"
+    shims.mkdir()
+    shim = shims / "python3"
+    shim.write_text(f'#!/bin/sh\nsleep 0.2\nexec {real} "$@"\n')
+    shim.chmod(0o755)
+    lines = [
+        "| cases | launched through | cold, s | left to itself, s | ratio |",
+        "|---|---|---|---|---|",
+    ]
+    for launcher, path in (
+        ("the interpreter", f"{Path(real).parent}:{os.environ['PATH']}"),
+        ("a script that takes 0.2 s", f"{shims}:{os.environ['PATH']}"),
+    ):
+        for count in (20, 60, 100, 300):
+            name = f"s{count}.matrix.toml"
+            (folder / name).write_text(
+                f'[program]\nlaunch = "python3 {{here}}/p.py"\n[[matrix]]\nname = "m"\nline = "{{n}}"\n'
+                f'axes.n = {{ from = 1, to = {count} }}\nexpect.stdout = "{{n * 2}}\\n"\n'
+            )
+            (folder / f"l{name}").write_text(
+                (folder / name)
+                .read_text()
+                .replace("[program]", '[program]\nlaunch-through = "launcher"')
+            )
+            took: dict[str, list[float]] = {"cold": [], "itself": []}
+            for _ in range(3):
+                took["cold"].append(
+                    seconds([COMMAND, "run", "--brief", "--cold", f"l{name}"], folder, PATH=path)
+                )
+                took["itself"].append(seconds([COMMAND, "run", "--brief", name], folder, PATH=path))
+            cold, itself = (statistics.median(each) for each in took.values())
+            lines.append(
+                f"| {count} | {launcher} | {cold:.2f} | {itself:.2f} | {itself / cold:.2f} |"
+            )
+    return lines
+
+
+def node(folder: Path) -> list[str]:
+    """What node's compile cache gives, with the node of NODE or of PATH."""
+    program = os.environ.get("NODE", "node")
+    functions = "".join(
+        f"function f{n}(x) {{ return x > {n} ? x * {n} : [x].map(y => y + {n}); }}\n"
+        for n in range(20_000)
+    )
+    programs = {"a line of code": "", "1.4 MB of code": functions}
+    version = subprocess.run(
+        [program, "--version"], capture_output=True, text=True, check=True
+    ).stdout.strip()
+    lines = [
+        f"node {version}",
+        "",
+        "| program | without, ms | with, ms | ratio |",
+        "|---|---|---|---|",
+    ]
+    for name, text in programs.items():
+        (folder / "p.js").write_text(text + "console.log(process.argv.length);\n")
+        cache = {"NODE_COMPILE_CACHE": str(folder / "compiled")}
+        seconds([program, "p.js"], folder, **cache)
+        took: dict[str, list[float]] = {"without": [], "with": []}
+        for _ in range(15):
+            took["without"].append(seconds([program, "p.js"], folder))
+            took["with"].append(seconds([program, "p.js"], folder, **cache))
+        without, used = (statistics.median(each) * 1000 for each in took.values())
+        lines.append(f"| {name} | {without:.0f} | {used:.0f} | {used / without:.2f} |")
+    return lines
+
+
+def parts(folder: Path) -> list[str]:
+    """What a launch of true costs beside the launch: system calls of the worker, by strace."""
+    count = 1_000
+    (folder / "t.matrix.toml").write_text(
+        f'[program]\nlaunch = "/bin/true"\n[[matrix]]\nname = "m"\nline = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\n'
+        'expect = { exit = 0, stdout = "", stderr = "" }\n'
+    )
+    (folder / "bare.py").write_text(
+        f'import os\nfor n in range({count}):\n    os.waitpid(os.posix_spawn("/bin/true", ["true", str(n)], {{}}), 0)\n'
+    )
+    found = {}
+    log = Path(tempfile.mkdtemp()) / "calls"  # not below the spec, whose folder is read
+    for name, words in (
+        ("worker", [COMMAND, "run", "--jobs", "1", "--brief", "t.matrix.toml"]),
+        ("bare loop", [sys.executable, "bare.py"]),
+    ):
+        subprocess.run(
+            ["strace", "-f", "-o", str(log), *words], cwd=folder, capture_output=True, check=True
+        )
+        calls: dict[str, Counter[str]] = {}
+        for line in log.read_text(errors="replace").splitlines():
+            match = re.match(r"(\d+)\s+(\w+)\(", line)
+            if match:
+                calls.setdefault(match[1], Counter())[match[2]] += 1
+        found[name] = max(
+            calls.values(), key=lambda each: each["clone3"] + each["clone"] + each["vfork"]
+        )
+    lines = [
+        "| system call of a case | our worker | a bare loop of posix_spawn and wait |",
+        "|---|---|---|",
+    ]
+    for call in sorted(found["worker"], key=lambda each: -found["worker"][each]):
+        ours, bare = (found[name][call] / count for name in ("worker", "bare loop"))
+        if max(ours, bare) >= 0.1:
+            lines.append(f"| {call} | {ours:.2f} | {bare:.2f} |")
+    ours, bare = (sum(found[name].values()) / count for name in ("worker", "bare loop"))
+    return [*lines, f"| all | {ours:.1f} | {bare:.1f} |"]
+
+
+PARTS: dict[str, tuple[str, Callable[[Path], list[str]]]] = {
+    "combining": ("Combining", combining), "specs": ("Small and large specs", specs),
+    "starts": ("Warm by itself, and past a launcher", starts), "node": ("The compile cache of node", node),
+    "parts": ("What a case asks of the system", parts),
+}  # fmt: skip
+
+
+def main() -> None:
+    for name in sys.argv[1:] or PARTS:
+        title, measure = PARTS[name]
+        with tempfile.TemporaryDirectory() as folder:
+            lines = measure(Path(folder))
+        print("\n".join(lines), flush=True)
+        write_section(title, f"python benchmarks/waiting.py {name}", lines)
+
+
+if __name__ == "__main__":
+    main()
