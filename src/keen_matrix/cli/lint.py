@@ -40,7 +40,6 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.problems import write_problem
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.oracle import asking, forbidden
     from keen_matrix.core.spec.kept import kept_problems
@@ -59,8 +58,11 @@ def main(options: argparse.Namespace) -> int:
     for path in paths:
         with asking(forbidden):
             problems = kept_problems(path)
-        for problem in problems if options.format == TEXT else ():
-            write_problem(screen, problem)
+        if problems and options.format == TEXT:
+            from keen_matrix.cli.console.problems import write_problem
+
+            for problem in problems:
+                write_problem(screen, problem)
         every += problems
     errors = sum(problem.severity == "error" for problem in every)
     warnings = len(every) - errors

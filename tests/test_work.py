@@ -1,0 +1,160 @@
+"""How much work things are: counted, never timed, so that a later change cannot make them slow unseen."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Place
+
+SMALL = '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "a"\nexpect.exit = 0\n'
+
+
+def in_process_of_its_own(script: str, folder: Path, *words: str, **env: str) -> str:
+    outer = {**os.environ, **env}
+    done = subprocess.run([sys.executable, "-c", script, *words], cwd=folder, env=outer, capture_output=True, text=True, timeout=120, check=False)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+CALLED = """
+import contextlib, dataclasses, io, json, sys
+made, plain = [], dataclasses._process_class
+dataclasses._process_class = lambda *a, **k: (made.append(1), plain(*a, **k))[1]
+from keen_matrix.cli import main
+with contextlib.redirect_stdout(io.StringIO()):
+    main(sys.argv[1:])
+print(json.dumps([len(made), sorted({name.split(".")[0] for name in sys.modules} | {name for name in sys.modules if name.startswith("keen_matrix.cli.")})]))
+"""
+
+
+@pytest.mark.parametrize(
+    ("words", "absent", "classes"),
+    [
+        (("run",), {"pydantic", "numpy", "rich", "jinja2", "matplotlib", "tree_sitter", "distributed"}, 20),
+        (("unfold",), {"pydantic", "numpy", "matplotlib"}, 20),
+        (("lint",), {"pydantic", "numpy", "matplotlib"}, 20),
+    ],
+)
+def test_a_spec_that_has_not_changed_is_used_without_what_reading_it_takes(
+    place: Place, words: tuple[str, ...], absent: set[str], classes: int
+) -> None:
+    path = place.write("s.matrix.toml", SMALL)
+    os.utime(path, (1, 1))
+    cache = {"XDG_CACHE_HOME": str(place.folder / "cache")}
+    subprocess.run([sys.executable, "-m", "keen_matrix", *words], cwd=place.folder, env={**os.environ, **cache}, check=True, capture_output=True)
+    made, modules = json.loads(in_process_of_its_own(CALLED, place.folder, *words, **cache))
+    assert made <= classes and not absent & set(modules)
+
+
+def test_a_spec_is_thought_through_without_what_combining_takes(place: Place) -> None:
+    place.write("s.matrix.toml", SMALL)
+    _, modules = json.loads(in_process_of_its_own(CALLED, place.folder, "lint", XDG_CACHE_HOME=str(place.folder / "cache")))
+    assert "pydantic" in modules and not {"numpy", "rich"} & set(modules)
+
+
+def test_a_completion_loads_the_command_in_hand_alone(place: Place) -> None:
+    script = """
+import os, sys
+from keen_matrix.cli import _command_in, build_parser
+build_parser(_command_in(sys.argv[1]))
+print(" ".join(sorted(name.split(".")[2] for name in sys.modules if name.startswith("keen_matrix.cli."))))
+"""
+    loaded = in_process_of_its_own(script, place.folder, "keen-matrix run --j").split()
+    assert "run" in loaded and not {"watching", "unfold", "lint", "settle", "draft", "prompt"} & set(loaded)
+    assert "run" not in in_process_of_its_own(script, place.folder, "keen-matrix ru").split()
+
+
+def test_an_expression_is_parsed_once_however_often_it_stands(monkeypatch: pytest.MonkeyPatch) -> None:
+    from keen_matrix.core import expressions
+
+    parsed: Counter[str] = Counter()
+    plain = expressions.ast.parse
+    expressions._parsed.cache_clear()
+
+    def counting(source: str, **more: object) -> object:
+        parsed[source] += 1
+        return plain(source, **more)  # type: ignore[call-overload]
+
+    monkeypatch.setattr(expressions.ast, "parse", counting)
+    for _ in range(50):
+        assert expressions.Expression("riders * 2 + 1").names == {"riders"}
+    assert parsed == {"riders * 2 + 1": 1}
+
+
+def test_lines_of_a_large_spec_are_counted_once(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    from keen_matrix.core.spec import source
+
+    one = '[[matrix]]\nname = "m{n}"\nline = "{{w}}"\naxes = {{ w = ["a"] }}\n'
+    path = place.write("s.matrix.toml", '[program]\nlaunch = "true"\n' + "".join(one.format(n=n) for n in range(300)))
+    looked: list[bytes] = []
+    plain = source.re.finditer
+
+    def counting(pattern: bytes, text: bytes, *more: int) -> object:
+        looked.append(text)
+        return plain(pattern, text, *more)
+
+    monkeypatch.setattr(source.re, "finditer", counting)
+    read = source.read_source(str(path))
+    assert [read.line(("matrix", n, "name")) for n in (0, 1, 299)] == [4, 8, 1200]
+    assert read.warning(("matrix", 299, "axes", "w"), "x").line == 1202
+    assert len([each for each in looked if each == read.text.encode()]) == 1
+
+
+def test_what_stands_inside_an_option_is_no_condition_of_a_search(monkeypatch: pytest.MonkeyPatch) -> None:
+    from keen_matrix.core.covering import search
+    from keen_matrix.core.covering.joining import Inside
+
+    monkeypatch.setattr(search, "Feasible", lambda *_: pytest.fail("there is no condition"))
+    levels = [2, 2, 2, 4, 4, 4]
+    search.cover(search.Demand(levels=levels, strength=2, inside=[Inside(3 + n, n, 1) for n in range(3)]))
+
+
+WORKING = """
+import cProfile, json, os, pstats, sys
+from keen_matrix.core.launch import engine, workers
+from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.vectors.unfold import unfold
+
+HERE = os.getcwd()
+
+def be_worker(serve, control):
+    os.dup2(control, workers.CONTROL)
+    profile = cProfile.Profile()
+    profile.enable()
+    serve()
+    profile.disable()
+    calls = {}
+    for (file, _, name), (_, count, *_) in pstats.Stats(profile).stats.items():
+        if name.startswith("<built-in method posix.") or "'select.epoll'" in name and "poll" not in name.split()[1]:
+            calls[name] = count
+    with open(os.path.join(HERE, "calls"), "w") as file:  # the worker has gone elsewhere
+        file.write(json.dumps(calls))
+    os._exit(0)
+
+workers._be_worker, workers.may_fork = be_worker, lambda: True
+spec = load_spec("s.matrix.toml")
+with engine.WorkerPool(1, workers.WorkerSet(1, forked=True)) as pool:
+    pool.plan(spec, resolved_launch(spec))
+    assert all(each.verdict == 0 for each in pool.results(unfold(spec)))
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="system calls are counted on Linux")
+def test_a_launch_asks_little_of_the_system(place: Place) -> None:
+    """Beside the launch: two pipes and their ends, the directories looked at, and one wait."""
+    asked = []
+    for count in (100, 300):
+        place.write("s.matrix.toml", SMALL.replace('line = "a"', f'line = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\nexpect.stdout = ""\nexpect.stderr = ""'))
+        in_process_of_its_own(WORKING, place.folder)
+        asked.append(json.loads((place.folder / "calls").read_text()))
+    each = {name: (asked[1][name] - asked[0].get(name, 0)) / 200 for name in asked[1]}
+    assert each["<built-in method posix.posix_spawn>"] == 1
+    assert sum(each.values()) < 30, each
