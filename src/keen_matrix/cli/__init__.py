@@ -40,6 +40,7 @@ COMMANDS = {
     "doubt": "find the expectations that would accept a wrong output",
     "suspects": "find what the cases that did not hold have in common",
     "narrow": "make a vector that did not hold as small as it can be while it differs in the same way",
+    "places": "show the lines of the program that go with what did not hold, and those that no vector runs",
     "coverage": "list the options, values, refusals and combinations that the vectors reach, and those they miss",
     "schema": "print the JSON Schema of specs, for editors, and of what commands write",
     "demo": "put the sample ferry office in a folder and run it",
@@ -50,7 +51,7 @@ GROUPS = {
     "begin": ("try", "draft", "settle", "fill", "demo"),
     "run": ("run", "unfold", "lint", "baseline", "replay"),
     "look at results": ("report", "compare", "history"),
-    "think about the spec": ("coverage", "doubt", "suspects", "narrow", "schema"),
+    "think about the spec": ("coverage", "doubt", "suspects", "narrow", "places", "schema"),
 }
 """What one is doing → the commands for it, as the help lists them."""
 BEGINNING = """\

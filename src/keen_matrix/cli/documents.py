@@ -253,6 +253,88 @@ def narrowed_case(spec: str, case: Case, found: Narrowed, block: list[str]) -> N
     )  # fmt: skip
 
 
+# --- places ---
+
+
+class FoundPlace(Struct):
+    """A line, and how well it explains that vectors did not hold."""
+
+    file: str
+    line: int
+    last: int
+    """The last of the lines from there on of which the very same is so."""
+    text: str
+    score: float
+    why: Literal["runs", "decides", "skipped"]
+    failing: int
+    """Traced vectors that did not hold of which this is so."""
+    holding: int
+    example: str
+    """The id of one of them."""
+
+
+class FoundParting(Struct):
+    """Where a vector that did not hold leaves the way of one that did."""
+
+    id: str
+    other: str
+    last: str | None
+    """`FILE:LINE` of the last line of the common way."""
+    next: str | None
+    instead: str | None
+
+
+class FoundUnreached(Struct):
+    """Lines that no traced vector runs."""
+
+    file: str
+    first: int
+    last: int
+    text: str
+    condition: str
+    words: list[str] | None
+    """A vector that may reach them."""
+
+
+class PlacesCause(Struct):
+    """Vectors that went wrong in the same way, and the lines that explain it."""
+
+    failing: int
+    holding: int
+    example: str | None
+    is_telling: bool
+    """Whether any line tells them from those that held."""
+    is_agreed: bool
+    """Whether a second measure has the same line first."""
+    places: list[FoundPlace]
+    """The most suspicious first."""
+
+
+class PlacesSpec(Struct):
+    """What was found of one spec."""
+
+    spec: str
+    runtime: str
+    failing: int
+    """Vectors that did not hold and were traced."""
+    holding: int
+    otherwise: list[str]
+    """Ids of vectors that did otherwise when they were traced, and are left out."""
+    silent: list[str]
+    left: int
+    causes: list[PlacesCause]
+    partings: list[FoundParting]
+    unreached: list[FoundUnreached]
+
+
+class PlacesDocument(Struct):
+    """What places found."""
+
+    specs: list[PlacesSpec]
+    kind: Literal["places"] = "places"
+    version: Literal[1] = 1
+
+
 # --- coverage ---
 
 
@@ -473,6 +555,7 @@ DOCUMENTS: Mapping[str, type[Struct]] = {
     "doubt": DoubtDocument,
     "suspects": SuspectsDocument,
     "narrow": NarrowDocument,
+    "places": PlacesDocument,
     "coverage": CoverageDocument,
     "compare": CompareDocument,
     "history": HistoryDocument,

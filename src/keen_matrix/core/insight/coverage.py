@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import combinations, product
 from math import prod
 from typing import TYPE_CHECKING
@@ -228,6 +228,28 @@ def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, .
 # --- axes ---
 
 
+class _Seen:
+    """Which combinations of the levels of some axes were seen, a byte for each: a million of them would be
+    hundreds of megabytes as tuples."""
+
+    def __init__(self, sizes: Sequence[int]) -> None:
+        self._sizes = sizes
+        self._there = bytearray(prod(sizes))
+
+    def _number(self, levels: Sequence[int]) -> int:
+        number = 0
+        for level, size in zip(levels, self._sizes, strict=True):
+            number = number * size + level
+        return number
+
+    def add(self, levels: Sequence[int]) -> None:
+        """Take one that was seen."""
+        self._there[self._number(levels)] = 1
+
+    def __contains__(self, levels: Sequence[int]) -> bool:
+        return bool(self._there[self._number(levels)])
+
+
 class _TupleCount:
     """The pairs and triples of one matrix that its cases contain, of those that some allowed
     vector can contain."""
@@ -249,7 +271,7 @@ class _TupleCount:
                 column = layout.values[name]
                 self.levels.append({repr(column[level]): level for level in range(len(column))})
         asked = max(strength_of(matrix) or 3, 2)
-        self.seen: dict[tuple[int, ...], set[tuple[int, ...]]] = {}
+        self.seen: dict[tuple[int, ...], _Seen] = {}
         for strength in (2, 3):
             tuples = sum(
                 prod(self.sizes[axis] for axis in axes)
@@ -257,7 +279,8 @@ class _TupleCount:
             )
             if self.usable and strength <= asked and tuples <= MOST_TUPLES:
                 self.seen |= {
-                    axes: set() for axes in combinations(range(len(self.sizes)), strength)
+                    axes: _Seen([self.sizes[axis] for axis in axes])
+                    for axes in combinations(range(len(self.sizes)), strength)
                 }
 
     def add(self, case: Case) -> None:
@@ -270,7 +293,7 @@ class _TupleCount:
         ]
         if -1 not in row:
             for axes, seen in self.seen.items():
-                seen.add(tuple([row[axis] for axis in axes]))
+                seen.add([row[axis] for axis in axes])
 
     def parts(self) -> Iterator[Part]:
         """Yield what was counted, pairs first."""
@@ -296,7 +319,7 @@ class _TupleCount:
         self,
         part: Part,
         axes: tuple[int, ...],
-        seen: set[tuple[int, ...]],
+        seen: _Seen,
         feasible: Feasible | None,
     ) -> None:
         linked = feasible is not None and any(axis in feasible.component for axis in axes)

@@ -1,0 +1,218 @@
+"""Lines of a program as `places` shows them: the most suspicious ones with the source around them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+from keen_matrix.cli.console.screen import Screen
+from keen_matrix.core.insight.places.ranking import Parting, Ranked, Ranking, parting
+from keen_matrix.core.insight.places.trace import Place
+from keen_matrix.core.insight.places.tracing import Evidence, Run
+from keen_matrix.core.insight.places.unreached import Unreached, reached_and_all
+from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import cut, shell_line, visible_line
+from keen_matrix.wording.signs import STYLE_OF, Segment, legend
+
+AROUND = 2
+"""Lines shown above and below a place."""
+MOST_UNREACHED = 12
+WEAK = 0.7
+"""Score below which a line explains little."""
+MOST_SHOWN = 8
+"""Lines of a place that are shown."""
+MOST_PARTINGS, MOST_CAUSES = 8, 8
+WORDS = {
+    "differed": "run by vectors that did not hold alone", "held": "by those that held alone", "mixed": "by both",
+    "blank": "by none",
+}  # fmt: skip
+
+
+class PlacesView:
+    """Shows what was found of one spec."""
+
+    def __init__(self, screen: Screen, evidence: Evidence, here: str) -> None:
+        self.screen, self.evidence, self.here = screen, evidence, here
+        self._texts: dict[str, list[str]] = {}
+        self._shown: set[str] = set()
+        """Names of the signs that stand in the margin."""
+
+    def name_of(self, file: str) -> str:
+        """Return a file's name from the folder of the spec, where it is below it."""
+        name = os.path.relpath(file, self.here)
+        return file if name.startswith("..") else name
+
+    def text_of(self, place: Place) -> str:
+        """Return the text of a line."""
+        lines = self._lines(place.file)
+        return lines[place.line - 1] if place.line <= len(lines) else ""
+
+    def _lines(self, file: str) -> list[str]:
+        if file not in self._texts:
+            try:
+                with open(file, encoding="utf-8", errors="replace") as text:
+                    self._texts[file] = text.read().split("\n")
+            except OSError:
+                self._texts[file] = []
+        return self._texts[file]
+
+    def _margin(self, place: Place, ranking: Ranking) -> str:
+        """Return the name of the sign for who runs a line, of the vectors of one cause and those that
+        held."""
+        failed = any(place in run.trace.places for run in ranking.runs)
+        held = any(place in run.trace.places for run in self.evidence.runs if not run.failed)
+        known = any(place in run.trace.can_run for run in self.evidence.runs)
+        if failed or held:
+            return "mixed" if failed and held else "differed" if failed else "held"
+        return "blank" if known else ""
+
+    def write_causes(self, causes: Sequence[Ranking], first: int) -> None:
+        """Write for each cause the places that explain it best, each with the lines around it."""
+        screen = self.screen
+        if not self.evidence.runs:
+            screen.line("  ", ("of no vector the lines are known, so nothing can be said", "warn"))
+            return
+        if not causes:
+            screen.line("  ", ("every traced vector held, so no line is suspicious", "good"))
+            return
+        for number, ranking in enumerate(causes[:MOST_CAUSES]):
+            if number:
+                screen.line()
+            self._write_cause(ranking, first)
+        if len(causes) > MOST_CAUSES:
+            screen.line(
+                "  ",
+                (
+                    f"and {len(causes) - MOST_CAUSES} further causes: places ID shows a single case",
+                    "dim",
+                ),
+            )
+        names = [name for name in WORDS if name in self._shown]
+        if names:
+            screen.line("  ", *legend(screen, names, WORDS))
+
+    def _write_cause(self, ranking: Ranking, first: int) -> None:
+        screen = self.screen
+        example = ranking.example
+        if example is not None:
+            screen.line(
+                "  ", (f"{counted(ranking.failing, 'vector')} that did not hold", "bad"), ("   such as  ", "dim"),
+                shell_line(example.case.argv) or "no words", "   ", (example.case.id[:6], "place"),
+            )  # fmt: skip
+        if not ranking.holding or not ranking.is_telling:
+            why = (
+                "no vector that held was traced, so no line tells them apart"
+                if not ranking.holding
+                else "vectors that held run the same lines: what a line does with its values is wrong, or one is missing"
+            )
+            screen.line("    ", (why, "warn"))
+            return
+        if ranking.places[0].score < WEAK:
+            screen.line("    ", ("no line explains it well: perhaps one is missing", "warn"))
+        for number, each in enumerate(ranking.places[:first], 1):
+            self._write_place(number, each, ranking)
+        if not ranking.is_agreed:
+            screen.line(
+                "    ",
+                ("another measure (D*) has another line first: take the order with care", "warn"),
+            )
+
+    def _write_place(self, number: int, ranked: Ranked, ranking: Ranking) -> None:
+        screen, place = self.screen, ranked.place
+        does = {
+            "runs": "run it",
+            "decides": "go on from it in the same way",
+            "skipped": "pass it over",
+        }[ranked.why]
+        where = f"{self.name_of(place.file)}:{_span(place.line, ranked.last)}"
+        screen.line(
+            f"    {number}  ", (where, "place"), f"   {ranked.score:.2f}   ",
+            f"{ranked.failing} of {ranking.failing} {does}, and {ranked.holding} of {ranking.holding} that held",
+        )  # fmt: skip
+        lines = self._lines(place.file)
+        last = min(ranked.last, place.line + MOST_SHOWN)
+        width = len(str(last + AROUND))
+        for line in range(max(1, place.line - AROUND), min(len(lines), last + AROUND) + 1):
+            mark = self._margin(Place(place.file, line), ranking)
+            self._shown |= {mark} if mark else set()
+            sign: Segment = (screen.sign(mark), STYLE_OF[mark]) if mark else " "
+            text = visible_line(lines[line - 1].replace("\t", "    "), " ")
+            style = "strong" if place.line <= line <= ranked.last else ""
+            screen.line(
+                "     ",
+                sign,
+                " ",
+                (f"{line:>{width}}", "dim"),
+                "  ",
+                (cut(text, max(20, screen.width - width - 12)), style),
+            )
+
+    def write_parting(self, found: Parting) -> None:
+        """Write where a vector leaves the way of one that held."""
+        screen = self.screen
+        one, other = found.failing.case, found.holding.case
+        screen.line(
+            "  ",
+            (one.id[:6], "place"),
+            "   ",
+            shell_line(one.argv) or "no words",
+            ("   did not hold", "bad"),
+        )
+        screen.line(
+            "  ",
+            (other.id[:6], "place"),
+            "   ",
+            shell_line(other.argv) or "no words",
+            ("   held", "good"),
+        )
+        for what, place in (
+            ("both come to", found.last),
+            ("it goes on with", found.next),
+            ("the other with", found.instead),
+        ):
+            if place is None:
+                screen.line("    ", (f"{what:16}", "dim"), "nothing: it ends")
+                continue
+            where = f"{self.name_of(place.file)}:{place.line}"
+            screen.line(
+                "    ",
+                (f"{what:16}", "dim"),
+                (where, "place"),
+                "  ",
+                visible_line(self.text_of(place).strip(), " "),
+            )
+
+    def write_unreached(self, never: Sequence[Unreached]) -> None:
+        """Write the parts that no vector runs."""
+        screen = self.screen
+        ran, every = reached_and_all(self.evidence.runs)
+        if not every:
+            return
+        screen.line("  ", (f"{len(ran)} of {counted(len(every), 'line')} reached", "strong"))
+        for each in never[:MOST_UNREACHED]:
+            where = f"{self.name_of(each.file)}:{_span(each.first, each.last)}"
+            under = (
+                f"   under line {each.condition_line}: {each.condition}" if each.condition else ""
+            )
+            screen.line(
+                "    ",
+                (where, "place"),
+                "  ",
+                visible_line(each.text, " "),
+                (visible_line(under, " "), "dim"),
+            )
+            if each.words is not None:
+                screen.line("      ", ("may be reached by  ", "dim"), shell_line(each.words))
+        if len(never) > MOST_UNREACHED:
+            screen.line("    ", (f"and {len(never) - MOST_UNREACHED} more", "dim"))
+
+
+def _span(first: int, last: int) -> str:
+    return f"{first}" if first == last else f"{first}-{last}"
+
+
+def partings_of(runs: Sequence[Run]) -> list[Parting]:
+    """Return for the failing runs where they leave the way of the most alike that held."""
+    holding = [run for run in runs if not run.failed]
+    found = (parting(run, holding) for run in runs if run.failed)
+    return [each for each in found if each is not None]

@@ -1,0 +1,249 @@
+"""`keen-matrix places`: the lines of a program that vectors run which did not hold, and others do not."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import TYPE_CHECKING
+
+from keen_matrix.cli.insight import runs_of, screen_of
+from keen_matrix.cli.shared import (
+    JSON,
+    add_format,
+    add_spec_options,
+    remark,
+    split_ids,
+    whole_number,
+)
+from keen_matrix.core.errors import RunFault
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.launch.workers import default_jobs
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.runs.once import used_by
+from keen_matrix.wording.counts import counted
+
+if TYPE_CHECKING:
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import PlacesSpec
+    from keen_matrix.core.insight.places.kept import KeptPlaces
+    from keen_matrix.core.insight.places.ranking import Parting, Ranked, Ranking
+    from keen_matrix.core.insight.places.trace import Place
+    from keen_matrix.core.insight.places.tracing import Evidence
+    from keen_matrix.core.insight.places.unreached import Unreached
+    from keen_matrix.core.model.spec import Spec
+
+EPILOG = """\
+examples:
+  keen-matrix run
+  keen-matrix places                 the lines that go with what did not hold in the last run
+  keen-matrix places k3f9x2          and where this case leaves the way of one that held
+
+Cases are launched again, with the program's lines told by its own runtime: Python, node, sh and bash, Perl, and C
+and C++ that were compiled with --coverage. Nothing of the program is changed.
+exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told
+"""
+FIRST = 3
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the command."""
+    add_spec_options(
+        parser, ids="the beginnings of the ids of cases that did not hold (default: all)"
+    )
+    parser.add_argument(
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the run to look at (default: the last)",
+    )
+    parser.add_argument(
+        "--launches",
+        type=whole_number,
+        default=400,
+        metavar="N",
+        help="cases of a spec that are launched (default 400)",
+    )
+    parser.add_argument(
+        "--first",
+        type=whole_number,
+        default=FIRST,
+        metavar="N",
+        help=f"places that are shown (default {FIRST})",
+    )
+    add_format(parser)
+
+
+def main(options: argparse.Namespace) -> int:
+    """Run the command and return the exit status."""
+    from keen_matrix.cli.documents import PlacesDocument, PlacesSpec, write_document
+    from keen_matrix.core.doing import doing
+    from keen_matrix.core.insight.places.kept import keep_places
+    from keen_matrix.core.insight.places.ranking import ranked_causes
+    from keen_matrix.core.insight.places.tracers import tracer_of
+    from keen_matrix.core.insight.places.tracing import chosen, own_folders, traceable, traced
+    from keen_matrix.core.insight.places.unreached import unreached
+
+    screen = screen_of(options)
+    is_json = options.format == JSON
+    document, refused = list[PlacesSpec](), list[str]()
+    failed = seen = False
+    ids, options.specs = split_ids(options.specs)
+    for spec, records in runs_of(options, screen):
+        launch = resolved_launch(spec)
+        tracer = tracer_of(launch)
+        why = f"no tracer knows {launch.words[0]}" if tracer is None else tracer.missing(launch)
+        if tracer is None or why:
+            refused.append(f"{spec.path}: {why}")
+            continue
+        cases = traceable(spec, records, ids)
+        some = chosen(cases, records, options.launches)
+        own = own_folders(spec, launch)
+        with (
+            WorkerPool(default_jobs()) as pool,
+            used_by(spec, pool, remark),
+            doing(f"following {spec.path}") as told,
+        ):
+            evidence = traced(spec, launch, tracer, own, pool, told.told)(some, records)
+        evidence.left = len(cases) - len(some)
+        causes = ranked_causes(evidence.runs)
+        never = unreached(spec, evidence.runs)
+        failed = failed or bool(causes)
+        seen = seen or bool(evidence.runs)
+        keep_places(
+            options.journal, spec.path, _kept(spec, options.journal, evidence, causes, never)
+        )
+        if is_json:
+            document.append(_document(spec, tracer.name, evidence, causes, never))
+        else:
+            _write(screen, spec, (evidence, causes, never), options.first, with_ways=bool(ids))
+    for text in refused:
+        remark(text)
+    if refused and not document and not failed:
+        raise RunFault(
+            "of no program here can the lines be told" if len(refused) > 1 else refused[0]
+        )
+    if is_json:
+        write_document(PlacesDocument(document))
+    return 1 if failed else 0
+
+
+def _write(
+    screen: Screen,
+    spec: Spec,
+    found: tuple[Evidence, list[Ranking], list[Unreached]],
+    first: int,
+    *,
+    with_ways: bool,
+) -> None:
+    """Write what was found of one spec."""
+    from keen_matrix.cli.console.places import MOST_PARTINGS, PlacesView, partings_of
+
+    evidence, causes, never = found
+    view = PlacesView(screen, evidence, spec.here)
+    failing = sum(run.failed for run in evidence.runs)
+    screen.line(
+        (spec.path, "strong"),
+        f"   traced {failing:,} that did not hold and {len(evidence.runs) - failing:,} that held",
+    )
+    for count, what in (
+        (len(evidence.otherwise), "did otherwise when traced, and are left out"),
+        (len(evidence.silent), "told no line of the program's own files"),
+        (evidence.left, "were not launched (--launches)"),
+    ):
+        if count:
+            screen.line("  ", (f"{counted(count, 'vector')} {what}", "warn"))
+    screen.line()
+    view.write_causes(causes, first)
+    if with_ways:
+        for each in partings_of(evidence.runs)[:MOST_PARTINGS]:
+            screen.line()
+            view.write_parting(each)
+    screen.line()
+    view.write_unreached(never)
+
+
+def _document(
+    spec: Spec, runtime: str, evidence: Evidence, causes: list[Ranking], never: list[Unreached]
+) -> PlacesSpec:
+    """Return what was found of one spec, for programs."""
+    from keen_matrix.cli.console.places import PlacesView, partings_of
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import (
+        FoundParting,
+        FoundPlace,
+        FoundUnreached,
+        PlacesCause,
+        PlacesSpec,
+    )
+
+    view = PlacesView(Screen(sys.stderr), evidence, spec.here)
+
+    def where(place: Place | None) -> str | None:
+        return None if place is None else f"{view.name_of(place.file)}:{place.line}"
+
+    def place_of(each: Ranked) -> FoundPlace:
+        place = each.place
+        text = view.text_of(place).strip()
+        return FoundPlace(view.name_of(place.file), place.line, each.last, text, round(each.score, 4), each.why, each.failing,
+                          each.holding, each.example.case.id)  # fmt: skip
+
+    def parting_of(each: Parting) -> FoundParting:
+        ids = (each.failing.case.id, each.holding.case.id)
+        return FoundParting(*ids, where(each.last), where(each.next), where(each.instead))
+
+    def cause_of(each: Ranking) -> PlacesCause:
+        example = None if each.example is None else each.example.case.id
+        return PlacesCause(each.failing, each.holding, example, each.is_telling, each.is_agreed,
+                           list(map(place_of, each.places[:MOST_KEPT])))  # fmt: skip
+
+    failing = sum(run.failed for run in evidence.runs)
+    return PlacesSpec(
+        spec.path, runtime, failing, len(evidence.runs) - failing, evidence.otherwise, evidence.silent, evidence.left,
+        list(map(cause_of, causes)), list(map(parting_of, partings_of(evidence.runs))),
+        [FoundUnreached(view.name_of(each.file), each.first, each.last, each.text, each.condition,
+                        None if each.words is None else list(each.words)) for each in never],
+    )  # fmt: skip
+
+
+MOST_KEPT = 20
+
+
+def _kept(
+    spec: Spec, journal: str, evidence: Evidence, causes: list[Ranking], never: list[Unreached]
+) -> KeptPlaces:
+    """Return what other commands tell of it."""
+    from keen_matrix.cli.console.places import PlacesView
+    from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.insight.places.kept import KeptPlace, KeptPlaces
+    from keen_matrix.core.insight.places.unreached import reached_and_all
+    from keen_matrix.core.results.reading import headers_of
+
+    view = PlacesView(Screen(sys.stderr), evidence, spec.here)
+    ran, every = reached_and_all(evidence.runs)
+    telling = [each for cause in causes if cause.is_telling for each in cause.places[:MOST_KEPT]]
+    best = {each.place: each for each in sorted(telling, key=lambda each: each.score)}
+    order = sorted(best.values(), key=lambda each: -each.score)
+
+    def kept_of(each: Ranked) -> KeptPlace:
+        return KeptPlace(
+            file=view.name_of(each.place.file), line=each.place.line, score=round(each.score, 4)
+        )
+
+    by_case = {}
+    for run in evidence.runs:
+        first = (
+            next((each for each in order if each.place in run.trace.places), None)
+            if run.failed
+            else None
+        )
+        if first is not None:
+            by_case[run.case.id] = kept_of(first)
+    started = {os.path.abspath(each.spec): each.started for each in headers_of(journal)}
+    parts = [f"{view.name_of(each.file)}:{each.first}  {each.text}" for each in never]
+    return KeptPlaces(
+        spec_digest=spec.digest, started=started.get(os.path.abspath(spec.path), ""),
+        launched=len(evidence.runs), reached=len(ran), lines=len(every), unreached=parts,
+        places=list(map(kept_of, order[:MOST_KEPT])), by_case=by_case,
+    )  # fmt: skip

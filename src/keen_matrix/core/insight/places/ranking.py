@@ -1,0 +1,256 @@
+"""Which lines explain best that some vectors did not hold.
+
+A line is scored by how well "runs it" goes with failing: Ochiai's coefficient ("An Evaluation of Similarity
+Coefficients for Software Fault Localization", 2006), with D* ("The DStar Method for Effective Software Fault
+Localization", 2014) as a check. That a line does *not* run can explain as much; then, and for the first
+line of a part that only some runs enter, the line is as suspicious that decides it: the nearest one above that other
+runs run too. Ties are broken by nearness to where a failing run leaves the way of the most alike run that held.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from math import sqrt
+from typing import Literal, TypeAlias
+
+from keen_matrix.core.insight.places.trace import Place
+from keen_matrix.core.insight.places.tracing import Run, distance
+from keen_matrix.core.results.causes import cause_key
+from keen_matrix.core.structs import Struct, replace
+
+DECIDES = 0.999
+"""What a line scores that decides whether another runs, beside that one."""
+SKIPPED = 0.99
+"""The same of a line that does not run, where that explains failing."""
+
+
+Why: TypeAlias = Literal["runs", "decides", "skipped"]
+_Found: TypeAlias = "tuple[float, Why, frozenset[int]]"
+
+
+class Ranked(Struct, frozen=True, kw_only=True):
+    """A place, and how well it explains failing."""
+
+    place: Place
+    last: int
+    """The last of the lines from there on of which the very same is so."""
+    score: float
+    """From 0 to 1."""
+    why: Why
+    """"runs", "decides" or "skipped"."""
+    failing: int
+    """Failing runs that it explains."""
+    holding: int
+    """Holding runs that are alike in this."""
+    example: Run
+    """The failing run with the fewest words that it explains."""
+
+
+class Ranking(Struct, frozen=True, kw_only=True):
+    """The places in order, and what that stands on."""
+
+    places: list[Ranked]
+    runs: Sequence[Run]
+    """The failing ones."""
+    failing: int
+    holding: int
+    example: Run | None
+    """The failing run with the fewest words."""
+    is_agreed: bool
+    """Whether D* has the same place first."""
+    is_telling: bool
+    """Whether any line goes with failing: else failing and holding runs run the same lines."""
+
+
+class Parting(Struct, frozen=True):
+    """Where a failing run leaves the way of one that held."""
+
+    failing: Run
+    holding: Run
+    last: Place | None
+    """The last line of the common way."""
+    next: Place | None
+    """The line that the failing run goes on with; None where it ends."""
+    instead: Place | None
+    """The line that the other goes on with."""
+    step: int
+    """How many lines they have run by then."""
+
+
+def ochiai(failing: int, holding: int, all_failing: int) -> float:
+    """Return Ochiai's coefficient of a line that so many failing and holding runs run."""
+    return failing / sqrt(all_failing * (failing + holding)) if failing else 0.0
+
+
+def dstar(failing: int, holding: int, all_failing: int) -> float:
+    """Return D*, with the star 2, of such a line."""
+    without = holding + all_failing - failing
+    return failing**2 / without if without else float("inf")
+
+
+def parting(run: Run, holding: Sequence[Run]) -> Parting | None:
+    """Return where a run leaves the way of the most alike that held; None where no order is told, or
+    they go the same way."""
+    near = min(
+        (each for each in holding if each.trace.order),
+        key=lambda each: (distance(each.case, run.case), each.case.sequence), default=None,
+    )  # fmt: skip
+    if near is None or not run.trace.order:
+        return None
+    mine, other = run.trace.order, near.trace.order
+    step = next(
+        (n for n, (a, b) in enumerate(zip(mine, other, strict=False)) if a != b),
+        min(len(mine), len(other)),
+    )
+    if step == len(mine) == len(other):
+        return None
+    return Parting(
+        run, near, mine[step - 1] if step else None, mine[step] if step < len(mine) else None,
+        other[step] if step < len(other) else None, step,
+    )  # fmt: skip
+
+
+class _Spectra:
+    """For each line, which runs run it."""
+
+    def __init__(self, runs: Sequence[Run]) -> None:
+        self.runs = runs
+        self.all_failing = sum(run.failed for run in runs)
+        self.ran: dict[Place, frozenset[int]] = {}
+        by_place: dict[Place, set[int]] = {}
+        for number, run in enumerate(runs):
+            for place in run.trace.places:
+                by_place.setdefault(place, set()).add(number)
+        self.ran = {place: frozenset(numbers) for place, numbers in by_place.items()}
+        self.every = frozenset(range(len(runs)))
+        self.lines: dict[str, list[int]] = {}
+        for place in sorted(self.ran):
+            self.lines.setdefault(place.file, []).append(place.line)
+
+    def count(self, numbers: frozenset[int]) -> tuple[int, int]:
+        """Return how many of some runs failed, and how many held."""
+        failing = sum(self.runs[number].failed for number in numbers)
+        return failing, len(numbers) - failing
+
+    def score(self, numbers: frozenset[int]) -> float:
+        """Return how well being one of some runs goes with failing."""
+        return ochiai(*self.count(numbers), self.all_failing)
+
+    def decides(self, place: Place) -> Place | None:
+        """Return the nearest line above that other runs run too."""
+        mine = self.ran[place]
+        for line in reversed([each for each in self.lines[place.file] if each < place.line]):
+            above = Place(place.file, line)
+            if self.ran[above] > mine:
+                return above
+        return None
+
+
+def _simplicity(run: Run) -> tuple[int, str]:
+    return len(run.case.argv), run.case.id
+
+
+def ranked(runs: Sequence[Run]) -> Ranking:
+    """Return the places that explain best why some runs failed."""
+    spectra = _Spectra(runs)
+    found: dict[Place, _Found] = {}
+
+    def add(place: Place, score: float, why: Why, numbers: frozenset[int]) -> None:
+        if place not in found or score > found[place][0]:
+            found[place] = score, why, numbers
+
+    for place, numbers in spectra.ran.items():
+        skipping = spectra.every - numbers
+        add(place, spectra.score(numbers), "runs", numbers)
+        above = spectra.decides(place)
+        if above is not None:
+            add(above, DECIDES * spectra.score(numbers), "decides", numbers)
+            # those that do not come so far have not skipped it
+            passing = spectra.ran[above] & skipping
+            add(above, DECIDES * spectra.score(passing), "decides", passing)
+            add(place, SKIPPED * spectra.score(passing), "skipped", passing)
+    near = _nearness(runs)
+    order = sorted(
+        (place for place in found if spectra.count(found[place][2])[0]),
+        key=lambda place: (-found[place][0], near.get(place, len(near)), place),
+    )
+    places: list[Ranked] = []
+    for place in order:
+        score, why, numbers = found[place]
+        beside = next(
+            (
+                n
+                for n, each in enumerate(places)
+                if _goes_on(each, place, found[place], found, spectra)
+            ),
+            None,
+        )
+        if beside is not None:
+            both = (places[beside].place.line, places[beside].last, place.line)
+            places[beside] = replace(
+                places[beside], place=Place(place.file, min(both)), last=max(both)
+            )
+            continue
+        failing, holding = spectra.count(numbers)
+        example = min((runs[n] for n in numbers if runs[n].failed), key=_simplicity)
+        places.append(Ranked(
+            place=place, last=place.line, score=score, why=why, failing=failing, holding=holding, example=example,
+        ))  # fmt: skip
+    common = ochiai(spectra.all_failing, len(runs) - spectra.all_failing, spectra.all_failing)
+    best = places[0].score if places else 0.0
+    check = max(
+        (dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order),
+        default=0.0,
+    )
+    agreed = (
+        bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
+    )
+    failed = sorted((run for run in runs if run.failed), key=_simplicity)
+    return Ranking(
+        places=places, runs=failed, failing=len(failed), holding=len(runs) - len(failed),
+        example=failed[0] if failed else None, is_agreed=agreed, is_telling=best > common + 1e-9,
+    )  # fmt: skip
+
+
+def _goes_on(
+    ranked: Ranked, place: Place, own: _Found, found: Mapping[Place, _Found], spectra: _Spectra
+) -> bool:
+    """Tell whether a place is the line next to others of which the very same is so."""
+    if ranked.place.file != place.file or found[ranked.place] != own:
+        return False
+    lines = spectra.lines[place.file]
+    at = lines.index(place.line)
+    beside = lines[max(0, at - 1) : at + 2]
+    return ranked.place.line in beside or ranked.last in beside
+
+
+def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
+    """Return a ranking for each cause: failing runs that went wrong in the same way, with all that held.
+    Of several causes that have the same line first, it is one; most runs first."""
+    holding = [run for run in runs if not run.failed]
+    by_cause: dict[object, list[Run]] = {}
+    for run in runs:
+        if run.failed:
+            by_cause.setdefault(cause_key(run.record), []).append(run)
+    by_place: dict[object, list[Run]] = {}
+    for number, failing in enumerate(by_cause.values()):
+        first = ranked([*failing, *holding])
+        key: object = first.places[0].place if first.is_telling else ("no line", number)
+        by_place.setdefault(key, []).extend(failing)
+    found = [ranked([*failing, *holding]) for failing in by_place.values()]
+    return sorted(found, key=lambda each: (not each.is_telling, -each.failing))
+
+
+def _nearness(runs: Sequence[Run]) -> Mapping[Place, int]:
+    """Return for lines how many steps they are from where a failing run leaves its control's way."""
+    holding = [run for run in runs if not run.failed]
+    found: dict[Place, int] = {}
+    for run in runs:
+        parts = parting(run, holding) if run.failed else None
+        if parts is None:
+            continue
+        for number, place in enumerate(run.trace.order):
+            steps = abs(number - parts.step) * 2 + (number < parts.step)
+            if steps < found.get(place, steps + 1):
+                found[place] = steps
+    return found

@@ -1,0 +1,35 @@
+"""What one launch ran of the program's own files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import NamedTuple, TypeAlias
+
+from keen_matrix.core.structs import Struct, field
+
+
+class Place(NamedTuple):
+    """A line of a program."""
+
+    file: str
+    """Its absolute path."""
+    line: int
+
+
+Lines: TypeAlias = "Mapping[str, frozenset[int]]"
+
+
+class Trace(Struct, frozen=True):
+    """The lines that a launch ran."""
+
+    places: frozenset[Place]
+    order: tuple[Place, ...] = ()
+    """In the order in which they ran, each time; empty where the runtime does not tell it."""
+    can_run: frozenset[Place] = field(default_factory=frozenset)
+    """Lines that hold something to run, where the runtime tells them."""
+
+
+def trace_of(order: Iterable[Place], can_run: Iterable[Place] = ()) -> Trace:
+    """Return the trace of lines in their order."""
+    whole = tuple(order)
+    return Trace(frozenset(whole), whole, frozenset(can_run))

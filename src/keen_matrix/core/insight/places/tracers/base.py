@@ -1,0 +1,109 @@
+"""What every tracer answers: one for each runtime, chosen by how the program is launched."""
+
+from __future__ import annotations
+
+import glob
+import os
+import re
+import shutil
+from collections.abc import Collection, Iterator
+from typing import NamedTuple, Protocol
+
+from keen_matrix.core.insight.places.trace import Place, Trace, trace_of
+from keen_matrix.core.launch import launchers
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+
+HOOKS = os.path.join(os.path.dirname(os.path.abspath(launchers.__file__)), "hooks")
+"""Files that runtimes load."""
+TRACE, OWN, POSIX = "KEEN_MATRIX_TRACE", "KEEN_MATRIX_TRACE_OWN", "KEEN_MATRIX_POSIX"
+MOST_TRACE = 64 << 20
+"""Bytes of one trace that are read."""
+
+
+class Traced(NamedTuple):
+    """How a program is launched so that its lines are told."""
+
+    launch: ResolvedLaunch
+    variables: dict[str, str]
+    """Variables of each launch; `{case_id}` in them is the id of the case."""
+
+
+class Tracer(Protocol):
+    """Has the lines of programs of one runtime told, with nothing of the program changed."""
+
+    name: str
+
+    def fits(self, launch: ResolvedLaunch) -> bool:
+        """Tell whether a launch starts a program of this runtime."""
+        ...
+
+    def missing(self, launch: ResolvedLaunch) -> str:
+        """Return what has to be installed or done first; empty where nothing is missing."""
+        ...
+
+    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
+        """Return how it is launched; traces go to `folder`, files of the program are below `own`."""
+        ...
+
+    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+        """Return what the launch of a case ran; None where nothing was told."""
+        ...
+
+
+def runtime_name(launch: ResolvedLaunch) -> str:
+    """Return the name of the program that runs the launch words' script, or the script itself: that of
+    its first line."""
+    name = os.path.basename(launch.words[0])
+    try:
+        with open(launch.file, "rb") as file:
+            first = file.readline(256)
+    except OSError:
+        return name
+    if first.startswith(b"#!") and not INTERPRETER.fullmatch(name):
+        words = first[2:].decode("utf-8", "replace").split()
+        rest = [
+            each for each in words if os.path.basename(each) != "env" and not each.startswith("-")
+        ]
+        return os.path.basename(rest[0]) if rest else name
+    return name
+
+
+INTERPRETER = re.compile(r"(python|pypy|perl|node|nodejs|bash|dash|ksh|zsh|sh)[\d.]*")
+
+
+def is_own(file: str, own: Collection[str]) -> bool:
+    """Tell whether a file is the program's own."""
+    return any(file.startswith(each.rstrip(os.sep) + os.sep) or file == each for each in own)
+
+
+def told_lines(folder: str, id: str) -> Iterator[str]:
+    """Yield the lines that the processes of a case have told, those of the first process first."""
+    names = glob.glob(os.path.join(glob.escape(folder), f"{id}.*"))
+    numbered = [each for each in names if each.rpartition(".")[2].isdecimal()]
+    for name in sorted(numbered, key=lambda each: os.stat(each).st_mtime_ns):
+        with open(name, encoding="utf-8", errors="surrogateescape") as file:
+            yield from file.read(MOST_TRACE).splitlines()
+
+
+def tabbed_trace(folder: str, id: str, own: Collection[str]) -> Trace | None:
+    """Return a trace of lines `FILE<tab>NUMBER`, those with a `!` before them being lines that can run."""
+    order: list[Place] = []
+    can_run: list[Place] = []
+    known: dict[str, str] = {}
+    for line in told_lines(folder, id):
+        file, _, number = line.partition("\t")
+        if not number.isdecimal():
+            continue
+        bare = file.removeprefix("!")
+        whole = known.get(bare)
+        if whole is None:
+            path = os.path.realpath(bare)
+            whole = known[bare] = path if is_own(path, own) else ""
+        if whole:
+            (can_run if file.startswith("!") else order).append(Place(whole, int(number)))
+    return trace_of(order, can_run) if order else None
+
+
+def is_missing(program: str, why: str) -> str:
+    """Return that a program has to be installed, where it is not there."""
+    return "" if shutil.which(program) else f"{program} is not there: {why}"

@@ -1,0 +1,185 @@
+"""Cases launched once more, with the lines told that they run."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+
+from keen_matrix.core.expressions import Template
+from keen_matrix.core.insight.places.trace import Trace
+from keen_matrix.core.insight.places.tracers import Tracer
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.warmcheck import difference_of
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.results.causes import cause_key
+from keen_matrix.core.structs import Struct, field, replace
+from keen_matrix.core.vectors.unfold import unfold
+
+FAILING = ("differed", "crashed", "hung")
+ALIKE = 3
+"""Cases that held which are traced for each one that did not, before all others."""
+TOLD_EACH = 10
+
+
+class Run(Struct, frozen=True, eq=False):
+    """A case that was launched with its lines told."""
+
+    case: Case
+    record: Record
+    """Of the run that is looked at."""
+    trace: Trace
+
+    @property
+    def failed(self) -> bool:
+        """Whether it did not hold."""
+        return self.record.verdict in FAILING
+
+
+class Evidence(Struct):
+    """What came of tracing."""
+
+    runs: list[Run] = field(default_factory=list)
+    otherwise: list[str] = field(default_factory=list)
+    """Ids of cases that did otherwise when they were traced, and are left out."""
+    silent: list[str] = field(default_factory=list)
+    """Ids of cases that told no line: they ended by a signal, or ran no file of the program's own."""
+    left: int = 0
+    """Cases that were not launched."""
+
+
+def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[Case]:
+    """Return the cases of a run that one launch makes, those that did not hold being only those whose
+    ids begin so where ids are given."""
+    found = []
+    for case in unfold(spec):
+        record = records.get(case.id)
+        if record is None or case.relation is not None or case.more:
+            continue
+        failed = record.verdict in FAILING
+        if record.verdict == "held" or (failed and (not ids or case.id.startswith(tuple(ids)))):
+            found.append(case)
+    return found
+
+
+def distance(left: Case, right: Case) -> int:
+    """Return how much two cases differ in their words; less where one is the control of the other."""
+    if left.argv in (right.control, right.argv) or right.argv == left.control:
+        return 0
+    one, other = Counter(left.argv), Counter(right.argv)
+    return 1 + 2 * sum(((one - other) + (other - one)).values()) + (left.matrix != right.matrix)
+
+
+def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> list[Case]:
+    """Return at most so many cases: those that did not hold, one of each cause before a second of any,
+    with those that held and are most like them."""
+    if len(cases) <= most:
+        return list(cases)
+    by_cause: dict[object, list[Case]] = {}
+    holding = []
+    for case in cases:
+        if records[case.id].verdict == "held":
+            holding.append(case)
+        else:
+            by_cause.setdefault((case.matrix, *cause_key(records[case.id])), []).append(case)
+    failing = list(
+        _in_turn([sorted(each, key=lambda case: len(case.argv)) for each in by_cause.values()])
+    )
+    taken: dict[str, Case] = {}
+    for case in failing[: max(1, most // 2)]:
+        taken[case.id] = case
+        near = sorted(holding, key=lambda each: (distance(each, case), each.sequence))
+        taken |= {each.id: each for each in near[:ALIKE]}
+    rest = (each for each in (*failing, *holding) if each.id not in taken)
+    for case in rest:
+        if len(taken) >= most:
+            break
+        taken[case.id] = case
+    return list(taken.values())[:most]
+
+
+def _in_turn(lists: Sequence[list[Case]]) -> Iterator[Case]:
+    for number in range(max(map(len, lists), default=0)):
+        yield from (each[number] for each in lists if number < len(each))
+
+
+def traced(
+    spec: Spec,
+    launch: ResolvedLaunch,
+    tracer: Tracer,
+    own: Collection[str],
+    pool: WorkerPool,
+    told: Callable[[str], None],
+) -> Callable[[Sequence[Case], Mapping[str, Record]], Evidence]:
+    """Return what launches cases with their lines told, and compares what they do with their records."""
+
+    def launched(cases: Sequence[Case], records: Mapping[str, Record]) -> Evidence:
+        found = Evidence()
+        folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
+        try:
+            how = tracer.traced(launch, folder, own)
+            variables = tuple(
+                (name, Template(text.replace(folder, folder.replace("{", "{{").replace("}", "}}"))))
+                for name, text in how.variables.items()
+            )
+            pool.plan(_with(spec, variables), how.launch)
+            by_id = {case.id: case for case in cases}
+            for number, result in enumerate(pool.results(iter(cases)), 1):
+                if number % TOLD_EACH == 0:
+                    told(f"{number} of {len(cases)} launches")
+                case, record = by_id[result.id], records[result.id]
+                if difference_of(_bare(result.record), _bare(record)):
+                    found.otherwise.append(case.id)
+                    continue
+                trace = tracer.trace(folder, case.id, own)
+                if trace is None:
+                    found.silent.append(case.id)
+                else:
+                    found.runs.append(Run(case, record, trace))
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+        return found
+
+    return launched
+
+
+def _bare(record: Record) -> Record:
+    """Return a record without what a launch in another directory prints otherwise: the marks of files."""
+    return replace(record, files={})
+
+
+def _with(spec: Spec, variables: tuple[tuple[str, Template], ...]) -> Spec:
+    """Return a spec in which every launch has some more variables."""
+
+    def with_them(matrix: Matrix) -> Matrix:
+        steps = tuple(
+            replace(
+                step,
+                surroundings=replace(
+                    step.surroundings,
+                    env=(
+                        *(each for each in step.surroundings.env if each[0] not in dict(variables)),
+                        *variables,
+                    ),
+                ),
+            )
+            for step in matrix.steps
+        )
+        return replace(matrix, steps=steps)
+
+    return replace(spec, matrices=tuple(map(with_them, spec.matrices)))
+
+
+def own_folders(spec: Spec, launch: ResolvedLaunch) -> tuple[str, ...]:
+    """Return where the program's own files are: its folders, and single files that the launch names."""
+    from keen_matrix.core.runs.sources import places_of
+
+    places = places_of(spec, launch)
+    scripts = [os.path.realpath(each) for each in launch.words if os.path.isfile(each)]
+    folders = [*places.folders, *map(os.path.dirname, scripts)]
+    return tuple(dict.fromkeys(each for each in folders if each not in ("/", "/usr/bin", "/bin")))
