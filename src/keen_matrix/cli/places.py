@@ -120,12 +120,10 @@ def main(options: argparse.Namespace) -> int:
             _write(screen, spec, (evidence, causes, never), options.first, with_ways=bool(ids))
     for text in refused:
         remark(text)
-    if refused and not document and not failed:
-        raise RunFault(
-            "of no program here can the lines be told" if len(refused) > 1 else refused[0]
-        )
     if is_json:
         write_document(PlacesDocument(document))
+    if not seen:
+        raise RunFault("of no vector the lines are known")
     return 1 if failed else 0
 
 

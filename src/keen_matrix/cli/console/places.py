@@ -121,7 +121,7 @@ class PlacesView:
         screen, place = self.screen, ranked.place
         does = {
             "runs": "run it",
-            "decides": "go on from it in the same way",
+            "decides": "go the same way from it",
             "skipped": "pass it over",
         }[ranked.why]
         where = f"{self.name_of(place.file)}:{_span(place.line, ranked.last)}"

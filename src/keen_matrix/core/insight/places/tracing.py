@@ -13,7 +13,6 @@ from keen_matrix.core.insight.places.trace import Trace
 from keen_matrix.core.insight.places.tracers import Tracer
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
-from keen_matrix.core.launch.warmcheck import difference_of
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
@@ -22,6 +21,7 @@ from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.core.vectors.unfold import unfold
 
 FAILING = ("differed", "crashed", "hung")
+REFERENCES = ("reference", "reference-accepted")
 ALIKE = 3
 """Cases that held which are traced for each one that did not, before all others."""
 TOLD_EACH = 10
@@ -59,7 +59,11 @@ def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> 
     found = []
     for case in unfold(spec):
         record = records.get(case.id)
-        if record is None or case.relation is not None or case.more:
+        if record is None:
+            continue
+        if case.relation is not None and case.relation.name in REFERENCES:
+            case = replace(case, relation=None, more=(), others=())  # its own launch alone
+        if case.relation is not None or case.more:
             continue
         failed = record.verdict in FAILING
         if record.verdict == "held" or (failed and (not ids or case.id.startswith(tuple(ids)))):
@@ -133,7 +137,7 @@ def traced(
                 if number % TOLD_EACH == 0:
                     told(f"{number} of {len(cases)} launches")
                 case, record = by_id[result.id], records[result.id]
-                if difference_of(_bare(result.record), _bare(record)):
+                if _did(result.record) != _did(record):
                     found.otherwise.append(case.id)
                     continue
                 trace = tracer.trace(folder, case.id, own)
@@ -148,9 +152,18 @@ def traced(
     return launched
 
 
-def _bare(record: Record) -> Record:
-    """Return a record without what a launch in another directory prints otherwise: the marks of files."""
-    return replace(record, files={})
+def _did(record: Record) -> tuple[object, ...]:
+    """Return what a launch did, as far as tracing must not change it: how it ended, and what it printed.
+    Of several launches that are compared it is the first, which is the program's own."""
+    first = record.steps[0] if record.steps else record
+    found: list[object] = [first.exit, first.signal]
+    for name in ("stdout", "stderr"):
+        text = getattr(first, name)
+        found.append(getattr(first, f"{name}_base64") if text is None else text)
+    masked = () if record.steps else (record.stdout_masked, record.stderr_masked)
+    if any(each is not None for each in masked):  # what varies by itself is in the others
+        return first.exit, first.signal, *masked
+    return tuple(found)
 
 
 def _with(spec: Spec, variables: tuple[tuple[str, Template], ...]) -> Spec:
