@@ -99,6 +99,7 @@ def test_the_output_in_the_readme_is_what_the_spec_above_it_gives(place: Place) 
     place.write("fare.py", FARE)
     place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", text, re.DOTALL)[0])
     printed = place.call("run", "--jobs", "2", env={"LC_ALL": "C.UTF-8"}).out.partition("fare.matrix.toml ")[2]
+    printed = re.sub(r"the time went into .*\n", "", printed)  # on a machine that takes more than ten seconds for it
     seconds = re.compile(r"\d+\.\d+ s")
     parts = [seconds.sub("… s", part) for part in shown.split("  ...\n")]
     assert len(parts) == 2 and seconds.sub("… s", printed).startswith(parts[0]), printed

@@ -53,7 +53,7 @@ def ran(place: Place) -> Place:
 
 
 CALLS = {
-    "lint": ["lint"], "doubt": ["doubt"], "suspects": ["suspects", "--confirm", "2"], "narrow": ["narrow"], "coverage": ["coverage"],
+    "places": ["places"], "lint": ["lint"], "doubt": ["doubt"], "suspects": ["suspects", "--confirm", "2"], "narrow": ["narrow"], "coverage": ["coverage"],
     "compare": ["compare", ".keen-matrix/last.jsonl", ".keen-matrix/last.jsonl"], "history": ["history"], "settle": ["settle"],
 }  # fmt: skip
 

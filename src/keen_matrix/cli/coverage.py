@@ -22,6 +22,7 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import CoveragePart
     from keen_matrix.core.insight.coverage import Coverage
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Spec
@@ -66,6 +67,7 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.specs import load_all
     from keen_matrix.core.insight.coverage import coverage_of
     from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
+    from keen_matrix.core.structs import replace
 
     screen = screen_of(options)
     is_json = options.format == JSON
@@ -89,15 +91,48 @@ def main(options: argparse.Namespace) -> int:
             scores.append(None)
             continue
         scores.append(found.percent)
-        document.append(coverage_spec(spec.path, found))
+        lines = lines_reached(spec, options.journal or DEFAULT_JOURNAL)
+        document.append(replace(coverage_spec(spec.path, found), lines=lines))
         if is_json:
             continue
         if number:
             screen.line()
         write_coverage(screen, spec.path, found, None if options.all else SHOWN)
+        if lines is not None:
+            write_lines(screen, lines, None if options.all else SHOWN)
     if is_json:
         write_document(CoverageDocument(document))
     return below(screen, scores, options.fail_under, "of some spec nothing could be counted")
+
+
+def lines_reached(spec: Spec, journal: str) -> CoveragePart | None:
+    """Return what `places` found of the lines that the vectors of a run reach; None where it was not
+    asked."""
+    from keen_matrix.cli.documents import CoveragePart
+    from keen_matrix.core.insight.places.kept import kept_places
+    from keen_matrix.core.results.reading import headers_of
+
+    for header in headers_of(journal):
+        if os.path.abspath(header.spec) == os.path.abspath(spec.path):
+            found = kept_places(journal, spec.path, header.started)
+            if found is not None and found.lines:
+                share = 100 * found.reached / found.lines
+                return CoveragePart(
+                    "lines of the program", found.reached, found.lines, share, found.unreached, []
+                )
+    return None
+
+
+def write_lines(screen: Screen, lines: CoveragePart, most: int | None) -> None:
+    """Write which lines of the program are reached, as `places` found."""
+    screen.line()
+    share = lines.percent or 0.0
+    screen.line(
+        ("lines of the program", "strong"), ("   as places found in this run  ", "dim"), (f"{share:5.1f} %", style_of(share)),
+        f"  {lines.reached:,} of {lines.total:,}",
+    )  # fmt: skip
+    for what in lines.missing[:most]:
+        screen.line("      ", ("missing  ", "warn"), what)
 
 
 def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:

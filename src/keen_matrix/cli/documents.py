@@ -362,6 +362,8 @@ class CoverageSpec(Struct):
     """Matrix → aspect → cases in which it is checked."""
     cases: dict[str, int]
     is_counted: bool = True
+    lines: CoveragePart | None = None
+    """Lines of the program that its vectors run, where `places` was asked of the last run."""
 
 
 class CoverageDocument(Struct):

@@ -108,12 +108,12 @@ def main(options: argparse.Namespace) -> int:
             evidence = traced(spec, launch, tracer, own, pool, told.told)(some, records)
         evidence.left = len(cases) - len(some)
         causes = ranked_causes(evidence.runs)
-        never = unreached(spec, evidence.runs)
+        never = [] if ids else unreached(spec, evidence.runs)
         failed = failed or bool(causes)
         seen = seen or bool(evidence.runs)
-        keep_places(
-            options.journal, spec.path, _kept(spec, options.journal, evidence, causes, never)
-        )
+        if not ids:  # of some cases alone it cannot be said what no vector reaches
+            found = _kept(spec, options.journal, evidence, causes, never)
+            keep_places(options.journal, spec.path, found)
         if is_json:
             document.append(_document(spec, tracer.name, evidence, causes, never))
         else:
@@ -158,6 +158,7 @@ def _write(
         for each in partings_of(evidence.runs)[:MOST_PARTINGS]:
             screen.line()
             view.write_parting(each)
+        return
     screen.line()
     view.write_unreached(never)
 
@@ -229,15 +230,12 @@ def _kept(
             file=view.name_of(each.place.file), line=each.place.line, score=round(each.score, 4)
         )
 
-    by_case = {}
-    for run in evidence.runs:
-        first = (
-            next((each for each in order if each.place in run.trace.places), None)
-            if run.failed
-            else None
-        )
-        if first is not None:
-            by_case[run.case.id] = kept_of(first)
+    by_case = {
+        run.case.id: kept_of(each.places[0])
+        for each in causes
+        if each.is_strong
+        for run in each.runs
+    }
     started = {os.path.abspath(each.spec): each.started for each in headers_of(journal)}
     parts = [f"{view.name_of(each.file)}:{each.first}  {each.text}" for each in never]
     return KeptPlaces(

@@ -11,6 +11,7 @@ SCHEMAS = (
     "doubt",
     "suspects",
     "narrow",
+    "places",
     "coverage",
     "compare",
     "history",

@@ -11,10 +11,11 @@ from collections.abc import Iterator, Sequence
 from importlib import import_module
 from typing import BinaryIO
 
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.insight.places.kept import KeptPlaces, kept_places
+from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
-from keen_matrix.core.structs import Struct
+from keen_matrix.core.structs import Struct, field
 from keen_matrix.reports.formats import FORMATS
 
 
@@ -29,6 +30,7 @@ class Report(Struct):
     by: Sequence[str] = ()
     """Axes that grids are asked to show."""
     _summary: RunSummary | None = None
+    _places: dict[str, KeptPlaces | None] = field(default_factory=dict)
 
     @property
     def summary(self) -> RunSummary:
@@ -40,6 +42,16 @@ class Report(Struct):
     def cases(self) -> Iterator[CaseRecord]:
         """Yield the cases, anew each time."""
         return cases_of(self.paths)
+
+    def place_of(self, header: Header, id: str) -> str:
+        """Return the most suspicious line that a case runs, `fare.py:32` from the folder of the spec; empty
+        where `places` was not asked of the run, or has found none."""
+        if header.spec not in self._places:
+            found = (kept_places(path, header.spec, header.started) for path in self.paths)
+            self._places[header.spec] = next((each for each in found if each is not None), None)
+        kept = self._places[header.spec]
+        place = kept.by_case.get(id) if kept is not None else None
+        return "" if place is None else f"{place.file}:{place.line}"
 
     @property
     def faults(self) -> dict[str, str]:

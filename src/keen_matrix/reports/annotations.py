@@ -7,6 +7,7 @@ import os
 from typing import BinaryIO
 
 from keen_matrix.core.errors import Problem
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
@@ -16,6 +17,16 @@ def write(report: Report, stream: BinaryIO) -> None:
     """Write one command for each cause: the cases that failed for it stand in one annotation."""
     for cause in report.summary.causes:
         stream.write((_command(cause.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
+    told: set[str] = set()
+    for header, fields in report.cases():
+        place = report.place_of(header, fields.id)
+        if place and place not in told:
+            told.add(place)
+            stream.write(
+                (_place_command(header.spec, place, fields) + "\n").encode(
+                    "utf-8", "backslashreplace"
+                )
+            )
 
 
 def _command(spec: str, cause: Cause) -> str:
@@ -32,6 +43,14 @@ def _command(spec: str, cause: Cause) -> str:
     title = f"{cause.fields.matrix} {cause.fields.id[:6]}"
     level = "warning" if cause.fields.verdict == "unchecked" else "error"
     return f"::{level} file={_property(os.path.normpath(spec))},line={line},title={_property(title)}::{_data(text)}"
+
+
+def _place_command(spec: str, place: str, fields: Record) -> str:
+    """Return the command that shows a suspicious line of the program, beside the line itself."""
+    file, _, line = place.rpartition(":")
+    whole = os.path.normpath(os.path.join(os.path.dirname(spec), file))
+    text = f"vectors that did not hold run this line, such as\n  {title_of(fields)}"
+    return f"::warning file={_property(whole)},line={line},title=suspicious line::{_data(text)}"
 
 
 def problem_command(problem: Problem) -> str:

@@ -116,7 +116,9 @@ def _cases(report: Report) -> tuple[PageData, int]:
     for record in report.cases():
         if record.fields.verdict != "held":
             if len(failed) < MOST_CASES:
-                failed.append(_case(record, order, detailed=len(failed) < MOST_DETAILED))
+                place = report.place_of(record.header, record.fields.id)
+                detailed = len(failed) < MOST_DETAILED
+                failed.append(_case(record, order, detailed=detailed, place=place))
             else:
                 left_out += 1
         elif len(held) < MOST_CASES:
@@ -132,7 +134,9 @@ def _cases(report: Report) -> tuple[PageData, int]:
     }, left_out + len(held) - len(kept)
 
 
-def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool) -> PageData:
+def _case(
+    record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool, place: str = ""
+) -> PageData:
     header, fields = record
     held = fields.verdict == "held"
     launch = shell_line(header.launch)
@@ -153,6 +157,7 @@ def _case(record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed:
         ("note", fields.note),
         ("known", fields.known),
         ("skipped", fields.skipped),
+        ("most suspicious line", place),
     ]
     case["n"] = [[name, escape(text)] for name, text in said if text]
     if not held:

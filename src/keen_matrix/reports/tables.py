@@ -21,7 +21,8 @@ from keen_matrix.wording.cases import first_rule, title_of
 Row: TypeAlias = "dict[str, object]"
 """A case: column → value."""
 PLAIN = (
-    "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "row", "note", "known", "skipped",
+    "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "place", "row", "note",
+    "known", "skipped",
     "exit", "signal", "seconds",
     "user_seconds", "system_seconds", "peak_bytes", "stdout_bytes", "stderr_bytes",
 )  # fmt: skip
@@ -32,17 +33,17 @@ def rows(report: Report) -> Iterator[Row]:
     """Yield a row for each case, all with the same keys."""
     names = list(report.summary.value_names)
     for record in report.cases():
-        yield row_of(record, names)
+        yield row_of(record, names, report.place_of(record.header, record.fields.id))
 
 
-def row_of(record: CaseRecord, names: list[str]) -> Row:
-    """Return the row of one case."""
+def row_of(record: CaseRecord, names: list[str], place: str) -> Row:
+    """Return the row of one case; `place` is the most suspicious line that it runs, where that is known."""
     header, fields = record
     failed = list(dict.fromkeys(each.aspect for each in fields.aspects if not each.met))
     row: Row = {name: getattr(fields, name, None) for name in PLAIN}
     row |= {
         **{name: getattr(fields, name) or None for name in ("culprit", "row", "note", "known", "skipped")},
-        "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields),
+        "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields), "place": place,
         "stdout_bytes": _size(fields, "stdout"), "stderr_bytes": _size(fields, "stderr"),
     }  # fmt: skip
     values = fields.values

@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 
 from keen_matrix.cli.console.screen import Screen
-from keen_matrix.core.insight.places.ranking import Parting, Ranked, Ranking, parting
+from keen_matrix.core.insight.places.ranking import WEAK, Parting, Ranked, Ranking, parting
 from keen_matrix.core.insight.places.trace import Place
 from keen_matrix.core.insight.places.tracing import Evidence, Run
 from keen_matrix.core.insight.places.unreached import Unreached, reached_and_all
@@ -17,14 +17,12 @@ from keen_matrix.wording.signs import STYLE_OF, Segment, legend
 AROUND = 2
 """Lines shown above and below a place."""
 MOST_UNREACHED = 12
-WEAK = 0.7
-"""Score below which a line explains little."""
 MOST_SHOWN = 8
 """Lines of a place that are shown."""
 MOST_PARTINGS, MOST_CAUSES = 8, 8
 WORDS = {
-    "differed": "run by vectors that did not hold alone", "held": "by those that held alone", "mixed": "by both",
-    "blank": "by none",
+    "differed": "run by vectors that did not hold alone", "held": "run by those that held alone", "mixed": "run by both",
+    "blank": "run by none",
 }  # fmt: skip
 
 
@@ -107,9 +105,10 @@ class PlacesView:
             )
             screen.line("    ", (why, "warn"))
             return
-        if ranking.places[0].score < WEAK:
+        is_weak = ranking.places[0].score < WEAK
+        if is_weak:
             screen.line("    ", ("no line explains it well: perhaps one is missing", "warn"))
-        for number, each in enumerate(ranking.places[:first], 1):
+        for number, each in enumerate(ranking.places[: 1 if is_weak else first], 1):
             self._write_place(number, each, ranking)
         if not ranking.is_agreed:
             screen.line(
@@ -179,8 +178,12 @@ class PlacesView:
                 (f"{what:16}", "dim"),
                 (where, "place"),
                 "  ",
-                visible_line(self.text_of(place).strip(), " "),
+                self._fitting(self.text_of(place).strip(), len(where) + 24),
             )
+
+    def _fitting(self, text: str, taken: int) -> str:
+        """Return a line of a program that fits beside what takes so many cells."""
+        return cut(visible_line(text, " "), max(20, self.screen.width - taken))
 
     def write_unreached(self, never: Sequence[Unreached]) -> None:
         """Write the parts that no vector runs."""
@@ -194,13 +197,8 @@ class PlacesView:
             under = (
                 f"   under line {each.condition_line}: {each.condition}" if each.condition else ""
             )
-            screen.line(
-                "    ",
-                (where, "place"),
-                "  ",
-                visible_line(each.text, " "),
-                (visible_line(under, " "), "dim"),
-            )
+            text = self._fitting(each.text + under, len(where) + 8)
+            screen.line("    ", (where, "place"), "  ", text)
             if each.words is not None:
                 screen.line("      ", ("may be reached by  ", "dim"), shell_line(each.words))
         if len(never) > MOST_UNREACHED:

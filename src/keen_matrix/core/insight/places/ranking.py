@@ -27,6 +27,9 @@ SKIPPED = 0.99
 Why: TypeAlias = Literal["runs", "decides", "skipped"]
 _Found: TypeAlias = "tuple[float, Why, frozenset[int]]"
 
+WEAK = 0.7
+"""Score below which a line explains little."""
+
 
 class Ranked(Struct, frozen=True, kw_only=True):
     """A place, and how well it explains failing."""
@@ -60,6 +63,11 @@ class Ranking(Struct, frozen=True, kw_only=True):
     """Whether D* has the same place first."""
     is_telling: bool
     """Whether any line goes with failing: else failing and holding runs run the same lines."""
+
+    @property
+    def is_strong(self) -> bool:
+        """Whether a line explains it well."""
+        return self.is_telling and self.places[0].score >= WEAK
 
 
 class Parting(Struct, frozen=True):
@@ -226,7 +234,8 @@ def _goes_on(
 
 def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
     """Return a ranking for each cause: failing runs that went wrong in the same way, with all that held.
-    Of several causes that have the same line first, it is one; most runs first."""
+    Of several causes that have the same line first, it is one. Those
+    that a line explains well are first, then those of most runs."""
     holding = [run for run in runs if not run.failed]
     by_cause: dict[object, list[Run]] = {}
     for run in runs:
@@ -238,7 +247,7 @@ def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
         key: object = first.places[0].place if first.is_telling else ("no line", number)
         by_place.setdefault(key, []).extend(failing)
     found = [ranked([*failing, *holding]) for failing in by_place.values()]
-    return sorted(found, key=lambda each: (not each.is_telling, -each.failing))
+    return sorted(found, key=lambda each: (not each.is_strong, not each.is_telling, -each.failing))
 
 
 def _nearness(runs: Sequence[Run]) -> Mapping[Place, int]:

@@ -1,0 +1,290 @@
+"""Where in a program the failing vectors go: the lines of five runtimes, ranked, with what no vector reaches."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+from typing import Any
+
+import pytest
+
+from keen_matrix.core.insight.places.ranking import dstar, ochiai, parting, ranked
+from keen_matrix.core.insight.places.trace import Place, trace_of
+from keen_matrix.core.insight.places.tracing import Run
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import Record
+from tests.conftest import Place as Folder
+
+PYTHON = """\
+import sys
+
+n = sys.argv[1]
+if not n.isdecimal():
+    sys.exit("usage: fare N")
+price = int(n) * 3
+if int(n) > 5:
+    price -= 2
+if price > 1000:
+    print("too dear")
+print(price)
+"""
+SHELL = """\
+n=${1-1}
+case $n in
+*[!0-9]*)
+    echo "usage: fare N" >&2
+    exit 2
+    ;;
+esac
+. "$(dirname "$0")/rates.sh"
+price=$((n * RATE))
+if [ "$n" -gt 5 ]; then
+    price=$((price - 2))
+fi
+echo "$price"
+"""
+NODE = """\
+const n = process.argv[2];
+function price(n) {
+    let p = n * 3;
+    if (n > 5) {
+        p = p - 2;
+    }
+    return p;
+}
+if (!/^[0-9]+$/.test(n)) {
+    console.error("usage: fare N");
+    process.exit(2);
+}
+console.log(price(Number(n)));
+"""
+PERL = """\
+my $n = shift;
+if ($n !~ /^[0-9]+$/) {
+    print STDERR "usage: fare N\\n";
+    exit 2;
+}
+my $price = $n * 3;
+if ($n > 5) {
+    $price = $price - 2;
+}
+print "$price\\n";
+"""
+C = """\
+#include <stdio.h>
+#include <stdlib.h>
+#include <ctype.h>
+int main(int argc, char **argv) {
+    long n, p;
+    if (!isdigit(*argv[1]))
+        return 2;
+    n = atol(argv[1]);
+    p = n * 3;
+    if (n > 5) {
+        p = p - 2;
+    }
+    printf("%ld\\n", p);
+    return 0;
+}
+"""
+SPEC = """
+    [program]
+    launch = "{launch}"
+    [[matrix]]
+    name = "prices"
+    line = "{{n}}"
+    axes.n = {{ from = 1, to = 9 }}
+    expect.stdout = "{{n * 3}}\\n"
+    [[matrix]]
+    name = "words"
+    line = "abc"
+    expect.exit = "1..2"
+    """
+PROGRAMS = {
+    "python": ("fare.py", PYTHON, f"{sys.executable} {{here}}/fare.py", 8, "python3"),
+    "shell": ("fare.sh", SHELL, "sh {here}/fare.sh", 11, "bash"),
+    "node": ("fare.js", NODE, "node {here}/fare.js", 5, "node"),
+    "perl": ("fare.pl", PERL, "perl {here}/fare.pl", 8, "perl"),
+    "gcov": ("fare.c", C, "{here}/fare", 11, "gcc"),
+}
+
+
+def made(place: Folder, name: str) -> int:
+    """Write a program whose line of the number returned is wrong, and its spec."""
+    file, text, launch, line, needed = PROGRAMS[name]
+    if shutil.which(needed) is None:
+        pytest.skip(f"there is no {needed} here")
+    path = place.write(file, "")
+    path.write_text(text)
+    place.write("rates.sh", "RATE=3\n")
+    if name == "gcov":
+        subprocess.run(["gcc", "--coverage", "-o", "fare", "fare.c"], cwd=place.folder, check=True, capture_output=True)
+    place.write("f.matrix.toml", SPEC.format(launch=launch))
+    assert place.call("run").status == 1
+    return line
+
+
+def found(place: Folder, *words: str) -> dict[str, Any]:
+    came = place.call("places", "--format", "json", *words)
+    assert came.status == 1, came.err
+    (spec,) = json.loads(came.out)["specs"]
+    return dict(spec)
+
+
+@pytest.mark.parametrize("name", PROGRAMS)
+def test_the_wrong_line_is_first_in_every_runtime(place: Folder, name: str) -> None:
+    line = made(place, name)
+    spec = found(place)
+    (cause,) = spec["causes"]
+    first, second = cause["places"][:2]
+    assert (spec["runtime"], spec["failing"], spec["holding"], spec["otherwise"]) == (name, 4, 6, [])
+    assert (first["line"], first["score"], first["why"], first["holding"]) == (line, 1.0, "runs", 0)
+    assert (second["line"], second["why"]) == (line - 1, "decides")
+    came = place.call("places")
+    assert came.status == 1 and f"{PROGRAMS[name][0]}:{line}   1.00   4 of 4 run it, and 0 of 6 that held" in came.out
+    assert not list(place.folder.glob("**/*.v8")) and not list(place.folder.glob("**/prices.*"))
+
+
+def test_where_a_vector_leaves_the_way_of_one_that_held(place: Folder) -> None:
+    made(place, "python")
+    id = next(case["id"] for case in place.cases() if case["argv"] == ["6"])
+    spec = found(place, id[:6])
+    (way,) = spec["partings"]
+    assert (way["id"], way["last"], way["next"], way["instead"]) == (id, "fare.py:7", "fare.py:8", "fare.py:9")
+    came = place.call("places", id[:6])
+    assert "both come to    fare.py:7  if int(n) > 5:" in came.out and "it goes on with fare.py:8  price -= 2" in came.out
+
+
+def test_what_no_vector_reaches_is_told_with_what_decides_it(place: Folder) -> None:
+    made(place, "python")
+    (never,) = found(place)["unreached"]
+    assert (never["first"], never["last"], never["text"], never["condition"]) == (10, 10, 'print("too dear")', "if price > 1000:")
+    assert "9 of 10 lines reached" in place.call("places").out
+
+
+def test_an_option_that_no_vector_has_is_named(place: Folder) -> None:
+    place.write("p.py", """\
+        import argparse
+        parser = argparse.ArgumentParser()
+        parser.add_argument("--bike", action="store_true")
+        parser.add_argument("port")
+        given = parser.parse_args()
+        if given.bike:
+            print("with a bike")
+        print(given.port)
+        """)  # fmt: skip
+    place.write("f.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        [signature]
+        synopsis = "[--bike] PORT"
+        derive = []
+        [[matrix]]
+        name = "ports"
+        line = "Holm"
+        expect.stdout = "Voe\\n"
+        """)  # fmt: skip
+    place.call("run")
+    (never,) = found(place)["unreached"]
+    assert never["words"] is not None and "--bike" in never["words"]
+
+
+def test_a_program_that_does_otherwise_when_traced_is_left_out(place: Folder) -> None:
+    place.write("p.py", "import sys\nprint(len(sys.argv), sys.gettrace() is None and not hasattr(sys, 'monitoring'))\n")
+    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py"))
+    place.call("run")
+    came = place.call("places")
+    if sys.version_info < (3, 12):
+        assert came.status == 3 and "did otherwise when traced, and are left out" in came.out and "nothing can be said" in came.out
+
+
+def test_vectors_that_run_the_same_lines_are_no_ranking(place: Folder) -> None:
+    place.write("p.py", "import sys\nprint(int(sys.argv[1]) % 7 * 3)\n")
+    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py"))
+    place.call("run")
+    came = place.call("places")
+    assert came.status == 1 and "vectors that held run the same lines" in came.out and "1.00" not in came.out
+
+
+@pytest.mark.parametrize(
+    ("launch", "why"),
+    [
+        ("{python} -I {{here}}/fare.py", "-I, with which nothing can be loaded beside the program"),
+        ("sh -c 'echo 3' x", "what runs stands in no file"),
+        ("awk 1", "does not count its lines; compile and link it with --coverage"),
+    ],
+)
+def test_what_is_missing_is_said(place: Folder, launch: str, why: str) -> None:
+    place.write("fare.py", "print(1)\n")
+    place.write("f.matrix.toml", SPEC.format(launch=launch.format(python=sys.executable)))
+    place.call("run")
+    came = place.call("places")
+    assert came.status == 3 and why in came.err
+
+
+def test_a_child_in_the_same_runtime_is_followed(place: Folder) -> None:
+    place.write("p.py", "import subprocess, sys\nsubprocess.run([sys.executable, sys.path[0] + '/q.py', *sys.argv[1:]], check=False)\n")
+    place.write("q.py", PYTHON)
+    place.folder.joinpath("q.py").write_text(PYTHON)
+    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py").replace('expect.exit = "1..2"', "expect.exit = 0"))
+    place.call("run")
+    (cause,) = found(place)["causes"]
+    assert (cause["places"][0]["file"], cause["places"][0]["line"]) == ("q.py", 8)
+
+
+def test_lines_of_a_program_that_is_killed_are_not_lost(place: Folder) -> None:
+    place.write("p.py", "import os, sys\nif sys.argv[1] == '4':\n    os.kill(os.getpid(), 9)\nprint(int(sys.argv[1]) * 3)\n")
+    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py"))
+    place.call("run")
+    causes = found(place)["causes"]
+    assert any(each["places"][0]["line"] == 3 for each in causes if each["is_telling"])
+
+
+def run_of(id: str, failed: bool, *lines: int, words: tuple[str, ...] = ()) -> Run:
+    fields = {"id": id, "matrix": "m", "argv": words, "values": {}, "verdict": "differed" if failed else "held", "seconds": 0.0, "aspects": []}
+    record = Record(**fields, exit=0, signal=None, user_seconds=0.0, system_seconds=0.0, peak_bytes=0)  # type: ignore[arg-type]
+    return Run(Case(id=id, matrix=0, argv=words or (id,)), record, trace_of(Place("/f", line) for line in lines))
+
+
+@pytest.mark.parametrize(
+    ("failing", "holding", "all_failing", "expected"), [(4, 0, 4, 1.0), (2, 2, 4, 0.5), (0, 3, 4, 0.0), (4, 12, 4, 0.5)]
+)
+def test_the_coefficient_of_ochiai(failing: int, holding: int, all_failing: int, expected: float) -> None:
+    assert ochiai(failing, holding, all_failing) == pytest.approx(expected)
+    assert dstar(4, 0, 4) == float("inf") and dstar(2, 2, 4) == 1.0
+
+
+def test_a_line_that_failing_vectors_pass_over_is_told_with_the_one_that_decides() -> None:
+    runs = [run_of("a", True, 1, 2, 5), run_of("b", False, 1, 2, 3, 5), run_of("c", False, 1, 2, 3, 5)]
+    first, second = ranked(runs).places[:2]
+    assert (first.place.line, first.why) == (2, "decides") and (second.place.line, second.why) == (3, "skipped")
+
+
+def test_of_equal_lines_the_one_nearest_to_where_the_ways_part_is_first() -> None:
+    runs = [run_of("a", True, 1, 2, 8, 9, 3, 20), run_of("b", False, 1, 2, 3)]
+    assert ranked(runs).places[0].place.line == 8
+    way = parting(runs[0], [runs[1]])
+    assert way is not None and (way.last, way.next, way.instead) == (Place("/f", 2), Place("/f", 8), Place("/f", 3))
+    assert parting(runs[1], [runs[1]]) is None
+
+
+def test_reports_and_coverage_tell_of_the_places(place: Folder) -> None:
+    made(place, "python")
+    assert "place" in place.call("report", "--format", "csv").out.splitlines()[0]
+    assert "suspicious line" not in place.call("report", "--format", "annotations").out
+    place.call("places")
+    rows = json.loads(place.call("report", "--format", "json").out)
+    assert {row["place"] for row in rows if row["verdict"] == "differed"} == {"fare.py:8"}
+    assert {row["place"] for row in rows if row["verdict"] == "held"} == {""}
+    told = place.call("report", "--format", "annotations").out
+    assert "::warning file=fare.py,line=8,title=suspicious line::" in told
+    place.call("report", "--format", "html", "-o", "page.html")
+    assert "most suspicious line" in (place.folder / "page.html").read_text()
+    came = place.call("coverage")
+    assert "lines of the program" in came.out and "9 of 10" in came.out and 'fare.py:10  print("too dear")' in came.out
+    (spec,) = json.loads(place.call("coverage", "--format", "json").out)["specs"]
+    assert (spec["lines"]["reached"], spec["lines"]["total"]) == (9, 10)
+    place.call("run")  # another run, of which nothing is known yet
+    assert "suspicious line" not in place.call("report", "--format", "annotations").out
