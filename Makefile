@@ -17,7 +17,9 @@ $(VENV)/installed: $(VENV)/runtime
 demo: $(VENV)/runtime
 	$(VENV)/bin/keen-matrix demo
 
+# Compiled once, and not by each of the many processes that are tested.
 test: $(VENV)/installed
+	$(VENV)/bin/python -m compileall -q src
 	$(VENV)/bin/python -m pytest
 
 lint: $(VENV)/installed

@@ -237,13 +237,15 @@ if ($day > 5) {
 print "$ARGV[0]: $price\\n";
 """
 PROGRAMS = {
-    "fare in sh": ("fare.sh", SHELL_FARE, "sh {here}/%s"), "fare in Python": ("fare.py", PYTHON_FARE, "python3 {here}/%s"),
-    "manifest in Python": ("manifest.py", PYTHON_MANIFEST, "python3 {here}/%s"), "fare in node": ("fare.js", NODE_FARE, "node {here}/%s"),
+    "fare in sh": ("fare.sh", SHELL_FARE, "sh {here}/%s"),
+    "fare in Python": ("fare.py", PYTHON_FARE, "python3 {here}/%s"),
+    "manifest in Python": ("manifest.py", PYTHON_MANIFEST, "python3 {here}/%s"),
+    "fare in node": ("fare.js", NODE_FARE, "node {here}/%s"),
     "fare in C": ("fare.c", C_FARE, "{here}/%s.bin"), "fare in Perl": ("fare.pl", PERL_FARE, "perl {here}/%s"),
 }  # fmt: skip
 SPEC = """[program]
 launch = "{own}"
-timeout = 5
+timeout = 1
 [reference]
 launch = "{sound}"
 aspects = ["exit", "stdout"]
@@ -260,7 +262,8 @@ line = "-x {{port}}"
 axes.port = ["Holm", "Voe"]
 """
 CHANGES = (
-    (r">=", ">"), (r" > 60", " > 6"), (r" > 5", " > 4"), (r"-gt 5 ", "-gt 4 "), (r"-gt 60", "-gt 6"), (r"-ge 10", "-gt 10"), (r"<= 4", "< 4"),
+    (r">=", ">"), (r" > 60", " > 6"), (r" > 5", " > 4"), (r"-gt 5 ", "-gt 4 "), (r"-gt 60", "-gt 6"),
+    (r"-ge 10", "-gt 10"), (r"<= 4", "< 4"),
     (r"\* 30", "* 31"), (r"\* 15", "* 16"), (r"\+= 20", "+= 21"), (r"\+ 20", "+ 21"), (r"/ 10\b", "/ 11"),
     (r"exit 2", "exit 3"), (r"return 2", "return 3"), (r"exit\(2\)", "exit(3)"), (r"<= 12", "<= 11"), (r"% 10", "% 9"),
 )  # fmt: skip
@@ -376,18 +379,16 @@ def main() -> None:
                 three += rank is not None and rank <= 3
                 ten += rank is not None and rank <= 10
                 if rank is None or rank > 3:
-                    print(
-                        f"  {title}, line {number}{' gone' if is_gone else ''}: {rank}   {changed.splitlines()[number - 1].strip()}",
-                        flush=True,
-                    )
+                    what = changed.splitlines()[number - 1].strip()
+                    gone = " gone" if is_gone else ""
+                    print(f"  {title}, line {number}{gone}: {rank}   {what}", flush=True)
         all_noticed, all_three, all_ten = all_noticed + noticed, all_three + three, all_ten + ten
         lines.append(
             f"| {title} | {noticed} | {three} | {ten} | {traced / plain if plain else 0:.1f} |"
         )
         print(lines[-1], flush=True)
-    lines.append(
-        f"| all | {all_noticed} | {all_three} ({100 * all_three / all_noticed:.0f} %) | {all_ten} ({100 * all_ten / all_noticed:.0f} %) | |"
-    )
+    three, ten = (f"{each} ({100 * each / all_noticed:.0f} %)" for each in (all_three, all_ten))
+    lines.append(f"| all | {all_noticed} | {three} | {ten} | |")
     print(lines[-1])
     write_section("Places of seeded faults", "python benchmarks/places.py", lines)
 

@@ -12,6 +12,7 @@ import pytest
 
 from keen_matrix.core.insight.places.ranking import dstar, ochiai, parting, ranked
 from keen_matrix.core.insight.places.trace import Place, trace_of
+from keen_matrix.core.insight.places.tracers import TRACERS
 from keen_matrix.core.insight.places.tracing import Run
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
@@ -131,6 +132,10 @@ def found(place: Folder, *words: str) -> dict[str, Any]:
     assert came.status == 1, came.err
     (spec,) = json.loads(came.out)["specs"]
     return dict(spec)
+
+
+def test_every_tracer_has_a_program_here() -> None:
+    assert {each.name for each in TRACERS} == set(PROGRAMS)
 
 
 @pytest.mark.parametrize("name", PROGRAMS)
