@@ -180,3 +180,11 @@ def test_a_long_run_says_where_the_time_went(place: Place, monkeypatch: pytest.M
     told = next(line for line in came.out.splitlines() if line.startswith("the time went into"))
     assert "1 vector that hung" in told and "a shorter timeout helps" in told
     assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[1])["id"]
+
+
+def test_cases_that_fail_and_vary_by_themselves_are_told_warm_or_cold(place: Place) -> None:
+    """Each of the first is launched three times, and every launch is waited for."""
+    written(place, more="warm = true", odd="print(os.urandom(8).hex()) or True")
+    came = place.call("run", "--warm-check", "0")
+    assert came.status == 1 and "100 vectors: 100 differed" in came.out and "launched cold" not in came.err
+    assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 100

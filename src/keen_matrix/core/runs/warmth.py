@@ -161,7 +161,7 @@ class Held:
         aspect = difference_of(warm.record, cold.record)
         if not aspect:
             return ""
-        again = next(iter(self._pool.results(iter([case]))))
+        (again,) = self._pool.results(iter([case]))  # to its end, or the pool would wait for it
         if difference_of(again.record, cold.record):
             return ""
         return f"the case {case.id[:6]} differs in {aspect}"
