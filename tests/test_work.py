@@ -141,7 +141,7 @@ def be_worker(serve, control):
 
 workers._be_worker, workers.may_fork = be_worker, lambda: True
 spec = load_spec("s.matrix.toml")
-with engine.WorkerPool(1, workers.WorkerSet(1, forked=True)) as pool:
+with workers.WorkerSet(1, forked=True) as started, engine.WorkerPool(1, started) as pool:
     pool.plan(spec, resolved_launch(spec))
     assert all(each.verdict == 0 for each in pool.results(unfold(spec)))
 """

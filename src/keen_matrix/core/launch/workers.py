@@ -248,12 +248,13 @@ class WorkerSet:
     they run, and them.
 
     `forked` lets them be forks of this process, for a caller that has loaded little so far: what
-    it has in memory counts into the peak of every program. Raises RunFault when one cannot be
-    started.
+    it has in memory counts into the peak of every program. Those are started when the context is
+    entered: a signal between the two, which is handled as soon as a call returns, would leave them
+    behind. Raises RunFault when one cannot be started.
     """
 
     def __init__(self, jobs: int, *, forked: bool = False) -> None:
-        count = min(jobs, max(default_jobs(), ALONE_MOST))
+        self._jobs, self._start_one = jobs, fork if forked and may_fork() else spawn
         self.workers: list[WorkerLink] = []
         self.root = ""
         self.left_behind: list[str] = []
@@ -261,14 +262,19 @@ class WorkerSet:
         self._identity: Any = None
         self._orphans: Any = None
         self._generation = 0
-        start = fork if forked and may_fork() else spawn
+        if not forked:
+            self._start()
+
+    def _start(self) -> None:
+        count = min(self._jobs, max(default_jobs(), ALONE_MOST))
         try:
             with signals_blocked():
                 self.root = tempfile.mkdtemp(prefix="keen-matrix-")
                 info = os.lstat(self.root)
                 self._identity = (info.st_dev, info.st_ino)
                 for number in range(count):
-                    self.workers.append(WorkerLink(jobs // count + (number < jobs % count), start))
+                    most = self._jobs // count + (number < self._jobs % count)
+                    self.workers.append(WorkerLink(most, self._start_one))
         except OSError as error:
             self.close()
             raise RunFault(f"no worker could be started: {error.strerror}") from None
@@ -371,6 +377,8 @@ class WorkerSet:
         self.root = ""
 
     def __enter__(self) -> WorkerSet:
+        if not self.root:
+            self._start()
         return self
 
     def __exit__(self, *_: object) -> None:
