@@ -138,17 +138,8 @@ class RunReport:
             else:
                 self.screen.line(("interrupted: ", "bad"), "nothing has finished")
         self.screen.line(*summary_segments(result, self.jobs))
-        self._write_spent(result)
+        write_spent(self.screen, result, self.jobs)
         self._write_next_step(tallies)
-
-    def _write_spent(self, result: RunResult) -> None:
-        """Write what took so long, where it did."""
-        if result.seconds < LONG:
-            return
-        parts = shares(result.tallies, result.spent, spent("combining"), result.seconds, self.jobs)
-        text = spent_text(parts, self.jobs)
-        if text:
-            self.screen.line((text, "dim"))
 
     def _write_passed(self, tally: Tally) -> None:
         """Write why cases were skipped or may differ, a line a reason."""
@@ -313,3 +304,13 @@ class RunReport:
             self.screen.line(
                 "  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim")
             )
+
+
+def write_spent(screen: Screen, result: RunResult, jobs: int) -> None:
+    """Write what took so long, where it did."""
+    if result.seconds < LONG:
+        return
+    parts = shares(result.tallies, result.spent, spent("combining"), result.seconds, jobs)
+    text = spent_text(parts, jobs)
+    if text:
+        screen.line((text, "dim"))
