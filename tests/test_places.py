@@ -293,3 +293,13 @@ def test_reports_and_coverage_tell_of_the_places(place: Folder) -> None:
     assert (spec["lines"]["reached"], spec["lines"]["total"]) == (9, 10)
     place.call("run")  # another run, of which nothing is known yet
     assert "suspicious line" not in place.call("report", "--format", "annotations").out
+
+
+def test_a_case_that_is_not_there_or_held_is_no_comfort(place: Folder) -> None:
+    made(place, "python")
+    held = next(case["id"] for case in place.cases() if case["verdict"] == "held")
+    for id in (held[:6], "zzzzzz"):
+        came = place.call("places", id)
+        assert came.status in (2, 3) and "suspicious" not in came.out and id in came.err
+    came = place.call("places", "--format", "json", held[:6])
+    assert came.status == 3 and json.loads(came.out)["specs"] == []

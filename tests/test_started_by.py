@@ -9,8 +9,9 @@ import sys
 
 import pytest
 
-from keen_matrix.core.launch.environment import COMPILE_CACHE, is_node
+from keen_matrix.core.launch.environment import COMPILE_CACHE
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.through import is_wrapped, through
 from tests.conftest import Place
 
@@ -162,7 +163,8 @@ def test_node_keeps_what_it_compiles_for_as_long_as_the_run_lasts(place: Place) 
         """)  # fmt: skip
     assert place.call("run").status == 0
     script = place.write("tool", "#!/usr/bin/env node\n")
-    assert is_node(str(script)) and not is_node(sys.executable) and not is_node("/none")
+    assert runtime_name(str(script), str(script)) == "node" and runtime_name("/none", "/none") == "none"
+    assert runtime_name(sys.executable, "python3") == "python3"
 
 
 def test_a_long_run_says_where_the_time_went(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:

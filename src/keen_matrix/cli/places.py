@@ -98,6 +98,8 @@ def main(options: argparse.Namespace) -> int:
             refused.append(f"{spec.path}: {why}")
             continue
         cases = traceable(spec, records, ids)
+        if ids and all(records[case.id].verdict == "held" for case in cases):
+            continue  # of those that are asked for it has none
         some = chosen(cases, records, options.launches)
         own = own_folders(spec, launch)
         with (
@@ -122,6 +124,10 @@ def main(options: argparse.Namespace) -> int:
         remark(text)
     if is_json:
         write_document(PlacesDocument(document))
+    if not seen and ids and not refused:
+        raise RunFault(
+            f"no case that did not hold and is one launch has an id that begins with {' or '.join(ids)}"
+        )
     if not seen:
         raise RunFault("of no vector the lines are known")
     return 1 if failed else 0

@@ -127,7 +127,7 @@ def _try_program(screen: Screen, words: Sequence[str], *, keep: bool) -> int:
 def _program_of(words: Sequence[str]) -> Sequence[str] | None:
     """Return the words that start a program, without those that it is given: an interpreter with what it
     runs, or the first alone; None where that cannot be told."""
-    from keen_matrix.core.launch.launchers import INTERPRETERS
+    from keen_matrix.core.launch.runtimes import INTERPRETERS
 
     if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
         return words[:1]

@@ -149,21 +149,12 @@ class PlacesView:
     def write_parting(self, found: Parting) -> None:
         """Write where a vector leaves the way of one that held."""
         screen = self.screen
-        one, other = found.failing.case, found.holding.case
-        screen.line(
-            "  ",
-            (one.id[:6], "place"),
-            "   ",
-            shell_line(one.argv) or "no words",
-            ("   did not hold", "bad"),
-        )
-        screen.line(
-            "  ",
-            (other.id[:6], "place"),
-            "   ",
-            shell_line(other.argv) or "no words",
-            ("   held", "good"),
-        )
+        for run, what, style in (
+            (found.failing, "did not hold", "bad"),
+            (found.holding, "held", "good"),
+        ):
+            words = shell_line(run.case.argv) or "no words"
+            screen.line("  ", (run.case.id[:6], "place"), "   ", words, (f"   {what}", style))
         for what, place in (
             ("both come to", found.last),
             ("it goes on with", found.next),

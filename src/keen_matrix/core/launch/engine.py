@@ -13,6 +13,7 @@ from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.environment import base_environment, own_variables
 from keen_matrix.core.launch.launchers import ResolvedLaunch, other_launches, resolved_launch
+from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.wire import (
     FaultFrame,
     LiveFrame,
@@ -120,7 +121,9 @@ class WorkerPool:
             ),
         )
         base = base_environment(spec.program.env_from_caller, os.environ)
-        own = own_variables(launch.file, dict(launch.changes), self.root)
+        own = own_variables(
+            runtime_name(launch.file, launch.words[0]), dict(launch.changes), self.root
+        )
         environment = {name: value for name, value in {**base, **own}.items() if value is not None}
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
         self._most = most or spec.least_jobs

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import shutil
 from collections.abc import Iterable, Mapping
 
@@ -19,25 +18,15 @@ def base_environment(inherit: Iterable[str], outer: Mapping[str, str]) -> dict[s
 COMPILE_CACHE = "NODE_COMPILE_CACHE"
 """Where node (22.1 and later) keeps what it compiles ("Module compile cache" in node's documentation of
 node:module); older ones pass it over."""
-_NODE = re.compile(r"node|nodejs")
-_NODE_SCRIPT = re.compile(rb"#!\s*\S*/(?:env\s+(?:-S\s+)?)?(?:\S*/)?node(?:js)?\b")
+NODE = ("node", "nodejs")
 
 
-def is_node(file: str) -> bool:
-    """Tell whether a launch starts node, or a script whose first line names it."""
-    if _NODE.fullmatch(os.path.basename(file)):
-        return True
-    try:
-        with open(file, "rb") as script:
-            return _NODE_SCRIPT.match(script.readline(256)) is not None
-    except OSError:
-        return False
-
-
-def own_variables(file: str, changes: Mapping[str, str | None], root: str) -> dict[str, str | None]:
+def own_variables(
+    runtime: str, changes: Mapping[str, str | None], root: str
+) -> dict[str, str | None]:
     """Return the variables that every launch of a run has beside those of the spec: what a launcher that
     is passed by would set, and where node keeps what it compiles, for as long as the run lasts."""
-    own = {COMPILE_CACHE: os.path.join(root, "compiled")} if is_node(file) else {}
+    own = {COMPILE_CACHE: os.path.join(root, "compiled")} if runtime in NODE else {}
     return {**own, **changes}
 
 

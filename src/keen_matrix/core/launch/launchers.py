@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 from collections.abc import Sequence
 from functools import cache
 from typing import NamedTuple
@@ -12,6 +11,7 @@ from typing import NamedTuple
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.environment import base_environment, find_program
+from keen_matrix.core.launch.runtimes import INTERPRETERS
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import replace
 
@@ -44,10 +44,6 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
 SHELL = "/bin/sh"
 OTHER_LOCALES = ("de_DE.UTF-8", "fr_FR.UTF-8", "nb_NO.UTF-8", "es_ES.UTF-8", "C.UTF-8")
 """Locales with a decimal comma, and one that every system has."""
-INTERPRETERS = re.compile(
-    r"(?:python|pypy|perl|ruby|node|nodejs|deno|bun|php|lua|tclsh|Rscript|bash|dash|ksh|zsh|sh|mono)[\d.]*"
-)
-"""Programs that run the script which their launch words name first."""
 
 
 def missing_script(spec: Spec, words: Sequence[str]) -> str:

@@ -17,6 +17,7 @@ import tempfile
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
+from keen_matrix.core.launch.runtimes import script_words
 from keen_matrix.core.structs import Struct
 
 KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper.py")
@@ -72,16 +73,9 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
 
 def _script_plan(file: str, words: Sequence[str]) -> WarmPlan:
     """An installed console script: a file whose first line names a Python interpreter."""
-    try:
-        with open(file, "rb") as script:
-            first = script.readline(512).decode("utf-8", "replace")
-    except OSError as error:
-        raise ColdOnly(f"{file} cannot be read: {error.strerror}") from None
-    if not first.startswith("#!") or len(words) > 1:
+    parts = script_words(file)
+    if not parts or len(words) > 1:
         raise ColdOnly(f"{words[0]} is not a Python program")
-    parts = first[2:].split()
-    if parts and os.path.basename(parts[0]) == "env":
-        parts = [each for each in parts[1:] if each != "-S"]
     if not parts or not _PYTHON.fullmatch(os.path.basename(parts[0])):
         raise ColdOnly(f"{words[0]} is not a Python program")
     import shutil

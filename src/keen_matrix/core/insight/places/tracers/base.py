@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import glob
 import os
-import re
 import shutil
 from collections.abc import Collection, Iterator
 from typing import NamedTuple, Protocol
@@ -12,6 +11,7 @@ from typing import NamedTuple, Protocol
 from keen_matrix.core.insight.places.trace import Place, Trace, trace_of
 from keen_matrix.core.launch import launchers
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.runtimes import runtime_name
 
 HOOKS = os.path.join(os.path.dirname(os.path.abspath(launchers.__file__)), "hooks")
 """Files that runtimes load."""
@@ -50,25 +50,9 @@ class Tracer(Protocol):
         ...
 
 
-def runtime_name(launch: ResolvedLaunch) -> str:
-    """Return the name of the program that runs the launch words' script, or the script itself: that of
-    its first line."""
-    name = os.path.basename(launch.words[0])
-    try:
-        with open(launch.file, "rb") as file:
-            first = file.readline(256)
-    except OSError:
-        return name
-    if first.startswith(b"#!") and not INTERPRETER.fullmatch(name):
-        words = first[2:].decode("utf-8", "replace").split()
-        rest = [
-            each for each in words if os.path.basename(each) != "env" and not each.startswith("-")
-        ]
-        return os.path.basename(rest[0]) if rest else name
-    return name
-
-
-INTERPRETER = re.compile(r"(python|pypy|perl|node|nodejs|bash|dash|ksh|zsh|sh)[\d.]*")
+def runtime_of(launch: ResolvedLaunch) -> str:
+    """Return the name of the runtime that a launch starts."""
+    return runtime_name(launch.file, launch.words[0])
 
 
 def is_own(file: str, own: Collection[str]) -> bool:

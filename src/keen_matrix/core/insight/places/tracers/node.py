@@ -13,7 +13,7 @@ from keen_matrix.core.insight.places.tracers.base import (
     MOST_TRACE,
     Traced,
     is_own,
-    runtime_name,
+    runtime_of,
 )
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
@@ -27,7 +27,7 @@ class NodeTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts node."""
-        return runtime_name(launch) in ("node", "nodejs")
+        return runtime_of(launch) in ("node", "nodejs")
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Nothing is needed beside node."""

@@ -11,7 +11,7 @@ from keen_matrix.core.insight.places.tracers.base import (
     HOOKS,
     TRACE,
     Traced,
-    runtime_name,
+    runtime_of,
     tabbed_trace,
 )
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -24,7 +24,7 @@ class PerlTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a Perl program."""
-        return re.fullmatch(r"perl[\d.]*", runtime_name(launch)) is not None
+        return re.fullmatch(r"perl[\d.]*", runtime_of(launch)) is not None
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Nothing is needed beside perl."""

@@ -13,7 +13,7 @@ from keen_matrix.core.insight.places.tracers.base import (
     OWN,
     TRACE,
     Traced,
-    runtime_name,
+    runtime_of,
     tabbed_trace,
 )
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -30,7 +30,7 @@ class PythonTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a Python program."""
-        return re.fullmatch(r"(python|pypy)[\d.]*", runtime_name(launch)) is not None
+        return re.fullmatch(r"(python|pypy)[\d.]*", runtime_of(launch)) is not None
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell of switches that keep everything out."""

@@ -12,16 +12,16 @@ from collections.abc import Collection
 from keen_matrix.core.insight.places.trace import Place, Trace, trace_of
 from keen_matrix.core.insight.places.tracers.base import (
     HOOKS,
-    INTERPRETER,
     POSIX,
     TRACE,
     Traced,
     is_missing,
     is_own,
-    runtime_name,
+    runtime_of,
     told_lines,
 )
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.runtimes import INTERPRETERS
 
 _TOLD = re.compile(r"\++\t(.*?)\t(\d+)\t")
 _NOTHING = re.compile(
@@ -37,7 +37,7 @@ class ShellTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a script for sh or bash."""
-        return runtime_name(launch) in ("sh", "bash", "dash")
+        return runtime_of(launch) in ("sh", "bash", "dash")
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that there is no bash, or that there is no script."""
@@ -48,13 +48,13 @@ class ShellTracer:
     def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
         """Return the launch by bash, which reads our file first."""
         bash = shutil.which("bash") or "bash"
-        is_script = not INTERPRETER.fullmatch(os.path.basename(launch.words[0]))
+        is_script = not INTERPRETERS.fullmatch(os.path.basename(launch.words[0]))
         words = (bash, launch.file, *launch.words[1:]) if is_script else (bash, *launch.words[1:])
         variables = {
             TRACE: os.path.join(folder, "{case_id}"),
             "BASH_ENV": os.path.join(HOOKS, "shell_lines.bash"),
         }
-        if runtime_name(launch) != "bash":
+        if runtime_of(launch) != "bash":
             variables[POSIX] = "1"
         return Traced(ResolvedLaunch(bash, words, launch.changes), variables)
 
