@@ -59,6 +59,12 @@ def test_a_spec_is_thought_through_without_what_combining_takes(place: Place) ->
     assert "pydantic" in modules and not {"numpy", "rich"} & set(modules)
 
 
+def test_what_only_talks_of_commands_loads_no_library(place: Place) -> None:
+    script = "import sys, keen_matrix.cli\nkeen_matrix.cli.build_parser('')\nprint(*sys.modules)"
+    loaded = {name.split(".")[0] for name in in_process_of_its_own(script, place.folder).split()}
+    assert not {"msgspec", "simpleeval", "pydantic", "rich", "numpy", "regex"} & loaded
+
+
 def test_a_completion_loads_the_command_in_hand_alone(place: Place) -> None:
     script = """
 import os, sys

@@ -10,16 +10,14 @@ import contextlib
 import time
 from collections.abc import Callable, Iterator
 
-from keen_matrix.core.structs import Struct, field
 
-
-class Doing(Struct):
+class Doing:
     """One thing that is being done."""
 
-    what: str
-    so_far: str = ""
-    """How far it is, in words; empty where nothing can be said."""
-    began: float = field(default_factory=time.monotonic)
+    def __init__(self, what: str) -> None:
+        self.what, self.so_far = what, ""
+        """What it is, and how far it is, in words; empty where nothing can be said."""
+        self.began = time.monotonic()
 
     def told(self, so_far: str) -> None:
         """Say how far it is."""
