@@ -30,8 +30,6 @@ class Share(Struct, frozen=True, kw_only=True):
     """Seconds of one of them."""
     ids: tuple[str, ...] = ()
     through: Through | None = None
-    name: str = ""
-    """The launcher, or the spec."""
     is_cold_python: bool = False
 
 
