@@ -6,10 +6,13 @@ from __future__ import annotations
 import argparse
 from collections.abc import Iterator
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import spec_paths
 from keen_matrix.core.errors import KeenMatrixError
+
+if TYPE_CHECKING:
+    from keen_matrix.core.model.spec import Spec
 
 MOST_IDS = 2_000
 
@@ -38,7 +41,7 @@ def _actions(parser: argparse.ArgumentParser) -> Iterator[argparse.Action]:
                 yield from _actions(sub)
 
 
-def _specs() -> Iterator[Any]:
+def _specs() -> Iterator[Spec]:
     from keen_matrix.core.spec.kept import kept_spec
 
     try:
@@ -48,7 +51,7 @@ def _specs() -> Iterator[Any]:
         return
 
 
-def matrix_names(prefix: str, **_: Any) -> list[str]:
+def matrix_names(prefix: str, **_: object) -> list[str]:
     """Return the names of matrices and families that begin so."""
     return [
         matrix.name

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.record import Record
@@ -149,7 +149,7 @@ class Demo:
         warm = None
         if spec.program.warm:
             warm = trusted_warm_plan(self.pool, spec, launch, Selection(spec, ()), 1.0).plan
-        self.pool.plan(spec, launch, warm=warm)
+        self.pool.plan(spec, launch, Manner(warm=warm))
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
         with (

@@ -141,7 +141,7 @@ def _fill(
 
 
 def _launched(spec: Spec, targets: Sequence[Target], color: str) -> Iterable[Record]:
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.engine import Manner, WorkerPool
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.launch.workers import default_jobs
     from keen_matrix.core.model.lines import decode_record
@@ -151,7 +151,7 @@ def _launched(spec: Spec, targets: Sequence[Target], color: str) -> Iterable[Rec
     cases = [case for _, case in targets if not case.said.skipped and not case.fault]
     bar = Progress(len(cases), enabled=True, color=color, doing="launching")
     with WorkerPool(default_jobs()) as pool, used_by(spec, pool, remark), bar:
-        pool.plan(spec, launch, repeat=LAUNCHES)
+        pool.plan(spec, launch, Manner(repeat=LAUNCHES))
         for result in pool.results(iter(cases)):
             bar.step(held=True)
             yield decode_record(result.line)

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import RunFault
 
 if TYPE_CHECKING:
     from keen_matrix.core.expressions import Scope
+    from keen_matrix.core.model.record import CaseFields
     from keen_matrix.core.model.spec import Matrix, Spec, Stdin
+    from keen_matrix.wording.aspects import AroundShown
 
 
 def shown_launch(spec: Spec) -> list[str]:
@@ -30,31 +32,35 @@ def shown_launch(spec: Spec) -> list[str]:
     return words
 
 
-def _stdin_shown(stdin: Stdin, scope: Scope, here: str) -> dict[str, object]:
-    """Return what stands for standard input in a shell line: a text, a file, a command line, or
-    `closed`."""
+def _put_stdin(shown: AroundShown, stdin: Stdin, scope: Scope, here: str) -> None:
+    """Put in what stands for standard input in a shell line: a text, a file, a command line, or
+    that it is closed."""
     from keen_matrix.wording.safe import exact_line, is_written_whole, shell_line
 
     if stdin.closed:
-        return {"closed": True}
-    if stdin.file is not None:
-        return {"file": os.path.normpath(os.path.join(here, stdin.file.render(scope)))}
-    if stdin.chain:
+        shown.closed = True
+    elif stdin.file is not None:
+        shown.file = os.path.normpath(os.path.join(here, stdin.file.render(scope)))
+    elif stdin.chain:
         commands = [[word.render(scope) for word in words] for words in stdin.chain]
         exact = all(is_written_whole(word) for words in commands for word in words)
-        line = " | ".join((exact_line if exact else shell_line)(words) for words in commands)
-        return {"command": line, "inexact": not exact}
-    return {"stdin": stdin.text.render(scope)} if stdin.text is not None else {}
+        shown.command = " | ".join(
+            (exact_line if exact else shell_line)(words) for words in commands
+        )
+        shown.inexact = not exact
+    elif stdin.text is not None:
+        shown.stdin = stdin.text.render(scope)
 
 
-def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, object]:
+def surroundings_shown(spec: Spec, matrix: Matrix, fields: CaseFields) -> AroundShown:
     """Return the environment, standard input and files that a case of a matrix had, for the line
     that repeats it."""
     from keen_matrix.core.errors import ExpressionFault
     from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.oracle import named_functions
+    from keen_matrix.wording.aspects import AroundShown
 
-    shown: dict[str, object] = {"env": {}, "files": []}
+    shown = AroundShown()
     try:
         scope = case_scope(
             fields.values,
@@ -64,13 +70,13 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: Any) -> dict[str, obj
             named_functions(spec.program.oracle),
         )
         around = matrix.steps[0].surroundings
-        shown["env"] = {
+        shown.env = {
             name: None if each is None else each.render(scope) for name, each in around.env
         }
-        shown["files"] = [name.render(scope) for name, _ in around.files]
+        shown.files = [name.render(scope) for name, _ in around.files]
         if around.stdin is not None:
-            shown |= _stdin_shown(around.stdin, scope, os.path.relpath(spec.here))
-        shown["notes"] = [
+            _put_stdin(shown, around.stdin, scope, os.path.relpath(spec.here))
+        shown.notes = [
             note
             for note, there in (
                 ("on a terminal", around.terminal),

@@ -11,9 +11,9 @@ import ast
 import operator
 import re
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
-from typing import Any
+from typing import Any, TypeAlias
 
 import simpleeval
 
@@ -43,17 +43,22 @@ SHOWN_VALUE = 60
 """Characters of a value shown in a message about a failed expression."""
 
 
+Operand: TypeAlias = Any
+"""What an operator of an expression stands between: whether the two go together is Python's to say, and
+told as the expression's fault."""
+
+
 def _bits(value: object) -> int:
     return abs(value).bit_length() if isinstance(value, int) else 0
 
 
-def _power(base: object, exponent: Any) -> Any:
+def _power(base: Operand, exponent: Operand) -> object:
     if isinstance(exponent, int) and _bits(base) * abs(exponent) > MAX_BITS:
         raise ValueError(f"{base} ** {exponent} would be too large")
     return base**exponent
 
 
-def _product(left: object, right: Any) -> object:
+def _product(left: Operand, right: Operand) -> object:
     for sized, times in ((left, right), (right, left)):
         if (
             hasattr(sized, "__len__")
@@ -70,7 +75,7 @@ def _most(value: object) -> int:
     return MAX_LENGTH if isinstance(value, (str, bytes)) else MAX_ITEMS
 
 
-def _sum_of(left: object, right: Any) -> Any:
+def _sum_of(left: Operand, right: Operand) -> Operand:
     if (
         hasattr(left, "__len__")
         and hasattr(right, "__len__")
@@ -80,7 +85,7 @@ def _sum_of(left: object, right: Any) -> Any:
     return left + right
 
 
-def _sum(values: Any, start: Any = 0) -> object:
+def _sum(values: Iterable[Operand], start: Operand = 0) -> object:
     """Return the sum of numbers at once, and of anything else step by step, since arrays add up to
     ever longer ones."""
     items = values if isinstance(values, range) else list(values)
@@ -92,13 +97,13 @@ def _sum(values: Any, start: Any = 0) -> object:
     return total
 
 
-def _round(number: Any, places: Any = None) -> object:
+def _round(number: Operand, places: Operand = None) -> object:
     if isinstance(places, int) and abs(places) > MAX_PLACES:
         raise ValueError(f"rounding to {places} places; at most {MAX_PLACES}")
     return round(number, places)
 
 
-def _remainder(left: object, right: Any) -> object:
+def _remainder(left: Operand, right: Operand) -> object:
     if isinstance(left, (str, bytes)):
         raise ValueError("the % form of texts is not available here; use {value:format}")
     return left % right
@@ -152,7 +157,7 @@ _MAKING = (
 """Nodes whose value is new; a name or a part of it stands for what is there already."""
 
 
-def method_size(owner: object, name: str, arguments: list[Any]) -> int:
+def method_size(owner: object, name: str, arguments: Sequence[Operand]) -> int:
     """Return how large what a method of a text or number makes can be, before it is made: it runs
     in one piece."""
     first: object = arguments[0] if arguments else None

@@ -7,8 +7,9 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from typing import Any, BinaryIO
+from typing import BinaryIO
 from xml.sax.saxutils import XMLGenerator
+from xml.sax.xmlreader import AttributesImpl
 
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause, MatrixSummary
@@ -42,7 +43,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         xml.ignorableWhitespace("\n")
         xml.startElement("testsuite", _numbers(Counter(unlaunched=1), 0.0, {"name": spec}))
         about = {"classname": legal(spec), "name": "the whole spec", "time": "0.000"}
-        xml.startElement("testcase", about)  # type: ignore[arg-type]
+        xml.startElement("testcase", AttributesImpl(about))
         _element(xml, "error", "it could not be run", "unlaunched", fault)
         xml.endElement("testcase")
         xml.endElement("testsuite")
@@ -69,15 +70,15 @@ def write(report: Report, stream: BinaryIO) -> None:
 
 def _numbers(
     counts: Mapping[str, int], seconds: float, more: dict[str, str], told: Sequence[Cause] = ()
-) -> Any:
+) -> AttributesImpl:
     errors = sum(counts[verdict] for verdict in _ERRORS)
     failures = sum(counts[verdict] for verdict in ("differed", "unsteady", "unchecked"))
     skipped = counts["groundless"] - len(told) + counts["known"] + counts["skipped"]
     failures += len(told)
-    return {
+    return AttributesImpl({
         **{name: legal(text) for name, text in more.items()}, "tests": str(sum(counts.values())), "failures": str(failures),
         "errors": str(errors), "skipped": str(skipped), "time": f"{seconds:.3f}",
-    }  # fmt: skip
+    })  # fmt: skip
 
 
 def legal(text: str) -> str:
@@ -88,15 +89,14 @@ def legal(text: str) -> str:
 def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: bool) -> None:
     verdict = fields.verdict
     xml.ignorableWhitespace("\n  ")
-    attributes: Any = {
+    attributes = {
         "classname": legal(f"{matrix.spec}.{matrix.name}"), "name": legal(f"{fields.id[:6]} {title_of(fields)}"[:500]),
         "time": f"{fields.seconds:.3f}",
     }  # fmt: skip
-    xml.startElement("testcase", attributes)
+    xml.startElement("testcase", AttributesImpl(attributes))
     passed = PASSED_OVER.format(shell_line(fields.control)) if is_told else passed_line(fields)
     if passed:
-        reason: Any = {"message": legal(passed)}
-        xml.startElement("skipped", reason)
+        xml.startElement("skipped", AttributesImpl({"message": legal(passed)}))
         xml.endElement("skipped")
     elif verdict != "held":
         _element(
@@ -109,14 +109,14 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
         for name, tag in (("stdout", "system-out"), ("stderr", "system-err")):
             text = output_of(fields, name, OUTPUT_KEPT)
             if text:
-                xml.startElement(tag, {})  # type: ignore[arg-type]
+                xml.startElement(tag, AttributesImpl({}))
                 xml.characters(legal(text))
                 xml.endElement(tag)
     xml.endElement("testcase")
 
 
 def _element(xml: XMLGenerator, tag: str, message: str, kind: str = "", text: str = "") -> None:
-    attributes: Any = {"message": legal(message)} | ({"type": kind} if kind else {})
-    xml.startElement(tag, attributes)
+    about = {"message": legal(message)} | ({"type": kind} if kind else {})
+    xml.startElement(tag, AttributesImpl(about))
     xml.characters(legal(text))
     xml.endElement(tag)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
@@ -11,6 +11,9 @@ from keen_matrix.reports import Report
 from keen_matrix.reports.heat import Heat, as_rows, heats
 from keen_matrix.wording.safe import cut, escape
 from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 MOST_GRIDS = 6
 MOST_ROWS = 30
@@ -61,7 +64,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     plt.close(figure)
 
 
-def _shares(axes: Any, heat: Heat) -> None:
+def _shares(axes: Axes, heat: Heat) -> None:
     """Draw a table of shares: a doubt or coverage map."""
     import numpy as np
     from matplotlib.colors import LinearSegmentedColormap
@@ -104,7 +107,7 @@ def _grids(report: Report) -> list[Grid]:
     return found[:MOST_GRIDS]
 
 
-def _heat(axes: Any, grid: Grid) -> None:
+def _heat(axes: Axes, grid: Grid) -> None:
     from matplotlib.colors import ListedColormap
 
     states = list(COLOURS)
@@ -145,7 +148,7 @@ def _plain(text: str) -> str:
     return text.replace("$", r"\$")
 
 
-def _durations(axes: Any, report: Report) -> None:
+def _durations(axes: Axes, report: Report) -> None:
     import numpy as np
 
     seconds: dict[bool, list[float]] = {True: [], False: []}
@@ -155,7 +158,7 @@ def _durations(axes: Any, report: Report) -> None:
     if not every:
         return
     low, high = min(every), max(max(every), min(every) * 1.5)
-    bins = np.geomspace(low, high * 1.0001, 40)
+    bins = [float(each) for each in np.geomspace(low, high * 1.0001, 40)]
     axes.hist([seconds[True], seconds[False]], bins=bins, stacked=True, color=[COLOURS["held"], COLOURS["failed"]],
               label=["held", "did not hold"])  # fmt: skip
     axes.set_xscale("log")

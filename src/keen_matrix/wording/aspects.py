@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+from collections.abc import Iterator, Sequence
 
 from keen_matrix.core.expect import aspects, forms
 from keen_matrix.core.expect.differences import (
@@ -18,7 +17,7 @@ from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.launch.state import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
 from keen_matrix.core.results.causes import statement_of
-from keen_matrix.core.structs import Struct
+from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted
@@ -492,7 +491,26 @@ def stream_rows(look: Look, fields: Record | StepRecord, *, whole: bool) -> Iter
             ]
 
 
-def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, Any]) -> str:
+class AroundShown(Struct):
+    """What stood around the words of a case, as far as it could be worked out again."""
+
+    env: dict[str, str | None] = field(default_factory=dict)
+    """Variables that the spec sets, and (None) those that it takes away."""
+    files: list[str] = field(default_factory=list)
+    """The names of files that were put in place."""
+    notes: list[str] = field(default_factory=list)
+    """What a line of a shell cannot say."""
+    stdin: str = ""
+    """The text of standard input; a file, a command or nothing may stand in its place."""
+    file: str = ""
+    command: str = ""
+    """A line of the shell whose output is read."""
+    closed: bool = False
+    inexact: bool = False
+    """Whether the command cannot be written out as it is."""
+
+
+def repeat_line(launch: Sequence[str], fields: CaseFields, around: AroundShown) -> str:
     """Return the line that repeats a case by hand in POSIX sh: environment and standard input
     before the words.
 
@@ -501,21 +519,19 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, 
     """
     compared = bool(fields.relation)  # what it is compared with stands beside the difference
     steps = [fields.argv, *(() if compared else fields.more_argv)]
-    stdin = around.get("stdin")
-    texts = [*launch, *(word for words in steps for word in words), *filter(None, around.get("env", {}).values()),
-             stdin if stdin and len(stdin) <= MOST_STDIN else "", around.get("file", "")]  # fmt: skip
-    exact = not around.get("inexact") and all(map(is_written_whole, texts))
+    stdin = around.stdin
+    texts = [*launch, *(word for words in steps for word in words), *filter(None, around.env.values()),
+             stdin if len(stdin) <= MOST_STDIN else "", around.file]  # fmt: skip
+    exact = not around.inexact and all(map(is_written_whole, texts))
     shell_line, shell_word = (exact_line, shlex.quote) if exact else (visible_words, visible_word)
     line = " ; ".join(
         shell_line(words if number in fields.others else [*launch, *words])
         for number, words in enumerate(steps)
     )
     env = "".join(
-        f"{name}={shell_word(value)} "
-        for name, value in around.get("env", {}).items()
-        if value is not None
+        f"{name}={shell_word(value)} " for name, value in around.env.items() if value is not None
     )
-    unset = [name for name, value in around.get("env", {}).items() if value is None]
+    unset = [name for name, value in around.env.items() if value is None]
     if unset:
         env = f"env {' '.join(f'-u {shell_word(name)}' for name in unset)} {env}"
     line = env + line
@@ -525,15 +541,15 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: Mapping[str, 
             if len(stdin) <= MOST_STDIN
             else f"{line} < STDIN"
         )
-    elif "file" in around:
-        line += f" < {shell_word(around['file'])}"
-    elif "command" in around:
-        line = f"{around['command']} | {line}"
-    elif around.get("closed"):
+    elif around.file:
+        line += f" < {shell_word(around.file)}"
+    elif around.command:
+        line = f"{around.command} | {line}"
+    elif around.closed:
         line += " <&-"
     notes = [
-        *([f"with {', '.join(around['files'])} in place"] if around.get("files") else []),
-        *around.get("notes", ()),
+        *([f"with {', '.join(around.files)} in place"] if around.files else []),
+        *around.notes,
         *([] if exact else [INEXACT.format(id=fields.id[:SHOWN_ID])]),
     ]
     return f"{line}   # {', '.join(notes)}" if notes else line

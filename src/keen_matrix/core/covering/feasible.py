@@ -162,31 +162,11 @@ class Feasible:
         for rule in self.rules:
             for axis in rule.axes:
                 self.of_axis.setdefault(axis, []).append(rule)
-        self.component = self._components()
+        self.component = _components(self.rules)
         self.members: dict[int, list[int]] = {}
         for axis, number in self.component.items():
             self.members.setdefault(number, []).append(axis)
         self._remembered: dict[int, dict[tuple[tuple[int, int], ...], dict[int, int] | None]] = {}
-
-    def _components(self) -> dict[int, int]:
-        """Return the component of each constrained axis, named by its smallest axis."""
-        parent = {axis: axis for axis in self.of_axis}
-
-        def root(axis: int) -> int:
-            while parent[axis] != axis:
-                parent[axis] = parent[parent[axis]]
-                axis = parent[axis]
-            return axis
-
-        for rule in self.rules:
-            # Union by the smaller name: a component is called by its smallest axis, whatever the
-            # order of the rules.
-            first = root(rule.axes[0])
-            for axis in rule.axes[1:]:
-                other = root(axis)
-                parent[max(first, other)] = min(first, other)
-                first = min(first, other)
-        return {axis: root(axis) for axis in parent}
 
     def possible(self, axes: Sequence[int], values: Sequence[int]) -> bool:
         """Tell whether some row that meets every constraint contains these values."""
@@ -351,6 +331,27 @@ class Feasible:
             for axis, value in found.items():
                 cells[axis] = value
         return None if self.never else cells
+
+
+def _components(rules: Sequence[Rule]) -> dict[int, int]:
+    """Return the component of each axis of some rules, named by its smallest axis."""
+    parent = {axis: axis for rule in rules for axis in rule.axes}
+
+    def root(axis: int) -> int:
+        while parent[axis] != axis:
+            parent[axis] = parent[parent[axis]]
+            axis = parent[axis]
+        return axis
+
+    for rule in rules:
+        # Union by the smaller name: a component is called by its smallest axis, whatever the
+        # order of the rules.
+        first = root(rule.axes[0])
+        for axis in rule.axes[1:]:
+            other = root(axis)
+            parent[max(first, other)] = min(first, other)
+            first = min(first, other)
+    return {axis: root(axis) for axis in parent}
 
 
 def clashing(levels: Sequence[int], rules: Sequence[Rule]) -> list[int]:

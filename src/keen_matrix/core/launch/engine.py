@@ -36,7 +36,7 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.signals import signal_name
 from keen_matrix.core.model.spec import Spec, Step
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
-from keen_matrix.core.structs import replace
+from keen_matrix.core.structs import Struct, replace
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
@@ -54,6 +54,19 @@ LiveSink: TypeAlias = Callable[[LiveFrame], None]
 def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
     """Return steps without their lines, whose words travel with each case."""
     return tuple(replace(step, line=_NO_LINE) for step in steps)
+
+
+class Manner(Struct, frozen=True, kw_only=True):
+    """How the cases of a run are launched."""
+
+    repeat: int = 1
+    """How often each case is launched."""
+    keep: str = ""
+    """The folder in which directories of failing cases are kept; empty: they are not."""
+    warm: WarmPlan | None = None
+    """Has the program forked from keepers."""
+    most: int = 0
+    """The most programs that run at a time; 0 stands for what all matrices of the spec allow."""
 
 
 class WorkerPool:
@@ -87,20 +100,12 @@ class WorkerPool:
         self,
         spec: Spec,
         launch: ResolvedLaunch,
+        how: Manner | None = None,
         *,
-        keep: str = "",
-        repeat: int = 1,
         live: LiveSink | None = None,
-        warm: WarmPlan | None = None,
-        most: int = 0,
     ) -> None:
-        """Tell every worker what it will run, at most so many programs at a
-        time; 0 stands for what all matrices of the spec allow.
-
-        `keep` is the folder in which directories of failing cases are kept, `repeat` how often
-        each case is launched, `live` gets output as it comes, and `warm` has the program forked
-        from keepers.
-        """
+        """Tell every worker what it will run and how; `live` gets output as it comes."""
+        how = how or Manner()
         self._live = live
         bare = replace(
             spec,
@@ -126,7 +131,7 @@ class WorkerPool:
         )
         environment = {name: value for name, value in {**base, **own}.items() if value is not None}
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
-        self._most = most or spec.least_jobs
+        self._most = how.most or spec.least_jobs
         self._names = {matrix.index: matrix.name for matrix in spec.matrices}
         self._workers.watch()
 
@@ -139,11 +144,11 @@ class WorkerPool:
                 root=self._workers.root_of(worker),
                 jobs=jobs,
                 cap=spec.program.output_cap,
-                keep=keep,
-                repeat=repeat,
+                keep=how.keep,
+                repeat=how.repeat,
                 live=live is not None,
                 launchers=launchers,
-                warm=warm,
+                warm=how.warm,
             )
 
         self._plan = plan_of
@@ -330,9 +335,9 @@ def run(
     """
     launch = resolved_launch(spec)
     with WorkerPool(jobs or default_jobs()) as pool:
-        pool.plan(spec, launch, repeat=repeat)
+        pool.plan(spec, launch, Manner(repeat=repeat))
         for result in pool.results(cases):
             yield decode_record(result.line)
 
 
-__all__ = ["WorkerPool", "run"]
+__all__ = ["Manner", "WorkerPool", "run"]

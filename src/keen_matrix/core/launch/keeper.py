@@ -23,6 +23,7 @@ import socket
 import struct
 import sys
 import types
+from collections.abc import Iterable
 from typing import Any
 
 LENGTH = struct.Struct("!I")
@@ -54,7 +55,7 @@ def receive(control: socket.socket) -> Any:
     return pickle.loads(body), list(fds)
 
 
-def preload(names: Any) -> None:
+def preload(names: Iterable[str]) -> None:
     """Import modules; one that cannot be imported here is left to the program."""
     for name in names:
         try:
@@ -69,7 +70,7 @@ class Target:
     def __init__(self, kind: str, name: str) -> None:
         self.kind, self.name = kind, name
         self.stamp: Any = None
-        self.code: Any = None
+        self.code: types.CodeType | None = None
 
     def prepare(self) -> None:
         """Compile a file when it is new or has changed, so that children need not."""

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.model.case import Case
@@ -69,7 +69,7 @@ def _run(
     cases: Sequence[Case],
     warm: WarmPlan | None,
 ) -> dict[str, Record]:
-    pool.plan(spec, launch, warm=warm)
+    pool.plan(spec, launch, Manner(warm=warm))
     found = (decode_record(result.line) for result in pool.results(iter(cases)))
     return {fields.id: fields for fields in found}
 

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Mapping
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 from keen_matrix.core.expressions import FUNCTIONS, Scope
 from keen_matrix.core.model.record import CaseFields, RecordFields
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.structs import Struct
+
+Named: TypeAlias = Mapping[str, object]
+"""Axes, columns, groups and NAMEs, and what each is in one vector."""
 
 
 class Standing(NamedTuple):
@@ -21,7 +24,7 @@ class Standing(NamedTuple):
     culprit: str = ""
     mentions: tuple[str, ...] = ()
     help: bool = False
-    bound: Mapping[str, object] = {}
+    bound: Named = {}
     given: frozenset[str] = frozenset()
     by_library: bool = False
     """Whether the library that reads the words refuses it, and not the program behind it."""
@@ -56,7 +59,7 @@ class Case(Struct, frozen=True, kw_only=True):
     id: str
     matrix: int
     argv: tuple[str, ...]
-    values: Mapping[str, object] = {}
+    values: Named = {}
     fault: str | None = None
     """Why the vector could not be made (an expression in it failed)."""
     more: tuple[tuple[str, ...], ...] = ()
@@ -105,7 +108,7 @@ def described(case: Case, matrix: str) -> RecordFields:
 
 
 def case_scope(
-    values: Mapping[str, object],
+    values: Named,
     argv: tuple[str, ...],
     id: str,
     here: str,

@@ -19,18 +19,24 @@ import threading
 import time
 from collections.abc import Generator, Iterable
 from itertools import islice
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix import __version__
 from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
 from keen_matrix.core.launch.archive import archive_of, unpacked
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct, replace
+
+PlainFrame: TypeAlias = tuple[int, int, int, float, bool, str, bytes]
+"""A ResultFrame as it travels."""
+
+if TYPE_CHECKING:
+    from distributed import Client
 
 BATCH_SECONDS = 2.0
 FIRST_BATCH = 8
@@ -55,7 +61,7 @@ class Task(Struct, frozen=True, kw_only=True):
 LOCAL = "local"
 
 
-def client_of(address: str) -> object:
+def client_of(address: str) -> Client:
     """Return a client of a cluster: of the scheduler at an address, or of one started here for
     "local". Raises Misuse."""
     try:
@@ -85,7 +91,7 @@ def client_of(address: str) -> object:
         raise RunFault(f"the cluster {address} cannot be reached: {error}") from None
 
 
-def close_client(client: Any) -> None:
+def close_client(client: Client) -> None:
     """Close a client, and the cluster when it was started for it."""
     cluster = client.cluster
     with contextlib.suppress(Exception):
@@ -99,7 +105,9 @@ class ClusterPool:
     """Runs the cases of one spec on a cluster. Used as a worker pool is: `results` yields a frame
     for every case."""
 
-    def __init__(self, client: Any, *, shared: bool = False, own: WorkerPool | None = None) -> None:
+    def __init__(
+        self, client: Client, *, shared: bool = False, own: WorkerPool | None = None
+    ) -> None:
         self.client, self.shared = client, shared
         self.own = own
         """The pool that the worker in this very process uses; None where workers are elsewhere."""
@@ -165,7 +173,7 @@ class ClusterPool:
         supply = iter(cases)
         pace, slots = 0.0, max(1, sum(self.client.nthreads().values()))
         running = as_completed(with_results=False)
-        out: dict[str, object] = {}
+        out: dict[object, object] = {}
         number = handed = 0
         try:
             while True:
@@ -323,7 +331,7 @@ def _build(spec: Spec) -> None:
 
 def run_batch(
     task: Task, archive: bytes, here: str, batch: bytes
-) -> tuple[float, list[tuple[Any, ...]]]:
+) -> tuple[float, list[PlainFrame]]:
     """Launch the cases of a batch on a worker; return the seconds and the result frames as plain
     tuples."""
     with _BUSY:
@@ -332,14 +340,14 @@ def run_batch(
 
 def _run_batch(
     task: Task, archive: bytes, here: str, batch: bytes
-) -> tuple[float, list[tuple[object, ...]]]:
+) -> tuple[float, list[PlainFrame]]:
     started = time.monotonic()
     spec = _spec_of(task, archive)
     pool = _POOL.get("pool")
     if pool is None:
         pool = _POOL["pool"] = WorkerPool(1)
     if _POOL.get("planned") != (spec.path, task.launch, task.repeat):
-        pool.plan(spec, resolved_launch(spec), repeat=task.repeat)
+        pool.plan(spec, resolved_launch(spec), Manner(repeat=task.repeat))
         _POOL["planned"] = (spec.path, task.launch, task.repeat)
     cases = (_moved(case, here, spec.here) for case in pickle.loads(batch))
     frames = [_home(tuple(frame), here, spec.here) for frame in pool.results(cases)]
@@ -357,7 +365,7 @@ def _moved(case: Case, old: str, new: str) -> Case:
     return structs.replace(case, argv=moved[0], more=moved[1:])
 
 
-def _home(frame: tuple[Any, ...], old: str, new: str) -> tuple[Any, ...]:
+def _home(frame: PlainFrame, old: str, new: str) -> PlainFrame:
     """Return a frame whose record names the spec's folder as it is at home."""
     if old == new or new.encode() not in frame[-1]:
         return frame

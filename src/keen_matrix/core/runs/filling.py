@@ -13,7 +13,7 @@ import io
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NamedTuple, TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.aspects import Aspect, ExitAspect, FileAspect, StreamAspect, named_file
@@ -34,7 +34,7 @@ from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.oracle import oracle_functions
 from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, toml_value
 from keen_matrix.core.spec.including import whole_source
-from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.spec.keys import KeyPath, TomlValue
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.axes import read_text, separator_in
 from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -537,14 +537,14 @@ def _edited(text: str, values: Mapping[Place, object]) -> str:
     return tomlkit.dumps(document)
 
 
-def _holder(document: Any, place: Place) -> Any:
+def _holder(document: TomlValue, place: Place) -> TomlValue:
     """Return the table of a document in which a key stands."""
     for key in place.path[:-1]:
         document = document[key]
     return document
 
 
-def _put_cell(document: Any, place: Place, value: object) -> None:
+def _put_cell(document: TomlValue, place: Place, value: object) -> None:
     holder = _holder(document, place)
     row = holder[place.path[-1]][place.row]
     at = list(holder["columns"]).index(place.column)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from keen_matrix.core.expect.forms.base import lines_of
+from keen_matrix.core.spec.keys import TomlValue
 
 LONG_TEXT, MANY_LINES = 2_000, 20
 """Characters, or lines, of an output from which it is kept in a file of its own."""
@@ -46,7 +47,7 @@ def toml_text(text: str) -> str:
         return json.dumps(text)
 
 
-def toml_value(value: object) -> Any:
+def toml_value(value: object) -> TomlValue:
     """Return a value as tomlkit puts it into a document: a text on several lines where it has several."""
     import tomlkit
 

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from keen_matrix.core.expect.recording import groundless_record, skipped_record
+from keen_matrix.core.launch.engine import Manner
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.launch.wire import ResultFrame, result_frame
@@ -182,11 +183,13 @@ class PartRun:
         self.pool.plan(
             self.spec,
             self.work.launch,
-            keep=keep if asked.keep_directories else "",
-            repeat=asked.repeat,
+            Manner(
+                repeat=asked.repeat,
+                keep=keep if asked.keep_directories else "",
+                warm=warm,
+                most=self.most or self.pool.jobs,
+            ),
             live=self.watch.printed if asked.live else None,
-            warm=warm,
-            most=self.most or self.pool.jobs,
         )
 
 

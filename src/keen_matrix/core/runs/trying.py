@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.case import Case
@@ -18,6 +18,7 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field, Word
 from keen_matrix.core.runs.kept_texts import kept_stream, literal, toml_text, toml_words
+from keen_matrix.core.spec.keys import TomlValue
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -180,7 +181,7 @@ def _with_row(text: str, index: int, row: Sequence[object]) -> str:
     """Return a text with one more row in a matrix; comments and layout stay."""
     import tomlkit
 
-    document: Any = tomlkit.parse(text)
+    document: TomlValue = tomlkit.parse(text)
     rows = document["matrix"][index]["rows"]
     if "\n" in rows.as_string():
         rows.add_line(list(row), indent="  ")

@@ -7,6 +7,8 @@ from typing import Any, TypeAlias
 from keen_matrix.core.structs import Struct
 
 KeyPath: TypeAlias = tuple[str | int, ...]
+TomlValue: TypeAlias = Any
+"""Anything that a TOML document holds, also as tomlkit keeps it with its comments."""
 TomlTables: TypeAlias = dict[str, Any]
 """Tables as a file has them, before they are validated."""
 

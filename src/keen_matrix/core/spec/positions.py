@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tomllib
-from typing import Any
 
 import tree_sitter
 import tree_sitter_toml
@@ -29,7 +28,7 @@ class _Finder:
         self.places: dict[KeyPath, Place] = {}
         self.counts: dict[KeyPath, int] = {}
 
-    def top_level(self, node: Any) -> None:
+    def top_level(self, node: tree_sitter.Node) -> None:
         if node.type == "pair":
             self.pair((), node)
         elif node.type in ("table", "table_array_element"):
@@ -54,7 +53,7 @@ class _Finder:
                 path = (*path, self.counts[path])
         return path
 
-    def pair(self, base: KeyPath, node: Any) -> None:
+    def pair(self, base: KeyPath, node: tree_sitter.Node) -> None:
         if node.type != "pair":
             return
         key, value = (child for child in node.named_children if child.type != "comment")
@@ -64,7 +63,7 @@ class _Finder:
             self.places.setdefault(path, Place(start, value.start_byte, value.end_byte))
         self.value(path, value)
 
-    def value(self, path: KeyPath, node: Any) -> None:
+    def value(self, path: KeyPath, node: tree_sitter.Node) -> None:
         if node.type == "array":
             items = [child for child in node.named_children if child.type != "comment"]
             for index, item in enumerate(items):
@@ -74,10 +73,10 @@ class _Finder:
             for pair in node.named_children:
                 self.pair(path, pair)
 
-    def keys(self, node: object) -> KeyPath:
+    def keys(self, node: tree_sitter.Node) -> KeyPath:
         return tuple(name for name, _ in self.key_starts(node))
 
-    def key_starts(self, node: Any) -> list[tuple[str, int]]:
+    def key_starts(self, node: tree_sitter.Node) -> list[tuple[str, int]]:
         """Return each name of a key with the place where it begins."""
         if node.type == "dotted_key":
             return [each for child in node.named_children for each in self.key_starts(child)]

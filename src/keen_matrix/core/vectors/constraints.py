@@ -8,8 +8,8 @@ kept.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
@@ -17,6 +17,8 @@ from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.factors import Factor, Layout
+
+Functions: TypeAlias = Mapping[str, Callable[..., object]]
 
 
 class WhereFault(ExpressionFault):
@@ -50,7 +52,7 @@ class Constraint(Struct):
 
 
 def constraints_of(
-    matrix: Matrix, layout: Layout, here: str, functions: Any = None
+    matrix: Matrix, layout: Layout, here: str, functions: Functions | None = None
 ) -> list[Constraint]:
     """Return the constraints of a matrix: the conditions of optional parts first."""
     made = [
@@ -107,7 +109,7 @@ def names_in(part: LineSequence) -> set[str]:
 
 
 def _where(
-    expression: Expression, number: int, layout: Layout, here: str, functions: Any
+    expression: Expression, number: int, layout: Layout, here: str, functions: Functions
 ) -> Constraint:
     names = sorted(name for name in expression.names if name in layout.names)
     factors = tuple(sorted({layout.names[name] for name in names}))

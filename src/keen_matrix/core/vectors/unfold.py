@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
-from keen_matrix.core.model.case import Case, Standing
+from keen_matrix.core.model.case import Case, Named, Standing
 from keen_matrix.core.model.relation import Relation, RelationName
 from keen_matrix.core.model.spec import Matrix, Reference, Spec
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
@@ -206,7 +206,7 @@ class CaseMaker:
         return self._marking.marked(case, places[row[0]] if places else "")
 
     def _compared(
-        self, argv: tuple[str, ...], values: Mapping[str, object]
+        self, argv: tuple[str, ...], values: Named
     ) -> tuple[Relation | None, tuple[tuple[str, ...], ...]]:
         """Return how a case is compared with further launches, and their vectors. Raises
         ExpressionFault."""
@@ -273,7 +273,7 @@ class CaseMaker:
             yield f'{{"id":"{id}{head}{argv}],"values":{{{values}}},"judgement":null}}\n'
 
     def _surroundings_key(
-        self, values: Mapping[str, object], argv: tuple[str, ...], fault: str | None
+        self, values: Named, argv: tuple[str, ...], fault: str | None
     ) -> Iterator[str]:
         """Yield what tells two cases of equal words apart: varying stdin, files and environment."""
         scope = Scope(

@@ -20,7 +20,7 @@ from keen_matrix.core.expect.forms import (
     reference,
     text,
 )
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, Table
 from keen_matrix.core.expect.mismatch import Told
 
 FORMS: Mapping[str, FormKind] = {
@@ -47,7 +47,7 @@ NEEDS: Mapping[str, tuple[str, ...]] = {
 """Key of a table → the keys of which one must stand beside it: without them it says nothing."""
 
 
-def forms_of(table: object, aspect: str) -> tuple[Form, ...]:
+def forms_of(table: Table, aspect: str) -> tuple[Form, ...]:
     """Return the forms of a validated text table, or a file's, of an aspect, in a fixed order."""
     about = Compiling(aspect, forms_of)
     return tuple(form for kind in FORMS.values() for form in kind.compile(table, about))

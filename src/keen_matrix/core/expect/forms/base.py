@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
-from typing import Any, ClassVar, Literal
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import Any, ClassVar, Literal, TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.masks import masked_expectation
@@ -14,6 +14,12 @@ from keen_matrix.core.structs import Struct, field
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
+
+
+Table: TypeAlias = Any
+"""A validated table of a spec: an attribute for each key that its kind of table knows. The kinds of
+table stand in `core.spec.document`, which is above the forms and made of their keys, so that a form
+cannot name them; the document's own checks have seen to the types of what it reads."""
 
 
 class Form(Struct, frozen=True):
@@ -51,7 +57,7 @@ class Compiling(Struct, frozen=True):
 
     aspect: str
     """The name of the aspect, under which a baseline is recorded."""
-    forms_of: Callable[[object, str], tuple[Form, ...]]
+    forms_of: Callable[[Table, str], tuple[Form, ...]]
     """Makes the forms of a table inside the table."""
 
 
@@ -60,7 +66,7 @@ class FormKind(Struct, frozen=True, kw_only=True):
 
     key: str
     """Its key in a table of a spec."""
-    compile: Callable[[object, Compiling], Iterator[Form]]
+    compile: Callable[[Table, Compiling], Iterator[Form]]
     """Yields its forms from a validated table."""
     needs: tuple[str, ...] = ()
     """Keys of which one must stand beside it."""
@@ -79,19 +85,19 @@ def attribute(key: str) -> str:
     return f"{name}_" if key in ("is", "bytes", "json", "any", "all", "not", "sorted") else name
 
 
-def given(table: object, key: str) -> Any:
+def given(table: Table, key: str) -> Any:
     """Return what a validated table has under a key; None when it is not given."""
     return getattr(table, attribute(key), None)
 
 
-def tolerance_of(table: Any) -> Tolerance | None:
+def tolerance_of(table: Table) -> Tolerance | None:
     """Return the tolerance of a validated table."""
     return (
         Tolerance(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else None
     )
 
 
-def templates(value: Any) -> tuple[Template, ...]:
+def templates(value: str | Iterable[str]) -> tuple[Template, ...]:
     """Return a text, or each of a list of texts, as templates."""
     return tuple(map(Template, [value] if isinstance(value, str) else value))
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from functools import lru_cache
-from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
+    Table,
     decoded,
     forgives_numbers,
     tolerance_of,
@@ -68,7 +68,7 @@ def _read(path: str, written: int) -> dict[str, dict[str, bytes]]:
     return read_baselines(path) if written else {}
 
 
-def _baseline(table: Any, about: Compiling) -> Iterator[Form]:
+def _baseline(table: Table, about: Compiling) -> Iterator[Form]:
     if table.baseline:
         yield BaselineForm(about.aspect, tolerance_of(table))
 

@@ -3,10 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Compiling, Form, FormKind, decoded
+from keen_matrix.core.expect.forms.base import (
+    MATCH_SECONDS,
+    Compiling,
+    Form,
+    FormKind,
+    Table,
+    decoded,
+)
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
 
@@ -46,7 +52,7 @@ class HoldsForm(Form, frozen=True):
         return " and ".join(f"{each.source} is true" for each in self.conditions)
 
 
-def _holds(table: Any, about: Compiling) -> Iterator[Form]:
+def _holds(table: Table, about: Compiling) -> Iterator[Form]:
     if table.holds is not None:
         yield HoldsForm(table.matches or "", tuple(map(Expression, table.holds)))
 

@@ -15,6 +15,7 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
+    Table,
     decoded,
     given,
     lines_of,
@@ -275,7 +276,7 @@ def _limit(value: object) -> Limit:
     return value if isinstance(value, float) or value is None else float(str(value))
 
 
-def _number(table: object, about: Compiling) -> Iterator[Form]:
+def _number(table: Table, about: Compiling) -> Iterator[Form]:
     found = given(table, "number")
     if found is not None:
         yield NumberForm(
@@ -284,7 +285,7 @@ def _number(table: object, about: Compiling) -> Iterator[Form]:
         )  # fmt: skip
 
 
-def _columns(table: object, about: Compiling) -> Iterator[Form]:
+def _columns(table: Table, about: Compiling) -> Iterator[Form]:
     found = given(table, "columns")
     if found is not None:
         yield ColumnsForm(
@@ -294,14 +295,14 @@ def _columns(table: object, about: Compiling) -> Iterator[Form]:
         )  # fmt: skip
 
 
-def _sorted(table: object, about: Compiling) -> Iterator[Form]:
+def _sorted(table: Table, about: Compiling) -> Iterator[Form]:
     asked = given(table, "sorted")
     if asked is not None:
         text = "" if asked is True else asked
         yield SortedForm(numbers="numbers" in text, down="down" in text)
 
 
-def _unique(table: object, about: Compiling) -> Iterator[Form]:
+def _unique(table: Table, about: Compiling) -> Iterator[Form]:
     if given(table, "unique"):
         yield UniqueForm()
 

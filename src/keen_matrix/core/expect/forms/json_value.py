@@ -6,13 +6,14 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterator, Sequence
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
+    Table,
     forgives_numbers,
     given,
     tolerance_of,
@@ -177,7 +178,7 @@ def _shown(value: object) -> str:
     return text if len(text) <= 200 else text[:200] + "…"
 
 
-def _form(table: Any, value: object, *, lines: bool) -> Form:
+def _form(table: Table, value: object, *, lines: bool) -> Form:
     order = (
         table.any_order
         if isinstance(table.any_order, bool)
@@ -189,12 +190,12 @@ def _form(table: Any, value: object, *, lines: bool) -> Form:
     )
 
 
-def _json(table: Any, about: Compiling) -> Iterator[Form]:
+def _json(table: Table, about: Compiling) -> Iterator[Form]:
     if "json_" in table.model_fields_set:  # null is a value
         yield _form(table, given(table, "json"), lines=False)
 
 
-def _json_lines(table: Any, about: Compiling) -> Iterator[Form]:
+def _json_lines(table: Table, about: Compiling) -> Iterator[Form]:
     if table.json_lines is not None:
         yield _form(table, table.json_lines, lines=True)
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
+    Table,
     decoded,
     forgives_numbers,
     given,
@@ -127,24 +127,24 @@ class CountForm(Form, frozen=True):
         return f"has {amount} {noun}"
 
 
-def _lines(table: Any, about: Compiling) -> Iterator[Form]:
+def _lines(table: Table, about: Compiling) -> Iterator[Form]:
     if table.lines is not None:
         yield LinesForm(templates(table.lines), tolerance=tolerance_of(table))
 
 
-def _any_order(table: Any, about: Compiling) -> Iterator[Form]:
+def _any_order(table: Table, about: Compiling) -> Iterator[Form]:
     if table.lines_any_order is not None:
         yield LinesForm(
             templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table)
         )
 
 
-def _number(table: Any, about: Compiling) -> Iterator[Form]:
+def _number(table: Table, about: Compiling) -> Iterator[Form]:
     if table.number_of_lines is not None:
         yield CountForm(parse_amount(table.number_of_lines))
 
 
-def _size(table: Any, about: Compiling) -> Iterator[Form]:
+def _size(table: Table, about: Compiling) -> Iterator[Form]:
     if given(table, "size") is not None:  # only the table of a file has it
         yield CountForm(parse_amount(table.size), lines=False)
 

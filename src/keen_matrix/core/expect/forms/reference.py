@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 from functools import lru_cache
-from typing import Any
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
+    Table,
     decoded,
     encoded,
     forgives_numbers,
@@ -120,12 +120,12 @@ def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) 
     return done.stdout
 
 
-def _file(table: Any, about: Compiling) -> Iterator[Form]:
+def _file(table: Table, about: Compiling) -> Iterator[Form]:
     if table.file is not None:
         yield SameForm(file=Template(table.file), tolerance=tolerance_of(table))
 
 
-def _command(table: Any, about: Compiling) -> Iterator[Form]:
+def _command(table: Table, about: Compiling) -> Iterator[Form]:
     if given(table, "command") is not None:
         words = (
             parse_words(table.command)

@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 from keen_matrix.core.spec.drafted import synopsis_text, value_text
+from keen_matrix.core.spec.keys import TomlValue
 from keen_matrix.core.structs import Struct
 
 OBSERVED = "observed"
@@ -17,8 +18,6 @@ GUESSED = "guess"
 """What the comment of a drafted value begins with that is only likely."""
 LONGEST_COMMENT = 110
 Key: TypeAlias = tuple[str, ...]
-Toml: TypeAlias = Any
-"""A document, table or item of tomlkit, which types them loosely."""
 
 
 class ValueEdit(Struct, frozen=True):
@@ -78,7 +77,7 @@ def edited(text: str, edits: Iterable[Edit]) -> str:
 
 
 @lru_cache(maxsize=4)
-def _read_only(text: str) -> Toml:
+def _read_only(text: str) -> TomlValue:
     """Return a spec to look things up in, which a step does many times between two changes."""
     import tomlkit
 
@@ -87,7 +86,7 @@ def _read_only(text: str) -> Toml:
 
 def is_stated(text: str, *key: str) -> bool:
     """Tell whether a spec states a key, `"refusal", "exit"`, in whatever way it is written."""
-    found: Toml = _read_only(text)
+    found: TomlValue = _read_only(text)
     for name in key:
         if not isinstance(found, Mapping) or name not in found:
             return False
@@ -99,7 +98,7 @@ def note_of(text: str, *key: str) -> str:
     """Return the comment on the line of a key; an empty text where there is none."""
     if not is_stated(text, *key):
         return ""
-    table: Toml = _read_only(text)
+    table: TomlValue = _read_only(text)
     for name in key[:-1]:
         table = table[name]
     comment: str = table.item(key[-1]).trivia.comment
@@ -113,7 +112,7 @@ def is_guessed(text: str, name: str) -> bool:
     return item is not None and item.trivia.comment.lstrip("# ").startswith(GUESSED)
 
 
-def _make(document: Toml, edit: Edit) -> None:
+def _make(document: TomlValue, edit: Edit) -> None:
     import tomlkit
 
     if isinstance(edit, ValueEdit):
@@ -144,7 +143,7 @@ def _make(document: Toml, edit: Edit) -> None:
             _comment(table.item(name), edit.note)
 
 
-def _literal(pattern: str) -> Toml:
+def _literal(pattern: str) -> TomlValue:
     """Return a pattern as TOML writes it best: between single quotes where it has none."""
     import tomlkit
 
@@ -152,7 +151,7 @@ def _literal(pattern: str) -> Toml:
     return tomlkit.string(pattern, literal=plain)
 
 
-def _table(document: Toml, key: Key) -> Toml:
+def _table(document: TomlValue, key: Key) -> TomlValue:
     """Return a table, made at the end where there is none."""
     import tomlkit
 
@@ -164,7 +163,7 @@ def _table(document: Toml, key: Key) -> Toml:
     return found
 
 
-def _set_value(document: Toml, edit: ValueEdit) -> None:
+def _set_value(document: TomlValue, edit: ValueEdit) -> None:
     """Set the type of a NAME; what its comment says of it stays, the word that it is a guess
     goes."""
     import tomlkit
@@ -183,7 +182,7 @@ def _set_value(document: Toml, edit: ValueEdit) -> None:
     _comment(values.item(edit.name), _joined(edit.note, note))
 
 
-def _taken_note(document: Toml, name: str) -> str:
+def _taken_note(document: TomlValue, name: str) -> str:
     """Return what the draft says of a NAME in a comment line of its own, and take the line away."""
     from tomlkit.items import Comment, Null
 
@@ -202,7 +201,7 @@ def _joined(*notes: str) -> str:
     return "; ".join(filter(None, notes))
 
 
-def _comment(item: Toml, note: str) -> None:
+def _comment(item: TomlValue, note: str) -> None:
     """Set the comment of a line, with what it said before."""
     if note:
         item.comment(_shortened(note))

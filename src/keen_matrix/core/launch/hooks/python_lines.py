@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import sys
+from types import CodeType, FrameType, ModuleType
 from typing import Any
 
 MOST = 20_000
@@ -52,23 +53,24 @@ class Lines:
         except OSError:  # the program has closed what it did not open
             pass
 
-    def monitored(self, monitoring: Any) -> None:
+    def monitored(self, monitoring: ModuleType) -> None:
         """Have the interpreter tell (3.12 and later)."""
 
-        def on_line(code: Any, line: int) -> Any:
+        def on_line(code: CodeType, line: int) -> object:
             if not self.name_of(code.co_filename):
                 return monitoring.DISABLE
-            return self.told(code.co_filename, line)
+            self.told(code.co_filename, line)
+            return None
 
         monitoring.use_tool_id(TOOL, "lines")
         monitoring.register_callback(TOOL, monitoring.events.LINE, on_line)
         monitoring.set_events(TOOL, monitoring.events.LINE)
 
-    def on_call(self, frame: Any, event: str, argument: Any) -> Any:
+    def on_call(self, frame: FrameType, event: str, argument: object) -> Any:
         """Take a frame whose lines are to be told, or leave it alone."""
         return self.on_event if self.name_of(frame.f_code.co_filename) else None
 
-    def on_event(self, frame: Any, event: str, argument: Any) -> Any:
+    def on_event(self, frame: FrameType, event: str, argument: object) -> Any:
         """Tell what happens in such a frame."""
         if event == "line":
             self.told(frame.f_code.co_filename, frame.f_lineno)
