@@ -82,7 +82,7 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.core.insight.places.kept import keep_places
     from keen_matrix.core.insight.places.ranking import ranked_causes
     from keen_matrix.core.insight.places.tracers import tracer_of
-    from keen_matrix.core.insight.places.tracing import chosen, own_folders, traceable, traced
+    from keen_matrix.core.insight.places.tracing import Following, chosen, traceable
     from keen_matrix.core.insight.places.unreached import unreached
 
     screen = screen_of(options)
@@ -101,13 +101,13 @@ def main(options: argparse.Namespace) -> int:
         if ids and all(records[case.id].verdict == "held" for case in cases):
             continue  # of those that are asked for it has none
         some = chosen(cases, records, options.launches)
-        own = own_folders(spec, launch)
         with (
             WorkerPool(default_jobs()) as pool,
             used_by(spec, pool, remark),
             doing(f"following {spec.path}") as told,
+            Following(spec, launch, tracer, told.told) as following,
         ):
-            evidence = traced(spec, launch, tracer, own, pool, told.told)(some, records)
+            evidence = following.evidence(pool, some, records)
         evidence.left = len(cases) - len(some)
         causes = ranked_causes(evidence.runs)
         never = [] if ids else unreached(spec, evidence.runs)

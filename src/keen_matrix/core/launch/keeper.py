@@ -141,6 +141,18 @@ def become(request: Any, fds: Any, target: Target) -> None:
     ]
 
 
+def tell_lines() -> None:
+    """Have the lines of the program told where its environment asks for it, as an interpreter does that
+    is started anew with the folder of the hooks in PYTHONPATH."""
+    if not os.environ.get("KEEN_MATRIX_TRACE"):
+        return
+    hooks = os.path.join(os.path.dirname(os.path.abspath(__file__)), "hooks")
+    names: Any = {"__name__": "python_lines"}
+    with open(os.path.join(hooks, "python_lines.py"), "rb") as file:
+        exec(compile(file.read(), "<python_lines>", "exec"), names)
+    names["begin"](os.environ["KEEN_MATRIX_TRACE"], os.environ.get("KEEN_MATRIX_TRACE_OWN", ""))
+
+
 def live(target: Target) -> None:
     """Run the program and end as the interpreter does, but for the teardown of what is still
     alive.
@@ -150,6 +162,7 @@ def live(target: Target) -> None:
     """
     code = 0
     try:
+        tell_lines()
         target.run()
     except SystemExit as leaving:
         code = exit_code(leaving.code)

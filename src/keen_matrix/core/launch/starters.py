@@ -170,7 +170,9 @@ class WarmStarts:
         what an interpreter reads at its start is as the keeper had it."""
         from keen_matrix.core.launch.warm import is_warmable
 
-        return not (start.terminal or start.closed) and is_warmable(start.env, self._environment)
+        return not (start.terminal or start.closed) and is_warmable(
+            start.env, self._environment, self._plan.own_variables
+        )
 
     def starter(self) -> Starter | None:
         """Return what starts a program warm; None when no keeper comes up."""

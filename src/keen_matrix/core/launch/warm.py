@@ -14,7 +14,7 @@ import struct
 import subprocess
 import sys
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.launch.runtimes import script_words
@@ -43,6 +43,9 @@ class WarmPlan(Struct, frozen=True, kw_only=True):
     kind: str
     name: str
     modules: tuple[str, ...] = ()
+    own_variables: frozenset[str] = frozenset()
+    """Variables that an interpreter reads at its start and that a launch may have otherwise than the
+    keeper: what they do, the keeper does for its child."""
 
 
 def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
@@ -225,12 +228,12 @@ class Keeper:
         self.process.wait()
 
 
-def is_warmable(env: Mapping[str, str], base: Mapping[str, str]) -> bool:
+def is_warmable(env: Mapping[str, str], base: Mapping[str, str], own: Collection[str] = ()) -> bool:
     """Tell whether a launch with this environment can be warm: what an interpreter reads at its
-    start is as the keeper had."""
+    start is as the keeper had, those variables aside that are `own_variables` of its plan."""
     return all(
         env.get(name) == base.get(name)
-        for name in {*env, *base}
+        for name in {*env, *base}.difference(own)
         if name.startswith("PYTHON") or name in ("LC_ALL", "LANG", "LC_CTYPE")
     )
 

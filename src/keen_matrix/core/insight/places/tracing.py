@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+import glob
 import os
 import shutil
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.insight.places.trace import Trace
 from keen_matrix.core.insight.places.tracers import Tracer
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.engine import Manner, WorkerPool
+from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, imported_modules, warm_plan
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.results.causes import cause_key
+from keen_matrix.core.runs.sources import places_of
+from keen_matrix.core.runs.warmth import FEW, may_be_warm
 from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.core.vectors.unfold import unfold
 
@@ -112,44 +117,93 @@ def _in_turn(lists: Sequence[list[Case]]) -> Iterator[Case]:
         yield from (each[number] for each in lists if number < len(each))
 
 
-def traced(
-    spec: Spec,
-    launch: ResolvedLaunch,
-    tracer: Tracer,
-    own: Collection[str],
-    pool: WorkerPool,
-    told: Callable[[str], None],
-) -> Callable[[Sequence[Case], Mapping[str, Record]], Evidence]:
-    """Return what launches cases with their lines told, and compares what they do with their records."""
+class Following:
+    """A program whose lines are told while cases of it are launched. A context: leaving it removes
+    what was told."""
 
-    def launched(cases: Sequence[Case], records: Mapping[str, Record]) -> Evidence:
+    def __init__(
+        self, spec: Spec, launch: ResolvedLaunch, tracer: Tracer, told: Callable[[str], None]
+    ) -> None:
+        self.spec, self.tracer = spec, tracer
+        self.own = own_folders(spec, launch)
+        self._told = told
+        self._folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
+        self._how = tracer.traced(launch, self._folder, self.own)
+
+    def __enter__(self) -> Following:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    def evidence(
+        self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]
+    ) -> Evidence:
+        """Launch cases with their lines told, and compare what they do with their records.
+
+        A program that may be run warm is, for all but the few cases that do otherwise so: these are
+        launched once more, cold, and only what differs then as well is left out.
+        """
         found = Evidence()
-        folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
-        try:
-            how = tracer.traced(launch, folder, own)
-            variables = tuple(
-                (name, Template(text.replace(folder, folder.replace("{", "{{").replace("}", "}}"))))
-                for name, text in how.variables.items()
-            )
-            pool.plan(_with(spec, variables), how.launch)
-            by_id = {case.id: case for case in cases}
-            for number, result in enumerate(pool.results(iter(cases)), 1):
-                if number % TOLD_EACH == 0:
-                    told(f"{number} of {len(cases)} launches")
-                case, record = by_id[result.id], records[result.id]
-                if _did(result.record) != _did(record):
-                    found.otherwise.append(case.id)
-                    continue
-                trace = tracer.trace(folder, case.id, own)
-                if trace is None:
-                    found.silent.append(case.id)
-                else:
-                    found.runs.append(Run(case, record, trace))
-        finally:
-            shutil.rmtree(folder, ignore_errors=True)
+        warm = self._warm_plan(cases)
+        if warm is not None:
+            cases = [case for case, _ in self._launched(pool, cases, records, (found, warm))]
+            for case in cases:  # what their first launches told
+                for name in glob.glob(os.path.join(glob.escape(self._folder), f"{case.id}.*")):
+                    os.unlink(name)
+        for case, is_silent in self._launched(pool, cases, records, (found, None)):
+            (found.silent if is_silent else found.otherwise).append(case.id)
         return found
 
-    return launched
+    def _launched(
+        self,
+        pool: WorkerPool,
+        cases: Sequence[Case],
+        records: Mapping[str, Record],
+        into: tuple[Evidence, WarmPlan | None],
+    ) -> list[tuple[Case, bool]]:
+        """Launch cases; what is known of them goes into the evidence. Return those of which nothing is,
+        and whether that is because they told no line."""
+        if not cases:
+            return []
+        found, warm = into
+        variables = tuple(
+            (name, Template(self._in_folder(text))) for name, text in self._how.variables.items()
+        )
+        pool.plan(_with(self.spec, variables), self._how.launch, Manner(warm=warm))
+        by_id = {case.id: case for case in cases}
+        left = []
+        for number, result in enumerate(pool.results(iter(cases)), 1):
+            if number % TOLD_EACH == 0:
+                self._told(f"{number} of {len(cases)} launches")
+            case, record = by_id[result.id], records[result.id]
+            did_so = _did(result.record) == _did(record)
+            trace = self.tracer.trace(self._folder, case.id, self.own) if did_so else None
+            if trace is None:
+                left.append((case, did_so))
+            else:
+                found.runs.append(Run(case, record, trace))
+        return left
+
+    def _in_folder(self, text: str) -> str:
+        """Return the text of a variable as a template that leaves the name of our folder as it is."""
+        return text.replace(self._folder, self._folder.replace("{", "{{").replace("}", "}}"))
+
+    def _warm_plan(self, cases: Sequence[Case]) -> WarmPlan | None:
+        """Return how the program is run warm; None where it is not to be, cannot be, or is not worth it."""
+        asked = self.spec.program.warm
+        if not self._how.warm_without or asked is False or (asked is None and len(cases) <= FEW):
+            return None
+        free = may_be_warm(self.spec, self._how.launch)
+        if asked is None and not all(case.matrix in free for case in cases):
+            return None
+        environment = base_environment(self.spec.program.env_from_caller, os.environ)
+        try:
+            plan = warm_plan(self._how.launch.file, self._how.launch.words)
+            modules = imported_modules(plan, cases[0].argv, environment)
+        except ColdOnly:
+            return None
+        return replace(plan, modules=modules, own_variables=self._how.warm_without)
 
 
 def _did(record: Record) -> tuple[object, ...]:
@@ -190,8 +244,6 @@ def _with(spec: Spec, variables: tuple[tuple[str, Template], ...]) -> Spec:
 
 def own_folders(spec: Spec, launch: ResolvedLaunch) -> tuple[str, ...]:
     """Return where the program's own files are: its folders, and single files that the launch names."""
-    from keen_matrix.core.runs.sources import places_of
-
     places = places_of(spec, launch)
     scripts = [os.path.realpath(each) for each in launch.words if os.path.isfile(each)]
     folders = [*places.folders, *map(os.path.dirname, scripts)]

@@ -26,6 +26,9 @@ class Traced(NamedTuple):
     launch: ResolvedLaunch
     variables: dict[str, str]
     """Variables of each launch; `{case_id}` in them is the id of the case."""
+    warm_without: frozenset[str] = frozenset()
+    """Those that a keeper does without, since it has the lines of its child told by itself. Where there
+    are none, no launch is warm."""
 
 
 class Tracer(Protocol):

@@ -51,6 +51,7 @@ class PythonTracer:
                 OWN: os.pathsep.join(own),
                 "PYTHONPATH": path,
             },
+            warm_without=frozenset({"PYTHONPATH"}),
         )
 
     def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
