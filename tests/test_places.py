@@ -13,6 +13,7 @@ import pytest
 from keen_matrix.core.insight.places.ranking import dstar, ochiai, parting, ranked
 from keen_matrix.core.insight.places.trace import Place, trace_of
 from keen_matrix.core.insight.places.tracers import TRACERS
+from keen_matrix.core.insight.places.tracers.go import Block, counted_lines
 from keen_matrix.core.insight.places.tracing import Run
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
@@ -90,6 +91,79 @@ int main(int argc, char **argv) {
     return 0;
 }
 """
+GO = """\
+package main
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+)
+
+func price(n int) int {
+	p := n * 3
+	if n > 5 {
+		p = p - 2
+	}
+	return p
+}
+
+func main() {
+	n, err := strconv.Atoi(os.Args[1])
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "usage: fare N")
+		os.Exit(2)
+	}
+	fmt.Println(price(n))
+}
+"""
+# what a compiler of TypeScript makes of the source below it, and its source map
+MADE_JS = """\
+"use strict";
+var _a;
+const rate = { each: 3 };
+function price(fare) {
+    let p = fare.riders * rate.each;
+    if (fare.riders > 5) {
+        p = p - 2;
+    }
+    return p;
+}
+const n = (_a = process.argv[2]) !== null && _a !== void 0 ? _a : "";
+if (!/^[0-9]+$/.test(n)) {
+    console.error("usage: fare N");
+    process.exit(2);
+}
+console.log(price({ riders: Number(n) }));
+//# sourceMappingURL=fare.js.map"""
+MAPPINGS = (
+    ";;AAMA,MAAM,IAAI,GAAS,EAAE,IAAI,EAAE,CAAC,EAAE,CAAC;AAE/B,SAAS,KAAK,CAAC,IAAU;IACrB,IAAI,CAAC,GAAW,IAAI,CAAC,MAAM,GAAG,IAAI,CAAC,IAAI,CAAC;IACxC,IAAI,IAAI,CAAC,MAAM,GAAG,CAAC,EAAE,CAAC;"
+    "QAClB,CAAC,GAAG,CAAC,GAAG,CAAC,CAAC;IACd,CAAC;IACD,OAAO,CAAC,CAAC;AACb,CAAC;AACD,MAAM,CAAC,SAAW,OAAO,CAAC,IAAI,CAAC,CAAC,CAAC,mCAAI,EAAE,CAAC;AACxC,IAAI,CAAC,UAAU,CAAC,IAAI,CAAC,CAAC,CAAC,EAAE,CAAC;"
+    "IACtB,OAAO,CAAC,KAAK,CAAC,eAAe,CAAC,CAAC;IAC/B,OAAO,CAAC,IAAI,CAAC,CAAC,CAAC,CAAC;AACpB,CAAC;AACD,OAAO,CAAC,GAAG,CAAC,KAAK,CAAC,EAAE,MAAM,EAAE,MAAM,CAAC,CAAC,CAAC,EAAE,CAAC,CAAC,CAAC"
+)
+TYPESCRIPT = """\
+type Fare = { riders: number; bike?: boolean };
+
+interface Rate {
+    each: number;
+}
+
+const rate: Rate = { each: 3 };
+
+function price(fare: Fare): number {
+    let p: number = fare.riders * rate.each;
+    if (fare.riders > 5) {
+        p = p - 2;
+    }
+    return p;
+}
+const n: string = process.argv[2] ?? "";
+if (!/^[0-9]+$/.test(n)) {
+    console.error("usage: fare N");
+    process.exit(2);
+}
+console.log(price({ riders: Number(n) }));
+"""
 SPEC = """
     [program]
     launch = "{launch}"
@@ -108,6 +182,7 @@ PROGRAMS = {
     "shell": ("fare.sh", SHELL, "sh {here}/fare.sh", 11, "bash"),
     "node": ("fare.js", NODE, "node {here}/fare.js", 5, "node"),
     "perl": ("fare.pl", PERL, "perl {here}/fare.pl", 8, "perl"),
+    "go": ("fare.go", GO, "{here}/fare", 12, "go"),
     "gcov": ("fare.c", C, "{here}/fare", 11, "gcc"),
 }
 
@@ -122,6 +197,11 @@ def made(place: Folder, name: str) -> int:
     place.write("rates.sh", "RATE=3\n")
     if name == "gcov":
         subprocess.run(["gcc", "--coverage", "-o", "fare", "fare.c"], cwd=place.folder, check=True, capture_output=True)
+    if name == "go":
+        place.write("go.mod", "module island.example/fare\n\ngo 1.20\n")
+        built = subprocess.run(["go", "build", "-cover", "-o", "fare", "."], cwd=place.folder, check=False, capture_output=True)
+        if built.returncode:
+            pytest.skip("the go that is here builds no program that counts its lines")
     place.write("f.matrix.toml", SPEC.format(launch=launch))
     assert place.call("run").status == 1
     return line
@@ -150,6 +230,72 @@ def test_the_wrong_line_is_first_in_every_runtime(place: Folder, name: str) -> N
     came = place.call("places")
     assert came.status == 1 and f"{PROGRAMS[name][0]}:{line}   1.00   4 of 4 run it, and 0 of 6 that held" in came.out
     assert not list(place.folder.glob("**/*.v8")) and not list(place.folder.glob("**/prices.*"))
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="there is no node here")
+def test_of_a_script_with_a_source_map_the_lines_are_those_of_its_source(place: Folder) -> None:
+    place.write("dist/fare.js", "")
+    place.folder.joinpath("dist/fare.js").write_text(MADE_JS)
+    source_map = {"version": 3, "file": "fare.js", "sourceRoot": "", "sources": ["../fare.ts"], "names": [], "mappings": MAPPINGS}
+    place.folder.joinpath("dist/fare.js.map").write_text(json.dumps(source_map))
+    place.folder.joinpath("fare.ts").write_text(TYPESCRIPT)
+    place.write("f.matrix.toml", SPEC.format(launch="node {here}/dist/fare.js"))
+    place.call("run")
+    spec = found(place)
+    (cause,) = spec["causes"]
+    assert [(each["file"], each["line"]) for each in cause["places"][:2]] == [("fare.ts", 12), ("fare.ts", 11)]
+    assert spec["unreached"] == []
+    # a map that is none, or whose sources are elsewhere: then the script itself
+    for mappings, sources in (("!!", ["../fare.ts"]), (MAPPINGS, ["../gone.ts"]), (7, 7)):
+        place.folder.joinpath("dist/fare.js.map").write_text(json.dumps({**source_map, "mappings": mappings, "sources": sources}))
+        (cause,) = found(place)["causes"]
+        assert (cause["places"][0]["file"], cause["places"][0]["line"]) == ("dist/fare.js", 7), mappings
+
+
+@pytest.mark.parametrize(
+    ("blocks", "lines"),
+    [
+        # as Go 1.27 tells a block, by its statements
+        ([(10, 2, 11, 11, 1), (12, 3, 13, 1, 0), (14, 2, 14, 10, 1)], {10: 1, 11: 1, 12: 0, 14: 1}),
+        # as Go 1.20 does, by its brackets: the `if` is on the line of both
+        ([(9, 23, 11, 11, 1), (14, 2, 14, 10, 1), (11, 11, 13, 3, 0)], {10: 1, 11: 1, 12: 0, 14: 1}),
+        ([], {}),
+        ([(900, 1, 901, 1, 1)], {}),
+    ],
+)
+def test_lines_of_the_blocks_of_go(blocks: list[tuple[int, int, int, int, int]], lines: dict[int, int]) -> None:
+    assert counted_lines(GO.split("\n"), [Block(*each) for each in blocks]) == lines
+
+
+WHO = "import os, sys\nopen('{log}', 'a').write(open(f'/proc/{{os.getppid()}}/cmdline').read().replace('\\0', ' ') + '\\n')\n"
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="who the parent is stands in /proc")
+@pytest.mark.parametrize("warm", [True, False])
+def test_a_program_that_is_run_warm_is_followed_warm(place: Folder, warm: bool) -> None:
+    log = place.folder / "parents.log"
+    place.folder.joinpath("fare.py").write_text(WHO.format(log=log) + PYTHON)
+    spec = SPEC.format(launch=f"{sys.executable} {{here}}/fare.py").replace("[[matrix]]", f"warm = {str(warm).lower()}\n    [[matrix]]", 1)
+    place.write("f.matrix.toml", spec)
+    place.call("run")
+    log.write_text("")
+    (cause,) = found(place)["causes"]
+    assert (cause["places"][0]["line"], cause["places"][0]["score"]) == (10, 1.0)
+    assert all(("keeper.py" in line) == warm for line in log.read_text().splitlines()[warm:])  # the first tells what it imports
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="who the parent is stands in /proc")
+def test_what_does_otherwise_when_it_is_launched_warm_is_followed_cold(place: Folder) -> None:
+    odd = "import os\nif 'keeper.py' in open(f'/proc/{os.getppid()}/cmdline').read():\n    print('otherwise')\n"
+    place.folder.joinpath("fare.py").write_text(PYTHON + odd)
+    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/fare.py"))
+    place.call("run")
+    place.folder.joinpath("f.matrix.toml").write_text(
+        place.folder.joinpath("f.matrix.toml").read_text().replace("[[matrix]]", "warm = true\n[[matrix]]", 1)
+    )
+    place.call("run", "--cold")
+    spec = found(place)
+    assert (spec["otherwise"], spec["failing"], spec["causes"][0]["places"][0]["line"]) == ([], 4, 8)
 
 
 def test_where_a_vector_leaves_the_way_of_one_that_held(place: Folder) -> None:

@@ -40,8 +40,8 @@ examples:
   keen-matrix places                 the lines that go with what did not hold in the last run
   keen-matrix places k3f9x2          and where this case leaves the way of one that held
 
-Cases are launched again, with the program's lines told by its own runtime: Python, node, sh and bash, Perl, and C
-and C++ that were compiled with --coverage. Nothing of the program is changed.
+Cases are launched again, with the program's lines told by its own runtime: Python, node, sh and bash, Perl, Go that
+was built with -cover, C and C++ that were compiled with --coverage. Nothing of the program is changed.
 exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told
 """
 FIRST = 3

@@ -150,7 +150,7 @@ class Following:
             cases = [case for case, _ in self._launched(pool, cases, records, (found, warm))]
             for case in cases:  # what their first launches told
                 for name in glob.glob(os.path.join(glob.escape(self._folder), f"{case.id}.*")):
-                    os.unlink(name)
+                    os.unlink(name)  # files only: what has folders is never warm
         for case, is_silent in self._launched(pool, cases, records, (found, None)):
             (found.silent if is_silent else found.otherwise).append(case.id)
         return found
@@ -167,17 +167,21 @@ class Following:
         if not cases:
             return []
         found, warm = into
+        unsaid = self._how.unsaid
         variables = tuple(
             (name, Template(self._in_folder(text))) for name, text in self._how.variables.items()
         )
         pool.plan(_with(self.spec, variables), self._how.launch, Manner(warm=warm))
         by_id = {case.id: case for case in cases}
+        for case in cases:
+            for name in self._how.folders:
+                os.makedirs(os.path.join(self._folder, name.format(case_id=case.id)), exist_ok=True)
         left = []
         for number, result in enumerate(pool.results(iter(cases)), 1):
             if number % TOLD_EACH == 0:
                 self._told(f"{number} of {len(cases)} launches")
             case, record = by_id[result.id], records[result.id]
-            did_so = _did(result.record) == _did(record)
+            did_so = _did(result.record, unsaid) == _did(record, unsaid)
             trace = self.tracer.trace(self._folder, case.id, self.own) if did_so else None
             if trace is None:
                 left.append((case, did_so))
@@ -206,13 +210,15 @@ class Following:
         return replace(plan, modules=modules, own_variables=self._how.warm_without)
 
 
-def _did(record: Record) -> tuple[object, ...]:
+def _did(record: Record, unsaid: str) -> tuple[object, ...]:
     """Return what a launch did, as far as tracing must not change it: how it ended, and what it printed.
     Of several launches that are compared it is the first, which is the program's own."""
     first = record.steps[0] if record.steps else record
     found: list[object] = [first.exit, first.signal]
     for name in ("stdout", "stderr"):
         text = getattr(first, name)
+        if text is not None and unsaid:
+            text = text.replace(unsaid, "")
         found.append(getattr(first, f"{name}_base64") if text is None else text)
     masked = () if record.steps else (record.stdout_masked, record.stderr_masked)
     if any(each is not None for each in masked):  # what varies by itself is in the others

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from keen_matrix.core.insight.places.tracers.base import Traced, Tracer
 from keen_matrix.core.insight.places.tracers.gcov import GcovTracer
+from keen_matrix.core.insight.places.tracers.go import GoTracer
 from keen_matrix.core.insight.places.tracers.node import NodeTracer
 from keen_matrix.core.insight.places.tracers.perl import PerlTracer
 from keen_matrix.core.insight.places.tracers.python import PythonTracer
@@ -15,7 +16,8 @@ TRACERS: tuple[Tracer, ...] = (
     NodeTracer(),
     ShellTracer(),
     PerlTracer(),
-    GcovTracer(),
+    GoTracer(),
+    GcovTracer(),  # any other binary
 )
 """The first that fits a launch is taken."""
 

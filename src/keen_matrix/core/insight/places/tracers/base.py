@@ -6,6 +6,7 @@ import glob
 import os
 import shutil
 from collections.abc import Collection, Iterator
+from functools import lru_cache
 from typing import NamedTuple, Protocol
 
 from keen_matrix.core.insight.places.trace import Place, Trace, trace_of
@@ -16,6 +17,8 @@ from keen_matrix.core.launch.runtimes import runtime_name
 HOOKS = os.path.join(os.path.dirname(os.path.abspath(launchers.__file__)), "hooks")
 """Files that runtimes load."""
 TRACE, OWN, POSIX = "KEEN_MATRIX_TRACE", "KEEN_MATRIX_TRACE_OWN", "KEEN_MATRIX_POSIX"
+_MACH_O = (b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")
+"""What binaries of macOS begin with (mach-o/loader.h and mach-o/fat.h)."""
 MOST_TRACE = 64 << 20
 """Bytes of one trace that are read."""
 
@@ -29,6 +32,10 @@ class Traced(NamedTuple):
     warm_without: frozenset[str] = frozenset()
     """Those that a keeper does without, since it has the lines of its child told by itself. Where there
     are none, no launch is warm."""
+    folders: tuple[str, ...] = ()
+    """Folders that have to be there before a launch, below the one for traces, named as in variables."""
+    unsaid: str = ""
+    """What a program prints on standard error only where its lines are not told."""
 
 
 class Tracer(Protocol):
@@ -89,6 +96,18 @@ def tabbed_trace(folder: str, id: str, own: Collection[str]) -> Trace | None:
         if whole:
             (can_run if file.startswith("!") else order).append(Place(whole, int(number)))
     return trace_of(order, can_run) if order else None
+
+
+@lru_cache(maxsize=8)
+def first_bytes(file: str) -> bytes:
+    """Return what a program that was compiled begins with, as far as a trace is read; nothing of any
+    other file."""
+    try:
+        with open(file, "rb") as binary:
+            start = binary.read(4)
+            return start + binary.read(MOST_TRACE) if start in (b"\x7fELF", *_MACH_O) else b""
+    except OSError:
+        return b""
 
 
 def is_missing(program: str, why: str) -> str:

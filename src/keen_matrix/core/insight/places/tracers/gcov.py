@@ -11,15 +11,15 @@ from collections.abc import Collection
 
 from keen_matrix.core.insight.places.trace import Place, Trace
 from keen_matrix.core.insight.places.tracers.base import (
-    MOST_TRACE,
     Traced,
+    first_bytes,
     is_missing,
     is_own,
 )
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 GCOV_SECONDS = 20.0
-_ELF, _COUNTS = b"\x7fELF", b".gcda\0"
+_COUNTS = b".gcda\0"
 
 
 class GcovTracer:
@@ -29,17 +29,11 @@ class GcovTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a binary that was compiled."""
-        try:
-            with open(launch.file, "rb") as file:
-                return file.read(4) == _ELF
-        except OSError:
-            return False
+        return bool(first_bytes(launch.file))
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that it was built without counts, or that there is no gcov."""
-        with open(launch.file, "rb") as file:
-            counts = _COUNTS in file.read(MOST_TRACE)
-        if not counts:
+        if _COUNTS not in first_bytes(launch.file):
             return f"{os.path.basename(launch.file)} does not count its lines; compile and link it with --coverage"
         return is_missing("gcov", "it comes with the compiler")
 
