@@ -1,6 +1,6 @@
 """How well `places` finds seeded faults of one line: python benchmarks/places.py
 
-Six programs of the ferry office in five languages; each mutation changes or removes one line of one. The sound
+Seven programs of the ferry office in six languages; each mutation changes or removes one line of one. The sound
 program is the reference, so no expectation is written. A fault counts as found when the line (of a removed
 one, a neighbour) is among the first three, or ten, places of one of the causes.
 """
@@ -236,12 +236,68 @@ if ($day > 5) {
 }
 print "$ARGV[0]: $price\\n";
 """
+GO_FARE = """package main
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+)
+
+func priceOf(riders int, bike bool, day int) int {
+	price := riders * 30
+	if bike {
+		price += riders * 15
+	}
+	if riders >= 10 {
+		price -= price / 10
+	}
+	if day > 5 {
+		price += 20
+	}
+	return price
+}
+
+func main() {
+	words := os.Args[1:]
+	day, riders, bike := 1, 1, false
+	for len(words) > 0 && len(words[0]) > 1 && words[0][0] == '-' {
+		word := words[0]
+		words = words[1:]
+		if word == "-b" {
+			bike = true
+			continue
+		}
+		if word != "-d" && word != "-n" {
+			fmt.Fprintln(os.Stderr, "no such option:", word)
+			os.Exit(2)
+		}
+		number, err := strconv.Atoi(words[0])
+		words = words[1:]
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "a number is expected")
+			os.Exit(2)
+		}
+		if word == "-d" {
+			day = number
+		} else {
+			riders = number
+		}
+	}
+	if riders > 60 {
+		fmt.Fprintln(os.Stderr, "riders: at most 60")
+		os.Exit(2)
+	}
+	fmt.Printf("%s: %d\\n", words[0], priceOf(riders, bike, day))
+}
+"""
 PROGRAMS = {
     "fare in sh": ("fare.sh", SHELL_FARE, "sh {here}/%s"),
     "fare in Python": ("fare.py", PYTHON_FARE, "python3 {here}/%s"),
     "manifest in Python": ("manifest.py", PYTHON_MANIFEST, "python3 {here}/%s"),
     "fare in node": ("fare.js", NODE_FARE, "node {here}/%s"),
-    "fare in C": ("fare.c", C_FARE, "{here}/%s.bin"), "fare in Perl": ("fare.pl", PERL_FARE, "perl {here}/%s"),
+    "fare in C": ("fare.c", C_FARE, "{here}/%s.bin"),
+    "fare in Go": ("fare.go", GO_FARE, "{here}/%s.bin"), "fare in Perl": ("fare.pl", PERL_FARE, "perl {here}/%s"),
 }  # fmt: skip
 SPEC = """[program]
 launch = "{own}"
@@ -302,6 +358,13 @@ def built(path: Path) -> None:
             check=True,
             capture_output=True,
         )
+    if path.suffix == ".go":
+        subprocess.run(
+            ["go", "build", "-cover", "-o", f"{path}.bin", path.name],
+            cwd=path.parent,
+            check=True,
+            capture_output=True,
+        )
 
 
 def rank_of(found: dict[str, object], name: str, wanted: set[int]) -> int | None:
@@ -329,7 +392,8 @@ def main() -> None:
     for title, (name, text, launch) in PROGRAMS.items():
         if sys.argv[1:] and title not in sys.argv[1:]:
             continue
-        if name.endswith(".c") and shutil.which("gcc") is None:
+        needed = {".c": "gcc", ".go": "go"}.get(Path(name).suffix)
+        if needed and shutil.which(needed) is None:
             continue
         noticed = three = ten = 0
         plain = traced = 0.0
@@ -353,7 +417,7 @@ def main() -> None:
                 }
                 began = time.perf_counter()
                 run = subprocess.run(
-                    [COMMAND, "run", "--brief", "--cold"],
+                    [COMMAND, "run", "--brief"],
                     cwd=folder,
                     capture_output=True,
                     text=True,

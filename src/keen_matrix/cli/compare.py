@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import JSON, add_format
+from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -19,6 +20,7 @@ examples:
   keen-matrix run --journal before.jsonl
   keen-matrix run --journal after.jsonl --program "python3 new/fare.py"
   keen-matrix compare before.jsonl after.jsonl
+  keen-matrix compare before.jsonl           with the last run
 
 With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
 exit status: 0 every case that held before holds still, 1 one of them does not, 2 wrong usage, 3 a journal cannot be read
@@ -31,7 +33,13 @@ SHOWN = 10
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument("before", metavar="A", help="journal of the earlier run")
-    parser.add_argument("after", metavar="B", help="journal of the later run")
+    parser.add_argument(
+        "after",
+        metavar="B",
+        nargs="?",
+        default=DEFAULT_JOURNAL,
+        help="journal of the later run (default: the last run)",
+    )
     parser.add_argument(
         "--all",
         action="store_true",
