@@ -10,6 +10,8 @@ from pathlib import Path
 import pytest
 
 from keen_matrix.core.launch.system import enter_system
+from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.vectors.derived import standing_of
 from tests.conftest import Place
 
 OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
@@ -159,6 +161,25 @@ def test_a_kind_has_rules_of_its_own_and_a_spec_adds_kinds(place: Place) -> None
                            '    [ "$1" = Holm ] || refuse "not Voe"\n    [ -n')  # fmt: skip
     assert port(place, script, more=more) == 0, place.call("run").out
     assert {case["kind"] for case in place.cases()} >= {"too-quiet", "where", "too-few"}
+
+
+FORMS = ["book [-n,--riders RIDERS] PORT", "cancel TICKET", "list [-r,--rides RIDERS] [PORT...]"]
+
+
+@pytest.mark.parametrize(
+    ("words", "named"),
+    [
+        ("book --riders 2 Voe", {"RIDERS": 2, "PORT": "Voe", "TICKET": None}),
+        ("book Voe", {"RIDERS": 1, "PORT": "Voe", "TICKET": None}),
+        ("cancel 7", {"RIDERS": 1, "PORT": [], "TICKET": 7}),
+        ("list -r 3", {"RIDERS": 3, "PORT": [], "TICKET": None}),
+        ("list Holm Voe", {"RIDERS": 1, "PORT": ["Holm", "Voe"], "TICKET": None}),
+    ],
+)
+def test_a_word_of_one_form_is_not_overruled_by_the_default_of_another(words: str, named: dict[str, object]) -> None:
+    values = {"RIDERS": {"type": "int", "default": 1}, "TICKET": {"type": "int"}}
+    signature = Signature.from_synopsis(FORMS, values)
+    assert standing_of(signature, words.split()).bound == named
 
 
 def test_the_help_family_reads_the_help(place: Place) -> None:

@@ -9,7 +9,7 @@ from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.grounds import NO_GROUNDS
-from keen_matrix.core.signature.judging.binding import identifier, named_values
+from keen_matrix.core.signature.judging.binding import given_values, identifier, values_left_out
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.judging.judge import is_among
 from keen_matrix.core.signature.signature import Signature
@@ -65,13 +65,13 @@ def standing_of(
 ) -> Standing:
     """Return what a signature says of a vector, as a case carries it."""
     found = signature.judge(words) if judgement is None else judgement
-    names = named_values(signature, signature.forms[0], found.bindings, words)
-    for form in signature.forms[1:]:
-        for name, value in named_values(signature, form, found.bindings, words).items():
-            if value is not None:
-                names[name] = value
-    names.pop("words")
-    names.pop("argc")
+    names: dict[str, object] = {}
+    for form in signature.forms:
+        left_out = values_left_out(signature, form).items()
+        names |= {name: value for name, value in left_out if names.get(name) is None}
+    # What a word gives in one form is not to be what another form has where nothing gives it.
+    for form in signature.forms:
+        names |= given_values(signature, form, found.bindings)
     first = found.refusals[0] if found.refusals else None
     return Standing(
         status=found.status,

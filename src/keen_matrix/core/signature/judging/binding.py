@@ -204,10 +204,32 @@ def named_values(
 ) -> dict[str, object]:
     """Return what conditions see: each NAME's value (when it is not given its default, else an empty
     list of an operand that may stand several times, else None), `words`, `argc`."""
+    return {
+        **values_left_out(signature, form),
+        **given_values(signature, form, bindings),
+        "words": list(words),
+        "argc": len(words),
+    }
+
+
+def values_left_out(signature: SignatureParts, form: FormModel) -> dict[str, object]:
+    """Return what each NAME is where no word gives it."""
     names: dict[str, object] = {
         identifier(name): None if kind.default is None else kind.converted(str(kind.default))
         for name, kind in signature.values.items()
     }
+    for item in _operands_of(form):
+        name = item.name.name
+        if _is_several(signature, item) and signature.values[name].default is None:
+            names[identifier(name)] = []  # so that sums and lengths of none are those of none
+    return names
+
+
+def given_values(
+    signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound]
+) -> dict[str, object]:
+    """Return the values of the NAMEs that words give, as the options and operands of a form have them."""
+    names: dict[str, object] = {}
     for option in form.options:
         value = bindings.get(option.key)
         if value is None or not option.takes_value or value is True:
@@ -221,16 +243,12 @@ def named_values(
             name = option.name_of(0)
             made = [signature.values[name].converted(text) for text in texts]
             names[identifier(name)] = made if isinstance(value, list) else made[0]
-    several = {each.name.name for each in _operands_of(form) if _is_several(signature, each)}
     for name in signature.operand_names:
         value, kind = bindings.get(name), signature.values[name]
-        if value is None and name in several and kind.default is None:
-            names[identifier(name)] = []  # so that sums and lengths of none are those of none
         if isinstance(value, list):
             names[identifier(name)] = [kind.converted(text) for text in value]
         elif value is not None:
             names[identifier(name)] = kind.converted(str(value))
-    names |= {"words": list(words), "argc": len(words)}
     return names
 
 
