@@ -73,6 +73,7 @@ def missing(page: str) -> str:
         there = {
             "python": lambda name: importlib.util.find_spec(name) is not None,
             "npm": lambda name: shutil.which("node") and not _run(f"node -e 'require(\"{name}\")'", Path.cwd()).returncode,
+            "crate": lambda name: any((Path.home() / ".cargo/registry").rglob(f"{name}-*.crate")),
             "": lambda name: not name or shutil.which(name) is not None,
         }[kind]  # fmt: skip
         if not there(name):
