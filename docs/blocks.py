@@ -41,6 +41,8 @@ VARIES = (
     (re.compile(r"\(\d+ characters\)"), "(… characters)"),
 )
 """What is another each time: it is not compared."""
+SLOW = re.compile(r"^the time went into .*\n?", re.MULTILINE)
+"""Is said of a run on a machine on which it takes long."""
 SECONDS = 120
 
 
@@ -102,7 +104,9 @@ def changed(text: str, change: str) -> str:
     before = "".join(f"{each[1:]}\n" for each in lines if each[0] in " -")
     after = "".join(f"{each[1:]}\n" for each in lines if each[0] in " +")
     if text.count(before) != 1:
-        raise Unlike(f"the change does not fit, its lines are there {text.count(before)} times:\n{before}")
+        raise Unlike(
+            f"the change does not fit, its lines are there {text.count(before)} times:\n{before}"
+        )
     return text.replace(before, after)
 
 
@@ -110,6 +114,7 @@ def plain(text: str) -> str:
     """Return a text without what varies."""
     for pattern, stands in VARIES:
         text = pattern.sub(stands, text)
+    text = SLOW.sub("", text)
     return "".join(f"{each.rstrip()}\n" for each in text.strip("\n").splitlines())
 
 
@@ -122,8 +127,11 @@ def is_like(shown: str, printed: str) -> bool:
 
 def shortened(shown: str, printed: str) -> str:
     """Return what is printed now, with the gap that a page has."""
-    lines = printed.strip("\n").splitlines()
-    parts = [part.splitlines() for part in re.split(rf"^\s*{re.escape(GAP)}\n", shown, flags=re.MULTILINE)]
+    lines = SLOW.sub("", printed).strip("\n").splitlines()
+    parts = [
+        part.splitlines()
+        for part in re.split(rf"^\s*{re.escape(GAP)}\n", shown, flags=re.MULTILINE)
+    ]
     if len(parts) == 1:
         return "\n".join(each.rstrip() for each in lines) + "\n"
     if len(parts) > 2:
