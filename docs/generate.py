@@ -7,15 +7,19 @@ import ast
 import itertools
 import json
 import os
+import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from keen_matrix import __version__
 from keen_matrix.cli import COMMANDS, build_parser
 from keen_matrix.core.signature import habits
+from keen_matrix.core.signature.kinds import KINDS
 from keen_matrix.core.signature.readers import READERS
+from keen_matrix.core.spec.document.base import Table, kebab
+from keen_matrix.core.spec.document.texts import Role
 from keen_matrix.core.spec.schema import json_schema
 
 DOCS = Path(__file__).parent
@@ -23,77 +27,204 @@ MAN_VERSION = (3, 11)
 """The Python whose argparse the manual page is made with: others break usage lines elsewhere."""
 
 
+SECTIONS: Mapping[str, tuple[str, str]] = {
+    "": ("The top of a spec", ""),
+    "ProgramTable": ("[program]", ""),
+    "MatrixTable": ("[[matrix]]", "`line` or `steps` says which words; `axes`, `columns` with `rows` and the groups of the line multiply."),
+    "AxisTable": ("axes.NAME", "Beside a plain list of values. An array among them is several words, `[]` none."),
+    "RowsTable": ("matrix.rows", ""),
+    "FocusTable": ("[[matrix.focus]]", ""),
+    "StepTable": ("[[matrix.steps]]", "The steps of a case share its directory."),
+    "PutTable": ("files.NAME", "At the top for all cases, in a matrix or a step for its own. The name may be a template."),
+    "StdinTable": ("stdin", "A plain text stands for `{ text = … }`."),
+    "TerminalTable": ("terminal", "`true` stands for one of 80 by 24."),
+    "AnswerTable": ("dialogue", ""),
+    "StopTable": ("stop", ""),
+    "KnownTable": ("matrix.known", ""),
+    "SkipTable": ("matrix.skip", ""),
+    "Expectations": ("[expect]", "Of every vector; where there is a signature, of those that it accepts."),
+    "ExpectRule": ("[[matrix.expect]]", "The last rule that applies and names an aspect wins. `expect = { … }` is a single one."),
+    "TextTable": ("expect.stdout", "Also of `stderr`. A plain text stands for `{ is = … }`, but for a last newline, which may then be there or not."),
+    "FileTable": ("expect.files.NAME", "A plain text stands for `{ is = … }`, `\"absent\"` for a file that must not be there."),
+    "NumberTable": ("expect.stdout.number", ""),
+    "ColumnsTable": ("expect.stdout.columns", ""),
+    "ToleranceTable": ("expect.stdout.tolerance", ""),
+    "AlikeTable": ("expect.alike", "Also of `differs`."),
+    "SignatureTable": ("[signature]", ""),
+    "ValueTable": ("[signature.values] NAME", "One class a type: `text`, `int`, `float`, `bool`, `choice`, `date`, `duration`, `file`, `dir`, `path`."),
+    "RefuseTable": ("[[signature.refuse]]", ""),
+    "RefusalTable": ("[refusal]", ""),
+    "RefusalKind": ("[refusal.KIND]", "The kinds: " + ", ".join(f"`{each}`" for each in KINDS) + ", and those of `[[signature.refuse]]`."),
+    "HelpTable": ("[help]", ""),
+    "MaskTable": ("[[mask]]", "At the top, and in a matrix."),
+    "KnownCases": ("[[known]]", ""),
+    "ReferenceTable": ("[reference]", ""),
+}  # fmt: skip
+"""Name of a table's model → its heading and what stands below it, in the order in which people write them."""
+COMMON = {
+    "MatrixTable": "ProgramTable",
+    "StepTable": "ProgramTable",
+    "FileTable": "TextTable",
+    "ExpectRule": "Expectations",
+    "RefusalTable": "Expectations",
+    "RefusalKind": "Expectations",
+}
+"""A table → the one whose keys it has too: these are listed once."""
+HEAD = """# Every key of a spec
+
+Made from the models by `python docs/generate.py`, in the order in which people write them. Unknown keys are errors, with the nearest
+right word. `keen-matrix schema` prints the same as a JSON Schema, for an editor; `keen-matrix lint --effective` what a spec comes to.
+
+## How texts are read
+
+| kind | what stands in it | which |
+|---|---|---|
+| template | `{expression}` is filled in, with `{expression:format}` as in Python; `{{` is a brace | names and texts of files, standard input, environment, most expectations; `literal = true` beside it switches fields off |
+| line | words, groups `[ ]`, `( a \\| b )`, and fields; quotes group | `line` of a matrix |
+| words | words and fields, split by the word rules, never given to a shell | `launch`, `build`, `command`, `line` of a step |
+| expression | Python's syntax, read by a sandboxing library | `where`, `when`, `holds` |
+| text | as it is | all others |
+
+| name in an expression | is |
+|---|---|
+| an axis, a column | its value as written: a number is a number; None in a part of the line that is left out |
+| a NAME of the signature | its value of its type; its default, `[]` or None where it is not given ([the signature](signature.md#values)) |
+| `words`, `argc` | the words of the vector, and how many they are |
+| `case_id`, `here`, `platform` | the id of the case, the folder of the spec, `linux` or `darwin` |
+| `given('--bike')` | whether an option is given, in any of its spellings |
+| `culprit` | in `[refusal]`: the word or NAME that a good message would mention |
+| functions of the oracle | what `[program] oracle` defines |
+"""
+
+
 def spec_reference() -> str:
     """Return the page of all spec keys, table by table."""
     schema = json_schema()
-    definitions = schema["$defs"]
+    definitions = {"": schema, **schema["$defs"]}
+    headed = {name for name, each in definitions.items() if each.get("properties")}
+    if headed != set(SECTIONS):
+        raise SystemExit(f"without a heading, or without a table: {sorted(headed ^ set(SECTIONS))}")
     parts = [
-        "# Every key of a spec\n\nMade from the models by `python docs/generate.py`. Unknown keys are errors; "
-        "`keen-matrix schema` prints the JSON Schema.\n",
-        _table("The spec", schema),
+        HEAD,
+        "".join(f"- [`{_heading(name)}`](#{_slug(_heading(name))})\n" for name in SECTIONS),
     ]
-    parts += [
-        _table(_title(name), definitions[name])
-        for name in sorted(definitions)
-        if definitions[name].get("properties")
-    ]
-    return "\n".join(parts)
+    return "\n".join([*parts, *(_table(name, definitions) for name in SECTIONS)])
 
 
-TITLES = {
-    "ProgramTable": "[program]",
-    "SignatureTable": "[signature]",
-    "MatrixTable": "[[matrix]]",
-    "StepTable": "[[matrix.steps]]",
-    "Expectations": "[expect]",
-    "RefusalTable": "[refusal]",
-    "RefusalKind": "[refusal.KIND]",
-    "ExpectRule": "[[matrix.expect]]",
-    "MaskTable": "[[mask]]",
-    "ReferenceTable": "[reference]",
-    "ValueTable": "[signature.values] NAME = { … }",
+def _heading(name: str) -> str:
+    return SECTIONS[name][0]
+
+
+def _slug(heading: str) -> str:
+    """Return the anchor of a heading."""
+    return re.sub(r"\s", "-", re.sub(r"[^\w\s-]", "", heading.lower()))
+
+
+def _table(name: str, definitions: Mapping[str, Any]) -> str:
+    schema, (heading, more) = definitions[name], SECTIONS[name]
+    about = " ".join(schema.get("description", "").split("\n\n")[0].split())
+    common = definitions.get(COMMON.get(name, "?"), {}).get("properties", {})
+    rows = {key: value for key, value in schema["properties"].items() if common.get(key) != value}
+    lines = [f"## {heading}\n", f"{about} {more}".strip() + "\n"]
+    if common:
+        shared = [key for key in common if schema["properties"].get(key) == common[key]]
+        which = (
+            "The keys"
+            if len(shared) == len(common)
+            else f"{', '.join(f'`{each}`' for each in shared)}"
+        )
+        lines.append(f"{which} of {_link(COMMON[name])}, and:\n")
+    lines += ["| key | type | default | meaning | example |", "|---|---|---|---|---|"]
+    required = schema.get("required", ())
+    for key, value in sorted(rows.items(), key=lambda each: each[0] not in required):
+        examples = value.get("examples") or _inner(value).get("examples") or []
+        example = f"`{_toml(examples[0])}`" if examples and examples[0] not in ([], [[]]) else ""
+        kind = _kind(name, key, value)
+        default, meaning = _default(value, is_required=key in required)
+        lines.append(
+            f"| `{key}` | {_cell(kind)} | {_cell(default)} | {_cell(meaning)} | {_cell(example)} |"
+        )
+    return "\n".join(lines) + "\n"
+
+
+def _link(name: str) -> str:
+    return f"[`{_heading(name)}`](#{_slug(_heading(name))})"
+
+
+def _default(value: dict[str, Any], *, is_required: bool) -> tuple[str, str]:
+    """Return the default of a key, and what it means without the words on its default."""
+    meaning = value.get("description", "")
+    if is_required:
+        return "required", meaning
+    told = re.search(r"[;,] (?P<default>[^;,.]+(?:\.\d+)?[^;,.]*) by default", meaning)
+    if told:
+        return told["default"], meaning.replace(told[0], "")
+    default = value.get("default")
+    return ("" if default in (None, [], {}) else f"`{_toml(default)}`"), meaning
+
+
+READ_AS = {
+    Role.TEMPLATE: "template",
+    Role.AMOUNT: "template",
+    Role.WORDS: "words",
+    Role.LINE: "line",
+    Role.EXPRESSION: "expression",
+    Role.COMMANDS: "words",
 }
 
 
-def _title(name: str) -> str:
-    return TITLES.get(name, name)
+def _kind(name: str, key: str, value: dict[str, Any]) -> str:
+    """Return what a key takes, its texts named for how they are read."""
+    models = {each.__name__: each for each in _models(Table)}
+    fields = models[name or "SpecDocument"].model_fields
+    field = next(each for field_name, each in fields.items() if kebab(field_name) == key)
+    roles = {READ_AS[each] for each in _roles((field.annotation, *field.metadata))}
+    return re.sub(r"\btext\b(?!`)", roles.pop(), _type(value)) if len(roles) == 1 else _type(value)
 
 
-def _table(title: str, schema: dict[str, Any]) -> str:
-    lines = [
-        f"## {title}\n",
-        " ".join(schema.get("description", "").split("\n\n")[0].split()) + "\n",
-        "| key | type | meaning | example |",
-        "|---|---|---|---|",
-    ]
-    for key, value in schema["properties"].items():
-        examples = value.get("examples") or _inner(value).get("examples") or []
-        example = f"`{_toml(examples[0])}`" if examples and examples[0] not in ([], [[]]) else ""
-        required = " (required)" if key in schema.get("required", ()) else ""
-        lines.append(
-            f"| `{key}`{required} | {_cell(_type(value))} | {_cell(value.get('description', ''))} | {_cell(example)} |"
-        )
-    return "\n".join(lines) + "\n"
+def _models(model: type[Any]) -> Iterator[type[Any]]:
+    yield model
+    for each in model.__subclasses__():
+        yield from _models(each)
+
+
+def _roles(parts: Iterable[object]) -> Iterator[Role]:
+    for part in parts:
+        if isinstance(part, Role):
+            yield part
+        yield from _roles(get_args(part))
 
 
 def _inner(value: dict[str, Any]) -> dict[str, Any]:
     return next((each for each in value.get("anyOf", ()) if each.get("type") != "null"), {})
 
 
+ONE_VALUE = ("text", "whole number", "number", "boolean", "array", "list of values")
+"""Types that are told as one: a value, of an axis or a cell."""
+
+
 def _type(value: dict[str, Any]) -> str:
     if "anyOf" in value:
-        return " or ".join(
-            dict.fromkeys(_type(each) for each in value["anyOf"] if each.get("type") != "null")
-        )
+        names = [_type(each) for each in value["anyOf"] if each.get("type") != "null"]
+        apart = [[name] if " of " in name else name.split(" or ") for name in names]
+        names = list(dict.fromkeys(itertools.chain(*apart)))
+        if {"text", "number", "boolean"} <= set(names):
+            names = ["value", *(each for each in names if each not in ONE_VALUE)]
+        return " or ".join(names)
     if "$ref" in value:
-        return value["$ref"].rsplit("/", 1)[-1]
+        return _link(value["$ref"].rsplit("/", 1)[-1])
     if "enum" in value:
         return ", ".join(json.dumps(each) for each in value["enum"])
     if "const" in value:
         return json.dumps(value["const"])
     kind = value.get("type", "any value")
     if kind == "array":
-        return f"list of {_type(value.get('items', {}))}"
+        inner = _type(value.get("items", {}))
+        return (
+            "list of values"
+            if {"text", "boolean"} <= set(inner.split(" or "))
+            else f"list of {inner}"
+        )
     if kind == "object":
         inner = value.get("additionalProperties")
         return f"table of {_type(inner)}" if isinstance(inner, dict) else "table"
@@ -122,7 +253,10 @@ def command_reference() -> str:
         each for each in parser._actions if isinstance(each, argparse._SubParsersAction)
     ).choices
     parts = [
-        "# Every command\n\nMade from the parsers by `python docs/generate.py`. Every command has `--help`.\n"
+        "# Every command\n\nMade from the parsers by `python docs/generate.py`. Every command has `--help`.\n",
+        *_table_of("Exit statuses", "command | exits with", _statuses(commands)),
+        *_table_of("Environment variables", "variable | does", VARIABLES.items()),
+        *_table_of("Files", "file | is", FILES.items()),
     ]
     for name in COMMANDS:
         sub = commands[name]
@@ -139,6 +273,19 @@ def command_reference() -> str:
         )
         parts.append(f"```text\n{(sub.epilog or '').strip()}\n```\n")
     return "\n".join(parts)
+
+
+def _statuses(commands: Mapping[str, argparse.ArgumentParser]) -> Iterator[tuple[str, str]]:
+    """Yield each command with the line of its help that tells its exit statuses."""
+    for name in COMMANDS:
+        told = re.search(r"^exit status: ((?:.+\n?)+)", commands[name].epilog or "", re.MULTILINE)
+        yield f"keen-matrix {name}", " ".join(told[1].split()) if told else ""
+
+
+def _table_of(title: str, head: str, rows: Iterable[tuple[str, str]]) -> Iterator[str]:
+    yield f"## {title}\n"
+    lines = [f"| `{name}` | {_cell(what)} |" for name, what in rows]
+    yield "\n".join([f"| {head} |", "|---|---|", *lines]) + "\n"
 
 
 def _spelt(action: argparse.Action) -> str:
@@ -276,11 +423,16 @@ FILES = {
     ".keen-matrix/last.jsonl": "the journal of the last run: what came of each case",
     ".keen-matrix/history.sqlite3": "the history of all runs of a folder",
     ".keen-matrix/grounds/": "what was learnt of a program's accepted vectors",
+    ".keen-matrix/places.json": "what places found of the last run; like the grounds it stands beside the journal",
+    ".keen-matrix/kept/": "directories of cases that did not hold, of run --keep-directories",
+    "NAME.baselines/": "beside the spec NAME.matrix.toml: outputs that were accepted with keen-matrix baseline",
+    "expected/": "beside a spec: long outputs that try --keep and fill --write have kept",
     "keen-matrix.toml": "the project file: defaults of the specs below it",
     "~/.cache/keen-matrix/": "specs and covering arrays that are kept, so that an unchanged one is not made again",
 }
 VARIABLES = {
     "NO_COLOR": "when it is set, nothing is coloured unless --color always says so",
+    "TMPDIR": "where directories of cases are made",
     "XDG_CACHE_HOME": "where specs are kept, in place of ~/.cache",
     "KEEN_MATRIX_TRACEBACK": "when it is set, a fault of Keen Matrix itself is shown with its traceback",
 }
