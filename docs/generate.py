@@ -8,6 +8,7 @@ import itertools
 import json
 import os
 import re
+import runpy
 import sys
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
@@ -419,6 +420,58 @@ def habit_meanings() -> dict[str, str]:
     return found
 
 
+MESSAGES_HEAD = """# Messages, and what to do
+
+Made by `python docs/generate.py`. `…` stands for what a message fills in; look for the words around it. A message about a spec begins with
+`file:line:column` and shows the line; what follows "expected" is what would be right there, "did you mean" the nearest right word.
+"""
+AREAS = (
+    ("Reading a spec", ("core/spec/", "core/notation/", "core/expressions", "core/signature/", "core/vectors/", "core/expect/", "core/model/")),
+    ("Running", ("core/launch/", "core/runs/", "core/oracle", "core/insight/")),
+    ("Results and reports", ("core/results/", "reports/")),
+    ("Calling a command", ("cli/",)),
+)  # fmt: skip
+
+
+def messages_page() -> str:
+    """Return the page of messages: those with a cause and a remedy of their own, and all other errors."""
+    here = runpy.run_path(str(DOCS / "messages.py"))
+    said = {_gaps(text) for _, _, text in here["sentences"]()}
+    parts = [MESSAGES_HEAD]
+    told: set[str] = set()
+    for group, rows in runpy.run_path(str(DOCS / "remedies.py"))["REMEDIES"].items():
+        parts.append(f"## {group}\n\n| message | cause | what to do |\n|---|---|---|\n" + "".join(
+            f"| `{_cell(text)}` | {_cell(cause)} | {_cell(remedy)} |\n" for text, cause, remedy in rows))  # fmt: skip
+        gone = [text for text, *_ in rows if not any(_is_in(text, each) for each in said)]
+        if gone:
+            raise SystemExit(f"docs/remedies.py has messages that nothing says: {gone}")
+        told |= {text for text, *_ in rows}
+    parts.append(
+        "## All other errors\n\nThese say themselves what was expected, or what to do next.\n"
+    )
+    errors = dict.fromkeys((module, _gaps(text)) for module, text in here["errors"]())
+    for area, modules in AREAS:
+        lines = sorted(
+            {text for module, text in errors if module.startswith(modules) and text not in told}
+        )
+        parts.append(
+            f"### {area}\n\n" + "".join(f"- `{each.replace('`', chr(39))}`\n" for each in lines)
+        )
+    return "\n".join(parts)
+
+
+def _gaps(text: str) -> str:
+    return re.sub(r"(?:…\s*)+$", "…", re.sub(r"\{…\}|\{\w+\}", "…", " ".join(text.split())))
+
+
+def _is_in(text: str, sentence: str) -> bool:
+    """Tell whether a message is a sentence of the sources, or made of one."""
+    bare = [part.strip() for part in sentence.split("…") if part.strip()]
+    return sentence == text or (
+        bool(bare) and len(" ".join(bare)) > 8 and all(each in text for each in bare)
+    )
+
+
 FILES = {
     ".keen-matrix/last.jsonl": "the journal of the last run: what came of each case",
     ".keen-matrix/history.sqlite3": "the history of all runs of a folder",
@@ -466,6 +519,7 @@ def pages() -> Iterator[tuple[str, str]]:
     yield "reference-spec.md", spec_reference()
     yield "reference-commands.md", command_reference()
     yield "readers.md", reader_page()
+    yield "messages.md", messages_page()
     if sys.version_info[:2] == MAN_VERSION:
         yield "keen-matrix.1", man_page()
 

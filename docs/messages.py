@@ -46,6 +46,36 @@ def sentences() -> Iterator[tuple[str, int, str]]:
                 yield path.relative_to(PACKAGE).as_posix(), node.lineno, text
 
 
+FAULTS = re.compile(r"[A-Z]\w*(Fault|Misuse|Missing)|Misuse|wrong|fault|ArgumentTypeError")
+"""What is raised, or called, with a message for a person."""
+
+
+def errors() -> Iterator[tuple[str, str]]:
+    """Yield module and text of every message with which an error is raised."""
+    for path in sorted(PACKAGE.rglob("*.py")):
+        if "demo/office" in path.as_posix():
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Raise) and isinstance(node.exc, ast.Call):
+                called = node.exc.func
+                name = getattr(called, "id", getattr(called, "attr", ""))
+                texts = filter(None, map(_text_of, node.exc.args))
+                text = next(texts, "") if FAULTS.fullmatch(name) else ""
+                if len(text.split()) > 2:
+                    yield path.relative_to(PACKAGE).as_posix(), text
+
+
+def _text_of(node: ast.expr) -> str:
+    """Return a text as it stands in the sources, its fields as `{…}`; empty for anything else."""
+    if isinstance(node, ast.Constant):
+        return node.value if isinstance(node.value, str) else ""
+    if isinstance(node, ast.JoinedStr):
+        return "".join(
+            str(each.value) if isinstance(each, ast.Constant) else "{…}" for each in node.values
+        )
+    return ""
+
+
 if __name__ == "__main__":
     wanted = re.compile(sys.argv[1] if sys.argv[1:] else "")
     for module, line, text in sentences():
