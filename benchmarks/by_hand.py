@@ -19,13 +19,15 @@ from results import write_section
 HERE = Path(__file__).parent / "by_hand"
 BIN = Path(sys.executable).parent
 TIMES = 5
+PYTHON, COMMAND = str(BIN / "python"), str(BIN / "keen-matrix")
+RUN = [COMMAND, "run", "--all", "--journal", "{journal}"]
+TESTS = [PYTHON, "-m", "pytest", "-q", "-p", "no:cacheprovider", "-p", "no:keen-matrix", "test_ticket.py"]
 WAYS = {
     "a shell loop": ("check.sh", ["bash", "check.sh", "ticket.py"], 34),
-    "tests with subprocess": ("test_ticket.py", [str(BIN / "python"), "-m", "pytest", "-q", "-p", "no:cacheprovider", "-p", "no:keen-matrix",
-                                                 "test_ticket.py"], 34),
-    "a spec": ("ticket.matrix.toml", [str(BIN / "keen-matrix"), "run", "--all", "ticket.matrix.toml", "--journal", "{journal}"], 34),
-    "a usage line": ("line.matrix.toml", [str(BIN / "keen-matrix"), "run", "--all", "line.matrix.toml", "--journal", "{journal}"], 156),
-}  # fmt: skip
+    "tests with subprocess": ("test_ticket.py", TESTS, 34),
+    "a spec": ("ticket.matrix.toml", [*RUN, "ticket.matrix.toml"], 34),
+    "a usage line": ("line.matrix.toml", [*RUN, "line.matrix.toml"], 156),
+}
 FAULTS = {
     "a word for a number ends in a traceback": r"abc",
     "0 and 61 riders are sold a ticket": r"\b0\.00|274\.50",

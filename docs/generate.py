@@ -10,6 +10,7 @@ import os
 import re
 import runpy
 import sys
+import tempfile
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any, get_args
@@ -38,7 +39,7 @@ SECTIONS: Mapping[str, tuple[str, str]] = {
     "StepTable": ("[[matrix.steps]]", "The steps of a case share its directory."),
     "PutTable": ("files.NAME", "At the top for all cases, in a matrix or a step for its own. The name may be a template."),
     "StdinTable": ("stdin", "A plain text stands for `{ text = … }`."),
-    "TerminalTable": ("terminal", "`true` stands for one of 80 by 24."),
+    "TerminalTable": ("terminal", "`{}` is one of 80 by 24."),
     "AnswerTable": ("dialogue", ""),
     "StopTable": ("stop", ""),
     "KnownTable": ("matrix.known", ""),
@@ -515,16 +516,37 @@ def _roff(text: str) -> str:
 
 
 def pages() -> Iterator[tuple[str, str]]:
-    """Yield the name and the text of each page."""
-    yield "reference-spec.md", spec_reference()
-    yield "reference-commands.md", command_reference()
-    yield "readers.md", reader_page()
-    yield "messages.md", messages_page()
+    """Yield the name and the text of each page: made ones, and the others with their line of navigation."""
+    here = runpy.run_path(str(DOCS / "navigation.py"))
+    made = {
+        "reference-spec.md": spec_reference,
+        "reference-commands.md": command_reference,
+        "readers.md": reader_page,
+        "messages.md": messages_page,
+    }
+    for name, _ in here["PAGES"]:
+        text = made[name]() if name in made else (DOCS / name).read_text()
+        yield name, here["with_navigation"](name, text)
     if sys.version_info[:2] == MAN_VERSION:
         yield "keen-matrix.1", man_page()
 
 
-if __name__ == "__main__":
+def main() -> None:
+    """Write all pages anew; with --outputs also what commands print in those that are walked through."""
     for name, text in pages():
-        (DOCS / name).write_text(text)
-        print(name)
+        if (DOCS / name).read_text() != text:
+            (DOCS / name).write_text(text)
+            print(name)
+    if "--outputs" in sys.argv[1:]:
+        sys.path.insert(0, str(DOCS))
+        from blocks import blocks_of, missing, walk
+
+        for page in sorted(DOCS.rglob("*.md")):
+            text = page.read_text()
+            if blocks_of(text) and not missing(text):
+                with tempfile.TemporaryDirectory() as folder:
+                    page.write_text(walk(text, Path(folder), anew=True))
+
+
+if __name__ == "__main__":
+    main()

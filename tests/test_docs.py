@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import re
 import runpy
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from keen_matrix.cli import COMMANDS
+from keen_matrix.core.model.record import VERDICTS
+from keen_matrix.wording.signs import sign_of
 from tests.conftest import Place
 
 ROOT = Path(__file__).parent.parent
-PAGES = sorted([ROOT / "README.md", *ROOT.glob("docs/*.md")])
+PAGES = sorted([*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md")])
 SPECS = [
     (f"{page.stem}-{number}", text)
     for page in PAGES
@@ -37,8 +41,40 @@ def test_the_pages_show_specs() -> None:
 
 @pytest.mark.parametrize("page", PAGES, ids=[page.name for page in PAGES])
 def test_every_link_leads_somewhere(page: Path) -> None:
-    for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
-        assert (page.parent / target).exists(), target
+    for target, anchor in re.findall(r"\]\(([^)#:]*)(?:#([^)]*))?\)", page.read_text()):
+        there = page.parent / target if target else page
+        assert there.exists(), target
+        assert not anchor or anchor in anchors(there), f"{target}#{anchor}"
+
+
+def anchors(page: Path) -> set[str]:
+    """Return the anchors of a page's headings, as hosts of repositories and generators of sites make them."""
+    text = re.sub(r"```.*?```", "", page.read_text(), flags=re.DOTALL)
+    headings = re.findall(r"^#+ (.*)$", text, re.MULTILINE)
+    return {re.sub(r"\s", "-", re.sub(r"[^\w\s-]", "", heading.lower())) for heading in headings}
+
+
+def test_every_page_stands_in_the_order_and_on_the_index() -> None:
+    order = runpy.run_path(str(ROOT / "docs/navigation.py"))["PAGES"]
+    pages = {str(page.relative_to(ROOT / "docs")) for page in ROOT.glob("docs/**/*.md")} - {"index.md"}
+    assert {name for name, _ in order} == pages and len(order) == len(pages)
+    index = (ROOT / "docs/index.md").read_text() + (ROOT / "docs/cookbook/index.md").read_text()
+    assert all(f"({name.removeprefix('cookbook/')})" in index or f"({name})" in index for name in pages)
+
+
+def test_the_glossary_has_every_verdict_with_its_sign() -> None:
+    rows = re.findall(r"^\| `(\S+)` \| (\w+) \|", (ROOT / "docs/glossary.md").read_text(), re.MULTILINE)
+    assert rows == [(sign_of(verdict), verdict) for verdict in VERDICTS]
+
+
+def test_the_site_is_built_without_a_warning(tmp_path: Path) -> None:
+    built = subprocess.run(
+        [sys.executable, "-m", "mkdocs", "build", "--strict", "--quiet", "--site-dir", str(tmp_path)], cwd=ROOT, capture_output=True, text=True
+    )
+    assert (built.returncode, built.stdout, built.stderr) == (0, "", "")
+    assert (tmp_path / "cookbook/argparse.html").exists() and (tmp_path / "contributing.html").exists()
+    foreign = [page for page in tmp_path.rglob("*.html") if re.search(r"""(src|href)=["'](https?:)?//""", page.read_text())]
+    assert not foreign, "a page asks for what stands elsewhere"
 
 
 @pytest.mark.parametrize("command", COMMANDS)

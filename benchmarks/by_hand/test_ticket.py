@@ -61,7 +61,7 @@ def test_help(ticket, option):
 
 
 @pytest.mark.parametrize(
-    ("option", "name"), list(itertools.product(["-s", "--save"], ["ticket.txt", "a ticket.txt"])))
+    ("option", "name"), list(itertools.product(["-s", "--save"], ["ticket.txt", "a ticket.txt"]))
 )
 def test_saved(ticket, tmp_path, option, name):
     came = ticket(option, name, "Skerry", "Voe")
