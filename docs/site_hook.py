@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+import re
 import runpy
 from pathlib import Path
 from typing import Any
@@ -36,4 +38,9 @@ def on_page_markdown(markdown: str, **_: Any) -> str:
     """Lead to those pages where they are on the site."""
     for source, name in OUTSIDE.items():
         markdown = markdown.replace(f"]({source}", f"]({name}")
-    return markdown
+    # A bar in the code of a table is written \\| for hosts of repositories; here it would be shown so.
+    return re.sub(r"`([^`\n]*\\\|[^`\n]*)`", _code, markdown)
+
+
+def _code(match: re.Match[str]) -> str:
+    return f"<code>{html.escape(match[1]).replace(chr(92) + '|', '&#124;')}</code>"
