@@ -26,6 +26,7 @@ from keen_matrix.core.results.history import (
     program_digest,
 )
 from keen_matrix.core.results.journal import BESIDE, Journal
+from keen_matrix.core.results.tally import Several
 from tests.conftest import Place
 
 
@@ -240,3 +241,12 @@ def test_what_a_message_tells_of_an_accepted_vector_is_stated(argv: tuple[str, .
     fields = record("x", family="accepted", kind=kind, verdict="differed", argv=argv, stderr=said, culprit="RIDERS")
     assert statement_of(fields) == stated
     assert statement_of(record("x", family="refusals", kind=kind, verdict="differed", argv=argv, stderr=said)) == ""
+
+
+def test_the_cases_that_are_named_are_the_first_of_the_spec_in_whatever_order_they_finish() -> None:
+    cases = [(3, "c"), (1, "a"), (7, "g"), (2, "b"), (5, "e")]
+    for order in itertools.permutations(cases):
+        several = Several()
+        for sequence, id in order:
+            several.add(sequence, id)
+        assert (several.count, several.ids) == (5, ["a", "b", "c"])

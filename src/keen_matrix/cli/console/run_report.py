@@ -143,7 +143,10 @@ class RunReport:
 
     def _write_passed(self, tally: Tally) -> None:
         """Write why cases were skipped or may differ, a line a reason."""
-        for (verdict, reason), (count, ids) in tally.passed.items():
+        for (verdict, reason), several in sorted(
+            tally.passed.items(), key=lambda each: each[1].first
+        ):
+            count, ids = several.count, several.ids
             shown = " ".join(each[:6] for each in ids) + (" …" if count > len(ids) else "")
             self.screen.line(
                 "  ",
@@ -237,11 +240,13 @@ class RunReport:
             else:
                 self.screen.line(("remark", "warn"), f"   {each.stream} varies wholly from launch to launch, so derived vectors "
                                  "are not compared by it")  # fmt: skip
-        for text, (count, ids) in tally.remarks.items():
-            shown = " ".join(each[:6] for each in ids)
+        for text, several in sorted(tally.remarks.items(), key=lambda each: each[1].first):
+            shown = " ".join(each[:6] for each in several.ids)
             self.screen.line()
             self.screen.line(
-                ("remark", "warn"), f"   {counted(count, 'vector')}: {text}   ", (shown, "place")
+                ("remark", "warn"),
+                f"   {counted(several.count, 'vector')}: {text}   ",
+                (shown, "place"),
             )
         whole = not (
             self.options.only

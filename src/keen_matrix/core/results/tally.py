@@ -26,6 +26,25 @@ REMARK_CULPRIT = re.compile(r"(the message does not name) .*", re.DOTALL)
 REMARK_IDS = 3
 
 
+class Several(Struct):
+    """Cases of which the same is told: how many, and the first of them in the order of the spec, whatever
+    the order in which they finished."""
+
+    count: int = 0
+    first: list[tuple[int, str]] = field(default_factory=list)
+    """Sequence numbers and ids."""
+
+    def add(self, sequence: int, id: str) -> None:
+        """Count one more."""
+        self.count += 1
+        self.first = sorted([*self.first, (sequence, id)])[:REMARK_IDS]
+
+    @property
+    def ids(self) -> list[str]:
+        """Their ids, as far as they are kept."""
+        return [id for _, id in self.first]
+
+
 class FailureGroup(Struct):
     """Cases that went wrong in the same way. The one with the shortest vector stands for all."""
 
@@ -83,10 +102,10 @@ class Tally:
         self._masks = _mask_origins(spec)
         self.used_masks: set[str] = set()
         """Places of the masks that found something."""
-        self.remarks: dict[str, tuple[int, list[str]]] = {}
-        """What is worth a word though it is no failure: how often, and the first ids."""
-        self.passed: dict[tuple[str, str], tuple[int, list[str]]] = {}
-        """Verdict (known or skipped) and reason → how many cases, and the first ids."""
+        self.remarks: dict[str, Several] = {}
+        """What is worth a word though it is no failure."""
+        self.passed: dict[tuple[str, str], Several] = {}
+        """Verdict (known or skipped) and reason → such cases."""
         self.taken = 0
         """Cases that were not launched, since they held before and nothing has changed."""
         self.pace = Pace()
@@ -113,29 +132,27 @@ class Tally:
         if verdict == "held" and not result.noted:
             return None
         fields = decode_record(result.line)
-        self._remark(fields)
+        self._remark(fields, result.sequence)
         masks = self._masks[result.matrix]
         self.used_masks |= {masks[number] for number in fields.masked}
         if verdict in PASSING:
-            self._pass(fields)
+            self._pass(fields, result.sequence)
             return None
         self._group(fields, result, offset)
         return fields
 
-    def _pass(self, fields: Record) -> None:
+    def _pass(self, fields: Record, sequence: int) -> None:
         """Take note of a case that is known to differ, or was skipped: both are told with their
         reason."""
         reason = fields.known if fields.verdict == "known" else fields.skipped
         if fields.verdict == "held":
             return
-        count, ids = self.passed.setdefault((fields.verdict, reason), (0, []))
-        self.passed[fields.verdict, reason] = (count + 1, [*ids, fields.id][:REMARK_IDS])
+        self.passed.setdefault((fields.verdict, reason), Several()).add(sequence, fields.id)
 
-    def _remark(self, fields: Record) -> None:
+    def _remark(self, fields: Record, sequence: int) -> None:
         for text in fields.remarks:
             kind = REMARK_CULPRIT.sub(r"\1 its culprit", text)
-            count, ids = self.remarks.setdefault(kind, (0, []))
-            self.remarks[kind] = (count + 1, [*ids, fields.id][:REMARK_IDS])
+            self.remarks.setdefault(kind, Several()).add(sequence, fields.id)
 
     def add_record(self, fields: Record, matrix: int, offset: int, line: bytes) -> None:
         """Count a case that an earlier run has written to the journal."""
