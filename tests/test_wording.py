@@ -154,7 +154,7 @@ def test_ids_are_operands_everywhere(ran: Place) -> None:
     ("run --jobs", "--jobs needs a value"),
     ("run --brief --all", "--all does not go together with --brief; give one of them"),
     ("run --brief=3", "--brief takes no value, found '3'"),
-    ("compare a.jsonl", "missing B"),
+    ("compare", "missing A"),
     ("schema x", "unknown operand x"),
     ("run t.matrix", "t.matrix does not exist; did you mean t.matrix.toml?"),
     ("run T.matrx.toml", "did you mean t.matrix.toml?"),
