@@ -48,6 +48,8 @@ def sentences() -> Iterator[tuple[str, int, str]]:
 
 FAULTS = re.compile(r"[A-Z]\w*(Fault|Misuse|Missing)|Misuse|wrong|fault|ArgumentTypeError")
 """What is raised, or called, with a message for a person."""
+LINTED = "core/spec/lint"
+"""Where problems of a spec are found that can be read: added as errors or as warnings."""
 
 
 def errors() -> Iterator[tuple[str, str]]:
@@ -55,14 +57,19 @@ def errors() -> Iterator[tuple[str, str]]:
     for path in sorted(PACKAGE.rglob("*.py")):
         if "demo/office" in path.as_posix():
             continue
+        module = path.relative_to(PACKAGE).as_posix()
         for node in ast.walk(ast.parse(path.read_text())):
-            if isinstance(node, ast.Raise) and isinstance(node.exc, ast.Call):
-                called = node.exc.func
-                name = getattr(called, "id", getattr(called, "attr", ""))
-                texts = filter(None, map(_text_of, node.exc.args))
-                text = next(texts, "") if FAULTS.fullmatch(name) else ""
+            raised = isinstance(node, ast.Raise) and isinstance(node.exc, ast.Call)
+            call = node.exc if isinstance(node, ast.Raise) else node
+            if not isinstance(call, ast.Call):
+                continue
+            name = getattr(call.func, "id", getattr(call.func, "attr", ""))
+            if (raised and FAULTS.fullmatch(name)) or (
+                LINTED in module and name in ("add", "warn")
+            ):
+                text = next(filter(None, map(_text_of, call.args)), "")
                 if len(text.split()) > 2:
-                    yield path.relative_to(PACKAGE).as_posix(), text
+                    yield module, text
 
 
 def _text_of(node: ast.expr) -> str:

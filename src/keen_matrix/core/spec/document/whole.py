@@ -36,17 +36,17 @@ class SpecDocument(Table):
     # Made when they are needed: a default that is made here would have the tables' validators made
     # each time this module is loaded.
     expect: Expectations = Field(
-        default_factory=Expectations,
+        default_factory=Expectations.model_construct,  # which needs no validator of its own
         description="What every vector must do, unless a rule says otherwise.",
         examples=[{"exit": 0}],
     )
     refusal: RefusalTable = Field(
-        default_factory=RefusalTable,
+        default_factory=RefusalTable.model_construct,
         description="What every vector that the signature refuses must do.",
         examples=[{"exit": 2}],
     )
     help: HelpTable = Field(
-        default_factory=HelpTable,
+        default_factory=HelpTable.model_construct,
         description="What every derived vector that asks for help must do.",
         examples=[{"stream": "stdout"}],
     )
