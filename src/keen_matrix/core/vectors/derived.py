@@ -9,7 +9,12 @@ from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.grounds import NO_GROUNDS
-from keen_matrix.core.signature.judging.binding import given_values, identifier, values_left_out
+from keen_matrix.core.signature.judging.binding import (
+    Names,
+    given_values,
+    identifier,
+    values_left_out,
+)
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.judging.judge import is_among
 from keen_matrix.core.signature.signature import Signature
@@ -65,7 +70,7 @@ def standing_of(
 ) -> Standing:
     """Return what a signature says of a vector, as a case carries it."""
     found = signature.judge(words) if judgement is None else judgement
-    names: dict[str, object] = {}
+    names: Names = {}
     for form in signature.forms:
         left_out = values_left_out(signature, form).items()
         names |= {name: value for name, value in left_out if names.get(name) is None}

@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
+from typing import TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Expression, Scope
@@ -128,6 +129,8 @@ def _is_several(signature: SignatureParts, item: Operand) -> bool:
     return item.name.several or (count is not None and count[1] != 1)
 
 
+Names: TypeAlias = dict[str, object]
+"""NAMEs as expressions write them, with their values."""
 _GIVEN = re.compile(r"""['"](-[^'"]+)['"]""")
 """Spellings of options in a condition, as in given('--bike')."""
 
@@ -201,7 +204,7 @@ def named_values(
     form: FormModel,
     bindings: Mapping[str, Bound],
     words: Sequence[str],
-) -> dict[str, object]:
+) -> Names:
     """Return what conditions see: each NAME's value (when it is not given its default, else an empty
     list of an operand that may stand several times, else None), `words`, `argc`."""
     return {
@@ -212,9 +215,9 @@ def named_values(
     }
 
 
-def values_left_out(signature: SignatureParts, form: FormModel) -> dict[str, object]:
+def values_left_out(signature: SignatureParts, form: FormModel) -> Names:
     """Return what each NAME is where no word gives it."""
-    names: dict[str, object] = {
+    names: Names = {
         identifier(name): None if kind.default is None else kind.converted(str(kind.default))
         for name, kind in signature.values.items()
     }
@@ -227,9 +230,9 @@ def values_left_out(signature: SignatureParts, form: FormModel) -> dict[str, obj
 
 def given_values(
     signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound]
-) -> dict[str, object]:
+) -> Names:
     """Return the values of the NAMEs that words give, as the options and operands of a form have them."""
-    names: dict[str, object] = {}
+    names: Names = {}
     for option in form.options:
         value = bindings.get(option.key)
         if value is None or not option.takes_value or value is True:
