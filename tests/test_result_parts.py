@@ -15,7 +15,7 @@ import pytest
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.record import AspectRecord, Finished, Header, Record, Repeats
-from keen_matrix.core.results.causes import statement_of
+from keen_matrix.core.results.causes import answer_of, statement_of
 from keen_matrix.core.results.compare import KINDS, compare_runs
 from keen_matrix.core.results.history import (
     DamagedHistory,
@@ -251,3 +251,13 @@ def test_the_cases_that_are_named_are_the_first_of_the_spec_in_whatever_order_th
         for sequence, id in order:
             several.add(sequence, id)
         assert (several.count, several.ids) == (5, ["a", "b", "c"])
+
+
+def test_of_a_crash_the_answer_names_the_error() -> None:
+    crash = AspectRecord(aspect="crash", met=False, form="crash", actual="Python: ValueError: no number")
+    text = "Traceback (most recent call last):\n  File …\nValueError: no number\n"
+    fields = {"id": "a", "matrix": "m", "argv": ("x",), "values": {}, "seconds": 0.0, "exit": 1, "signal": None}
+    more = {"user_seconds": 0.0, "system_seconds": 0.0, "peak_bytes": 0, "stderr": text}
+    crashed = Record(verdict="crashed", aspects=[crash], **fields, **more)  # type: ignore[arg-type]
+    refused = Record(verdict="differed", aspects=[], **fields, **{**more, "stderr": "no number\n"})  # type: ignore[arg-type]
+    assert (answer_of(crashed), answer_of(refused)) == ("crashed: Python: ValueError: no number", "exit 1: no number")

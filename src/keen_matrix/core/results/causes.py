@@ -70,7 +70,11 @@ _OPTION = re.compile(r"-[A-Za-z?]$|-{1,2}[A-Za-z][\w-]+")
 
 
 def answer_of(fields: Record) -> str:
-    """Return how a launch ended and what it said, in a line."""
+    """Return how a launch ended and what it said, in a line; of a crash the words that name the error, and
+    not that a traceback follows."""
+    crash = next((each.actual for each in fields.unmet if each.aspect == "crash"), None)
+    if crash:
+        return f"crashed: {crash[:ANSWER_LENGTH]}"
     said = without_usage(fields.stderr or "") or fields.stderr or fields.stdout or ""
     line = next((each.strip() for each in said.splitlines() if each.strip()), "")
     end = f"exit {fields.exit}" if fields.signal is None else f"SIG{fields.signal}"
