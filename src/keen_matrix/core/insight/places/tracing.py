@@ -124,13 +124,15 @@ class Following:
     def __init__(
         self, spec: Spec, launch: ResolvedLaunch, tracer: Tracer, told: Callable[[str], None]
     ) -> None:
-        self.spec, self.tracer = spec, tracer
+        self.spec, self.launch, self.tracer = spec, launch, tracer
         self.own = own_folders(spec, launch)
         self._told = told
-        self._folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
-        self._how = tracer.traced(launch, self._folder, self.own)
+        self._folder = ""
 
     def __enter__(self) -> Following:
+        # Made here and not when the value is: an interruption between the two would leave it behind.
+        self._folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
+        self._how = self.tracer.traced(self.launch, self._folder, self.own)
         return self
 
     def __exit__(self, *_: object) -> None:

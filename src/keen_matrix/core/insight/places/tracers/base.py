@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import glob
+import mmap
 import os
 import shutil
 from collections.abc import Collection, Iterator
-from functools import lru_cache
 from typing import NamedTuple, Protocol
 
 from keen_matrix.core.insight.places.trace import Place, Trace, trace_of
@@ -98,16 +98,25 @@ def tabbed_trace(folder: str, id: str, own: Collection[str]) -> Trace | None:
     return trace_of(order, can_run) if order else None
 
 
-@lru_cache(maxsize=8)
-def first_bytes(file: str) -> bytes:
-    """Return what a program that was compiled begins with, as far as a trace is read; nothing of any
-    other file."""
+def is_compiled(file: str) -> bool:
+    """Tell whether a program is a binary of this system."""
     try:
         with open(file, "rb") as binary:
-            start = binary.read(4)
-            return start + binary.read(MOST_TRACE) if start in (b"\x7fELF", *_MACH_O) else b""
+            return binary.read(4) in (b"\x7fELF", *_MACH_O)
     except OSError:
-        return b""
+        return False
+
+
+def has_in_it(file: str, what: bytes) -> bool:
+    """Tell whether some bytes stand in a binary, which may be large: it is not read into memory."""
+    try:
+        with (
+            open(file, "rb") as binary,
+            mmap.mmap(binary.fileno(), 0, access=mmap.ACCESS_READ) as whole,
+        ):
+            return whole.find(what) >= 0
+    except (OSError, ValueError):  # an empty file cannot be mapped
+        return False
 
 
 def is_missing(program: str, why: str) -> str:

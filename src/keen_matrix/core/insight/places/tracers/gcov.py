@@ -12,7 +12,8 @@ from collections.abc import Collection
 from keen_matrix.core.insight.places.trace import Place, Trace
 from keen_matrix.core.insight.places.tracers.base import (
     Traced,
-    first_bytes,
+    has_in_it,
+    is_compiled,
     is_missing,
     is_own,
 )
@@ -29,11 +30,11 @@ class GcovTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a binary that was compiled."""
-        return bool(first_bytes(launch.file))
+        return is_compiled(launch.file)
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that it was built without counts, or that there is no gcov."""
-        if _COUNTS not in first_bytes(launch.file):
+        if not has_in_it(launch.file, _COUNTS):
             return f"{os.path.basename(launch.file)} does not count its lines; compile and link it with --coverage"
         return is_missing("gcov", "it comes with the compiler")
 

@@ -13,7 +13,8 @@ from typing import NamedTuple
 from keen_matrix.core.insight.places.trace import Place, Trace
 from keen_matrix.core.insight.places.tracers.base import (
     Traced,
-    first_bytes,
+    has_in_it,
+    is_compiled,
     is_missing,
     is_own,
 )
@@ -33,11 +34,11 @@ class GoTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a binary that Go has built."""
-        return _BUILD in first_bytes(launch.file)
+        return is_compiled(launch.file) and has_in_it(launch.file, _BUILD)
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that it was built without counts, or that there is no Go."""
-        if _COUNTS not in first_bytes(launch.file):
+        if not has_in_it(launch.file, _COUNTS):
             return f"{os.path.basename(launch.file)} does not count its lines; build it with go build -cover (Go 1.20 or later)"
         return is_missing("go", "its covdata reads what the program counts")
 
