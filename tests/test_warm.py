@@ -147,3 +147,32 @@ def test_a_shell_program_asked_to_run_warm_is_run_cold(place: Place) -> None:
     )
     came = place.call("run", "--warm")
     assert came.status == 0 and "launched cold: echo is not a Python program" in came.err
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="who the parent is stands in /proc")
+@pytest.mark.parametrize("sign", ["SIGSTOP", "SIGKILL"])
+def test_a_keeper_that_a_program_stops_or_ends_is_no_verdict_of_the_next_case(place: Place, sign: str) -> None:
+    """What the program leaves behind does so when the keeper has told of its end, and the next launch is asked of it."""
+    place.write("p.py", f"""
+        import os, signal, sys, time
+        keeper = os.getppid()
+        if sys.argv[1] == "7" and b"keeper" in open(f"/proc/{{keeper}}/cmdline", "rb").read():
+            if os.fork() == 0:
+                time.sleep(0.03)
+                os.kill(keeper, signal.{sign})
+                os._exit(0)
+        print(sys.argv[1])
+        """)  # fmt: skip
+    place.write("t.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        warm = true
+        timeout = 2
+        [[matrix]]
+        name = "m"
+        line = "{{n}}"
+        axes.n = {{ from = 1, to = 9 }}
+        expect.stdout = "{{n}}"
+        """)  # fmt: skip
+    came = place.call("run", "--jobs", "1", timeout=30)
+    assert came.status == 0 and "9 held" in came.out and "warm" in came.out and not came.err, (came.out, came.err)

@@ -118,6 +118,13 @@ class CaseRunner:
             step.launch.start(step.start, step.argv, step.starter)
             self.phase, self._tries = Phase.RUNNING, 0
         except OSError as error:
+            # A keeper that is gone, or stopped by a program that it forked before, is no verdict of
+            # this case: it is started cold, and the next launch begins another keeper.
+            if step.starter is not self.shared.cold:
+                self.starts.close()
+                step.starter = self.shared.cold
+                self._launch_now(step)
+                return
             # What is scarce now may be there in a moment, when another program has ended: a fork
             # bomb of one case must not be the verdict of the next.
             if error.errno not in SCARCE or self._tries >= RETRY_MOST:

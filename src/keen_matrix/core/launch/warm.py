@@ -23,6 +23,8 @@ from keen_matrix.core.structs import Struct
 KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper.py")
 LENGTH, STARTED, ENDED = struct.Struct("!I"), struct.Struct("!ci"), struct.Struct("!ciddq")
 READY_SECONDS = 20.0
+ANSWER_SECONDS = 5.0
+"""Time that a keeper gets to fork a child; it takes a few milliseconds."""
 PROBE_SECONDS = 20.0
 MOST_MODULES = 2_000
 _PYTHON = re.compile(r"python(?:\d+(?:\.\d+)?)?")
@@ -193,17 +195,22 @@ class Keeper:
     def launch(
         self, argv: Sequence[str], env: Mapping[str, str], directory: str, fds: Sequence[int]
     ) -> int:
-        """Have a child launched and return its number. Raises OSError when the keeper is gone."""
-        self._send(
-            {
-                "argv": list(argv),
-                "env": dict(env),
-                "directory": directory,
-                "switches": self._plan.switches,
-            },
-            fds,
-        )
-        answer = self._read(STARTED.size)
+        """Have a child launched and return its number. Raises OSError when the keeper is gone, or does
+        not answer: an earlier program may have stopped it, its parent."""
+        self.control.settimeout(ANSWER_SECONDS)
+        try:
+            self._send(
+                {
+                    "argv": list(argv),
+                    "env": dict(env),
+                    "directory": directory,
+                    "switches": self._plan.switches,
+                },
+                fds,
+            )
+            answer = self._read(STARTED.size)
+        finally:
+            self.control.settimeout(None)
         return int(STARTED.unpack(answer)[1])
 
     def ended(self) -> Ended:
