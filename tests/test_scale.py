@@ -190,11 +190,11 @@ def test_a_worker_that_does_not_fit_is_refused(place: Place) -> None:
     fake = place.folder / "fake/keen_matrix"
     fake.mkdir(parents=True)
     real = Path(__file__).parent.parent / "src/keen_matrix"
-    for each in real.iterdir():
-        (fake / each.name).symlink_to(each) if each.name != "__init__.py" else None
-    (fake / "__init__.py").write_text(
-        (real / "__init__.py").read_text().replace('__version__ = "', '__version__ = "9.')
-    )
+    (fake / "core").mkdir()
+    for each in (*real.iterdir(), *(real / "core").iterdir()):
+        if each.name not in ("core", "version.py"):
+            (fake / each.relative_to(real)).symlink_to(each)
+    (fake / "core/version.py").write_text('VERSION = "9.0"\n')
     with cluster(place.folder, 1, {"PYTHONPATH": str(fake.parent)}) as (address, _):
         came = place.call("run", "--cluster", address, env=path)
         assert came.status == 3 and "has Keen Matrix 9." in came.err

@@ -8,6 +8,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING
 
+from keen_matrix.core.version import VERSION
+
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import covering_rows
     from keen_matrix.core.launch.engine import run
@@ -20,7 +22,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.spec.load import load_spec
     from keen_matrix.core.vectors.unfold import unfold
 
-__version__ = "0.1.0"
+__version__ = VERSION
 __all__ = [
     "CaseKey",
     "Record",

@@ -19,9 +19,9 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any, NoReturn
 
-from keen_matrix import __version__
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
 from keen_matrix.core import doing, interruption
+from keen_matrix.core.version import VERSION
 from keen_matrix.wording.safe import escape, escape_lines
 
 COMMANDS = {
@@ -223,7 +223,7 @@ def build_parser(chosen: str | None = None) -> Parser:
         description="Declare how a console program is called; get every argument vector run and checked.",
         epilog=_EPILOG,
     )
-    parser.add_argument("--version", action="version", version=f"keen-matrix {__version__}")
+    parser.add_argument("--version", action="version", version=f"keen-matrix {VERSION}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     parser.commands = commands.choices
     for name, summary in COMMANDS.items():

@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from typing import BinaryIO
 from urllib.parse import quote
 
-from keen_matrix import __version__
 from keen_matrix.core.errors import Problem
+from keen_matrix.core.version import VERSION
 
 SCHEMA = (
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
@@ -31,7 +31,7 @@ def write_sarif(problems: Sequence[Problem], stream: BinaryIO) -> None:
                 "tool": {
                     "driver": {
                         "name": "keen-matrix lint",
-                        "version": __version__,
+                        "version": VERSION,
                         "rules": [{"id": each} for each in rules],
                     }
                 },

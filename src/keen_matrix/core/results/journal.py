@@ -10,12 +10,12 @@ import tempfile
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from keen_matrix import __version__
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.files import open_device
 from keen_matrix.core.model.lines import decode, encode
 from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.results.locks import FileLock
+from keen_matrix.core.version import VERSION
 
 if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Spec
@@ -40,7 +40,7 @@ def bare_header(path: str, jobs: int) -> Header:
     import platform
 
     return Header(
-        journal=JOURNAL_VERSION, version=__version__, spec=path, jobs=jobs,
+        journal=JOURNAL_VERSION, version=VERSION, spec=path, jobs=jobs,
         started=datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
         platform=f"{platform.system()} {platform.release()} {platform.machine()}",
     )  # fmt: skip

@@ -21,7 +21,6 @@ from collections.abc import Generator, Iterable
 from itertools import islice
 from typing import TYPE_CHECKING, Any, TypeAlias
 
-from keen_matrix import __version__
 from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
 from keen_matrix.core.launch.archive import archive_of, unpacked
@@ -31,6 +30,7 @@ from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct, replace
+from keen_matrix.core.version import VERSION
 
 PlainFrame: TypeAlias = tuple[int, int, int, float, bool, str, bytes]
 """A ResultFrame as it travels."""
@@ -145,9 +145,9 @@ class ClusterPool:
         if not workers:
             raise RunFault("the cluster has no workers")
         for address, version in sorted(workers.items()):
-            if version != __version__:
+            if version != VERSION:
                 raise RunFault(
-                    f"the worker {address} has Keen Matrix {version or 'not at all'}, this is {__version__}"
+                    f"the worker {address} has Keen Matrix {version or 'not at all'}, this is {VERSION}"
                 )
         futures = [
             self.client.submit(
@@ -233,7 +233,7 @@ GIVE_UP_SECONDS = 10.0
 
 def version_of() -> str:
     """Return the version of Keen Matrix on a worker."""
-    return __version__
+    return VERSION
 
 
 def close_pool() -> None:

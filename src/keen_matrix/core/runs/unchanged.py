@@ -15,7 +15,6 @@ import sys
 from collections.abc import Collection, Iterator, Mapping
 from typing import TypeVar
 
-from keen_matrix import __version__
 from keen_matrix.core import structs
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -27,6 +26,7 @@ from keen_matrix.core.model.record import PASSING, CaseFields, Header, Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.sources import Places, digest_of_all, places_of
+from keen_matrix.core.version import VERSION
 
 _FIELDS = [each for each in CaseFields.__struct_fields__ if each not in ("row", "note")]
 """What must be as before: not where the row of a table stands, and what is only told."""
@@ -49,7 +49,7 @@ def matrix_digests(
     common = digest_of_all(
         sources,
         [
-            __version__, sys.version, platform.platform(), spec.parts.common, repr(launch),
+            VERSION, sys.version, platform.platform(), spec.parts.common, repr(launch),
             repr(sorted(environment.items())), str(asked.repeat),
         ],
     )  # fmt: skip

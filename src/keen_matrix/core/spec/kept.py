@@ -20,13 +20,13 @@ from collections.abc import Mapping
 from hashlib import blake2b
 from typing import NamedTuple
 
-from keen_matrix import __version__
 from keen_matrix.core.errors import Problem, RunFault
 from keen_matrix.core.files import cache_folder, drop_oldest
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
 from keen_matrix.core.structs import replace
+from keen_matrix.core.version import VERSION
 
 MOST_BYTES = 4 << 20
 """Size up to which a spec, or what it came to, is kept."""
@@ -110,7 +110,7 @@ def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
     except (OSError, ValueError):
         return ""
     digest = blake2b(text, digest_size=16)
-    for each in (path, os.path.realpath(path), __version__, sys.version, repr(_build()), also):
+    for each in (path, os.path.realpath(path), VERSION, sys.version, repr(_build()), also):
         digest.update(b"\0" + each.encode("utf-8", "surrogateescape"))
     return os.path.join(folder(), digest.hexdigest() + suffix)
 

@@ -13,11 +13,11 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias, overload
 
 from keen_matrix.core.model.lookups import look
+from keen_matrix.core.model.table import Table
 from keen_matrix.core.structs import Struct
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
-    from keen_matrix.core.spec.document.axes import AxisTable
 
 Values: TypeAlias = "Sequence[object]"
 """The values of an axis, by number. Ranges are computed, never stored."""
@@ -78,7 +78,7 @@ def decimal_range(start: float, to: float, step: float) -> Sequence[object]:
 Types: TypeAlias = "Mapping[str, ValueType] | None"
 
 
-def axis_values(table: AxisTable, here: str, types: Types = None) -> Values:
+def axis_values(table: Table, here: str, types: Types = None) -> Values:
     """Return the values that an axis table stands for; files are looked up beside the spec, NAMEs
     in `types`.
 
@@ -88,46 +88,46 @@ def axis_values(table: AxisTable, here: str, types: Types = None) -> Values:
     return source.values(table, here, types)
 
 
-def _listed(table: AxisTable, here: str, types: Types) -> Values:
+def _listed(table: Table, here: str, types: Types) -> Values:
     return tuple(table.values or ())
 
 
-def _stepped(table: AxisTable, here: str, types: Types) -> Values:
+def _stepped(table: Table, here: str, types: Types) -> Values:
     start, to = table.from_ or 0, table.to or 0
     return _range(start, to, 1 if table.step is None else table.step)
 
 
-def _from_lines(table: AxisTable, here: str, types: Types) -> Values:
+def _from_lines(table: Table, here: str, types: Types) -> Values:
     name = table.lines or ""
     return tuple(_lines(os.path.join(here, name), name))
 
 
-def _from_column(table: AxisTable, here: str, types: Types) -> Values:
+def _from_column(table: Table, here: str, types: Types) -> Values:
     name = table.table or ""
     return _column(
         read_csv(os.path.join(here, name), name, table.separator), table.column or "", name
     )
 
 
-def _repeated(table: AxisTable, here: str, types: Types) -> Values:
+def _repeated(table: Table, here: str, types: Types) -> Values:
     low, _, high = (table.times or "").partition("..")
     if (int(high) - int(low) + 1) * int(high) > MAX_WORDS:
         raise SourceFault(f"so many words in all are more than {MAX_WORDS:,}", "times")
     return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
 
 
-def _at_edges(table: AxisTable, here: str, types: Types) -> Values:
+def _at_edges(table: Table, here: str, types: Types) -> Values:
     return tuple(_type_of(table.edges or "", "edges", types).legal())
 
 
-def _plainly_bad(table: AxisTable, here: str, types: Types) -> Values:
+def _plainly_bad(table: Table, here: str, types: Types) -> Values:
     values = tuple(_type_of(table.bad or "", "bad", types).bad())
     if not values:
         raise SourceFault(f"{table.bad} has no values that are plainly bad", "bad")
     return values
 
 
-def _sampled(table: AxisTable, here: str, types: Types) -> Values:
+def _sampled(table: Table, here: str, types: Types) -> Values:
     if table.of is None or table.sample is None:
         raise SourceFault("expected what to draw the sample from", "of")
     if table.of.edges is not None:
@@ -138,7 +138,7 @@ def _sampled(table: AxisTable, here: str, types: Types) -> Values:
 class AxisSource(NamedTuple):
     """A source of an axis's values: what it makes of a table, and the keys that go with its own."""
 
-    values: Callable[[AxisTable, str, Types], Values]
+    values: Callable[[Table, str, Types], Values]
     field: str
     needs: tuple[str, ...] = ()
     takes: tuple[str, ...] = ()

@@ -15,12 +15,12 @@ from collections.abc import Sequence
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
-from keen_matrix import __version__
 from keen_matrix.core.files import cache_folder, drop_oldest, replacing
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint
 from keen_matrix.core.vectors.factors import Layout
+from keen_matrix.core.version import VERSION
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Covering, Demand
@@ -46,7 +46,7 @@ def place_of(
                 if factor in each.factors:
                     looked[name] = list(layout.values[name])
     told = [
-        __version__, _build(), list(demand.levels), demand.strength,
+        VERSION, _build(), list(demand.levels), demand.strength,
         [(each.levels, each.parents) for each in layout.factors],
         [(each.source, each.factors) for each in constraints], looked,
         matrix.line_text if len(constraints) else "",

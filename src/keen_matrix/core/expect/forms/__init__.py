@@ -20,8 +20,9 @@ from keen_matrix.core.expect.forms import (
     reference,
     text,
 )
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, Table
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind
 from keen_matrix.core.expect.mismatch import Told
+from keen_matrix.core.model.table import Table
 
 FORMS: Mapping[str, FormKind] = {
     kind.key: kind

@@ -3,23 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Any, ClassVar, Literal, TypeAlias
+from typing import Any, ClassVar, Literal
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.model.table import Table
 from keen_matrix.core.structs import Struct, field
 
 MATCH_SECONDS = 2.0
 """Time that one regular expression may take on one output."""
-
-
-Table: TypeAlias = Any
-"""A validated table of a spec: an attribute for each key that its kind of table knows. The kinds of
-table stand in `core.spec.document`, which is above the forms and made of their keys, so that a form
-cannot name them; the document's own checks have seen to the types of what it reads."""
 
 
 class Form(Struct, frozen=True):

@@ -11,7 +11,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     decoded,
     forgives_numbers,
     tolerance_of,
@@ -19,6 +18,7 @@ from keen_matrix.core.expect.forms.base import (
 )
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
+from keen_matrix.core.model.table import Table
 
 
 class BaselineForm(Form, frozen=True):

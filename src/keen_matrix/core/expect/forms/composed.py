@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, Table, decoded, given
+from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.model.table import Table
 
 
 class AllForm(Form, frozen=True):

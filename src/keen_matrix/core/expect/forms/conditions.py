@@ -10,11 +10,11 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     decoded,
 )
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
+from keen_matrix.core.model.table import Table
 
 
 class HoldsForm(Form, frozen=True):

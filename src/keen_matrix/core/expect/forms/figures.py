@@ -15,7 +15,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     decoded,
     given,
     lines_of,
@@ -23,6 +22,7 @@ from keen_matrix.core.expect.forms.base import (
 from keen_matrix.core.expect.forms.lines import CountForm, parse_amount
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.model.table import Table
 
 Limit: TypeAlias = "float | Template | None"
 """A bound: a number, a template that gives one, or none."""

@@ -13,7 +13,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     forgives_numbers,
     given,
     tolerance_of,
@@ -21,6 +20,7 @@ from keen_matrix.core.expect.forms.base import (
 )
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
+from keen_matrix.core.model.table import Table
 
 MOST_DIFFERENCES = 12
 """Differences that are named; the rest is counted."""

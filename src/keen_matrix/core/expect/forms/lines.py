@@ -10,7 +10,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     decoded,
     forgives_numbers,
     given,
@@ -24,6 +23,7 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.quantities import Bounds, bounds_text, parse_bounds
+from keen_matrix.core.model.table import Table
 
 SHOWN_LINES = 20
 """Missing or extra lines that a mismatch lists."""

@@ -11,7 +11,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     decoded,
     encoded,
     forgives_numbers,
@@ -23,6 +22,7 @@ from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.model.table import Table
 from keen_matrix.core.notation.parse import parse_list, parse_words
 
 COMMAND_SECONDS = 10.0

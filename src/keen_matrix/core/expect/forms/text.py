@@ -11,7 +11,6 @@ from keen_matrix.core.expect.forms.base import (
     Compiling,
     Form,
     FormKind,
-    Table,
     decoded,
     endings,
     forgives_numbers,
@@ -25,6 +24,7 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.open_mark import OPEN
+from keen_matrix.core.model.table import Table
 
 
 class IsForm(Form, frozen=True):

@@ -21,6 +21,8 @@ from keen_matrix.core.insight.places.tracers.base import (
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 FOLDER = "NODE_V8_COVERAGE"
+NO_MAP = (LookupError, TypeError, ValueError, AttributeError)
+"""What comes of a source map that is none: it is the program's, and says anything."""
 Range: TypeAlias = tuple[int, int, int]
 """Where a range of a script begins and ends, and how often it ran."""
 
@@ -74,12 +76,7 @@ def _lines_of(
     if mapped is not None and mapped.get("data"):
         try:
             sources = mapped_lines(mapped["data"], mapped.get("lineLengths") or [], ranges)
-        except (
-            LookupError,
-            TypeError,
-            ValueError,
-            AttributeError,
-        ):  # it is the program's, and says anything
+        except NO_MAP:
             sources = {}
         found = {path: lines for path, lines in sources.items() if _is_its_own(path, own)}
         if found:
