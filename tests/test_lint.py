@@ -20,6 +20,8 @@ def spec(program: str = "", top: str = "", matrix: str = "", more: str = "") -> 
 BASE = 'name = "m"\nline = "{x}"\naxes.x = ["a", "b"]\n'
 SIGNED = '[program]\nlaunch = "true"\n[signature]\n{}\n'
 MISTAKES = [
+    ("a slip in a key of [refusal]", SIGNED.format('synopsis = "X"\n[refusal]\nexti = 2'), '6:1: unknown key "exti" in [refusal] … did you mean "exit"?'),
+    ("a kind that is no table", SIGNED.format('synopsis = "X"\n[refusal]\ntoo-few = 2'), "6:11: refusal.too-few is a number … expected a table"),
     ("a syntax error", "[program\n", '1:9: this is not valid TOML: expected'),
     ("an unknown key", spec(program='launch = "true"\ntimeot = 3'), '4:1: unknown key "timeot" in [program] … did you mean "timeout"?'),
     ("a misspelt table that is needed", '[programm]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\n', '1:2: unknown key "programm" in the spec … did you mean "program"?'),

@@ -53,7 +53,7 @@ def _problem(error: Any, source: Source) -> Problem:
     path, value = written_path(error["loc"], source.data)
     kind, context = error["type"], error.get("ctx", {})
     name = dotted(path)
-    if kind == "extra_forbidden":
+    if kind == "extra_forbidden" or _is_misspelt(error, path):
         known = known_keys(error["loc"][:-1])
         former = _FORMER.get(str(path[-1]))
         hint = former if former in known else nearest(str(path[-1]), known)
@@ -101,6 +101,15 @@ def _problem(error: Any, source: Source) -> Problem:
             path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown)
         )
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")
+
+
+def _is_misspelt(error: Any, path: KeyPath) -> bool:
+    """Tell whether a key is no table because it is meant to be another: a slip in a key of [refusal], all of
+    whose other keys are tables of kinds."""
+    if _WORDINGS.get(error["type"]) != "a table" or not isinstance(path[-1], str):
+        return False
+    known = known_keys(error["loc"][:-1])
+    return path[-1] not in known and nearest(path[-1], known) is not None
 
 
 def _shown(value: object) -> str:
