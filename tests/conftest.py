@@ -23,6 +23,8 @@ COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
 os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
+# programs are started by this interpreter: a version manager's `python3` is a script, which takes longer than most of them
+os.environ["PATH"] = os.pathsep.join([str(Path(sys.executable).parent), os.environ["PATH"]])
 os.environ["XDG_CACHE_HOME"] = str(Path(sys.prefix) / "cache")  # where specs are kept between calls
 
 
@@ -72,7 +74,7 @@ class Place:
         """Wait until so many workers of a run each run a program, and return the workers' numbers."""
         workers: list[str] = []
         for _ in range(400):
-            workers = [each for each in _children(process.pid) if _children(each)]
+            workers = [each for each in _children(process.pid) if any(_leads(program) for program in _children(each))]
             if len(workers) >= count:
                 break
             time.sleep(0.05)
@@ -90,6 +92,14 @@ def _children(pid: object) -> list[str]:
         return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
     except OSError:
         return []
+
+
+def _leads(pid: str) -> bool:
+    """Whether a program has its own group already: until then a signal to the run's reaches it as well."""
+    try:
+        return os.getpgid(int(pid)) == int(pid)
+    except OSError:
+        return False
 
 
 @pytest.fixture

@@ -6,6 +6,7 @@ from __future__ import annotations
 import array
 import atexit
 import contextlib
+import gc
 import json
 import os
 import pkgutil
@@ -100,6 +101,8 @@ def _exactly(control: socket.socket, count: int) -> bytes:
 def serve(control: socket.socket) -> None:
     """Fork a call for each request until the other end is closed."""
     load()
+    gc.collect()
+    gc.freeze()  # a fork's collections need not look at, and so copy, what all of them share
     while True:
         try:
             head, ancillary, _, _ = control.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 import runpy
 from pathlib import Path
@@ -15,6 +16,13 @@ from keen_matrix.wording.signs import MARKS, VERDICT_SIGNS, legend, plain, text_
 from tests.conftest import Place
 
 MESSAGES = runpy.run_path(str(Path(__file__).parent.parent / "docs" / "messages.py"))
+
+
+@functools.cache
+def sentences() -> list[tuple[str, int, str]]:
+    """Return module, line and text of every sentence that a user can be shown."""
+    return list(MESSAGES["sentences"]())
+
 
 WORDS = {
     r"positional argument": "an operand",
@@ -32,13 +40,13 @@ WORDS = {
 
 @pytest.mark.parametrize("wrong", WORDS)
 def test_a_word_has_one_meaning_in_every_message(wrong: str) -> None:
-    found = [f"{module}:{line}: {text[:80]}" for module, line, text in MESSAGES["sentences"]()
+    found = [f"{module}:{line}: {text[:80]}" for module, line, text in sentences()
              if re.search(wrong, text.replace("--fail-under", ""))]  # fmt: skip
     assert not found, f"say {WORDS[wrong]!r}"
 
 
 def test_every_message_is_found() -> None:
-    found = list(MESSAGES["sentences"]())
+    found = sentences()
     assert len(found) > 600 and len({module for module, _, _ in found}) > 60
 
 

@@ -113,6 +113,20 @@ def test_lines_of_a_large_spec_are_counted_once(place: Place, monkeypatch: pytes
     assert len([each for each in looked if each == read.text.encode()]) == 1
 
 
+def test_one_wrong_table_has_no_validator_made_for_each_of_the_others(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    from keen_matrix.core.spec import load
+
+    load._adapter.cache_clear()
+    matrices = "".join(f'[[matrix]]\nname = "m{n}"\nline = "a"\n' for n in range(300))
+    path = place.write("s.matrix.toml", f'[program]\nlaunch = "true"\n[expect]\nexti = 1\n{matrices}')
+    made: list[object] = []
+    plain = load.TypeAdapter
+    monkeypatch.setattr(load, "TypeAdapter", lambda model: made.append(model) or plain(model))
+    spec, problems = load.read_spec(str(path))
+    assert spec is None and [each.message for each in problems] == ['unknown key "exti" in [expect]']
+    assert len(made) < 10
+
+
 def test_what_stands_inside_an_option_is_no_condition_of_a_search(monkeypatch: pytest.MonkeyPatch) -> None:
     from keen_matrix.core.covering import search
     from keen_matrix.core.covering.joining import Inside

@@ -3,6 +3,7 @@ the way."""
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
@@ -100,6 +101,13 @@ def _part(model: Any, data: object) -> Any:
     """Return what data of the type `model` (a model or an annotation) validates to; None when it
     does not."""
     try:
-        return TypeAdapter(model).validate_python(data)
+        return _adapter(model).validate_python(data)
     except ValidationError:
         return None
+
+
+@cache
+def _adapter(model: Any) -> Any:
+    """Return what validates data of a type. One is made a type: of five thousand matrices, one of
+    them wrong, making one for each would take minutes."""
+    return TypeAdapter(model)
