@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import runpy
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -175,7 +176,7 @@ def test_the_page_on_the_loop_leaves_open_and_fills_in(place: Place) -> None:
 def test_what_the_page_on_drafting_shows_is_what_settling_finds(place: Place) -> None:
     page = (ROOT / "docs/drafting.md").read_text()
     shown = page.partition("```text\n")[2].partition("```")[0]
-    place.call("demo")
+    shutil.copytree(ROOT / "src/keen_matrix/demo/office", place.folder / "ferry-office")
     assert place.call("draft", "-o", "ferry-office/tide-2.matrix.toml", "--", "sh", "ferry-office/sound/tide.sh").status == 0
     came = place.call("settle", "ferry-office/tide-2.matrix.toml", timeout=120).out
     assert came.startswith(shown.rpartition("\n\n")[0]), "the page shows another output"

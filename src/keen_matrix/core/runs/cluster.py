@@ -43,7 +43,9 @@ FIRST_BATCH = 8
 MOST_BATCH = 20_000
 AHEAD = 2
 """Batches that wait at each worker, so that it is never idle while results travel."""
-WAIT_SECONDS = 30.0
+REACH_SECONDS = 10.0
+"""How long a scheduler has to answer: one that is just being started, and a slow network, need
+seconds; who misspelt the address waits for all of them."""
 
 
 class Task(Struct, frozen=True, kw_only=True):
@@ -86,7 +88,7 @@ def client_of(address: str) -> Client:
                 silence_logs=50,
             )
             return Client(cluster)
-        return Client(address, timeout=WAIT_SECONDS)
+        return Client(address, timeout=REACH_SECONDS)
     except (OSError, TimeoutError, ValueError) as error:
         raise RunFault(f"the cluster {address} cannot be reached: {error}") from None
 
