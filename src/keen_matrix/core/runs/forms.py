@@ -25,7 +25,11 @@ from keen_matrix.core.signature.signature import Signature, unequal_condition, w
 from keen_matrix.core.structs import replace
 
 MOST_REDUCING = 40
-"""Launches that one form gets for finding out what it clashes in."""
+"""Launches that one form gets in a round of finding out what it clashes in, beside one for each option."""
+ROUNDS = 3
+"""How often clashes are looked for at most in a fullest vector that is refused."""
+MOST_LIKELY = 3
+"""Options that are tried each by itself as the one that another clashes with, before halves are."""
 UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
 """Options that no program has, in the ways in which they are written."""
 
@@ -36,9 +40,15 @@ class FormTrials:
     def __init__(self, signature: Signature, number: int, experiments: Experiments) -> None:
         self.signature, self.number, self.experiments = signature, number, experiments
         self.builder = Builder(signature, signature.forms[number])
-        self.left = MOST_REDUCING
+        self.allow()
         self.learnt: tuple[tuple[str, str], ...] = ()
         """Values with which a required option was accepted."""
+        self.partners: dict[str, list[Option]] = {}
+        """Answer of a clash → the options that others were found to clash with when it came."""
+
+    def allow(self) -> None:
+        """Let as many launches be made as a round of reducing gets."""
+        self.left = MOST_REDUCING + len(self.builder.form.options)
 
     def rebuild(self, found: FormGrounds) -> None:
         """Go on with requests that keep clear of what was found."""
@@ -129,7 +139,14 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
         trials.rebuild(found)
     found = _with_lone_actions(trials, found)
     trials.rebuild(found)
-    return _with_actions(trials, _without_clashes(trials, found))
+    for _ in range(ROUNDS):
+        before, found = found, _without_clashes(trials, found)
+        if found == before:
+            break
+        # without the first clashes the fullest vector is another one, which may have others in it
+        trials.rebuild(found)
+        trials.allow()
+    return _with_actions(trials, found)
 
 
 def _unequal(trials: FormTrials, request: Request) -> tuple[tuple[str, str], ...]:
@@ -349,13 +366,21 @@ def _clash(
         return None
     with_all = trials.builder.smallest([*kept, option])
     refusal = trials.experiments.answer(with_all.words()) if with_all is not None else None
+    said = "" if refusal is None else refusal.said
     named = [each for each in kept if refusal is not None and _is_told(each, refusal)]
-    others = _partner(trials, [*named, *(each for each in kept if each not in named)], option)
+    # what says the same is of the same clash: of ten styles each excludes the one that is kept
+    likely = [each for each in trials.partners.get(said, []) if each in kept]
+    likely += [each for each in named if each not in likely]
+    others = _partner(trials, [*likely, *(each for each in kept if each not in likely)], option)
     both = trials.builder.smallest([*others, option]) or alone
     refused = trials.experiments.answer(both.words())
     if refused.works:
         return _beside_operands(trials, option, keys)
     text = refused.text
+    if len(others) == 1:
+        trials.partners.setdefault(said, []).extend(others)
+    elif trials.left <= 0:  # it is refused beside one of them, and is kept away from all
+        return Clash(options=(option.key,), words=both.words(), answer=text, about=option.key)
     return Clash(
         options=(*(each.key for each in others), option.key), words=both.words(), answer=text,
         edit=stated_conflict([*others, option]) if len(others) == 1 else "",
@@ -390,9 +415,8 @@ def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, s
 def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list[Option]:
     """Return the fewest of the options kept that are refused beside another one, one at best:
     those that are named are tried first, then halves."""
-    # The three that are most likely, named ones first; then halves find any other in a few
-    # launches.
-    for each in kept[:3]:
+    # Those that are most likely first; then halves find any other in a few launches.
+    for each in kept[:MOST_LIKELY]:
         if trials.refuses([each, option]):
             return [each]
     group = list(kept)

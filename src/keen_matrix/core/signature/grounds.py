@@ -29,7 +29,8 @@ class Clash(Struct, frozen=True, kw_only=True):
     edit: str = ""
     """What would state it in the spec."""
     about: str = ""
-    """The option of which only the value was refused, or which was refused beside operands alone."""
+    """The option of which only the value was refused, or which was refused beside others alone:
+    beside operands, or beside options of which the one that it clashes with was not found."""
 
 
 class FormGrounds(Struct, frozen=True, kw_only=True):

@@ -35,6 +35,9 @@ STEPS: tuple[Step, ...] = (
     settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to."""
+ALL_AT_ONCE = (settle_conflicts,)
+"""Steps whose findings do not change what the others of them stand on: the step begins anew when all are
+stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
 DEFAULT_LAUNCHES = 300
 SHARE, LEAST_SHARE = 0.35, 60
 """Of all launches, what one step may take at first, and what it may at least, so that those behind it have their turn. What is
@@ -90,7 +93,7 @@ def _work(lab: Lab, step: Step) -> None:
     for _ in range(MOST_FINDINGS):
         text = lab.text
         for finding in step(lab):
-            if lab.add(finding) and lab.text != text:
+            if lab.add(finding) and lab.text != text and step not in ALL_AT_ONCE:
                 break
-        else:
+        if lab.text == text:
             return

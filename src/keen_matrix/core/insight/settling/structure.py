@@ -15,10 +15,11 @@ from keen_matrix.core.insight.settling.edits import (
     ValueEdit,
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
-from keen_matrix.core.runs.forms import FormTrials, optional_of
+from keen_matrix.core.runs.experiments import Answer
+from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, optional_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, plain_options
@@ -146,6 +147,8 @@ def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
     yield from typed_findings(lab, request, slots)
 
 
+MOST_NAMED = 4
+"""Options that are named of those that are refused together."""
 MOST_PARTNERS = 12
 """Options that are tried beside one that is refused by itself."""
 
@@ -156,7 +159,7 @@ def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
     key = clash.options[0]
     shown = (Shown(clash.words, clash.answer),)
     if clash.about:
-        return Finding(text=f"{key} is refused beside operands", shown=shown)
+        return Finding(text=f"{key} is refused beside others", shown=shown)
     builder = Builder(lab.signature, lab.signature.forms[number])
     options = {each.key: each for each in plain_options(lab.signature, builder.form)}
     others = [each for each in options if each != key]
@@ -179,7 +182,40 @@ def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
             shown=(*shown, *lab.shown(found.words())),
             edits=(*edits, *changed),
         )
-    return Finding(text=f"{key} is refused by itself", shown=shown)
+    return _refused_by_itself(lab, builder, clash, shown)
+
+
+def _refused_by_itself(
+    lab: Lab, builder: Builder, clash: Clash, shown: tuple[Shown, ...]
+) -> Finding:
+    """Return that an option is refused whatever stands beside it, as observed: no vector stands on it
+    then. An option that is refused as one that there is not, or that crashes or hangs, is told and not
+    settled: the help and the program differ."""
+    key = clash.options[0]
+    answer = lab.answer(clash.words) if clash.words else None
+    if answer is not None and _is_unknown(lab, builder, clash, answer):
+        return Finding(text=f"{key} stands in the synopsis, and the program does not know it",
+                       shown=shown)  # fmt: skip
+    text = f"{key} is refused by itself"
+    if answer is None or refused_or_accepted(answer) != "refused":
+        return Finding(text=text, shown=shown)
+    edit = AppendEdit(("signature", "where"), f"not given('{key}')", f"{OBSERVED}: {clash.answer}")
+    return Finding(text=text, shown=shown, edits=(edit,))
+
+
+def _is_unknown(lab: Lab, builder: Builder, clash: Clash, answer: Answer) -> bool:
+    """Tell whether an option is refused in the words with which one is that no program has."""
+    key, smallest = clash.options[0], builder.smallest()
+    if smallest is None:
+        return False
+    spelling = next((each for each in clash.words if each.split("=")[0] == key), key)
+    for unknown in UNKNOWN:
+        if unknown.startswith("--") == key.startswith("--"):
+            other = lab.answer((unknown, *smallest.words()))
+            said = other.said.replace(unknown, spelling)
+            if not other.works and said == answer.said:
+                return True
+    return False
 
 
 def _with_value_told(
@@ -240,20 +276,36 @@ def _short(form: Form) -> str:
 
 def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
     """Return that some options exclude each other, with the group that says so where two do."""
-    names = " and ".join(clash.options)
     shown = (Shown(clash.words, clash.answer),)
-    text = f"{names} exclude each other"
+    if len(clash.options) > MOST_NAMED:
+        names = ", ".join(clash.options[:MOST_NAMED])
+        more = len(clash.options) - MOST_NAMED
+        return Finding(text=f"{names} and {more} more are refused together", shown=shown)
+    names = " and ".join(clash.options)
+    # as a condition where a group cannot say it: more than two, or others in the group go together
+    given = " and ".join(f"given('{each}')" for each in clash.options)
+    edits: tuple[Edit, ...] = (
+        AppendEdit(("signature", "where"), f"not ({given})", f"{OBSERVED}: {clash.answer}"),
+    )
     if len(clash.options) > 2:
-        return Finding(text=f"{names} are refused together", shown=shown)
+        return Finding(text=f"{names} are refused together", shown=shown, edits=edits)
     form = lab.signature.lines[number]
     changed = grouped(form, [_places(lab, number, {key}) for key in clash.options])
-    if changed is None or not _group_holds(lab, number, changed, clash):
-        return Finding(text=text, shown=shown)
-    edits: tuple[Edit, ...] = (_synopsis(lab, number, changed),)
-    return Finding(text=text, shown=shown, edits=edits)
+    if changed is not None and _group_holds(lab, number, found, changed, clash):
+        edits = (_synopsis(lab, number, changed),)
+    elif not _both_orders(lab, number, found, clash):
+        edits = ()
+    return Finding(text=f"{names} exclude each other", shown=shown, edits=edits)
 
 
-def _group_holds(lab: Lab, number: int, changed: Form, clash: Clash) -> bool:
+def _both_orders(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> bool:
+    """Tell whether the options of a clash are refused in either order."""
+    trials = lab.forms.trials(number)
+    trials.rebuild(found)
+    return _is_refused_reversed(trials, trials.options(clash.options))
+
+
+def _group_holds(lab: Lab, number: int, found: FormGrounds, changed: Form, clash: Clash) -> bool:
     """Tell whether every two of the options that a new group brings together are refused."""
     spellings = _places(lab, number, set(clash.options))
     group = next(
@@ -261,11 +313,20 @@ def _group_holds(lab: Lab, number: int, changed: Form, clash: Clash) -> bool:
         if isinstance(item, Choice) and spellings <= set(_spellings_of(item))
     )  # fmt: skip
     trials = lab.forms.trials(number)
-    trials.rebuild(lab.forms.grounds()[number])
+    trials.rebuild(found)
     inside = set(_spellings_of(group))
     options = [each for each in trials.builder.form.options if set(each.spellings) <= inside]
-    pairs = [(a, b) for n, a in enumerate(options) for b in options[n + 1 :]]
+    pairs = [pair for pair in combinations(options, 2) if _may_be_together(trials, pair)]
     return all(trials.refuses(pair) and _is_refused_reversed(trials, pair) for pair in pairs)
+
+
+def _may_be_together(trials: FormTrials, pair: Sequence[Option]) -> bool:
+    """Tell whether the synopsis lets two options stand together. Those that it keeps apart were
+    tried when their group was made."""
+    request = trials.builder.smallest(pair)
+    return request is not None and {each.key for each in pair} <= {
+        part.option.key for part in request.options
+    }
 
 
 def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:

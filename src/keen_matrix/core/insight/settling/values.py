@@ -8,7 +8,13 @@ import shlex
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, Edit, KeyEdit, ValueEdit
+from keen_matrix.core.insight.settling.edits import (
+    GUESSED,
+    OBSERVED,
+    Edit,
+    KeyEdit,
+    ValueEdit,
+)
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
 from keen_matrix.core.insight.settling.program import (
@@ -173,12 +179,14 @@ def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
     most = MOST_WORDS - works[::-1].index(True)
     if not all(works[least - 1 : most]) or (least == 1 and most == MOST_WORDS):
         return
-    count = least if least == most else f"{least}..{most if most < MOST_WORDS else ''}"
+    count = _count_text(least, most if most < MOST_WORDS or least == most else None)
     table = {**_table_of(lab.signature.values[name]), "count": count}
     table = {key: value for key, value in table.items() if (key, value) != ("type", "text")}
     against = next(each for each, taken in zip(vectors, works, strict=True) if not taken)
     shown = lab.shown(vectors[least - 1], against)
-    edit = ValueEdit(name, table, _note(lab, [against]))
+    # how many they are says nothing of their type: one that was guessed is to be tried still
+    note = "; ".join(filter(None, [GUESSED * lab.is_guessed(name), _note(lab, [against])]))
+    edit = ValueEdit(name, table, note)
     words = f"{count} words" if least == most or most == MOST_WORDS else f"{least} to {most} words"
     yield Finding(text=f"{name} has {words.replace('..', ' or more')}", shown=shown, edits=(edit,))
 
@@ -483,6 +491,7 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     taken = [each for each in bad if answers[each].works and each]
     table = _table_of(kind)
     told = [*refused[:1], *taken[:1]]
+    count = table.get("count")
     if kind.type in ("int", "float"):
         table, told = _number(lab, request, slot, taken, refused)
     elif kind.type == "choice" and (taken or refused):
@@ -494,6 +503,8 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
         table = {"of": legal, "open": True}  # a folder does as well: no type of ours
     elif taken:
         table = {}
+    if count is not None:
+        table = {**table, "count": count}
     # where nothing speaks against it, what the program refuses speaks for it
     told = told or [each for each in bad if each and not answers[each].works][-1:]
     shown = lab.shown(words(legal[0]), *map(words, told))
@@ -528,7 +539,14 @@ def _table_of(kind: ValueType) -> TypeGuess:
         value = getattr(kind, key, None)
         if value is not None:
             found[key] = list(value) if key == "of" else value
+    if (counted := getattr(kind, "count", None)) is not None:
+        found["count"] = _count_text(*counted)
     return found
+
+
+def _count_text(least: int, most: int | None) -> int | str:
+    """Return how many words there may be as a spec writes it."""
+    return least if least == most else f"{least}..{'' if most is None else most}"
 
 
 def _note(lab: Lab, tried: Sequence[Words]) -> str:
