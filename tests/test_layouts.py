@@ -313,7 +313,7 @@ SAMPLES = [
      {'INTEGER-RANGE': {'type': 'int', 'min': 1, 'max': 60, 'default': 1}, 'FORMAT': {'type': 'choice', 'of': ['text', 'json']}}),
     (DOCOPT, "ferry", "docopt", "", ["book <name>... [--riders <n>]", "list [--all | --open] [<port>]", "(-h,--help)", "--version"],
      {'n': {'type': 'int', 'default': 1}}),
-    (GNU, "order", "gnu", "getopt-long", ["[-b,--ignore-blanks] [-c,--check[=CHECK]] [-C] [-k,--key KEYDEF] [--color[=WHEN]] [-0 … -9]... [--help] [--version] [FILE]..."],
+    (GNU, "order", "gnu", "getopt-long", ["[-b,--ignore-blanks] [--check[=CHECK]] [-c] [-C] [-k,--key KEYDEF] [--color[=WHEN]] [-0 … -9]... [--help] [--version] [FILE]..."],
      {'CHECK': {'type': 'choice', 'of': ['diagnose-first', 'quiet']}, 'WHEN': {'type': 'choice', 'of': ['always', 'never', 'auto']}, 'FILE': {'type': 'file'}}),
     (GETOPTS, "tide", "getopts", "", ["[-q] [-d <day>] [-u <unit>] <port>..."],
      {}),

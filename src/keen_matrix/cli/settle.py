@@ -49,6 +49,8 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
 """Weight of a finding → the word before it, and its style."""
+DEFAULT_LAUNCHES = 600
+"""Launches take milliseconds, and 300 do not suffice for a program with twenty options."""
 MOST_SHOWN = 3
 """Vectors that are shown with a finding."""
 
@@ -72,8 +74,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def add_launches(parser: argparse.ArgumentParser) -> None:
     """Add the limit of launches."""
     parser.add_argument(
-        "--launches", type=whole_number, default=300, metavar="N",
-        help="launches for finding out (default 300)",
+        "--launches", type=whole_number, default=DEFAULT_LAUNCHES, metavar="N",
+        help="launches for finding out (default %(default)s)",
     )  # fmt: skip
 
 

@@ -15,7 +15,7 @@ from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.judging.binding import identifier
-from keen_matrix.core.signature.requests import is_help
+from keen_matrix.core.signature.requests import is_apart
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.combine import strength_of
@@ -114,7 +114,7 @@ class _SignatureCount:
 
     def __init__(self, signature: Signature) -> None:
         self.signature = signature
-        self.options = [option for option in signature.options if not is_help(signature, option)]
+        self.options = [option for option in signature.options if not is_apart(signature, option)]
         self.dashed: set[str] = set()
         """Words that begin with a dash, values cut off."""
         self.wanted = {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.launch.engine import WorkerPool
@@ -97,6 +97,10 @@ class Experiments:
         """Return what the program does with one vector."""
         self.launch([words])
         return self._known[words]
+
+    def accepted(self) -> Iterator[Words]:
+        """Yield the vectors that are known to be accepted."""
+        return (words for words, answer in self._known.items() if answer.works)
 
     def launch(self, vectors: Iterable[Words]) -> None:
         """Launch those that were not launched before."""

@@ -132,6 +132,8 @@ class SignatureParts:
     help: tuple[str, ...] = ()
     actions: tuple[tuple[str, ...], ...] = ()
     """Spellings of options that end the call by themselves, as help does."""
+    aside: tuple[str, ...] = ()
+    """Spellings of options that no derived vector has."""
     depends_on: frozenset[str] = frozenset()
     """Surroundings in which accepted vectors may do otherwise (see families.elsewhere)."""
     tidy: bool = False
@@ -163,7 +165,8 @@ class SignatureParts:
         `help` are the spellings of help, those that the reader or the style has by default (GNU
         Coding Standards 4.8.2). `more` are habits that a spec can set one by one (see
         habits.SWITCH_NAMES); `actions`, a list of such options as `-V,--version` that end the call
-        by themselves; `depends_on`, surroundings in which a program may do otherwise; `tidy`.
+        by themselves; `aside`, options that no derived vector has; `depends_on`, surroundings in
+        which a program may do otherwise; `tidy`.
         Raises NotationFault for a line that does not parse and SignatureFault for what does not fit
         together.
         """
@@ -172,8 +175,8 @@ class SignatureParts:
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style != "one-dash":
             lines = tuple(map(with_flags_apart, lines))
-        refuse, actions, depends_on, tidy = (
-            more.pop(name, ()) for name in ("refuse", "actions", "depends_on", "tidy")
+        refuse, actions, aside, depends_on, tidy = (
+            more.pop(name, ()) for name in ("refuse", "actions", "aside", "depends_on", "tidy")
         )
         habits = replace(row.habits, **habits_of_switches(more))
         types = {
@@ -188,6 +191,7 @@ class SignatureParts:
             habits=habits,
             help=row.help if help is None else tuple(help),
             actions=tuple(tuple(each.split(",")) for each in actions),
+            aside=tuple(aside),
             depends_on=frozenset(depends_on),
             tidy=bool(tidy),
             where=tuple(Expression(each) for each in where),
@@ -219,9 +223,13 @@ class SignatureParts:
             for name in sorted(names)
         }
         whole = replace(self, values=types)
-        return replace(
-            whole, forms=tuple(whole._form(line, number) for number, line in enumerate(self.lines))
-        )
+        forms = tuple(whole._form(line, number) for number, line in enumerate(self.lines))
+        spellings = {each for form in forms for each in form.by_spelling}
+        for number, each in enumerate(self.aside):
+            if each not in spellings:
+                raise SignatureFault(f"the synopsis has no option {each}", "aside", number,
+                                     nearest(each, spellings))  # fmt: skip
+        return replace(whole, forms=forms)
 
     def _form(self, line: Form, number: int) -> FormModel:
         options: list[Option] = []

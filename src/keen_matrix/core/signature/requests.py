@@ -113,9 +113,11 @@ class Request(Struct, frozen=True):
                 yield "operand", number, operand.name, operand.word
 
 
-def is_help(signature: Signature, option: Option) -> bool:
-    """Tell whether an option asks for help or the version, or ends the call otherwise: it makes a
-    program do nothing else."""
+def is_apart(signature: Signature, option: Option) -> bool:
+    """Tell whether an option asks for help or the version, or ends the call otherwise, so that it makes a
+    program do nothing else; or whether it is set aside."""
+    if any(each in signature.aside for each in option.spellings):
+        return True
     if any(each in action for action in signature.actions for each in option.spellings):
         return True
     return any(
@@ -309,7 +311,7 @@ class Assembly:
 
     def _asks_help(self, form: Form) -> bool:
         return any(
-            isinstance(item, OptionUse) and is_help(self._signature, self._form.option_of(item))
+            isinstance(item, OptionUse) and is_apart(self._signature, self._form.option_of(item))
             for item in form.walk()
         )
 
@@ -388,4 +390,4 @@ def builders(signature: Signature, grounds: Grounds = NO_GROUNDS) -> tuple[Build
 
 def plain_options(signature: Signature, form: FormModel) -> list[Option]:
     """Return the options of a form that do something else than give help or a version."""
-    return [option for option in form.options if not is_help(signature, option)]
+    return [option for option in form.options if not is_apart(signature, option)]

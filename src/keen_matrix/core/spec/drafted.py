@@ -15,8 +15,8 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import ExistingFile
 from keen_matrix.core.structs import replace
 
-SAMPLE_FILE, SAMPLE_LINES = "sample.txt", "1 one\n2 two\n3 three\n"
-"""What a draft puts in place for a program that reads files."""
+SAMPLE_FILE, SAMPLE_LINES = "sample.txt", "1 anchor\n2 bow\n3 cabin\n"
+"""What a draft puts in place for a program that reads files: sorted by each column, for what asks for that."""
 LONGEST_LINE = 90
 """Characters of a synopsis that stand in one line of the spec; a longer one has an item a line."""
 LONGEST_NOTE = 100

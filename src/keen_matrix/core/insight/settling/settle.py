@@ -31,14 +31,14 @@ from keen_matrix.core.structs import Struct
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
     settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_reader, settle_habits,
-    settle_conflicts, settle_actions, settle_repeats, settle_help, settle_refusals, settle_varying,
+    settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_varying,
     settle_surroundings,
 )  # fmt: skip
-"""In this order: each stands on accepted vectors, which the first ones see to."""
+"""In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
+hides conflicts until it is stated."""
 ALL_AT_ONCE = (settle_conflicts,)
 """Steps whose findings do not change what the others of them stand on: the step begins anew when all are
 stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
-DEFAULT_LAUNCHES = 300
 SHARE, LEAST_SHARE = 0.35, 60
 """Of all launches, what one step may take at first, and what it may at least, so that those behind it have their turn. What is
 left then goes to those that were cut short, in their order."""

@@ -3,7 +3,7 @@ itself."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence, Set
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named
@@ -120,15 +120,36 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
 def settle_conflicts(lab: Lab) -> Iterator[Finding]:
     """Find options that the program refuses together, or by themselves."""
     for number, found in enumerate(lab.forms.grounds()):
-        for clash in found.clashes:
+        for clash in (*found.clashes, *_refused_alone(lab, number, found)):
             # a message that is about a value is no conflict: of a file that is not there, say
             typed = list(_other_values(lab, number, clash))
             if typed:
                 yield from typed
             elif len(clash.options) > 1:
-                yield _conflict(lab, number, found, clash)
+                yield from _conflict(lab, number, found, clash)
             elif clash.options:
                 yield _lone(lab, number, clash)
+
+
+def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
+    """Yield the options that are refused by themselves, though the fullest vector is accepted: beside
+    an option of it they do nothing."""
+    trials = lab.forms.trials(number)
+    trials.rebuild(found)
+    known = {key for clash in found.clashes for key in (*clash.options, clash.about)}
+    options = [
+        each for each in optional_of(trials.builder)
+        if each.key not in known and each.key not in found.actions
+    ]  # fmt: skip
+    vectors = [
+        (each.key, request.words())
+        for each in options
+        if (request := trials.builder.smallest([each])) is not None and each.key in _keys(request)
+    ]
+    answers = lab.answers(words for _, words in vectors)
+    for (key, words), answer in zip(vectors, answers, strict=True):
+        if not answer.works:
+            yield Clash(options=(key,), words=words, answer=answer.text)
 
 
 def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
@@ -164,34 +185,73 @@ def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
     options = {each.key: each for each in plain_options(lab.signature, builder.form)}
     others = [each for each in options if each != key]
     told = [each for each in others if is_named(each, clash.answer)]
+    ways: list[tuple[str, Request, Request]] = []
+    """Other options that make it accepted, each with the vector that has both and the one that is."""
     for other in [*told, *(each for each in others if each not in told)][:MOST_PARTNERS]:
         request = builder.smallest([options[other], options[key]])
+        if request is None or _keys(request) != {key, other}:
+            continue  # a condition asks for more of them: which of these does it is not known
         found = _with_value_told(lab, request, options[key], clash)
-        if found is None:
-            continue
-        edits: list[Edit] = [
-            AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
-        ]
-        changed = [
-            ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
-            for (_, _, name, old), (_, _, _, word) in zip(request.slots(), found.slots(), strict=True)
-            if old != word
-        ] if request is not None else []  # fmt: skip
-        return Finding(
-            text=f"{key} needs {other}",
-            shown=(*shown, *lab.shown(found.words())),
-            edits=(*edits, *changed),
-        )
-    return _refused_by_itself(lab, builder, clash, shown)
+        if found is not None and not _works_without(lab, number, options, key, other):
+            ways.append((other, request, found))
+        if other in told and ways:
+            break
+    if len(ways) != 1:  # where several do, it is something else that it needs
+        return _refused_by_itself(lab, number, clash, shown)
+    ((other, request, found),) = ways
+    edits: list[Edit] = [
+        AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
+    ]
+    edits += [
+        ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
+        for (_, _, name, old), (_, _, _, word) in zip(request.slots(), found.slots(), strict=True)
+        if old != word
+    ]
+    return Finding(
+        text=f"{key} needs {other}",
+        shown=(*shown, *lab.shown(found.words())),
+        edits=tuple(edits),
+    )
 
 
-def _refused_by_itself(
-    lab: Lab, builder: Builder, clash: Clash, shown: tuple[Shown, ...]
-) -> Finding:
-    """Return that an option is refused whatever stands beside it, as observed: no vector stands on it
-    then. An option that is refused as one that there is not, or that crashes or hangs, is told and not
-    settled: the help and the program differ."""
+def _keys(request: Request) -> set[str]:
+    return {part.option.key for part in request.options}
+
+
+def _works_without(
+    lab: Lab, number: int, options: Mapping[str, Option], key: str, other: str
+) -> bool:
+    """Tell whether an option is accepted in any vector that goes without another one which makes it
+    accepted: it needs that one or some other, and no condition of ours says so."""
+    spellings = _places(lab, number, {key}), _places(lab, number, {other})
+    if any(
+        _has(words, spellings[0]) and not _has(words, spellings[1])
+        for words in lab.experiments.accepted()
+    ):
+        return True
+    trials = lab.forms.trials(number)
+    fuller = trials.wished([each for each in options.values() if each.key != other], set(options))
+    return fuller is not None and key in _keys(fuller) and lab.works(fuller)
+
+
+def _has(words: Iterable[str], spellings: Set[str]) -> bool:
+    return any(word.split("=")[0] in spellings for word in words)
+
+
+def _refused_by_itself(lab: Lab, number: int, clash: Clash, shown: tuple[Shown, ...]) -> Finding:
+    """Return that an option is refused whatever stands beside it, as observed: it is set aside. Where
+    another form has it accepted, it is this one that goes without it. An option that is refused as
+    one that there is not, or that crashes or hangs, is told and not settled: the help and the program
+    differ."""
     key = clash.options[0]
+    if _works_elsewhere(lab, number, key):
+        form = lab.signature.lines[number]
+        fewer = without_option(form, _places(lab, number, {key}))
+        return Finding(
+            text=f"{key} is refused in {_short(form)}", shown=shown,
+            edits=() if fewer is None else (_synopsis(lab, number, fewer),),
+        )  # fmt: skip
+    builder = Builder(lab.signature, lab.signature.forms[number])
     answer = lab.answer(clash.words) if clash.words else None
     if answer is not None and _is_unknown(lab, builder, clash, answer):
         return Finding(text=f"{key} stands in the synopsis, and the program does not know it",
@@ -199,8 +259,18 @@ def _refused_by_itself(
     text = f"{key} is refused by itself"
     if answer is None or refused_or_accepted(answer) != "refused":
         return Finding(text=text, shown=shown)
-    edit = AppendEdit(("signature", "where"), f"not given('{key}')", f"{OBSERVED}: {clash.answer}")
+    edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
     return Finding(text=text, shown=shown, edits=(edit,))
+
+
+def _works_elsewhere(lab: Lab, number: int, key: str) -> bool:
+    """Tell whether another form has an option accepted."""
+    for other, form in enumerate(lab.signature.forms):
+        options = [each for each in form.options if each.key == key]
+        works = other != number and bool(options)
+        if works and lab.works(Builder(lab.signature, form).smallest(options)):
+            return True
+    return False
 
 
 def _is_unknown(lab: Lab, builder: Builder, clash: Clash, answer: Answer) -> bool:
@@ -218,13 +288,9 @@ def _is_unknown(lab: Lab, builder: Builder, clash: Clash, answer: Answer) -> boo
     return False
 
 
-def _with_value_told(
-    lab: Lab, request: Request | None, option: Option, clash: Clash
-) -> Request | None:
+def _with_value_told(lab: Lab, request: Request, option: Option, clash: Clash) -> Request | None:
     """Return a request if it is accepted, or with a value of an option that the refusal of the
     option by itself asks for; None where neither is."""
-    if request is None or not request.options:
-        return None
     # in the other order too: an option that takes the next word for its value needs no other
     turned = replace(request, options=request.options[::-1])
     if not lab.works(turned):
@@ -274,59 +340,67 @@ def _short(form: Form) -> str:
 # --- conflicts ---
 
 
-def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
-    """Return that some options exclude each other, with the group that says so where two do."""
+def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterator[Finding]:
+    """Yield that some options exclude each other: by a group where two do and all that stand in it,
+    else by conditions."""
     shown = (Shown(clash.words, clash.answer),)
     if len(clash.options) > MOST_NAMED:
         names = ", ".join(clash.options[:MOST_NAMED])
         more = len(clash.options) - MOST_NAMED
-        return Finding(text=f"{names} and {more} more are refused together", shown=shown)
-    names = " and ".join(clash.options)
-    # as a condition where a group cannot say it: more than two, or others in the group go together
-    given = " and ".join(f"given('{each}')" for each in clash.options)
-    edits: tuple[Edit, ...] = (
-        AppendEdit(("signature", "where"), f"not ({given})", f"{OBSERVED}: {clash.answer}"),
-    )
+        yield Finding(text=f"{names} and {more} more are refused together", shown=shown)
+        return
     if len(clash.options) > 2:
-        return Finding(text=f"{names} are refused together", shown=shown, edits=edits)
+        text = f"{' and '.join(clash.options)} are refused together"
+        yield Finding(text=text, shown=shown, edits=(_never_together(clash.options, clash.answer),))
+        return
     form = lab.signature.lines[number]
     changed = grouped(form, [_places(lab, number, {key}) for key in clash.options])
-    if changed is not None and _group_holds(lab, number, found, changed, clash):
-        edits = (_synopsis(lab, number, changed),)
-    elif not _both_orders(lab, number, found, clash):
-        edits = ()
-    return Finding(text=f"{names} exclude each other", shown=shown, edits=edits)
-
-
-def _both_orders(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> bool:
-    """Tell whether the options of a clash are refused in either order."""
     trials = lab.forms.trials(number)
     trials.rebuild(found)
-    return _is_refused_reversed(trials, trials.options(clash.options))
+    options = trials.options(clash.options) if changed is None else _within(trials, changed, clash)
+    pairs = [pair for pair in combinations(options, 2) if _may_be_together(trials, pair)]
+    refused = [
+        pair for pair in pairs if trials.refuses(pair) and _is_refused_reversed(trials, pair)
+    ]
+    if changed is not None and refused == pairs:
+        text = f"{' and '.join(clash.options)} exclude each other"
+        yield Finding(text=text, shown=shown, edits=(_synopsis(lab, number, changed),))
+        return
+    for pair in refused:
+        keys = [each.key for each in pair]
+        request = trials.builder.smallest(pair)
+        words = clash.words if request is None else request.words()
+        answer = trials.experiments.answer(words).text
+        yield Finding(
+            text=f"{' and '.join(keys)} exclude each other", shown=(Shown(words, answer),),
+            edits=(_never_together(keys, answer),),
+        )  # fmt: skip
+    if not refused:  # of some the last one counts
+        yield Finding(text=f"{' and '.join(clash.options)} exclude each other", shown=shown)
 
 
-def _group_holds(lab: Lab, number: int, found: FormGrounds, changed: Form, clash: Clash) -> bool:
-    """Tell whether every two of the options that a new group brings together are refused."""
-    spellings = _places(lab, number, set(clash.options))
+def _never_together(keys: Sequence[str], answer: str) -> Edit:
+    """Return the condition that some options are not given together."""
+    given = " and ".join(f"given('{each}')" for each in keys)
+    return AppendEdit(("signature", "where"), f"not ({given})", f"{OBSERVED}: {answer}")
+
+
+def _within(trials: FormTrials, changed: Form, clash: Clash) -> list[Option]:
+    """Return the options of the group that a clash would stand in."""
+    wanted = {spelling for each in trials.options(clash.options) for spelling in each.spellings}
     group = next(
         item for item in changed.items
-        if isinstance(item, Choice) and spellings <= set(_spellings_of(item))
+        if isinstance(item, Choice) and wanted <= set(_spellings_of(item))
     )  # fmt: skip
-    trials = lab.forms.trials(number)
-    trials.rebuild(found)
     inside = set(_spellings_of(group))
-    options = [each for each in trials.builder.form.options if set(each.spellings) <= inside]
-    pairs = [pair for pair in combinations(options, 2) if _may_be_together(trials, pair)]
-    return all(trials.refuses(pair) and _is_refused_reversed(trials, pair) for pair in pairs)
+    return [each for each in trials.builder.form.options if set(each.spellings) <= inside]
 
 
 def _may_be_together(trials: FormTrials, pair: Sequence[Option]) -> bool:
     """Tell whether the synopsis lets two options stand together. Those that it keeps apart were
     tried when their group was made."""
     request = trials.builder.smallest(pair)
-    return request is not None and {each.key for each in pair} <= {
-        part.option.key for part in request.options
-    }
+    return request is not None and {each.key for each in pair} <= _keys(request)
 
 
 def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:
@@ -390,6 +464,18 @@ def without_brackets(form: Form, spellings: Set[str], names: Set[str]) -> Form:
         else:
             items.append(item)
     return Form(tuple(items))
+
+
+def without_option(form: Form, spellings: Set[str]) -> Form | None:
+    """Return a line without an option that stands in brackets of its own; None where it stands
+    otherwise."""
+    items = [
+        item for item in form.items
+        if not (isinstance(item, Choice) and set(_spellings_of(item)) & spellings)
+    ]  # fmt: skip
+    gone = [item for item in form.items if item not in items]
+    is_alone = len(gone) == 1 and isinstance(gone[0], Choice) and len(gone[0].alternatives) == 1
+    return Form(tuple(items)) if is_alone else None
 
 
 def replace_optional(item: Item) -> Item:

@@ -498,7 +498,8 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
         left = [each for each in legal if each not in refused]
         table = {"of": left, **({"open": True} if taken else {})} if left else {}
     elif kind.type == "file" and ABSENT_FILE in taken:
-        table = {"type": "path"}
+        # one that is there all the same: beside some option it may have to be
+        table = {"type": "path", "example": legal[0]}
     elif kind.type == "file" and taken:
         table = {"of": legal, "open": True}  # a folder does as well: no type of ours
     elif taken:

@@ -21,7 +21,7 @@ from keen_matrix.core.signature.requests import (
     Request,
     Wish,
     builders,
-    is_help,
+    is_apart,
     operand_count,
     plain_options,
 )
@@ -177,7 +177,7 @@ class _Pairs:
     def _is_help(self, choice: Choice) -> bool:
         form = self.builder.form
         return any(
-            isinstance(item, OptionUse) and is_help(self.signature, form.option_of(item))
+            isinstance(item, OptionUse) and is_apart(self.signature, form.option_of(item))
             for each in choice.alternatives for item in each.walk()
         )  # fmt: skip
 

@@ -132,7 +132,9 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
             spelt = (*option.spellings, *option.negated)
             again = next((places[each] for each in spelt if each in places), None)
             if again is not None:
-                options[again] = _with_choices(options[again], option)
+                options[again], letters = _with_choices(options[again], option)
+                places |= dict.fromkeys(letters.spellings if letters else (), len(options))
+                options += [letters] if letters else []
                 option = _without(option, options[again], head, layout, text)
             depth = len(match["indent"]) if option.spellings else None
             for each in _apart(option, head) if option.spellings else ():
@@ -186,11 +188,22 @@ def _without(
     return replace(_of_layout(layout, fresh), spellings=spellings)
 
 
-def _with_choices(known: HelpOption, again: HelpOption) -> HelpOption:
-    """Return an option with the choices that its second line tells of."""
+def _with_choices(known: HelpOption, again: HelpOption) -> tuple[HelpOption, HelpOption | None]:
+    """Return an option with the choices that its second line tells of; and the letter of its first
+    line apart, where each line has a letter of its own that stands for its choice: of `-O,
+    --format=roff` and `-T, --format=tex` neither letter takes a value."""
     if not (known.choices and again.choices):
-        return known
-    return replace(known, choices=tuple(dict.fromkeys([*known.choices, *again.choices])))
+        return known, None
+    both = replace(known, choices=tuple(dict.fromkeys([*known.choices, *again.choices])))
+    letters, others = (
+        tuple(spelling for spelling in each.spellings if len(spelling) == 2)
+        for each in (known, again)
+    )
+    if not (letters and set(others) - set(letters) and len(known.choices) == 1):
+        return both, None
+    long = tuple(each for each in known.spellings if each not in letters)
+    flag = replace(known, spellings=letters, values=(), choices=(), optional_value=False, kind=None)
+    return replace(both, spellings=long), flag
 
 
 def _of_layout(layout: Layout, option: HelpOption) -> HelpOption:

@@ -52,7 +52,7 @@ def compiled_signature(base: Compiling) -> Signature | None:
     try:
         made = Signature.from_synopsis(
             table.synopsis, values, table.style, reader=table.reader, help=table.help, actions=table.actions,
-            depends_on=table.depends_on, tidy=table.tidy, where=table.where,
+            aside=table.aside, depends_on=table.depends_on, tidy=table.tidy, where=table.where,
             refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
         )  # fmt: skip
     except SignatureFault as fault:

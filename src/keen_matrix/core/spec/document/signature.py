@@ -161,6 +161,11 @@ class AcceptedTable(Table):
         description="Options that end the call by themselves, as help does, each with all its spellings; never combined.",
         examples=[["-V,--version", "--list"]],
     )
+    aside: list[str] = Field(
+        [],
+        description="Options that no derived vector has: what the program needs beside them cannot be said here.",
+        examples=[["--follow"]],
+    )
     help_complete: bool = Field(
         False,
         description="Whether an option that the help names and the synopsis does not is a fault.",
