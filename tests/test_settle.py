@@ -241,6 +241,47 @@ def test_an_option_that_needs_another_is_found_with_it(place: Place) -> None:
     assert ["-b", "-s", "word"] in refused, "each condition has a vector that it refuses"
 
 
+STYLES = """
+    while getopts acegnrupt option; do
+        case $option in
+        a | c | e | g | n | r | u) [ "${style:-$option}" = $option ] || { echo "list: conflicting styles" >&2; exit 2; }; style=$option ;;
+        p) padded=1 ;;
+        t) echo "list: unexpected end of input" >&2; exit 1 ;;
+        *) exit 2 ;;
+        esac
+    done
+    shift $((OPTIND - 1))
+    case "$padded$style" in 1[!c]) echo "list: conflicting styles" >&2; exit 2 ;; esac
+    [ $# -eq 2 ] || { echo "list: expected two PORTS" >&2; exit 2; }
+    echo "${style:-plain} $1 $2"
+    """
+
+
+def test_many_options_that_exclude_each_other_are_one_group_and_what_is_always_refused_is_aside(place: Place) -> None:
+    place.write("list.sh", STYLES)
+    synopsis = "[-a] [-c] [-e] [-g] [-n] [-r] [-u] [-p] [-t] [-x] PORTS..."
+    place.write("l.matrix.toml", f'[program]\nlaunch = "sh {{here}}/list.sh"\n[signature]\nsynopsis = "{synopsis}"\nhelp = []\n'
+                "[signature.values]\nPORTS = { type = \"int\" }   # guess\n")  # fmt: skip
+    came = place.call("settle", "l.matrix.toml", "--write", "--launches", "400", timeout=120)
+    text = (place.folder / "l.matrix.toml").read_text()
+    found = findings(came.out)
+    assert "[-a | -c | -e | -g | -n | -r | -u]" in text, came.out
+    assert "not (given('-a') and given('-p'))" in text and "given('-c')" not in text, "beside -c it is accepted"
+    assert "-t is refused by itself" in found and 'aside = ["-t"]' in text
+    assert "-x stands in the synopsis, and the program does not know it" in findings(came.out, "remark")
+    assert "PORTS has 2 words" in found and "PORTS is any text" in found, "that they are two says nothing of their type"
+    assert "count = 2" in text and "guess" not in text
+    ran = place.call("run", "l.matrix.toml")
+    assert {each["family"] for each in place.cases() if each["verdict"] != "held"} == {"accepted"}, ran.out
+    assert not any("-t" in each["argv"] for each in place.cases()), "no derived vector has what is set aside"
+
+
+def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:
+    place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[--follow] PORT"\naside = ["--folow"]\n')
+    came = place.call("lint", "a.matrix.toml")
+    assert came.status == 2 and "the synopsis has no option --folow" in came.out and "--follow" in came.out.split("mean")[1]
+
+
 def test_a_file_has_the_lines_that_the_message_asks_for(place: Place) -> None:
     script = """
         case "$#" in 1) ;; *) echo "expected FILE" >&2; exit 2 ;; esac

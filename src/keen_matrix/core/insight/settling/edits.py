@@ -197,8 +197,9 @@ def _taken_note(document: TomlValue, name: str) -> str:
     return ""
 
 
-def _joined(*notes: str) -> str:
-    return "; ".join(filter(None, notes))
+def _joined(new: str, old: str) -> str:
+    """Return two notes as one; what the old one says already is not said again."""
+    return "; ".join(filter(None, [new if not old.startswith(new) else "", old]))
 
 
 def _comment(item: TomlValue, note: str) -> None:

@@ -22,6 +22,7 @@ from keen_matrix.core.insight.settling.reading import (
 from keen_matrix.core.insight.settling.structure import (
     settle_actions,
     settle_conflicts,
+    settle_pairs,
     settle_required,
 )
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_types
@@ -31,12 +32,12 @@ from keen_matrix.core.structs import Struct
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
     settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_reader, settle_habits,
-    settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_varying,
+    settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs, settle_varying,
     settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""
-ALL_AT_ONCE = (settle_conflicts,)
+ALL_AT_ONCE = (settle_conflicts, settle_pairs)
 """Steps whose findings do not change what the others of them stand on: the step begins anew when all are
 stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
 SHARE, LEAST_SHARE = 0.35, 60

@@ -3,6 +3,7 @@ itself."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from itertools import combinations
 
@@ -20,6 +21,7 @@ from keen_matrix.core.insight.settling.values import open_slots, typed_findings,
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, optional_of
+from keen_matrix.core.signature.families.accepted import pairs_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, plain_options
@@ -120,15 +122,77 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
 def settle_conflicts(lab: Lab) -> Iterator[Finding]:
     """Find options that the program refuses together, or by themselves."""
     for number, found in enumerate(lab.forms.grounds()):
-        for clash in (*found.clashes, *_refused_alone(lab, number, found)):
-            # a message that is about a value is no conflict: of a file that is not there, say
-            typed = list(_other_values(lab, number, clash))
-            if typed:
-                yield from typed
-            elif len(clash.options) > 1:
-                yield from _conflict(lab, number, found, clash)
-            elif clash.options:
-                yield _lone(lab, number, clash)
+        clashes = (*found.clashes, *_refused_alone(lab, number, found))
+        yield from _stated(lab, number, found, clashes)
+
+
+def settle_pairs(lab: Lab) -> Iterator[Finding]:
+    """Find what clashes in the vectors in which every pair of options is: the fullest one has only one
+    of a group in it, and hides what the others of the group are refused beside."""
+    for number, found in enumerate(lab.forms.grounds()):
+        if found.works:
+            yield from _stated(lab, number, found, _clashes_in_pairs(lab, number, found))
+
+
+def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
+    trials = lab.forms.trials(number)
+    trials.rebuild(found)
+    requests = list(pairs_of(lab.signature, trials.builder))
+    lab.answers(each.words() for each in requests)
+    told: set[frozenset[str]] = set()
+    for request in requests:
+        answer = lab.answer(request.words())
+        options = [part.option for part in request.options]
+        if answer.works or any(each <= {option.key for option in options} for each in told):
+            continue
+        fewest = _fewest(lab, trials, options, answer)
+        if len(fewest) > 1:
+            told.add(frozenset(each.key for each in fewest))
+            smallest = trials.builder.smallest(fewest)
+            assert smallest is not None  # it was seen to be refused
+            words = smallest.words()
+            keys = tuple(each.key for each in fewest)
+            yield Clash(options=keys, words=words, answer=lab.answer(words).text)
+
+
+def _fewest(
+    lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Answer
+) -> Sequence[Option]:
+    """Return the fewest of some options that are refused together, those that the answer names tried
+    first; none where it is their values that are refused."""
+
+    def refused(some: Sequence[Option]) -> bool:
+        request = trials.builder.smallest(some)
+        if request is None or not {each.key for each in some} <= _keys(request):
+            return False
+        return refused_or_accepted(lab.answer(request.words())) == "refused"
+
+    named = [each for each in options if any(is_named(s, answer.said) for s in each.spellings)]
+    for pair in combinations(named[:MOST_NAMED], 2):
+        if refused(pair):
+            return pair
+    if not refused(options):
+        return []
+    left = list(options)
+    for option in options:
+        fewer = [each for each in left if each is not option]
+        if refused(fewer):
+            left = fewer
+    return left
+
+
+def _stated(
+    lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]
+) -> Iterator[Finding]:
+    for clash in clashes:
+        # a message that is about a value is no conflict: of a file that is not there, say
+        typed = list(_other_values(lab, number, clash))
+        if typed:
+            yield from typed
+        elif len(clash.options) > 1:
+            yield from _conflict(lab, number, found, clash)
+        elif clash.options:
+            yield _lone(lab, number, clash)
 
 
 def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
@@ -196,7 +260,8 @@ def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
             ways.append((other, request, found))
         if other in told and ways:
             break
-    if len(ways) != 1:  # where several do, it is something else that it needs
+    # where several do, or it complains of something else, it is something else that it needs
+    if len(ways) != 1 or not _speaks_of(lab, clash):
         return _refused_by_itself(lab, number, clash, shown)
     ((other, request, found),) = ways
     edits: list[Edit] = [
@@ -344,10 +409,12 @@ def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterat
     """Yield that some options exclude each other: by a group where two do and all that stand in it,
     else by conditions."""
     shown = (Shown(clash.words, clash.answer),)
+    if not _speaks_of(lab, clash):
+        # it may be the input that is refused: a condition would claim more than was seen
+        yield Finding(text=f"{_listed(clash.options)} are refused together", shown=shown)
+        return
     if len(clash.options) > MOST_NAMED:
-        names = ", ".join(clash.options[:MOST_NAMED])
-        more = len(clash.options) - MOST_NAMED
-        yield Finding(text=f"{names} and {more} more are refused together", shown=shown)
+        yield Finding(text=f"{_listed(clash.options)} are refused together", shown=shown)
         return
     if len(clash.options) > 2:
         text = f"{' and '.join(clash.options)} are refused together"
@@ -377,6 +444,26 @@ def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterat
         )  # fmt: skip
     if not refused:  # of some the last one counts
         yield Finding(text=f"{' and '.join(clash.options)} exclude each other", shown=shown)
+
+
+_ABOUT_OPTIONS = re.compile(
+    r"conflict|incompatib|cannot|can't|exclu|together|both|combin|meaningless|mutual|only one|more than one|"
+    r"not allowed|needs?\b|requires?\b|\bonly\b|must|sense|without|unless",
+    re.IGNORECASE,
+)
+"""Words with which a message tells that options do not go together, or that one needs another."""
+
+
+def _speaks_of(lab: Lab, clash: Clash) -> bool:
+    """Tell whether a refusal is about its options: it names one, or says that they do not go together."""
+    said = lab.answer(clash.words).said.partition("\n")[2] if clash.words else ""
+    return bool(_ABOUT_OPTIONS.search(said)) or any(is_named(each, said) for each in clash.options)
+
+
+def _listed(keys: Sequence[str]) -> str:
+    if len(keys) <= MOST_NAMED:
+        return " and ".join(keys)
+    return f"{', '.join(keys[:MOST_NAMED])} and {len(keys) - MOST_NAMED} more"
 
 
 def _never_together(keys: Sequence[str], answer: str) -> Edit:

@@ -497,11 +497,9 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     elif kind.type == "choice" and (taken or refused):
         left = [each for each in legal if each not in refused]
         table = {"of": left, **({"open": True} if taken else {})} if left else {}
-    elif kind.type == "file" and ABSENT_FILE in taken:
-        # one that is there all the same: beside some option it may have to be
-        table = {"type": "path", "example": legal[0]}
     elif kind.type == "file" and taken:
-        table = {"of": legal, "open": True}  # a folder does as well: no type of ours
+        # a folder does as well, or any name: but beside some option it may have to be a file
+        table = {"of": legal, "open": True}
     elif taken:
         table = {}
     if count is not None:
@@ -577,4 +575,5 @@ def described(table: TypeGuess) -> str:
     bounds += f" to {high}" if high is not None else ""
     if high == 1 and low in (None, 1) and "type" not in table:
         return "a single character" if low else "a single character or nothing"
-    return NOUNS[str(table.get("type", "text"))] + bounds if table else "any text"
+    is_open = not table.keys() - {"count"}
+    return "any text" if is_open else NOUNS[str(table.get("type", "text"))] + bounds

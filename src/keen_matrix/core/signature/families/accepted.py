@@ -103,11 +103,18 @@ def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str
                 yield "option", option.key, _bare(request, option.key)
     yield from _edges(signature, builder)
     yield "fullest", "", builder.fullest()
+    for request in pairs_of(signature, builder):
+        yield "pairs", "", request
+
+
+def pairs_of(signature: Signature, builder: Builder) -> Iterator[Request]:
+    """Yield requests in which every pair of choices and values of a form is, those that have what it
+    requires."""
     required, operands = set(builder.grounds.required), set(builder.grounds.operands)
     for request in _Pairs(signature, builder).requests():
         has = {part.option.key for part in request.options}
         if required <= has and operands <= {part.name for part in request.operands}:
-            yield "pairs", "", request
+            yield request
 
 
 def _bare(request: Request, key: str) -> Request:

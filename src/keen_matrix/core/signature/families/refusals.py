@@ -412,6 +412,8 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
             base = builder.plain(owners, full=full)
             fits = fitting(signature, base)
             slots = [each for each in base.slots() if each[2].replace("-", "_") in condition.names]
+            if not slots:  # no value decides it, and nothing that is changed here
+                continue
             choices = [signature.values[name].legal()[:6] for _, _, name, _ in slots]
             for picks in islice(product(*choices), MOST_TRIED):
                 tried = base
@@ -432,13 +434,19 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
 def _without_what_it_needs(
     signature: Signature, builder: Builder, kind: str, condition: Expression
 ) -> Iterator[_Fault]:
-    """Options by themselves that a condition on what is given allows beside others only."""
+    """Options by themselves that a condition on what is given allows beside others only, and those
+    together that it names and does not allow."""
     smallest = builder.smallest()
     if smallest is None or "given(" not in condition.source:
         return
-    for option in plain_options(signature, builder.form):
-        tried = builder.plain([option], full=False)
+    options = plain_options(signature, builder.form)
+    named = [
+        each for each in options if any(f"given('{one}')" in condition.source for one in each.spellings)
+    ]  # fmt: skip
+    for some in [*([each] for each in options), *([named] if len(named) > 1 else [])]:
+        tried = builder.plain(some, full=False)
         judgement = signature.judge(tried.words())
         if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [kind]:
-            words, control = tried.words(), smallest.words()
+            without = builder.smallest(some[1:]) or smallest
+            words, control = tried.words(), without.words()
             yield _Fault(kind, condition.source, words, control, condition.source)
