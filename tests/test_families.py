@@ -35,10 +35,26 @@ SIGNATURES: dict[str, dict[str, Any]] = {
     "own refusals": {"text": "A B", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "refuse": [{"when": "A == B", "kind": "the-same"}]},
     "a condition of one form": {"text": ["[-n N] FROM TO", "list [--all] [PORT]"], "values": {"N": {"type": "int", "min": 1, "max": 9}, **{n: {"of": ["x", "y"]} for n in ("FROM", "TO")}}, "where": ["FROM != TO"]},
     "a condition on what is given": {"text": "[--bike | --car] [-n,--riders N] A", "values": {"N": {"type": "int", "min": 1, "max": 9, "default": 2}, "A": {"of": ["x", "y"]}}, "where": ["N < 9 or not given('--car')", "not given('-n') or A == 'x' or N > 1"]},
+    "options that are refused together": {"text": "[-a] [-b] [-c] [-e] A", "where": ["not (given('-a') and given('-b'))", "not (given('-c') and given('-e'))"]},
+    "an option that is set aside": {"text": "[-a] [-f,--follow] [-n N | -r] A", "aside": ["--follow", "-r"]},
     "a condition on the whole": {"text": "[-a] [-b] [-c] A [B]", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "where": ["argc < 4"]},
     "delimiter": {"text": "[-v] -- COMMAND..."},
     "dates and booleans": {"text": "[--on DATE] [--loud BOOL]", "values": {"DATE": {"type": "date", "min": "2025-01-01"}, "BOOL": {"type": "bool"}}},
 }  # fmt: skip
+
+
+def test_what_is_refused_together_stands_on_a_control_that_is_another_vector() -> None:
+    found = [v for v in family_of(signature("options that are refused together"), "refusals").vectors if v.kind == "where"]
+    assert {v.words for v in found} >= {("-a", "-b", "word"), ("-c", "-e", "word")}
+    assert all(v.control is not None and v.control != v.words for v in found)
+
+
+@pytest.mark.parametrize("family", FAMILIES)
+def test_what_is_set_aside_is_in_no_derived_vector_and_is_known(family: str) -> None:
+    own = signature("an option that is set aside")
+    words = {word for v in family_of(own, family, ("other",)).vectors for word in (*v.words, *(v.control or ()))}
+    assert not words & {"-f", "--follow", "-r"}
+    assert own.judge(("-f", "word")).status == "accepted" and own.judge(("-r", "word")).status == "accepted"
 
 
 def signature(name: str) -> Signature:

@@ -113,12 +113,16 @@ class Request(Struct, frozen=True):
                 yield "operand", number, operand.name, operand.word
 
 
+def is_aside(signature: Signature, option: Option) -> bool:
+    """Tell whether no derived vector is to have an option."""
+    return any(each in signature.aside for each in option.spellings)
+
+
 def is_apart(signature: Signature, option: Option) -> bool:
     """Tell whether an option asks for help or the version, or ends the call otherwise, so that it makes a
     program do nothing else; or whether it is set aside."""
-    if any(each in signature.aside for each in option.spellings):
-        return True
-    if any(each in action for action in signature.actions for each in option.spellings):
+    spelt_actions = {each for action in signature.actions for each in action}
+    if is_aside(signature, option) or spelt_actions & set(option.spellings):
         return True
     return any(
         each in signature.help or each in USUAL_HELP - {"-h", "-V"} for each in option.spellings

@@ -24,6 +24,7 @@ from keen_matrix.core.signature.requests import (
     Request,
     Writing,
     fitting,
+    is_aside,
     operand_count,
     plain_options,
 )
@@ -346,6 +347,7 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
             option
             for each in choice.alternatives
             if (option := _first_option(builder, each)) is not None
+            and not is_aside(signature, option)
         ]
         for first, second in combinations(heads, 2):
             if first is second:
