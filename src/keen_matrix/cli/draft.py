@@ -92,7 +92,7 @@ SPEC_NAME = "draft.matrix.toml"
 """What a spec on standard output is called while it is settled."""
 
 
-def _settled(path: str, text: str, launches: int) -> tuple[str, int]:
+def _settled(path: str, text: str, launches: int | None) -> tuple[str, int]:
     """Return the text of a draft with what experiments found out, until they were interrupted
     perhaps, and the exit status; what they found is told on standard error."""
     from keen_matrix.cli.console.screen import Screen

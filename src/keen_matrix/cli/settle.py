@@ -49,8 +49,9 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
 """Weight of a finding → the word before it, and its style."""
-DEFAULT_LAUNCHES = 600
-"""Launches take milliseconds, and 300 do not suffice for a program with twenty options."""
+MOST_LAUNCHES, FEW_LAUNCHES, FEW_SECONDS = 600, 300, 30
+"""Launches where nothing is said of them: 300 do not suffice for a program with twenty options; of one that is slow
+to start, more would take minutes, and the fewer are made where all would take longer than so many seconds."""
 MOST_SHOWN = 3
 """Vectors that are shown with a finding."""
 
@@ -74,8 +75,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def add_launches(parser: argparse.ArgumentParser) -> None:
     """Add the limit of launches."""
     parser.add_argument(
-        "--launches", type=whole_number, default=DEFAULT_LAUNCHES, metavar="N",
-        help="launches for finding out (default %(default)s)",
+        "--launches", type=whole_number, metavar="N",
+        help=f"launches for finding out (default {MOST_LAUNCHES}, or {FEW_LAUNCHES} where they take longer than {FEW_SECONDS} s)",
     )  # fmt: skip
 
 
@@ -111,8 +112,9 @@ def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec]) 
     return EXIT_OK if options.write or found.after == text else EXIT_FAILED
 
 
-def settled_text(path: str, text: str, launches: int, color: str) -> Settled:
-    """Return what experiments find out of the text of a spec."""
+def settled_text(path: str, text: str, launches: int | None, color: str) -> Settled:
+    """Return what experiments find out of the text of a spec, with so many launches at most; None leaves
+    that to how long one takes."""
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.engine import WorkerPool
@@ -120,13 +122,21 @@ def settled_text(path: str, text: str, launches: int, color: str) -> Settled:
     from keen_matrix.core.runs.once import used_by
     from keen_matrix.core.runs.preparing import build
 
-    bar = Progress(launches, enabled=True, color=color, doing="settling")
+    most = MOST_LAUNCHES if launches is None else launches
+    bar = Progress(most, enabled=True, color=color, doing="settling")
     with WorkerPool(default_jobs()) as pool:
-        lab = Lab(path, text, pool, Watching(bar), launches)
+        lab = Lab(path, text, pool, Watching(bar), most)
         if lab.spec.program.build:
             build(lab.spec, lab.watch)
         with used_by(lab.spec, pool, remark):
-            _announce(lab, launches)
+            seconds = _seconds_of_one(lab)
+            if launches is None and seconds * most > FEW_SECONDS:
+                lab.most = bar.total = most = FEW_LAUNCHES
+            program = escape(" ".join(lab.launch.words))
+            about = (
+                f"{counted(most, 'launch')} of {program}, about {max(1, round(seconds * most)):,} s"
+            )
+            print(f"{escape(lab.path)}: at most {about}", file=sys.stderr, flush=True)
             with bar:
                 found = settled(lab)
         if found.is_interrupted:
@@ -134,11 +144,10 @@ def settled_text(path: str, text: str, launches: int, color: str) -> Settled:
     return found
 
 
-def _announce(lab: Lab, launches: int) -> None:
-    """Say what is about to happen, and how long it may take: by the time of one launch."""
+def _seconds_of_one(lab: Lab) -> float:
+    """Return how long a launch takes, by those that settling begins with."""
     from keen_matrix.core.runs.experiments import OutOfLaunches
 
-    seconds = 0.0
     with contextlib.suppress(OutOfLaunches):
         lab.answer(())  # the first takes longer than others: workers start
         begun = time.monotonic()
@@ -146,12 +155,8 @@ def _announce(lab: Lab, launches: int) -> None:
             made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())
         ]
         lab.answers([*vectors, ("--help",)])
-        seconds = (time.monotonic() - begun) * launches / (len(vectors) + 1)
-    program = escape(" ".join(lab.launch.words))
-    about = (
-        f"at most {counted(launches, 'launch')} of {program}, about {max(1, round(seconds)):,} s"
-    )
-    print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
+        return (time.monotonic() - begun) / (len(vectors) + 1)
+    return 0.0
 
 
 class Watching(RunWatch):
