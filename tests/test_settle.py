@@ -276,6 +276,27 @@ def test_many_options_that_exclude_each_other_are_one_group_and_what_is_always_r
     assert not any("-t" in each["argv"] for each in place.cases()), "no derived vector has what is set aside"
 
 
+PICKING = """
+    [ "$1" = --help ] && { echo "usage: pick"; exit 0; }
+    case "$*" in
+    "-a Holm" | "Holm" | "-b Holm" | "-a") echo ok ;;
+    *-t*) echo "pick: not an archive" >&2; exit 1 ;;
+    *-a*-b* | *-b*-a*) echo "pick: -a and -b exclude each other" >&2; exit 1 ;;
+    *-z*) echo "pick: unknown option" >&2; exit 1 ;;
+    *) echo ok ;;
+    esac
+    """
+
+
+def test_what_goes_within_a_pass_is_passed_over_by_what_comes_behind_it(place: Place) -> None:
+    place.write("pick.sh", PICKING)
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/pick.sh"\n[signature]\n'
+                'synopsis = ["[-a] [-b] [-t] [-u] PORT", "-a [-b] [-t] [-u]"]\n')  # fmt: skip
+    came = place.call("settle", "p.matrix.toml", "--write", timeout=120)
+    assert came.status == 0 and "fault in Keen Matrix" not in came.err, came.err
+    assert 'aside = ["-t"]' in (place.folder / "p.matrix.toml").read_text()
+
+
 def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:
     place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[--follow] PORT"\naside = ["--folow"]\n')
     came = place.call("lint", "a.matrix.toml")

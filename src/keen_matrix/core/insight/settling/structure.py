@@ -185,6 +185,10 @@ def _stated(
     lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]
 ) -> Iterator[Finding]:
     for clash in clashes:
+        form = lab.signature.forms[number]
+        there = {each.key for each in plain_options(lab.signature, form)}
+        if not {*clash.options} <= there:
+            continue  # one of them was set aside, or left the form, by what was stated before it
         # a message that is about a value is no conflict: of a file that is not there, say
         typed = list(_other_values(lab, number, clash))
         if typed:
