@@ -138,9 +138,10 @@ def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Cla
     trials = lab.forms.trials(number)
     trials.rebuild(found)
     requests = list(pairs_of(lab.signature, trials.builder))
-    lab.answers(each.words() for each in requests)
     told: set[frozenset[str]] = set()
-    for request in requests:
+    for at, request in enumerate(requests):
+        if at % SIDE_BY_SIDE == 0:  # not all at once: where launches end, what came before is found
+            lab.answers(each.words() for each in requests[at : at + SIDE_BY_SIDE])
         answer = lab.answer(request.words())
         options = [part.option for part in request.options]
         if answer.works or any(each <= {option.key for option in options} for each in told):
@@ -236,6 +237,8 @@ def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
     yield from typed_findings(lab, request, slots)
 
 
+SIDE_BY_SIDE = 8
+"""Vectors with pairs that are launched together before what is refused of them is reduced."""
 MOST_NAMED = 4
 """Options that are named of those that are refused together."""
 MOST_PARTNERS = 12

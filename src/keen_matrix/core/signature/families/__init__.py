@@ -104,6 +104,8 @@ def family_of(
             continue
         found[key] = vector
     left_out = list(dict.fromkeys(notes.texts))
+    if signature.aside:
+        left_out.append(f"what has {', '.join(signature.aside)}, which is set aside")
     if notes.unsettled:
         left_out.append(f"{notes.unsettled} vectors that the signature does not settle")
     if clashing:
