@@ -30,6 +30,7 @@ from keen_matrix.core.spec.document.expectations import Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.texts import PlacedTable, PlacedText, Role, placed_in
 from keen_matrix.wording.aspects import apart_from_control
+from tests.conftest import Place
 
 # --- families on grounds ---
 
@@ -306,3 +307,38 @@ def test_tables_are_found_with_their_class() -> None:
     data = {"stdout": {"not": {"is": "x"}}, "files": {"a": {"is": "y"}}}
     tables = [(each.path, each.model.__name__) for each in placed_in(Expectations, (), data) if isinstance(each, PlacedTable)]
     assert tables == [((), "Expectations"), (("stdout",), "TextTable"), (("stdout", "not"), "TextTable"), (("files", "a"), "FileTable")]
+
+# --- a control that does something else of itself ---
+
+MOVING = """\
+#!/bin/sh
+n=$(cat "$COUNT" || echo 0); n=$((n + 1)); echo $n > "$COUNT"
+while getopts vq f; do case $f in v) v=1;; q) q=1;; ?) echo "bad option" >&2; exit 2;; esac; done
+shift $((OPTIND - 1)); [ $# -eq 0 ] || { echo "too many" >&2; exit 2; }
+if [ $n -gt $FROM ]; then THEN; else echo steady; fi
+"""
+REPHRASED = """\
+[program]
+launch = "sh {here}/moving.sh"
+jobs = 1
+env = { COUNT = "%s", FROM = "%d" }
+[signature]
+synopsis = "[-v] [-q]"
+derive = ["rephrasings"]
+[expect]
+exit = 0
+"""
+
+
+@pytest.mark.parametrize(("then", "allowed"), [
+    ("echo free $n", {"held"}), ("echo later", {"held"}), ("echo $v$q; echo $n > made", {"unsteady"}),
+    ('[ "$1$OPTIND" = "2" ] && echo other || echo same', {"held", "differed"}),
+])  # fmt: skip
+def test_a_difference_counts_only_where_the_control_does_the_same_twice(place: Place, then: str, allowed: set[str]) -> None:
+    for start in (4, 5, 6, 7):  # the experiments before the run take four launches or more; it moves behind one of them
+        (place.folder / "count").unlink(missing_ok=True)
+        place.write("moving.sh", MOVING.replace("THEN", then))
+        place.write("a.matrix.toml", REPHRASED % (place.folder / "count", start))
+        place.call("run", "a.matrix.toml")
+        verdicts = {each["verdict"] for each in place.cases()}
+        assert verdicts <= allowed | {"held"} and (then != "echo later" or verdicts == {"held"})

@@ -8,6 +8,8 @@ from typing import NamedTuple
 from keen_matrix.core.structs import Struct
 
 MASK_SECONDS = 2.0
+VARIES = "<varies>"
+"""What stands for what varies by itself."""
 
 
 class Mask(NamedTuple):

@@ -7,8 +7,10 @@ from collections.abc import Sequence
 from functools import lru_cache
 
 from keen_matrix.core import structs
-from keen_matrix.core.expect.alike import compare
+from keen_matrix.core.expect.alike import compare, differences_of
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
+from keen_matrix.core.expect.masks import VARIES, Mask, mask
+from keen_matrix.core.expect.varying import varying_between
 from keen_matrix.core.model.case import Case, described
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.record import (
@@ -25,6 +27,7 @@ from keen_matrix.core.model.record import (
 )
 from keen_matrix.core.model.signals import signal_name, signal_number
 
+VARYING = "varies from launch to launch: what varies was left out of the comparison"
 SHOWN_ACTUAL = 4096
 """Characters of a text kept beside an expectation that is not met; the whole of it is in the
 record's streams."""
@@ -39,6 +42,8 @@ class Recorder:
         self._case, self._matrix = case, matrix
         self._launches: list[tuple[tuple[str, ...], Outcome, Judged]] = []
         self._launchers: list[str] = []
+        self._remark = ""
+        """What is worth a word of how they compare."""
 
     def add(
         self, words: tuple[str, ...], outcome: Outcome, judged: Judged, launcher: str = ""
@@ -64,6 +69,57 @@ class Recorder:
         ]
         return repr(seen).encode()
 
+    def differs_from_control(self) -> bool:
+        """Tell whether launches that must be alike are not, each of them in surroundings of its own. One
+        that hung, or was not launched, needs no second look."""
+        relation = self._case.relation
+        ends = (outcome.exit is not None or outcome.signal for _, outcome, _ in self._launches)
+        return (
+            relation is not None
+            and relation.name == "alike"
+            and all(relation.fresh)
+            and all(ends)
+            and not all(result.met for _, result in compare(relation, self._launches))
+        )
+
+    def is_steady(self, again: Outcome) -> bool:
+        """Tell whether another launch of the first vector did what the first one did."""
+        relation = self._case.relation
+        _, first, _ = self._launches[0]
+        return relation is None or not any(differences_of(first, again, relation.aspects))
+
+    def is_alike_without_what_varies(self, again: Outcome) -> bool:
+        """Tell whether all launches are alike but for what differs between the first one and another of the
+        same vector; that is left out of the streams then, as a mask would, and told."""
+        relation = self._case.relation
+        _, first, _ = self._launches[0]
+        outcomes = [outcome for _, outcome, _ in self._launches]
+        masked = [dict(outcome.masked) for outcome in outcomes]
+        varies = []
+        for stream in ("stdout", "stderr"):
+            one, other = (each.decode("utf-8", "surrogateescape") for each in (
+                first.masked.get(stream, getattr(first, stream)),
+                again.masked.get(stream, getattr(again, stream)),
+            ))  # fmt: skip
+            patterns = [each.pattern for each in varying_between(stream, one, other)]
+            if patterns:
+                varies.append(stream)
+            masks = [Mask(each or r"(?s).+", VARIES) for each in patterns]
+            for outcome in outcomes:
+                raw = outcome.masked.get(stream, getattr(outcome, stream))
+                outcome.masked[stream] = mask(raw, masks, stream).text
+        if relation is not None and all(each.met for _, each in compare(relation, self._launches)):
+            self._remark = f"{' and '.join(varies)} of one vector {VARYING}"
+            return True
+        for outcome, before in zip(outcomes, masked, strict=True):
+            outcome.masked = before
+        return False
+
+    @property
+    def first_seconds(self) -> float:
+        """How long the first launch took, in seconds."""
+        return self._launches[0][1].seconds
+
     def record(self, floor: int) -> Record:
         """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes.
 
@@ -74,6 +130,8 @@ class Recorder:
         compared = list(compare(relation, self._launches)) if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         found = self._whole(floor, compared, outcome, judged)
+        if self._remark:
+            found.remarks = [*found.remarks, self._remark]
         return _with_what_is_known(self._case, found)
 
     def _whole(

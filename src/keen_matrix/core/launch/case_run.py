@@ -63,6 +63,8 @@ class StepLaunch(Struct):
     context: CheckContext
     launch: Launch
     starter: Starter
+    is_again: bool = False
+    """Whether it is the first launch once more, behind those that are compared with it."""
     start: Start | None = None
 
 
@@ -74,6 +76,8 @@ class CaseRun:
     recorder: Recorder
     began_ns: int
     """The time of day at which it began, as the times of files are (time.time_ns)."""
+    round: int = 1
+    """How often its launches were begun."""
     step: StepLaunch = dataclasses.field(init=False)
 
 

@@ -26,10 +26,11 @@ from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch, launch
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.launch import Launch
 from keen_matrix.core.launch.place import CasePlace
-from keen_matrix.core.launch.repetition import Repetition
+from keen_matrix.core.launch.repetition import MOST_ROUNDS, Repetition, with_unsteady_control
 from keen_matrix.core.launch.step_starts import StepStarts
 from keen_matrix.core.launch.surroundings import SurroundingsFault
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.model.signals import signal_name
 
@@ -77,14 +78,14 @@ class CaseRunner:
         self._repetition = Repetition(repeat) if repeat > 1 else None
         self._begin_run(case)
 
-    def _begin_run(self, case: Case) -> None:
+    def _begin_run(self, case: Case, round: int = 1) -> None:
         recorder = Recorder(case, self.shared.names[case.matrix])
-        self.run = CaseRun(case, recorder, time.time_ns())
+        self.run = CaseRun(case, recorder, time.time_ns(), round)
         self.place.begin(fresh=self.shared.fresh[case.matrix])
         self._begin_step(self.run, 0)
 
-    def _begin_step(self, run: CaseRun, number: int) -> None:
-        """Start one launch of the case."""
+    def _begin_step(self, run: CaseRun, number: int, *, again: bool = False) -> None:
+        """Start one launch of the case; `again` for the first one once more."""
         shared, case = self.shared, run.case
         argv = case.more[number - 1] if number else case.argv
         live = None
@@ -94,7 +95,7 @@ class CaseRunner:
             live = lambda stream, chunk, seconds: send(id, stream, chunk, seconds)  # noqa: E731
         self.launch = launch = Launch(shared.system, shared.poller, shared.plan.cap, live)
         context = shared.checker.begin(case, number)
-        run.step = step = StepLaunch(number, argv, context, launch, shared.cold)
+        run.step = step = StepLaunch(number, argv, context, launch, shared.cold, again)
         self.phase = Phase.LAUNCHING
         try:
             # A line that could not be filled in has no words to launch; the case still gets its
@@ -198,21 +199,48 @@ class CaseRunner:
             self.starts.close()
         relation = case.relation
         compared = relation is not None and "files" in relation.aspects
-        self.place.look(outcome, run.began_ns, first=step.number == 0, compared=compared)
+        is_first = step.number == 0 and not step.is_again
+        self.place.look(outcome, run.began_ns, first=is_first, compared=compared)
         if step.number in case.others:
             outcome.unlaunched = outcome.unlaunched or _why_not_prepared(self.shared, case, step)
         launcher = relation.launcher(step.number) if relation is not None else ""
         if launcher and case.family != "elsewhere":
             launcher += f": {shlex.join(self.starts.command(case, step.number).words)}"
-        run.recorder.add(step.argv, outcome, self.shared.judge(case, step), launcher)
+        judged = self.shared.judge(case, step)
+        if step.is_again:
+            return self._conclude_again(run, outcome)
+        run.recorder.add(step.argv, outcome, judged, launcher)
         if step.number < len(case.more) and outcome.unlaunched is None:
             self._begin_step(run, step.number + 1)
             return None
+        # A difference is the change's doing only where the control, launched again behind it, still does
+        # what it did before: a free disk, a clock or a counter moves by itself.
+        if run.recorder.differs_from_control():
+            self._begin_step(run, 0, again=True)
+            return None
         return self._finish_run(run)
 
-    def _finish_run(self, run: CaseRun) -> Record | None:
+    def _conclude_again(self, run: CaseRun, outcome: Outcome) -> Record | None:
+        """Conclude the control's second launch: what was compared counts where it did the same as in its
+        first one, and what varies by itself is left out; else all are launched anew, a few times."""
+        recorder = run.recorder
+        if recorder.is_steady(outcome) or recorder.is_alike_without_what_varies(outcome):
+            return self._finish_run(run)
+        if run.round < MOST_ROUNDS:
+            self.place.leave()
+            self._begin_run(run.case, run.round + 1)
+            return None
+        return self._finish_run(run, (run.recorder.first_seconds, outcome.seconds))
+
+    def _finish_run(
+        self, run: CaseRun, unsteady: tuple[float, float] | None = None
+    ) -> Record | None:
+        """Finish a case; `unsteady` has the seconds of a control's two launches that did not do the
+        same."""
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
+        if unsteady is not None:
+            record = with_unsteady_control(record, unsteady)
         # A directory that cases share is the user's own: it is neither kept apart nor removed.
         if plan.keep and record.verdict not in PASSING and self.shared.fresh[case.matrix]:
             record.kept = self.place.keep(plan.keep, case.id)
@@ -277,6 +305,8 @@ def checks_at_leisure(runner: CaseRunner) -> bool:
     """
     run, shared = runner.run, runner.shared
     if run is None or not shared.spare or run.step.number < len(run.case.more):
+        return False
+    if run.case.relation is not None:  # its control may have to be launched once more
         return False
     outcome = run.step.launch.outcome
     return (

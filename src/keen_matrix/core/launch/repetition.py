@@ -1,9 +1,10 @@
-"""A case that is launched several times: one record stands for all."""
+"""A case that is launched several times: because it was asked for, or because what it is compared with
+must be seen to be the same twice."""
 
 from __future__ import annotations
 
 from keen_matrix.core.expect.cascade import worst_of
-from keen_matrix.core.model.record import AspectRecord, Record, Repeats
+from keen_matrix.core.model.record import AspectRecord, Record, Repeats, Verdict
 from keen_matrix.core.structs import Struct, field
 
 
@@ -36,8 +37,32 @@ class Repetition(Struct):
         kinds = len(set(self._essences))
         record.repeats = Repeats(len(self._essences), kinds, self._seconds)
         if kinds > 1 and record.verdict != "known":
-            record.verdict = worst_of([record.verdict, "unsteady"])
-            record.aspects.append(
-                AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds))
-            )
+            _call_unsteady(record, worst_of([record.verdict, "unsteady"]), kinds)
         return record
+
+
+MOST_ROUNDS = 3
+"""How often launches that are compared are made at most, until the first of them does the same before and
+behind the others."""
+
+
+def with_unsteady_control(record: Record, seconds: tuple[float, float]) -> Record:
+    """Return the record of a case whose launches differ, and whose control differs from itself as well: no
+    difference is earned then. `seconds` are those of the control's two launches."""
+    others = {each.aspect for each in record.unmet} - {ALIKE}
+    if record.verdict == "differed" and not others:
+        record.repeats = Repeats(2, 2, list(seconds))
+        record.aspects = [each for each in record.aspects if each.aspect != ALIKE]
+        _call_unsteady(record, "unsteady", 2)
+    return record
+
+
+ALIKE = "alike"
+"""The aspect that tells that launches of one case do the same."""
+
+
+def _call_unsteady(record: Record, verdict: Verdict, kinds: int) -> None:
+    record.verdict = verdict
+    record.aspects.append(
+        AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds))
+    )

@@ -45,7 +45,7 @@ class StepStarts:
         around = spec_step.surroundings
         filling = Filling(step.context.scope, plan.spec.here)
         if step.number == 0 or (case.relation is not None and case.relation.fresh[step.number]):
-            self._place.make(again=step.number > 0)
+            self._place.make(again=step.number > 0 or step.is_again)
             self._place.put(around.files, filling)
         root = self._place.directories.root
         if self._starts_in != root:

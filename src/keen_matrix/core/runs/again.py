@@ -5,8 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 
+from keen_matrix.core.expect.varying import looks_like_time, varying_between
 from keen_matrix.core.runs.experiments import Experiments
-from keen_matrix.core.runs.varying import looks_like_time, varying_between
 from keen_matrix.core.signature.grounds import Varying, Words
 
 NEXT_SECOND = 1.1

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Set
 
-from keen_matrix.core.expect.masks import Mask
+from keen_matrix.core.expect.masks import VARIES, Mask
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Spec
@@ -25,7 +25,6 @@ from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature, with_unequal
 from keen_matrix.core.structs import replace
 
-VARIES = "<varies>"
 """What stands in the place of what varies by itself."""
 
 

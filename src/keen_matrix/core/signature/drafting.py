@@ -94,9 +94,10 @@ def draft_signature(
         ",".join(option.spellings) for option in page.options if _ends_the_call(option)
     ]
     mentioned = {word for usage in usages for word in _SPELT.findall(usage)}
+    required = {spelling for each in asked for spelling in each.required}
     own = [each for each in asked if not (commands and each.needs_command)]
     for usage in own:
-        line = usage.line(page, options, mentioned, has_commands=bool(commands))
+        line = usage.line(page, options, mentioned, required, has_commands=bool(commands))
         if line not in draft.synopsis:
             draft.synopsis.append(line)
         _guess_values(draft, line, page, options)
@@ -252,7 +253,7 @@ def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[s
                 own = own if written.startswith("<") else _name_of(own)
                 own = own if len(own) > 1 and own not in {*types, *operands} else f"{own}-{name}"
                 types[own] = guess
-                changed = replace(option, values=(written_name(own),))
+                changed = replace(option, values=(written_name(own),), meant=written)
         found.append(changed)
     return replace(page, options=tuple(found))
 
@@ -282,6 +283,7 @@ class _Usage:
     ) -> None:
         self.has_all = _ALL_OPTIONS.search(usage) is not None
         self.doubts = doubts
+        self.mentioned = frozenset(_SPELT.findall(usage))
         self.items = _usage_form(usage, program, page, doubts)
 
     @property
@@ -289,15 +291,26 @@ class _Usage:
         """Whether it has a subcommand that may not be left out."""
         return any(_is_command(each) for each in self.items if not each.startswith("["))
 
+    @property
+    def required(self) -> frozenset[str]:
+        """The spellings of the options that it has outside brackets."""
+        forms = [parse_synopsis(each) for each in self.items]
+        uses = (item for form in forms for item in form.items if isinstance(item, OptionUse))
+        return frozenset(spelling for use in uses for spelling in use.spellings)
+
     def line(
         self,
         page: HelpText,
         options: Mapping[str, HelpOption],
         mentioned: Set[str],
+        required: Set[str],
         *,
         has_commands: bool,
     ) -> str:
-        """Return it as a synopsis, with the listed options that it does not name itself."""
+        """Return it as a synopsis, with the listed options that it does not name itself: not those that
+        make up another usage line, which require them. Of `cp [OPTION]... SOURCE DEST` and
+        `cp [OPTION]... -t DIRECTORY SOURCE...` the first goes without `-t`."""
+        elsewhere = required - self.mentioned
         used: set[str] = set()
         items = self.items
         if has_commands:
@@ -307,6 +320,7 @@ class _Usage:
             option
             for option in page.options
             if not used & {*option.spellings, *option.negated}
+            and not elsewhere & {*option.spellings}
             and (self.has_all or not page.has_keywords or not mentioned & set(option.spellings))
         ]
         front = [item for option in listed for item in _option_items(option)]
@@ -621,7 +635,8 @@ def _guess_of(option: HelpOption) -> TypeGuess:
     """Return the table of the type of an option's value, its default among it."""
     if not option.values:
         return {}
-    guess = guess_type(option.values[0], option.text, option.choices, option.kind)
+    name = option.meant or option.values[0]
+    guess = guess_type(name, option.text, option.choices, option.kind)
     if option.default is not None and len(option.values) == 1:
         number = re.fullmatch(r"-?\d+(?:\.\d+)?", option.default)
         if number and guess.get("type") in ("int", "float"):

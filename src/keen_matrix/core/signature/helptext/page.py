@@ -28,6 +28,8 @@ class HelpOption(Struct, frozen=True):
     """Whether it may be given again."""
     is_range: bool = False
     """Whether its spellings are the first and the last of a range of flags, as in `-0 … -9`."""
+    meant: str = ""
+    """The NAME of its value in the help, where a draft calls it otherwise."""
 
     @property
     def default(self) -> str | None:
