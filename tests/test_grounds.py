@@ -11,9 +11,9 @@ from typing import Any
 import pytest
 
 from keen_matrix.core.expect.naming import is_named
+from keen_matrix.core.expect.varying import varying_between
 from keen_matrix.core.launch.system import enter_system
 from keen_matrix.core.runs.stating import choices_told
-from keen_matrix.core.expect.varying import varying_between
 from tests.conftest import Place
 
 FARE = """

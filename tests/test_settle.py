@@ -10,7 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.insight.settling import answers, reading, structure, values
+from keen_matrix.core.insight.settling import (
+    answers,
+    conflicts,
+    reading,
+    replacing,
+    structure,
+    values,
+)
 from keen_matrix.core.insight.settling.edits import (
     AppendEdit,
     Edit,
@@ -297,6 +304,38 @@ def test_what_goes_within_a_pass_is_passed_over_by_what_comes_behind_it(place: P
     assert 'aside = ["-t"]' in (place.folder / "p.matrix.toml").read_text()
 
 
+SEEKING = """
+    while getopts qe:dlR:h option; do
+        case $option in
+        e) pattern=$OPTARG ;;
+        d) few=1 ;;
+        l) echo Holm Vik; exit 0 ;;
+        q | h) ;;
+        *) exit 2 ;;
+        esac
+    done
+    shift $((OPTIND - 1))
+    [ "$pattern" ] || { [ $# -gt 0 ] || { echo "seek: expected PATTERN" >&2; exit 2; }; pattern=$1; shift; }
+    [ $# -gt 0 ] || [ "$few" ] || { echo "seek: expected PORT" >&2; exit 2; }
+    [ "$few" ] && [ $# -gt 0 ] && { echo "seek: too many words: $1" >&2; exit 2; }
+    [ $# -gt 1 ] && { echo "seek: too many words: $2" >&2; exit 2; }
+    echo "$pattern in ${1:-all}"
+    """
+
+
+def test_an_option_that_stands_in_for_an_operand_begins_a_line_of_its_own(place: Place) -> None:
+    place.write("seek.sh", SEEKING)
+    place.write("s.matrix.toml", '[program]\nlaunch = "sh {here}/seek.sh"\n[signature]\nstyle = "posix"\nhelp = []\n'
+                'synopsis = "[-q] [-e TEXT] [-d] [-l] PATTERN PORT"\n')  # fmt: skip
+    came = place.call("settle", "s.matrix.toml", "--write", timeout=120)
+    found, text = findings(came.out), (place.folder / "s.matrix.toml").read_text()
+    assert {"with -e it asks for no PATTERN", "with -d it asks for no PORT", "-l ends the call by itself"} <= set(found), came.out
+    lines = ("[-q] [-l] PATTERN PORT", "[-q] -d [-l] PATTERN", "[-q] -e TEXT [-l] PORT", "[-q] -e TEXT -d [-l]")
+    assert all(f'  "{each}",\n' in text for each in lines), text
+    ran = place.call("run", "s.matrix.toml")
+    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+
+
 def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:
     place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[--follow] PORT"\naside = ["--folow"]\n')
     came = place.call("lint", "a.matrix.toml")
@@ -416,7 +455,7 @@ def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(
 
 def test_every_step_is_taken() -> None:
     named = {
-        each for module in (answers, reading, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
+        each for module in (answers, conflicts, reading, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
     }  # fmt: skip
     assert named == set(STEPS)
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import statistics
 import sys
-import time
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
@@ -49,9 +49,9 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
 """Weight of a finding → the word before it, and its style."""
-MOST_LAUNCHES, FEW_LAUNCHES, FEW_SECONDS = 600, 300, 30
-"""Launches where nothing is said of them: 300 do not suffice for a program with twenty options; of one that is slow
-to start, more would take minutes, and the fewer are made where all would take longer than so many seconds."""
+MOST_LAUNCHES, FEW_LAUNCHES, ENOUGH_SECONDS = 1_000, 150, 20
+"""Launches where nothing is said of them: as many as take so many seconds, at most and at least so many. 300 do not
+suffice for a program with twenty options, and of one that is slow to start they take minutes."""
 MOST_SHOWN = 3
 """Vectors that are shown with a finding."""
 
@@ -76,7 +76,7 @@ def add_launches(parser: argparse.ArgumentParser) -> None:
     """Add the limit of launches."""
     parser.add_argument(
         "--launches", type=whole_number, metavar="N",
-        help=f"launches for finding out (default {MOST_LAUNCHES}, or {FEW_LAUNCHES} where they take longer than {FEW_SECONDS} s)",
+        help=f"launches for finding out (default: as many as take {ENOUGH_SECONDS} s, {FEW_LAUNCHES} to {MOST_LAUNCHES:,})",
     )  # fmt: skip
 
 
@@ -130,8 +130,9 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
             build(lab.spec, lab.watch)
         with used_by(lab.spec, pool, remark):
             seconds = _seconds_of_one(lab)
-            if launches is None and seconds * most > FEW_SECONDS:
-                lab.most = bar.total = most = FEW_LAUNCHES
+            if launches is None and seconds > 0:
+                most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
+                lab.most = bar.total = most
             program = escape(" ".join(lab.launch.words))
             about = (
                 f"{counted(most, 'launch')} of {program}, about {max(1, round(seconds * most)):,} s"
@@ -145,18 +146,23 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
 
 
 def _seconds_of_one(lab: Lab) -> float:
-    """Return how long a launch takes, by those that settling begins with."""
+    """Return how long a launch takes, by those that settling begins with: most are awaited one by one,
+    since what came of one says which is the next."""
     from keen_matrix.core.runs.experiments import OutOfLaunches
 
     with contextlib.suppress(OutOfLaunches):
-        lab.answer(())  # the first takes longer than others: workers start
-        begun = time.monotonic()
         vectors = [
             made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())
         ]
-        lab.answers([*vectors, ("--help",)])
-        return (time.monotonic() - begun) / (len(vectors) + 1)
+        answers = lab.answers([(), *vectors, ("--help",)])
+        # one that waits for input, or hangs, is none that tells how long the others take
+        seconds = [each.record.seconds for each in answers if each.record.exit is not None]
+        return statistics.median(seconds) + BETWEEN_SECONDS if seconds else 0.0
     return 0.0
+
+
+BETWEEN_SECONDS = 0.004
+"""Between two launches, beside what the program itself takes."""
 
 
 class Watching(RunWatch):

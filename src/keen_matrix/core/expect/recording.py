@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
 from keen_matrix.core import structs
@@ -94,8 +94,8 @@ class Recorder:
         relation = self._case.relation
         _, first, _ = self._launches[0]
         outcomes = [outcome for _, outcome, _ in self._launches]
-        masked = [dict(outcome.masked) for outcome in outcomes]
-        varies = []
+        before = [(dict(outcome.masked), dict(outcome.state)) for outcome in outcomes]
+        varies = list(_without_varying_files(first, again, outcomes))
         for stream in ("stdout", "stderr"):
             one, other = (each.decode("utf-8", "surrogateescape") for each in (
                 first.masked.get(stream, getattr(first, stream)),
@@ -111,8 +111,8 @@ class Recorder:
         if relation is not None and all(each.met for _, each in compare(relation, self._launches)):
             self._remark = f"{' and '.join(varies)} of one vector {VARYING}"
             return True
-        for outcome, before in zip(outcomes, masked, strict=True):
-            outcome.masked = before
+        for outcome, (masked, state) in zip(outcomes, before, strict=True):
+            outcome.masked, outcome.state = masked, state
         return False
 
     @property
@@ -172,6 +172,19 @@ class Recorder:
             for (words, each, judged), launcher in zip(self._launches, self._launchers, strict=True)
         ]
         return found
+
+
+def _without_varying_files(
+    first: Outcome, again: Outcome, outcomes: Sequence[Outcome]
+) -> Iterator[str]:
+    """Yield the names of the files in which two launches of one vector left other contents; they count as
+    the same in all outcomes, as long as they are there."""
+    for name in sorted({*first.state} & {*again.state}):
+        if first.state[name] != again.state[name]:
+            for outcome in outcomes:
+                if name in outcome.state:
+                    outcome.state[name] = (VARIES,)
+            yield name
 
 
 def _noted(

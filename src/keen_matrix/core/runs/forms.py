@@ -30,6 +30,8 @@ ROUNDS = 3
 """How often clashes are looked for at most in a fullest vector that is refused."""
 MOST_LIKELY = 3
 """Options that are tried each by itself as the one that another clashes with, before halves are."""
+MOST_ASKED = 4
+"""Options that a message names which asks for one of them."""
 UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
 """Options that no program has, in the ways in which they are written."""
 
@@ -91,7 +93,7 @@ class FormTrials:
         if self.left <= 0:
             return False
         self.left -= 1
-        return self.experiments.answer(_with_unknown(request, unknown)).works
+        return self.experiments.answer(with_unknown(request, unknown)).works
 
     def took_words(self, words: Words) -> bool:
         """Tell whether some words are accepted, as long as there are launches left to ask with."""
@@ -215,7 +217,7 @@ def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
 
 
 def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -> bool:
-    judged = trials.signature.judge(_with_unknown(request, unknown))
+    judged = trials.signature.judge(with_unknown(request, unknown))
     return judged.status == "refused" and judged.kinds == ("unknown-option",)
 
 
@@ -225,7 +227,9 @@ def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -
 def _with_what_is_required(trials: FormTrials, answer: Answer, edit: str) -> FormGrounds:
     """Return the grounds with what makes the smallest vector accepted: an operand or options that
     the synopsis calls optional."""
-    tells_options = any(_is_told(each, answer) for each in optional_of(trials.builder))
+    # a message that lists every option, as a usage without the word does, asks for none of them
+    named = [each for each in optional_of(trials.builder) if _is_told(each, answer)]
+    tells_options = 0 < len(named) <= MOST_ASKED
     operands = () if tells_options else _required_operand(trials)
     required = () if operands else _required(trials, answer)
     if not operands and not required and tells_options:
@@ -432,7 +436,7 @@ def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list
     return group
 
 
-def _with_unknown(request: Request, unknown: str) -> Words:
+def with_unknown(request: Request, unknown: str) -> Words:
     """Return the words of a request with an unknown option behind its options."""
     words = request.words()
     behind = len(words) - sum(1 for part in request.operands if part.name)

@@ -78,7 +78,9 @@ def draft_signature(
             f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted"
         )
     _doubt_unread(draft, page)
+    usages = _own_usages(usages, program)
     page, usages = _fitting(page, usages, draft)
+    page = _with_values_of_usages(page, usages, program)
     page = _with_names_apart(page, usages, program)
     options = {spelling: each for each in page.options for spelling in each.spellings}
     for each in page.options:
@@ -232,6 +234,42 @@ def _renamed_name(name: Name, changed: Mapping[str, str]) -> Name:
 
 
 # --- usage lines ---
+
+
+def _own_usages(usages: Sequence[str], program: Sequence[str]) -> Sequence[str]:
+    """Return the usage lines but for those of other programs, which a page may have among its
+    examples, where the first one is the program's own."""
+    own = [each for each in usages if _begins_with_program(each, program)]
+    return own if own[:1] == [*usages[:1]] else usages
+
+
+def _begins_with_program(usage: str, program: Sequence[str]) -> bool:
+    return len(_without_program(usage, program).split()) < len(usage.split()) and any(
+        usage.split()[0].rsplit("/", 1)[-1].startswith(word.rsplit("/", 1)[-1].rsplit(".", 1)[0])
+        for word in program
+    )
+
+
+def _with_values_of_usages(
+    page: HelpText, usages: Sequence[str], program: Sequence[str]
+) -> HelpText:
+    """Return the page with the values that a usage line gives to options which the list has without
+    any: `[--path=<file>]` there, and `--path` alone in front of its text."""
+    used: dict[str, OptionUse] = {}
+    for usage in usages:
+        for item in _Usage(usage, program, page, []).items:
+            for use in parse_synopsis(item).walk():
+                if isinstance(use, OptionUse) and use.values:
+                    used |= dict.fromkeys(use.spellings, use)
+    return replace(page, options=tuple(_with_value_of_usage(each, used) for each in page.options))
+
+
+def _with_value_of_usage(option: HelpOption, used: Mapping[str, OptionUse]) -> HelpOption:
+    use = next((used[each] for each in option.spellings if each in used), None)
+    if option.values or option.is_range or option.kind is not None or use is None:
+        return option
+    is_optional = use.value_form in ("[=]", "[]")
+    return replace(option, values=tuple(map(str, use.values)), optional_value=is_optional)
 
 
 def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[str]) -> HelpText:
@@ -587,7 +625,7 @@ _NUMBERS = re.compile(
 )
 _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
 _PATHS = re.compile(
-    r"(?:(?:FILE|FILENAME|PATH|PATHSPEC)S?|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)$"
+    r"(?:(?:FILE|FILENAME|PATH|PATHSPEC)S?|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)\d?$"
 )
 
 

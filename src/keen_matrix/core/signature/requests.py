@@ -7,7 +7,7 @@ alternatives the longest.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
 from functools import lru_cache
 from itertools import islice, product
 from typing import Literal, TypeAlias
@@ -136,13 +136,18 @@ class Builder:
         self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED
     ) -> None:
         self.signature, self.form, self.grounds = signature, form, grounds
+        self._smallest: dict[frozenset[str], Request | None] = {}
+        self._fullest: dict[frozenset[str], Request | None] = {}
+        """What was made before: families ask for the same requests again and again."""
 
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
         conditions allow none."""
         keys = frozenset(option.key for option in wanted)
-        found = self._request(Wish(set(keys), full=False))
-        return found if found is not None else self._smallest_with_more(keys)
+        if keys not in self._smallest:
+            found = self._request(Wish(set(keys), full=False))
+            self._smallest[keys] = found or self._smallest_with_more(keys)
+        return self._smallest[keys]
 
     def _smallest_with_more(self, keys: frozenset[str]) -> Request | None:
         """Return the smallest accepted request where a condition asks for something optional beside
@@ -165,7 +170,13 @@ class Builder:
     def fullest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the fullest accepted request that has the wanted options, or None when conditions
         allow none."""
-        keys = {option.key for option in wanted}
+        options = list(wanted)
+        keys = frozenset(option.key for option in options)
+        if keys not in self._fullest:
+            self._fullest[keys] = self._made_fullest(options, keys)
+        return self._fullest[keys]
+
+    def _made_fullest(self, wanted: Sequence[Option], keys: frozenset[str]) -> Request | None:
         if keys & self.grounds.alone:
             return self.smallest(wanted)
         left_out = self._left_out(keys)
@@ -259,6 +270,7 @@ class Assembly:
         self._builder, self._wish = builder, wish
         self._choose = choose or self._chosen
         self._signature, self._form = builder.signature, builder.form
+        self._shape = shape_of(builder.signature, builder.form)
         self.options: list[OptionPart] = []
         self.operands: list[OperandPart] = []
         self.delimiter = False
@@ -283,41 +295,23 @@ class Assembly:
         """Return the alternative that is taken: one with something that is wished for, else the
         longest in full use and the shortest, or none at all, in smallest use."""
         wish = self._wish
-        for each in choice.alternatives:
-            if self._keys_in(each) & wish.options:
-                return each
-            if any(
-                isinstance(i, Operand) and i.name.name in wish.counts and not wish.full
-                for i in each.walk()
-            ):
-                return each
-        fit = [each for each in choice.alternatives if not self._asks_help(each)] or list(
-            choice.alternatives
-        )
-        allowed = [each for each in fit if not self._keys_in(each) & wish.without]
+        parts = [self._shape.parts[id(each)] for each in choice.alternatives]
+        counted = wish.counts.keys() if not wish.full else ()
+        for part in parts:
+            if part.keys & wish.options or any(each in part.operands for each in counted):
+                return part.form
+        fit = [each for each in parts if not each.is_apart] or parts
+        allowed = [each for each in fit if not each.keys & wish.without]
         if wish.without and not allowed and choice.optional:
             return None
         fit = allowed or fit
-        if wish.few and choice.optional and not any(map(self._keys_in, choice.alternatives)):
+        if wish.few and choice.optional and not any(each.keys for each in parts):
             return None  # a group of nothing but operands
         if wish.full:
-            return (
-                None
-                if self._asks_help(fit[0]) and choice.optional
-                else max(fit, key=lambda each: len(list(each.walk())))
-            )
-        return None if choice.optional else min(fit, key=lambda each: len(list(each.walk())))
-
-    def _keys_in(self, form: Form) -> set[str]:
-        """Return the keys of the options in a part of the synopsis."""
-        items = form.walk()
-        return {self._form.option_of(item).key for item in items if isinstance(item, OptionUse)}
-
-    def _asks_help(self, form: Form) -> bool:
-        return any(
-            isinstance(item, OptionUse) and is_apart(self._signature, self._form.option_of(item))
-            for item in form.walk()
-        )
+            if fit[0].is_apart and choice.optional:
+                return None
+            return max(fit, key=lambda each: each.size).form
+        return None if choice.optional else min(fit, key=lambda each: each.size).form
 
     def _add_option(self, use: OptionUse) -> None:
         option = self._form.option_of(use)
@@ -338,6 +332,44 @@ class Assembly:
         self.operands += [
             OperandPart(name, self._builder.usual(name, number)) for number in range(count)
         ]
+
+
+class Part(Struct, frozen=True, eq=False):
+    """An alternative of a choice, and what is asked of it whenever a request is made."""
+
+    form: Form
+    keys: frozenset[str]
+    """Of the options in it."""
+    operands: frozenset[str]
+    """The NAMEs of the operands in it."""
+    is_apart: bool
+    """Whether an option of it is apart."""
+    size: int
+    """How many items it has."""
+
+
+class Shape(Struct, frozen=True, eq=False):
+    """What is in the alternatives of a form."""
+
+    parts: Mapping[int, Part]
+    """By the identity of the alternative, which the form keeps."""
+
+
+@lru_cache(maxsize=64)
+def shape_of(signature: Signature, form: FormModel) -> Shape:
+    """Return what is in the alternatives of a form: with sixty options, each request that is made asks
+    for it some hundred times."""
+    apart = {option.key for option in form.options if is_apart(signature, option)}
+    choices = (item for item in form.form.walk() if isinstance(item, Choice))
+    alternatives = (each for choice in choices for each in choice.alternatives)
+    return Shape({id(each): _part(form, each, apart) for each in alternatives})
+
+
+def _part(model: FormModel, form: Form, apart: Set[str]) -> Part:
+    items = list(form.walk())
+    keys = frozenset(model.option_of(each).key for each in items if isinstance(each, OptionUse))
+    names = frozenset(each.name.name for each in items if isinstance(each, Operand))
+    return Part(form, keys, names, bool(keys & apart), len(items))
 
 
 def operand_count(signature: Signature, item: Operand) -> tuple[int, int | None]:

@@ -21,7 +21,7 @@ from keen_matrix.core.insight.settling.edits import (
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
 from keen_matrix.core.insight.settling.program import runtime_of, script_of
-from keen_matrix.core.notation.synopsis import Keyword, OptionUse
+from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.habits import SWITCH_NAMES
 from keen_matrix.core.signature.model import Option, habits_of_switches
@@ -65,7 +65,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     natives = {
         name: row
         for name, row in sorted(READERS.items(), key=lambda each: _rank(script, each[1]))
-        if row.runtime in fit
+        if row.runtime in fit and _can_spell(lab.signature, row)
     }
     if guessed:  # of several that do the same, it is the one
         natives = {guessed: READERS[guessed], **natives}
@@ -95,6 +95,13 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         shown=lab.shown(*telling),
         edits=tuple(edits),
     )
+
+
+def _can_spell(signature: Signature, row: Reader) -> bool:
+    """Tell whether a reader has options that are spelt as those of the synopsis: where one dash stands
+    before a letter alone, `-bail` would be five flags."""
+    words = (each for option in signature.options for each in option.spellings)
+    return row.style == "one-dash" or not any(re.match(r"-[^-].", each) for each in words)
 
 
 def _rank(script: str, row: Reader) -> int:
@@ -381,7 +388,8 @@ def _probes(lab: Lab) -> Iterator[Probe]:
         yield from _with_flags(base, flags)
         for part in _of_both_kinds(valued):
             yield from _with_value(lab, builder, base, part)
-        yield from _with_operands(builder, base, [*flags[:1], *valued[:1]])
+        behind = _with_operand(lab, builder, base)
+        yield from _with_operands(builder, behind, [*flags[:1], *valued[:1]])
         yield from _with_unknown(base)
 
 
@@ -408,7 +416,7 @@ def _of_both_kinds(parts: Sequence[OptionPart]) -> list[OptionPart]:
     """Return an option with a letter and one with a long name, where there are such."""
     plain = sorted(parts, key=lambda each: each.values[0] != PLAIN_WORD)
     short = next((each for each in plain if _letter(each.option)), None)
-    long = next((each for each in plain if _long(each.option)), None)
+    long = next((each for each in plain if _long(each.option) or _one_dash(each.option)), None)
     return list(dict.fromkeys(each for each in (short, long) if each is not None))
 
 
@@ -418,6 +426,11 @@ def _letter(option: Option) -> str:
 
 def _long(option: Option) -> str:
     return next((each for each in option.spellings if each.startswith("--") and len(each) > 3), "")
+
+
+def _one_dash(option: Option) -> str:
+    """Return a name of more than a letter behind one dash."""
+    return next((each for each in option.spellings if re.match(r"-[^-].", each)), "")
 
 
 def _beside(base: Request, words: Sequence[str]) -> Words:
@@ -478,6 +491,9 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         if is_any:
             yield Probe(_beside(base, [f"{letter}={value}"]))
         yield Probe(_beside(base, [f"-{letter}", value]))
+    one_dash = _one_dash(part.option)
+    if one_dash and not long:
+        yield Probe(_beside(base, [f"{one_dash}={value}"]), "joined", True, False)
     if long:
         yield Probe(_beside(base, [f"{long}={value}"]), "joined", True, False)
         if kind.type == "text" and is_any:  # whether another type takes it is for the program
@@ -514,6 +530,18 @@ def _ends_behind(base: Request, option: Option) -> bool:
         if isinstance(each, OptionUse) and base.form.option_of(each) is option
     ]
     return min(uses, default=-1) > last or base.form.keywords == 0
+
+
+def _with_operand(lab: Lab, builder: Builder, base: Request) -> Request:
+    """Return an accepted request with an operand, an optional one where the smallest has none: only
+    behind one is it seen whether options may follow."""
+    if any(part.name for part in base.operands):
+        return base
+    for item in builder.form.form.walk():
+        request = builder.with_counts(item.name.name, 1) if isinstance(item, Operand) else None
+        if request is not None and lab.works(request):
+            return request
+    return base
 
 
 def _with_operands(builder: Builder, base: Request, parts: Sequence[OptionPart]) -> Iterator[Probe]:

@@ -12,6 +12,7 @@ from keen_matrix.core.insight.settling.answers import (
     settle_surroundings,
     settle_varying,
 )
+from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_pairs
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.reading import (
@@ -19,12 +20,8 @@ from keen_matrix.core.insight.settling.reading import (
     settle_reader,
     settle_repeats,
 )
-from keen_matrix.core.insight.settling.structure import (
-    settle_actions,
-    settle_conflicts,
-    settle_pairs,
-    settle_required,
-)
+from keen_matrix.core.insight.settling.replacing import settle_replacing
+from keen_matrix.core.insight.settling.structure import settle_actions, settle_required
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_types
 from keen_matrix.core.runs.experiments import OutOfLaunches
 from keen_matrix.core.structs import Struct
@@ -32,8 +29,8 @@ from keen_matrix.core.structs import Struct
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
     settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_reader, settle_habits,
-    settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs, settle_varying,
-    settle_surroundings,
+    settle_replacing, settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs,
+    settle_varying, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""

@@ -1,30 +1,29 @@
-"""What the synopsis should say: what is required, what excludes each other, what ends the call by
-itself."""
+"""What the synopsis should say: what is required, and what ends the call by itself."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
+from collections.abc import Iterator, Sequence
 from itertools import combinations
 
-from keen_matrix.core.expect.naming import is_named
 from keen_matrix.core.insight.settling.edits import (
     OBSERVED,
     AppendEdit,
-    Edit,
     SynopsisEdit,
-    ValueEdit,
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
-from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
-from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
-from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, optional_of
-from keen_matrix.core.signature.families.accepted import pairs_of
-from keen_matrix.core.signature.grounds import Clash, FormGrounds
-from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import Builder, Request, plain_options
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.lines import (
+    grouped,
+    short,
+    spellings_in,
+    spellings_of_keys,
+    synopsis_edit,
+    without_brackets,
+)
+from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
+from keen_matrix.core.runs.forms import optional_of
+from keen_matrix.core.signature.grounds import FormGrounds
+from keen_matrix.core.signature.requests import Builder
 from keen_matrix.core.signature.signature import unequal_condition
 from keen_matrix.core.structs import replace
 
@@ -43,14 +42,14 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
             text = f"{pair[0]} and {pair[1]} must not be the same"
             yield Finding(text=text, shown=shown, edits=(edit,))
         keys = set(found.required)
-        changed = without_brackets(form, _places(lab, number, keys), set(found.operands))
+        changed = without_brackets(form, spellings_of_keys(lab, number, keys), set(found.operands))
         others = _other_ways(lab, number, found) if len(keys) == 1 else []
         if others:
             yield _one_of(lab, number, [*found.required, *others], shown)
         elif (keys or found.operands) and changed != form:
             names = " and ".join((*found.required, *found.operands))
             text = f"{names} {'is' if len(keys) + len(found.operands) == 1 else 'are'} required"
-            yield Finding(text=text, shown=shown, edits=(_synopsis(lab, number, changed),))
+            yield Finding(text=text, shown=shown, edits=(synopsis_edit(lab, number, changed),))
         if not found.works and _needs_command(lab, number):
             lines = [*lab.signature.lines]
             del lines[number]
@@ -59,7 +58,7 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
         elif not found.works and plain is not None:
             line = " ".join(plain.words()) or "no words"
             yield Finding(
-                text=f"no vector of {_short(form)} is accepted: not even {line}", shown=shown
+                text=f"no vector of {short(form)} is accepted: not even {line}", shown=shown
             )
 
 
@@ -103,7 +102,7 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
     together."""
     form = lab.signature.lines[number]
     text = f"one of {', '.join(keys)} is required"
-    grouping = grouped(form, [_places(lab, number, {key}) for key in keys])
+    grouping = grouped(form, [spellings_of_keys(lab, number, {key}) for key in keys])
     if grouping is None:
         return Finding(text=text, shown=shown)
     trials = lab.forms.trials(number)
@@ -112,271 +111,12 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
     together = any(lab.works(trials.builder.smallest(pair)) for pair in pairs)
     items = [
         replace(item, optional=False, several=together)
-        if isinstance(item, Choice) and _places(lab, number, set(keys)) <= set(_spellings_of(item))
+        if isinstance(item, Choice)
+        and spellings_of_keys(lab, number, set(keys)) <= set(spellings_in(item))
         else item
         for item in grouping.items
     ]
-    return Finding(text=text, shown=shown, edits=(_synopsis(lab, number, Form(tuple(items))),))
-
-
-def settle_conflicts(lab: Lab) -> Iterator[Finding]:
-    """Find options that the program refuses together, or by themselves."""
-    for number, found in enumerate(lab.forms.grounds()):
-        clashes = (*found.clashes, *_refused_alone(lab, number, found))
-        yield from _stated(lab, number, found, clashes)
-
-
-def settle_pairs(lab: Lab) -> Iterator[Finding]:
-    """Find what clashes in the vectors in which every pair of options is: the fullest one has only one
-    of a group in it, and hides what the others of the group are refused beside."""
-    for number, found in enumerate(lab.forms.grounds()):
-        if found.works:
-            yield from _stated(lab, number, found, _clashes_in_pairs(lab, number, found))
-
-
-def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
-    trials = lab.forms.trials(number)
-    trials.rebuild(found)
-    requests = list(pairs_of(lab.signature, trials.builder))
-    told: set[frozenset[str]] = set()
-    for at, request in enumerate(requests):
-        if at % SIDE_BY_SIDE == 0:  # not all at once: where launches end, what came before is found
-            lab.answers(each.words() for each in requests[at : at + SIDE_BY_SIDE])
-        answer = lab.answer(request.words())
-        options = [part.option for part in request.options]
-        if answer.works or any(each <= {option.key for option in options} for each in told):
-            continue
-        fewest = _fewest(lab, trials, options, answer)
-        if len(fewest) > 1:
-            told.add(frozenset(each.key for each in fewest))
-            smallest = trials.builder.smallest(fewest)
-            assert smallest is not None  # it was seen to be refused
-            words = smallest.words()
-            keys = tuple(each.key for each in fewest)
-            yield Clash(options=keys, words=words, answer=lab.answer(words).text)
-
-
-def _fewest(
-    lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Answer
-) -> Sequence[Option]:
-    """Return the fewest of some options that are refused together, those that the answer names tried
-    first; none where it is their values that are refused."""
-
-    def refused(some: Sequence[Option]) -> bool:
-        request = trials.builder.smallest(some)
-        if request is None or not {each.key for each in some} <= _keys(request):
-            return False
-        return refused_or_accepted(lab.answer(request.words())) == "refused"
-
-    named = [each for each in options if any(is_named(s, answer.said) for s in each.spellings)]
-    for pair in combinations(named[:MOST_NAMED], 2):
-        if refused(pair):
-            return pair
-    if not refused(options):
-        return []
-    left = list(options)
-    for option in options:
-        fewer = [each for each in left if each is not option]
-        if refused(fewer):
-            left = fewer
-    return left
-
-
-def _stated(
-    lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]
-) -> Iterator[Finding]:
-    for clash in clashes:
-        form = lab.signature.forms[number]
-        there = {each.key for each in plain_options(lab.signature, form)}
-        if not {*clash.options} <= there:
-            continue  # one of them was set aside, or left the form, by what was stated before it
-        # a message that is about a value is no conflict: of a file that is not there, say
-        typed = list(_other_values(lab, number, clash))
-        if typed:
-            yield from typed
-        elif len(clash.options) > 1:
-            yield from _conflict(lab, number, found, clash)
-        elif clash.options:
-            yield _lone(lab, number, clash)
-
-
-def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
-    """Yield the options that are refused by themselves, though the fullest vector is accepted: beside
-    an option of it they do nothing."""
-    trials = lab.forms.trials(number)
-    trials.rebuild(found)
-    known = {key for clash in found.clashes for key in (*clash.options, clash.about)}
-    options = [
-        each for each in optional_of(trials.builder)
-        if each.key not in known and each.key not in found.actions
-    ]  # fmt: skip
-    vectors = [
-        (each.key, request.words())
-        for each in options
-        if (request := trials.builder.smallest([each])) is not None and each.key in _keys(request)
-    ]
-    answers = lab.answers(words for _, words in vectors)
-    for (key, words), answer in zip(vectors, answers, strict=True):
-        if not answer.works:
-            yield Clash(options=(key,), words=words, answer=answer.text)
-
-
-def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
-    """Yield the types of open values with which options are accepted that seem to clash: of one
-    option all, of several those that the message shows."""
-    keys = clash.options or ((clash.about,) if clash.about else ())
-    builder = Builder(lab.signature, lab.signature.forms[number])
-    request = builder.smallest(each for each in builder.form.options if each.key in keys)
-    if not keys or request is None or lab.works(request):
-        return
-    words = {(place, at): word for place, at, _, word in request.slots()}
-    slots = [
-        slot for slot in open_slots(lab, request)
-        if len(keys) == 1 or is_named(words[slot.place, slot.number], clash.answer)
-    ]  # fmt: skip
-    yield from typed_findings(lab, request, slots)
-
-
-SIDE_BY_SIDE = 8
-"""Vectors with pairs that are launched together before what is refused of them is reduced."""
-MOST_NAMED = 4
-"""Options that are named of those that are refused together."""
-MOST_PARTNERS = 12
-"""Options that are tried beside one that is refused by itself."""
-
-
-def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
-    """Return that an option is refused by itself, or which other one it needs: where there is one that
-    makes it accepted, and every vector that has it without is refused."""
-    key = clash.options[0]
-    shown = (Shown(clash.words, clash.answer),)
-    if clash.about:
-        return Finding(text=f"{key} is refused beside others", shown=shown)
-    builder = Builder(lab.signature, lab.signature.forms[number])
-    options = {each.key: each for each in plain_options(lab.signature, builder.form)}
-    others = [each for each in options if each != key]
-    told = [each for each in others if is_named(each, clash.answer)]
-    ways: list[tuple[str, Request, Request]] = []
-    """Other options that make it accepted, each with the vector that has both and the one that is."""
-    for other in [*told, *(each for each in others if each not in told)][:MOST_PARTNERS]:
-        request = builder.smallest([options[other], options[key]])
-        if request is None or _keys(request) != {key, other}:
-            continue  # a condition asks for more of them: which of these does it is not known
-        found = _with_value_told(lab, request, options[key], clash)
-        if found is not None and not _works_without(lab, number, options, key, other):
-            ways.append((other, request, found))
-        if other in told and ways:
-            break
-    # where several do, or it complains of something else, it is something else that it needs
-    if len(ways) != 1 or not _speaks_of(lab, clash):
-        return _refused_by_itself(lab, number, clash, shown)
-    ((other, request, found),) = ways
-    edits: list[Edit] = [
-        AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
-    ]
-    edits += [
-        ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
-        for (_, _, name, old), (_, _, _, word) in zip(request.slots(), found.slots(), strict=True)
-        if old != word
-    ]
-    return Finding(
-        text=f"{key} needs {other}",
-        shown=(*shown, *lab.shown(found.words())),
-        edits=tuple(edits),
-    )
-
-
-def _keys(request: Request) -> set[str]:
-    return {part.option.key for part in request.options}
-
-
-def _works_without(
-    lab: Lab, number: int, options: Mapping[str, Option], key: str, other: str
-) -> bool:
-    """Tell whether an option is accepted in any vector that goes without another one which makes it
-    accepted: it needs that one or some other, and no condition of ours says so."""
-    spellings = _places(lab, number, {key}), _places(lab, number, {other})
-    if any(
-        _has(words, spellings[0]) and not _has(words, spellings[1])
-        for words in lab.experiments.accepted()
-    ):
-        return True
-    trials = lab.forms.trials(number)
-    fuller = trials.wished([each for each in options.values() if each.key != other], set(options))
-    return fuller is not None and key in _keys(fuller) and lab.works(fuller)
-
-
-def _has(words: Iterable[str], spellings: Set[str]) -> bool:
-    return any(word.split("=")[0] in spellings for word in words)
-
-
-def _refused_by_itself(lab: Lab, number: int, clash: Clash, shown: tuple[Shown, ...]) -> Finding:
-    """Return that an option is refused whatever stands beside it, as observed: it is set aside. Where
-    another form has it accepted, it is this one that goes without it. An option that is refused as
-    one that there is not, or that crashes or hangs, is told and not settled: the help and the program
-    differ."""
-    key = clash.options[0]
-    if _works_elsewhere(lab, number, key):
-        form = lab.signature.lines[number]
-        fewer = without_option(form, _places(lab, number, {key}))
-        return Finding(
-            text=f"{key} is refused in {_short(form)}", shown=shown,
-            edits=() if fewer is None else (_synopsis(lab, number, fewer),),
-        )  # fmt: skip
-    builder = Builder(lab.signature, lab.signature.forms[number])
-    answer = lab.answer(clash.words) if clash.words else None
-    if answer is not None and _is_unknown(lab, builder, clash, answer):
-        return Finding(text=f"{key} stands in the synopsis, and the program does not know it",
-                       shown=shown)  # fmt: skip
-    text = f"{key} is refused by itself"
-    if answer is None or refused_or_accepted(answer) != "refused":
-        return Finding(text=text, shown=shown)
-    edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
-    return Finding(text=text, shown=shown, edits=(edit,))
-
-
-def _works_elsewhere(lab: Lab, number: int, key: str) -> bool:
-    """Tell whether another form has an option accepted."""
-    for other, form in enumerate(lab.signature.forms):
-        options = [each for each in form.options if each.key == key]
-        works = other != number and bool(options)
-        if works and lab.works(Builder(lab.signature, form).smallest(options)):
-            return True
-    return False
-
-
-def _is_unknown(lab: Lab, builder: Builder, clash: Clash, answer: Answer) -> bool:
-    """Tell whether an option is refused in the words with which one is that no program has."""
-    key, smallest = clash.options[0], builder.smallest()
-    if smallest is None:
-        return False
-    spelling = next((each for each in clash.words if each.split("=")[0] == key), key)
-    for unknown in UNKNOWN:
-        if unknown.startswith("--") == key.startswith("--"):
-            other = lab.answer((unknown, *smallest.words()))
-            said = other.said.replace(unknown, spelling)
-            if not other.works and said == answer.said:
-                return True
-    return False
-
-
-def _with_value_told(lab: Lab, request: Request, option: Option, clash: Clash) -> Request | None:
-    """Return a request if it is accepted, or with a value of an option that the refusal of the
-    option by itself asks for; None where neither is."""
-    # in the other order too: an option that takes the next word for its value needs no other
-    turned = replace(request, options=request.options[::-1])
-    if not lab.works(turned):
-        if not option.takes_value:
-            return None
-    elif lab.works(request):
-        return request
-    for word in words_told(lab.answer(clash.words))[:2]:
-        for place, number, name, _ in request.slots():
-            if name in option.value_names:
-                tried = request.with_value(place, number, word)
-                if lab.works(tried):
-                    return tried
-    return None
+    return Finding(text=text, shown=shown, edits=(synopsis_edit(lab, number, Form(tuple(items))),))
 
 
 def settle_actions(lab: Lab) -> Iterator[Finding]:
@@ -390,188 +130,3 @@ def settle_actions(lab: Lab) -> Iterator[Finding]:
             shown = lab.shown(alone.words()) if alone is not None else ()
             edit = AppendEdit(("signature", "actions"), spelt[key], OBSERVED)
             yield Finding(text=f"{key} ends the call by itself", shown=shown, edits=(edit,))
-
-
-def _places(lab: Lab, number: int, keys: Set[str]) -> set[str]:
-    """Return the spellings of some options of a form."""
-    options = lab.signature.forms[number].options
-    return {spelling for each in options if each.key in keys for spelling in each.spellings}
-
-
-def _synopsis(lab: Lab, number: int, form: Form) -> SynopsisEdit:
-    lines = [*lab.signature.lines]
-    lines[number] = form
-    return SynopsisEdit(tuple(map(str, lines)))
-
-
-def _short(form: Form) -> str:
-    text = str(form)
-    return text if len(text) < 60 else text[:59] + "…"
-
-
-# --- conflicts ---
-
-
-def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterator[Finding]:
-    """Yield that some options exclude each other: by a group where two do and all that stand in it,
-    else by conditions."""
-    shown = (Shown(clash.words, clash.answer),)
-    if not _speaks_of(lab, clash):
-        # it may be the input that is refused: a condition would claim more than was seen
-        yield Finding(text=f"{_listed(clash.options)} are refused together", shown=shown)
-        return
-    if len(clash.options) > MOST_NAMED:
-        yield Finding(text=f"{_listed(clash.options)} are refused together", shown=shown)
-        return
-    if len(clash.options) > 2:
-        text = f"{' and '.join(clash.options)} are refused together"
-        yield Finding(text=text, shown=shown, edits=(_never_together(clash.options, clash.answer),))
-        return
-    form = lab.signature.lines[number]
-    changed = grouped(form, [_places(lab, number, {key}) for key in clash.options])
-    trials = lab.forms.trials(number)
-    trials.rebuild(found)
-    options = trials.options(clash.options) if changed is None else _within(trials, changed, clash)
-    pairs = [pair for pair in combinations(options, 2) if _may_be_together(trials, pair)]
-    refused = [
-        pair for pair in pairs if trials.refuses(pair) and _is_refused_reversed(trials, pair)
-    ]
-    if changed is not None and refused == pairs:
-        text = f"{' and '.join(clash.options)} exclude each other"
-        yield Finding(text=text, shown=shown, edits=(_synopsis(lab, number, changed),))
-        return
-    for pair in refused:
-        keys = [each.key for each in pair]
-        request = trials.builder.smallest(pair)
-        words = clash.words if request is None else request.words()
-        answer = trials.experiments.answer(words).text
-        yield Finding(
-            text=f"{' and '.join(keys)} exclude each other", shown=(Shown(words, answer),),
-            edits=(_never_together(keys, answer),),
-        )  # fmt: skip
-    if not refused:  # of some the last one counts
-        yield Finding(text=f"{' and '.join(clash.options)} exclude each other", shown=shown)
-
-
-_ABOUT_OPTIONS = re.compile(
-    r"conflict|incompatib|cannot|can't|exclu|together|both|combin|meaningless|mutual|only one|more than one|"
-    r"not allowed|needs?\b|requires?\b|\bonly\b|must|sense|without|unless",
-    re.IGNORECASE,
-)
-"""Words with which a message tells that options do not go together, or that one needs another."""
-
-
-def _speaks_of(lab: Lab, clash: Clash) -> bool:
-    """Tell whether a refusal is about its options: it names one, or says that they do not go together."""
-    said = lab.answer(clash.words).said.partition("\n")[2] if clash.words else ""
-    return bool(_ABOUT_OPTIONS.search(said)) or any(is_named(each, said) for each in clash.options)
-
-
-def _listed(keys: Sequence[str]) -> str:
-    if len(keys) <= MOST_NAMED:
-        return " and ".join(keys)
-    return f"{', '.join(keys[:MOST_NAMED])} and {len(keys) - MOST_NAMED} more"
-
-
-def _never_together(keys: Sequence[str], answer: str) -> Edit:
-    """Return the condition that some options are not given together."""
-    given = " and ".join(f"given('{each}')" for each in keys)
-    return AppendEdit(("signature", "where"), f"not ({given})", f"{OBSERVED}: {answer}")
-
-
-def _within(trials: FormTrials, changed: Form, clash: Clash) -> list[Option]:
-    """Return the options of the group that a clash would stand in."""
-    wanted = {spelling for each in trials.options(clash.options) for spelling in each.spellings}
-    group = next(
-        item for item in changed.items
-        if isinstance(item, Choice) and wanted <= set(_spellings_of(item))
-    )  # fmt: skip
-    inside = set(_spellings_of(group))
-    return [each for each in trials.builder.form.options if set(each.spellings) <= inside]
-
-
-def _may_be_together(trials: FormTrials, pair: Sequence[Option]) -> bool:
-    """Tell whether the synopsis lets two options stand together. Those that it keeps apart were
-    tried when their group was made."""
-    request = trials.builder.smallest(pair)
-    return request is not None and {each.key for each in pair} <= _keys(request)
-
-
-def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:
-    """Tell whether two options are refused as well in the other order: of some the last one counts."""
-    request = trials.builder.smallest(pair)
-    if request is None:
-        return False
-    return not trials.took_words(replace(request, options=request.options[::-1]).words())
-
-
-def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
-    """Return a line in which options that stand in brackets of their own, or in a group that one of
-    them begins, are one group; None where they stand otherwise."""
-    places = [_place_of(form, each) for each in spellings]
-    if any(place is None for place in places) or len(set(places)) < len(places):
-        return None
-    first, *rest = sorted(place for place in places if place is not None)
-    members = [item for at in (first, *rest) if isinstance(item := form.items[at], Choice)]
-    alternatives = tuple(each for member in members for each in member.alternatives)
-    items: list[Item] = [item for at, item in enumerate(form.items) if at not in rest]
-    items[first] = Choice(alternatives, all(each.optional for each in members))
-    return Form(tuple(items))
-
-
-def _place_of(form: Form, spellings: Set[str]) -> int | None:
-    """Return where a group stands that is nothing but alternatives of one option each, one of them
-    a given one."""
-    for at, item in enumerate(form.items):
-        if isinstance(item, Choice) and not item.several and set(_spellings_of(item)) & spellings:
-            single = all(
-                len(each.items) == 1 and isinstance(each.items[0], OptionUse)
-                for each in item.alternatives
-            )
-            return at if single else None
-    return None
-
-
-def _spellings_of(choice: Choice) -> Iterator[str]:
-    for form in choice.alternatives:
-        for item in form.walk():
-            if isinstance(item, OptionUse):
-                yield from item.spellings
-
-
-# --- what is required ---
-
-
-def without_brackets(form: Form, spellings: Set[str], names: Set[str]) -> Form:
-    """Return a line in which some options and operands stand without the brackets round them."""
-    items: list[Item] = []
-    for item in form.items:
-        inner = item.alternatives[0].items if isinstance(item, Choice) else ()
-        alone = inner[0] if len(inner) == 1 and isinstance(item, Choice) else None
-        single = isinstance(item, Choice) and item.optional and len(item.alternatives) == 1
-        if single and isinstance(alone, OptionUse) and set(alone.spellings) & spellings:
-            # outside brackets an option takes one NAME, so others keep a group round them
-            plain = len(alone.values) < 2
-            items.append(alone if plain else replace_optional(item))
-        elif single and isinstance(alone, Operand) and alone.name.name in names:
-            items.append(alone)
-        else:
-            items.append(item)
-    return Form(tuple(items))
-
-
-def without_option(form: Form, spellings: Set[str]) -> Form | None:
-    """Return a line without an option that stands in brackets of its own; None where it stands
-    otherwise."""
-    items = [
-        item for item in form.items
-        if not (isinstance(item, Choice) and set(_spellings_of(item)) & spellings)
-    ]  # fmt: skip
-    gone = [item for item in form.items if item not in items]
-    is_alone = len(gone) == 1 and isinstance(gone[0], Choice) and len(gone[0].alternatives) == 1
-    return Form(tuple(items)) if is_alone else None
-
-
-def replace_optional(item: Item) -> Item:
-    """Return a group of which one alternative is required."""
-    return replace(item, optional=False) if isinstance(item, Choice) else item

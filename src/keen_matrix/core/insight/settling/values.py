@@ -179,8 +179,8 @@ def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
     most = MOST_WORDS - works[::-1].index(True)
     if not all(works[least - 1 : most]) or (least == 1 and most == MOST_WORDS):
         return
-    count = _count_text(least, most if most < MOST_WORDS or least == most else None)
-    table = {**_table_of(lab.signature.values[name]), "count": count}
+    count = count_text(least, most if most < MOST_WORDS or least == most else None)
+    table = {**table_of(lab.signature.values[name]), "count": count}
     table = {key: value for key, value in table.items() if (key, value) != ("type", "text")}
     against = next(each for each, taken in zip(vectors, works, strict=True) if not taken)
     shown = lab.shown(vectors[least - 1], against)
@@ -489,7 +489,7 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     answers = dict(zip([*legal, *bad], lab.answers(map(words, [*legal, *bad])), strict=True))
     refused = [each for each in legal if not answers[each].works]
     taken = [each for each in bad if answers[each].works and each]
-    table = _table_of(kind)
+    table = table_of(kind)
     told = [*refused[:1], *taken[:1]]
     count = table.get("count")
     if kind.type in ("int", "float"):
@@ -517,7 +517,7 @@ def _number(
 ) -> tuple[TypeGuess, list[str]]:
     """Return the table of a number that was guessed, and the values that show it."""
     kind = lab.signature.values[slot.name]
-    table = _table_of(kind)
+    table = table_of(kind)
     words = [each for each in taken if not re.match(r"\d+(?:\.\d+)?[A-Za-z]*$", each)]
     if words:
         return {}, words[:1]
@@ -531,7 +531,7 @@ def _number(
     return table, refused[:1]
 
 
-def _table_of(kind: ValueType) -> TypeGuess:
+def table_of(kind: ValueType) -> TypeGuess:
     """Return the table of a type as a spec has it, as far as a draft states one."""
     found: TypeGuess = {"type": kind.type}
     for key in ("min", "max", "of", "default"):
@@ -539,11 +539,11 @@ def _table_of(kind: ValueType) -> TypeGuess:
         if value is not None:
             found[key] = list(value) if key == "of" else value
     if (counted := getattr(kind, "count", None)) is not None:
-        found["count"] = _count_text(*counted)
+        found["count"] = count_text(*counted)
     return found
 
 
-def _count_text(least: int, most: int | None) -> int | str:
+def count_text(least: int, most: int | None) -> int | str:
     """Return how many words there may be as a spec writes it."""
     return least if least == most else f"{least}..{'' if most is None else most}"
 

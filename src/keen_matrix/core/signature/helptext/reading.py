@@ -153,7 +153,8 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
 
 def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
     """Yield an option, in two where only its long spelling takes a value, which may be left out:
-    `-F, --classify[=WHEN]` (getopt_long(3): the short one would have it glued)."""
+    `-F, --classify[=WHEN]` (getopt_long(3): the short one would have it glued). A letter with a NAME of
+    its own takes one: `-c, -C NUM, --context[=NUM]` are three."""
     short = tuple(each for each in option.spellings if len(each) == 2)
     long = tuple(each for each in option.spellings if len(each) > 2)
     if (
@@ -163,12 +164,24 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
         and "[=" in head
         and not re.match(r"-\w\s*[^,\s|/]", head)
     ):
-        yield replace(
-            option, spellings=short, values=(), optional_value=False, choices=(), kind=None
-        )
+        valued = tuple(each for each in short if _has_own_value(each, head))
+        flags = tuple(each for each in short if each not in valued)
+        if flags:
+            yield replace(
+                option, spellings=flags, values=(), optional_value=False, choices=(), kind=None
+            )
+        if valued:
+            yield replace(option, spellings=valued, optional_value=False)
         yield replace(option, spellings=long)
     else:
         yield option
+
+
+def _has_own_value(letter: str, head: str) -> bool:
+    """Tell whether a NAME stands behind a letter, before the next spelling."""
+    return (
+        re.search(rf"(?<!\S){re.escape(letter)} (?:[A-Z][\w-]*|<[^<>]+>)(?=,|$)", head) is not None
+    )
 
 
 def _without(

@@ -81,6 +81,7 @@ def _goes_on(current: Sequence[str], line: str) -> bool:
     if any(text.count(left) > text.count(right) for left, right in ("[]", "()", "{}")):
         return True
     words = line.split()
-    if _ITEM.match(words[0]) and not line.rstrip().endswith("."):
+    # a full stop ends a sentence; three dots behind a NAME are an operand's
+    if _ITEM.match(words[0]) and re.search(r"\.{3}\s*$|[^.\s]\s*$", line):
         return True
     return len(words) < 4 and not line.rstrip().endswith((".", ":")) and not words[0][0].isupper()

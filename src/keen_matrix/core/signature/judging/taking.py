@@ -108,7 +108,7 @@ class Taker:
                 values = [*values, ""]
             self.add(option, spelling, values)
             self._check_count(option, spelling)
-        elif spelling.startswith("--") and need(self.habits.joined, "joined") == "none":
+        elif len(spelling) > 2 and need(self.habits.joined, "joined") == "none":
             why = f"{spelling} takes its value as a word of its own"
             self.findings.refuse("unknown-option", f"{spelling}={joined}", spelling, why=why)
         elif not joined and need(self.habits.empty_joined, "empty_joined") == "refuse":

@@ -1,0 +1,113 @@
+"""Changes of a line of a synopsis: options in a group of their own, without their brackets, or gone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence, Set
+
+from keen_matrix.core.insight.settling.edits import (
+    SynopsisEdit,
+)
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
+from keen_matrix.core.structs import replace
+
+
+def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
+    """Return a line in which options that stand in brackets of their own, or in a group that one of
+    them begins, are one group; None where they stand otherwise."""
+    places = [_place_of(form, each) for each in spellings]
+    if any(place is None for place in places) or len(set(places)) < len(places):
+        return None
+    first, *rest = sorted(place for place in places if place is not None)
+    members = [item for at in (first, *rest) if isinstance(item := form.items[at], Choice)]
+    alternatives = tuple(each for member in members for each in member.alternatives)
+    items: list[Item] = [item for at, item in enumerate(form.items) if at not in rest]
+    items[first] = Choice(alternatives, all(each.optional for each in members))
+    return Form(tuple(items))
+
+
+def _place_of(form: Form, spellings: Set[str]) -> int | None:
+    """Return where a group stands that is nothing but alternatives of one option each, one of them
+    a given one."""
+    for at, item in enumerate(form.items):
+        if isinstance(item, Choice) and not item.several and set(spellings_in(item)) & spellings:
+            single = all(
+                len(each.items) == 1 and isinstance(each.items[0], OptionUse)
+                for each in item.alternatives
+            )
+            return at if single else None
+    return None
+
+
+def spellings_in(choice: Choice) -> Iterator[str]:
+    """Yield the spellings of the options in a group."""
+    for form in choice.alternatives:
+        for item in form.walk():
+            if isinstance(item, OptionUse):
+                yield from item.spellings
+
+
+def without_brackets(form: Form, spellings: Set[str], names: Set[str]) -> Form:
+    """Return a line in which some options and operands stand without the brackets round them."""
+    items: list[Item] = []
+    for item in form.items:
+        inner = item.alternatives[0].items if isinstance(item, Choice) else ()
+        alone = inner[0] if len(inner) == 1 and isinstance(item, Choice) else None
+        single = isinstance(item, Choice) and item.optional and len(item.alternatives) == 1
+        if single and isinstance(alone, OptionUse) and set(alone.spellings) & spellings:
+            # outside brackets an option takes one NAME, so others keep a group round them
+            plain = len(alone.values) < 2
+            items.append(alone if plain else replace_optional(item))
+        elif single and isinstance(alone, Operand) and alone.name.name in names:
+            items.append(alone)
+        else:
+            items.append(item)
+    return Form(tuple(items))
+
+
+def without_option(form: Form, spellings: Set[str]) -> Form | None:
+    """Return a line without an option that stands in brackets of its own; None where it stands
+    otherwise."""
+    items = [
+        item for item in form.items
+        if not (isinstance(item, Choice) and set(spellings_in(item)) & spellings)
+    ]  # fmt: skip
+    gone = [item for item in form.items if item not in items]
+    is_alone = len(gone) == 1 and isinstance(gone[0], Choice) and len(gone[0].alternatives) == 1
+    return Form(tuple(items)) if is_alone else None
+
+
+def replace_optional(item: Item) -> Item:
+    """Return a group of which one alternative is required."""
+    return replace(item, optional=False) if isinstance(item, Choice) else item
+
+
+def with_operand(form: Form, name: str, other: Item | None) -> Form | None:
+    """Return a line with another item in the place of an operand that stands by itself, or with none;
+    None where there is no such operand."""
+    items: list[Item] = []
+    for item in form.items:
+        if isinstance(item, Operand) and item.name.name == name:
+            items += [] if other is None else [other]
+        else:
+            items.append(item)
+    return Form(tuple(items)) if tuple(items) != form.items else None
+
+
+def spellings_of_keys(lab: Lab, number: int, keys: Set[str]) -> set[str]:
+    """Return the spellings of some options of a form."""
+    options = lab.signature.forms[number].options
+    return {spelling for each in options if each.key in keys for spelling in each.spellings}
+
+
+def synopsis_edit(lab: Lab, number: int, form: Form) -> SynopsisEdit:
+    """Return the change of the synopsis to another line at a place."""
+    lines = [*lab.signature.lines]
+    lines[number] = form
+    return SynopsisEdit(tuple(map(str, lines)))
+
+
+def short(form: Form) -> str:
+    """Return a line as far as it is shown."""
+    text = str(form)
+    return text if len(text) < 60 else text[:59] + "…"
