@@ -27,7 +27,7 @@ from keen_matrix.core.model.record import (
 )
 from keen_matrix.core.model.signals import signal_name, signal_number
 
-VARYING = "varies from launch to launch: what varies was left out of the comparison"
+VARYING = "left out of the comparison, since two launches of one vector differ in it"
 SHOWN_ACTUAL = 4096
 """Characters of a text kept beside an expectation that is not met; the whole of it is in the
 record's streams."""
@@ -109,7 +109,7 @@ class Recorder:
                 raw = outcome.masked.get(stream, getattr(outcome, stream))
                 outcome.masked[stream] = mask(raw, masks, stream).text
         if relation is not None and all(each.met for _, each in compare(relation, self._launches)):
-            self._remark = f"{' and '.join(varies)} of one vector {VARYING}"
+            self._remark = f"{VARYING}: {', '.join(varies)}"
             return True
         for outcome, (masked, state) in zip(outcomes, before, strict=True):
             outcome.masked, outcome.state = masked, state
@@ -178,13 +178,21 @@ def _without_varying_files(
     first: Outcome, again: Outcome, outcomes: Sequence[Outcome]
 ) -> Iterator[str]:
     """Yield the names of the files in which two launches of one vector left other contents; they count as
-    the same in all outcomes, as long as they are there."""
+    the same in all outcomes, as long as they are there. So do files that have another name each time, as
+    long as there are as many."""
     for name in sorted({*first.state} & {*again.state}):
         if first.state[name] != again.state[name]:
             for outcome in outcomes:
                 if name in outcome.state:
                     outcome.state[name] = (VARIES,)
             yield name
+    # Files whose names are made up anew each time: as many of them, and nothing is known of which.
+    common = {*first.state} & {*again.state}
+    counts = {len({*outcome.state} - common) for outcome in (*outcomes, again)}
+    if len(counts) == 1 and counts != {0}:
+        for outcome in outcomes:
+            outcome.state = {name: outcome.state[name] for name in common & {*outcome.state}}
+        yield "the names of files"
 
 
 def _noted(
