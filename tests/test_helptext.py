@@ -205,7 +205,55 @@ def test_a_remark_in_a_usage_line_is_no_operand() -> None:
 
 @pytest.mark.parametrize(("line", "synopsis"), [
     ("-p DIR, --tmpdir[=DIR]   where", "[-p,--tmpdir[=DIR]]"), ("-F, --classify[=WHEN]   how", "[-F] [--classify[=WHEN]]"), ("-d[X], --deep[=X]   how", "[-d,--deep[=X]]"),
+    ("-c, -C NUM, --context[=NUM]   how", "[-c] [-C NUM] [--context[=CONTEXT]]"),
 ])  # fmt: skip
 def test_a_letter_has_no_value_where_only_the_long_name_may_have_one(line: str, synopsis: str) -> None:
     page = read_help(f"Usage: index [OPTION]...\n  {line}\n  -q, --quiet   less\n")
     assert draft_signature(page, ["index"]).synopsis == [f"{synopsis} [-q,--quiet]"]
+
+
+MANY_USAGES = """
+    NAME
+        tide log - what was entered
+
+    SYNOPSIS
+        tide log [-t <type>] [--path=<file> | --all]
+                 [--stdin [--raw]] <file>...
+        tide log -i DAYS [OPTIONS]
+        other-command [OPTIONS] <words>
+
+    OPTIONS
+        -t <type>
+            Which kind of entry.
+
+        --path
+            As if it were there.
+
+        --all
+            Everything.
+
+        -o FILE
+            write to FILE instead
+
+        --source=FILE
+            get the bytes from FILE
+
+        -i DAYS
+            The last days.
+
+        --stdin
+            Read entries.
+
+        --raw
+            As they are.
+    """
+
+
+def test_usage_lines_of_a_page_are_the_programs_own_with_what_makes_up_each() -> None:
+    page = read_help(textwrap.dedent(MANY_USAGES))
+    draft = draft_signature(page, ["tide", "log"])
+    first, second = draft.synopsis
+    assert "<file>..." in first and "[--stdin [--raw]]" in first, "a line that ends in dots goes on, and is no sentence"
+    assert "-i" not in first and second.startswith("-i DAYS"), "what another line requires makes it up"
+    assert "--path <path>" in first and "--path <path>" in second, "its value stands in the usage alone"
+    assert draft.values["FILE"] == {"type": "path"} and draft.values["SOURCE"] == {"type": "file"}

@@ -336,6 +336,25 @@ def test_an_option_that_stands_in_for_an_operand_begins_a_line_of_its_own(place:
     assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
 
 
+LISTING = """
+    [ "$1" = --from ] && { echo "count: cannot open '$2'" >&2; exit 1; }
+    for word; do case $word in -l | -w) ;; -*) echo "count: unknown option $word" >&2; exit 1 ;; esac; done
+    echo counted
+    """
+
+
+def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(place: Place) -> None:
+    place.write("count.sh", LISTING)
+    place.write("c.matrix.toml", '[program]\nlaunch = "sh {here}/count.sh"\n[signature]\nhelp = []\n'
+                'synopsis = ["[-l] [-w] [FILE]...", "--from LIST [-l] [-w]"]\n')  # fmt: skip
+    came = place.call("settle", "c.matrix.toml", "--write", timeout=120)
+    assert 'aside = ["--from"]' in (place.folder / "c.matrix.toml").read_text() and "-l is refused" not in came.out, came.out
+    ran = place.call("run", "c.matrix.toml")
+    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+    assert not any("--from" in each["argv"] for each in place.cases() if each["family"] != "refusals")
+    assert "what has --from, which is set aside" in place.call("unfold", "c.matrix.toml").out
+
+
 def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:
     place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[--follow] PORT"\naside = ["--folow"]\n')
     came = place.call("lint", "a.matrix.toml")

@@ -19,9 +19,15 @@ from keen_matrix.core.runs.again import varying_of
 from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form, optional_of
 from keen_matrix.core.signature.families import family_of
-from keen_matrix.core.signature.grounds import Grounds, Words
+from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.kinds import COMPARING
-from keen_matrix.core.signature.requests import Builder, Request, builders
+from keen_matrix.core.signature.requests import (
+    Builder,
+    Request,
+    builders,
+    derived_builders,
+    needs_aside,
+)
 from keen_matrix.core.signature.signature import Signature, with_unequal
 from keen_matrix.core.structs import replace
 
@@ -35,11 +41,13 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
     if signature is None:
         return None
     experiments.launch(
-        [each.words() for builder in builders(signature) for each in _bases(builder)]
+        [each.words() for builder in derived_builders(signature) for each in _bases(builder)]
     )
     forms = tuple(
-        grounds_of_form(FormTrials(signature, number, experiments))
-        for number in range(len(signature.forms))
+        FormGrounds()
+        if needs_aside(each)
+        else grounds_of_form(FormTrials(signature, number, experiments))
+        for number, each in enumerate(builders(signature))
     )
     grounds = Grounds(forms=forms)
     signature = with_unequal(signature, grounds.unequal)
@@ -53,7 +61,9 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
     experiments.launch(sorted(controls))
     answers = ((words, experiments.answer(words)) for words in sorted(controls))
     refused = tuple((words, answer.text) for words, answer in answers if not answer.works)
-    sound = [each.words() for builder in builders(signature, grounds) for each in _bases(builder)]
+    sound = [
+        each.words() for builder in derived_builders(signature, grounds) for each in _bases(builder)
+    ]
     varying = varying_of(experiments, [each for each in sound if experiments.answer(each).works])
     return replace(
         grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments)
@@ -91,7 +101,7 @@ def are_as_before(
         plain = Builder(plain_signature, signature.forms[number]).smallest()
         if plain is not None and (form.required or form.operands or not form.works):
             refused.add(plain.words())
-    sound = [each for each in builders(signature, grounds) if each.grounds.works]
+    sound = [each for each in derived_builders(signature, grounds) if each.grounds.works]
     bases = {request.words() for builder in sound for request in _bases(builder)}
     working = (bases | controls) - refused
     experiments.launch(sorted(working | refused))
@@ -112,7 +122,7 @@ def _asking(signature: Signature, grounds: Grounds, experiments: Experiments) ->
     if not can_be_seen():  # a wait could only be told from a hang by nothing
         return ()
     vectors: dict[Words, None] = {}
-    for builder in builders(signature, grounds):
+    for builder in derived_builders(signature, grounds):
         wanted = [
             [option] for option in optional_of(builder) if option.key not in builder.grounds.alone
         ]

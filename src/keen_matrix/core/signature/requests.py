@@ -424,6 +424,20 @@ def builders(signature: Signature, grounds: Grounds = NO_GROUNDS) -> tuple[Build
     return tuple(Builder(signature, form, grounds.form(number)) for number, form in forms)
 
 
+def derived_builders(signature: Signature, grounds: Grounds = NO_GROUNDS) -> tuple[Builder, ...]:
+    """Return a builder for each form that vectors are derived from: not of one that requires an option
+    which is set aside."""
+    return tuple(each for each in builders(signature, grounds) if not needs_aside(each))
+
+
+def needs_aside(builder: Builder) -> bool:
+    """Tell whether every request of a form has an option that no derived vector is to have."""
+    if not builder.signature.aside:
+        return False
+    plain = builder.plain((), full=False)
+    return any(is_aside(builder.signature, part.option) for part in plain.options)
+
+
 def plain_options(signature: Signature, form: FormModel) -> list[Option]:
     """Return the options of a form that do something else than give help or a version."""
     return [option for option in form.options if not is_apart(signature, option)]

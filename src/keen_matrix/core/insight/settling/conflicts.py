@@ -41,6 +41,8 @@ def settle_conflicts(lab: Lab) -> Iterator[Finding]:
     for number in range(len(lab.signature.forms)):
         # line by line: what is stated of the first is stated of those below it too, and costs nothing there
         found = lab.forms.ground(number)
+        if not found.works:
+            continue
         clashes = (*found.clashes, *_refused_alone(lab, number, found))
         yield from _stated(lab, number, found, clashes)
 

@@ -8,10 +8,11 @@ from itertools import combinations
 from keen_matrix.core.insight.settling.edits import (
     OBSERVED,
     AppendEdit,
+    Edit,
     SynopsisEdit,
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.lines import (
     grouped,
     short,
@@ -23,7 +24,7 @@ from keen_matrix.core.insight.settling.lines import (
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
 from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import FormGrounds
-from keen_matrix.core.signature.requests import Builder
+from keen_matrix.core.signature.requests import Builder, Request
 from keen_matrix.core.signature.signature import unequal_condition
 from keen_matrix.core.structs import replace
 
@@ -58,8 +59,24 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
         elif not found.works and plain is not None:
             line = " ".join(plain.words()) or "no words"
             yield Finding(
-                text=f"no vector of {short(form)} is accepted: not even {line}", shown=shown
-            )
+                text=f"no vector of {short(form)} is accepted: not even {line}", shown=shown,
+                edits=tuple(_without_form(lab, number, plain)),
+            )  # fmt: skip
+
+
+def _without_form(lab: Lab, number: int, smallest: Request) -> Iterator[Edit]:
+    """Yield what sets aside the options that make up a form of which no vector is accepted, as observed:
+    what they need cannot be said. Where there is no other form, or it has them too, the run is to tell."""
+    others = [each for at, each in enumerate(lab.signature.forms) if at != number]
+    elsewhere = {option.key for form in others for option in form.options}
+    answer = lab.answer(smallest.words())
+    if not others or refused_or_accepted(answer) != "refused":
+        return
+    for part in smallest.options:
+        if part.option.key not in elsewhere:
+            key = ("signature", "aside")
+            yield AppendEdit(key, part.option.key, f"{OBSERVED}: {answer.text}")
+            return
 
 
 def _needs_command(lab: Lab, number: int) -> bool:

@@ -14,7 +14,7 @@ from importlib import import_module
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds, Words
 from keen_matrix.core.signature.kinds import FAMILIES, FamilyName
-from keen_matrix.core.signature.requests import Builder, builders
+from keen_matrix.core.signature.requests import Builder, derived_builders
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field
 
@@ -62,7 +62,7 @@ class Making(Struct, frozen=True, kw_only=True):
 
     signature: Signature
     builders: tuple[Builder, ...]
-    """One for each form of the synopsis."""
+    """One for each form of the synopsis that vectors are derived from."""
     grounds: Grounds
     launchers: tuple[str, ...]
     """Names of other ways to start the program."""
@@ -82,7 +82,7 @@ def family_of(
     module = import_module(f"keen_matrix.core.signature.families.{name}")
     making = Making(
         signature=signature,
-        builders=builders(signature, grounds),
+        builders=derived_builders(signature, grounds),
         grounds=grounds,
         launchers=launchers,
         notes=notes,

@@ -20,7 +20,7 @@ from keen_matrix.core.signature.requests import (
     OptionPart,
     Request,
     Wish,
-    builders,
+    derived_builders,
     is_apart,
     operand_count,
     plain_options,
@@ -320,7 +320,7 @@ def all_requests(signature: Signature) -> Iterator[tuple[str, ...]]:
     first."""
     from itertools import product
 
-    for builder in builders(signature):
+    for builder in derived_builders(signature):
         pairs = _Pairs(signature, builder)
         for row in product(*(range(level) for level in pairs.levels)):
             yield pairs.request_of(list(row)).words()
