@@ -355,6 +355,25 @@ def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(pl
     assert "what has --from, which is set aside" in place.call("unfold", "c.matrix.toml").out
 
 
+FOLLOWING = """
+    while getopts fq option; do case $option in f) endless=1 ;; q) ;; *) exit 2 ;; esac; done
+    shift $((OPTIND - 1))
+    [ $# -gt 0 ] || { echo "expected PORT" >&2; exit 2; }
+    [ "$endless" ] && exec sleep 600
+    echo "$1"
+    """
+
+
+def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(place: Place) -> None:
+    place.write("follow.sh", FOLLOWING)
+    place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/follow.sh"\n[signature]\nhelp = []\n'
+                'synopsis = "[-f] [-q] PORT"\n')  # fmt: skip
+    came = place.call("settle", "f.matrix.toml", "--write", timeout=120)
+    assert findings(came.out)[0] == "with -f it does not end" and came.out.count("hung") == 1, came.out
+    ran = place.call("run", "f.matrix.toml")
+    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+
+
 def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:
     place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[--follow] PORT"\naside = ["--folow"]\n')
     came = place.call("lint", "a.matrix.toml")

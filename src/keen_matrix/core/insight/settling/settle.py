@@ -21,20 +21,24 @@ from keen_matrix.core.insight.settling.reading import (
     settle_repeats,
 )
 from keen_matrix.core.insight.settling.replacing import settle_replacing
-from keen_matrix.core.insight.settling.structure import settle_actions, settle_required
+from keen_matrix.core.insight.settling.structure import (
+    settle_actions,
+    settle_endless,
+    settle_required,
+)
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_types
 from keen_matrix.core.runs.experiments import OutOfLaunches
 from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_counts, settle_required, settle_smallest, settle_types, settle_reader, settle_habits,
+    settle_smallest, settle_counts, settle_required, settle_smallest, settle_endless, settle_types, settle_reader, settle_habits,
     settle_replacing, settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs,
     settle_varying, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""
-ALL_AT_ONCE = (settle_conflicts, settle_pairs)
+ALL_AT_ONCE = (settle_endless, settle_conflicts, settle_pairs)
 """Steps whose findings do not change what the others of them stand on: the step begins anew when all are
 stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
 SHARE, LEAST_SHARE = 0.35, 60

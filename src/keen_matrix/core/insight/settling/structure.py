@@ -24,7 +24,7 @@ from keen_matrix.core.insight.settling.lines import (
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
 from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import FormGrounds
-from keen_matrix.core.signature.requests import Builder, Request
+from keen_matrix.core.signature.requests import Builder, Request, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
 from keen_matrix.core.structs import replace
 
@@ -134,6 +134,25 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
         for item in grouping.items
     ]
     return Finding(text=text, shown=shown, edits=(synopsis_edit(lab, number, Form(tuple(items))),))
+
+
+def settle_endless(lab: Lab) -> Iterator[Finding]:
+    """Find options with which the program does not end, as one that follows a file: they are set aside
+    before they are in all that comes, since each launch with one takes its whole time."""
+    for number in range(len(lab.signature.forms)):
+        builder = lab.forms.sound_builder(number)
+        requests = {
+            each.key: made
+            for each in plain_options(lab.signature, builder.form)
+            if (made := builder.smallest([each])) is not None
+            and each.key in {part.option.key for part in made.options}
+        } if builder is not None else {}  # fmt: skip
+        answers = lab.answers(each.words() for each in requests.values())
+        for (key, request), answer in zip(requests.items(), answers, strict=True):
+            if answer.record.verdict == "hung":
+                edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: it did not end")
+                shown = lab.shown(request.words())
+                yield Finding(text=f"with {key} it does not end", shown=shown, edits=(edit,))
 
 
 def settle_actions(lab: Lab) -> Iterator[Finding]:
