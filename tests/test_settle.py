@@ -355,6 +355,25 @@ def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(pl
     assert "what has --from, which is set aside" in place.call("unfold", "c.matrix.toml").out
 
 
+DECODING = """
+    while getopts dqv option; do case $option in d) decodes=1 ;; q | v) ;; *) exit 2 ;; esac; done
+    shift $((OPTIND - 1))
+    [ $# -le 1 ] || { echo "too many words" >&2; exit 2; }
+    [ "$decodes" ] && [ $# -gt 0 ] && { echo "$1: invalid input" >&2; exit 1; }
+    echo "${1:-nothing}"
+    """
+
+
+def test_an_option_that_cannot_use_the_operand_is_set_aside(place: Place) -> None:
+    place.write("code.sh", DECODING)
+    place.write("c.matrix.toml", '[program]\nlaunch = "sh {here}/code.sh"\n[signature]\nhelp = []\n'
+                'synopsis = "[-d] [-q] [-v] [WORD]"\n')  # fmt: skip
+    came = place.call("settle", "c.matrix.toml", "--write", timeout=120)
+    assert "-d is refused beside operands" in findings(came.out), came.out
+    ran = place.call("run", "c.matrix.toml")
+    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+
+
 FOLLOWING = """
     while getopts fq option; do case $option in f) endless=1 ;; q) ;; *) exit 2 ;; esac; done
     shift $((OPTIND - 1))

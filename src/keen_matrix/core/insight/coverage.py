@@ -91,6 +91,7 @@ def coverage_of(spec: Spec, cases: Iterable[Case], help_text: str = "") -> Cover
         aspects.add(matrix, case)
         if signature is not None:
             signature.add(case)
+        # A derived family has no axes that anybody wrote, so no tuples of it are counted.
         if not matrix.family:
             if matrix.index not in tuples:
                 tuples[matrix.index] = _TupleCount(spec, matrix)
@@ -129,6 +130,8 @@ class _SignatureCount:
     def add(self, case: Case) -> None:
         """Count one case and the further vectors that it is compared with."""
         for words in (case.argv, *case.more):
+            # By their looks, since refused vectors are counted as well, and of those no reading
+            # tells what is an option.
             flags = [word.startswith("-") and word not in ("-", "--") for word in words]
             self.dashed |= {
                 word.partition("=")[0] for word, flag in zip(words, flags, strict=True) if flag
@@ -142,11 +145,13 @@ class _SignatureCount:
             self.refusals |= {(kind, _about(standing.mentions)) for kind in standing.kinds}
         elif standing is not None and standing.status == "accepted":
             for name, value in standing.bound.items():
+                # Several operands of one NAME are bound to a list; each of them may be an edge.
                 for each in value if isinstance(value, list) else [value]:
                     if (text := as_text(each)) in self.wanted.get(name, ()):
                         self.seen[name].add(text)
 
     def _add_places(self, words: tuple[str, ...], flags: list[bool]) -> None:
+        # A vector of options alone has no place before or after.
         self.before = self.before or bool(flags and flags[0] and not all(flags))
         self.after = self.after or bool(flags and not flags[0] and any(flags))
         self.delimited = self.delimited or "--" in words

@@ -57,6 +57,7 @@ class Narrowed(Struct):
 def reason_of(fields: Record) -> tuple[Any, ...]:
     """Return what must stay the same for a failure to be the same: verdict, aspects, how the
     launch ended or crashed."""
+    # Not the texts themselves: a smaller vector says the same in other words.
     failed = sorted({each.aspect for each in fields.aspects if not each.met})
     crash = next(
         (str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None
@@ -91,8 +92,10 @@ class Trials:
         As many go at a time as can be launched at a time; of those that fail the same way the first is
         taken, whichever ends first.
         """
+        # Lazily: of a thousand candidates often the first fails, and the others need not be made.
         fresh = (each for each in candidates if self._key(matrix, each[1]) not in self.known)
         while some := list(islice(fresh, self.at_once)):
+            # The limit counts launches and not rounds, so the last round may be a part of one.
             some = some[: max(0, self.most - self.found.launches)]
             if not some:
                 self.found.stopped = True
@@ -105,6 +108,7 @@ class Trials:
             for (_, case), answer in zip(some, same, strict=True):
                 self.known[self._key(matrix, case)] = answer
             if any(same):
+                # The first in order, so that two runs with other jobs narrow to the same vector.
                 (what, case), fields = next(compress(zip(some, records, strict=True), same))
                 self.found.case, self.found.matrix, self.found.fields = case, matrix, fields
                 self.found.steps.append(Step(what, case.argv))
@@ -132,6 +136,7 @@ def narrowed(trials: Trials) -> Narrowed:
     if found.fields.verdict == "held":
         found.notes.append("it holds now")
         return found
+    # To leave a word out on one side alone compares two requests.
     if found.case.relation is not None and any(
         words != found.case.argv for words in found.case.more
     ):
@@ -141,6 +146,8 @@ def narrowed(trials: Trials) -> Narrowed:
         _in_matrix(trials)
     if _may_change_words(trials):
         _words(trials)
+    # A text on standard output is written for this input; with a shorter one it would differ for
+    # another reason.
     if set(trials.reason[1]) <= WORDLESS:
         _surroundings(trials)
     return found
@@ -184,6 +191,7 @@ def _row(trials: Trials, maker: CaseMaker) -> list[int] | None:
     row: list[int | None] = [None] * len(maker.layout.factors)
     for name, number in maker.layout.names.items():
         column, value = maker.layout.values[name], trials.found.case.values.get(name)
+        # To look a value up in so long an axis takes longer than what narrowing gains.
         if len(column) > 100_000:
             return None
         at = next(
@@ -212,12 +220,15 @@ def _simpler(trials: Trials, maker: CaseMaker, row: list[int], number: int) -> I
     order = sorted(
         range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level))
     )
+    # Only simpler ones than it has: what is not simpler would send it round and round.
     for level in order[: order.index(row[number])] if row[number] in order else ():
         other = list(row)
         other[number] = level
         for at, each in enumerate(maker.layout.factors):
             if each.parents:
                 there = any(other[group] == taken for group, taken in each.parents)
+                # The part that the factor stands in is left out now, so it has the level that says
+                # so; the other way round it gets its first.
                 if not there:
                     other[at] = each.levels - 1
                 elif other[at] == each.levels - 1:
@@ -236,6 +247,8 @@ def _may_change_words(trials: Trials) -> bool:
     for rule in rules_for(trials.spec, matrix, trials.found.case, 0):
         used |= set(rule.when.names) if rule.when else set()
         used |= _names_in(rule.aspects.values())
+    # The rules read the axes' values. With other words the same values would no longer be those of
+    # the vector.
     if used & own:
         trials.found.notes.append(
             "what is expected is written for these axis values, so single words are left as they are"
@@ -251,11 +264,13 @@ def _may_change_words(trials: Trials) -> bool:
 
 def _words(trials: Trials) -> None:
     words = list(trials.found.case.argv)
+    # Halves first: of forty words, of which two matter, that takes some ten launches and not forty.
     size = max(1, len(words) // 2)
     while words and not trials.found.stopped:
         parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]
         if _try_words(trials, f"{size} word{'s' if size > 1 else ''} left out", parts):
             words = list(trials.found.case.argv)
+            # After a part went, parts of the same size are tried again: what is left may go by now.
             size = max(1, min(size, len(words) // 2))
         elif size == 1:
             break
@@ -381,6 +396,7 @@ def _simplicity(value: object) -> tuple[object, ...]:
     if isinstance(value, (list, tuple)):
         return (2, len(value), sum(len(as_text(each)) for each in value), str(value))
     text = as_text(value)
+    # The text itself at last, so that the order does not hang on that of the axis.
     return (2, 1, len(text), not text.isascii(), text)
 
 
@@ -398,6 +414,7 @@ def simpler_words(word: str) -> Iterator[str]:
         )
         yield from (str(each) for each in tries if abs(each) < abs(number))
         return
+    # An option is never simpler than it is: a part of its name is another option, or none.
     if word.startswith("-"):
         return
     if len(word) > 1:

@@ -36,6 +36,8 @@ def receive(control: socket.socket) -> Any:
     fds = array.array("i")
     head = b""
     while len(head) < LENGTH.size:
+        # The descriptors travel with the first bytes, and would be closed by the kernel if those
+        # were read by a plain recv.
         data, ancillary, _, _ = control.recvmsg(
             LENGTH.size - len(head), socket.CMSG_LEN(3 * fds.itemsize)
         )
@@ -79,6 +81,8 @@ class Target:
         try:
             info = os.stat(self.name)
             stamp = (info.st_mtime_ns, info.st_size)
+            # The program may be built anew during a run; a launch from nothing would run what
+            # stands there now.
             if stamp != self.stamp:
                 with open(self.name, "rb") as file:
                     self.code = compile(file.read(), self.name, "exec", dont_inherit=True)
@@ -93,6 +97,8 @@ class Target:
 
             runpy._run_module_as_main(self.name)  # type: ignore[attr-defined]
             return
+        # What the interpreter sets for a script, name by name; the module of this file is never
+        # seen by the program.
         main = types.ModuleType("__main__")
         main.__dict__.update(
             __builtins__=builtins,
@@ -113,6 +119,7 @@ class Target:
 
 def become(request: Any, fds: Any, target: Target) -> None:
     """Be the launch: session, descriptors, directory, environment, words, path."""
+    # Its own session, as a cold launch has: its signals reach neither the keeper nor the run.
     os.setsid()
     for number, fd in enumerate(fds):
         os.dup2(fd, number)
@@ -120,11 +127,15 @@ def become(request: Any, fds: Any, target: Target) -> None:
         if fd > 2:
             os.close(fd)
     os.chdir(request["directory"])
+    # The mapping and the C environment alike, so that programs which the child starts see the same.
     os.environ.clear()
     os.environ.update(request["env"])
     sys.argv[:] = [target.name, *request["argv"]]
+    # With -P or -I the folder of the script is not in the path.
     safe = getattr(sys.flags, "safe_path", False) or sys.flags.isolated
     if sys.path and sys.path[0] == os.path.dirname(os.path.abspath(__file__)):
+        # That is the keeper's own folder, which stands there because this file was started as a
+        # script.
         del sys.path[0]
     if not safe:
         sys.path.insert(
@@ -133,6 +144,7 @@ def become(request: Any, fds: Any, target: Target) -> None:
             if target.kind == "file"
             else os.getcwd(),
         )
+    # Some programs start themselves anew by it.
     sys.orig_argv = [
         sys.executable,
         *request["switches"],
@@ -170,6 +182,8 @@ def live(target: Target) -> None:
         print_unhandled()
         finish(0)
         signal.signal(signal.SIGINT, signal.SIG_DFL)
+        # By the signal itself, as an interpreter ends: whoever waits sees a signal, and no exit
+        # status.
         os.kill(os.getpid(), signal.SIGINT)
     except BaseException:
         print_unhandled()
@@ -183,6 +197,7 @@ def exit_code(code: object) -> int:
     if code is None:
         return 0
     if isinstance(code, int):
+        # As exit(3) cuts it.
         return code & 0xFF
     try:
         sys.stderr.write(f"{code}\n")
@@ -199,6 +214,8 @@ def finish(code: int) -> int:
     threading = sys.modules.get("threading")
     try:
         if threading is not None:
+            # Before atexit functions, as Py_FinalizeEx does: a thread that is joined may still
+            # write.
             threading._shutdown()
         atexit._run_exitfuncs()
     except BaseException:
@@ -225,6 +242,7 @@ def print_unhandled() -> None:
     if kind is None or value is None:
         return
     own = os.path.abspath(__file__)
+    # The frames of this file would not be there in a launch from nothing.
     while trace is not None and os.path.abspath(trace.tb_frame.f_code.co_filename) == own:
         trace = trace.tb_next
     value.__traceback__ = trace
@@ -240,6 +258,7 @@ def die_with_parent() -> None:
     try:
         import ctypes
 
+        # PR_SET_PDEATHSIG: a worker that is killed cannot tell its keeper.
         ctypes.CDLL(None).prctl(1, int(signal.SIGKILL))
     except Exception:
         pass
@@ -268,6 +287,8 @@ def main() -> None:
     die_with_parent()
     preload(first["modules"])
     target.prepare()
+    # What is collected and frozen now is in no child's collections: they would touch every page
+    # that is shared, and copy it.
     gc.collect()
     gc.freeze()
     control.sendall(b"R")
@@ -285,6 +306,7 @@ def main() -> None:
             return
         for fd in fds:
             os.close(fd)
+        # The number first, since the worker has to be able to kill what does not end.
         control.sendall(STARTED.pack(b"P", pid))
         _, status, usage = os.wait4(pid, 0)
         control.sendall(ENDED.pack(b"E", status, usage.ru_utime, usage.ru_stime, usage.ru_maxrss))

@@ -45,6 +45,7 @@ def environment_of(
     base: Mapping[str, str], around: Surroundings, scope: Scope, places: CaseDirectories
 ) -> dict[str, str]:
     """Return the environment of one launch. Raises ExpressionFault."""
+    # What the spec says comes last: it may well set HOME itself.
     env = {**base, "HOME": places.home, "TMPDIR": places.tmp}
     if around.terminal is not None:
         env |= {"COLUMNS": str(around.terminal.columns), "LINES": str(around.terminal.rows)}
@@ -58,6 +59,7 @@ def environment_of(
 
 def is_constant(around: Surroundings) -> bool:
     """Tell whether surroundings are the same for every case, so that what starts one starts all."""
+    # Whatever is read, typed or timed differs from case to case, or is opened anew for each.
     plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
     return plain and all(
         template is None or template.constant is not None for _, template in around.env
@@ -115,6 +117,7 @@ def _input(stdin: Stdin, case: Filling) -> bytes:
         return b""
     path = os.path.join(case.here, stdin.file.render(case.scope))
     try:
+        # A pipe or a device would be read until it ends, which it may never do.
         if not stat.S_ISREG(os.stat(path).st_mode):
             raise SurroundingsFault(f"{path}, which should be standard input, is not a file")
         with open(path, "rb") as file:
@@ -128,6 +131,7 @@ def _input(stdin: Stdin, case: Filling) -> bytes:
 
 def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str]) -> Command:
     rendered = tuple(word.render(case.scope) for word in words)
+    # In the case's own PATH: what feeds the program is found where the program would find it.
     file, reason = find_program(rendered[0], env.get("PATH"), case.here)
     if reason:
         raise SurroundingsFault(
@@ -156,6 +160,7 @@ def put_files(
     """
     if not files:
         return {}
+    # The directory is dirty from here on, also when the third of five files cannot be put there.
     places.touched()
     work = places.open_work()
     try:
@@ -164,6 +169,8 @@ def put_files(
             if leaves_directory(name):
                 raise SurroundingsFault(f"the file name {name!r} leads out of the case's directory")
             try:
+                # By descriptors, though nothing has run here yet: a worker hands its directory from
+                # case to case, and a program of an earlier one may still live.
                 with folder_inside(work, name) as (folder, last):
                     _put_one(put, name, folder, last, case)
             except (OSError, ValueError) as error:
@@ -172,6 +179,7 @@ def put_files(
                 ) from None
     finally:
         os.close(work)
+    # Looked at again and not worked out: modes follow the umask, and some systems round times.
     return snapshot(places.work)
 
 
@@ -188,6 +196,8 @@ def _put_one(put: Put, name: str, folder: int, last: str, case: Filling) -> None
     SurroundingsFault."""
     if put.link is not None:
         target = put.link.render(case.scope)
+        # A link may point anywhere inside, up and down; only what leads out would let the program
+        # write there.
         inside = os.path.normpath(os.path.join(os.path.dirname(name), target))
         if os.path.isabs(target) or inside.split(os.sep)[0] == os.pardir:
             raise SurroundingsFault(f"the link to {target} leads out of the case's directory")
@@ -209,7 +219,9 @@ def _put_one(put: Put, name: str, folder: int, last: str, case: Filling) -> None
             file.write(content)
     if put.mode is not None:
         fd = os.open(
-            last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder
+            last,
+            os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK,
+            dir_fd=folder,
         )
         try:
             os.fchmod(fd, put.mode)
@@ -235,6 +247,7 @@ def _put_copy(source: str | None, folder: int, last: str) -> None:
     try:
         writing = open_folder(last, folder)
         try:
+            # The folder is ours to fill, whatever mode the copied one has.
             os.fchmod(writing, stat.S_IMODE(os.fstat(reading).st_mode) | 0o300)
             copy_inside(reading, writing)
         finally:

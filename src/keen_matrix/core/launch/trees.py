@@ -61,6 +61,8 @@ class Mount(NamedTuple):
 
     def has(self, other: Mount) -> bool:
         """Tell whether another folder is in the same mount, as far as both are known."""
+        # Where mounts have no numbers the device alone tells; bind mounts of the same device are
+        # not seen then.
         known = self.number is not None and other.number is not None
         return self.device == other.device and (not known or self.number == other.number)
 
@@ -88,6 +90,7 @@ def _enter(name: str, at: int) -> int:
         _unlock(name, at)
         fd = open_folder(name, at)
     mode = stat.S_IMODE(os.fstat(fd).st_mode)
+    # A program may have locked its own folder; to be emptied it has to be opened again.
     if mode & 0o700 != 0o700:
         with contextlib.suppress(PermissionError):  # it is somebody else's; what can go, goes
             os.fchmod(fd, mode | 0o700)
@@ -116,6 +119,7 @@ def remove_at(at: int, name: str, known: Identity | None = None) -> str:
     """
     try:
         info = os.stat(name, dir_fd=at, follow_symlinks=False)
+        # Something else has that name by now, and may be anybody's.
         if known is not None and Identity.of(info) != known:
             return "something else is in its place"
         if not stat.S_ISDIR(info.st_mode):
@@ -134,6 +138,7 @@ def _remove_folder(at: int, name: str) -> str:
     current = _enter(name, at)
     way = [_Level(name, current)]
     try:
+        # What is mounted here is not the case's, and to empty it could cost somebody a disk.
         if not mount.has(Mount.of(current)):
             return "something is mounted there"
         reason = _empty(current, way[-1]) or reason
@@ -151,6 +156,8 @@ def _remove_folder(at: int, name: str) -> str:
                 continue
             way.pop()
             if way:
+                # One descriptor for each level would run out in a deep tree. So the way back is
+                # opened, and compared with where we came from.
                 above = os.open("..", READ_FOLDER, dir_fd=current)
                 os.close(current)
                 current = above

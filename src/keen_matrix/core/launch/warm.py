@@ -56,6 +56,7 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
 
     Raises ColdOnly when the launch words start no Python program that a keeper can run.
     """
+    # Not an interpreter by its name: perhaps a script that names one in its first line.
     if not _PYTHON.fullmatch(os.path.basename(words[0])):
         return _script_plan(file, words)
     rest = list(words[1:])
@@ -68,9 +69,13 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
             raise ColdOnly(
                 f"the launch words have {word}; warm launches take a file or -m MODULE, with no words behind it"
             )
+        # Switches are handed on as they are. -O or -W change what the program does, so the keeper
+        # must have them too.
         switches.append(word)
         if word in _WITH_VALUE and rest:
             switches.append(rest.pop(0))
+    # Words behind the file would be the program's own, in front of each vector; a keeper knows one
+    # target and no words.
     if len(rest) != 1 or not os.path.isfile(rest[0]):
         raise ColdOnly("the launch words name no Python file as their last word")
     return WarmPlan(interpreter=file, switches=tuple(switches), kind="file", name=rest[0])
@@ -101,8 +106,11 @@ def imported_modules(
     among them.
     """
     target = ["-m", plan.name] if plan.kind == "module" else [plan.name]
+    # The interpreter's own account: what is imported by name, by code or by the site module, all of
+    # it is there.
     words = [plan.interpreter, *plan.switches, "-X", "importtime", *target, *argv]
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
+        # This launch is no case: whatever it writes goes with the folder.
         env = {**environment, "HOME": folder, "TMPDIR": folder}
         try:
             done = subprocess.run(
@@ -170,12 +178,16 @@ class Keeper:
         with theirs:
             self.process = subprocess.Popen(
                 [plan.interpreter, *plan.switches, KEEPER, str(theirs.fileno())], pass_fds=[theirs.fileno()],
+                # A keeper must not write beside the program's files; a launch that is cold would do
+                # so in its own time.
                 env={**environment, "PYTHONDONTWRITEBYTECODE": "1"}, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL, start_new_session=True, cwd="/",
             )  # fmt: skip
         try:
             self._send({"target": (plan.kind, plan.name), "modules": plan.modules}, ())
             self.control.settimeout(READY_SECONDS)
+            # Only now has it imported everything: a child that was forked before would import it
+            # again.
             if self.control.recv(1) != b"R":
                 raise OSError("the keeper ended before it was ready")
             self.control.settimeout(None)
@@ -197,6 +209,8 @@ class Keeper:
     ) -> int:
         """Have a child launched and return its number. Raises OSError when the keeper is gone, or does
         not answer: an earlier program may have stopped it, its parent."""
+        # A program can stop its parent by a signal, and that is the keeper: without an end to the
+        # wait the run would stop with it.
         self.control.settimeout(ANSWER_SECONDS)
         try:
             self._send(

@@ -56,6 +56,8 @@ class Process:
         """Return "running", "stopped" or "ended"; never waits."""
         while self._status is None:
             try:
+                # Stops and continuations come one at a time, so it asks until nothing is left: only
+                # the last tells how it stands now.
                 pid, status = os.waitpid(self.pid, os.WNOHANG | os.WUNTRACED | os.WCONTINUED)
             except ChildProcessError:  # somebody else has reaped it
                 self._status = -1
@@ -85,6 +87,8 @@ class Process:
                 if time.monotonic() >= until:
                     raise TimeoutError
                 time.sleep(pause)
+                # Most ends come within a millisecond; one that does not is no reason to keep a
+                # processor busy.
                 pause = min(2 * pause, 0.05)
         return self._status
 
@@ -150,6 +154,8 @@ class WorkerLink:
         they travel together."""
         if self.solitary:
             return 0
+        # As many as take a moment: quick programs need a queue, and of slow ones each case that
+        # waits here might run elsewhere.
         ahead = max(1, min(int(AHEAD_SECONDS * self.jobs / max(self.pace, 1e-4)), AHEAD_MOST))
         return (
             0 if self.outstanding > self.jobs + ahead // 2 else self.jobs + ahead - self.outstanding
@@ -158,6 +164,7 @@ class WorkerLink:
     def hand(self, batch: list[Any], packed: bytes) -> None:
         """Hand cases to it, as they are and as they travel: they are sent as soon as it takes
         them."""
+        # By sequence too: one id may be in two matrices.
         for each in batch:
             self.cases[each.sequence, each.id] = each
         self.unsent += packed
@@ -176,6 +183,8 @@ class WorkerLink:
         """Look whether it can still do its work; True when it was stopped at several looks in a
         row."""
         stopped = self.process.look() == "stopped"
+        # Whoever stops a whole run by Ctrl-Z continues it in a moment; a worker that a program has
+        # stopped stays so.
         self.stopped = self.stopped + 1 if stopped else 0
         return self.stopped >= STOPPED_LOOKS
 
@@ -184,6 +193,8 @@ class WorkerLink:
 def signals_blocked() -> Iterator[None]:
     """Have signals that end a run wait: a worker that starts meanwhile has them blocked until it
     ignores them."""
+    # Between fork and the first line of the worker an interruption would end it, or run our own
+    # handler in it.
     before = signal.pthread_sigmask(signal.SIG_BLOCK, ENDING)
     try:
         yield
@@ -216,6 +227,8 @@ def _be_worker(serve: Callable[[], bool], control: int) -> NoReturn:
     """Work in a fork, and end without going back to what the process that it came from was doing."""
     status = 1
     try:
+        # What the process registered that it came from is not the worker's to do: temporary folders
+        # would be removed twice.
         atexit._clear()
         os.dup2(control, CONTROL)
         if serve():
@@ -238,6 +251,7 @@ def may_fork() -> bool:
     """Tell whether this process can be forked without harm: on Linux, with one thread, also of the
     libraries it loaded."""
     try:
+        # A fork has one thread; a lock that another one held would stay locked in it for ever.
         return len(os.listdir("/proc/self/task")) == 1
     except OSError:
         return False
@@ -270,9 +284,13 @@ class WorkerSet:
         try:
             with signals_blocked():
                 self.root = tempfile.mkdtemp(prefix="keen-matrix-")
+                # Its identity, since a program can put another directory, or a link, where this one
+                # was, and it is removed at the end.
                 info = os.lstat(self.root)
                 self._identity = (info.st_dev, info.st_ino)
                 for number in range(count):
+                    # More programs than workers are shared out evenly; the first ones take what is
+                    # left over.
                     most = self._jobs // count + (number < self._jobs % count)
                     self.workers.append(WorkerLink(most, self._start_one))
         except OSError as error:
@@ -296,6 +314,7 @@ class WorkerSet:
         RunFault."""
         at = self.workers.index(worker)
         self._end(worker)
+        # In a directory of its own: what ran under the lost worker may still write where it was.
         self._generation += 1
         try:
             with signals_blocked():
@@ -331,17 +350,22 @@ class WorkerSet:
     def close(self) -> None:
         """End every program that still runs, every worker, and remove every directory; a second
         time does nothing."""
+        # A second Ctrl-C here would leave programs running and directories behind; it waits until
+        # they are gone.
         with interruption.not_now():
             self._close()
 
     def _close(self) -> None:
         for worker in self.workers:
             with contextlib.suppress(OSError):
+                # All are told first and awaited then, so that they end side by side.
                 worker.control.shutdown(socket.SHUT_RDWR)
             worker.control.close()
         lost = False
         until = time.monotonic() + CLOSE_SECONDS
         for worker in self.workers:
+            # A stopped process takes no notice of its socket; SIGKILL is the one signal that it
+            # cannot put off.
             if worker.process.look() == "stopped":  # it could not end anything
                 worker.process.kill()
             try:

@@ -237,6 +237,8 @@ class WritableHistory(History):
 
     def prune(self, keep: int) -> int:
         """Keep the newest runs of each spec and return how many were dropped."""
+        # By spec, and not the newest of all: a spec that is run once a month keeps its past beside
+        # one that is run every minute.
         old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
         self._database.execute("BEGIN IMMEDIATE")
         self._database.execute(f"DELETE FROM cases WHERE run IN ({old})", (keep,))
@@ -248,11 +250,15 @@ class WritableHistory(History):
 
 
 def _refuse_other_files(path: str) -> None:
+    # An empty file is what a run leaves that was ended before it wrote; it becomes a history like
+    # one that is not there.
     if os.path.getsize(path) and not is_ours(path):
         raise RunFault(f"{path} is not a history of Keen Matrix; it is left as it is")
 
 
 def _connected(path: str, mode: str) -> sqlite3.Connection:
+    # As a URI, for its mode: a reading command must not make the file, and a name with ? or # must
+    # stay a name.
     name = f"file:{quote(os.fsencode(os.path.abspath(path)))}?mode={mode}"
     return sqlite3.connect(name, timeout=WAIT_SECONDS, isolation_level=None, uri=True)
 
@@ -273,6 +279,8 @@ def _checked(database: sqlite3.Connection) -> sqlite3.Connection:
 
 def _make(database: sqlite3.Connection) -> None:
     """Make the tables of a file that is new; several runs may want to at once."""
+    # What a power cut may lose here is in the journals; to wait for the disk at each batch would
+    # slow every run.
     database.execute("PRAGMA synchronous = NORMAL")
     database.execute("BEGIN IMMEDIATE")
     (version,) = database.execute("PRAGMA user_version").fetchone()
@@ -288,6 +296,8 @@ def _make(database: sqlite3.Connection) -> None:
 def _changed(
     case: tuple[str, str, str] | None, seen: Sequence[tuple[str, str]]
 ) -> Iterator[tuple[str, str, str, int, list[str]]]:
+    # Between two neighbours of the same program and spec: a verdict that changed along with the
+    # program says nothing of steadiness.
     changes = sum(a == b and old != new for (a, old), (b, new) in itertools.pairwise(seen))
     if case is not None and changes:
         spec, id, matrix = case
@@ -328,10 +338,12 @@ class Recorder:
             try:
                 act()
             except DamagedHistory:
+                # Once, or a full disk would leave a new damaged file behind at each case.
                 if self.trouble:  # the new one as well: the disk, more likely than the file
                     raise
                 self._set_aside()
                 self._begin()
+                # To begin is what has just been done.
                 if act != self._begin:
                     act()
         except (RunFault, OSError) as error:
@@ -360,6 +372,7 @@ class Recorder:
     def add(self, id: str, matrix: str, verdict: str, seconds: float) -> None:
         """Take a finished case."""
         if self._history is not None:
+            # In batches: a transaction a case would cost more than most programs take.
             self._waiting.append((id, matrix, verdict, seconds))
             if len(self._waiting) >= BATCH:
                 self._guarded(self._flush)

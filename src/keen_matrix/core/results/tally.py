@@ -37,6 +37,8 @@ class Several(Struct):
     def add(self, sequence: int, id: str) -> None:
         """Count one more."""
         self.count += 1
+        # By sequence, since cases end in another order in every run, and what is printed should
+        # not.
         self.first = sorted([*self.first, (sequence, id)])[:REMARK_IDS]
 
     @property
@@ -129,10 +131,14 @@ class Tally:
         self.by_matrix[result.matrix][verdict] += 1
         if result.seconds:
             self.pace.add(result, verdict)
+        # Its line is not even decoded: of a million cases that hold, this is nearly all that is
+        # done.
         if verdict == "held" and not result.noted:
             return None
         fields = decode_record(result.line)
         self._remark(fields, result.sequence)
+        # Records name masks by their number in the matrix; one mask of the whole spec is used if
+        # any matrix used it.
         masks = self._masks[result.matrix]
         self.used_masks |= {masks[number] for number in fields.masked}
         if verdict in PASSING:
@@ -166,6 +172,7 @@ class Tally:
         key, order = cause_key(fields), telling(fields)
         group = self._groups.get(key)
         if group is None:
+            # Counted all the same; only that they are told apart ends here.
             if len(self._groups) >= MOST_GROUPS:
                 self.ungrouped += 1
                 return
@@ -177,7 +184,10 @@ class Tally:
         group.where[result.matrix] += 1
         group.ids.append((result.sequence, fields.id))
         if len(group.ids) > IDS_KEPT:
+            # The last in the order of the spec goes, whichever finished last.
             group.ids.remove(max(group.ids))
+        # The record itself is not kept: its place in the journal is, and what is shown is read from
+        # there.
         if (order, result.sequence) < (group.order, group.sequence):
             group.matrix, group.sequence, group.order = result.matrix, result.sequence, order
             group.offset, group.length = offset, len(result.line)

@@ -94,6 +94,7 @@ class _Places:
     def of_aspect(self, came: _Came, name: str, key: str, origin: str) -> KeyPath | None:
         """Return the key path of an aspect's value in the spec's own text."""
         head, dot, rest = name.partition(".")
+        # `files.NAME` is one key below another; all other aspects are a key of their own.
         wanted: KeyPath = (head, rest) if dot else (head,)
         found = [
             path
@@ -104,6 +105,8 @@ class _Places:
         ]
         if not found:
             return None
+        # The deepest one: of `stdout` and `stdout.contains` on one line it is the value that is
+        # wanted, and not its table.
         path = max(found, key=len)
         deeper = (*path, key)
         return deeper if key and deeper in self._own.paths() else path
@@ -115,6 +118,7 @@ class _Places:
         """Return where the cell of a case's row stands; None where that is in another file."""
         matrix, case = came.matrix, came.case
         values = [case.values.get(each) for each in matrix.columns]
+        # By its values and, where rows were read from a table, by its line: two rows may be equal.
         row = next(
             (
                 at
@@ -152,6 +156,7 @@ class Filler:
         """Yield the cases of which something is left open, or that have an empty cell which only
         expectations use."""
         for matrix in self.spec.matrices:
+            # Of derived vectors nothing is written out, so nothing can be left open there.
             for case in () if matrix.family else unfold_matrix(self.spec, matrix):
                 if self._may_be_filled(matrix, case):
                     yield matrix, case
@@ -182,6 +187,8 @@ class Filler:
         if why:
             self.filling.tell(f"{why}: that is nothing to expect", case.id)
             return
+        # Of launches that are compared only the first is the case's own; the others are to be like
+        # it.
         launches: Sequence[Record | StepRecord] = record.steps or [record]
         for number, launch in enumerate(launches[: 1 if case.relation is not None else None]):
             context, chosen = self._chosen(case, number)
@@ -205,6 +212,8 @@ class Filler:
         names = _open_names(case, aspect)
         is_unmet = name in unmet or _file_name(name, came.context) in unmet
         if not names and is_unmet:
+            # A cell that is empty on purpose and one that is not filled in yet look the same. What
+            # is not met tells them apart.
             late = names_used(aspect) & {*came.matrix.marks.expected_columns}
             names = frozenset(each for each in late if case.values.get(each) in (None, ""))
             if replacing and not names:
@@ -220,6 +229,7 @@ class Filler:
         tell, id = self.filling.tell, came.case.id
         aspect = chosen.aspect
         for form in _forms_of(aspect):
+            # The literal is the name of a file; it is the file that takes what came.
             if isinstance(form, SameForm) and form.file is not None:
                 self._fill_file(came, name, form.file.render(came.context.scope))
                 return
@@ -272,10 +282,13 @@ class Filler:
         except _NotToBeTold as reason:
             self.filling.tell(f"{name}: {reason}", came.case.id)
             return
+        # A spec may name any file, and a command that fills in must not write one that is
+        # elsewhere.
         if not place.startswith(self.spec.here + os.sep):
             self.filling.tell(f"{name}: {file} stands outside of the spec's folder", came.case.id)
             return
         file = os.path.relpath(place, self.spec.here)
+        # The first output would be a promise that the other cases break.
         if self.filling.files.setdefault(file, text) != text:
             self.filling.tell(
                 f"{name}: {file} is compared with several outputs, which differ", came.case.id
@@ -310,6 +323,8 @@ class Filler:
         by_table: dict[str, dict[Place, object]] = {}
         for place, came in self.filling.values.items():
             values = list(came.values())
+            # One literal stands for all cases of its rule. Which of their outcomes is right, nobody
+            # but the author knows.
             if any(each != values[0] for each in values):
                 name = ".".join(map(str, place.path[2:])) or place.column
                 for id in came:

@@ -379,7 +379,7 @@ def _clash(
     both = trials.builder.smallest([*others, option]) or alone
     refused = trials.experiments.answer(both.words())
     if refused.works:
-        return _beside_operands(trials, option, keys)
+        return beside_operands(trials, option, keys)
     text = refused.text
     if len(others) == 1:
         trials.partners.setdefault(said, []).extend(others)
@@ -391,7 +391,7 @@ def _clash(
     )  # fmt: skip
 
 
-def _beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash | None:
+def beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash | None:
     """Return that an option is refused beside operands, which none of the others is; None where it is
     accepted, and no launches were left to find its partner with."""
     beside = trials.wished([option], keys)

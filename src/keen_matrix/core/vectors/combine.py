@@ -71,6 +71,8 @@ def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) 
         return known[1]
     found = _combined(matrix, layout, constraints)
     if found.covering.rows.size <= LARGEST_REMEMBERED:
+        # The oldest goes. A spec with more matrices than this is unfolded one after another, never
+        # by turns.
         if len(_remembered) >= MOST_REMEMBERED:
             _remembered.pop(next(iter(_remembered)))
         _remembered[id(matrix)] = matrix, found
@@ -81,6 +83,8 @@ def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint])
     from keen_matrix.core.covering.search import NoRows
 
     strength = possible_strength(matrix, layout)
+    # Those with a level only say where a factor stands; the search knows that as structure, and no
+    # message may blame them.
     free = [each for each in constraints if each.level is None]
     try:
         demand = replace(
@@ -91,6 +95,7 @@ def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint])
             seed=matrix.seed,
         )
         axes = len(demand.levels)
+        # A search may take seconds; whoever waits is told of it from the first one on.
         with doing(f"combining {matrix.name} ({axes} choices, strength {strength})") as told:
             demand = replace(demand, told=told.told)
             covering = _searched(demand, place_of(matrix, layout, constraints, demand))
@@ -131,6 +136,7 @@ def _searched(demand: Demand, place: str) -> Covering:
         return kept
     began = time.monotonic()
     found = cover(demand)
+    # A file costs more than a short search, and a folder full of them has to be looked after.
     if place and time.monotonic() - began > WORTH_KEEPING:
         keep(place, found)
     return found
@@ -143,6 +149,8 @@ def possible_strength(matrix: Matrix, layout: Layout) -> int:
     assert strength is not None
     if strength <= have:
         return strength
+    # A word asks for what can be had; a number is meant as it is, and one that cannot be had is a
+    # mistake.
     if matrix.combine in STRENGTHS and have:
         return have  # every pair of a single axis is each of its values
     noun = "1 axis" if have == 1 else f"{have} axes and groups"
@@ -173,6 +181,8 @@ def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
             (
                 at
                 for at in range(len(values))
+                # True == 1 and 1 == 1.0 in Python. The value as it is written comes first, one that
+                # is only equal next.
                 if values[at] == value and type(values[at]) is type(value)
             ),
             None,

@@ -98,6 +98,7 @@ def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:
             fits = [all(layout.values[name][row] is not None for name in names) for names in needed]
             if at < 0:
                 return not any(fit and names for fit, names in zip(fits, needed, strict=True))
+            # A choice that stands in a part which is left out must not forbid the row.
             return at >= len(fits) or fits[at]  # beyond them: it stands in a part that is left out
 
         yield Constraint((0, number), test)
@@ -111,6 +112,7 @@ def names_in(part: LineSequence) -> set[str]:
 def _where(
     expression: Expression, number: int, layout: Layout, here: str, functions: Functions
 ) -> Constraint:
+    # Only axes and columns vary; names of functions and of the spec's own are in the scope below.
     names = sorted(name for name in expression.names if name in layout.names)
     factors = tuple(sorted({layout.names[name] for name in names}))
     lookups = [(name, factors.index(layout.names[name]), layout.values[name]) for name in names]
@@ -122,11 +124,15 @@ def _where(
         try:
             return bool(expression.evaluate(scope))
         except ExpressionFault as fault:
+            # A condition that fails for some values ends the unfolding: to leave the row out, or
+            # in, would be a guess.
             error = WhereFault(fault.source, fault.reason, fault.values)
             error.number = number
             raise error from None
 
     own = [name for name in functions if name not in FUNCTIONS] + ["here"]
+    # What reads a file or the user's own functions may say something else the next time, so no
+    # array that was searched under it is kept.
     is_fixed = not any(re.search(rf"\b{re.escape(name)}\b", expression.source) for name in own)
     return Constraint(factors, test, expression.source, is_fixed)
 
@@ -141,6 +147,8 @@ def all_rows(
     followed further.
     """
     if any(not constraint.factors and not constraint.allows(()) for constraint in constraints):
+        # A condition that names no axis and is false leaves nothing; every row would be asked for
+        # it in vain.
         return iter(())
     due: list[list[Constraint]] = [[] for _ in factors]
     for constraint in constraints:
@@ -157,11 +165,15 @@ def _walk(
         yield ()
         return
     row = [0] * count
+    # A stack of iterators and no recursion: a line may have more choices than Python has frames,
+    # and a generator of generators passes each row up through all of them.
     iterators: list[Iterator[int]] = [iter(levels[0])]
     last = count - 1
     while iterators:
         depth = len(iterators) - 1
         tests = due[depth]
+        # Nearly all rows of a large matrix come from here, so nothing is asked that can be
+        # known outside.
         if depth == last and not tests:  # the common innermost loop, kept tight
             prefix = tuple(row[:last])
             for level in iterators.pop():
@@ -197,6 +209,7 @@ def count_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> 
     named = [constraint for constraint in constraints if constraint.factors]
     total = 1
     linked = sorted({factor for constraint in named for factor in constraint.factors})
+    # A factor that no condition reads only multiplies.
     for number, factor in enumerate(factors):
         if number not in linked:
             total *= factor.levels
@@ -204,11 +217,14 @@ def count_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> 
     held: tuple[int, ...] = ()
     for number in linked:
         due = [constraint for constraint in named if max(constraint.factors) == number]
+        # Of the factors that are set, the ones that a later condition still reads; all others are
+        # forgotten, so that states which differ in them alone become one.
         kept = tuple(
             each
             for each in (*held, number)
             if any(each in c.factors and max(c.factors) > number for c in named)
         )
+        # Asked before the step is taken: what would not fit must not be made to find that out.
         if len(states) * factors[number].levels > MAX_STATES * 4:
             return None
         states = _advance(states, held, number, factors[number].levels, due, kept)

@@ -59,6 +59,8 @@ def unfold_matrix(
         from keen_matrix.core.oracle import named_functions
 
         functions = named_functions(spec.program.oracle)
+    # Marks (skip, known, notes) are looked up for each case; most matrices have none, and pay
+    # nothing for those that do.
     has_own = has_marks(spec, matrix)
     marking = Marking(spec, matrix, functions) if has_own else None
     if matrix.family:
@@ -70,6 +72,7 @@ def unfold_matrix(
         if marking is not None:
             cases = map(marking.marked, cases)
     else:
+        # What is written out never loads the signature's modules: a spec without one starts sooner.
         cases = CaseMaker(spec, matrix, functions, marking).cases(start)
     yield from (
         cases
@@ -91,6 +94,8 @@ def _standing(
 def _files_of(spec: Spec, matrix: Matrix) -> frozenset[str] | None:
     """Return the names that stand in the directory of every case of a matrix; None where the
     directory is the user's own."""
+    # In the user's own directory files come and go, so nothing is said of those that a vector
+    # names.
     if not matrix.bounds.fresh_directory:
         return None
     put = matrix.steps[0].surroundings.files
@@ -101,6 +106,8 @@ def _files_of(spec: Spec, matrix: Matrix) -> frozenset[str] | None:
 def with_reference(case: Case, reference: Reference) -> Case:
     """Return a case that is also given to the reference program, unless it is compared with
     something already."""
+    # A case has one relation. What is compared already, or has steps of its own, would mean two
+    # things at once.
     if case.relation is None and not case.more and not case.fault:
         name: RelationName = "reference-accepted" if reference.only_accepted else "reference"
         relation = Relation(
@@ -134,6 +141,8 @@ class CaseMaker:
         self.constraints = constraints_of(matrix, self.layout, spec.here, functions)
         self._functions = every = {**FUNCTIONS, **functions}
         lines = [step.line for step in matrix.steps]
+        # The first line makes the case's own words; the others are its further steps, which have
+        # words only.
         self._words, *self._more = [_Words(line, self.layout, spec.here, every) for line in lines]
         self._lookups = [
             (name, number, self.layout.values[name]) for name, number in self.layout.names.items()
@@ -156,11 +165,15 @@ class CaseMaker:
 
     def cases(self, start: int = 0) -> Iterator[Case]:
         """Yield the cases, each vector once, numbered from `start`."""
+        # The ids of a million cases take much memory: they are remembered only where two rows may give the
+        # same vector.
         seen: set[str] | None = None if self.distinct else set()
         sequence = start
         for row in self.rows():
             case = self.case(row, sequence)
             if seen is not None:
+                # The first row that gives a vector has it: ids, and what a journal says of them,
+                # follow the order of the spec.
                 if case.id in seen:
                     self.merged += 1
                     continue
@@ -172,6 +185,8 @@ class CaseMaker:
         """Return the case of one row. A failing expression makes a case with a fault, not an
         error."""
         values = {name: column[row[number]] for name, number, column in self._lookups}
+        # An axis inside a part of the line that is left out still has a level, or the search could
+        # not combine it. Its value is no part of the case.
         for name, parents in self.layout.hidden.items():
             if not any(row[group] == level for group, level in parents):
                 values[name] = None
@@ -180,11 +195,16 @@ class CaseMaker:
             argv, more = self._words.of(row), tuple(words.of(row) for words in self._more)
             relation, others = self._compared(argv, values)
         except ExpressionFault as error:
+            # One value that an expression cannot deal with is the verdict of its own case; all
+            # others still run.
             argv, more, fault, relation, others = (), (), str(error), None, ()
         if self._around or fault or more:
+            # NUL cannot stand in a word, so no two lists of steps run into each other.
             later = [word for words in more for word in ("\0", *words)]
             key = (self.matrix.name, *argv, *later, *self._surroundings_key(values, argv, fault))
         else:
+            # The usual case: words alone tell it apart, and its id survives every change of what
+            # surrounds it.
             key = (self.matrix.name, *argv)
         if self.spec.signature is None or fault:
             standings, kind, culprit = tuple[Standing, ...](), "", ""
@@ -214,6 +234,8 @@ class CaseMaker:
         if other is None:
             return None, ()
         name: RelationName = "differs" if other.differs else "alike"
+        # First, then in the directory that the first left, then in a fresh one: what a program
+        # leaves behind must not change what it does.
         if other.again:
             return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (
                 argv,
@@ -236,6 +258,7 @@ class CaseMaker:
         from keen_matrix.core.model.case import case_fields
         from keen_matrix.core.model.lines import encode
 
+        # Whatever asks for more than words and values goes the long way, through whole cases.
         particular = (
             self.spec.signature
             or self.spec.reference
@@ -258,6 +281,7 @@ class CaseMaker:
             (number, _Kept(partial(_json_value, name, column)))
             for name, number, column in self._lookups
         ]
+        # What is the same in every line is put together once: of a million lines, encoding each from its fields takes far longer.
         head = f'","matrix":{_json(self.matrix.name)},"family":null,"kind":null,"argv":['
         name = self.matrix.name + "\0"
         for row in self.rows():
@@ -290,6 +314,7 @@ class CaseMaker:
             try:
                 yield template.render(scope)
             except ExpressionFault as error:
+                # Two cases that fail for different values are two cases.
                 yield str(error)
         if fault:
             yield repr(sorted((name, str(value)) for name, value in values.items()))
@@ -321,11 +346,13 @@ class _Words:
     ) -> None:
         self._layout, self._here, self._functions = layout, here, functions
         self._plan = self._sequence(line)
+        # Without optional parts each row has the same slots, and no walk decides which.
         self._flat = all(isinstance(each, _Slot) for each in self._plan)
         self._glued = any(item.glued for item in _items(line))
 
     def of(self, row: Row) -> tuple[str, ...]:
         """Return the vector of one row. Raises ExpressionFault."""
+        # Glued parts join words that other parts gave, so they cannot be kept slot by slot.
         if self._glued:
             words: list[str] = []
             self._glue(self._plan, row, words)

@@ -28,7 +28,7 @@ from keen_matrix.core.insight.settling.lines import (
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
 from keen_matrix.core.notation.synopsis import Choice, Form
 from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, optional_of
+from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
 from keen_matrix.core.signature.families.accepted import pairs_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
@@ -72,6 +72,7 @@ def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Cla
     trials.rebuild(found)
     requests = list(pairs_of(lab.signature, trials.builder))
     told: set[frozenset[str]] = set()
+    is_operand_tried = False
     for at, request in enumerate(requests):
         if at % SIDE_BY_SIDE == 0:  # not all at once: where launches end, what came before is found
             lab.answers(each.words() for each in requests[at : at + SIDE_BY_SIDE])
@@ -87,6 +88,12 @@ def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Cla
             words = smallest.words()
             keys = tuple(each.key for each in fewest)
             yield Clash(options=keys, words=words, answer=lab.answer(words).text)
+        elif not fewest and not is_operand_tried and any(part.name for part in request.operands):
+            # no options clash: one of them may be refused beside operands, which the smallest has none of
+            is_operand_tried = True
+            wanted = {each.key for each in optional_of(trials.builder)}
+            tried = (beside_operands(trials, each, wanted) for each in options)
+            yield from (each for each in tried if each is not None)
 
 
 def _fewest(
@@ -130,7 +137,7 @@ def _stated(
         elif len(clash.options) > 1:
             yield from _conflict(lab, number, found, clash)
         elif clash.options:
-            yield _lone(lab, number, clash)
+            yield _lone(lab, number, found, clash)
 
 
 def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
@@ -170,13 +177,20 @@ def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
     yield from typed_findings(lab, request, slots)
 
 
-def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
+def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
     """Return that an option is refused by itself, or which other one it needs: where there is one that
     makes it accepted, and every vector that has it without is refused."""
     key = clash.options[0]
     shown = (Shown(clash.words, clash.answer),)
     if clash.about:
-        return Finding(text=f"{key} is refused beside others", shown=shown)
+        # beside operands it is the input that it cannot use; beside options its partner was not found
+        own = spellings_of_keys(lab, number, {key, *found.required})
+        is_beside_operands = lab.signature.judge(clash.words).given <= own
+        edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
+        return Finding(
+            text=f"{key} is refused beside {'operands' if is_beside_operands else 'others'}",
+            shown=shown, edits=(edit,) if is_beside_operands else (),
+        )  # fmt: skip
     builder = Builder(lab.signature, lab.signature.forms[number])
     options = {each.key: each for each in plain_options(lab.signature, builder.form)}
     others = [each for each in options if each != key]
@@ -187,26 +201,26 @@ def _lone(lab: Lab, number: int, clash: Clash) -> Finding:
         request = builder.smallest([options[other], options[key]])
         if request is None or _keys(request) != {key, other}:
             continue  # a condition asks for more of them: which of these does it is not known
-        found = _with_value_told(lab, request, options[key], clash)
-        if found is not None and not _works_without(lab, number, options, key, other):
-            ways.append((other, request, found))
+        taken = _with_value_told(lab, request, options[key], clash)
+        if taken is not None and not _works_without(lab, number, options, key, other):
+            ways.append((other, request, taken))
         if other in told and ways:
             break
     # where several do, or it complains of something else, it is something else that it needs
     if len(ways) != 1 or not _speaks_of(lab, clash):
         return _refused_by_itself(lab, number, clash, shown)
-    ((other, request, found),) = ways
+    ((other, request, taken),) = ways
     edits: list[Edit] = [
         AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
     ]
     edits += [
         ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
-        for (_, _, name, old), (_, _, _, word) in zip(request.slots(), found.slots(), strict=True)
+        for (_, _, name, old), (_, _, _, word) in zip(request.slots(), taken.slots(), strict=True)
         if old != word
     ]
     return Finding(
         text=f"{key} needs {other}",
-        shown=(*shown, *lab.shown(found.words())),
+        shown=(*shown, *lab.shown(taken.words())),
         edits=tuple(edits),
     )
 

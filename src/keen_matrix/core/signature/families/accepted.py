@@ -39,12 +39,14 @@ def vectors(making: Making) -> Iterator[Vector]:
     """Yield vectors that every conforming program accepts, and those in which this program was
     seen not to, each clash once."""
     signature, notes = making.signature, making.notes
+    # Alone, and in no other vector: whatever stands beside them is not looked at.
     for spellings in signature.actions:
         for spelling in spellings:
             if signature.judge((spelling,)).status == "accepted":
                 yield Vector(words=(spelling,), kind="action", culprit=spelling)
     # first what others stand on: it may be a vector of another form as well
     for builder in making.builders:
+        # It fails, and is the one failure that tells why all of its form are groundless.
         plain = None if builder.grounds.works else builder.smallest()
         if plain is not None and signature.judge(plain.words()).status == "accepted":
             yield Vector(
@@ -53,6 +55,8 @@ def vectors(making: Making) -> Iterator[Vector]:
     for number, builder in enumerate(making.builders):
         grounds = builder.grounds
         yield from _clashes(making, number, grounds)
+        # What would state a refusal stands with the first vector that shows it, so that it is told
+        # once.
         edits = {clash.options: clash.edit for clash in grounds.clashes if not clash.about}
         for kind, culprit, request in _requests(signature, builder):
             if request is None:
@@ -64,6 +68,8 @@ def vectors(making: Making) -> Iterator[Vector]:
             detail = edits.get((culprit,), "") if kind == "option" else ""
             if kind == "smallest" and not grounds.works:
                 continue
+            # Where the form works, an accepted vector is its own experiment; else all stand on the
+            # smallest one, which does not.
             control = None if grounds.works or kind == "smallest" else builder.control(words)
             yield Vector(words=words, kind=kind, culprit=culprit, detail=detail, control=control)
     for words in making.grounds.asking:
@@ -79,6 +85,7 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
             culprit = " ".join((*grounds.required, *grounds.operands))
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, detail=grounds.edit)
     for clash in grounds.clashes:
+        # One option that is refused by itself is told by its own vector of the kind "option".
         if len(clash.options) != 1 or clash.about:
             culprit = " ".join(clash.options) or clash.about or " ".join(clash.words)
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, detail=clash.edit)
@@ -96,6 +103,7 @@ def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str
                     builder.with_counts(item.name.name, count),
                 )
     for option in plain_options(signature, builder.form):
+        # Each by itself: beside others an option that does nothing, or breaks, is hidden.
         yield "option", option.key, builder.smallest([option])
         if option.optional_value:
             request = builder.smallest([option])
@@ -129,6 +137,8 @@ def _bare(request: Request, key: str) -> Request:
 def _counts(signature: Signature, item: Operand) -> list[int]:
     least, most = operand_count(signature, item)
     top = least + 2 if most is None else most
+    # The bounds, and one behind the lower: programs that read argv by index go wrong at the second
+    # word.
     return sorted({least, min(least + 1, top), top})[:MOST_COUNTS]
 
 
@@ -159,6 +169,7 @@ def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]
     for place, number, name, _ in request.slots():
         if (place, number) == kept:
             continue
+        # A condition may tie two values together: the edge is kept, and the other one gives way.
         for value in signature.values[name].legal()[:MOST_EDGES]:
             tried = request.with_value(place, number, value)
             if signature.judge(tried.words()).status == "accepted":
@@ -174,7 +185,7 @@ class _Pairs:
         self.choices = [
             item
             for item in builder.form.form.walk()
-            if isinstance(item, Choice) and not self._is_help(item)
+            if isinstance(item, Choice) and not (self._is_help(item) or self._is_refused(item))
         ]
         self.names = [name for name in signature.values if self._used(name)]
         self.levels = [len(each.alternatives) + each.optional for each in self.choices]
@@ -188,6 +199,12 @@ class _Pairs:
             for each in choice.alternatives for item in each.walk()
         )  # fmt: skip
 
+    def _is_refused(self, choice: Choice) -> bool:
+        """Tell whether a choice is one of operands, and more of them than the least are refused."""
+        items = (item for each in choice.alternatives for item in each.walk())
+        only_operands = choice.optional and not any(isinstance(each, OptionUse) for each in items)
+        return self.builder.grounds.few_operands and only_operands
+
     def _used(self, name: str) -> bool:
         from keen_matrix.core.signature.model import names_of
 
@@ -198,9 +215,13 @@ class _Pairs:
         can have."""
         from keen_matrix.core.covering.search import NoRows, covering_rows, tuple_count
 
+        # Above some hundred options the search would take longer than all launches; what is left
+        # out then is told.
         if len(self.levels) < 2 or tuple_count(self.levels, 2) > MOST_PAIRS:
             return
         signature, form = self.signature, self.builder.form
+        # Conditions go into the search and are not filtered out behind it: a pair whose only row is
+        # thrown away would be lost without a word.
         rules = [
             self._rule(each, False) for each in signature.where if concerns(signature, form, each)
         ]
@@ -248,6 +269,7 @@ class _Pairs:
                     wanted(each) for alternative in item.alternatives for each in alternative.walk()
                 ):
                     continue
+                # By identity: two groups of a line may be equal, and are two choices.
                 number = next((at for at, each in enumerate(self.choices) if each is item), None)
                 level = 0 if number is None else row[number] - item.optional
                 if level >= 0 and self._is_there(item.alternatives[level], wanted, row):
@@ -268,6 +290,7 @@ class _Pairs:
 
     def request_of(self, row: list[int]) -> Request:
         """Return the request of a row of choices and values."""
+        # By place in the text, since the assembly walks the same nodes.
         picked = {choice.span: level for choice, level in zip(self.choices, row, strict=False)}
 
         def choose(choice: Choice) -> Form | None:

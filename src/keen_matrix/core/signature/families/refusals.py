@@ -52,6 +52,8 @@ def vectors(making: Making) -> Iterator[Vector]:
     for builder in making.builders:
         for fault in _faults(signature, builder):
             judgement = signature.judge(fault.words)
+            # Two faults at once say nothing of either: the program may have seen the other one.
+            # What the judgement does not settle promises nothing.
             if judgement.status != "refused" or len(judgement.refusals) != 1:
                 notes.unsettled += 1
                 continue
@@ -64,6 +66,8 @@ def vectors(making: Making) -> Iterator[Vector]:
 def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
     small, full = builder.smallest(), builder.fullest()
     bases = [each for each in dict.fromkeys([small, full]) if each is not None]
+    # Beside full use too: a program that counts words, or stops at the first fault, refuses the
+    # smallest vector and takes the same fault among others.
     for number, base in enumerate(bases):
         yield from _operand_counts(signature, builder, base)
         yield from _unknown(signature, builder, base, every=number == 0)
@@ -94,6 +98,7 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
             base.words(),
         )
     counts = [item for item in builder.form.form.walk() if isinstance(item, (Operand, Keyword))]
+    # With a form that takes options alone, a word too many is an operand that there is not.
     if counts or not named:
         words = base.words()
         yield _Fault("too-many", "operand", (*words, EXTRA), words)
@@ -117,7 +122,9 @@ def _unknown(
     """An option that is none, short and long; each long option misspelt by a dropped, a doubled
     and a swapped letter."""
     known = builder.form.by_spelling
+    # Rare letters first: a hidden option of the program's is likelier among the common ones.
     letter = next((each for each in "zqxjkwyZQXJKW" if f"-{each}" not in known), None)
+    # With one dash before long names, -z may be the beginning of -zip.
     if letter and not any(each.startswith(f"-{letter}") for each in known):
         yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"), base.words())
     long = "-no-such-option" if signature.style == "one-dash" else UNKNOWN_LONG
@@ -125,6 +132,8 @@ def _unknown(
         each.startswith("--") for each in known
     ):  # getopts sees only a letter "-"
         yield _Fault("unknown-option", long, _with_front(base, long), base.words())
+    # Misspellings come once, in the smallest vector; beside full use they would be as many again
+    # and show nothing new.
     if not every:
         return
     yield from _in_capitals(signature, builder, base)
@@ -136,6 +145,8 @@ def _unknown(
                     if option.takes_value and not option.optional_value
                     else ""
                 )
+                # With its value joined, or the value would be an operand too many, and the vector
+                # would have two faults.
                 word = f"{wrong}={value}" if value and spelling.startswith("--") else wrong
                 yield _Fault(
                     "unknown-option",
@@ -173,6 +184,7 @@ def misspelt(spelling: str) -> list[str]:
     name = spelling[dashes:]
     if len(name) < 3:
         return []
+    # Near the middle, where neither an abbreviation nor a glued value explains the word.
     middle = len(name) // 2
     wrong = [name[:middle] + name[middle + 1 :], name[: middle + 1] + name[middle:]]
     swap = next(
@@ -190,6 +202,8 @@ def misspelt(spelling: str) -> list[str]:
 def _with_front(base: Request, *words: str) -> tuple[str, ...]:
     """Return the words of a request with more words before its operands (after its keywords)."""
     made = list(base.words())
+    # Behind the subcommand, which reads its own options: in front of it the fault would be another
+    # reader's.
     at = base.form.keywords
     if at:
         keywords = [part.word for part in base.operands if not part.name][:at]
@@ -206,6 +220,8 @@ def _missing_options(base: Request) -> Iterator[_Fault]:
 def _keywords(base: Request) -> Iterator[_Fault]:
     for number, part in enumerate(base.operands):
         if not part.name:
+            # A subcommand may be taken by its beginning, so one that is misspelt is tried beside
+            # one that is no word of it.
             for wrong in ("nonesuch", *misspelt(f"--{part.word}")):
                 yield _Fault(
                     "not-a-choice",
@@ -222,6 +238,7 @@ def _flags_with_values(builder: Builder, base: Request, signature: Signature) ->
         request = builder.smallest([option])
         for spelling in option.spellings:
             if request is not None and spelling.startswith("--"):
+                # The flag itself goes, or it would be given twice: once with a value, once without.
                 bare = request.without_option(option)
                 words = _with_front(bare, f"{spelling}=value")
                 yield _Fault("unexpected-value", spelling, words, request.words())
@@ -235,6 +252,8 @@ def _values(signature: Signature, builder: Builder, full: Request | None) -> Ite
         for place, number, name, _ in request.slots() if request else ():
             assert request is not None
             owner = request.options[place].option.key if isinstance(place, int) else ""
+            # One NAME may be an operand in several forms and the value of several options; each use
+            # of it is read by other code.
             if (name, owner) in done:
                 continue
             done.add((name, owner))
@@ -247,6 +266,7 @@ def _bad_values(
     signature: Signature, request: Request, place: int | str, number: int, name: str, *, every: bool
 ) -> Iterator[_Fault]:
     subtle = signature.values[name].subtly_bad() if every else []
+    # Getopt reads `-n x` and `-nx` by different branches, hand-written loops even more so.
     writings: tuple[Writing, ...] = ("apart", "joined")
     for value in (*signature.values[name].bad()[: None if every else 1], *subtle):
         kind = signature.values[name].read(value).kind
@@ -259,6 +279,7 @@ def _bad_values(
         once = not every or value in subtle
         for spelling in part.option.spellings[:1] if once else part.option.spellings:
             for writing in writings[:1] if value in subtle else writings:
+                # Only the first value can be joined, and an empty one joined is no value at all.
                 if writing == "joined" and (number or not value):
                     continue
                 parts = list(changed.options)
@@ -285,6 +306,7 @@ def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> 
             seen: set[str] = set()
             for value in signature.values[name].bad():
                 kind = signature.values[name].read(value).kind
+                # One of each kind: what the value is was tried beside the smallest vector already.
                 if kind not in seen:
                     seen.add(kind)
                     yield _Fault(
@@ -308,6 +330,7 @@ def _missing_values(
     """Each valued option last, without its value; and before another option."""
     flags = [each for each in plain_options(signature, builder.form) if not each.takes_value]
     for option in plain_options(signature, builder.form):
+        # An option whose value may be left out cannot miss it.
         if not option.least:
             continue
         for base in bases:
@@ -321,6 +344,8 @@ def _missing_values(
             control = request.words() if given is None else given.words()
             for spelling in option.spellings:
                 yield _Fault("missing-value", spelling, (*request.words(), spelling), control)
+            # Where a word with a dash may be a value, the next option is taken for one, and nothing
+            # is missing.
             if signature.habits.dash_values == "refuse":
                 # an option without its value in the middle, another option behind it
                 flag = next((each for each in flags if each is not option), None)
