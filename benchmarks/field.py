@@ -153,10 +153,9 @@ def main(given: list[str]) -> None:
                 new.append(
                     f"{key}   x{cause['count']}   {json.dumps(record.argv)}   {told(record)}"
                 )
-            if chosen:
-                print(
-                    f"  {kind:8} {key}   x{cause['count']}   {json.dumps(record.argv)[:120]}   {told(record)[:160]}"
-                )
+            print(
+                f"  {kind:8} {key}   x{cause['count']}   {json.dumps(record.argv)[:120]}   {told(record)[:160]}"
+            )
         print(
             f"{program:24} {seconds:6.1f} s  {dict(counts)}  {len(causes)} causes {reason}",
             flush=True,
