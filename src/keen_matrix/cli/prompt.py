@@ -352,6 +352,7 @@ def _typed(session: Prompt) -> Iterator[str]:
         history=history,
         completer=_completer(session),
         auto_suggest=AutoSuggestFromHistory(),
+        # A menu at every key would hide what the signature says below the line.
         complete_while_typing=False,
         color_depth=None if session.screen.color else ColorDepth.DEPTH_1_BIT,
         style=Style.from_dict({"bottom-toolbar": "noreverse", "good": "ansigreen", "bad": "ansired", "warn": "ansiyellow",
@@ -364,6 +365,8 @@ def _typed(session: Prompt) -> Iterator[str]:
             meaning = COMMANDS.get(text.split(" ")[0], "")
             return FormattedText([("class:dim", meaning or ", ".join(COMMANDS))])
         try:
+            # The line may be half of one: an open quote is no mistake yet, only something to be
+            # told.
             words = words_of(text)
             segments = judged(session.spec, words)
         except KeenMatrixError as fault:
@@ -410,12 +413,14 @@ def candidates(session: Prompt, before: list[str], begun: str) -> list[str]:
     signature = session.spec.signature
     earlier = [word for each in session.came for word in each.record.argv]
     if signature is None:
+        # Without a signature nothing tells what is taken; what was typed before often fits again.
         return list(dict.fromkeys([*earlier, *_words_of_spec(session)]))
     by_spelling = {
         spelling: option
         for form in signature.forms
         for spelling, option in form.by_spelling.items()
     }
+    # What may follow is first of all a value of the option in front.
     option = by_spelling.get(before[-1]) if before else None
     if option is not None and option.takes_value and not option.optional_value:
         return _values(session, option.name_of(0))

@@ -143,6 +143,8 @@ def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix,
     for matrix in spec.matrices:
         cases: Iterator[Case] = iter(unfold_matrix(spec, matrix))
         if ids:
+            # Lazily, as the selection below: of a matrix of millions the one that is looked for may
+            # be the first.
             cases = (case for case in cases if case.id.startswith(ids))
         yield matrix, filter(selected, cases) if selected else cases
 
@@ -151,6 +153,8 @@ def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write a table for each matrix: id, the values of its axes and groups, the words."""
     found = False
     for matrix, cases in _matrices(spec, options):
+        # The widths of columns are those of a sample, so that the table begins at once, however
+        # long it is.
         sample = list(itertools.islice(cases, TABLE_SAMPLE))
         if not sample:
             continue

@@ -58,6 +58,7 @@ def watch(
     options: argparse.Namespace, paths: Sequence[str], run_round: Callable[[Round], int]
 ) -> int:
     """Run rounds until the user ends them, and return the exit status of the last whole one."""
+    # What the rounds write themselves would begin another one, and so on for ever.
     without = [options.journal, *(file for _, file in options.report if file)]
     watcher, changes = _watcher(paths, without)
     loop = _Rounds(options, run_round, changes)
@@ -78,6 +79,8 @@ def _watcher(paths: Sequence[str], without: Sequence[str]) -> tuple[int, int]:
     ours, theirs = os.pipe()
     _flush()
     pid = os.fork()
+    # The watching library starts threads, and a process with threads cannot be forked without harm:
+    # so it has one of its own.
     if not pid:
         os.close(ours)
         _be(lambda: _serve(paths, without, theirs))
@@ -105,6 +108,7 @@ def _be(act: Callable[[], int]) -> NoReturn:
     except BrokenPipeError:
         status = UNREAD
     except BaseException as error:
+        # In one line, as every other message: the round is over, and the next one may be right.
         text = str(error).splitlines()[0][:200] if str(error) else ""
         print(f"keen-matrix: {type(error).__name__}: {escape(text)}", file=sys.stderr)
         if "KEEN_MATRIX_TRACEBACK" in os.environ:
@@ -129,6 +133,7 @@ def _end(pid: int, number: signal.Signals) -> int:
     until = time.monotonic() + PATIENCE
     try:
         os.kill(pid, number)
+        # Asked for and not awaited: one that does not end would take the watch with it.
         while time.monotonic() < until:
             ended, status = os.waitpid(pid, os.WNOHANG)
             if ended:
@@ -198,6 +203,8 @@ class _Rounds:
             fds = [self._changes.fd, *([self._typed.fd] if self._typed else [])]
             if self._progress >= 0:
                 fds.append(self._progress)
+            # With an end to the wait, since the end of a round is a child's, which no descriptor
+            # here tells.
             ready = select.select(fds, [], [], LOOK_SECONDS)[0]
             interruption.check()
             if self._progress in ready:
@@ -211,6 +218,8 @@ class _Rounds:
             if self.status == UNREAD:
                 self.status = 0  # whoever read has enough: that is no error
                 return
+            # All that came meanwhile is one change: saving a file is several, and a checkout of a
+            # branch hundreds.
             if self._changed:
                 changed, self._changed = tuple(sorted(self._changed)), set()
                 if self._pid:
@@ -250,6 +259,7 @@ class _Rounds:
         """Tell whether a change of a file is to begin a round: not one that the build or the program makes
         each time. It is told by the time of the file, since what is heard of it comes late."""
         when = _time_of(path)
+        # A build writes what is watched; a change of just then is most likely its own.
         if self._build and self._build[0] <= when <= self._build[1]:
             # for the first time it may as well have been saved by the user meanwhile
             known = path in self._built
@@ -257,12 +267,15 @@ class _Rounds:
             return not known
         is_open = bool(self._pid)
         if self._run and self._run[0] <= when and (is_open or when <= self._run[1]):
+            # In every round while cases run: the program does it, and not the user, who would have
+            # to save at just these moments.
             count = self._meanwhile[path] = self._meanwhile.get(path, 0) + 1
             if count == WRITTEN_BY_RUNS:
                 _remark(f"{_shown(path)} changes in every round: the program seems to write it, so that a change of it "
                              "begins no round while one goes on")  # fmt: skip
             return count < WRITTEN_BY_RUNS
         self._built.discard(path)
+        # Once it changes at any other time, it is the user's again.
         self._meanwhile.pop(path, None)
         return True
 
@@ -286,6 +299,7 @@ class _Rounds:
             return
         ours, theirs = os.pipe()
         begin, self._go = os.pipe()
+        # A round must never wait for whoever hears how far it is.
         os.set_blocking(theirs, False)
         self._number += 1
         asked = Round(
@@ -350,6 +364,8 @@ class _Rounds:
         try:
             with open(self._options.journal, "rb") as file:
                 for line in file:
+                    # By the beginning of the line, without decoding it: the journal of a large run
+                    # would keep the next round waiting.
                     if line.startswith(b'{"journal"'):
                         spec = os.path.abspath(str(json.loads(line).get("spec", "")))
                     elif line.startswith(b'{"id":"') and line.endswith(b"\n"):
@@ -381,6 +397,7 @@ def _begun(pipe: int) -> Begun | None:
 
 def _can_be_typed() -> bool:
     try:
+        # In the background a process that reads the terminal is stopped by it (SIGTTIN).
         return os.isatty(0) and os.getpgrp() == os.tcgetpgrp(0)
     except OSError:
         return False

@@ -53,12 +53,14 @@ def _bits(value: object) -> int:
 
 
 def _power(base: Operand, exponent: Operand) -> object:
+    # Before it is worked out: 9**9**9 would run in one piece, for hours.
     if isinstance(exponent, int) and _bits(base) * abs(exponent) > MAX_BITS:
         raise ValueError(f"{base} ** {exponent} would be too large")
     return base**exponent
 
 
 def _product(left: Operand, right: Operand) -> object:
+    # "x" * n and n * "x" are the same.
     for sized, times in ((left, right), (right, left)):
         if (
             hasattr(sized, "__len__")
@@ -88,6 +90,7 @@ def _sum_of(left: Operand, right: Operand) -> Operand:
 def _sum(values: Iterable[Operand], start: Operand = 0) -> object:
     """Return the sum of numbers at once, and of anything else step by step, since arrays add up to
     ever longer ones."""
+    # A range is added up without being made.
     items = values if isinstance(values, range) else list(values)
     if isinstance(items, range) or all(isinstance(each, (int, float)) for each in items):
         return sum(items, start)
@@ -104,6 +107,8 @@ def _round(number: Operand, places: Operand = None) -> object:
 
 
 def _remainder(left: Operand, right: Operand) -> object:
+    # "%9999999d" % 1 is a text of ten million characters, and says so nowhere that could be
+    # bounded.
     if isinstance(left, (str, bytes)):
         raise ValueError("the % form of texts is not available here; use {value:format}")
     return left % right
@@ -161,6 +166,7 @@ def method_size(owner: object, name: str, arguments: Sequence[Operand]) -> int:
     """Return how large what a method of a text or number makes can be, before it is made: it runs
     in one piece."""
     first: object = arguments[0] if arguments else None
+    # Texts, numbers and bytes alone have methods that make something much larger than they are.
     if isinstance(owner, int):
         return int(first) if name == "to_bytes" and isinstance(first, int) else 0
     if not isinstance(owner, (str, bytes)):
@@ -193,6 +199,8 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
     """simpleeval with our limits: on the size of what is made, on all of it together, and on time."""
 
     def __init__(self, scope: Scope) -> None:
+        # simpleeval's own limits are on single operations; what many of them make together is
+        # counted here.
         super().__init__(operators=_OPERATORS, functions=scope.functions, names=scope.names)
         self._made = 0
         # From the first node on: parsing is bounded by the length of the source.
@@ -225,13 +233,17 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
         if isinstance(node.func, ast.Attribute):
             function = self._eval(node.func)
         elif isinstance(node.func, ast.Name):
+            # simpleeval would look among names as well, and call what a case calls so.
             if node.func.id not in self.functions:
                 raise simpleeval.FunctionNotDefined(node.func.id, self.expr)
             function = self.functions[node.func.id]
         else:
             raise simpleeval.FeatureNotAvailable("only functions with a name can be called")
+        # A spec is somebody else's text: eval, open and their like are out of reach, however they
+        # got into the scope.
         if function in simpleeval.DISALLOW_FUNCTIONS:
             raise simpleeval.FeatureNotAvailable("this function is not available")
+        # All of them first: how large the result may be depends on them.
         arguments = [self._eval(each) for each in node.args]
         named = dict(self._eval(each) for each in node.keywords)
         owner = getattr(function, "__self__", None)
@@ -246,6 +258,7 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             if size > MAX_LENGTH:
                 raise ValueError(f"{node.func.attr} would make {size:,} characters, too many")
             return function(*arguments, **named)
+        # Ours are bounded by themselves; only an oracle's may take its own time.
         if function is FUNCTIONS.get(getattr(node.func, "id", "")):
             return function(*arguments, **named)
         began = time.monotonic()
@@ -293,6 +306,7 @@ class Expression:
         """Return the value. Raises ExpressionFault with the source, the values it saw and the
         reason."""
         node = self._node
+        # The value as it is, with nothing copied and nothing counted.
         if type(node) is ast.Name and node.id in scope.names:  # by far the commonest expression
             return scope.names[node.id]
         evaluator = _Evaluator(scope)
@@ -301,6 +315,8 @@ class Expression:
         except PassThrough:
             raise
         except (Exception, RecursionError) as error:
+            # What it saw stands in the message: of ten thousand cases it is the values that tell
+            # why this one failed.
             read = {name: scope.names[name] for name in sorted(self.names) if name in scope.names}
             raise ExpressionFault(self.source, _reason(error, read), self._seen(scope)) from error
 
@@ -336,6 +352,7 @@ def _parsed(source: str) -> tuple[ast.expr, frozenset[str]]:
     try:
         node = ast.parse(source.strip(), mode="eval").body
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
+        # Python counts lines too; a place in a later line is not that of the key.
         at = (getattr(error, "offset", 1) or 1) - 1 if getattr(error, "lineno", 1) == 1 else 0
         raise ExpressionFault(source, _syntax_reason(error), offset=at) from None
     # Told when the spec is read, and not for each case when it runs.
@@ -349,6 +366,7 @@ def _parsed(source: str) -> tuple[ast.expr, frozenset[str]]:
 def _free_names(node: ast.AST) -> Iterator[str]:
     """Yield the names an expression reads, without those that its own comprehensions bind and
     without called functions."""
+    # A comprehension's own variable is no axis, so it must not be looked up as one.
     bound = {
         each.id
         for each in ast.walk(node)
@@ -392,6 +410,7 @@ def _reason(error: BaseException, read: Mapping[str, object]) -> str:
         return f"there is no function {error.func_name}"
     if isinstance(error, simpleeval.InvalidExpression):
         return text or type(error).__name__
+    # Python says NoneType and str; the spec's author knows axes, columns and lists.
     kinds = ", ".join(f"{name} is {kind_in_words(value)}" for name, value in read.items())
     if isinstance(error, TypeError):
         plain = next((told for part, told in _MISFITS.items() if part in text), "")
@@ -490,6 +509,7 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
         value = _CONVERSIONS[part.conversion](value)
     if not part.format:
         return as_text(value)
+    # {x:>999999999} makes its text before anybody can look at its length.
     if any(int(width) > MAX_WIDTH for width in _WIDTHS.findall(part.format)):
         raise ExpressionFault(
             part.source, f"a width over {MAX_WIDTH} in the format {part.format!r}"
@@ -512,6 +532,7 @@ class Template:
     ) -> None:
         self.source = source
         if parts is None:
+            # A literal text may have braces of its own, as JSON has.
             parts = (Text(source),) if literal else parse_template(source)
         self.parts = parts
         self._expressions = tuple(
@@ -548,6 +569,7 @@ class Template:
 
     def value(self, scope: Scope) -> object:
         """Return the value itself when the template is one bare field, else the rendered text."""
+        # A field that is all of it keeps its type: a list becomes words, a number stays one.
         if len(self.parts) == 1 and self._expressions[0] is not None:
             part = self.parts[0]
             if isinstance(part, Field) and not part.format and not part.conversion:
@@ -563,6 +585,7 @@ def _expression_of(part: Field) -> Expression:
     try:
         return Expression(part.source)
     except ExpressionFault as fault:
+        # The place is told in the template; the expression begins behind its brace.
         fault.offset += part.span[0] + 1
         raise
 

@@ -46,6 +46,7 @@ class ExitAspect(Struct, frozen=True):
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the code is not one of those allowed."""
         ranges = self.expectation.ranges(context.scope)
+        # One that was ended by a signal has no exit code, whatever a shell would make of it.
         if outcome.exit is None or not any(low <= outcome.exit <= high for low, high in ranges):
             yield Mismatch(form="is", expected=wording(ranges), actual=describe_end(outcome))
 
@@ -169,6 +170,7 @@ KEPT_BYTES = 65_536
 def look_at(outcome: Outcome, name: str) -> Looked:
     """Return what stands at a file's place in a case's directory, or what was seen there while it
     still existed."""
+    # The directory is gone when an insight asks again, so what was seen is kept with the outcome.
     known = outcome.looked_at.get(name)
     if known is not None:
         return known
@@ -183,6 +185,7 @@ def look_at(outcome: Outcome, name: str) -> Looked:
     except OSError:
         pass
     found = Looked(content, instead, mode, link)
+    # Larger ones would make the journal as large as all outputs together.
     if len(content) <= KEPT_BYTES:
         outcome.looked_at[name] = found
     return found
@@ -224,6 +227,7 @@ def _read_file(path: str) -> tuple[bytes, str]:
             return b"", "a folder"
         if not stat.S_ISREG(info.st_mode):
             return b"", "no regular file"
+        # The program decides how large its files are; ours is the memory.
         if info.st_size > MAX_FILE_BYTES:
             return b"", f"a file of {info.st_size:,} bytes, too large to compare"
         with open(path, "rb") as file:
@@ -244,6 +248,7 @@ class OtherFilesAspect(Struct, frozen=True):
         """Yield a mismatch that lists every other file created, changed or deleted."""
         if self.allowed:
             return
+        # Names are templates; where no file changed, none of them is filled in.
         named = [named_file(each, context.scope) for each in self.named] if outcome.files else []
         others = [
             f"{name} {change.state}"
@@ -293,6 +298,7 @@ TOLD: Mapping[str, Told] = {
 
 def failed_expectation(error: Exception) -> Mismatch:
     """Return the mismatch that stands for an expectation which could not be worked out."""
+    # These tell in words what is wrong; of any other the name of the error says more than its text.
     plain = isinstance(error, (ExpressionFault, ValueError))
     text = str(error) if plain else f"{type(error).__name__}: {error}"
     return Mismatch(form="expression", expected="", actual=text, problem=True)

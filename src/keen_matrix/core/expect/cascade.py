@@ -35,6 +35,7 @@ def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
     """Return the verdict that stands for several launches: held only when all held; unchecked says
     least."""
     found = set(verdicts)
+    # What was checked held; that some launch had nothing to check takes nothing from it.
     if found == {"held", "unchecked"}:
         return "held"
     return next(each for each in FROM_WORST if each in found)
@@ -88,6 +89,8 @@ class Cascade:
         self._quick = all(
             takes_no_time(aspect) for rule in self._rules for aspect in rule.aspects.values()
         )
+        # Without conditions the same rules apply to all cases, and nothing is evaluated for any of
+        # them.
         always = all(rule.when is None for rule in self._rules)
         self._fixed = _Checks(self._rules) if always else None
         self._known: dict[tuple[bool, ...], _Checks] = {}
@@ -111,6 +114,8 @@ class Cascade:
         )
         found = self._known.get(applies)
         if found is None:
+            # Conditions on values that differ everywhere would fill the memory with sets that never
+            # come again.
             if len(self._known) >= MOST_KNOWN:
                 self._known.clear()
             found = self._known[applies] = _Checks(compress(self._rules, applies))
@@ -125,6 +130,8 @@ class Cascade:
             result = AspectResult(aspect="rules", met=False, mismatch=failed_expectation(fault))
             return Judged(verdict="differed", aspects=(result,))
         chosen = checks.chosen
+        # Nearly all launches end well and say nothing on standard error: one look, and none of the
+        # checks is begun.
         built_in = () if _plainly_fine(outcome) else tuple(_built_in(outcome, chosen, timeout, cap))
         if (
             outcome.unlaunched is not None
@@ -145,6 +152,7 @@ class Cascade:
         aspects = list(built_in)
         left_open: list[str] = []
         for check in checks.steps:
+            # What is left open is no expectation yet, so it neither holds nor fails.
             if check.is_open or (
                 context.open_names and not check.names.isdisjoint(context.open_names)
             ):
@@ -177,6 +185,7 @@ class Cascade:
         """Add the results of one aspect: one for each mismatch, or one that it is met."""
         met = check.met
         try:
+            # To the end at once: a check that fails half way must not leave half of its results.
             mismatches = list(check.aspect.check(outcome, context))
         except (ExpressionFault, ValueError, TypeError) as error:
             mismatches = [failed_expectation(error)]
@@ -209,6 +218,8 @@ class _Checks:
     """What a set of rules comes to."""
 
     def __init__(self, rules: Iterable[Rule]) -> None:
+        # A later rule replaces an aspect and leaves the others: the last word is found aspect by
+        # aspect.
         self.chosen = {
             name: Chosen(aspect, rule.origins.get(name, ""))
             for rule in rules
@@ -274,12 +285,14 @@ def _built_in(
         )
     elif outcome.flooded:
         yield _failed("output", Mismatch(form="cap", expected=str(cap), actual=outcome.flooded))
+    # Whoever expects a signal expects the end that others call a crash.
     elif "signal" not in chosen and not _allowed(chosen, "crash", CrashAspect):
         sign = (
             crash_sign(outcome)
             if outcome.signal is None or outcome.signal != outcome.stopped
             else None
         )
+        # A program that was ended since its prompt did not come has not crashed.
         if sign and outcome.unasked is None:
             yield _failed("crash", Mismatch(form="crash", expected="", actual=sign))
     for each in outcome.feeders:
@@ -314,8 +327,10 @@ def _verdict(aspects: Sequence[AspectResult], built_in: int) -> Verdict:
     """Return the verdict that the results come to; the first `built_in` of them are of built-in
     checks."""
     failed = {result.aspect for result in aspects if not result.met}
+    # Before all else: what a program prints on the way down answers no other expectation.
     if "crash" in failed:
         return "crashed"
     if failed:
         return "differed"
+    # Built-in checks alone are no expectation: a case for which nothing was asked has not held.
     return "held" if len(aspects) > built_in else "unchecked"

@@ -56,6 +56,8 @@ def _form_help(signature: Signature, form: FormModel) -> FormHelp:
 
     items = list(form.form.walk())
     keywords = tuple(each.word for each in items if isinstance(each, Keyword))[: form.keywords]
+    # Options in front of the subcommand are the program's, which its own help names; those behind
+    # it are the subcommand's.
     last = max((n for n, each in enumerate(items) if isinstance(each, Keyword)), default=0)
     front = [form.option_of(each) for each in items[:last] if isinstance(each, OptionUse)]
     names = dict.fromkeys(each.name.name for each in items if isinstance(each, Operand))
@@ -92,6 +94,7 @@ class HelpAspect(Struct, frozen=True):
             yield Mismatch(form="help", expected=wanted, actual="")
             return
         words = _words_of(context)
+        # `-h` may be a short one beside a `--help` that tells everything.
         if not self._is_whole(words):
             return
         missing = list(dict.fromkeys(self._missing(text, words)))
@@ -137,6 +140,8 @@ class HelpAspect(Struct, frozen=True):
                 ):
                     yield ", ".join(spellings)
             for name, choices in form.operands:
+                # Some libraries print `{csv,json}` and no name: whoever sees all the choices knows
+                # what is asked for.
                 by_choices = choices and all(_stands_in(each, text) for each in choices)
                 if not is_named(name, text) and not by_choices:
                     yield name
@@ -146,6 +151,7 @@ class HelpAspect(Struct, frozen=True):
         from keen_matrix.core.signature.helptext import read_help
 
         known = {one for form in self.forms for each in form.options for one in each}
+        # These are added by libraries; a synopsis that goes without them is not incomplete.
         known |= {*self.help, *self.actions, "-h", "--help", "-V", "--version"}
         options = read_help(text).options
         return [each.spellings[-1] for each in options if known.isdisjoint(each.spellings)]

@@ -112,6 +112,8 @@ class CaseDirectories:
 
         A program of another runner may have taken them away since they were made.
         """
+        # By number and not by name: a program that moved the directory away may have left another
+        # of that name.
         if self._stamps is not None and not self._is_there(self._stamps):
             self._stamps = None
         if self._stamps is None:
@@ -127,6 +129,8 @@ class CaseDirectories:
             return False
 
     def _make(self) -> None:
+        # A program can remove the worker's directory too, and with it those of all that run beside
+        # it.
         if not self._above.is_in_place:
             self._above.replace()
             self._name_paths()
@@ -163,7 +167,10 @@ class CaseDirectories:
         """Tell whether a launch may have done something to the directories; False only when it has
         not."""
         try:
+            # The change time cannot be set back by a program (utimensat(2) moves it to now), so
+            # what has not moved was not touched.
             unmoved = self._made_at and _changed_at(self._paths) == self._stamps
+            # A change within the same step of the clock would leave the time as it is.
             return not (unmoved and self._made_at + COARSE_CLOCK_NS < launched_at_ns)
         except OSError:
             return True
@@ -211,6 +218,8 @@ class CaseDirectories:
             now = _changed_at(self._paths)
             # Other numbers are other directories, whatever their names.
             same = now[1::2] == self._stamps[1::2]
+            # Touched and empty again, as a program leaves it that removes its temporary files:
+            # nothing has to be made.
             fresh = (
                 same
                 and self._made_at
@@ -243,4 +252,5 @@ def _is_fresh(path: str) -> bool:
     if not stat.S_ISDIR(info.st_mode) or stat.S_IMODE(info.st_mode) != 0o755:
         return False
     with os.scandir(path) as entries:
+        # One entry is enough to know; a program may have made a million.
         return next(entries, None) is None

@@ -175,6 +175,7 @@ class WorkerPool:
         looked = time.monotonic()
         while True:
             interruption.check()
+            # A cluster's task may be taken away while it waits; nobody asks for its results then.
             if self._abandoned:
                 raise RunFault("the run was given up")
             self._feed(supply)
@@ -184,6 +185,7 @@ class WorkerPool:
                 and not any(worker.outstanding for worker in self._used)
             ):
                 return
+            # A stopped worker is heard of by nothing, so the wait has an end.
             for worker in _heard(self._used, LOOK_SECONDS):
                 yield from self._receive(worker)
             if time.monotonic() - looked >= LOOK_SECONDS:
@@ -197,6 +199,7 @@ class WorkerPool:
         lost on."""
         if self._again:
             for worker in self._used:
+                # Alone, or the next loss would not tell which of several cases ends workers.
                 if self._again and not worker.outstanding:
                     _hand(worker, [self._again.popleft()])
                     worker.solitary = True
@@ -244,6 +247,8 @@ class WorkerPool:
 
     def _receive(self, worker: WorkerLink) -> Iterator[ResultFrame]:
         try:
+            # As much as is there, many results at a time: a call for each would be most of what the
+            # engine does.
             data = worker.control.recv(_RECEIVE_BYTES)
         except BlockingIOError:
             return
@@ -251,6 +256,8 @@ class WorkerPool:
             data = b""
         if not data:
             try:
+                # Its socket is closed, so it ends at once, or hangs in something that is not worth
+                # waiting for.
                 code = worker.process.wait(CLOSE_SECONDS)
             except TimeoutError:
                 code = 0
@@ -299,10 +306,13 @@ def _heard(workers: Sequence[WorkerLink], seconds: float) -> list[WorkerLink]:
     """Send what waits to be sent, until something can be received or the time is over; return
     whose it is."""
     poller = select.poll()
+    # Made anew each time, since workers are replaced.
     by_fd = {worker.control.fileno(): worker for worker in workers}
     for fd, worker in by_fd.items():
         if worker.unsent:
             worker.send()
+        # Room to write is only waited for where something is to be written, or the wait would end
+        # at once.
         poller.register(fd, select.POLLIN | (select.POLLOUT if worker.unsent else 0))
     found = []
     for fd, events in poller.poll(seconds * 1000):

@@ -99,6 +99,8 @@ def _actions(plumbing: Plumbing) -> list[tuple[int | str, ...]]:
     if plumbing.screen:
         second = 0 if plumbing.stderr < 0 else plumbing.stderr
         return [
+            # Opened by the child and not handed to it: in a new session the first terminal that is
+            # opened becomes the controlling one.
             (os.POSIX_SPAWN_OPEN, 0, plumbing.screen, os.O_RDWR, 0),
             (os.POSIX_SPAWN_DUP2, 0, 1),
             (os.POSIX_SPAWN_DUP2, second, 2),
@@ -132,6 +134,8 @@ class Spawned:
     def watch(self) -> None:
         """Have its end told by a descriptor."""
         if self._pidfds:
+            # It becomes readable when the program ends, in the same poll as the streams: no signal
+            # has to be handled.
             self.watched = os.pidfd_open(self.pid)
 
     def unwatch(self) -> None:
@@ -242,6 +246,7 @@ class Forked:
         try:
             self._ended = self._keeper.ended()
         except OSError:
+            # The program outlives its keeper where the kernel cannot end it with that one.
             signal_group(self.pid, signal.SIGKILL)
             self.keeper_lost = True
 

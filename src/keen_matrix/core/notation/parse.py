@@ -32,6 +32,7 @@ def parse_line(text: str) -> Sequence:
     cursor = _Cursor(text, groups=True)
     parsed = cursor.sequence(0)
     if not cursor.done:
+        # The sequence ends at a sign that only a group may have, so this one closes nothing.
         found = cursor.text[cursor.at]
         if found == "|":
             raise cursor.fault(
@@ -51,6 +52,7 @@ def parse_words(text: str) -> tuple[Word, ...]:
 def parse_list(words: list[str]) -> tuple[Word, ...]:
     """Parse a list of words: each one stays one word, only its fields are read. Raises
     NotationFault."""
+    # No quotes are read: whoever writes a list has said where words end.
     return tuple(Word(parse_template(word)) for word in words)
 
 
@@ -60,6 +62,7 @@ def parse_template(text: str) -> tuple[Part, ...]:
     cursor = _Cursor(text, groups=False)
     parts: list[Part] = []
     while not cursor.done:
+        # In one step: a text of a mebibyte would otherwise be gone through sign by sign.
         if plain := _PLAIN.match(text, cursor.at):
             parts.append(Text(plain[0], plain.span()))
             cursor.at = plain.end()
@@ -101,6 +104,7 @@ class _Cursor:
 
     def sequence(self, depth: int) -> Sequence:
         """sequence = { word | group }"""
+        # Told here, with a place, or the recursion limit would end it somewhere without one.
         if depth > MAX_DEPTH:
             raise self.fault(f"groups are nested more than {MAX_DEPTH} deep")
         start, items, glued = self.at, list[Word | Group](), False
@@ -111,6 +115,7 @@ class _Cursor:
             elif self.groups and character in "|])":
                 break
             else:
+                # What is first is glued to nothing.
                 glued = glued and bool(items)
                 items.append(
                     self.group(depth, glued)
@@ -128,6 +133,7 @@ class _Cursor:
             before = self.at
             self.at += 1
             alternative = self.sequence(depth + 1)
+            # `[]` and `[a | ]`: an alternative that says nothing is what the brackets are for.
             if not alternative.items:
                 raise self.fault("this alternative is empty", before)
             alternatives.append(alternative)
@@ -165,6 +171,8 @@ class _Cursor:
         start = self.at
         self.at += 1
         while not self.done and (character := self.text[self.at]) != quote:
+            # In double quotes a backslash escapes what would end or escape something, and stays
+            # where it does not, as POSIX sh has it.
             following = self.text[self.at + 1 : self.at + 2]
             if quote == '"' and character == "\\" and following and following in '"\\':
                 parts.append(Text(following, (self.at, self.at + 2)))

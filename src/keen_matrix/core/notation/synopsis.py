@@ -151,6 +151,7 @@ def with_flags_apart(form: Form) -> Form:
             alternatives = tuple(with_flags_apart(each) for each in item.alternatives)
             items.append(Choice(alternatives, item.optional, item.several, item.span))
             continue
+        # Each flag gets the place of its letter, since options are told apart by where they stand.
         at = item.span[0] + 2  # behind the bracket and the dash
         for number, letter in enumerate(letters):
             span = (at + number, at + number + 1)
@@ -168,6 +169,7 @@ def _grouped(choice: Choice) -> str | None:
         return None
     use = form.items[0]
     word = use.spellings[0]
+    # A letter twice, or a value behind it, and it is a name of several letters behind one dash.
     is_group = (
         len(use.spellings) == 1 and not use.values and re.fullmatch(r"-[0-9A-Za-z]{2,}", word)
     )
@@ -205,6 +207,7 @@ class _Reader:
                 )
             if word == "--":
                 items.append(Delimiter(item.span))
+            # Before options, since a range begins with one.
             elif self.is_range(word, rest):
                 items.append(self.option_range(item, word, rest))
             elif word.startswith("-") and word != "-":
@@ -228,6 +231,7 @@ class _Reader:
         rest.pop(0)
         last = rest.pop(0)
         first, end = word[1], (last.literal or "")[1] if isinstance(last, Word) else ""
+        # From 0 to z would pass every sign between them.
         kinds = (str.isdigit, str.islower, str.isupper)
         if not (first < end and any(kind(first) and kind(end) for kind in kinds)):
             raise self.fault(
@@ -245,6 +249,8 @@ class _Reader:
         """Return the text of a word. Raises NotationFault when it contains a field."""
         text = word.literal
         if text is None:
+            # The line of a matrix has fields; whoever copies one here is told what stands in their
+            # place.
             place = next(part for part in word.parts if isinstance(part, Field))
             raise self.fault(
                 "a synopsis has no { } fields; a value is a NAME in capitals", place.span[0]

@@ -174,10 +174,14 @@ class SignatureParts:
         style = style or row.style
         lines = tuple(parse_synopsis(each) for each in ([text] if isinstance(text, str) else text))
         if style != "one-dash":
+            # Where long names have one dash too, `[-abc]` is one name; everywhere else it is three
+            # flags (POSIX XBD 12.1).
             lines = tuple(map(with_flags_apart, lines))
         refuse, actions, aside, depends_on, tidy = (
             more.pop(name, ()) for name in ("refuse", "actions", "aside", "depends_on", "tidy")
         )
+        # The row of the reader first, then the single switches: whoever sets one knows the program
+        # better than its library.
         habits = replace(row.habits, **habits_of_switches(more))
         types = {
             (bare := name.removeprefix("<").removesuffix(">")): value_type(bare, table)
@@ -208,6 +212,8 @@ class SignatureParts:
     def compiled(self) -> Self:
         """Return the signature with its forms worked out. Raises SignatureFault when it does not
         fit together."""
+        # Asked before the forms are made: a synopsis that some tool has written may have thousands
+        # of parts, and pairs of them millions.
         parts = sum(1 for line in self.lines for _ in line.walk())
         if parts > MOST_PARTS:
             raise SignatureFault(f"the synopsis has {parts:,} options, operands and groups; at most {MOST_PARTS} are taken",
@@ -219,6 +225,7 @@ class SignatureParts:
                 raise SignatureFault(f'the synopsis has no value "{name}"; it has {known}', "values", name,
                                      nearest(name, names))  # fmt: skip
         types = {
+            # How a number may be written is the reader's matter, so types know the habits.
             name: (self.values.get(name) or Text(name=name)).read_by(self.habits)
             for name in sorted(names)
         }
@@ -238,6 +245,8 @@ class SignatureParts:
         places = _option_places(line)
         for use, again, keywords in places:
             option = self._option(use, again, keywords)
+            # `[-a -n N | -b -n N]`: written twice, and one option. What has other spellings or
+            # values is another one with the same name.
             twin = by_spelling.get(use.spellings[0])
             if (
                 twin is not None
@@ -254,6 +263,8 @@ class SignatureParts:
                 by_spelling[spelling] = option
             by_place[use.span] = option
             options.append(option)
+        # Help that stands in no line is known all the same, or it would be judged as an unknown
+        # option.
         undeclared = [(each,) for each in self.help if each.startswith("-")]
         for spellings in (*undeclared, *self.actions):
             if not any(each in by_spelling for each in spellings):
@@ -270,6 +281,7 @@ class SignatureParts:
         most: int | None = len(use.values)
         if any(each.several for each in use.values):
             most = None
+        # A count belongs to the NAME, so it counts the values of an option as well as operands.
         if len(use.values) == 1 and (count := self.values[use.values[0].name].count) is not None:
             least, most = count
         return Option(use, least, most, again or use.again, keywords)
@@ -337,6 +349,8 @@ def habits_of_switches(given: Mapping[str, Any]) -> dict[str, Any]:
         found["joined"] = "any" if found["joined"] else "none"
     if isinstance(found.get("help_wins"), bool):
         found["help_wins"] = "always" if found["help_wins"] else "never"
+    # Flags and options with values may differ: some libraries let a flag be given again and refuse
+    # a second value.
     if found.get("repeat") == "open":
         found["repeat"] = found["repeat_flags"] = None
     elif "repeat" in found:
@@ -380,6 +394,7 @@ def _leading_keywords(form: Form) -> int:
     for item in form.items:
         if isinstance(item, Keyword) or _is_of_keywords(item):
             count += 1
+        # Options and groups of options may stand between the keywords; an operand ends them.
         elif not isinstance(item, (OptionUse, Choice)) or (
             isinstance(item, Choice) and _has_operand(item)
         ):
@@ -464,6 +479,7 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) ->
         if key in ("type", "list") or value is None:
             continue
         if field not in taken:
+            # The default of another type says nothing, and a spec that states it is not wrong.
             if (key, value) in (("case", "exact"), ("open", False), ("units", [])):
                 continue
             article = "an" if kind.type[0] in "aeiou" else "a"
@@ -474,6 +490,7 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) ->
         except ValueError as error:
             raise SignatureFault(f"{name}: {error}", "values", name) from None
     low, high = found.get("min"), found.get("max")
+    # No value fits between them, so each derived vector would be a refusal.
     if low is not None and high is not None and low > high:
         raise SignatureFault(f"{name}: min {low} is more than max {high}", "values", name)
     return found

@@ -97,6 +97,8 @@ class Source(Struct):
         """Return in which of its files a key path is written, or the most of it."""
         if not self.layers:
             return Origin(self, path)
+        # The file in which most of the path is written has it: a table may be begun in one and gone
+        # on with in another.
         found = [
             (each.source.reach(own) - len(each.prefix), number, Origin(each.source, own))
             for number, each in enumerate(self.layers)
@@ -126,6 +128,7 @@ class Source(Struct):
         """Return the place of a key path, or of the nearest enclosing one that is written in the
         file."""
         places = self._all_places()
+        # A key that is missing stands nowhere; the table that misses it does.
         for length in range(len(path), 0, -1):
             if path[:length] in places:
                 return places[path[:length]]
@@ -184,6 +187,8 @@ class Source(Struct):
 
     def _line_of(self, at: int) -> tuple[int, int]:
         """Return the number of the line, counted from 1, in which a byte stands, and where it starts."""
+        # Where lines start is worked out once: a spec of 5,000 matrices asks for the line of every
+        # rule.
         if not self._starts:
             self._starts = [0, *(match.end() for match in re.finditer(b"\n", self._raw))]
         number = bisect_right(self._starts, at)
@@ -193,6 +198,7 @@ class Source(Struct):
         """Return a problem at a place that is counted in bytes."""
         number, start = self._line_of(at)
         stop = self._starts[number] - 1 if number < len(self._starts) else len(self._raw)
+        # Columns are counted in characters and places in bytes.
         before = self._raw[start:at].decode(errors="ignore")
         line = self._raw[start:stop].decode(errors="replace")
         return problem.moved(self.path, number, len(before) + 1, caret_lines(line, len(before)))
@@ -203,6 +209,7 @@ def offset_in_token(token: str, offset: int) -> int:
     counted (in bytes)."""
     quotes = 3 if token[:3] in ('"""', "'''") else 1 if token[:1] in "\"'" else 0
     at = quotes
+    # TOML drops a newline right behind the opening quotes.
     if quotes == 3 and token[3:4] == "\n":
         at += 1
     escapes = token[:1] == '"'
@@ -224,6 +231,7 @@ def read_source(path: str, text: str | None = None) -> Source:
     read, is too large, is not UTF-8, or is not TOML."""
     raw = _read_bytes(path) if text is None else text.encode()
     try:
+        # Editors on some systems put a mark in front, which TOML does not know.
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
@@ -241,6 +249,7 @@ def read_source(path: str, text: str | None = None) -> Source:
             ]
         ) from None
     digest = hashlib.blake2b(raw, digest_size=16).hexdigest()
+    # tomllib does the same, so that places count the same characters.
     text = text.replace("\r\n", "\n")
     try:
         data = tomllib.loads(text)
@@ -259,9 +268,11 @@ def _read_bytes(path: str) -> bytes:
     try:
         if os.path.isdir(path):
             raise IsADirectoryError(errno.EISDIR, "it is a folder")
+        # To open a pipe would wait for a writer that may never come.
         if not os.path.isfile(path) and os.path.exists(path):
             raise OSError(errno.EINVAL, "it is not a regular file")
         size = os.stat(path).st_size
+        # By its size, before it is read.
         if size > MAX_SPEC_BYTES:
             problem = Problem(
                 path=path,
@@ -282,6 +293,7 @@ def _read_bytes(path: str) -> bytes:
 
 def _number_problem(path: str, text: str, error: ValueError) -> Problem:
     """Return the problem of a number that cannot be read, placed at the longest run of digits."""
+    # Python says that a number is too long and not which: it is surely the longest.
     longest = max(
         re.finditer(r"[0-9_]{4,}", text),
         key=lambda found: found.end() - found.start(),
@@ -331,6 +343,7 @@ def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
     from keen_matrix.core.spec.positions import find_places
 
     keys: tuple[str, ...] = ast.literal_eval(names)
+    # tomllib ends where the table is added to. What has to change is where it was closed, above.
     later = text.count("\n", 0, at) + (1 if at < len(text) or not text.endswith("\n") else 0)
     places = find_places(text.encode())
     starts = [

@@ -163,6 +163,7 @@ def _refuse(
     """Refuse what breaks a condition. A message is to blame the options and operands that the
     condition is about, by spelling, NAME or value; nobody repeats the condition itself."""
     names = sorted(condition.names)
+    # A message may name the value itself and neither option nor NAME: "60 is too many".
     texts = [str(scope.names[name]) for name in names if scope.names.get(name) is not None]
     owners = [
         spelling
@@ -238,6 +239,7 @@ def given_values(
         if value is None or not option.takes_value or value is True:
             continue
         texts = value if isinstance(value, list) else [str(value)]
+        # An option of two values has a NAME for each; one of many has them all under one.
         if len(option.use.values) > 1:
             for number, text in enumerate(texts):
                 name = option.name_of(number)

@@ -102,6 +102,8 @@ class _Resolver:
                 found.append(item)
             elif isinstance(item, OptionUse):
                 option = self.form.option_of(item)
+                # Outside brackets it is required. It is missed here and not where it is read, since
+                # only the form tells.
                 if option.key not in self.there:
                     self._miss(option.key, option.spellings, option.key)
             elif isinstance(item, Delimiter):
@@ -136,10 +138,14 @@ class _Resolver:
         there are none, of those that need no option."""
         shape = self.shapes[choice.span]
         pairs = zip(choice.alternatives, shape.keys, strict=True)
+        # The options that are given say which alternative is meant; operands cannot, as long as it
+        # is not known which are there.
         touched = [(each, common) for each, keys in pairs if (common := keys & self.there)]
         if not touched:
             return self._untouched(choice)
         taken = self._taken(choice, touched)
+        # `(-e PATTERN | PATTERN)`: the option is there in place of the operand, so no operand of
+        # the group is missing.
         if shape.has_words:
             first = touched[0][1]
             self.found.stand_ins += [
@@ -169,6 +175,7 @@ class _Resolver:
             groups = [at for at, (_, keys) in enumerate(touched) if given.option.key in keys]
             if groups:
                 order.append((given, groups[0]))
+        # Programs complain when they meet the second one, and name it.
         late = next((given for given, at in order if at != order[0][1]), order[-1][0])
         if any(self._is_unseen(given) for given, _ in order):
             # argparse looks whether the value is another object than the default
@@ -188,6 +195,7 @@ class _Resolver:
         return kind.habits.default_unseen and is_default
 
     def _untouched(self, choice: Choice) -> list[Part]:
+        # None of its options is given. What is left of it are alternatives of operands alone.
         free = [each for each in choice.alternatives if not _needs_option(each)]
         if free:
             alternatives = tuple(tuple(self._free(each.items)) for each in free)
