@@ -207,6 +207,7 @@ def _budget(text: str) -> float:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     paths = spec_paths(options.specs)
+    # Before anything is checked, since it may set what excludes another option.
     take_project_defaults(options, paths)
     jobs = options.jobs or default_jobs()
     _refuse_together(options)
@@ -274,12 +275,14 @@ def _round(
     from keen_matrix.core.runs.preparing import load_ahead
     from keen_matrix.core.runs.run import run_specs
 
+    # Before it is told to begin: the change that it waits for finds it ready.
     load_ahead(paths, options.limit)
     begun = asked.begins()
     if begun is None:
         return EXIT_OK
     wanted = run_options(options, jobs)
     ordered = wanted.ordering
+    # What did not hold comes first, and who watches sees it at once.
     if not (ordered.failed_first or ordered.slow_last):
         ordered = replace(ordered, by_gain=True)
     wanted = replace(wanted, ordering=ordered, changed=not begun.everything)
@@ -387,6 +390,7 @@ def status_of(result: RunResult) -> int:
     ]
     if result.is_interrupted:
         statuses.append(EXIT_INTERRUPTED)
+    # That nothing could be launched is no verdict on the program.
     elif counts and counts["unlaunched"] == counts.total():
         statuses.append(EXIT_NOT_RUN)
     elif any(counts[verdict] for verdict in VERDICTS if verdict not in PASSING):

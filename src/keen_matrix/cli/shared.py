@@ -112,6 +112,7 @@ def spec_paths(given: list[str]) -> list[str]:
             if not below:
                 raise Misuse(f"no *{SUFFIX} was found below {name}")
             paths += below
+        # A link that leads nowhere is there, and is told as what it is when it is read.
         elif not os.path.lexists(name):
             raise Misuse(_no_such_spec(name))
         elif _is_journal(name):
@@ -120,6 +121,7 @@ def spec_paths(given: list[str]) -> list[str]:
             )
         else:
             paths.append(name)
+    # A folder and a file in it may both be named; a spec is run once.
     return list(dict.fromkeys(paths))
 
 
@@ -132,6 +134,7 @@ def split_ids(given: Sequence[str]) -> tuple[list[str], list[str]]:
         return (
             SHORTEST_ID <= len(name) <= ID_LENGTH
             and set(name) <= set(ALPHABET)
+            # What is there as a file is meant as one, even if it reads like an id.
             and not os.path.lexists(name)
         )
 
@@ -244,6 +247,8 @@ def _no_such_spec(name: str) -> str:
 
 def _specs_below(folder: str) -> Iterator[str]:
     for root, folders, files in os.walk(folder):
+        # In place, as os.walk wants it, and sorted, or the order of a run would be that of the
+        # disk.
         folders[:] = sorted(
             each for each in folders if not each.startswith(".") and each != "node_modules"
         )

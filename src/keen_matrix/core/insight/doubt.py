@@ -87,6 +87,8 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
             )[0]
     about = _Program(program, messages)
     for matrix, case, fields, outcomes in recorded_cases(spec, records):
+        # What did not hold shows already that something is noticed; of several steps it is not
+        # known which one an expectation is about.
         if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
             _doubt(found, checker, matrix, case, outcomes, about)
     return found
@@ -126,9 +128,11 @@ def _doubt(
     outcome, others = outcomes[0], outcomes[1:]
     if not checker.holds(case, context, outcome, others):
         return  # the spec has changed since, or something varies: it says nothing about alterations
+    # A refusal with another refusal's message is the mistake that people really make.
     others_say = [each for each in about.messages if each != outcome.stderr]
     kinds = Context(messages=others_say, program=about.name, timed="duration" in chosen)
     for altered in alterations(outcome, kinds):
+        # What a spec forgives on purpose is no doubt.
         if _is_allowed(checker, case, chosen, outcome, altered):
             continue
         score = found.scores.setdefault(matrix.name, {}).setdefault(

@@ -90,6 +90,7 @@ class JournalPlace:
         os.makedirs(os.path.dirname(self.path) or ".", exist_ok=True)
         info = _stat(self.path)
         if info is not None and not stat.S_ISREG(info.st_mode):
+            # /dev/stdout cannot be read again, and the summary reads records by their place.
             self.device = open_device(self.path)
             # what was written must be read again
             self.fd, name = tempfile.mkstemp(prefix="keen-matrix-")
@@ -103,6 +104,7 @@ class JournalPlace:
             self.fd = os.open(self._target, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
             return _drop_end(self.fd)
         self._remove_torn_off()
+        # In the same folder, since only there it takes the journal's place in one step (rename(2)).
         self.fd, self.beside = tempfile.mkstemp(
             prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target)
         )
@@ -156,12 +158,15 @@ def _drop_end(fd: int) -> int:
     an interruption. Return how many bytes stay."""
     keep = 0
     with open(fd, "rb", closefd=False) as file:
+        # From the beginning: the note of an interruption may stand anywhere near the end, with a
+        # torn line behind it.
         for line in file:
             if not line.endswith(b"\n"):
                 break
             if not line.startswith(b'{"finished"'):
                 keep += len(line)
                 continue
+            # The run goes on behind it, so the note would say what is no longer so.
             if b'"interrupted":true' in line:
                 break
             keep += len(line)
@@ -231,11 +236,13 @@ class Journal:
         start, left = self.size, memoryview(line)
         try:
             while left:
+                # A write may take less than all, and a full disk does so first.
                 written = os.write(self._place.fd, left)
                 self.size += written
                 left = left[written:]
             if self._place.device >= 0:
                 _write_all(self._place.device, line)
+            # A header alone is no result: until there is one, the results of the run before stay.
             if line.startswith(b'{"id"'):
                 self._place.settle()
         except OSError as error:
@@ -248,6 +255,7 @@ class Journal:
 
     def _drop_torn(self, start: int) -> None:
         try:
+            # The next reader, and --resume, find whole lines only.
             os.ftruncate(self._place.fd, start)
             self.size = start
         except OSError:

@@ -173,8 +173,10 @@ def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
             run.matrices[spec, fields.matrix] = matrix
         _count(run, matrix, fields)
         entry = (fields.seconds, fields.id, fields.matrix)
+        # A heap of a few: of a million cases no list is made.
         if len(heap) < SLOWEST:
             heapq.heappush(heap, (*entry, fields.argv))
+        # By id too where times are equal, so that the list does not depend on which ended first.
         elif entry > heap[0][:3]:
             heapq.heapreplace(heap, (*entry, fields.argv))
     orders = {header.spec: header.axes for header in run.headers}
@@ -198,6 +200,7 @@ def _fill_absent(matrix: MatrixSummary) -> None:
     """Count the cases that an axis does not stand in."""
     for values in matrix.axes.values():
         held, failed = (sum(counts[at] for counts in values.values()) for at in (0, 1))
+        # Cases in which the axis has no value are those that no value was counted for.
         left = [matrix.held - held, matrix.total - matrix.held - failed]
         if any(left) and len(values) <= MOST_VALUES:
             values[ABSENT] = [
@@ -223,6 +226,8 @@ def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
         run.value_names.setdefault(name)
     for name, value in axis_values_of(fields).items() if fields.verdict != "skipped" else ():
         values = matrix.axes.setdefault(name, {})
+        # An axis with more values than that is no heading of a grid; it is cut, and its cases stay
+        # in the totals.
         if value in values or len(values) <= MOST_VALUES:
             values.setdefault(value, [0, 0])[0 if held else 1] += 1
     if passes:
@@ -233,6 +238,7 @@ def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
         if len(run.by_cause) >= MOST_CAUSES:
             return
         cause = run.by_cause[key] = Cause(matrix.spec, fields, len(run.by_cause))
+    # One case stands for all of its cause: the one that shows it best, however many came before.
     elif telling(fields) < telling(cause.fields):
         cause.fields = fields
     cause.count += 1

@@ -68,6 +68,7 @@ class PartRun:
         counted."""
         warm = self._found_out() if self._asked_warm() is None else frozenset[int]()
         others = frozenset(self.names) - warm
+        # With an order that was asked for, the order counts and not the speed.
         if warm and others and not self.options.ordering.is_own:
             # those that must be launched cold do not keep the others from being warm
             left = [
@@ -95,8 +96,11 @@ class PartRun:
             return
         if is_found_out or self.run.unchanged is not None:
             # what was asked for just now is not to wait for a check that takes as long as a few cases
+            # The first results come at once; what is found out about the rest takes as long as a
+            # few of them.
             self._launch_cold(itertools.islice(cases, FEW))
         least = WORTH if is_found_out else 1
+        # How many are left is seen by taking that many, since nothing counts them beforehand.
         worth = supply.ahead(least) == least
         plan = self._warm_plan(part, is_told=not is_found_out) if worth else None
         if plan is None:
@@ -150,6 +154,7 @@ class PartRun:
         try:
             self._launch(cases, held)
         except KeyboardInterrupt:
+            # They were computed, and are not to be lost with the run.
             for frame in held.withheld:
                 self._came(frame)
             raise
@@ -160,12 +165,14 @@ class PartRun:
         passed_over: list[ResultFrame] = []
         launched = _worth_a_launch(cases, self.names, passed_over)
         results = (held or self.run.cluster or self.pool).results(launched)
+        # A generator that is left half way would keep its workers waiting for its next case.
         with contextlib.closing(results):
             for each in _joined(passed_over, results):
                 self._came(each)
 
     def _came(self, result: ResultFrame) -> None:
         """Write a result, count it and tell it."""
+        # First of all: whatever goes wrong behind it, the result is on disk.
         offset = self.journal.write(result.line)
         failing = self.work.tally.add(result, offset)
         name, verdict = self.names[result.matrix], VERDICTS[result.verdict]

@@ -62,6 +62,8 @@ def prepare(
         except (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault) as fault:
             watch.refused(path, fault)
             faults.append(fault)
+            # Reports are made of the journal: a spec that could not be run must not look as if it
+            # had not been asked for.
             told = bare_header(path, options.launching.jobs)
             told.fault = str(fault)[:FAULT_KEPT]
             journal.write_line(told)
@@ -87,6 +89,7 @@ def _made_ready(path: str, options: RunOptions, building: Building) -> Ready:
     spec = adapted(kept_spec(path), options.adaptation)
     if options.resume:
         _refuse_changed(spec, options.journal)
+    # Before the build: a spec with too many vectors is refused at once, and not after minutes.
     check(spec, options.choice.limit)
     if spec.program.build:
         building.build(spec)
@@ -126,6 +129,7 @@ def check(spec: Spec, limit: int | None) -> None:
     """Raise SpecFault or Misuse when a spec cannot be run whatever the program does; once for each edition
     of its text, its tables and its oracle."""
     beside = [*spec.parts.tables, *filter(None, [spec.program.oracle])]
+    # A watched run checks the same text once a round; what has not changed was found right.
     edition = (
         spec.path,
         spec.digest,
@@ -150,6 +154,7 @@ def build(spec: Spec, watch: RunWatch) -> None:
             words,
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
+            # Together, in the order in which a terminal would show them.
             stderr=subprocess.STDOUT,
             cwd=spec.here,
         ) as process:

@@ -46,6 +46,7 @@ class Selection:
         cases = unfold(self._spec)
         if not self._tests:
             return cases
+        # Unfolded anew each time and never kept: there may be more cases than memory.
         return (case for case in cases if all(test(case) for test in self._tests))
 
 
@@ -73,6 +74,7 @@ def parts_by_jobs(spec: Spec, chosen: Selection) -> Iterator[tuple[int | None, S
         yield spec.program.jobs, chosen
         return
     others = {each.index for each in spec.matrices} - {each.index for each in own}
+    # Those without a limit first, while all workers are there; what runs alone comes last.
     if others:
         yield spec.program.jobs, chosen.of_matrices(others)
     for matrix in own:
@@ -99,9 +101,12 @@ def _pattern_test(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
     ids = tuple(
         each
         for each in patterns
+        # A word may look like an id; it is tried as a pattern as well.
         if SHORTEST_ID <= len(each) <= ID_LENGTH and set(each) <= set(ALPHABET)
     )
 
+    # A thousand ids of a list from elsewhere are looked up, and not compared one by one with each
+    # case.
     whole = frozenset(each for each in ids if len(each) == ID_LENGTH)
     ids = tuple(each for each in ids if each not in whole)
     patterns = [each for each in patterns if each not in whole]
@@ -198,8 +203,11 @@ def count_recorded(spec: Spec, tally: Tally, journal: Journal) -> Recorded:
     current = False
     for offset, line, said in journal.lines():
         if isinstance(said, Header):
+            # A journal has several specs behind each other; a record belongs to the header above
+            # it.
             current = said.spec == spec.path and not said.fault
         elif isinstance(said, Record) and current and said.matrix in by_name:
+            # A run that was broken off may have written a case that the next one wrote again.
             if said.id in done:
                 continue
             done.add(said.id)

@@ -158,6 +158,7 @@ class Builder:
             found = self._request(Wish({*keys, option.key}, full=False))
             if found is not None:
                 return found
+        # With options that are wanted and still refused, no operand makes up for it.
         if keys:
             return None
         for item in self.form.form.walk():
@@ -177,6 +178,8 @@ class Builder:
         return self._fullest[keys]
 
     def _made_fullest(self, wanted: Sequence[Option], keys: frozenset[str]) -> Request | None:
+        # What is refused beside others, or ends the call, has nothing beside it; its fullest use is
+        # its smallest.
         if keys & self.grounds.alone:
             return self.smallest(wanted)
         left_out = self._left_out(keys)
@@ -198,6 +201,8 @@ class Builder:
         for clash in self.grounds.clashes:
             rest = [each for each in clash.options if each not in gone]
             if len(rest) == len(clash.options) > 1:
+                # The last of those that clash goes: the first ones of a synopsis are those that
+                # people use.
                 gone.add(next((each for each in reversed(rest) if each not in keys), rest[-1]))
         return frozenset(gone)
 
@@ -251,6 +256,8 @@ class Wish(Struct, frozen=True):
 def _made(builder: Builder, wish: Wish) -> Request:
     """Return the request that is as wished, whether or not it is accepted."""
     wish = replace(wish, options={*wish.options, *builder.grounds.required})
+    # An operand that the synopsis calls optional and the program does not: it stands in every
+    # request.
     if builder.grounds.operands and not wish.counts:
         wish = replace(wish, counts=dict.fromkeys(builder.grounds.operands, 1))
     if builder.grounds.few_operands:
@@ -296,6 +303,7 @@ class Assembly:
         longest in full use and the shortest, or none at all, in smallest use."""
         wish = self._wish
         parts = [self._shape.parts[id(each)] for each in choice.alternatives]
+        # In full use all operands are there anyway, in the longest alternative.
         counted = wish.counts.keys() if not wish.full else ()
         for part in parts:
             if part.keys & wish.options or any(each in part.operands for each in counted):
@@ -328,6 +336,7 @@ class Assembly:
         least, most = operand_count(self._signature, item)
         count = wish.counts.get(name, least)
         if wish.full and not wish.few:
+            # Two of them: one word for a NAME that takes several shows nothing of the second.
             count = max(least, MANY) if most is None else min(most, max(least, MANY))
         self.operands += [
             OperandPart(name, self._builder.usual(name, number)) for number in range(count)

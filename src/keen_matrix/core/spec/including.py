@@ -48,6 +48,8 @@ def _merged(own: Source, layers: list[Layer]) -> Source:
         for name in JOINED:
             items = found.get(name)
             if isinstance(items, list):
+                # So that a problem of the third mask can be told in the file and under the number
+                # that its author knows.
                 layer.first[name] = counts[name]
                 counts[name] += len(items)
         data = _laid_over(data, found, top=True)
@@ -65,6 +67,8 @@ def _laid_over(below: TomlTables, above: TomlTables, *, top: bool = False) -> To
     made = dict(below)
     for key, value in above.items():
         old = made.get(key)
+        # Tables are laid over each other key by key; all else is replaced, lists too: nobody can
+        # say that a list has one item less.
         if isinstance(old, dict) and isinstance(value, dict):
             made[key] = _laid_over(old, value)
         elif top and key in JOINED and isinstance(old, list) and isinstance(value, list):
@@ -84,6 +88,7 @@ def _included(source: Source, chain: tuple[str, ...]) -> Iterator[Layer]:
             continue  # told when the whole is validated
         path = os.path.normpath(os.path.join(os.path.dirname(source.path), name))
         look(path)
+        # By what it really is: two names may lead to one file.
         real = os.path.realpath(path)
         if real in chain:
             shown = " → ".join(
@@ -95,6 +100,7 @@ def _included(source: Source, chain: tuple[str, ...]) -> Iterator[Layer]:
         if not os.path.isfile(path):
             raise SpecFault([_missing(source, key, name, path)])
         found = read_source(path)
+        # Those below first, since what includes them has the later word.
         yield from _included(found, (*chain, real))
         yield Layer(found)
 
@@ -189,6 +195,7 @@ def _validated_run(found: Layer) -> RunDefaults:
 
 def _project_layers(own: Source) -> list[Layer]:
     found = project_file(own.here)
+    # A project file may be linted as a spec; it does not stand above itself.
     if found is None or os.path.realpath(found.source.path) == os.path.realpath(own.path):
         return []
     known = (*PROJECT_TABLES, RUN_TABLE)

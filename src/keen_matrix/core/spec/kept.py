@@ -103,6 +103,7 @@ def folder() -> str:
 def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
     """Return where what comes of a file is kept; empty when it cannot be."""
     try:
+        # To digest it would take about as long as to read it.
         if os.path.getsize(path) > MOST_BYTES:
             return ""
         with open(path, "rb") as file:
@@ -110,6 +111,7 @@ def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
     except (OSError, ValueError):
         return ""
     digest = blake2b(text, digest_size=16)
+    # Its path too: names in messages, and files beside it, follow from where it stands.
     for each in (path, os.path.realpath(path), VERSION, sys.version, repr(_build()), also):
         digest.update(b"\0" + each.encode("utf-8", "surrogateescape"))
     return os.path.join(folder(), digest.hexdigest() + suffix)
@@ -118,6 +120,8 @@ def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
 def _build() -> list[tuple[str, Stamp]]:
     """Return what tells this build of the core from any other with the same version: the stamps of
     its files."""
+    # While the product itself is worked on its version stays the same, and what it makes of a spec
+    # does not.
     top = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     stamps = []
     for place, _, names in os.walk(top):
@@ -138,6 +142,8 @@ def _is_ours(path: str) -> bool:
 def _unpickled(place: str) -> object:
     """Return what is kept at a place; None where there is nothing, or nothing of ours."""
     try:
+        # To read a pickle is to run it, so one that another user could have written is none of
+        # ours.
         if not (_is_ours(os.path.dirname(place)) and _is_ours(place)):
             return None
         with open(place, "rb") as file:
@@ -163,6 +169,8 @@ def _read(place: str) -> Spec | None:
     try:
         if not isinstance(kept, Kept) or not _stands(kept.looked):
             return None
+        # The functions themselves cannot be pickled, and their file may have changed; only the
+        # names are part of what was compiled.
         names = oracle_names(kept.spec.program.oracle).names
     except (OSError, RunFault):
         return None
@@ -180,6 +188,7 @@ def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> No
         return
     signature = spec.signature
     judged = signature is not None and bool(signature.functions)
+    # Functions come from the user's own file each time.
     bare = (
         replace(spec, signature=replace(signature, functions={}))
         if judged and signature is not None
@@ -203,4 +212,5 @@ def _write(place: str, body: bytes) -> None:
         drop_oldest(where, MOST_KEPT)
         with tempfile.NamedTemporaryFile(dir=where, delete=False) as file:
             file.write(body)
+        # Whole or not at all: another call may read it at this moment.
         os.replace(file.name, place)

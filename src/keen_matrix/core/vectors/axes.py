@@ -61,6 +61,7 @@ class DecimalRange(Sequence[object]):
             return [self[each] for each in range(*index.indices(self.length))]
         if not -self.length <= index < self.length:
             raise IndexError(index)
+        # Multiplied and not added up: after a thousand steps of 0.1 a float would be off.
         value = self.start + self.step * (index % self.length)
         whole = self.start == self.start.to_integral() and self.step == self.step.to_integral()
         return int(value) if whole else float(value)
@@ -69,8 +70,10 @@ class DecimalRange(Sequence[object]):
 def decimal_range(start: float, to: float, step: float) -> Sequence[object]:
     """Return the numbers from `start` to `to`, both included when a step lands there. `step` must
     not be 0."""
+    # A range of Python's own: it takes no memory, and its values are ints.
     if all(isinstance(each, int) for each in (start, to, step)):
         return range(int(start), int(to) + (1 if step > 0 else -1), int(step))
+    # By what the spec writes: 0.1 is one tenth here, and not the nearest float to it.
     first, last, by = (Decimal(repr(each)) for each in (start, to, step))
     return DecimalRange(first, by, int((last - first) // by) + 1)
 
@@ -84,6 +87,7 @@ def axis_values(table: Table, here: str, types: Types = None) -> Values:
 
     Raises SourceFault.
     """
+    # That there is exactly one was seen to when the table was validated.
     source = next(source for source in SOURCES.values() if getattr(table, source.field) is not None)
     return source.values(table, here, types)
 
@@ -111,6 +115,7 @@ def _from_column(table: Table, here: str, types: Types) -> Values:
 
 def _repeated(table: Table, here: str, types: Types) -> Values:
     low, _, high = (table.times or "").partition("..")
+    # An upper bound is enough here: what comes near to it is a slip.
     if (int(high) - int(low) + 1) * int(high) > MAX_WORDS:
         raise SourceFault(f"so many words in all are more than {MAX_WORDS:,}", "times")
     return tuple([table.repeat] * times for times in range(int(low), int(high) + 1))
@@ -161,6 +166,7 @@ def _range(start: float, to: float, step: float) -> Values:
     for key, number in (("from", start), ("to", to), ("step", step)):
         if not math.isfinite(number):
             raise SourceFault(f"expected a finite number, found {number}", key)
+    # Counted before it is made; from 0 to 1e300 would not end.
     count = (Decimal(repr(to)) - Decimal(repr(start))) / Decimal(repr(step)) + 1
     if count > MAX_VALUES:
         raise SourceFault(f"an axis of {count:.0f} values has more than {MAX_VALUES:,}", "to")
@@ -184,6 +190,7 @@ def _every(kind: ValueType) -> Values:
     from keen_matrix.core.signature.values import Whole
 
     if isinstance(kind, Whole) and kind.min is not None and kind.max is not None:
+        # All of them, so that a sample is one of the whole range and not of its edges.
         return range(int(kind.min), int(kind.max) + 1)
     return tuple(kind.legal())
 
@@ -194,7 +201,10 @@ def _sample(values: Values, count: int, seed: int) -> Values:
     if count > len(values):
         raise SourceFault(f"cannot draw {count} of {len(values)} values", "sample")
     return tuple(
-        values[index] for index in sorted(random.Random(seed).sample(range(len(values)), count))
+        # Numbers are drawn, and no values: an axis may be a range that is never made whole. Python
+        # promises the same draw of the same seed on every machine.
+        values[index]
+        for index in sorted(random.Random(seed).sample(range(len(values)), count))
     )
 
 
@@ -247,6 +257,7 @@ class CsvTable(Struct, frozen=True):
 def separator_in(text: str) -> str:
     """Return the sign that separates the fields of a header line: the most frequent of the usual
     ones outside quotes."""
+    # The header alone: names seldom have a comma in them, and texts of the rows often do.
     header = text.lstrip("\r\n").split("\n", 1)[0]
     outside = "".join(header.split('"')[::2])
     return max(SEPARATORS, key=lambda sign: (outside.count(sign), -SEPARATORS.index(sign)))
@@ -268,6 +279,7 @@ def read_csv(path: str, name: str, separator: str | None = None) -> CsvTable:
         rows, lines, begun = [], [], reader.line_num + 1
         for row in reader:
             at, begun = begun, reader.line_num + 1
+            # A blank line ends many tables that were edited by hand.
             if not row:
                 continue
             if len(row) != len(header):
@@ -294,4 +306,5 @@ def _column(table: CsvTable, column: str, name: str) -> Values:
         more = f'; did you mean "{hint}"?' if hint else f"; it has {', '.join(table.header)}"
         raise SourceFault(f'{name} has no column "{column}"{more}', "column")
     index = table.header.index(column)
+    # Each value once: an axis that has one twice would combine to the same vectors again.
     return tuple(dict.fromkeys(row[index] for row in table.rows))

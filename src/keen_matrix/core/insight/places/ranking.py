@@ -185,6 +185,8 @@ def ranked(runs: Sequence[Run]) -> Ranking:
     places: list[Ranked] = []
     for place in order:
         score, why, numbers = found[place]
+        # Neighbouring lines that the very same runs went through are one place: a branch, not five
+        # lines.
         beside = next(
             (
                 n
@@ -200,16 +202,20 @@ def ranked(runs: Sequence[Run]) -> Ranking:
             )
             continue
         failing, holding = spectra.count(numbers)
+        # The simplest one is what somebody will step through.
         example = min((runs[n] for n in numbers if runs[n].failed), key=_simplicity)
         places.append(Ranked(
             place=place, last=place.line, score=score, why=why, failing=failing, holding=holding, example=example,
         ))  # fmt: skip
+    # A line that all runs go through has this score; whatever is no better says nothing.
     common = ochiai(spectra.all_failing, len(runs) - spectra.all_failing, spectra.all_failing)
     best = places[0].score if places else 0.0
     check = max(
         (dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order),
         default=0.0,
     )
+    # Two formulas that weigh the same counts otherwise: where they disagree about the first place,
+    # it is told with less certainty.
     agreed = (
         bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
     )
@@ -244,6 +250,7 @@ def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
     by_place: dict[object, list[Run]] = {}
     for number, failing in enumerate(by_cause.values()):
         first = ranked([*failing, *holding])
+        # Two causes with one suspicious line are most likely one fault that shows twice.
         key: object = first.places[0].place if first.is_telling else ("no line", number)
         by_place.setdefault(key, []).extend(failing)
     found = [ranked([*failing, *holding]) for failing in by_place.values()]
@@ -259,6 +266,8 @@ def _nearness(runs: Sequence[Run]) -> Mapping[Place, int]:
         if parts is None:
             continue
         for number, place in enumerate(run.trace.order):
+            # Behind the parting before in front of it, where both are as near: what led there was
+            # the same for both.
             steps = abs(number - parts.step) * 2 + (number < parts.step)
             if steps < found.get(place, steps + 1):
                 found[place] = steps

@@ -100,6 +100,7 @@ def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> l
         _in_turn([sorted(each, key=lambda case: len(case.argv)) for each in by_cause.values()])
     )
     taken: dict[str, Case] = {}
+    # Half for those that failed at most: without some that held, every line looks guilty.
     for case in failing[: max(1, most // 2)]:
         taken[case.id] = case
         near = sorted(holding, key=lambda each: (distance(each, case), each.sequence))
@@ -176,6 +177,7 @@ class Following:
         pool.plan(_with(self.spec, variables), self._how.launch, Manner(warm=warm))
         by_id = {case.id: case for case in cases}
         for case in cases:
+            # Some runtimes write into a folder only when it is there.
             for name in self._how.folders:
                 os.makedirs(os.path.join(self._folder, name.format(case_id=case.id)), exist_ok=True)
         left = []
@@ -183,6 +185,7 @@ class Following:
             if number % TOLD_EACH == 0:
                 self._told(f"{number} of {len(cases)} launches")
             case, record = by_id[result.id], records[result.id]
+            # A launch that did otherwise ran other lines, and would blame them.
             did_so = _did(result.record, unsaid) == _did(record, unsaid)
             trace = self.tracer.trace(self._folder, case.id, self.own) if did_so else None
             if trace is None:
@@ -193,6 +196,7 @@ class Following:
 
     def _in_folder(self, text: str) -> str:
         """Return the text of a variable as a template that leaves the name of our folder as it is."""
+        # A folder for temporary files may have a brace in its name.
         return text.replace(self._folder, self._folder.replace("{", "{{").replace("}", "}}"))
 
     def _warm_plan(self, cases: Sequence[Case]) -> WarmPlan | None:
@@ -222,6 +226,7 @@ def _did(record: Record, unsaid: str) -> tuple[object, ...]:
         if text is not None and unsaid:
             text = text.replace(unsaid, "")
         found.append(getattr(first, f"{name}_base64") if text is None else text)
+    # Times and process ids differ in any second launch.
     masked = () if record.steps else (record.stdout_masked, record.stderr_masked)
     if any(each is not None for each in masked):  # what varies by itself is in the others
         return first.exit, first.signal, *masked

@@ -47,6 +47,7 @@ def finish(described: Told) -> None:
     """Write the description and end the program. Nothing else of it runs."""
     with open(OUT, "w", encoding="utf-8", errors="surrogateescape") as file:
         json.dump(described, file)
+    # Not sys.exit: nothing that is registered to run at the end may, and no handler of SystemExit.
     os._exit(0)
 
 
@@ -67,6 +68,7 @@ def converter(function: Foreign) -> Told:
     it is the program's own."""
     if function is None or function is str:
         return {"type": "text"}
+    # By its name: the module may be a copy that the program brings.
     if type(function).__name__ == "FileType":
         mode = getattr(function, "_mode", "r")
         return {"type": "file" if "r" in mode else "path"}
@@ -76,6 +78,7 @@ def converter(function: Foreign) -> Told:
         and getattr(getattr(function, "__self__", None), "__name__", "") == "date"
     ):
         return {"type": "date"}
+    # A function of the program's own that is called int is another one.
     known = BY_CONVERTER.get(name) if getattr(function, "__module__", "") in KNOWN_MODULES else None
     return {"type": known} if known else {"converter": name}
 
@@ -87,6 +90,7 @@ def with_choices(value: Told, choices: Foreign) -> Told:
     """Add what a value is chosen from: a range has bounds, anything else is listed."""
     if choices is None:
         return value
+    # Sixty listed numbers would be right, and no bounds that anybody could read.
     if isinstance(choices, range) and len(choices) and abs(choices.step) == 1:
         value.update(min=min(choices), max=max(choices))
         return value
@@ -118,6 +122,8 @@ def of_argparse(parser: Foreign, depth: int = 0) -> Told:
                 found["command-required"] = bool(action.required)
         elif action.option_strings:
             option = argparse_option(argparse, action)
+            # Groups name their members by identity, and actions have no other name that is surely
+            # theirs.
             names[id(action)] = option["spellings"][0]
             found["options"].append(option)
         else:
@@ -126,8 +132,10 @@ def of_argparse(parser: Foreign, depth: int = 0) -> Told:
             found["operands"].append(operand)
     for group in parser._mutually_exclusive_groups:
         members = [names[id(each)] for each in group._group_actions if id(each) in names]
+        # A group of one excludes nothing; programs make them when options are added by condition.
         if len(members) > 1:
             found["exclusive"].append({"of": members, "required": bool(group.required)})
+    # Whoever reads the draft has to know; a synopsis cannot say it.
     if parser.prefix_chars != "-":
         found["doubts"] = ["its options begin with one of " + parser.prefix_chars]
     if getattr(parser, "fromfile_prefix_chars", None):
@@ -144,6 +152,7 @@ def argparse_commands(action: Foreign, depth: int) -> list[Told]:
     texts = {each.dest: text_of(each.help) for each in action._choices_actions}
     by_parser: Told = {}
     for name, parser in action.choices.items():
+        # Other names of a subcommand are further keys of the same parser.
         known = by_parser.setdefault(id(parser), {"name": name, "aliases": [], "parser": parser})
         if known["name"] != name:
             known["aliases"].append(name)
@@ -177,6 +186,7 @@ def argparse_option(argparse: Foreign, action: Foreign) -> Told:
     }  # fmt: skip
     negating = getattr(argparse, "BooleanOptionalAction", None)
     if negating is not None and isinstance(action, negating):
+        # It adds these by itself, and reads them as taking the flag back.
         option["negated"] = [each for each in action.option_strings if each.startswith("--no-")]
         option["spellings"] = [
             each for each in action.option_strings if each not in option["negated"]
@@ -186,6 +196,7 @@ def argparse_option(argparse: Foreign, action: Foreign) -> Told:
     gathering = (argparse._AppendAction, argparse._CountAction, argparse._AppendConstAction)
     option["again"] = isinstance(action, gathering)
     least, most = argparse_counts(action.nargs)
+    # Flags, counts and constants take no word.
     if most != 0:
         names = (
             action.metavar
@@ -214,6 +225,7 @@ def of_optparse(parser: Foreign) -> Told:
     """Return the description of an optparse.OptionParser. It knows nothing of operands but what its
     usage line says."""
     found: Told = {"options": [], "help": [], "usage": text_of(parser.get_usage())}
+    # Options of a group stand in its own list only.
     groups = [parser, *parser.option_groups]
     for option in [each for group in groups for each in group.option_list]:
         spellings = list(option._short_opts) + list(option._long_opts)
@@ -278,6 +290,8 @@ def click_commands(group: Foreign, depth: int, context: Foreign) -> Iterator[Tol
         below = group.get_command(context, name)
         if below is None or getattr(below, "hidden", False):
             continue
+        # A context of its own, as click makes one: names of help and settings are inherited through
+        # it.
         inner = type(context)(below, parent=context, info_name=name)
         yield {
             "name": name, "aliases": [], "text": text_of(below.get_short_help_str(300)),
@@ -303,6 +317,8 @@ def click_value(parameter: Foreign) -> Told:
 def click_type(kind: Foreign) -> Told:
     """Return what a type of click takes: its classes are known by their names, whichever edition
     of click they are of."""
+    # A program's own type is often one of click's with a check added; what it is below still tells
+    # what it takes.
     names = {each.__name__ for each in type(kind).__mro__}
     if names & {"IntRange", "FloatRange"}:
         return click_range(kind, whole="IntRange" in names)
@@ -327,6 +343,7 @@ def click_type(kind: Foreign) -> Told:
 def click_range(kind: Foreign, *, whole: bool) -> Told:
     """Return a range. One that is clamped takes every number."""
     value: Told = {"type": "int" if whole else "float"}
+    # A number that is out of range is moved into it, and never refused.
     if getattr(kind, "clamp", False):
         return value
     for key, opened, step in (("min", "min_open", 1), ("max", "max_open", -1)):
@@ -403,6 +420,7 @@ def take_argparse(module: Foreign) -> None:
     def parse_known_args(self: Foreign, *args: Foreign, **more: Foreign) -> None:
         described = of_argparse(self)
         # argparse itself calls this from parse_args; a program that does reads the rest by itself
+        # Who calls it tells what the program does with the rest of the words.
         caller = sys._getframe(1).f_code.co_name
         if caller == "parse_known_intermixed_args":
             described["doubts"] = [
@@ -430,6 +448,7 @@ def take_click(module: Foreign) -> None:
     """The same for click: every way to call a command makes its context first."""
 
     def make_context(self: Foreign, *args: Foreign, **more: Foreign) -> None:
+        # Made by hand and without words, so that no callback of the program's is called.
         context = module.Context(self, info_name="program")
         reader = "typer" if type(self).__module__.startswith("typer.") else "click"
         finish({"reader": reader, **of_click(self, context)})
@@ -456,6 +475,7 @@ class Finder(importlib.abc.MetaPathFinder):
         for finder in sys.meta_path:
             spec = (
                 None
+                # Itself left out, or it would ask itself for ever.
                 if finder is self
                 else getattr(finder, "find_spec", lambda *_: None)(name, path, target)
             )
@@ -479,6 +499,7 @@ def main() -> None:
     OUT, kind, name = sys.argv[1:4]
     sys.meta_path.insert(0, Finder())
     for known, take in TAKEN.items():
+        # A sitecustomize may have imported one before this file runs.
         if known in sys.modules:
             take(sys.modules[known])
     del sys.path[0]  # the folder of this file
