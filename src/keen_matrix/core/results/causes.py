@@ -25,12 +25,15 @@ LONGEST_COMPARED = 500
 def cause_key(fields: Record) -> tuple[object, ...]:
     """Return what two failures of one spec must share to count as one cause."""
     failed = [each for each in fields.aspects if not each.met]
+    # By what its control said, without the vector's own words: all that stand on it are one cause.
     if fields.verdict == "groundless":
         return ("control", _masked(str(failed[0].actual), _words(fields.control), fields))
     plain = not fields.detail or fields.kind == "smallest"
     if fields.family == "accepted" and plain and fields.verdict == "differed":
         # what is groundless may stand on it: the same cause, of which this one was launched
         return ("control", _masked(answer_of(fields), _words(fields.argv), fields))
+    # Of vectors that somebody wrote the texts count: a matrix is about one thing, and its cases may
+    # fail in many ways.
     if not fields.family:
         ends = ((each.aspect, each.form, *_texts(each, _words(fields.argv))) for each in failed)
         return (fields.matrix, fields.verdict, *ends)
@@ -45,8 +48,11 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     ):
         # an expectation for all of the program's vectors says otherwise, whatever the vector is about
         return ("expected", *dict.fromkeys((each.aspect, each.rule) for each in failed))
+    # A program that says nothing gives no other clue than the kind of the vector.
     if not said or fields.family == "help":
         return (fields.verdict, fields.family, fields.kind, *did)
+    # The message alone, across families: an option that a program does not know fails in all of
+    # them.
     return (fields.verdict, said, *did)
 
 
@@ -59,6 +65,7 @@ def statement_of(fields: Record) -> str:
     said = without_usage(fields.stderr or "")
     spelt = dict.fromkeys(each.split("=")[0] for each in fields.argv if _OPTION.match(each))
     named = [each for each in spelt if is_named(each, said)]
+    # A message that names three or more is most likely a usage text.
     if len(named) == 2:
         return f"synopsis: [{' | '.join(named)}]"
     if fields.kind == "edge":

@@ -64,6 +64,7 @@ class Comparison(Struct):
         """Take one change."""
         self.counts[kind] = self.counts.get(kind, 0) + 1
         groups = self.groups.setdefault(kind, {})
+        # Cases that changed in one way are one line, however many: that is what somebody reads.
         if change.difference in groups or len(groups) < MOST_LISTED:
             count, shortest = groups.get(change.difference, (0, change))
             telling = min(shortest, change, key=lambda each: (len(each.argv), each.argv))
@@ -98,6 +99,7 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
         contextlib.ExitStack() as stack,
         doing("comparing") as told,
     ):
+        # A temporary file: what a crash leaves of it nobody reads.
         database.execute("PRAGMA journal_mode = OFF")
         database.execute("PRAGMA synchronous = OFF")
         names = common_names(before, after)
@@ -125,6 +127,8 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
     alone = [Counter(map(os.path.basename, paths - both)) for paths in found]
     for path in (*(found[0] - both), *(found[1] - both)):
         name = os.path.basename(path)
+        # Two checkouts of a project have other paths; with two specs of one name it would be a
+        # guess which is which.
         if all(counts[name] == 1 for counts in alone):
             names[path] = f"*/{name}"
     return names
@@ -155,6 +159,7 @@ KEPT_TEXT = 1_000
 def _did(fields: Record) -> dict[str, str]:
     """Return what a launch did, as far as it is told what differs."""
     end = f"signal {fields.signal}" if fields.signal else f"exit {fields.exit}"
+    # Such a launch has no end of its own that could be compared.
     if fields.verdict in ("hung", "unlaunched", "skipped", "groundless"):
         end = fields.verdict
     files = "\n".join(f"{name} {each.state}" for name, each in sorted(fields.files.items()))
@@ -206,6 +211,7 @@ def _middles(one: str, other: str) -> tuple[str, str]:
         (n for n, (a, b) in enumerate(zip(left, right, strict=False)) if a != b),
         min(len(left), len(right)),
     )
+    # From the right as well: what is between is what differs.
     end = 0
     while end < min(len(left), len(right)) - start and left[-1 - end] == right[-1 - end]:
         end += 1
@@ -250,6 +256,7 @@ def _compared(database: sqlite3.Connection, reader: RecordReader) -> Comparison:
             json.loads(times) if times else [],
             json.loads(later_times) if later_times else [],
         )
+        # Nearly all cases: their records are not read at all.
         if old == new and digest == other and not speed:
             continue
         left, right = reader.read(*places[:2]), reader.read(*places[2:])
@@ -294,6 +301,7 @@ def _speed(before: float, after: float, times: list[float], later: list[float]) 
     """Return whether a case got faster or slower beyond what noise explains; empty when it did
     not."""
     if len(times) >= LEAST_REPETITIONS and len(later) >= LEAST_REPETITIONS:
+        # Every repetition of one run beyond every one of the other: noise does not do that.
         if min(later) > max(times) and median(later) > STEADY_FACTOR * median(times):
             return "slower"
         if max(later) < min(times) and median(times) > STEADY_FACTOR * median(later):

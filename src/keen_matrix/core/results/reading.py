@@ -56,6 +56,8 @@ def placed_lines(path: str, matrix: str | None = None) -> Iterator[PlacedLine]:
             after = 0
             for number, line in enumerate(file, 1):
                 offset, after = after, after + len(line)
+                # By a look at the bytes: to decode a line takes many times as long, and most are of
+                # other matrices.
                 if needle and needle not in line and line.startswith(b'{"id"'):
                     continue
                 try:
@@ -160,6 +162,7 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
                     if parts[spec][int(of)][int(part)] != path:
                         found.append(f"part {part} of {of} of {spec} stands in two journals: "
                                      f"{parts[spec][int(of)][int(part)]} and {path}")  # fmt: skip
+            # A run that was to go on is not whole, even if its last line was written in order.
             elif not line.interrupted and not line.left:
                 open_specs.discard(spec)
         found += [

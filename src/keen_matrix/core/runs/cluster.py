@@ -73,6 +73,8 @@ def client_of(address: str) -> Client:
         raise Misuse(
             "clusters need an extra: python3 -m pip install 'keen-matrix[cluster]'"
         ) from None
+    # Workers that are daemons could not have processes of their own, which is all that they are
+    # for.
     dask.config.set(
         {"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"}
     )
@@ -120,6 +122,8 @@ class ClusterPool:
     def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
         """Send a spec to the workers. Raises RunFault when one has another version, or cannot
         start the program."""
+        # A port or a folder that cases share is not one for machines that know nothing of each
+        # other.
         if spec.program.jobs or any(each.bounds.jobs for each in spec.matrices):
             raise Misuse(
                 f"{spec.path}: jobs says how many of its launches run at a time, which a cluster does not keep"
@@ -129,6 +133,7 @@ class ClusterPool:
                          "and not on a cluster with a shared file system")  # fmt: skip
         folder = spec.here
         shared = self.shared or self.own is not None
+        # By its content: a worker that has unpacked it for an earlier run has it still.
         digest, archive = ("", b"") if shared else archive_of(folder)
         self._here = folder
         # Elsewhere the folder has another name; what stands in it is the same.
@@ -143,6 +148,7 @@ class ClusterPool:
         self._greet()
 
     def _greet(self) -> None:
+        # Records of another version may have other fields, and would be wrong without a word.
         workers = self.client.run(version_of)
         if not workers:
             raise RunFault("the cluster has no workers")
@@ -243,6 +249,7 @@ def close_pool() -> None:
     thread, is given up first."""
     if (running := _POOL.get("pool")) is not None:
         running.abandon()
+    # Dask runs this beside a batch; to close a pool that launches would leave its programs behind.
     free = _BUSY.acquire(timeout=GIVE_UP_SECONDS)
     try:
         pool, home = _POOL.pop("pool", None), _POOL.pop("home", None)
@@ -317,6 +324,7 @@ def _build(spec: Spec) -> None:
 
     lock = os.open(spec.here, os.O_RDONLY)
     try:
+        # On the folder itself: no file has to be made, and the lock goes with the process.
         fcntl.flock(lock, fcntl.LOCK_EX)
         words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
         done = subprocess.run(
@@ -348,6 +356,7 @@ def _run_batch(
     pool = _POOL.get("pool")
     if pool is None:
         pool = _POOL["pool"] = WorkerPool(1)
+    # A plan is sent to all workers of the pool; between two batches of one run it is the same.
     if _POOL.get("planned") != (spec.path, task.launch, task.repeat):
         pool.plan(spec, resolved_launch(spec), Manner(repeat=task.repeat))
         _POOL["planned"] = (spec.path, task.launch, task.repeat)

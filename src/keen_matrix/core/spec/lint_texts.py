@@ -95,6 +95,7 @@ class TextChecker:
                 (*path, "number", "group"), f'"matches" has no group "{group}"', expected=expected
             )
         named = table.get("file")
+        # A name with a field is another file in each case; the run says which is missing.
         if not isinstance(named, str) or "{" in named:
             return
         beside = os.path.join(self.source.here, named)
@@ -153,6 +154,7 @@ class TextChecker:
             if (path, name) in self._told:  # once a text is enough
                 continue
             self._told.add((path, name))
+            # A function that is named and not called is an odd thing to write, and no unknown name.
             if self.functions is not None and name in self.functions:
                 continue
             at = None if offset is None else offset + max(expression.source.find(name), 0)

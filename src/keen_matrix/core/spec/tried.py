@@ -89,6 +89,7 @@ def mistaken_expressions(
         if not _has_expressions(spec, matrix):
             continue
         trial = _Trial(oracle)
+        # A careful reading may take a moment, and not as long as a run.
         until = time.monotonic() + TRY_SECONDS
         faults: list[str | None] = []
         try:
@@ -99,6 +100,7 @@ def mistaken_expressions(
                     break
         except SpecFault:
             continue  # it cannot be combined, which is told elsewhere
+        # One that fails for some values is a case's verdict; one that fails for all is a mistake.
         if faults and all(faults):
             problems[_problem(spec, matrix.origin, ExpressionFault("", ""), faults[0] or "")] = None
         for entry in trial.found.values():
@@ -115,6 +117,7 @@ def _cases(
 ) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
+    # Reading a spec executes nothing, so what needs the user's own code is left to the run.
     if functions is None and oracle_called(matrix, oracle):
         return iter(())
     return unfold_matrix(spec, matrix, functions or {})
@@ -159,6 +162,7 @@ def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
 
     if case.fault is not None:
         return
+    # Launches that are compared are of the first step alone.
     vectors = (case.argv, *(() if case.relation is not None else case.more))
     for number, argv in enumerate(vectors):
         scope = case_scope(case.values, argv, case.id, spec.here, {}, standing_at(case, number))
@@ -176,6 +180,8 @@ def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
             where = next(iter(rule.origins.values()), "")
             trial.attempt(rule.when, where, partial(rule.when.evaluate, scope))
     try:
+        # Only what has the last word is asked in a run; an expectation that is replaced may be
+        # wrong and harm nobody.
         chosen = Cascade(rules).chosen(scope)
     except ExpressionFault:
         return
@@ -221,6 +227,8 @@ def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> 
     number = int(line) if line.isdecimal() else 0
     lines = text.split("\n")
     start = sum(len(each) + 1 for each in lines[: max(number - 1, 0)])
+    # An expression is found by its text, from its rule on: what was compiled does not know its
+    # column.
     at = text.find(fault.source, start)
     at = at if at >= 0 else text.find(fault.source)
     if at < 0:

@@ -42,6 +42,7 @@ class LinesForm(Form, frozen=True):
         texts = [
             masked_expectation(text.render(context.scope), context.masks) for text in self.texts
         ]
+        # An item may be several lines; an empty one is an empty line, and not none.
         expected = [line for text in texts for line in lines_of(text) or [""]]
         found = lines_of(decoded(actual))
         if self.any_order:
@@ -56,6 +57,8 @@ class LinesForm(Form, frozen=True):
     def _counted(self, expected: list[str], found: list[str]) -> Iterator[Mismatch]:
         missing = list((Counter(expected) - Counter(found)).elements())
         extra = list((Counter(found) - Counter(expected)).elements())
+        # What is left after exact pairs: with numbers that are near, each missing line takes the
+        # first extra one that is like it.
         for line in list(missing) if self.tolerance else ():
             near = next((each for each in extra if texts_alike(line, each, self.tolerance)), None)
             if near is not None:

@@ -37,6 +37,7 @@ class IsForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the text is another, numbers within the tolerance aside."""
         expected = rendered(self.text, context)
+        # Bytes are compared first: nearly all texts are the same to the letter.
         if actual in endings(expected):
             return
         left, right = decoded(expected), decoded(actual)
@@ -141,6 +142,8 @@ class MatchesForm(Form, frozen=True):
 
         text = decoded(actual)
         try:
+            # Patterns are the spec's and texts the program's: together they may take exponential
+            # time.
             found = regex.compile(self.pattern).search(text, timeout=MATCH_SECONDS)
         except TimeoutError:
             note = f"{self.pattern} (given up after {MATCH_SECONDS:g} s)"

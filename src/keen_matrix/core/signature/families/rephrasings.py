@@ -23,6 +23,7 @@ def vectors(making: Making) -> Iterator[Vector]:
     signature, notes = making.signature, making.notes
     for builder in making.builders:
         bases = [builder.smallest([option]) for option in plain_options(signature, builder.form)]
+        # The fullest first: of equal pairs the one that has most in it stands for the cause.
         for base in dict.fromkeys([builder.fullest(), builder.smallest(), *bases]):
             if base is None:
                 continue
@@ -32,6 +33,8 @@ def vectors(making: Making) -> Iterator[Vector]:
                 if other == words:
                     continue
                 again = signature.judge(other)
+                # That both are accepted is not enough: what is bound must be the same, or it is
+                # another request.
                 same = kind in SAME_VALUES or judged.bindings == again.bindings
                 if judged.status == again.status == "accepted" and same:
                     yield Vector(
@@ -57,6 +60,7 @@ def _rephrased(
                     spelling,
                     _with_part(base, number, replace(part, spelling=spelling)).words(),
                 )
+        # An optional value has to be joined, and several cannot be.
         if part.values and not part.option.optional_value and len(part.values) == 1:
             for spelling in part.option.spellings:
                 changed = replace(part, spelling=spelling, writing="joined")
@@ -69,6 +73,7 @@ def _rephrased(
         yield "other order", "", replace(base, options=base.options[::-1]).words()
     if base.options and base.operands:
         yield "moved behind the operands", "", base.words("last")
+    # In front of a subcommand the delimiter would make a word of it.
     if base.operands and not base.delimiter and any(part.name for part in base.operands):
         yield "after --", "", replace(base, delimiter=True).words()
     yield from _stated(signature, builder, base)
@@ -116,6 +121,7 @@ def _repeated(signature: Signature, base: Request) -> Iterator[tuple[str, str, t
     if len(part.values) != 1:
         return
     legal = signature.values[part.option.name_of(0)].legal()
+    # Another value first, or it would not be seen which of the two counts.
     others = [each for each in legal if each != part.values[0]]
     if others:
         first = replace(part, values=(others[0],))
@@ -220,6 +226,8 @@ def _other_numbers(
         if kind.type != "int" or not word.isdigit() or is_program:
             continue
         for other in (f"+{word}", f"0{word}", f"{int(word):#x}"):
+            # Some readers take 010 for eight; only what is the same number to this one is the same
+            # request.
             if kind.read(other).status == "legal" and kind.converted(other) == int(word):
                 yield OTHER_NUMBER, other, base.with_value(place, number, other).words()
 

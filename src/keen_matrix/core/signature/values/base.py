@@ -108,6 +108,8 @@ class ValueType(Struct, frozen=True, kw_only=True):
         type allows none."""
         examples = () if self.example is None else (self.example,)
         found = list(dict.fromkeys([*examples, *self.made_up()]))
+        # Made up without looking at habits or bounds; what does not fit them is left out here, in
+        # one place.
         return [each for each in found if self.read(each).status == "legal"] or found[:1]
 
     def bad(self) -> list[str]:

@@ -62,6 +62,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
 
     def without_unit(self, text: str) -> str:
         """Return a text without the unit at its end, where it has one and something before it."""
+        # The longest first: of KB and B the first is meant.
         found = (each for each in sorted(self.units, key=len, reverse=True) if text.endswith(each))
         unit = next(found, "")
         return text.removesuffix(unit) if len(text) > len(unit) else text
@@ -84,10 +85,12 @@ class Bounded(ValueType, frozen=True, kw_only=True):
                 digits = _ZEROS.sub("", digits)  # whatever it calls, 007 is 7
             elif "_" in digits or (library == "c" and _NEVER_C.fullmatch(digits)):
                 return illegal(f"it is not {self.noun}")
+        # With units the digits are the program's own to read, whatever its library does.
         elif library is not None and not self.units:
             return self._read_as(text, library)
         if not self.plain.fullmatch(digits):
             return self._not_plain(digits)
+        # Some refuse a minus before nothing, and some take it for an option.
         if digits.startswith("-") and float(digits) == 0:
             return doubtful(f"whether {digits} is {self.noun} is not settled")
         return self.in_range(Decimal(digits))
@@ -98,6 +101,8 @@ class Bounded(ValueType, frozen=True, kw_only=True):
             found = self.spellings[library](text)
         except (ValueError, OverflowError):
             return illegal(f"it is not {self.noun}")
+        # Not a number is neither more nor less than a bound, so a plain comparison takes it and its
+        # negation refuses it.
         if isinstance(found, float) and not math.isfinite(found):
             if self.min is None and self.max is None:
                 return LEGAL
@@ -107,6 +112,8 @@ class Bounded(ValueType, frozen=True, kw_only=True):
     def _not_plain(self, text: str) -> Reading:
         if self.units and _UNIT.fullmatch(text):
             return illegal(f"its unit is none of {', '.join(self.units)}")
+        # Patterns with many ways to match take long on such a text, and libraries have limits of
+        # their own.
         if len(text) > LONG_NUMBER:
             return doubtful(_LONG)
         if self.other.fullmatch(text):
@@ -132,6 +139,8 @@ class Bounded(ValueType, frozen=True, kw_only=True):
             return illegal(f"it is less than {self.min}", "out-of-range")
         if self.max is not None and number > Decimal(str(self.max)):
             return illegal(f"it is more than {self.max}", "out-of-range")
+        # A bound of the spec says that the program can have the number; without one the size of its
+        # integers is not known.
         unbounded = (self.max if number > 0 else self.min) is None
         if unbounded and self.habits.numbers is None and abs(number) >= self.fits_below:
             return doubtful("so large a number does not fit everywhere")
@@ -170,6 +179,8 @@ class Whole(Bounded, frozen=True, kw_only=True):
     def within(self) -> Iterator[str]:
         """Yield a number within the bounds, then those at them; 0 and 1 where there are none."""
         low, high = self.min, self.max
+        # A number inside comes first: bounds are where programs are wrong, so nothing else is to
+        # stand on them.
         inner = [low + 1] if low is not None else [high - 1] if high is not None else [2]
         yield from (str(int(each)) for each in (*inner, low, high) if each is not None)
         if low is None and high is None:
@@ -177,6 +188,7 @@ class Whole(Bounded, frozen=True, kw_only=True):
 
     def made_wrong(self) -> Iterator[str]:
         """Yield what is no whole number, and the numbers just outside the bounds."""
+        # What atoi(3) takes and strtol(3) with a look at the end does not is among them.
         yield from ("abc", "", "1.5", "12abc", "3 4")
         yield from (str(int(each)) for each in self.outside(1))
         yield from _wrong_units(self.units)
@@ -212,6 +224,7 @@ class Fraction(Bounded, frozen=True, kw_only=True):
     def within(self) -> Iterator[str]:
         """Yield a number within the bounds, then those at them."""
         low, high = self.min, self.max
+        # With a fraction, or the type could not be told from that of whole numbers.
         middle: Number = 1.5 if low is None else low + 0.5
         if low is not None and high is not None:
             middle = (low + high) / 2
@@ -234,6 +247,7 @@ class Fraction(Bounded, frozen=True, kw_only=True):
 def _wrong_units(units: Sequence[str]) -> Iterator[str]:
     """Yield a unit that is none, and one without a number."""
     if units:
+        # A letter that no unit has, in either case.
         letter = next((each for each in "QXZ" if each not in "".join(units).upper()), "")
         yield from ([f"2{letter}"] if letter else [])
         yield units[0]
