@@ -49,6 +49,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     data, left_out = _cases(report)
     grids = [grid for matrix in summary.matrices.values() for grid in _grids(report, matrix)]
     causes = summary.causes
+    # In parts: the page of a large run is not made as one text first.
     page = environment.get_template("page.html.j2").stream(
         counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
         matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
@@ -77,6 +78,7 @@ def _cause(cause: Cause) -> PageData:
 def _script_hash(environment: Any) -> str:
     """Return what the page's policy calls its one script by: nothing else that may stand in the
     page runs (CSP 3, 2.3.1)."""
+    # Of the template's own text, so that no edit of the script needs a second one.
     source, *_ = environment.loader.get_source(environment, "page.html.j2")
     script = source.rpartition("<script>\n")[2].partition("</script>")[0]
     digest = hashlib.sha256(f"\n{script}".encode()).digest()
@@ -94,6 +96,7 @@ def _embedded(data: object) -> str:
         ("\u2028", "\\u2028"),
         ("\u2029", "\\u2029"),
     ):
+        # Escapes of JSON itself: the script reads back what was there.
         text = text.replace(character, code)
     return text
 
@@ -125,6 +128,7 @@ def _cases(report: Report) -> tuple[PageData, int]:
             held.append(_case(record, order, detailed=False))
         else:
             left_out += 1
+    # What failed has the first claim on the room.
     kept = held[: max(0, MOST_CASES - len(failed))]
     return {
         "cases": failed + kept,

@@ -34,6 +34,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     """Write the report, case by case."""
     xml = XMLGenerator(stream, encoding="utf-8", short_empty_elements=True)
     summary, faults = report.summary, report.faults
+    # A spec that could not be run is an error of the run; left out, a server would show all green.
     counts = summary.counts + Counter(unlaunched=len(faults))
     xml.startDocument()
     xml.startElement(
@@ -73,6 +74,8 @@ def _numbers(
 ) -> AttributesImpl:
     errors = sum(counts[verdict] for verdict in _ERRORS)
     failures = sum(counts[verdict] for verdict in ("differed", "unsteady", "unchecked"))
+    # Of all that stand on one control one is a failure: a hundred failures for one cause hide the
+    # other causes.
     skipped = counts["groundless"] - len(told) + counts["known"] + counts["skipped"]
     failures += len(told)
     return AttributesImpl({

@@ -17,6 +17,7 @@ class Capture:
     def feed(self, stream: str, chunk: bytes, seconds: float) -> bool:
         """Take a piece; tell whether the stream is within the cap still."""
         before = self.sizes[stream]
+        # A flood is read to its end, or the program would wait for us for ever, and forgotten.
         if before < self._cap:
             kept = chunk[: self._cap - before]
             self._chunks[stream].append(kept)
@@ -27,4 +28,5 @@ class Capture:
     def finish(self, stream: str) -> bytes:
         """Return all that was kept of a stream."""
         chunks = self._chunks[stream]
+        # Most programs write once, and a join would copy it.
         return chunks[0] if len(chunks) == 1 else b"".join(chunks)

@@ -47,6 +47,7 @@ def _seen_below(
     """
     folders = [root]
     while folders:
+        # What a program left running may still remove what is looked at.
         with contextlib.suppress(OSError), os.scandir(folders.pop()) as entries:
             for entry in entries:
                 with contextlib.suppress(OSError):
@@ -149,6 +150,8 @@ def _difference(old: FileState, new: FileState) -> tuple[str, ...]:
 
 def snapshot_light(root: str, before: Mapping[str, FileState]) -> dict[str, FileState]:
     """Return a snapshot in which only files that were there before are read."""
+    # Without files in place nothing can have been changed, only made: no content is read to know
+    # that.
     if before:
         return snapshot(root)
     return dict(_seen_below(root, _glance))

@@ -24,6 +24,7 @@ class Outbox:
         if not self._waiting:
             self._flush_at = time.monotonic() + HOLD_SECONDS
         self._waiting += frame
+        # A large record must not wait for small ones, nor fill the memory with what waits.
         if len(self._waiting) > HOLD_BYTES:
             self.flush()
 

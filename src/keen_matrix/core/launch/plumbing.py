@@ -72,6 +72,8 @@ def make_plumbing(made: Plumbing, start: Start) -> None:
     # one pipe keeps the order in which a program writes; two cannot tell it
     made.stderr = made.stdout if start.joined else _output(made, "stderr")
     if start.chain:
+        # Both ends go to others: what feeds the program writes to it directly, and we do not stand
+        # between.
         made.stdin, made.sink = os.pipe()
         made.theirs += (made.stdin, made.sink)
     elif start.stdin or start.dialogue or start.silent:

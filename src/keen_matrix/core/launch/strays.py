@@ -25,6 +25,8 @@ class Strays:
         launch = runner.launch
         if launch is None:
             return []
+        # In one sweep and without looking at any of them: nothing is left running, so nothing is
+        # anybody's.
         if self._alone and not _reap_all():
             return []
         running = leftovers.reap_strays(self._known())
@@ -60,6 +62,7 @@ class Strays:
             other = runner.launch
             if other is None or other is launch or not other.pid:
                 continue
+            # It is told by another's session or environment, so it is not ours to end.
             if leftovers.belongs_to(pid, other.pid, runner.place.directories.home):
                 return False
         return leftovers.started_since(pid, launch.started)

@@ -72,6 +72,7 @@ def is_wrapped(launch: ResolvedLaunch) -> bool:
     runtime = runtime_of(launch)
     if runtime is None:
         return False
+    # Some managers are one program with many names, which looks at the one that it was called by.
     if not runtime.names.fullmatch(os.path.basename(os.path.realpath(launch.file))):
         return True
     try:
@@ -94,8 +95,11 @@ def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through |
         asked = _asked(launch.file, launch.words[0], runtime, env, folder)
         if asked is None or not os.path.isfile(asked.file):
             return None
+        # Nothing is between: what it starts is itself.
         if os.path.realpath(asked.file) == os.path.realpath(launch.file):
             return None
+        # Once more by its own name: only then is it known to start itself, and what the way through
+        # the launcher adds.
         direct = _asked(asked.file, asked.file, runtime, env, folder)
     # what it starts must be what it is when it is started by itself
     if direct is None or direct.file != asked.file:

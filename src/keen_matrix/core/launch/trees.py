@@ -203,6 +203,7 @@ def _empty(fd: int, level: _Level) -> str:
 def _drop(at: int, level: _Level, reason: str) -> str:
     """Remove a folder that was emptied; return why it was left, or what was known before."""
     try:
+        # By name in the open folder above: what it is now must be empty, or it stays.
         os.rmdir(level.name, dir_fd=at)
     except FileNotFoundError:
         return reason
@@ -236,6 +237,7 @@ def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[
 
     Folders on the way are made. Raises OSError (ELOOP or ENOTDIR) when a link is in the way.
     """
+    # `..` is no part of a name that comes here: whoever reads a spec refuses what leads out.
     *parts, last = [each for each in name.split("/") if each not in ("", ".")]
     fd = os.dup(root)
     try:
@@ -243,6 +245,8 @@ def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[
             if make:
                 with contextlib.suppress(FileExistsError):
                     os.mkdir(part, 0o777, dir_fd=fd)
+            # Opened without following: a link that was put there meanwhile is an error, and no way
+            # out.
             below = open_folder(part, fd)
             os.close(fd)
             fd = below
@@ -262,6 +266,7 @@ def open_new(name: str, at: int, mode: int = 0o666) -> int:
 def copy_file(source: int, name: str, at: int) -> None:
     """Copy an open regular file, with its permissions, to a name in an open folder. Raises
     OSError."""
+    # A copy, since closing the file would close its caller's descriptor.
     with open(os.dup(source), "rb") as reading, open(open_new(name, at), "wb") as writing:
         shutil.copyfileobj(reading, writing)
         os.fchmod(writing.fileno(), stat.S_IMODE(os.fstat(source).st_mode))
@@ -282,6 +287,8 @@ def copy_inside(source: int, target: int) -> list[str]:
     pending: list[tuple[str, ...]] = [()]
     while pending:
         way = pending.pop()
+        # A program can make folders inside each other without end; what is copied for somebody to
+        # look at need not have them all.
         if len(way) > DEEPEST_COPY:
             left_out.append("/".join(way[:3]) + "/…")
             continue
@@ -313,6 +320,8 @@ def _copy_entry(entry: os.DirEntry[str], reading: int, writing: int) -> bool:
         os.symlink(os.readlink(name, dir_fd=reading), name, dir_fd=writing)
     elif stat.S_ISDIR(info.st_mode):
         with contextlib.suppress(FileExistsError):
+            # Open to us first, with its own mode later: a folder that may not be written could not
+            # be filled.
             os.mkdir(name, 0o700, dir_fd=writing)
         below = open_folder(name, writing)
         try:

@@ -69,6 +69,7 @@ def program_digest(words: Sequence[str]) -> str:
     for word in words:
         digest.update(word.encode("utf-8", "surrogateescape") + b"\0")
         with contextlib.suppress(OSError, ValueError):
+            # A larger file takes longer to read than most runs do.
             if os.path.isfile(word) and os.path.getsize(word) < 64 * 1024 * 1024:
                 with open(word, "rb") as file:
                     digest.update(file.read())
@@ -83,6 +84,8 @@ def is_ours(path: str) -> bool:
             header = file.read(_HEADER_BYTES)
     except OSError:
         return False
+    # The application id stands in the first page, which outlives most damage, so a broken history
+    # is still known for ours.
     return header.startswith(_MAGIC) and header[68:72] == APPLICATION_ID.to_bytes(4, "big")
 
 
@@ -113,6 +116,7 @@ class History:
         """Turn what SQLite says while the block lasts into our own faults."""
         try:
             yield
+        # In use, read-only, full: the file itself may be in order, so nothing is set aside.
         except sqlite3.OperationalError as error:
             raise RunFault(f"the history {self.path} cannot be used: {error}") from None
         except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
@@ -143,6 +147,7 @@ class History:
         for owner, id, matrix, digest, verdict in self._database.execute(
             query, (spec,) if spec else ()
         ):
+            # Ordered by the query, so one case is in the memory at a time.
             if (owner, id, matrix) != current:
                 yield from _changed(current, seen)
                 current, seen = (owner, id, matrix), []
@@ -167,6 +172,7 @@ class History:
             "SELECT r.spec, r.started, c.id, c.matrix, c.verdict, c.seconds, r.spec_digest || r.program_digest FROM cases c "
             "JOIN runs r ON r.number = c.run WHERE c.id >= ? AND c.id < ? ORDER BY r.spec, c.run"
         )
+        # A range and no pattern, since the index has only the first.
         return list(self._database.execute(query, (id, id + "\x7f")))
 
     def last_of(self, spec: str) -> dict[str, tuple[str, float]]:
@@ -223,6 +229,7 @@ class WritableHistory(History):
     def add(self, run: int, cases: Sequence[tuple[str, str, str, float]]) -> None:
         """Enter cases of a run: id, matrix, verdict, seconds."""
         self._database.execute("BEGIN IMMEDIATE")
+        # In the order of the key, so that pages are filled one after another.
         rows = ((run, *case) for case in sorted(cases))
         columns = "run, id, matrix, verdict, seconds"
         self._database.executemany(

@@ -156,6 +156,7 @@ def _add_command(
 ) -> None:
     """Add the forms of a subcommand. Options of the program stand in front of it, those aside that
     the subcommand has too."""
+    # One level deep: below it, help texts are mostly those of the level above.
     inner = draft_signature(replace(below, commands=()), [*program, name])
     spelt = {word for each in below.options for word in (*each.spellings, *each.negated)}
     before = [
@@ -168,6 +169,7 @@ def _add_command(
         changed = {
             old: _other_name(old, name, draft)
             for old in _names_of(line)
+            # A NAME that means the same in two subcommands stays one; types are per NAME.
             if old in {*draft.values, *draft.notes}
             and draft.values.get(old) != inner.values.get(old)
         }
@@ -266,6 +268,7 @@ def _with_values_of_usages(
 
 def _with_value_of_usage(option: HelpOption, used: Mapping[str, OptionUse]) -> HelpOption:
     use = next((used[each] for each in option.spellings if each in used), None)
+    # What the list itself says of the value is nearer to it than the usage line.
     if option.values or option.is_range or option.kind is not None or use is None:
         return option
     is_optional = use.value_form in ("[=]", "[]")

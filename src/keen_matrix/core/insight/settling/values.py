@@ -67,6 +67,7 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         request = builder.smallest()
         if request is None or lab.works(request):
             continue
+        # Before types: a program that waits for input refuses no word.
         yield from _with_input(lab, builder)
         found = list(typed_findings(lab, request, open_slots(lab, request)))
         yield from found or _with_operand(lab, builder)
@@ -81,6 +82,7 @@ SAMPLES = {
     "TOML": 'port = "Skerry"\nriders = 2\n',
     "INI": "[crossing]\nport = Skerry\n",
     "Python": "riders = 2\nprint(riders)\n",
+    "POD": "=head1 NAME\n\nferry - what crosses\n\n=cut\n",
 }
 """What a file may be of → one of it."""
 
@@ -89,6 +91,7 @@ def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
     """Find what the file that is there has to contain for the program to take it."""
     if not has_sample(lab):
         return
+    # A message may ask for certain lines, as a missing header; that is tried before any format.
     told = [("lines", each) for each in lines_told(lab.answer(request.words()).said)]
     for kind, content in (*told, *_contents()):
         other = with_sample(lab, content)
@@ -114,6 +117,7 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
         return
     words = smallest.words()
     (answer,) = lab.experiments.launched([words], silent=True).values()
+    # It does not read at all, so nothing that stands there helps.
     if not any(each.form == "waits" for each in answer.record.aspects):
         return
     for kind, content in [("text", SAMPLE_LINES), *_contents()]:
