@@ -69,6 +69,8 @@ def crash_sign(outcome: Outcome) -> str | None:
     if not outcome.stderr:
         return None
     tail = outcome.stderr[-TAIL_BYTES:]
+    # A program that ends well has dealt with its error, whatever it prints of it. A shell goes on
+    # behind one, and ends as its last command does.
     tables = (_NEEDS_FAILURE, _ANY_EXIT) if outcome.exit else (_ANY_EXIT,)
     for table in tables:
         for runtime, pattern in table:

@@ -26,6 +26,7 @@ def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
             bounded = rf"(?<![\w-]){bounded}(?![\w-])"
         return re.search(bounded, message, re.IGNORECASE) is not None
     parts = [re.escape(each) for each in re.split(r"[-_]+", bare) if each]
+    # In the plural too: "expected two PORTS" names PORT.
     pattern = rf"(?<!\w){'[-_ ]*'.join(parts)}(?:e?s)?(?!\w)"
     return re.search(pattern, message, re.IGNORECASE) is not None
 
@@ -69,6 +70,7 @@ def without_usage(text: str) -> str:
         if inside and (not line.strip() or line.startswith((" ", "\t"))):
             continue
         inside = False
+        # It names --help, and would name an option of nearly every program.
         if not _POINTER.match(line):
             kept.append(line)
     return "\n".join(kept)

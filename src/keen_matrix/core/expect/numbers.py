@@ -18,6 +18,7 @@ class Tolerance(NamedTuple):
 
     def allows(self, expected: float, came: float) -> bool:
         """Tell whether a number is near enough. NaN is near NaN alone, an infinity near itself."""
+        # A comparison with it is always false, which would make it near everything or nothing.
         if math.isnan(expected) or math.isnan(came):
             return math.isnan(expected) and math.isnan(came)
         if expected == came:
@@ -25,6 +26,8 @@ class Tolerance(NamedTuple):
         if math.isinf(expected) or math.isinf(came):
             return False
         slack = max(self.absolute, self.relative * abs(expected))
+        # A little more, or a difference of exactly the tolerance would fail by the rounding of
+        # floats.
         return abs(expected - came) <= slack + 1e-12 * max(abs(expected), abs(came))
 
 
@@ -44,6 +47,8 @@ def texts_alike(
     if tolerance is None:
         return False
     left, right = _NUMBER.split(expected), _NUMBER.split(came)
+    # Between the numbers the texts must be the same to the letter; so there are as many numbers in
+    # both.
     if left != right:
         return False
     pairs = zip(_NUMBER.findall(expected), _NUMBER.findall(came), strict=True)

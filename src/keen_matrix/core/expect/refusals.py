@@ -69,6 +69,8 @@ def blamable(signature: Signature) -> tuple[str, ...]:
     """Return what a message could blame: long spellings, and NAMEs of two capital letters and
     more, which no message has by chance."""
     spellings = [each for option in signature.options for each in option.spellings if len(each) > 3]
+    # A NAME in small letters is a word like any other: "no such file" blames no operand called
+    # file.
     names = [each for each in signature.values if len(each) > 1 and each.upper() == each]
     return tuple(dict.fromkeys([*spellings, *names]))
 
@@ -88,11 +90,13 @@ class BlameAspect(Struct, frozen=True):
         if not mentions or self.anything:
             return
         message = without_usage(outcome.stderr.decode("utf-8", "replace"))
+        # Who names the culprit may name others as well: "--start must not be after --end".
         if any(is_named(each, message) for each in mentions):
             return
         others = [
             each
             for each in self.names
+            # To blame wrongly is a strong claim, so the name must stand there as it is spelt.
             if each not in mentions and is_named(each, message, exactly=True)
         ]
         if others:

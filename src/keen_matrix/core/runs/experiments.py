@@ -114,6 +114,7 @@ class Experiments:
             self._pool.plan(_within(self._spec, self._patience), self._launch)
             self._is_planned = True
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
+        # Before any is launched: half of a lot that was meant to be compared tells nothing.
         if self.most is not None and self.spent + len(cases) > self.most:
             raise OutOfLaunches
         found: dict[Words, Answer] = {}

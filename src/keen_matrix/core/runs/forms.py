@@ -139,6 +139,7 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
             if not found.works:
                 return found
         trials.rebuild(found)
+    # Before clashes: an option that ends the call hides whatever stands behind it.
     found = _with_lone_actions(trials, found)
     trials.rebuild(found)
     for _ in range(ROUNDS):
@@ -147,6 +148,7 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
             break
         # without the first clashes the fullest vector is another one, which may have others in it
         trials.rebuild(found)
+        # A round of its own, since what is found now could not be seen before.
         trials.allow()
     return _with_actions(trials, found)
 

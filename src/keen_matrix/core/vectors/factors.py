@@ -92,6 +92,8 @@ class _LayoutMaker:
         used, free = _placeholders(matrix)
         self.axes = [name for name in matrix.axes if name not in matrix.columns]
         self.zipped = matrix.combine == "zip" and len(self.axes) > 1
+        # Axes that stand inside groups only, and nowhere in what surrounds the case: they are
+        # absent where all these groups are.
         self.paths = {
             name: used[name]
             for name in self.axes
@@ -120,6 +122,8 @@ class _LayoutMaker:
     def _last_group(self, name: str) -> Group:
         """Return the group of the line that is the last that contains an axis."""
         holders = {id(path[-1][0]) for path in self.paths[name]}
+        # Behind the last one all parents have their numbers, and rows are walked from the first
+        # factor on.
         return next(group for group, _ in reversed(self.groups) if id(group) in holders)
 
     def made(self) -> Layout:
@@ -127,6 +131,7 @@ class _LayoutMaker:
         if self.matrix.columns:
             self._add_rows()
         if self.zipped:
+            # As zip does in most languages: the shortest ends it.
             count = min(len(self.matrix.axes[name]) for name in self.axes)
             self.factors.append(Factor(name="zip", kind="tuple", levels=count))
             for name in self.axes:
@@ -229,6 +234,7 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
         [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
     )
     for template in templates:
+        # What surrounds a case is there in every vector, so an axis that it names is too.
         free |= template.names
     return used, free
 

@@ -91,9 +91,11 @@ def family_of(
     found: dict[tuple[object, ...], Vector] = {}
     beyond = clashing = 0
     for vector in proposed:
+        # Two kinds of change may come to the same words; the first one has them.
         key = (vector.words, vector.more, vector.variant)
         if key in found:
             continue
+        # It would fail for a reason that is told already, and look like another.
         if vector.kind not in TELLING and _clashes(signature, grounds, vector):
             clashing += 1
             continue

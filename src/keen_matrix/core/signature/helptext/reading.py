@@ -122,6 +122,7 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
     is_tight = _is_tight(lines)
     after_blank = True
     for line in _without_formats(_joined(lines)):
+        # A usage line may begin with an option where the program's name stands in the line above.
         match = None if is_usage(line) else _OPTION_LINE.match(line)
         option = None
         if match is not None:
@@ -130,6 +131,8 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
         if match is not None and option is not None:
             option = _of_layout(layout, option)
             spelt = (*option.spellings, *option.negated)
+            # Some help texts list an option once for each of its values; a second option of the
+            # name would make the synopsis refuse itself.
             again = next((places[each] for each in spelt if each in places), None)
             if again is not None:
                 options[again], letters = _with_choices(options[again], option)
@@ -140,10 +143,12 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
             for each in _apart(option, head) if option.spellings else ():
                 places |= dict.fromkeys((*each.spellings, *each.negated), len(options))
                 options.append(each)
+        # Deeper than the option by more than a space: some indent the second line of a head by one.
         elif depth is not None and line.strip() and _depth(line) > depth + 1:
             text = f"{options[-1].text} {line.strip()}".strip()
             options[-1] = replace(options[-1], text=text[:LONGEST_TEXT])
         elif line.strip():
+            # In running text a dash at the beginning of a line is a dash.
             if match is not None and after_blank | (depth is not None):
                 unread.append(line.strip())
             depth = None
@@ -229,6 +234,7 @@ def _of_layout(layout: Layout, option: HelpOption) -> HelpOption:
 def _head_and_text(head: str, text: str, is_tight: bool) -> tuple[str, str]:
     """Return the head of an option and its text, where they stand apart otherwise than by two
     spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at all."""
+    # What stands in the text's column and is an option is another spelling of this one.
     while re.fullmatch(r"-{1,2}[\w?][\w-]*,?", head.split(", ")[-1]) and re.match(r"--?\w", text):
         more = re.match(r"(--?\w.*?)(?:\s{2,}|$)(.*)$", text)
         if more is None or option_of(more[1]) is None:
@@ -246,6 +252,7 @@ def _head_and_text(head: str, text: str, is_tight: bool) -> tuple[str, str]:
     behind = words[at:]
     if behind and re.match(r"[A-Z][A-Z0-9_]+\b|<|\[|\{|[A-Z]$", behind[0]):
         at, behind = at + 1, behind[1:]
+    # One word behind an option may be its value; two are a sentence.
     is_prose = len(behind) > 1 or (is_tight and len(behind) == 1)
     if behind and is_prose and all(re.match(r"[\w('\"]", each) for each in behind[:2]):
         return " ".join(words[:at]), " ".join(behind)
@@ -295,6 +302,7 @@ def _without_formats(lines: Iterator[str]) -> Iterator[str]:
     inside = seen = False
     for line in lines:
         if _FORMATS.search(line):
+            # Until the first blank line behind what is listed.
             inside, seen = True, False
         elif inside and line.strip():
             seen = True
@@ -332,6 +340,7 @@ def _operands(layout: Layout, lines: Sequence[str]) -> Iterator[HelpOperand]:
     lines elsewhere."""
     listed = [line for section in _sections(lines, _OPERANDS) for line in section]
     found: list[HelpOperand] = []
+    # The least indented lines name something; deeper ones go on with its text.
     depth = min((_depth(line) for line in listed if line.strip()), default=0)
     for line in listed:
         match = re.match(r"^\s+(\{[^{}]+\}|\[?<?[\w.:-]+>?\]?(?:\.\.\.)?)(?:\s{2,}(.*))?$", line)
@@ -342,6 +351,8 @@ def _operands(layout: Layout, lines: Sequence[str]) -> Iterator[HelpOperand]:
             found[-1] = _operand(
                 layout, found[-1].name, f"{found[-1].text} {line.strip()}", found[-1]
             )
+    # Only where no heading tells of operands, since in other texts such lines are headings
+    # themselves.
     if not listed:
         for line in lines:
             match = re.match(r"^\s{0,6}([A-Z][A-Z0-9_-]*|<[^<>]+>)\s{2,}(\S.*)$", line)

@@ -226,6 +226,8 @@ class MatrixCompiler:
         except SourceFault as fault:
             key = (fault.key,) if fault.key else ()
             self._base.problem((*path, "axes", name, *key), f"axis {name}: {fault}")
+            # Something to go on with, so that further problems of the matrix are told in the same
+            # reading.
             return ("?",)
 
     def _rows(self, table: MatrixTable, path: KeyPath) -> _Rows:
@@ -282,6 +284,7 @@ class MatrixCompiler:
             return tuple(table.columns or ()), (), ()
         places = tuple(f"{name}:{line}" for line in read.lines)
         empty = None if source.empty == "left out" else ""
+        # CSV cannot say that a cell is not there; the spec says what an empty one means.
         cells = [tuple(each or empty for each in row) for row in read.rows]
         if table.columns is None:
             return read.header, tuple(cells), places

@@ -105,6 +105,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
             None,
         )
 
+    # Name by name, as no other key: a matrix adds a variable and keeps those of the program.
     env = {name: value for table in tables for name, value in table.env.items()}
     terminal, stop, timeout = last("terminal"), last("stop"), last("timeout")
     return Surroundings(
