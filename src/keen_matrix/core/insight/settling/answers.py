@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from itertools import zip_longest
 
 from keen_matrix.core.expect.help import HelpAspect, help_rule
 from keen_matrix.core.insight.settling.edits import (
@@ -23,9 +24,11 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request
 
-MOST_OF_KIND, MOST_REFUSALS = 2, 40
+MOST_OF_KIND, SOME_REFUSALS, MOST_REFUSALS = 2, 40, 120
 """Refusals of each kind that are looked at first, and those at all: then one of each kind for each
 option, since messages of one option may be others than those of the rest."""
+REFUSAL_SHARE = 8
+"""Of so many launches one is for a refusal, where that is more than some of them and less than most."""
 LEAST_REFUSALS = 3
 """Refusals from which something common to all is more than chance."""
 MOST_DEFECTS = 5
@@ -67,21 +70,26 @@ def _refused_vectors(lab: Lab) -> list[Words]:
     signature = lab.signature
     grounds = Grounds(forms=lab.forms.grounds())
     first: dict[str, list[Words]] = {}
-    others: dict[tuple[str, str], Words] = {}
+    others: dict[str, dict[tuple[str, ...], Words]] = {}
     for vector in family_of(signature, "refusals", (), grounds).vectors:
         listed = first.setdefault(vector.kind, [])
-        dashed = [each for each in vector.words if each.startswith("-")]
-        place = (vector.kind, re.split(r"[=\s]", dashed[0])[0] if dashed else "")
-        if vector.words in listed or (len(listed) >= MOST_OF_KIND and place in others):
+        of_kind = others.setdefault(vector.kind, {})
+        about = tuple(each for each in vector.mentions if each.startswith("-"))
+        if vector.words in listed or (len(listed) >= MOST_OF_KIND and about in of_kind):
             continue
         if vector.control is not None and not lab.answer(vector.control).works:
             continue
         if len(listed) < MOST_OF_KIND:
             listed.append(vector.words)
         else:
-            others[place] = vector.words
+            of_kind[about] = vector.words
     found = [words for listed in first.values() for words in listed]
-    return list(dict.fromkeys([*found, *others.values()]))[:MOST_REFUSALS]
+    # Of each kind in turn: options that are misspelt are as many as all others together, and all of
+    # them are refused by the same line of the program.
+    turns = zip_longest(*(each.values() for each in others.values()))
+    rest = [words for turn in turns for words in turn if words is not None]
+    most = min(MOST_REFUSALS, max(SOME_REFUSALS, lab.most // REFUSAL_SHARE))
+    return list(dict.fromkeys([*found, *rest]))[:most]
 
 
 def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
