@@ -284,6 +284,8 @@ def _command_in(line: str) -> str:
 def _prepare_signals() -> None:
     """Have signals that end a command interrupt it, and those of children tell of their ends,
     whoever has ignored them."""
+    # Whoever starts us may ignore it; then the system reaps our children itself, and their statuses
+    # are lost.
     if signal.getsignal(signal.SIGCHLD) is signal.SIG_IGN:
         signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     interruption.hear(ENDING)
@@ -322,6 +324,7 @@ def _is_about_stdout(error: OSError) -> bool:
 def _own_fault(error: Exception) -> int:
     """Tell of a fault of Keen Matrix itself, without the traceback that only its developers can
     read."""
+    # The last frame alone goes into the message: it fits a line, and finds the place.
     frames = traceback.extract_tb(error.__traceback__)
     where = f" ({os.path.basename(frames[-1].filename)}:{frames[-1].lineno})" if frames else ""
     text = str(error).splitlines()[0][:200] if str(error) else ""
@@ -355,6 +358,7 @@ def _call(words: list[str]) -> int:
     if chosen == "try" and "--" in words:  # they are the vector, whatever they look like
         at = words.index("--")
         words, behind = words[:at], words[at + 1 :]
+    # What it does not know is ours to tell, with the nearest right word.
     options, unknown = parser.parse_known_args(words)
     options.words = behind
     owner = parser.commands.get(chosen, parser)
@@ -397,6 +401,8 @@ def _run_command(options: argparse.Namespace) -> int:
     from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
 
     try:
+        # Every path is taken from there; what comes of one that is gone would be told in many odd
+        # ways.
         os.getcwd()
     except FileNotFoundError:
         _tell("the current folder no longer exists; go to another one")

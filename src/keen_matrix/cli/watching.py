@@ -335,6 +335,7 @@ class _Rounds:
             return
         self._pid = 0
         self.status = os.waitstatus_to_exitcode(status)
+        # Ctrl-C goes to the whole group of a terminal, so it was meant for the watch as well.
         if self.status == 130:
             raise KeyboardInterrupt
         if self._run:
@@ -369,6 +370,8 @@ class _Rounds:
                     if line.startswith(b'{"journal"'):
                         spec = os.path.abspath(str(json.loads(line).get("spec", "")))
                     elif line.startswith(b'{"id":"') and line.endswith(b"\n"):
+                        # Lines as they are: of a million cases only those that changed are ever
+                        # decoded.
                         self._known[spec, line[7 : line.index(b'"', 7)].decode()] = line
         except (OSError, ValueError):
             return

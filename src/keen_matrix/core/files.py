@@ -21,7 +21,10 @@ def cache_folder(name: str) -> str:
     Specification)."""
     top = os.environ.get("XDG_CACHE_HOME", "")
     return os.path.join(
-        top if os.path.isabs(top) else os.path.expanduser("~/.cache"), "keen-matrix", name
+        # A relative path there is to be ignored, says the specification.
+        top if os.path.isabs(top) else os.path.expanduser("~/.cache"),
+        "keen-matrix",
+        name,
     )
 
 
@@ -42,6 +45,7 @@ def usual_mode(path: str) -> int:
     try:
         return stat.S_IMODE(os.stat(path).st_mode)
     except OSError:
+        # There is no call that only asks for it.
         mask = os.umask(0)
         os.umask(mask)
         return 0o666 & ~mask
@@ -62,6 +66,7 @@ def replacing(path: str) -> Iterator[BinaryIO]:
             prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target)
         )
     except PermissionError:
+        # The folder takes no file and neither does the file: nothing can be done, and nothing was.
         if not os.access(target, os.W_OK):
             raise
         with tempfile.TemporaryFile() as spare:
@@ -74,6 +79,7 @@ def replacing(path: str) -> Iterator[BinaryIO]:
         with open(fd, "wb") as stream:
             yield stream
             stream.flush()
+            # Before it takes its place: at no moment others may read what they could not before.
             os.fchmod(fd, mode)
         os.replace(temporary, target)
     except BaseException:

@@ -80,6 +80,7 @@ def _names_of(path: str, text: bytes) -> OracleNames:
             names.add(node.name)
         elif isinstance(node, (ast.Import, ast.ImportFrom)):
             star = star or any(each.name == "*" for each in node.names)
+            # An import of a.b binds a.
             names |= {(each.asname or each.name).partition(".")[0] for each in node.names}
         elif isinstance(node, (ast.Assign, ast.AnnAssign)) and not isinstance(node.value, _DATA):
             targets = node.targets if isinstance(node, ast.Assign) else [node.target]
@@ -134,6 +135,8 @@ def oracle_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     if hook is not None:
         hook(path)
     try:
+        # Under another name than __main__, so that a file which is also a program does not run as
+        # one.
         found = runpy.run_path(path, run_name="keen_matrix_oracle")
     except (Exception, SystemExit) as error:
         last = str(error).splitlines()[-1] if str(error) else ""
@@ -181,6 +184,7 @@ def named_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     if path is None:
         return {}
     found = oracle_names(path)
+    # What `import *` brings is known to nobody who does not run it.
     if found.open:
         return oracle_functions(path)
     oracle = _Oracle(path)
@@ -198,6 +202,7 @@ class OncePerCase:
     def __call__(self, *arguments: object, **named: object) -> object:
         """Return the answer. Raises what the function raises."""
         try:
+            # By type too: 1, 1.0 and True are equal, and a function may tell them apart.
             key = (arguments, tuple(named.items()), *map(type, arguments))
             if key in self._known:
                 return self._known[key]

@@ -34,6 +34,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         raise Misuse(f"a picture ends in .png or .svg, not in {ending}")
     import matplotlib as mpl
 
+    # It needs no display, and imports no toolkit that may be half installed.
     mpl.use("agg")
     from matplotlib import pyplot as plt
 
@@ -153,6 +154,8 @@ def _durations(axes: Axes, report: Report) -> None:
 
     seconds: dict[bool, list[float]] = {True: [], False: []}
     for _, fields in report.cases():
+        # A scale by powers of ten has no place for 0, which is what a case has that was not
+        # launched.
         seconds[fields.verdict == "held"].append(max(fields.seconds, 1e-4))
     every = seconds[True] + seconds[False]
     if not every:

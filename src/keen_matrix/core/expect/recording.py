@@ -127,6 +127,7 @@ class Recorder:
         stand in `steps`.
         """
         relation = self._case.relation
+        # How they compare is asked once all are there, since one relation may look at several.
         compared = list(compare(relation, self._launches)) if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         found = self._whole(floor, compared, outcome, judged)
@@ -154,6 +155,8 @@ class Recorder:
             return found
         verdicts = [judged.verdict for _, _, judged in self._launches]
         if relation is not None:
+            # Rules are about the case's own launch; that they have nothing to say of the others is
+            # no want.
             verdicts = [verdicts[0], *(each for each in verdicts[1:] if each != "unchecked")]
         found.verdict = _with_compared(worst_of(verdicts), compared)
         found.seconds = round(sum(each.seconds for _, each, _ in self._launches), 6)
@@ -223,6 +226,7 @@ def _observed(outcome: Outcome, floor: int) -> RecordFields:
         fields["peak_at_most"] = True
     if outcome.looked_at:
         fields["looked_at"] = {name: _looked(found) for name, found in outcome.looked_at.items()}
+    # With one stream the order is that of its text.
     if outcome.stdout and outcome.stderr and outcome.arrivals:
         fields["arrivals"] = [
             (stream, size, round(at, 4)) for stream, size, at in outcome.arrivals[:MOST_ARRIVALS]

@@ -41,6 +41,7 @@ def varying_between(stream: str, one: str, other: str) -> Iterator[Varying]:
 
 def _patterns(one: str, other: str) -> list[str]:
     left, right = one.splitlines(), other.splitlines()
+    # Lines that come and go have no shape that a pattern could have.
     if len(left) != len(right):
         return []
     found: dict[str, None] = {}
@@ -68,6 +69,7 @@ def _pattern(one: str, other: str) -> str | None:
         end += 1
     stop = first[3] - (first[1] - start), last[4] + (end - last[2])
     texts = ("".join(a[start:end]), "".join(b[stop[0] : stop[1]]))
+    # Something there against nothing: a pattern for nothing would match everywhere.
     if not all(texts):
         return None
     before = "".join(a[:start])

@@ -52,6 +52,7 @@ def _exits(outcome: Outcome) -> Iterator[Altered]:
     }  # fmt: skip
     done = set()
     for what, other in others.items():
+        # Two ways to alter it may come to one code; it is asked once.
         if other is not None and other <= 255 and other not in done:
             done.add(other)
             yield Altered(what, "exit", replace(outcome, exit=other))
@@ -66,6 +67,7 @@ def text_alterations(raw: bytes) -> Iterator[tuple[str, bytes]]:
     if not raw:
         return
     yield "emptied", b""
+    # What is no UTF-8 has to come out as it went in.
     text = raw.decode("utf-8", "surrogateescape")
     for what, alter in _TEXT.items():
         altered = alter(text)
@@ -100,6 +102,7 @@ def _swap(text: str) -> str | None:
 
 def _middle(pattern: str, text: str) -> re.Match[str] | None:
     found = list(re.finditer(pattern, text))
+    # The middle one: expectations look at beginnings and ends more often.
     return found[len(found) // 2] if found else None
 
 
@@ -118,6 +121,7 @@ def _other_word(word: str) -> str:
 
 
 def _off_by_one(number: str) -> str:
+    # As wide as before, or a column would move, which is another mistake.
     return str(int(number) + 1).zfill(len(number))
 
 

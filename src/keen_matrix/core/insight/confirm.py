@@ -32,6 +32,7 @@ class Candidates:
         self._told = told
 
     def __iter__(self) -> Iterator[Case]:
+        # Gone through once for each cause: what was made for the first is there for the next.
         yield from self._made
         for case in self._rest:
             self._made.append(case)
@@ -62,6 +63,7 @@ def further_cases(
         limited = any(
             each.relation in ("is at least", "is at most") for each in cause.suspect.features
         )
+        # One suspect without a limit: no vector could tell it from anything.
         if len(rivals) < 2 and not limited:
             continue
         wanted = max(1, most // max(1, len(suspicion.causes)))
@@ -73,7 +75,10 @@ def further_cases(
                 continue
             features = _features(spec, case, limits)
             pattern = tuple(set(rival.features) <= features for rival in rivals)
+            # What all rivals cover, or none, says the same of all of them.
             telling = any(pattern) and not all(pattern)
+            # Three of a pattern: one may hold by chance, and thirty would leave no launches for
+            # other patterns.
             if (telling or case.detail == BETWEEN) and seen_patterns.get(pattern, 0) < 3:
                 seen_patterns[pattern] = seen_patterns.get(pattern, 0) + 1
                 tried.add(case.argv)
@@ -102,6 +107,7 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
         number, limit = example.numbers[feature.subject], float(feature.value)
         alike = {case.numbers[feature.subject] for case in known
                  if case.held and feature.subject in case.numbers and _twin(case, example, feature.subject)}  # fmt: skip
+        # Between the last number that held and the first that failed lies the true limit.
         low = max((each for each in alike if each < limit), default=None)
         tries = [limit, *([(low + limit) // 2, limit - 1] if low is not None else [limit - 1])]
         for value in tries:

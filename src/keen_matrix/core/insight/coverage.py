@@ -72,6 +72,7 @@ class Coverage(Struct):
     def percent(self) -> float | None:
         """The mean of the parts that have anything to reach, each weighing the same; None when
         none has."""
+        # A part without anything to reach is neither whole nor empty, so it weighs nothing.
         shares = [each for part in self.parts if (each := part.percent) is not None]
         return sum(shares) / len(shares) if shares else None
 
@@ -119,6 +120,7 @@ class _SignatureCount:
         self.dashed: set[str] = set()
         """Words that begin with a dash, values cut off."""
         self.wanted = {
+            # By value and not by text: 007 reaches the edge 7.
             identifier(name): {as_text(kind.converted(value)) for value in kind.legal()[:6]}
             for name, kind in signature.values.items()
         }
@@ -161,6 +163,7 @@ class _SignatureCount:
         spellings = Part("options and spellings")
         for option in self.options:
             for spelling in option.spellings:
+                # In any vector, refused ones too: a spelling that is only refused was tried.
                 used = any(_uses(word, spelling) for word in self.dashed)
                 spellings.count(
                     spelling, used, f'derive = [..., "rephrasings"]   # or a line with {spelling}'

@@ -62,6 +62,7 @@ def reason_of(fields: Record) -> tuple[Any, ...]:
     crash = next(
         (str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None
     )
+    # Exit codes too: a refusal by 2 and one by 3 are two refusals.
     ends = sorted(
         str(each.actual) for each in fields.aspects if each.aspect == "exit" and not each.met
     )
@@ -119,6 +120,8 @@ class Trials:
     def _key(matrix: Matrix, case: Case) -> tuple[object, ...]:
         around = matrix.steps[0].surroundings
         stdin = around.stdin.text.source if around.stdin and around.stdin.text else None
+        # What stands around the words is part of what was tried; the third step changes nothing
+        # else.
         files = tuple(
             (name.source, put.text.source if put.text else "") for name, put in around.files
         )
@@ -164,6 +167,8 @@ def _in_matrix(trials: Trials) -> None:
     changed = True
     while changed and not trials.found.stopped:
         changed = False
+        # Factor by factor and from the beginning again after each change: what could not go before
+        # may go now.
         for number in range(len(row)):
             options = list(_simpler(trials, maker, row, number))
             name = maker.layout.factors[number].name

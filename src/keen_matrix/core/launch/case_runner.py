@@ -74,6 +74,7 @@ class CaseRunner:
 
     def begin(self, case: Case) -> None:
         """Start a case. One that cannot be started has a finished launch at once."""
+        # Of one launch nothing is compared, so nothing is kept to be compared.
         repeat = self.shared.plan.repeat
         self._repetition = Repetition(repeat) if repeat > 1 else None
         self._begin_run(case)
@@ -201,6 +202,8 @@ class CaseRunner:
         compared = relation is not None and "files" in relation.aspects
         is_first = step.number == 0 and not step.is_again
         self.place.look(outcome, run.began_ns, first=is_first, compared=compared)
+        # Such a step only prepares: where it fails, what comes behind it would be judged in the
+        # wrong place.
         if step.number in case.others:
             outcome.unlaunched = outcome.unlaunched or _why_not_prepared(self.shared, case, step)
         launcher = relation.launcher(step.number) if relation is not None else ""

@@ -130,6 +130,7 @@ class WorkerPool:
             runtime_name(launch.file, launch.words[0]), dict(launch.changes), self.root
         )
         environment = {name: value for name, value in {**base, **own}.items() if value is not None}
+        # In our own directory: the program under another name is made there, and goes with it.
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
         self._most = how.most or spec.least_jobs
         self._names = {matrix.index: matrix.name for matrix in spec.matrices}

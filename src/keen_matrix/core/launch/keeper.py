@@ -61,6 +61,7 @@ def preload(names: Iterable[str]) -> None:
     """Import modules; one that cannot be imported here is left to the program."""
     for name in names:
         try:
+            # As the program would: what importing does besides, it does once for all children.
             importlib.import_module(name)
         except BaseException:
             continue
@@ -220,6 +221,7 @@ def finish(code: int) -> int:
         atexit._run_exitfuncs()
     except BaseException:
         print_unhandled()
+    # In this order, as flush_std_files does in pylifecycle.c.
     for stream in (sys.stdout, sys.stderr):
         try:
             if stream is not None:

@@ -29,6 +29,7 @@ class Repetition(Struct):
         self._seconds.append(record.seconds)
         if self._shown is None or (self._shown.verdict == "held" and record.verdict != "held"):
             self._shown = record
+        # What could not be launched once cannot be launched ten times.
         if len(self._essences) < self.wanted and record.verdict != "unlaunched":
             return None
         return self._steadied(self._shown)
@@ -49,6 +50,7 @@ behind the others."""
 def with_unsteady_control(record: Record, seconds: tuple[float, float]) -> Record:
     """Return the record of a case whose launches differ, and whose control differs from itself as well: no
     difference is earned then. `seconds` are those of the control's two launches."""
+    # An expectation that is not met stands by itself, whatever the control does.
     others = {each.aspect for each in record.unmet} - {ALIKE}
     if record.verdict == "differed" and not others:
         record.repeats = Repeats(2, 2, list(seconds))

@@ -206,6 +206,7 @@ def spawn(control: socket.socket) -> Process:
     """Start a worker as a fresh interpreter on its end of a socket."""
     # Without site packages of its own: it gets our path, and starts sooner.
     words = [sys.executable, "-P", "-S", "-c", START]
+    # What we import it must import too, from the same places.
     env = {**os.environ, "PYTHONPATH": os.pathsep.join(each for each in sys.path if each)}
     os.set_inheritable(control.fileno(), True)  # should it have that number already
     actions = [(os.POSIX_SPAWN_DUP2, control.fileno(), CONTROL)]
@@ -369,6 +370,7 @@ class WorkerSet:
             if worker.process.look() == "stopped":  # it could not end anything
                 worker.process.kill()
             try:
+                # All share one time: eight workers that hang are not waited for eight times.
                 lost |= worker.process.wait(max(until - time.monotonic(), 0.0)) != 0
             except TimeoutError:
                 worker.process.kill()

@@ -99,6 +99,8 @@ class JournalPlace:
         # a link is kept, and what it leads to is written
         self._target = os.path.realpath(self.path)
         self._lock = FileLock(self._target)
+        # Before anything is opened for writing: --journal with a slip in it must not cost somebody
+        # a file.
         self._refuse_other_files()
         if keep:
             self.fd = os.open(self._target, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
@@ -108,6 +110,7 @@ class JournalPlace:
         self.fd, self.beside = tempfile.mkstemp(
             prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target)
         )
+        # mkstemp makes it private; a journal is as open as the one before it.
         os.fchmod(self.fd, 0o644 if info is None else stat.S_IMODE(info.st_mode))
         return 0
 

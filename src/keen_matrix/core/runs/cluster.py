@@ -150,6 +150,7 @@ class ClusterPool:
     def _greet(self) -> None:
         # Records of another version may have other fields, and would be wrong without a word.
         workers = self.client.run(version_of)
+        # A scheduler without workers would take the cases, and keep them.
         if not workers:
             raise RunFault("the cluster has no workers")
         for address, version in sorted(workers.items()):
@@ -370,6 +371,7 @@ def _moved(case: Case, old: str, new: str) -> Case:
     unfolded."""
     if old == new or not any(old in word for words in (case.argv, *case.more) for word in words):
         return case
+    # The folder has another name on each machine, and words may name files in it.
     moved = tuple(
         tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more)
     )
@@ -380,6 +382,7 @@ def _home(frame: PlainFrame, old: str, new: str) -> PlainFrame:
     """Return a frame whose record names the spec's folder as it is at home."""
     if old == new or new.encode() not in frame[-1]:
         return frame
+    # A journal tells of the machine that it is read on, wherever its cases ran.
     return (*frame[:-1], frame[-1].replace(new.encode(), old.encode()))
 
 

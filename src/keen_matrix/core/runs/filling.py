@@ -339,6 +339,7 @@ class Filler:
         for table, cells in by_table.items():
             if table:
                 path = os.path.join(self.spec.here, table)
+                # Byte for byte: line ends and quotes of a table stay as its author has them.
                 before = read_raw(path, table)
                 found[path] = (before, _edited_table(before, cells))
         for name, content in self.filling.files.items():

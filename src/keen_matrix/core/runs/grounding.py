@@ -50,6 +50,7 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
         for number, each in enumerate(builders(signature))
     )
     grounds = Grounds(forms=forms)
+    # Before controls are collected, since they have other values by it.
     signature = with_unequal(signature, grounds.unequal)
     launchers = tuple(spec.program.launchers)
     controls = {

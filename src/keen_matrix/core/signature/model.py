@@ -219,6 +219,7 @@ class SignatureParts:
             raise SignatureFault(f"the synopsis has {parts:,} options, operands and groups; at most {MOST_PARTS} are taken",
                                  "synopsis")  # fmt: skip
         names = {name for line in self.lines for name in names_of(line)}
+        # A type for a NAME that there is not would be a slip that nobody ever sees.
         for name in self.values:
             if name not in names:
                 known = ", ".join(sorted(names)) or "none"

@@ -77,6 +77,7 @@ def _refused_vectors(lab: Lab) -> list[Words]:
         about = tuple(each for each in vector.mentions if each.startswith("-"))
         if vector.words in listed or (len(listed) >= MOST_OF_KIND and about in of_kind):
             continue
+        # A refusal whose control is refused as well may be refused for any reason.
         if vector.control is not None and not lab.answer(vector.control).works:
             continue
         if len(listed) < MOST_OF_KIND:
@@ -99,6 +100,7 @@ def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
     if len(statuses) != 1 or is_stated(lab.text, "refusal", "exit"):
         return
     (status,) = statuses
+    # What the reader's library promises already need not be stated.
     if status is None or status == 0 or status == promised:
         return
     shown = lab.shown(*list(refused)[:2])

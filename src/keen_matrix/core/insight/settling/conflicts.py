@@ -114,6 +114,8 @@ def _fewest(
             return some
     if not refused(options):
         return []
+    # One after another goes, as long as what is left is refused: it ends with a set of which none
+    # can go.
     left = list(options)
     for option in options:
         fewer = [each for each in left if each is not option]
@@ -145,6 +147,7 @@ def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]
     an option of it they do nothing."""
     trials = lab.forms.trials(number)
     trials.rebuild(found)
+    # What clashes already is told; alone it would be told again.
     known = {key for clash in found.clashes for key in (*clash.options, clash.about)}
     options = [
         each for each in optional_of(trials.builder)

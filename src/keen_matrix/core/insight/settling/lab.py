@@ -74,6 +74,8 @@ class Lab:
         spec = self._loaded(text)
         self.text, self.spec = text, spec
         fresh = Experiments(spec, self.launch, self.pool, self.watch, self.limit)
+        # With the same surroundings the same vector comes to the same, whatever else the spec says
+        # by now.
         fresh.go_on(self.experiments, same=_surroundings(spec) == _surroundings(old))
         self.experiments = fresh
 

@@ -16,6 +16,7 @@ def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
     """Return a line in which options that stand in brackets of their own, or in a group that one of
     them begins, are one group; None where they stand otherwise."""
     places = [_place_of(form, each) for each in spellings]
+    # Two of them in one group exclude each other already.
     if any(place is None for place in places) or len(set(places)) < len(places):
         return None
     first, *rest = sorted(place for place in places if place is not None)

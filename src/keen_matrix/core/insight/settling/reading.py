@@ -240,6 +240,8 @@ def _left(
     left = dict(candidates)
     vectors = list(dict.fromkeys(each.words for each in probes))
     while len(left) > 1:
+        # The vector that tells most of them apart, whatever comes of it: some ten launches are left
+        # of sixty then.
         best = max(
             (each for each in vectors if each not in seen),
             key=lambda each: _splits(left, each),
@@ -265,6 +267,7 @@ def _agreeing(
     """Launch a vector, and return the candidates that say of it what came."""
     found = refused_or_accepted(lab.answer(words))
     seen[words] = found
+    # A crash says nothing of how words are read.
     if found == "unknown":
         return dict(left)
     return {

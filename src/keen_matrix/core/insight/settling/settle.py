@@ -72,6 +72,7 @@ def settled(lab: Lab) -> Settled:
     stopped = interrupted = False
     try:
         cut = [step for step in STEPS if not _has_done(lab, step, SHARE)]
+        # What was cut short goes on with all that is left, in the same order.
         stopped = not all(_has_done(lab, step) for step in cut)
     except KeyboardInterrupt:
         interrupted = True
@@ -97,5 +98,6 @@ def _work(lab: Lab, step: Step) -> None:
         for finding in step(lab):
             if lab.add(finding) and lab.text != text and step not in ALL_AT_ONCE:
                 break
+        # Nothing new: whatever the step finds now, it found before.
         if lab.text == text:
             return

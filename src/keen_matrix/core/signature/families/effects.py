@@ -35,6 +35,7 @@ def vectors(making: Making) -> Iterator[Vector]:
                 continue
             flat = [words for pair in pairs for words in pair]
             control = builder.control(flat[1])
+            # In several pairs: a flag may do nothing in one request and a lot in another.
             relation = Relation(name="differs", fresh=(True,) * len(flat))
             yield Vector(words=flat[0], more=tuple(flat[1:]), kind="effect", culprit=option.key,
                          mentions=option.spellings, relation=relation, control=control)  # fmt: skip

@@ -193,6 +193,7 @@ def _shortened(signature: Signature, base: Request) -> Iterator[tuple[str, str, 
         if not part.spelling.startswith("--"):
             continue
         short = part.spelling[:-1]
+        # An abbreviation of two options is ambiguous, which is a refusal and no rephrasing.
         if len(short) > 2 and sum(each.startswith(short) for each in known) == 1:
             changed = replace(part, spelling=short)
             yield "shortened", short, _with_part(base, number, changed).words()
@@ -218,6 +219,7 @@ def _other_numbers(
     signature: Signature, base: Request
 ) -> Iterator[tuple[str, str, tuple[str, ...]]]:
     """Whole numbers in other digits, where it is known what the library's function makes of them."""
+    # What a program's own code makes of 010 nobody but it knows.
     if signature.habits.numbers in (None, "c", "script"):
         return
     for place, number, name, word in base.slots():
@@ -236,6 +238,7 @@ def _switched_off(
     signature: Signature, builder: Builder, base: Request
 ) -> Iterator[tuple[str, str, tuple[str, ...]]]:
     """The smallest vector with a flag that is given and taken back: the same as without it."""
+    # In the smallest vector alone: beside other options it would be taken back for them too.
     if base.options or not signature.habits.negated:
         return
     for option in plain_options(signature, builder.form):
