@@ -269,7 +269,7 @@ def _may_change_words(trials: Trials) -> bool:
 
 def _words(trials: Trials) -> None:
     words = list(trials.found.case.argv)
-    # Halves first: of forty words, of which two matter, that takes some ten launches and not forty.
+    # Halves first: of forty words, of which two matter, that takes far fewer launches than word by word.
     size = max(1, len(words) // 2)
     while words and not trials.found.stopped:
         parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]

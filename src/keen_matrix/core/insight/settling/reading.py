@@ -240,8 +240,7 @@ def _left(
     left = dict(candidates)
     vectors = list(dict.fromkeys(each.words for each in probes))
     while len(left) > 1:
-        # The vector that tells most of them apart, whatever comes of it: some ten launches are left
-        # of sixty then.
+        # The vector that tells most of them apart, whatever comes of it.
         best = max(
             (each for each in vectors if each not in seen),
             key=lambda each: _splits(left, each),
