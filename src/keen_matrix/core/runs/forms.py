@@ -268,6 +268,8 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
         if request is None:
             continue
         if trials.works(request):
+            if not any(each in named for each in options) and _ends_reading(trials, request):
+                continue  # what stands behind it is not read at all, so that it makes up for nothing
             return tuple(each.key for each in _needed(trials, options))
         # The option may be the right one and only its value wrong.
         if len(options) == 1 and (values := trials.valued(request)):
@@ -285,6 +287,12 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     # what made the fullest vector accepted may be its operands, and none of its options
     works = trials.works(trials.builder.smallest(kept))
     return tuple(option.key for option in kept) if works else ()
+
+
+def _ends_reading(trials: FormTrials, request: Request) -> bool:
+    """Tell whether an unknown option is accepted behind the options of a request."""
+    unknown = next((each for each in UNKNOWN if _is_refused_as_unknown(trials, request, each)), "")
+    return bool(unknown) and trials.took(request, unknown)
 
 
 def _needed(trials: FormTrials, options: Sequence[Option]) -> Sequence[Option]:
