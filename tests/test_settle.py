@@ -351,6 +351,7 @@ def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(pl
     assert 'aside = ["--from"]' in (place.folder / "c.matrix.toml").read_text() and "-l is refused" not in came.out, came.out
     ran = place.call("run", "c.matrix.toml")
     assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+    assert "set aside   --from: no derived vector has them" in ran.out
     assert not any("--from" in each["argv"] for each in place.cases() if each["family"] != "refusals")
     assert "what has --from, which is set aside" in place.call("unfold", "c.matrix.toml").out
 

@@ -31,6 +31,8 @@ from keen_matrix.wording.spent import spent_text
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
+ASIDE_SHOWN = 8
+"""Options that are set aside which a run names."""
 LONG = 10.0
 """Seconds from which a run says what they went into."""
 GROUNDING = "trying what the derived vectors stand on"
@@ -201,6 +203,18 @@ class RunReport:
                 words += [f"--{name}", str(getattr(self.options, name))]
         self.screen.line("again: ", (shell_line([*words, "--all"]), "strong"))
 
+    def _write_aside(self, tally: Tally) -> None:
+        """Write which options no derived vector has: where all held, they were not asked."""
+        signature = tally.spec.signature
+        derived = any(each.family and tally.by_matrix[each.index] for each in tally.spec.matrices)
+        if signature is None or not signature.aside or not derived:
+            return
+        shown = ", ".join(signature.aside[:ASIDE_SHOWN])
+        left = len(signature.aside) - ASIDE_SHOWN
+        more = f" and {left} more" if left > 0 else ""
+        self.screen.line()
+        self.screen.line((f"set aside   {escape(shown)}{more}: no derived vector has them", "dim"))
+
     def _write_actions(self, tally: Tally) -> None:
         """Write which options were seen to end the call by themselves."""
         grounds, signature = tally.spec.grounds, tally.spec.signature
@@ -228,6 +242,7 @@ class RunReport:
 
     def _write_remarks(self, tally: Tally) -> None:
         """Write what is worth a word though it is no failure."""
+        self._write_aside(tally)
         self._write_actions(tally)
         self._write_unequal(tally)
         for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
