@@ -82,17 +82,17 @@ class Recorder:
             and not all(result.met for _, result in compare(relation, self._launches))
         )
 
-    def is_steady(self, again: Outcome) -> bool:
-        """Tell whether another launch of the first vector did what the first one did."""
+    def is_steady(self, number: int, again: Outcome) -> bool:
+        """Tell whether a launch, by its number from 0, did the same once more."""
         relation = self._case.relation
-        _, first, _ = self._launches[0]
+        _, first, _ = self._launches[number]
         return relation is None or not any(differences_of(first, again, relation.aspects))
 
-    def is_alike_without_what_varies(self, again: Outcome) -> bool:
-        """Tell whether all launches are alike but for what differs between the first one and another of the
+    def is_alike_without_what_varies(self, number: int, again: Outcome) -> bool:
+        """Tell whether all launches are alike but for what differs between one of them and another of the
         same vector; that is left out of the streams then, as a mask would, and told."""
         relation = self._case.relation
-        _, first, _ = self._launches[0]
+        _, first, _ = self._launches[number]
         outcomes = [outcome for _, outcome, _ in self._launches]
         before = [(dict(outcome.masked), dict(outcome.state)) for outcome in outcomes]
         varies = list(_without_varying_files(first, again, outcomes))
@@ -115,10 +115,9 @@ class Recorder:
             outcome.masked, outcome.state = masked, state
         return False
 
-    @property
-    def first_seconds(self) -> float:
-        """How long the first launch took, in seconds."""
-        return self._launches[0][1].seconds
+    def seconds_of(self, number: int) -> float:
+        """Return how long a launch took, in seconds."""
+        return self._launches[number][1].seconds
 
     def record(self, floor: int) -> Record:
         """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes.

@@ -64,7 +64,7 @@ class StepLaunch(Struct):
     launch: Launch
     starter: Starter
     is_again: bool = False
-    """Whether it is the first launch once more, behind those that are compared with it."""
+    """Whether it is a launch that was made before, once more, behind all that are compared."""
     start: Start | None = None
 
 

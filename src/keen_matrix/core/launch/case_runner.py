@@ -26,11 +26,10 @@ from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch, launch
 from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.launch import Launch
 from keen_matrix.core.launch.place import CasePlace
-from keen_matrix.core.launch.repetition import MOST_ROUNDS, Repetition, with_unsteady_control
+from keen_matrix.core.launch.repetition import MOST_ROUNDS, Repetition, with_unsteady_launches
 from keen_matrix.core.launch.step_starts import StepStarts
 from keen_matrix.core.launch.surroundings import SurroundingsFault
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.model.signals import signal_name
 
@@ -86,7 +85,7 @@ class CaseRunner:
         self._begin_step(self.run, 0)
 
     def _begin_step(self, run: CaseRun, number: int, *, again: bool = False) -> None:
-        """Start one launch of the case; `again` for the first one once more."""
+        """Start one launch of the case; `again` for one that was made before."""
         shared, case = self.shared, run.case
         argv = case.more[number - 1] if number else case.argv
         live = None
@@ -211,39 +210,44 @@ class CaseRunner:
             launcher += f": {shlex.join(self.starts.command(case, step.number).words)}"
         judged = self.shared.judge(case, step)
         if step.is_again:
-            return self._conclude_again(run, outcome)
+            return self._conclude_again(run, step)
         run.recorder.add(step.argv, outcome, judged, launcher)
         if step.number < len(case.more) and outcome.unlaunched is None:
             self._begin_step(run, step.number + 1)
             return None
-        # A difference is the change's doing only where the control, launched again behind it, still does
-        # what it did before: a free disk, a clock or a counter moves by itself.
+        # A difference is the change's doing only where each of the launches, made once more, does what it
+        # did before: a free disk, a clock or a counter moves by itself.
         if run.recorder.differs_from_control():
             self._begin_step(run, 0, again=True)
             return None
         return self._finish_run(run)
 
-    def _conclude_again(self, run: CaseRun, outcome: Outcome) -> Record | None:
-        """Conclude the control's second launch: what was compared counts where it did the same as in its
-        first one, and what varies by itself is left out; else all are launched anew, a few times."""
-        recorder = run.recorder
-        if recorder.is_steady(outcome) or recorder.is_alike_without_what_varies(outcome):
+    def _conclude_again(self, run: CaseRun, step: StepLaunch) -> Record | None:
+        """Conclude a launch that was made once more: what was compared counts where each did the same as
+        before, and what varies by itself is left out; else all are made anew, a few times."""
+        recorder, outcome = run.recorder, step.launch.outcome
+        if recorder.is_steady(step.number, outcome):
+            if step.number < len(run.case.more):
+                self._begin_step(run, step.number + 1, again=True)
+                return None
+            return self._finish_run(run)
+        if recorder.is_alike_without_what_varies(step.number, outcome):
             return self._finish_run(run)
         if run.round < MOST_ROUNDS:
             self.place.leave()
             self._begin_run(run.case, run.round + 1)
             return None
-        return self._finish_run(run, (run.recorder.first_seconds, outcome.seconds))
+        return self._finish_run(run, (recorder.seconds_of(step.number), outcome.seconds))
 
     def _finish_run(
         self, run: CaseRun, unsteady: tuple[float, float] | None = None
     ) -> Record | None:
-        """Finish a case; `unsteady` has the seconds of a control's two launches that did not do the
+        """Finish a case; `unsteady` has the seconds of two launches of one vector that did not do the
         same."""
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
         if unsteady is not None:
-            record = with_unsteady_control(record, unsteady)
+            record = with_unsteady_launches(record, unsteady)
         # A directory that cases share is the user's own: it is neither kept apart nor removed.
         if plan.keep and record.verdict not in PASSING and self.shared.fresh[case.matrix]:
             record.kept = self.place.keep(plan.keep, case.id)

@@ -43,13 +43,12 @@ class Repetition(Struct):
 
 
 MOST_ROUNDS = 3
-"""How often launches that are compared are made at most, until the first of them does the same before and
-behind the others."""
+"""How often launches that are compared are made at most, until each of them does the same twice."""
 
 
-def with_unsteady_control(record: Record, seconds: tuple[float, float]) -> Record:
-    """Return the record of a case whose launches differ, and whose control differs from itself as well: no
-    difference is earned then. `seconds` are those of the control's two launches."""
+def with_unsteady_launches(record: Record, seconds: tuple[float, float]) -> Record:
+    """Return the record of a case whose launches differ, and of which one differs from itself as well: no
+    difference is earned then. `seconds` are those of its two launches."""
     # An expectation that is not met stands by itself, whatever the control does.
     others = {each.aspect for each in record.unmet} - {ALIKE}
     if record.verdict == "differed" and not others:
