@@ -223,6 +223,7 @@ def test_a_word_is_named_as_people_write_it(word: str, message: str, named: bool
     ("argument --when: invalid choice: 'word' (choose from 'always', 'auto', 'never')", ["always", "auto", "never"]),
     ("isn't a valid value for '--when': [possible values: always, auto, never]", ["always", "auto", "never"]),
     ("'word' is not one of 'a' or 'b'.", ["a", "b"]), ("expected a number", []), ("must be one of: text|json", ["text", "json"]),
+    ("DECK must be A or B, not word", ["A", "B"]), ("UNIT must be m or ft, not 'M'", ["m", "ft"]), ("must be red or blue but got green", ["red", "blue"]),
     ("no such file or directory", []), ("unknown option --when; see --help, or the manual", []),
 ])  # fmt: skip
 def test_choices_are_read_from_the_messages_of_common_readers(message: str, choices: list[str]) -> None:

@@ -141,15 +141,24 @@ def _names_told(request: Request, answer: str) -> list[str]:
     return list(dict.fromkeys([*told, *(name for name, _ in slots)]))
 
 
+_GIVEN = re.compile(r",? (?:but )?(?:not|got|found)\b(?! (?:be|in)\b)")
+
+
+def _may_be_choice(word: str) -> bool:
+    """Tell whether a bare word of a list may be a choice: a letter in capitals is no article."""
+    return word.lower() not in _NOT_CHOICES or (len(word) == 1 and word.isupper())
+
+
 def choices_told(answer: str) -> list[str]:
     """Return the choices that a message lists; nothing when it lists none."""
     for start in _LISTS.finditer(answer):
-        text = answer[start.end() :][:LONGEST_LIST]
+        # what is behind was given, and is none of them: "must be m or ft, not 'M'"
+        text = _GIVEN.split(answer[start.end() :][:LONGEST_LIST])[0]
         listed = list(
             dict.fromkeys(
                 quoted or bare
                 for quoted, bare in _WORD.findall(text)
-                if quoted or bare.lower() not in _NOT_CHOICES
+                if quoted or _may_be_choice(bare)
             )
         )
         separated = sum(map(text.count, (",", "|", " or ", "\n")))
