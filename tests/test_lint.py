@@ -156,6 +156,13 @@ def test_all_mistakes_come_at_once_in_the_order_of_the_file(place: Place) -> Non
     assert out.count("did you mean") == 4 and "1 spec: 11 errors" in out
 
 
+@pytest.mark.parametrize("slip", ['synopsys = "PORT"', 'synopsis = "PORT"\nvalues.PORT = { typ = "int" }', 'synopsis = "[PORT"'])
+def test_one_slip_in_a_signature_is_one_error(place: Place, slip: str) -> None:
+    place.write("t.matrix.toml", SIGNED.format(slip + '\n[refusal]\nexit = 2\nharbour-closed.exit = 3'))
+    out = place.call("lint").out
+    assert "1 spec: 1 error" in out and "[refusal] needs" not in out, out
+
+
 def test_the_caret_stands_under_the_place(place: Place) -> None:
     place.write("t.matrix.toml", spec(matrix=BASE.replace("{x}", "é {ports}")))
     out = place.call("lint").out.splitlines()

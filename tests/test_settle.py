@@ -304,6 +304,17 @@ def test_what_goes_within_a_pass_is_passed_over_by_what_comes_behind_it(place: P
     assert 'aside = ["-t"]' in (place.folder / "p.matrix.toml").read_text()
 
 
+def settled_and_run(place: Place, script: str, signature: str) -> tuple[str, str, str]:
+    """Settle and then run a program that the settled signature must describe; return what settling and
+    the run print, and the spec."""
+    place.write("own.sh", script)
+    place.write("own.matrix.toml", f'[program]\nlaunch = "sh {{here}}/own.sh"\n[signature]\nhelp = []\n{signature}\n')
+    came = place.call("settle", "own.matrix.toml", "--write", timeout=120)
+    ran = place.call("run", "own.matrix.toml")
+    assert {each["verdict"] for each in place.cases()} == {"held"}, came.out + ran.out
+    return came.out, ran.out, (place.folder / "own.matrix.toml").read_text()
+
+
 SEEKING = """
     while getopts qe:dlR:h option; do
         case $option in
@@ -324,16 +335,10 @@ SEEKING = """
 
 
 def test_an_option_that_stands_in_for_an_operand_begins_a_line_of_its_own(place: Place) -> None:
-    place.write("seek.sh", SEEKING)
-    place.write("s.matrix.toml", '[program]\nlaunch = "sh {here}/seek.sh"\n[signature]\nstyle = "posix"\nhelp = []\n'
-                'synopsis = "[-q] [-e TEXT] [-d] [-l] PATTERN PORT"\n')  # fmt: skip
-    came = place.call("settle", "s.matrix.toml", "--write", timeout=120)
-    found, text = findings(came.out), (place.folder / "s.matrix.toml").read_text()
-    assert {"with -e it asks for no PATTERN", "with -d it asks for no PORT", "-l ends the call by itself"} <= set(found), came.out
+    out, _, text = settled_and_run(place, SEEKING, 'style = "posix"\nsynopsis = "[-q] [-e TEXT] [-d] [-l] PATTERN PORT"')
+    assert {"with -e it asks for no PATTERN", "with -d it asks for no PORT", "-l ends the call by itself"} <= set(findings(out)), out
     lines = ("[-q] [-l] PATTERN PORT", "[-q] -d [-l] PATTERN", "[-q] -e TEXT [-l] PORT", "[-q] -e TEXT -d [-l]")
     assert all(f'  "{each}",\n' in text for each in lines), text
-    ran = place.call("run", "s.matrix.toml")
-    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
 
 
 LISTING = """
@@ -344,16 +349,11 @@ LISTING = """
 
 
 def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(place: Place) -> None:
-    place.write("count.sh", LISTING)
-    place.write("c.matrix.toml", '[program]\nlaunch = "sh {here}/count.sh"\n[signature]\nhelp = []\n'
-                'synopsis = ["[-l] [-w] [FILE]...", "--from LIST [-l] [-w]"]\n')  # fmt: skip
-    came = place.call("settle", "c.matrix.toml", "--write", timeout=120)
-    assert 'aside = ["--from"]' in (place.folder / "c.matrix.toml").read_text() and "-l is refused" not in came.out, came.out
-    ran = place.call("run", "c.matrix.toml")
-    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
-    assert "set aside   --from: no derived vector has them" in ran.out
+    out, ran, text = settled_and_run(place, LISTING, 'synopsis = ["[-l] [-w] [FILE]...", "--from LIST [-l] [-w]"]')
+    assert 'aside = ["--from"]' in text and "-l is refused" not in out, out
+    assert "set aside   --from: no derived vector has them" in ran
     assert not any("--from" in each["argv"] for each in place.cases() if each["family"] != "refusals")
-    assert "what has --from, which is set aside" in place.call("unfold", "c.matrix.toml").out
+    assert "what has --from, which is set aside" in place.call("unfold", "own.matrix.toml").out
 
 
 DECODING = """
@@ -366,13 +366,8 @@ DECODING = """
 
 
 def test_an_option_that_cannot_use_the_operand_is_set_aside(place: Place) -> None:
-    place.write("code.sh", DECODING)
-    place.write("c.matrix.toml", '[program]\nlaunch = "sh {here}/code.sh"\n[signature]\nhelp = []\n'
-                'synopsis = "[-d] [-q] [-v] [WORD]"\n')  # fmt: skip
-    came = place.call("settle", "c.matrix.toml", "--write", timeout=120)
-    assert "-d is refused beside operands" in findings(came.out), came.out
-    ran = place.call("run", "c.matrix.toml")
-    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+    out, _, _ = settled_and_run(place, DECODING, 'synopsis = "[-d] [-q] [-v] [WORD]"')
+    assert "-d is refused beside operands" in findings(out), out
 
 
 FOLLOWING = """
@@ -385,13 +380,8 @@ FOLLOWING = """
 
 
 def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(place: Place) -> None:
-    place.write("follow.sh", FOLLOWING)
-    place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/follow.sh"\n[signature]\nhelp = []\n'
-                'synopsis = "[-f] [-q] PORT"\n')  # fmt: skip
-    came = place.call("settle", "f.matrix.toml", "--write", timeout=120)
-    assert findings(came.out)[0] == "with -f it does not end" and came.out.count("hung") == 1, came.out
-    ran = place.call("run", "f.matrix.toml")
-    assert {each["verdict"] for each in place.cases()} == {"held"}, ran.out
+    out, _, _ = settled_and_run(place, FOLLOWING, 'synopsis = "[-f] [-q] PORT"')
+    assert findings(out)[0] == "with -f it does not end" and out.count("hung") == 1, out
 
 
 def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:

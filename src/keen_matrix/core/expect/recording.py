@@ -42,6 +42,8 @@ class Recorder:
         self._case, self._matrix = case, matrix
         self._launches: list[tuple[tuple[str, ...], Outcome, Judged]] = []
         self._launchers: list[str] = []
+        self._found_between: list[tuple[int, AspectResult]] | None = None
+        """What comparing them came to, once asked; it holds until one is added or masked."""
         self._remark = ""
         """What is worth a word of how they compare."""
 
@@ -50,8 +52,19 @@ class Recorder:
     ) -> None:
         """Take a finished and checked launch; `launcher` is the name and the line of another way to
         start the program."""
+        self._found_between = None
         self._launches.append((words, outcome, judged))
         self._launchers.append(launcher)
+
+    def _compared(self) -> list[tuple[int, AspectResult]]:
+        """Return how the launches compare, by their numbers; only asked once all are there, since one
+        relation may look at several."""
+        if self._found_between is None:
+            relation = self._case.relation
+            self._found_between = (
+                [] if relation is None else list(compare(relation, self._launches))
+            )
+        return self._found_between
 
     def essence(self) -> bytes:
         """Return what must not differ between two runs of a steady case: ends, streams, files,
@@ -79,7 +92,7 @@ class Recorder:
             and relation.name == "alike"
             and all(relation.fresh)
             and all(ends)
-            and not all(result.met for _, result in compare(relation, self._launches))
+            and not all(result.met for _, result in self._compared())
         )
 
     def is_steady(self, number: int, again: Outcome) -> bool:
@@ -108,11 +121,13 @@ class Recorder:
             for outcome in outcomes:
                 raw = outcome.masked.get(stream, getattr(outcome, stream))
                 outcome.masked[stream] = mask(raw, masks, stream).text
-        if relation is not None and all(each.met for _, each in compare(relation, self._launches)):
+        self._found_between = None
+        if relation is not None and all(each.met for _, each in self._compared()):
             self._remark = f"{VARYING}: {', '.join(varies)}"
             return True
         for outcome, (masked, state) in zip(outcomes, before, strict=True):
             outcome.masked, outcome.state = masked, state
+        self._found_between = None
         return False
 
     def seconds_of(self, number: int) -> float:
@@ -126,8 +141,7 @@ class Recorder:
         stand in `steps`.
         """
         relation = self._case.relation
-        # How they compare is asked once all are there, since one relation may look at several.
-        compared = list(compare(relation, self._launches)) if relation is not None else []
+        compared = self._compared()
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         found = self._whole(floor, compared, outcome, judged)
         if self._remark:

@@ -86,7 +86,10 @@ class _Checker:
         """Check [refusal] and its kinds."""
         if not isinstance(data, dict):
             return
-        if document.signature is None:
+        # A [signature] with a mistake in it is not there to be read, but its mistake is told already:
+        # what would only follow from it is not.
+        mistaken = document.signature is None and "signature" in self.source.data
+        if document.signature is None and not mistaken:
             self.add(
                 ("refusal",),
                 "[refusal] needs a [signature], which says what must be refused",
@@ -100,6 +103,8 @@ class _Checker:
             if key in keys:
                 continue
             if isinstance(value, dict) and key not in {*KINDS, *own}:
+                if mistaken:
+                    continue
                 hint = nearest(key, {*KINDS, *own, *keys})
                 expected = None if hint else f"one of {', '.join((*KINDS, *sorted(own)))}"
                 self.add(
