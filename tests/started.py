@@ -131,6 +131,9 @@ def load() -> None:
         for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
             if not module.name.endswith(("__main__", ".cluster", ".entry")):
                 import_module(module.name)
+    from keen_matrix.core.spec.document.whole import SpecDocument
+
+    SpecDocument.model_rebuild()  # put off until the first spec, as is right for a command: here each fork would do it
 
 
 def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str, env: dict[str, str]) -> NoReturn:

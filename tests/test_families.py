@@ -189,6 +189,19 @@ def test_the_family_accepted_has_every_pair_that_can_be(name: str) -> None:
         assert pairs_of(accepted) <= pairs_of([row for row in rows if row in accepted])
 
 
+def test_every_two_values_of_different_options_stand_in_one_vector() -> None:
+    values = {name: {"of": [f"{name}{number}" for number in range(3)]} for name in ("DAY", "NIGHT", "BERTH", "PORT")}
+    own = Signature.from_synopsis("[-a DAY] [-b NIGHT] [-c | -d BERTH] [-e] [PORT]", values)
+    found = [dict(own.judge(v.words).bindings) for v in family_of(own, "accepted").vectors if v.kind == "pairs"]
+    there = {frozenset(pair) for each in found for pair in combinations(each.items(), 2)}
+    every = {"-a": "DAY", "-b": "NIGHT", "-c": "", "-d": "BERTH", "-e": "", "PORT": "PORT"}
+    wanted = {key: [f"{name}{number}" for number in range(3)] if name else [True] for key, name in every.items()}
+    for first, second in combinations(wanted, 2):
+        for pair in product(wanted[first], wanted[second]):
+            settings = frozenset(zip((first, second), pair, strict=True))
+            assert {first, second} == {"-c", "-d"} or settings in there, settings
+
+
 def pairs_of(rows: list[list[int]]) -> set[tuple[int, int, int, int]]:
     return {(a, row[a], b, row[b]) for row in rows for a, b in combinations(range(len(row)), 2)}
 

@@ -120,8 +120,14 @@ def test_options_are_read_in_every_layout(text: str, expected: dict[str, str]) -
         (GIT, "boat load", "[-v,--verbose] [--no-verbose] [-n,--dry-run] [--weight <n>] <crate>..."),
         (MANUAL, "moor", "[-a] [-b] [-c] [-f FILE] ROPE..."),
         (BOOK, "book", "[-h,--help] [-n,--riders RIDERS] [-o,--out FILE] COMMAND [<names>...]"),
+        # nothing of a word with a letter twice is a flag of one letter
+        ("usage: dive [-v] [-except] [-nocase] [-strip|s PATTERN] PORT\n", "dive", "[-v] [-except] [-nocase] [-strip,-s PATTERN] PORT"),
+        ("Dives.\n\ndive [OPTIONS] PORT\n\nOPTIONS\n  --deep  deep\n", "dive", "[--deep] PORT"),
+        # what a text says at the beginning of a line is no option
+        ("Usage:\n    dive [--left=mark] [--both=mark]\n\nOptions:\n    --left=mark\n        Sets the mark. If one of the other options is set,\n"
+         "        --left or --right overrides --both.\n\n    --both=mark\n        Sets both.\n", "dive", "[--left <mark>] [--both <both>]"),
     ],
-    ids=["argparse", "gnu", "getopts", "node", "git", "manual", "choices"],
+    ids=["argparse", "gnu", "getopts", "node", "git", "manual", "choices", "words", "without heading", "text"],
 )  # fmt: skip
 def test_a_usage_line_becomes_a_synopsis_that_fits_together(text: str, program: str, synopsis: str) -> None:
     draft = draft_signature(read_help(textwrap.dedent(text)), program.split())
@@ -179,6 +185,7 @@ def test_ranges_in_texts(text: str, bounds: tuple[int, int] | None) -> None:
         ("-n, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)), ("-n RIDERS, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)),
         ("--size=W,H", ("--size",), ("<W,H>",)), ("-x | --extra", ("-x", "--extra"), ()), ("--color[=WHEN]", ("--color",), ("WHEN",)),
         ("--name=", ("--name",), ("NAME",)), ("-o <file>", ("-o",), ("<file>",)), ("--dry-run", ("--dry-run",), ()),
+        ("-w, --width=width, -width", ("-w", "--width"), ("<width>",)),
     ],
 )  # fmt: skip
 def test_heads_of_option_lines(head: str, spellings: tuple[str, ...], values: tuple[str, ...]) -> None:

@@ -66,7 +66,7 @@ def test_a_bar_tells_how_far_a_run_is_and_goes_away(place: Place) -> None:
     place.write("t.matrix.toml", SLOW)
     with terminal(place, "run", "--jobs", "1") as call:
         seen = call.read().decode()
-        assert call.process.wait() == 1
+        assert call.process.wait(30) == 1
     assert "running" in seen and "1 did not hold" in seen and "5/9" in seen.replace(" ", "")
     last = seen[seen.rindex("\x1b[2K") :]
     assert "9 vectors:" in last and "running" not in last, "the bar is wiped before the results are shown"
@@ -80,7 +80,7 @@ def test_ctrl_c_on_a_terminal_shows_what_was_found_and_leaves_nothing(place: Pla
         call.read(until=b"2/9")
         os.write(call.master, b"\x03")
         seen = call.read().decode()
-        assert call.process.wait() == 130
+        assert call.process.wait(30) == 130
     assert "2 vectors: all held" in seen and "Traceback" not in seen
     assert os.listdir(temporary) == []
 
@@ -91,7 +91,7 @@ def test_a_run_that_is_ended_before_anything_has_says_so(place: Place) -> None:
         call.read(until=b"0/9")
         os.write(call.master, b"\x03")
         seen = call.read().decode()
-        assert call.process.wait() == 130
+        assert call.process.wait(30) == 130
     assert "no vector has ended. " in seen and "Traceback" not in seen
 
 

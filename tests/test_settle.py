@@ -3,15 +3,18 @@ speaks against it."""
 
 from __future__ import annotations
 
+import shutil
 import signal
 import textwrap
 import time
+import tomllib
 from pathlib import Path
 
 import pytest
 
 from keen_matrix.core.insight.settling import (
     answers,
+    combinations,
     conflicts,
     reading,
     replacing,
@@ -384,6 +387,55 @@ def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(plac
     assert findings(out)[0] == "with -f it does not end" and out.count("hung") == 1, out
 
 
+LENDING = """
+    refuse() { echo "lend: $1" >&2; exit 2; }
+    while getopts a:b:zn: option; do
+        case $option in a) from=$OPTARG ;; b) to=$OPTARG ;; z) none=1 ;; n) count=$OPTARG ;; *) refuse "see lend.txt" ;; esac
+    done
+    shift $((OPTIND - 1))
+    [ $# -eq 0 ] || refuse "too many words: $1"
+    for number in "${from-1}" "${to-1}" "${count-1}"; do case $number in '' | *[!0-9]*) refuse "$number is no number" ;; esac; done
+    [ "$to" ] && [ "${from:-0}" -gt "$to" ] && { echo "day $from is after day $to" >&2; exit 3; }
+    [ "$none" ] && [ "$count" = 0 ] && { echo "with -z and 0 nothing is lent" >&2; exit 3; }
+    echo "lent from ${from:-0} to ${to:-0}"
+    """
+
+
+def test_values_that_are_refused_beside_each_other_are_a_condition(place: Place) -> None:
+    out, _, text = settled_and_run(
+        place, LENDING,
+        'style = "posix"\nsynopsis = "[-a DAY] [-b 2-DAY] [-z] [-n COUNT]"\n[signature.values]\n'
+        + "\n".join(f'{name} = {{ type = "int", min = 0 }}' for name in ("DAY", "2-DAY", "COUNT")),
+    )
+    stated = tomllib.loads(text)
+    assert set(stated["signature"]["where"]) == {"not (given('-a') and given('-b')) or DAY <= _2_DAY", "not (given('-z') and COUNT == 0)"}, out
+    # they are refused by another part of the program than what all other refusals come from
+    other = {"exit": 3, "stderr": {"empty": False}}
+    assert stated["refusal"] == {"exit": 2, "stderr": {"contains": "lend:"}, "where": other}, text
+
+
+DIVING = """
+    use Getopt::Long qw(:config no_ignore_case);
+    GetOptions("depth=s" => \\my $depth, "fast" => \\my $fast) or exit 255;
+    if (defined $depth && (length $depth < 1 || length $depth > 2)) { print STDERR "depth should be 1 or 2 chars, not $depth\\n"; exit 2; }
+    if (@ARGV) { print STDERR "too many words: @ARGV\\n"; exit 255; }
+    print "dived\\n";
+    """
+
+
+@pytest.mark.skipif(shutil.which("perl") is None, reason="no perl here")
+def test_lengths_that_a_message_tells_letter_case_and_several_statuses_are_stated(place: Place) -> None:
+    place.write("dive.pl", DIVING)
+    place.write("dive.matrix.toml", '[program]\nlaunch = "perl {here}/dive.pl"\n[signature]\nhelp = []\n'
+                'style = "one-dash"   # guess\nsynopsis = "[-depth DEPTH] [-fast]"\n')  # fmt: skip
+    out = place.call("settle", "dive.matrix.toml", "--write", timeout=120).out
+    place.call("run", "dive.matrix.toml")
+    text = (place.folder / "dive.matrix.toml").read_text()
+    assert {each["verdict"] for each in place.cases()} == {"held"}, text
+    assert {"DEPTH is a text of 1 to 2 characters", "it reads its words as perl-getopt-long does, but for ignore-case = false",
+            "it refuses with exit 2 or 255; from 126 on they are the shell's"} <= set(findings(out)), out
+
+
 def test_what_is_set_aside_is_an_option_of_the_synopsis(place: Place) -> None:
     place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[--follow] PORT"\naside = ["--folow"]\n')
     came = place.call("lint", "a.matrix.toml")
@@ -503,7 +555,7 @@ def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(
 
 def test_every_step_is_taken() -> None:
     named = {
-        each for module in (answers, conflicts, reading, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
+        each for module in (answers, combinations, conflicts, reading, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
     }  # fmt: skip
     assert named == set(STEPS)
 

@@ -40,6 +40,7 @@ from keen_matrix.core.runs.sources import digests_of, too_large
 from keen_matrix.core.runs.starting import Started, started
 from keen_matrix.core.runs.state import Budgeted, RunResult, RunState
 from keen_matrix.core.runs.unchanged import Unchanged, matrix_digests, run_places
+from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import replace
 
 if TYPE_CHECKING:
@@ -253,16 +254,17 @@ class SpecRun:
         kept = load_grounds(journal, spec)
         known = replace(grounded(spec, kept), matrices=derived)
         chosen = selected(known, self.options.choice, failed, frozenset())
-        if next(iter(chosen), None) is None:
+        # of a whole run there is one for sure: families are not made for that
+        is_all = kept is None and self.options.choice.is_all
+        if not is_all and next(iter(chosen), None) is None:
             return spec
         unchanged = self.unchanged
         if kept is not None and unchanged is not None and unchanged.covers(spec, digests):
             return grounded(spec, kept)
         begun = time.monotonic()
         experiments = Experiments(spec, launch, self.pool, self.watch)
-        controls = {case.control for case in chosen if case.control}
         try:
-            if kept is None or not are_as_before(spec, kept, controls, experiments):
+            if kept is None or not are_as_before(spec, kept, _controls_of(chosen), experiments):
                 kept = grounds_of(spec, experiments)
                 if kept is not None:
                     keep_grounds(journal, spec, kept)
@@ -287,6 +289,10 @@ class SpecRun:
                 self.watch.finished(held=True)
         work.tally.taken += len(taken)
         return chosen.without(taken)
+
+
+def _controls_of(chosen: Selection) -> set[Words]:
+    return {case.control for case in chosen if case.control}
 
 
 def _write_finished(

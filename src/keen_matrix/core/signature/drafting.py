@@ -426,9 +426,12 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     text = re.sub(r"(?<![\w<])(<?[\w./-]+>?) \[\1 ?\.\.\.\]", r"\1...", text)
     text = re.sub(r"\[(<?[\w./-]+>?) \[\1 ?\.\.\.\]\]", r"[\1...]", text)
     text = re.sub(r"(\S) \.\.\.", r"\1...", text)
+    # Getopt::Long writes spellings of one option so: -strip|s
+    text = re.sub(r"(?<![\w|-])(-\w{2,})\|(\w)(?=[ \]])", r"\1,-\2", text)
+    are_words = any(_has_letter_twice(each) for each in re.findall(r"\[-(\w{2,})\]", text))
     items = []
     for item in _with_values(_split_items(text), page):
-        made = _item(item, page)
+        made = _item(item, page, are_words=are_words)
         if made is None:
             doubts.append(f"this part of the usage line was not understood: {item}")
         elif made:
@@ -501,8 +504,14 @@ def _split_items(text: str) -> Iterator[str]:
         yield text[start:].strip()
 
 
-def _item(item: str, page: HelpText) -> str | None:
-    """Return one item in our notation, empty to leave it out, or None when it is not understood."""
+def _has_letter_twice(word: str) -> bool:
+    """Tell whether what stands behind a dash cannot be flags of one letter: none of them stands twice."""
+    return len(set(word)) < len(word)
+
+
+def _item(item: str, page: HelpText, *, are_words: bool) -> str | None:
+    """Return one item in our notation, empty to leave it out, or None when it is not understood.
+    `are_words` says that what stands behind one dash are words, and no flags of one letter."""
     on_and_off = re.fullmatch(r"\[(--?)[\[(](no-?)[\])](\w[\w-]*)\]", item)
     if on_and_off:
         dash, no, rest = on_and_off.groups()
@@ -510,7 +519,7 @@ def _item(item: str, page: HelpText) -> str | None:
     spelt = {spelling for each in page.options for spelling in each.spellings}
     for attempt in (item, _names_in(item)):
         bundle = re.fullmatch(r"\[-(\w{2,})\]", attempt)
-        if bundle and attempt.strip("[]") not in spelt and not attempt.startswith("[--"):
+        if bundle and not are_words and attempt.strip("[]") not in spelt:
             return " ".join(f"[-{letter}]" for letter in dict.fromkeys(bundle[1]))
         try:
             form = parse_synopsis(attempt)

@@ -147,6 +147,7 @@ class Habits(OperandHabits, frozen=True, kw_only=True):
 SWITCH_NAMES = (
     "abbreviations", "bundling", "interleaved", "joined", "repeat", "negative_numbers", "dash_values", "help_wins",
     "delimiter", "unknown_options", "superfluous_operands", "flag_values", "missing_values",
+    "ignore_case",
 )  # fmt: skip
 """Habits that a spec can set one by one."""
 SETTINGS: Mapping[str, tuple[Any, ...]] = {

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import zip_longest
 
 from keen_matrix.core.expect.help import HelpAspect, help_rule
@@ -14,6 +14,7 @@ from keen_matrix.core.insight.settling.edits import (
     KeyEdit,
     MaskEdit,
     is_stated,
+    observed_at,
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
@@ -31,6 +32,9 @@ REFUSAL_SHARE = 8
 """Of so many launches one is for a refusal, where that is more than some of them and less than most."""
 LEAST_REFUSALS = 3
 """Refusals from which something common to all is more than chance."""
+OWN_STATUSES, MOST_STATUSES = 125, 3
+"""The highest status that a program has of its own (POSIX XCU 2.8.2): several beyond are stated, as far as
+they are so many, else each refusal would be told for it."""
 MOST_DEFECTS = 5
 LONGEST_COMMON = 60
 """Characters of what all refusals say that are stated."""
@@ -64,6 +68,53 @@ def settle_refusals(lab: Lab) -> Iterator[Finding]:
     yield from _common_text(lab, refused)
 
 
+def settle_kinds(lab: Lab) -> Iterator[Finding]:
+    """Find kinds of refusals that end otherwise than what was seen to be common to all: what does not go
+    together is known only after that, and may be refused by another part of the program."""
+    by_kind: dict[str, list[Answer]] = {}
+    vectors = _refused_vectors(lab)
+    for words, answer in zip(vectors, lab.answers(vectors), strict=True):
+        # a vector that is refused for two reasons says what either of them says
+        kinds = lab.signature.judge(words).kinds
+        if len(kinds) == 1 and refused_or_accepted(answer) == "refused":
+            by_kind.setdefault(kinds[0], []).append(answer)
+    for kind, answers in by_kind.items():
+        edits = [*_other_text(lab, kind, answers), *_other_exit(lab, kind, answers)]
+        if edits:
+            yield Finding(
+                text=f"refusals of the kind {kind} end otherwise than the rest",
+                shown=lab.shown(answers[0].record.argv), edits=tuple(edits),
+            )  # fmt: skip
+
+
+def _other_text(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit]:
+    """Yield what refusals of a kind say, where it is not what all were seen to say. A refusal without a
+    word is left to the run."""
+    stated = observed_at(lab.text, "refusal", "stderr")
+    texts = [each.record.stderr or "" for each in answers]
+    if stated is None or not all(texts) or all(_plain(stated) in each for each in texts):
+        return
+    common = common_text(texts) if len(texts) >= LEAST_REFUSALS else ""
+    table = {"contains": common} if common else {"empty": False}
+    yield KeyEdit(("refusal", kind, "stderr"), table, f"{OBSERVED} in {len(texts)} refusals")
+
+
+def _plain(stated: Mapping[str, object]) -> str:
+    """Return the text that all refusals have in common, as it is printed."""
+    return str(stated["contains"]).replace("{{", "{").replace("}}", "}")
+
+
+def _other_exit(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit]:
+    """Yield the exit status that refusals of a kind have, where all were seen to have another one."""
+    stated = observed_at(lab.text, "refusal", "exit")
+    if not isinstance(stated, int):
+        return
+    statuses = {each.record.exit for each in answers}
+    if len(statuses) == 1 and not statuses <= {None, 0, stated}:
+        note = f"{OBSERVED} in {len(answers)} refusals"
+        yield KeyEdit(("refusal", kind, "exit"), statuses.pop(), note)
+
+
 def _refused_vectors(lab: Lab) -> list[Words]:
     """Return a few vectors of each kind that the signature refuses, each with a control that was
     accepted."""
@@ -95,17 +146,22 @@ def _refused_vectors(lab: Lab) -> list[Words]:
 
 def _common_exit(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
     """The exit status of all refusals, where nothing promises one yet."""
-    statuses = {each.record.exit for each in refused.values()}
-    promised = lab.signature.row.exit
-    if len(statuses) != 1 or is_stated(lab.text, "refusal", "exit"):
-        return
-    (status,) = statuses
-    # What the reader's library promises already need not be stated.
-    if status is None or status == 0 or status == promised:
+    statuses = {each.record.exit for each in refused.values() if each.record.exit is not None}
+    if not statuses or 0 in statuses or is_stated(lab.text, "refusal", "exit"):
         return
     shown = lab.shown(*list(refused)[:2])
-    edit = KeyEdit(("refusal", "exit"), status, f"{OBSERVED} in {len(refused)} refusals")
-    yield Finding(text=f"it refuses with exit {status}", shown=shown, edits=(edit,))
+    note = f"{OBSERVED} in {len(refused)} refusals"
+    highest = max(statuses)
+    if len(statuses) == 1 and highest != lab.signature.row.exit:
+        # What the reader's library promises already need not be stated.
+        edit = KeyEdit(("refusal", "exit"), highest, note)
+        yield Finding(text=f"it refuses with exit {highest}", shown=shown, edits=(edit,))
+    elif highest > OWN_STATUSES and 1 < len(statuses) <= MOST_STATUSES:
+        # Perl's die ends with the number of the last error of the system, else with 255.
+        listed = sorted(statuses)
+        edit = KeyEdit(("refusal", "exit"), listed, note)
+        told = f"it refuses with exit {' or '.join(map(str, listed))}; from 126 on they are the shell's"
+        yield Finding(text=told, shown=shown, edits=(edit,))
 
 
 def _common_text(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:

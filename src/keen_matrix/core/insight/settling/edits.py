@@ -86,12 +86,23 @@ def _read_only(text: str) -> TomlValue:
 
 def is_stated(text: str, *key: str) -> bool:
     """Tell whether a spec states a key, `"refusal", "exit"`, in whatever way it is written."""
+    return value_at(text, *key) is not None
+
+
+def value_at(text: str, *key: str) -> TomlValue:
+    """Return the value of a key of a spec; None where the spec has none."""
     found: TomlValue = _read_only(text)
     for name in key:
         if not isinstance(found, Mapping) or name not in found:
-            return False
+            return None
         found = found[name]
-    return True
+    return found
+
+
+def observed_at(text: str, *key: str) -> TomlValue:
+    """Return the value of a key that a spec has from what the program was seen to do; None for one that
+    somebody wrote, which is a promise."""
+    return value_at(text, *key) if note_of(text, *key).startswith(OBSERVED) else None
 
 
 def note_of(text: str, *key: str) -> str:
@@ -217,4 +228,5 @@ def _shortened(note: str) -> str:
 __all__ = [
     "OBSERVED", "AppendEdit", "Edit", "KeyEdit", "MaskEdit", "RemoveEdit",
     "SynopsisEdit", "ValueEdit", "edited", "is_guessed", "is_stated", "note_of",
+    "observed_at", "value_at",
 ]  # fmt: skip

@@ -112,8 +112,9 @@ def _rank(script: str, row: Reader) -> int:
     return 1 if row.runtime == "any" else 2
 
 
-MOST_SWITCHES = 2
-"""Habits of its own that a program may have beside those of its reader."""
+MOST_SWITCHES, MOST_OF_NAMED = 2, 5
+"""Habits of its own that a program may have beside those of its reader, and beside those of one that
+its script names: it may go on where the reader complains, which changes all that is refused."""
 
 
 def _with_switches(
@@ -138,7 +139,8 @@ def _with_switches(
                 against.append(probe.words)
         if _is_mixed(lab, probes, seen) and "repeat" in switches:
             switches["repeat"] = "open"
-        if not switches or len(switches) > MOST_SWITCHES:
+        most = MOST_SWITCHES if _rank(script, READERS[name]) else MOST_OF_NAMED
+        if not switches or len(switches) > most:
             continue
         habits: dict[str, Any] = habits_of_switches(switches)
         varied = replace(signature, habits=replace(signature.habits, **habits))
@@ -456,6 +458,10 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
     for part in flags[:1]:
         if not part.option.again:
             yield Probe(_beside(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
+    for part in [each for each in flags if not _long(each.option) and len(each.spelling) > 2][:1]:
+        # a word behind one dash
+        if (capitals := part.spelling.upper()) not in base.form.by_spelling:
+            yield Probe(_beside(base, [capitals]), "ignore_case", True, False)
     for part in [each for each in flags if _long(each.option)][:2]:
         long = _long(part.option)
         yield from _shortened(base, flags, long, ())
@@ -464,7 +470,7 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
             yield Probe(_beside(base, [f"{long}=true"]))
         if f"-{long[2]}" not in base.form.by_spelling:
             yield Probe(_beside(base, [long[1:]]))  # else it may be a letter and its value
-        yield Probe(_beside(base, [long.upper()]))
+        yield Probe(_beside(base, [long.upper()]), "ignore_case", True, False)
         yield Probe(_beside(base, [f"--no-{long[2:]}"]))
 
 

@@ -8,10 +8,12 @@ from typing import TypeAlias
 
 from keen_matrix.core.insight.settling.answers import (
     settle_help,
+    settle_kinds,
     settle_refusals,
     settle_surroundings,
     settle_varying,
 )
+from keen_matrix.core.insight.settling.combinations import settle_combinations
 from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_pairs
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
@@ -34,11 +36,11 @@ Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
     settle_smallest, settle_counts, settle_required, settle_smallest, settle_endless, settle_types, settle_reader, settle_habits,
     settle_replacing, settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs,
-    settle_varying, settle_surroundings,
+    settle_combinations, settle_kinds, settle_varying, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""
-ALL_AT_ONCE = (settle_endless, settle_conflicts, settle_pairs)
+ALL_AT_ONCE = (settle_endless, settle_conflicts, settle_pairs, settle_combinations)
 """Steps whose findings do not change what the others of them stand on: the step begins anew when all are
 stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
 SHARE, LEAST_SHARE = 0.35, 60

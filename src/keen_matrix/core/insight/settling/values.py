@@ -354,9 +354,17 @@ def words_told(answer: Answer) -> list[str]:
     told += [USUAL[each] for each in types_told(answer.said) if each in USUAL]
     if re.search(r"single|one character|multi-character", answer.said, re.IGNORECASE):
         told.append(",")
+    told += ["x" * least for least, _ in _lengths_told(answer)]
     bounds = range_in(answer.said)
     told += [str(bounds[0])] if bounds else []
     return told
+
+
+def _lengths_told(answer: Answer) -> Iterator[tuple[int, int]]:
+    """Yield how long a text may be, least and most, where a message says it: "should be 1 or 2 chars"."""
+    pattern = r"\b(\d{1,2})(?: (?:or|to|and) |\.\.|-)(\d{1,2}) char"
+    for least, most in re.findall(pattern, answer.said):
+        yield int(least), int(most)
 
 
 def _candidates(answer: Answer, kind: ValueType) -> list[str]:
@@ -418,6 +426,9 @@ def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess,
         taken = [each for each in listed if works(each)]
         if len(taken) > 1:
             yield {"of": taken}, taken[:1]
+    for least, most in _lengths_told(refused):
+        if works("x" * least):
+            yield {"min": least, "max": most}, ["x" * least, "x" * (most + 1)]
     if value == "," and works("x"):
         yield {"max": 1} if works("") else {"min": 1, "max": 1}, ["x", "xx"]
     if works(USUAL["int"]) and complains("x"):
@@ -440,6 +451,8 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
     if isinstance(kind, Existing):
         kind = replace(kind, known=frozenset({SAMPLE_FILE} if kind.type == "file" else ()))
     legal, bad = kind.legal()[:4], [each for each in kind.bad()[:6] if each]
+    if kind.type == "dir":  # a dot may be a sign of its own
+        legal.append("./././.")
     if kind.type == "float":  # what looks like a number may be one of a list, or of a place
         bad += ["1,5", "1.2.3"]
     vectors = [request.with_value(slot.place, slot.number, each).words() for each in (*legal, *bad)]
@@ -579,5 +592,7 @@ def described(table: TypeGuess) -> str:
     bounds += f" to {high}" if high is not None else ""
     if high == 1 and low in (None, 1) and "type" not in table:
         return "a single character" if low else "a single character or nothing"
+    if "type" not in table and low is not None and high is not None:
+        return f"a text of {low} to {high} characters"
     is_open = not table.keys() - {"count"}
     return "any text" if is_open else NOUNS[str(table.get("type", "text"))] + bounds

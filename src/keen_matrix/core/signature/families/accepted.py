@@ -3,8 +3,8 @@ of all of these."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
@@ -14,6 +14,7 @@ from keen_matrix.core.signature.families import CLASH, Making, Vector
 from keen_matrix.core.signature.grounds import FormGrounds
 from keen_matrix.core.signature.judging.binding import concerns, condition_functions, identifier
 from keen_matrix.core.signature.kinds import END_OF_INPUT
+from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.signature.requests import (
     Assembly,
     Builder,
@@ -58,7 +59,7 @@ def vectors(making: Making) -> Iterator[Vector]:
         # What would state a refusal stands with the first vector that shows it, so that it is told
         # once.
         edits = {clash.options: clash.edit for clash in grounds.clashes if not clash.about}
-        for kind, culprit, request in _requests(signature, builder):
+        for kind, culprit, request in accepted_requests(signature, builder):
             if request is None:
                 continue
             words = request.words()
@@ -91,7 +92,11 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, detail=clash.edit)
 
 
-def _requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, Request | None]]:
+def accepted_requests(
+    signature: Signature, builder: Builder
+) -> Iterator[tuple[str, str, Request | None]]:
+    """Yield the requests of one form that the family is made of: kind, what it is about, and the
+    request; none where conditions allow none."""
     smallest = builder.smallest()
     yield "smallest", "", smallest
     for item in builder.form.form.walk():
@@ -177,8 +182,20 @@ def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]
     return request
 
 
+class _Level(NamedTuple):
+    """What may be made of a choice: one of its alternatives, or none (-1), and the value of the one NAME
+    in it, where it is a matter of this choice alone."""
+
+    alternative: int
+    value: str | None = None
+
+
 class _Pairs:
-    """Every pair of choices and values of one form, in few requests (a covering array)."""
+    """Every pair of choices and values of one form, in few requests (a covering array).
+
+    A value is a level of the choice that it stands in: as a factor of its own it would have one where
+    its option is left out, and pairs with it would count as tried that are in no request.
+    """
 
     def __init__(self, signature: Signature, builder: Builder) -> None:
         self.signature, self.builder = signature, builder
@@ -187,10 +204,35 @@ class _Pairs:
             for item in builder.form.form.walk()
             if isinstance(item, Choice) and not (self._is_help(item) or self._is_refused(item))
         ]
-        self.names = [name for name in signature.values if self._used(name)]
-        self.levels = [len(each.alternatives) + each.optional for each in self.choices]
-        self.legal = {name: builder.legal(name)[:MOST_EDGES] or ["word"] for name in self.names}
+        names = list(names_of(builder.form.form))
+        self.legal = {name: builder.legal(name)[:MOST_EDGES] or ["word"] for name in names}
+        self.owner: dict[str, int] = {}
+        """NAME → the choice that it is a matter of."""
+        self.picks = [
+            list(self._levels(number, choice, names)) for number, choice in enumerate(self.choices)
+        ]
+        self.names = [
+            name for name in signature.values if name in self.legal and name not in self.owner
+        ]
+        """NAMEs of which each value is a level of their own factor."""
+        self.levels = [len(each) for each in self.picks]
         self.levels += [len(self.legal[name]) for name in self.names]
+
+    def _levels(self, number: int, choice: Choice, names: Sequence[str]) -> Iterator[_Level]:
+        if choice.optional:
+            yield _Level(-1)
+        for at, alternative in enumerate(choice.alternatives):
+            own = list(names_of(alternative))
+            is_plain = not any(isinstance(each, Choice) for each in alternative.items)
+            if len(own) == 1 and is_plain and names.count(own[0]) == 1:
+                self.owner[own[0]] = number
+                yield from (_Level(at, value) for value in self.legal[own[0]])
+            else:
+                yield _Level(at)
+
+    def _level(self, number: int, row: Any) -> _Level:
+        level: int = row[number]
+        return self.picks[number][level]
 
     def _is_help(self, choice: Choice) -> bool:
         form = self.builder.form
@@ -204,11 +246,6 @@ class _Pairs:
         items = (item for each in choice.alternatives for item in each.walk())
         only_operands = choice.optional and not any(isinstance(each, OptionUse) for each in items)
         return self.builder.grounds.few_operands and only_operands
-
-    def _used(self, name: str) -> bool:
-        from keen_matrix.core.signature.model import names_of
-
-        return name in set(names_of(self.builder.form.form))
 
     def requests(self) -> Iterator[Request]:
         """Yield the requests; conditions are kept to, and no pair is left out that some request
@@ -271,7 +308,7 @@ class _Pairs:
                     continue
                 # By identity: two groups of a line may be equal, and are two choices.
                 number = next((at for at, each in enumerate(self.choices) if each is item), None)
-                level = 0 if number is None else row[number] - item.optional
+                level = -item.optional if number is None else self._level(number, row).alternative
                 if level >= 0 and self._is_there(item.alternatives[level], wanted, row):
                     return True
             elif wanted(item):
@@ -291,10 +328,13 @@ class _Pairs:
     def request_of(self, row: list[int]) -> Request:
         """Return the request of a row of choices and values."""
         # By place in the text, since the assembly walks the same nodes.
-        picked = {choice.span: level for choice, level in zip(self.choices, row, strict=False)}
+        picked = {
+            choice.span: self._level(number, row).alternative
+            for number, choice in enumerate(self.choices)
+        }
 
         def choose(choice: Choice) -> Form | None:
-            level = picked.get(choice.span, 0) - choice.optional
+            level = picked.get(choice.span, -choice.optional)
             return choice.alternatives[level] if level >= 0 else None
 
         parts = Assembly(self.builder, Wish(set(), full=False), choose)
@@ -306,6 +346,9 @@ class _Pairs:
 
     def value(self, row: Any, name: str) -> str:
         """Return the value of a NAME in a row."""
+        if name in self.owner:
+            # of a NAME that is not there any: it is asked for by none
+            return self._level(self.owner[name], row).value or self.legal[name][0]
         level: int = row[len(self.choices) + self.names.index(name)]
         return self.legal[name][level]
 
@@ -327,7 +370,7 @@ class _RowNames(Mapping[str, object]):
     def __getitem__(self, key: str) -> object:
         name = self.by_identifier[key]
         kind = self.pairs.signature.values[name]
-        if name in self.pairs.names and self.pairs.has_name(name, self.row):
+        if name in self.pairs.legal and self.pairs.has_name(name, self.row):
             return kind.converted(self.pairs.value(self.row, name))
         return None if kind.default is None else kind.converted(str(kind.default))
 

@@ -121,11 +121,16 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
     depth: int | None = None
     is_tight = _is_tight(lines)
     after_blank = True
+    goes_on: int | None = None
+    """How deep the next line of a text stands whose sentence has not ended: what begins with an option
+    there tells of it, as "--left or --right overrides --both"."""
     for line in _without_formats(_joined(lines)):
         # A usage line may begin with an option where the program's name stands in the line above.
         match = None if is_usage(line) else _OPTION_LINE.match(line)
         option = None
-        if match is not None:
+        is_text = _depth(line) == goes_on
+        goes_on = None
+        if match is not None and not is_text:
             head, text = _head_and_text(match["head"], match["text"], is_tight)
             option = option_of(head, text, layout.kinds)
         if match is not None and option is not None:
@@ -147,6 +152,7 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
         elif depth is not None and line.strip() and _depth(line) > depth + 1:
             text = f"{options[-1].text} {line.strip()}".strip()
             options[-1] = replace(options[-1], text=text[:LONGEST_TEXT])
+            goes_on = _depth(line) if re.search(r"[a-z,]$", line.rstrip()) else None
         elif line.strip():
             # In running text a dash at the beginning of a line is a dash.
             if match is not None and after_blank | (depth is not None):

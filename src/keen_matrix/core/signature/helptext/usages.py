@@ -23,8 +23,19 @@ def is_usage(line: str) -> bool:
     return match is not None and bool(match["colon"] or match["of"] or not match["rest"])
 
 
+_BARE = re.compile(r"\s{0,4}[a-z][\w.-]* \[options?\](?:\.{3})?(?: .*)?", re.IGNORECASE)
+"""A usage line without a heading: a name, and `[OPTIONS]`, which no sentence has."""
+
+
 def usages_in(lines: Sequence[str]) -> Iterator[str]:
-    """Yield the usage lines, continuation lines joined, the program's name still in front.
+    """Yield the usage lines, continuation lines joined, the program's name still in front: those below a
+    heading, else a line that can be nothing else."""
+    found = list(_headed(lines))
+    yield from found or (line.strip() for line in lines if _BARE.fullmatch(line))
+
+
+def _headed(lines: Sequence[str]) -> Iterator[str]:
+    """Yield the usage lines below a heading.
 
     A line goes on where it is deeper and has items of a usage; what describes the program below its
     usage does not belong to it.

@@ -259,8 +259,9 @@ def given_values(
 
 @lru_cache(maxsize=4096)
 def identifier(name: str) -> str:
-    """Return a NAME as expressions write it: other characters than letters and digits become `_`."""
-    return re.sub(r"\W", "_", name)
+    """Return a NAME as expressions write it: other characters than letters and digits become `_`, and a
+    digit at the front gets one before it."""
+    return re.sub(r"\W|^(?=\d)", "_", name)
 
 
 def condition_functions(

@@ -259,6 +259,11 @@ class SignatureTable(AcceptedTable):
     missing_values: Literal["refuse", "ignore"] | None = Field(
         None, description="What a valued option at the end gets.", examples=["ignore"]
     )
+    ignore_case: bool | None = Field(
+        None,
+        description="Whether long options may be written in any letter case.",
+        examples=[False],
+    )
 
 
 # --- axes and matrices ---
