@@ -209,7 +209,7 @@ def test_three_things_at_once_are_found_confirmed_and_narrowed(subtle: Place) ->
     came = subtle.call("suspects", "fare.matrix.toml", "--confirm", "24")
     assert came.status == 1
     first, _, confirmed = came.out.partition("further vectors")
-    assert "has --bike together with --round-trip, and RIDERS is at least" in first
+    assert "have --bike together with --round-trip, and RIDERS is at least" in first
     assert "--bike and --round-trip and RIDERS is at least 10" in confirmed, came.out
     came = subtle.call("narrow", "fare.matrix.toml", "--launches", "60")
     assert came.status == 0, came.err
