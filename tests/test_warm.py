@@ -9,9 +9,12 @@ from typing import Any
 import msgspec
 import pytest
 
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.warm import ColdOnly, warm_plan
 from keen_matrix.core.launch.warmcheck import difference_of
 from keen_matrix.core.model.record import Record
+from keen_matrix.core.runs.events import RunWatch
 from tests.conftest import Place
 
 PROGRAM = """
@@ -19,6 +22,11 @@ PROGRAM = """
 
     def boom():
         raise ValueError("words: " + sys.argv[1])
+
+    def finish(code):  # names that the keeper has as well
+        print("its own finish")
+
+    print_unhandled = exit_code = live = finish
 
     atexit.register(lambda: print("at exit"))
     what = sys.argv[1]
@@ -88,14 +96,15 @@ def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
         place.write("pkg/__main__.py", PROGRAM)
         place.write("pkg/__init__.py", "")
         place.write("own.py", "VALUE = 'own file'\n")
-        launch = f"{sys.executable} -m pkg"
+        launch = f"{sys.executable} -B -m pkg"  # found in the directory of a case: PYTHONPATH would make all launches cold
     if how == "script":
         path = place.write("tool", f"#!{sys.executable}\n" + PROGRAM)
         path.write_text(path.read_text().replace("\n    ", "\n"))
         path.chmod(0o755)
         launch = "{here}/tool"
-    path = f'env.PYTHONPATH = "{place.folder}"' if how == "module" else ""
-    found = both(place, launch, path)
+    there = {"pkg/__main__.py": "pkg/__main__.py", "pkg/__init__.py": "pkg/__init__.py", "own.py": "own.py"}
+    files = "".join(f'"{name}" = {{ copy = "{path}" }}\n' for name, path in there.items())
+    found = both(place, launch, "[files]\n" + files if how == "module" else "")
     unlike = {
         way: (difference_of(*map(record_of, pair)), pair[0], pair[1])
         for way, pair in found.items()
@@ -176,3 +185,18 @@ def test_a_keeper_that_a_program_stops_or_ends_is_no_verdict_of_the_next_case(pl
         """)  # fmt: skip
     came = place.call("run", "--jobs", "1", timeout=30)
     assert came.status == 0 and "9 held" in came.out and "warm" in came.out and not came.err, (came.out, came.err)
+
+
+@pytest.mark.parametrize(("body", "is_warm"), [
+    ("import argparse; argparse.ArgumentParser().parse_args()", True),
+    ("import sys; print('keeper' in sys.modules or not sys.stdin.isatty() and 'argparse' in sys.modules); import argparse", False),
+])  # fmt: skip
+def test_settling_launches_warm_where_that_changes_nothing(place: Place, body: str, is_warm: bool) -> None:
+    place.write("p.py", body)
+    path = place.write("t.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nsynopsis = "[-a]"\n')
+    with WorkerPool(1) as pool:
+        lab = Lab(str(path), path.read_text(), pool, RunWatch(), 100)
+        cold = lab.answers([(), ("--help",), ("-z",)])
+        assert len(lab.experiments.turn_warm()) == (3 if is_warm else 0)
+        assert lab.answers([(), ("--help",), ("-z",)]) == cold, "what was launched cold stays as it was"
+        assert lab.answer(("-y",)).works is not is_warm

@@ -154,9 +154,10 @@ def _seconds_of_one(lab: Lab) -> float:
         vectors = [
             made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())
         ]
-        answers = lab.answers([(), *vectors, ("--help",)])
+        records = [each.record for each in lab.answers([(), *vectors, ("--help",)])]
+        records = lab.experiments.turn_warm() or records
         # one that waits for input, or hangs, is none that tells how long the others take
-        seconds = [each.record.seconds for each in answers if each.record.exit is not None]
+        seconds = [each.seconds for each in records if each.exit is not None]
         return statistics.median(seconds) + BETWEEN_SECONDS if seconds else 0.0
     return 0.0
 

@@ -96,6 +96,15 @@ class Target:
         if self.kind == "module":
             import runpy
 
+            # runpy runs the module in the names of `__main__`, which is this file: a program would
+            # change what the keeper has to do behind it, and its own `finish` be called.
+            main = types.ModuleType("__main__")
+            main.__dict__.update(
+                __builtins__=builtins,
+                __annotations__={},
+                __loader__=importlib.machinery.BuiltinImporter,
+            )
+            sys.modules["__main__"] = main
             runpy._run_module_as_main(self.name)  # type: ignore[attr-defined]
             return
         # What the interpreter sets for a script, name by name; the module of this file is never

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
@@ -81,11 +82,13 @@ class Experiments:
         self.launches = self.spent = 0
         """Launches that were made, and what they count: one that hung counts several."""
         self._patience: float | None = None
+        self._warm: WarmPlan | None = None
 
     def go_on(self, before: Experiments, *, same: bool) -> None:
         """Go on where others ended: their launches count; what came of them too, if the vectors
         would come to the `same`."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
+        self._warm = before._warm
         if same:
             self._known = before._known
 
@@ -111,7 +114,8 @@ class Experiments:
         """Launch vectors, again where they were launched before, and return what came. Standard
         input has ended at once, or is open and silent."""
         if not self._is_planned:
-            self._pool.plan(_within(self._spec, self._patience), self._launch)
+            within = _within(self._spec, self._patience)
+            self._pool.plan(within, self._launch, Manner(warm=self._warm))
             self._is_planned = True
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         # Before any is launched: half of a lot that was meant to be compared tells nothing.
@@ -130,6 +134,28 @@ class Experiments:
             self._watch.grounding(self.launches)
         self._learn_patience(found.values())
         return found
+
+    def turn_warm(self) -> list[Record]:
+        """Launch a Python program warm from here on, if what was launched so far comes to the same warm;
+        return the records of that, none where it stays cold. Nothing that is warm is kept as an answer
+        that was cold before."""
+        from keen_matrix.core.launch.warm import ColdOnly
+        from keen_matrix.core.launch.warmcheck import difference_of
+        from keen_matrix.core.runs.warmth import may_be_warm, program_plan
+
+        cold = dict(self._known)
+        if self._spec.program.warm is False or not may_be_warm(self._spec, self._launch):
+            return []
+        try:
+            self._warm = program_plan(self._spec, self._launch, next(iter(cold), ()))
+        except ColdOnly:
+            return []
+        self._is_planned = False
+        found = self.launched(list(cold))
+        if any(difference_of(each.record, found[words].record) for words, each in cold.items()):
+            self._warm, self._is_planned = None, False
+            return []
+        return [each.record for each in found.values()]
 
     def _learn_patience(self, answers: Iterable[Answer]) -> None:
         """Wait no longer than many times what a launch takes, where launches are counted: an option

@@ -24,14 +24,17 @@ class Started(Struct, frozen=True):
     """What its launcher starts, where that is not started directly."""
 
 
-def started(spec: Spec, launch: ResolvedLaunch, watch: RunWatch) -> Started:
-    """Return how the cases of a spec are started. What its launcher starts in the end is found out where
+def started(
+    spec: Spec, launch: ResolvedLaunch, watch: RunWatch, *, are_many: bool = False
+) -> Started:
+    """Return how the cases of a spec are started, `are_many` where it is known that they are. What its
+    launcher starts in the end is found out where
     that is asked for, or there are more than a few cases; it is started directly where that is asked
     for, or its environment is the same."""
     asked = spec.program.launch_through
     if asked == LAUNCHER or not is_wrapped(launch):
         return Started(launch)
-    if not asked:
+    if not asked and not are_many:
         count = vector_count(spec)
         if count is not None and count <= FEW:
             return Started(launch)

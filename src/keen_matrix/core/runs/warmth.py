@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Generator, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
@@ -41,11 +41,8 @@ def trusted_warm_plan(
     `cases` may be gone through several times.
     """
     try:
-        plan = warm_plan(launch.file, launch.words)
         first = next(iter(cases), None)
-        environment = base_environment(spec.program.env_from_caller, os.environ)
-        modules = imported_modules(plan, first.argv if first else (), environment)
-        plan = replace(plan, modules=modules)
+        plan = program_plan(spec, launch, first.argv if first else ())
         found = check_warm(pool, spec, launch, plan, lambda: iter(cases), percent)
     except ColdOnly as reason:
         return Warmth(None, str(reason))
@@ -54,6 +51,14 @@ def trusted_warm_plan(
             None, f"the case {found.id[:6]} differs in {found.aspect} when it is launched warm"
         )
     return Warmth(plan)
+
+
+def program_plan(spec: Spec, launch: ResolvedLaunch, argv: Sequence[str]) -> WarmPlan:
+    """Return how a program is run warm, with what it imports when it is called with some words. Raises
+    ColdOnly where it cannot be."""
+    plan = warm_plan(launch.file, launch.words)
+    environment = base_environment(spec.program.env_from_caller, os.environ)
+    return replace(plan, modules=imported_modules(plan, argv, environment))
 
 
 def may_be_warm(spec: Spec, launch: ResolvedLaunch) -> frozenset[int]:

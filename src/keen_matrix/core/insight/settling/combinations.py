@@ -73,6 +73,8 @@ class _Reduced:
     def __init__(self, lab: Lab, builder: Builder, request: Request, answer: Answer) -> None:
         self._lab = lab
         self.request = request
+        self.more: tuple[str, ...] = ()
+        """NAMEs of operands that it has more of than it must, and is accepted without."""
         self._without_options()
         self._with_fewest_operands(builder)
         self.slots = self._with_usual_values(builder)
@@ -102,10 +104,20 @@ class _Reduced:
 
     def _with_fewest_operands(self, builder: Builder) -> None:
         smallest = builder.smallest(part.option for part in self.request.options)
-        if smallest is not None and len(smallest.operands) < len(self.request.operands):
-            fewer = replace(self.request, operands=smallest.operands)
+        if smallest is None:
+            return
+        fewer = replace(self.request, operands=smallest.operands)
+        while len(fewer.operands) < len(self.request.operands):
             if self._refused(fewer):
                 self.request = fewer
+            fewer = replace(self.request, operands=self.request.operands[:-1])
+            if not self._refused(fewer):
+                break
+        least = [part.name for part in smallest.operands]
+        there = [part.name for part in self.request.operands]
+        self.more = tuple(
+            name for name in dict.fromkeys(there) if there.count(name) > least.count(name)
+        )
 
     def _with_usual_values(self, builder: Builder) -> list[Slot]:
         """Put the usual value wherever the program refuses that as well, and return where it does
@@ -146,14 +158,15 @@ def _finding(lab: Lab, number: int, reduced: _Reduced) -> Finding | None:
     ]  # fmt: skip
     if len(reduced.slots) == 1:
         (slot,) = reduced.slots
-        table = _narrower(lab, reduced, slot, is_alone=not others)
+        table = _narrower(lab, reduced, slot, is_alone=not (others or reduced.more))
         if table is not None:
             edit = ValueEdit(slot.name, table, f"{OBSERVED}: {reduced.answer.text}")
             text = f"{slot.name} is {described(table)}"
             return Finding(text=text, shown=shown, edits=(edit,))
     told = [part.option.key for part in others]
     told += [_spelt(lab, reduced, slot) for slot in reduced.slots]
-    condition = _relation(lab, number, reduced) if not others else None
+    told += [name for name in reduced.more if name not in {slot.name for slot in reduced.slots}]
+    condition = _relation(lab, number, reduced) if not (others or reduced.more) else None
     condition = condition or _combination(lab, number, reduced, others)
     if condition is None:
         return None
@@ -178,7 +191,7 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
         return None
     first, second = reduced.slots
     kinds = [lab.signature.values[slot.name] for slot in reduced.slots]
-    names = [_name(lab, number, slot) for slot in reduced.slots]
+    names = [_name(lab, number, slot.name) for slot in reduced.slots]
     if not all(names) or any(each.type not in ("int", "float") for each in kinds):
         return None
     pairs = [
@@ -211,7 +224,11 @@ def _combination(
     stands in one place, else by the options, where they are refused with other values as well. None
     where neither says it."""
     terms = [f"given('{part.option.key}')" for part in others]
-    values = [_name(lab, number, slot) for slot in reduced.slots]
+    there = [_name(lab, number, name) for name in reduced.more]
+    if not all(there):
+        return None  # how many words there are of a NAME is no matter for a condition
+    terms += [f"{name} is not None" for name in there]
+    values = [_name(lab, number, slot.name) for slot in reduced.slots]
     words = [
         lab.signature.values[slot.name].converted(reduced.word(slot)) for slot in reduced.slots
     ]
@@ -246,15 +263,15 @@ MOST_TRIED = 3
 """Values of each NAME that are tried in the place of those that are refused."""
 
 
-def _name(lab: Lab, number: int, slot: Slot) -> str:
-    """Return what a condition calls the value at a place; nothing where it is one of several of its NAME."""
+def _name(lab: Lab, number: int, name: str) -> str:
+    """Return what a condition calls the value of a NAME; nothing where the NAME has several."""
     form = lab.signature.forms[number].form
     is_list = any(
-        isinstance(item, Operand) and item.name.name == slot.name and item.name.several
+        isinstance(item, Operand) and item.name.name == name and item.name.several
         for item in form.walk()
     )
-    is_single = list(names_of(form)).count(slot.name) == 1 and not is_list
-    return identifier(slot.name) if is_single else ""
+    is_single = list(names_of(form)).count(name) == 1 and not is_list
+    return identifier(name) if is_single else ""
 
 
 def _spelt(lab: Lab, reduced: _Reduced, slot: Slot) -> str:

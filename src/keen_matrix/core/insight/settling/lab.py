@@ -14,6 +14,7 @@ from keen_matrix.core.model.spec import Spec, Surroundings
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
+from keen_matrix.core.runs.starting import started
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature
@@ -26,13 +27,24 @@ class Lab:
     """A spec that is being settled. Its text changes with each finding; what the program was seen
     to do stays known as long as the vectors have the same surroundings."""
 
-    def __init__(self, path: str, text: str, pool: WorkerPool, watch: RunWatch, most: int) -> None:
+    def __init__(
+        self,
+        path: str,
+        text: str,
+        pool: WorkerPool,
+        watch: RunWatch,
+        most: int,
+        launch: ResolvedLaunch | None = None,
+    ) -> None:
+        """Make a lab; `launch` is how the program is started where that is known."""
         self.path, self.pool, self.watch, self.most = path, pool, watch, most
         self.findings: list[Finding] = []
         self.forms = Forms(self)
         self.text = text
         self.spec = self._loaded(text)
-        self.launch: ResolvedLaunch = resolved_launch(self.spec)
+        self.launch = (
+            launch or started(self.spec, resolved_launch(self.spec), watch, are_many=True).launch
+        )
         self.limit = most
         self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
 

@@ -41,7 +41,7 @@ def has_input(lab: Lab) -> bool:
 def with_edit(lab: Lab, edit: KeyEdit) -> Lab:
     """Return a lab with a spec that says something else; its launches count as well."""
     text = edited(lab.text, [edit])
-    other = Lab(lab.path, text, lab.pool, lab.watch, lab.limit)
+    other = Lab(lab.path, text, lab.pool, lab.watch, lab.limit, lab.launch)
     other.experiments.go_on(lab.experiments, same=False)
     return other
 
