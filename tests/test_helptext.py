@@ -185,7 +185,7 @@ def test_ranges_in_texts(text: str, bounds: tuple[int, int] | None) -> None:
         ("-n, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)), ("-n RIDERS, --riders RIDERS", ("-n", "--riders"), ("RIDERS",)),
         ("--size=W,H", ("--size",), ("<W,H>",)), ("-x | --extra", ("-x", "--extra"), ()), ("--color[=WHEN]", ("--color",), ("WHEN",)),
         ("--name=", ("--name",), ("NAME",)), ("-o <file>", ("-o",), ("<file>",)), ("--dry-run", ("--dry-run",), ()),
-        ("-w, --width=width, -width", ("-w", "--width"), ("<width>",)),
+        ("-w, --width=width, -width", ("-w", "--width"), ("<width>",)), ("-user, --user user", ("-user", "--user"), ("<user>",)),
     ],
 )  # fmt: skip
 def test_heads_of_option_lines(head: str, spellings: tuple[str, ...], values: tuple[str, ...]) -> None:

@@ -31,8 +31,12 @@ from keen_matrix.core.insight.settling.edits import (
     ValueEdit,
     edited,
 )
+from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.program import with_edit
 from keen_matrix.core.insight.settling.settle import STEPS
 from keen_matrix.core.insight.settling.sources import lines_told, text_of_script, words_of_script
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.runs.events import RunWatch
 from tests.conftest import Place
 
 FREIGHT = """
@@ -610,3 +614,14 @@ def test_words_of_scripts(tmp_path: Path) -> None:
 ])  # fmt: skip
 def test_lines_that_a_message_asks_for(said: str, lines: list[str]) -> None:
     assert list(lines_told(said)) == lines
+
+
+def test_specs_that_share_workers_are_each_launched_as_they_say(place: Place) -> None:
+    place.write("p.sh", 'echo "$* $(cat)"')
+    path = place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\nstdin = "own"\n[signature]\nsynopsis = "PORT"\n')
+    with WorkerPool(1) as pool:
+        lab = Lab(str(path), path.read_text(), pool, RunWatch(), 20)
+        other = with_edit(lab, KeyEdit(("program", "stdin"), "other"))
+        said = {(port, name): each.answer((port,)).record.stdout
+                for port in ("Holm", "Vik", "Voe") for name, each in (("own", lab), ("other", other))}  # fmt: skip
+    assert said == {words: f"{' '.join(words)}\n" for words in said}

@@ -51,13 +51,14 @@ PROGRAM = """
     if what == "child": sys.stdout.flush(); os.system("echo child; pwd >/dev/null")
     if what == "buffered": sys.stdout.write("no newline")
     if what == "hang": time.sleep(9)
+    if what == "closes": atexit._clear(); sys.stdout.close()
     if what == "import": import own; print(own.VALUE)
     if what == "main": import __main__; print(__main__.__dict__ is globals(), sys.modules["__main__"].what)
     if what == "hard": sys.stdout.flush(); os._exit(7)
     if what == "hook": sys.excepthook = lambda *a: print("hooked", a[0].__name__, file=sys.stderr); boom()
     """
 WAYS = ["exit", "text", "none", "big", "boom", "chain", "kill", "interrupt", "usage", "stdin", "thread", "file", "child", "buffered",
-        "hang", "import", "main", "hard", "hook", "plain", "signals", "interrupts itself"]  # fmt: skip
+        "hang", "import", "closes", "main", "hard", "hook", "plain", "signals", "interrupts itself"]  # fmt: skip
 SPEC = """
     [program]
     launch = "{launch}"

@@ -87,6 +87,8 @@ class WorkerPool:
         self._names: dict[int, str] = {}
         self._dry = self._abandoned = False
         """Whether all cases of a run have been handed out."""
+        self.plans = 0
+        """How many plans there were: of several that share a pool, each sees whether its own is the last."""
         self._most: int | None = None
         """The most programs that run at a time; None where only the workers limit them."""
         self._again: deque[Case] = deque()
@@ -106,6 +108,7 @@ class WorkerPool:
     ) -> None:
         """Tell every worker what it will run and how; `live` gets output as it comes."""
         how = how or Manner()
+        self.plans += 1
         self._live = live
         bare = replace(
             spec,

@@ -233,7 +233,8 @@ def finish(code: int) -> int:
     # In this order, as flush_std_files does in pylifecycle.c.
     for stream in (sys.stdout, sys.stderr):
         try:
-            if stream is not None:
+            # A program may have closed it, as `with sys.stdout` does: that is no failure.
+            if stream is not None and not getattr(stream, "closed", False):
                 stream.flush()
         except BaseException as error:
             if stream is sys.stdout:

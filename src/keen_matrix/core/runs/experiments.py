@@ -77,7 +77,8 @@ class Experiments:
         self._spec = replace(spec, matrices=matrices, grounds=None)
         self._launch, self._pool, self._watch = launch, pool, watch
         self._known: dict[Words, Answer] = {}
-        self._is_planned = False
+        self._planned_as = -1
+        """Which of the plans of the pool is ours; others share it."""
         self.most = most
         self.launches = self.spent = 0
         """Launches that were made, and what they count: one that hung counts several."""
@@ -113,10 +114,10 @@ class Experiments:
     def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
         """Launch vectors, again where they were launched before, and return what came. Standard
         input has ended at once, or is open and silent."""
-        if not self._is_planned:
+        if self._pool.plans != self._planned_as:
             within = _within(self._spec, self._patience)
             self._pool.plan(within, self._launch, Manner(warm=self._warm))
-            self._is_planned = True
+            self._planned_as = self._pool.plans
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         # Before any is launched: half of a lot that was meant to be compared tells nothing.
         if self.most is not None and self.spent + len(cases) > self.most:
@@ -150,10 +151,10 @@ class Experiments:
             self._warm = program_plan(self._spec, self._launch, next(iter(cold), ()))
         except ColdOnly:
             return []
-        self._is_planned = False
+        self._planned_as = -1
         found = self.launched(list(cold))
         if any(difference_of(each.record, found[words].record) for words, each in cold.items()):
-            self._warm, self._is_planned = None, False
+            self._warm, self._planned_as = None, -1
             return []
         return [each.record for each in found.values()]
 
@@ -164,7 +165,7 @@ class Experiments:
         if self.most is None or self._patience is not None or not seconds:
             return
         self._patience = max(LEAST_PATIENCE, PATIENCE * max(seconds))
-        self._is_planned = False
+        self._planned_as = -1
 
     def _case(self, words: Words, silent: bool) -> Case:
         matrix = self._spec.matrices[silent]

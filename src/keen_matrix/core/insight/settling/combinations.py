@@ -52,10 +52,9 @@ def _refused_in(lab: Lab, number: int, builder: Builder) -> Iterator[Finding]:
     for at, request in enumerate(requests):
         if at % SIDE_BY_SIDE == 0:  # not all at once: where launches end, what came before is found
             lab.answers(each.words() for each in requests[at : at + SIDE_BY_SIDE])
-        answer = lab.answer(request.words())
-        if not _is_refusal(answer) or any(has_it(request) for has_it in clear):
+        if not _is_refusal(lab.answer(request.words())) or any(has_it(request) for has_it in clear):
             continue
-        reduced = _Reduced(lab, builder, request, answer)
+        reduced = _Reduced(lab, builder, request)
         finding = _finding(lab, number, reduced)
         if finding is not None:
             clear.append(reduced.is_in)
@@ -70,7 +69,7 @@ def _is_refusal(answer: Answer) -> bool:
 class _Reduced:
     """A refused request with no part that it is not refused for."""
 
-    def __init__(self, lab: Lab, builder: Builder, request: Request, answer: Answer) -> None:
+    def __init__(self, lab: Lab, builder: Builder, request: Request) -> None:
         self._lab = lab
         self.request = request
         self.more: tuple[str, ...] = ()
@@ -195,7 +194,8 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
     if not all(names) or any(each.type not in ("int", "float") for each in kinds):
         return None
     pairs = [
-        pair for pair in product(TRIED_NUMBERS, repeat=2)
+        pair
+        for pair in product(TRIED_NUMBERS, repeat=2)
         if all(kind.read(word).status == "legal" for kind, word in zip(kinds, pair, strict=True))
     ]  # fmt: skip
     vectors = [
@@ -204,8 +204,8 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
         for left, right in pairs
     ]  # fmt: skip
     taken = [each.works for each in lab.answers(vectors)]
-    if len(set(taken)) < 2:
-        return None
+    if len(pairs) < len(TRIED_NUMBERS) ** 2:
+        return None  # of a few of them several relations hold
     for sign, holds in RELATIONS:
         if [holds(float(left), float(right)) for left, right in pairs] == taken:
             keys = [

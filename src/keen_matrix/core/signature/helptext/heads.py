@@ -60,7 +60,7 @@ def option_of(
         if re.fullmatch(r"-[A-Z]{2,}", name) and re.search(rf"[= \[]{name[1:]}\b", head):
             continue  # -COLUMN, --columns=COLUMN: a number behind a dash
         if re.fullmatch(r"-[a-z]{2,}", name) and re.search(
-            rf"--[\w-]+[= ][<*]?{name[1:]}[>*]?(?![\w-])", head
+            rf"--[\w-]+[= ][<*]?{name[1:]}[>*]?, {name}(?![\w-])", head
         ):
             continue  # -w, --width=width, -width: the same, in a manual that writes NAMEs small
         glued = _GLUED.match(name)
