@@ -133,11 +133,11 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
             if launches is None and seconds > 0:
                 most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
                 lab.most = bar.total = most
+                lab.seconds = ENOUGH_SECONDS
             program = escape(" ".join(lab.launch.words))
-            about = (
-                f"{counted(most, 'launch')} of {program}, about {max(1, round(seconds * most)):,} s"
-            )
-            print(f"{escape(lab.path)}: at most {about}", file=sys.stderr, flush=True)
+            at_most = "at most" if launches is not None else "about"
+            about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, round(seconds * most)):,} s"
+            print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
             with bar:
                 found = settled(lab)
         if found.is_interrupted:
@@ -176,6 +176,7 @@ class Watching(RunWatch):
         """Count the launches."""
         if launches is not None:
             self._bar.done = launches
+            self._bar.total = max(self._bar.total or 0, launches)  # there may be time for more
 
 
 # --- the text ---

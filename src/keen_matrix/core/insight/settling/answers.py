@@ -109,10 +109,11 @@ def _other_exit(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit
     stated = observed_at(lab.text, "refusal", "exit")
     if not isinstance(stated, int):
         return
-    statuses = {each.record.exit for each in answers}
-    if len(statuses) == 1 and not statuses <= {None, 0, stated}:
-        note = f"{OBSERVED} in {len(answers)} refusals"
-        yield KeyEdit(("refusal", kind, "exit"), statuses.pop(), note)
+    statuses = {each.record.exit for each in answers if each.record.exit is not None}
+    if not statuses or 0 in statuses or statuses == {stated} or len(statuses) > MOST_STATUSES:
+        return
+    value = statuses.pop() if len(statuses) == 1 else sorted(statuses)
+    yield KeyEdit(("refusal", kind, "exit"), value, f"{OBSERVED} in {len(answers)} refusals")
 
 
 def _refused_vectors(lab: Lab) -> list[Words]:

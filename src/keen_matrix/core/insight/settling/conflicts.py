@@ -47,6 +47,24 @@ def settle_conflicts(lab: Lab) -> Iterator[Finding]:
         yield from _stated(lab, number, found, clashes)
 
 
+def settle_needs(lab: Lab) -> Iterator[Finding]:
+    """Find options that are refused by themselves with a message that names another one: most likely it is
+    what they need."""
+    for number in range(len(lab.signature.forms)):
+        builder = lab.forms.sound_builder(number)
+        if builder is None:
+            continue
+        options = plain_options(lab.signature, builder.form)
+        for clash in _refused_alone(lab, number, builder.grounds):
+            (key,) = clash.options
+            said = clash.answer.replace(
+                key, ""
+            )  # of "--dir must be used with --prof" the other one
+            others = [each for each in options if each.key != key]
+            if any(is_named(spelling, said) for each in others for spelling in each.spellings):
+                yield from _stated(lab, number, builder.grounds, [clash])
+
+
 def settle_pairs(lab: Lab) -> Iterator[Finding]:
     """Find what clashes in the vectors in which every pair of options is: the fullest one has only one
     of a group in it, and hides what the others of the group are refused beside."""

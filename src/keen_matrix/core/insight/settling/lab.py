@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
@@ -46,6 +47,9 @@ class Lab:
             launch or started(self.spec, resolved_launch(self.spec), watch, are_many=True).launch
         )
         self.limit = most
+        self.begun = time.monotonic()
+        self.seconds: float | None = None
+        """When it began, and how long all launches may take; None where their number is given."""
         self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
 
     def _loaded(self, text: str) -> Spec:
@@ -59,6 +63,14 @@ class Lab:
         """The signature as it stands by now."""
         assert self.spec.signature is not None  # a spec without one is not taken
         return self.spec.signature
+
+    def extend(self) -> None:
+        """Let as many more launches be made as there is time for: how many that is was told from launches
+        one by one, and most of them are made side by side."""
+        spent = time.monotonic() - self.begun
+        if self.seconds is not None and spent < self.seconds and self.experiments.launches:
+            pace = spent / self.experiments.launches
+            self.most += round((self.seconds - spent) / pace)
 
     def allow(self, launches: int) -> None:
         """Let so many more launches be made, and never more than all."""

@@ -14,7 +14,11 @@ from keen_matrix.core.insight.settling.answers import (
     settle_varying,
 )
 from keen_matrix.core.insight.settling.combinations import settle_combinations
-from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_pairs
+from keen_matrix.core.insight.settling.conflicts import (
+    settle_conflicts,
+    settle_needs,
+    settle_pairs,
+)
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.reading import (
@@ -28,15 +32,20 @@ from keen_matrix.core.insight.settling.structure import (
     settle_endless,
     settle_required,
 )
-from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_types
+from keen_matrix.core.insight.settling.values import (
+    settle_counts,
+    settle_smallest,
+    settle_told,
+    settle_types,
+)
 from keen_matrix.core.runs.experiments import OutOfLaunches
 from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_counts, settle_required, settle_smallest, settle_endless, settle_types, settle_reader, settle_habits,
-    settle_replacing, settle_actions, settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs,
-    settle_combinations, settle_kinds, settle_varying, settle_surroundings,
+    settle_smallest, settle_counts, settle_required, settle_smallest, settle_endless, settle_told, settle_needs,
+    settle_types, settle_reader, settle_habits, settle_replacing, settle_actions, settle_conflicts, settle_repeats,
+    settle_help, settle_refusals, settle_pairs, settle_combinations, settle_kinds, settle_varying, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""
@@ -74,6 +83,8 @@ def settled(lab: Lab) -> Settled:
     stopped = interrupted = False
     try:
         cut = [step for step in STEPS if not _has_done(lab, step, SHARE)]
+        if cut:
+            lab.extend()
         # What was cut short goes on with all that is left, in the same order.
         stopped = not all(_has_done(lab, step) for step in cut)
     except KeyboardInterrupt:
@@ -84,7 +95,9 @@ def settled(lab: Lab) -> Settled:
 
 def _has_done(lab: Lab, step: Step, share: float = 1.0) -> bool:
     """Have a step work with a share of the launches, and tell whether they sufficed."""
-    lab.allow(max(round(lab.most * share), LEAST_SHARE))
+    # a step that launches every option once needs as many, or would not begin
+    least = LEAST_SHARE + len(lab.signature.options)
+    lab.allow(max(round(lab.most * share), least))
     try:
         _work(lab, step)
     except OutOfLaunches:

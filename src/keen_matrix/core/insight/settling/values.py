@@ -195,6 +195,15 @@ def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
     yield Finding(text=f"{name} has {words.replace('..', ' or more')}", shown=shown, edits=(edit,))
 
 
+def settle_told(lab: Lab) -> Iterator[Finding]:
+    """Find the values of which the refusal of any other says what they are: that takes a launch or two
+    each, where others take many, and of a slow program the launches end before all were tried."""
+    for name in lab.signature.values:
+        found = _context(lab, name) if _is_open(lab, name) else None
+        if found is not None and not lab.works(found[0]):
+            yield from typed_findings(lab, *found, is_told=True)
+
+
 def settle_types(lab: Lab) -> Iterator[Finding]:
     """Find the types of values that are open, or only guessed."""
     for name, kind in lab.signature.values.items():
@@ -283,12 +292,15 @@ def _with_name(builder: Builder, name: str) -> Request | None:
 # --- words that are accepted ---
 
 
-def typed_findings(lab: Lab, request: Request, slots: Sequence[Slot]) -> Iterator[Finding]:
-    """Yield the types of the values with which a refused request is accepted."""
+def typed_findings(
+    lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False
+) -> Iterator[Finding]:
+    """Yield the types of the values with which a refused request is accepted; `is_told` tries only those
+    that messages tell of."""
     if not slots:
         return
     with_file = with_sample(lab)
-    found = accepted(with_file, request, slots)
+    found = accepted(with_file, request, slots, is_told=is_told)
     lab.experiments.count(with_file.experiments)
     if found is None:
         return
@@ -309,14 +321,16 @@ def _value(request: Request, slot: Slot) -> str:
     return next(word for place, number, _, word in request.slots() if (place, number) == slot[:2])
 
 
-def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | None:
+def accepted(
+    lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False
+) -> Request | None:
     """Return a refused request with other words in some slots, with which it is accepted.
 
     A word is kept where the program accepts it, or complains of something else with it: so
     several that are wrong are mended one after another.
     """
     current, answer = request, lab.answer(request.words())
-    own = words_of_script(script_of(lab))
+    own = [] if is_told else words_of_script(script_of(lab))
     left = (MOST_TRIES + len(own)) * len(slots)
     mended: set[Slot] = set()
     tried: set[tuple[Slot, str]] = set()
@@ -325,7 +339,9 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot]) -> Request | Non
         for slot in slots:
             if slot in mended:
                 continue
-            for word in (*_candidates(answer, lab.signature.values[slot.name]), *own):
+            kind = lab.signature.values[slot.name]
+            tries = words_told(answer) if is_told else [*_candidates(answer, kind), *own]
+            for word in tries:
                 if (slot, word) in tried:
                     continue
                 if left <= 0:
