@@ -31,6 +31,7 @@ from keen_matrix.core.insight.settling.edits import (
     ValueEdit,
     edited,
 )
+from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.program import with_edit
 from keen_matrix.core.insight.settling.settle import STEPS
@@ -625,3 +626,30 @@ def test_specs_that_share_workers_are_each_launched_as_they_say(place: Place) ->
         said = {(port, name): each.answer((port,)).record.stdout
                 for port in ("Holm", "Vik", "Voe") for name, each in (("own", lab), ("other", other))}  # fmt: skip
     assert said == {words: f"{' '.join(words)}\n" for words in said}
+
+
+CARELESS = """
+    use Getopt::Long qw(:config no_ignore_case);
+    GetOptions("quiet" => \\my $quiet, "note=s" => \\my $note, "man" => \\my $man);
+    print $quiet ? "quiet\\n" : "noted\\n";
+    """
+
+
+@pytest.mark.skipif(shutil.which("perl") is None, reason="no perl here")
+def test_a_program_that_goes_on_where_its_reader_complains_has_that_reader(place: Place) -> None:
+    place.write("p.pl", CARELESS)
+    place.write("p.matrix.toml", '[program]\nlaunch = "perl {here}/p.pl"\n[signature]\nhelp = []\n'
+                'style = "one-dash"   # guess\nsynopsis = "[-quiet] [-note NOTE] [-man]"\n')  # fmt: skip
+    place.call("settle", "p.matrix.toml", "--write", timeout=120)
+    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
+    assert stated["reader"] == "perl-getopt-long" and stated["unknown-options"] == "take" and not stated["ignore-case"], stated
+    place.call("run", "p.matrix.toml")
+    assert {each["verdict"] for each in place.cases()} == {"held"}
+
+
+def test_what_contradicts_the_spec_is_told_and_ends_nothing(place: Place) -> None:
+    path = place.write("p.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[-a]"\n')
+    with WorkerPool(1) as pool:
+        lab = Lab(str(path), path.read_text(), pool, RunWatch(), 20)
+        assert lab.add(Finding(text="-b is refused", edits=(AppendEdit(("signature", "aside"), "-b"),)))
+    assert [each.weight for each in lab.findings] == ["told"] and lab.text == path.read_text()

@@ -6,7 +6,7 @@ import time
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
-from keen_matrix.core.errors import Misuse
+from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.insight.settling.edits import edited, is_guessed
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
@@ -20,6 +20,7 @@ from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.structs import replace
 
 CAME_LENGTH = 100
 
@@ -89,7 +90,11 @@ class Lab:
             text = edited(self.text, finding.edits)
             if text == self.text:
                 return False
-            self._change(text)
+            try:
+                self._change(text)
+            except KeenMatrixError:
+                # It contradicts what is stated already; what was found until here is not to be lost.
+                finding = replace(finding, edits=())
         self.findings.append(finding)
         return True
 

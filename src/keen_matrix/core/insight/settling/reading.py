@@ -17,6 +17,7 @@ from keen_matrix.core.insight.settling.edits import (
     RemoveEdit,
     is_stated,
     note_of,
+    observed_at,
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
@@ -86,8 +87,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     telling = [each for each in seen if _differ(candidates, each)][-MOST_SHOWN:]
     why = f"{OBSERVED}: does what the program does with {len(seen)} vectors on which readers differ"
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
-    if is_stated(lab.text, "signature", "style"):
-        edits.insert(0, RemoveEdit(("signature", "style")))
+    edits = [*_without_style(lab, name), *edits]
     rest = list(left)[1:]
     others = f" (so {'does' if len(rest) == 1 else 'do'} {', '.join(rest)})" if rest else ""
     yield Finding(
@@ -95,6 +95,16 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         shown=lab.shown(*telling),
         edits=tuple(edits),
     )
+
+
+def _without_style(lab: Lab, name: str) -> Iterator[Edit]:
+    """Yield what takes away what a reader says otherwise: the style, and options set aside that are none
+    where one dash stands before words, as `-m` of `-man`."""
+    if is_stated(lab.text, "signature", "style"):
+        yield RemoveEdit(("signature", "style"))
+    is_other = READERS[name].style != lab.signature.style
+    if is_other and observed_at(lab.text, "signature", "aside") is not None:
+        yield RemoveEdit(("signature", "aside"))
 
 
 def _can_spell(signature: Signature, row: Reader) -> bool:
@@ -130,25 +140,44 @@ def _with_switches(
         seen[words] = refused_or_accepted(lab.answer(words))
     found: list[tuple[int, int, str, dict[str, bool | str], list[Words]]] = []
     for name, signature in candidates.items():
-        switches: dict[str, bool | str] = {}
-        against = []
-        for probe in probes:
-            told = _said(lab, probe) if probe.words in seen else None
-            if probe.habit and told is not None and _is_against(signature, probe.words, seen):
-                switches.setdefault(probe.habit, told)
-                against.append(probe.words)
+        most = MOST_SWITCHES if _rank(script, READERS[name]) else MOST_OF_NAMED
+        switches, against, varied = _switched(lab, signature, probes, seen)
         if _is_mixed(lab, probes, seen) and "repeat" in switches:
             switches["repeat"] = "open"
-        most = MOST_SWITCHES if _rank(script, READERS[name]) else MOST_OF_NAMED
-        if not switches or len(switches) > most:
+            varied = _varied(signature, switches)
+        if not 0 < len(against) <= most or any(_is_against(varied, w, seen) for w in vectors):
             continue
-        habits: dict[str, Any] = habits_of_switches(switches)
-        varied = replace(signature, habits=replace(signature.habits, **habits))
-        if any(_is_against(varied, words, seen) for words in vectors):
-            continue
-        found.append((len(switches), _rank(script, READERS[name]), name, switches, against))
+        found.append((len(against), _rank(script, READERS[name]), name, switches, against))
     best = min(found, key=lambda each: each[:2], default=None)
     return None if best is None else (best[2], best[3], best[4])
+
+
+def _switched(
+    lab: Lab, signature: Signature, probes: Sequence[Probe], seen: Mapping[Words, str]
+) -> tuple[dict[str, bool | str], list[Words], Signature]:
+    """Return the habits with which a signature says what the program did, the vector that showed each, and
+    the signature with them. They are found one after another: where unknown options are taken, two flags
+    in one word are one of these, and no bundle."""
+    switches: dict[str, bool | str] = {}
+    against: list[Words] = []
+    varied = signature
+    for probe in sorted(probes, key=lambda each: each.habit != "unknown_options"):
+        if not probe.habit or probe.habit in switches or probe.words not in seen:
+            continue
+        told = _said(lab, probe)
+        if told is not None and _is_against(varied, probe.words, seen):
+            switches[probe.habit] = told
+            against.append(probe.words)
+            if (probe.habit, told) == ("unknown_options", "take"):
+                # other letter case and beginnings are unknown options as well, which tells nothing of them
+                switches |= {"ignore_case": False, "abbreviations": False}
+            varied = _varied(signature, switches)
+    return switches, against, varied
+
+
+def _varied(signature: Signature, switches: Mapping[str, bool | str]) -> Signature:
+    habits: dict[str, Any] = habits_of_switches(switches)
+    return replace(signature, habits=replace(signature.habits, **habits))
 
 
 def _is_mixed(lab: Lab, probes: Sequence[Probe], seen: Mapping[Words, str]) -> bool:
@@ -176,8 +205,7 @@ def _read_with(
     told = [f"{habit.replace('_', '-')} = {value_text(value)}" for habit, value in switches.items()]
     why = f"{OBSERVED}: but for the switches below it does what the program does with {len(seen)} vectors"
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
-    if is_stated(lab.text, "signature", "style"):
-        edits.insert(0, RemoveEdit(("signature", "style")))
+    edits = [*_without_style(lab, name), *edits]
     for habit, value in switches.items():
         edits.append(KeyEdit(("signature", habit.replace("_", "-")), value, OBSERVED))
     return Finding(
