@@ -114,6 +114,15 @@ def test_a_launcher_that_only_looks_for_the_program_is_passed_by(place: Place) -
     assert len((place.folder / "count").read_text().split()) == 31
 
 
+def test_settling_passes_such_a_launcher_by(place: Place) -> None:
+    place.write("p.py", "import argparse\nargparse.ArgumentParser().parse_args()\n")
+    place.write("p.matrix.toml", '[program]\nlaunch = "python3 {here}/p.py"\nenv-from-caller = ["PATH"]\n[signature]\nsynopsis = ""\n')
+    shim(place, "python3", os.path.realpath(sys.executable), f"echo x >> {place.folder}/count")
+    came = place.call("settle", "p.matrix.toml", env={"PATH": f"{place.folder}/bin:{os.environ['PATH']}"})
+    assert "which is started directly" in came.err and "it reads its words as argparse does" in came.out, came.err + came.out
+    assert len((place.folder / "count").read_text().split()) == 1
+
+
 def test_a_launcher_that_sets_something_is_passed_by_only_where_that_is_asked_for(place: Place) -> None:
     place.write("p.py", 'import os, sys\nprint(os.environ.get("SET"), os.environ.get("GONE"))\n')
     text = SPEC.format(python="python3", many=30, more='warm = false\nenv-from-caller = ["PATH", "GONE"]', own="", expect="")

@@ -118,6 +118,7 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.launch.workers import default_jobs
     from keen_matrix.core.runs.once import used_by
     from keen_matrix.core.runs.preparing import build
@@ -134,7 +135,8 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
                 most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
                 lab.most = bar.total = most
                 lab.seconds = ENOUGH_SECONDS
-            program = escape(" ".join(lab.launch.words))
+            # as the spec has it, whatever it is started by in the end
+            program = escape(" ".join(resolved_launch(lab.spec).words))
             at_most = "at most" if launches is not None else "about"
             about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, round(seconds * most)):,} s"
             print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
@@ -171,6 +173,10 @@ class Watching(RunWatch):
 
     def __init__(self, bar: Progress) -> None:
         self._bar = bar
+
+    def remarks(self, text: str) -> None:
+        """Tell how the program is started."""
+        remark(text)
 
     def grounding(self, launches: int | None) -> None:
         """Count the launches."""
