@@ -177,4 +177,5 @@ def test_a_launch_asks_little_of_the_system(place: Place) -> None:
         asked.append(json.loads((place.folder / "calls").read_text()))
     each = {name: (asked[1][name] - asked[0].get(name, 0)) / 200 for name in asked[1]}
     assert each["<built-in method posix.posix_spawn>"] == 1
-    assert sum(each.values()) < 30, each
+    # what a busy machine brings up in one launch of ten, a directory that is looked at again, is of none
+    assert sum(map(round, each.values())) == 29, each
