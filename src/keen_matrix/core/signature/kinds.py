@@ -47,7 +47,7 @@ class FamilyKind(Struct, frozen=True, kw_only=True):
 
 
 FAMILIES: Mapping[FamilyName, FamilyKind] = {
-    "help": FamilyKind(limit=12, by_kind=True), "accepted": FamilyKind(limit=200),
+    "help": FamilyKind(limit=12, by_kind=True), "accepted": FamilyKind(limit=80),
     "refusals": FamilyKind(limit=400, by_kind=True), "rephrasings": FamilyKind(limit=60, compares=True),
     "effects": FamilyKind(limit=60, by_kind=True, compares=True), "again": FamilyKind(limit=4, compares=True),
     "renamed": FamilyKind(limit=3), "launchers": FamilyKind(limit=6, compares=True),

@@ -18,7 +18,9 @@ from keen_matrix.core.insight.settling.values import Slot, bounds_at, described,
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.signature.drafting import TypeGuess
+from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.families.accepted import accepted_requests
+from keen_matrix.core.signature.grounds import Grounds
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request
@@ -40,12 +42,15 @@ def settle_combinations(lab: Lab) -> Iterator[Finding]:
 
 
 def _refused_in(lab: Lab, number: int, builder: Builder) -> Iterator[Finding]:
+    # no more than a run launches: of sixty options there are many more pairs than a family has vectors
+    family = family_of(lab.signature, "accepted", (), Grounds(forms=lab.forms.grounds()))
+    launched = {vector.words for vector in family.vectors}
     requests = [
         request
         for kind, _, request in accepted_requests(lab.signature, builder)
         if request is not None
         and kind not in ("smallest", "option")  # an option by itself has a step of its own
-        and lab.signature.judge(request.words()).status == "accepted"
+        and request.words() in launched
     ]
     clear: list[Callable[[Request], bool]] = []
     """What tells that a request is refused for what is stated already."""

@@ -62,7 +62,12 @@ def settle_needs(lab: Lab) -> Iterator[Finding]:
             )  # of "--dir must be used with --prof" the other one
             others = [each for each in options if each.key != key]
             if any(is_named(spelling, said) for each in others for spelling in each.spellings):
-                yield from _stated(lab, number, builder.grounds, [clash])
+                finding = _lone(lab, number, builder.grounds, clash)
+                # that it is refused whatever stands beside it is for later, when more is known
+                if any(
+                    getattr(edit, "key", ()) == ("signature", "where") for edit in finding.edits
+                ):
+                    yield finding
 
 
 def settle_pairs(lab: Lab) -> Iterator[Finding]:
