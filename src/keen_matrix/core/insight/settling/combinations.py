@@ -18,10 +18,10 @@ from keen_matrix.core.insight.settling.values import Slot, bounds_at, described,
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.signature.drafting import TypeGuess
-from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.families.accepted import accepted_requests
-from keen_matrix.core.signature.grounds import Grounds
+from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.binding import identifier
+from keen_matrix.core.signature.kinds import FAMILIES
 from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request
 from keen_matrix.core.signature.values import Choice
@@ -36,22 +36,29 @@ the run from more than was seen."""
 
 def settle_combinations(lab: Lab) -> Iterator[Finding]:
     """Find what is refused in the vectors that a run takes to be accepted."""
+    seen: set[Words] = set()
     for number, builder in enumerate(lab.forms.builders()):
         if builder.grounds.works:
-            yield from _refused_in(lab, number, builder)
+            yield from _refused_in(lab, number, builder, list(_launched(lab, builder, seen)))
 
 
-def _refused_in(lab: Lab, number: int, builder: Builder) -> Iterator[Finding]:
-    # no more than a run launches: of sixty options there are many more pairs than a family has vectors
-    family = family_of(lab.signature, "accepted", (), Grounds(forms=lab.forms.grounds()))
-    launched = {vector.words for vector in family.vectors}
-    requests = [
-        request
-        for kind, _, request in accepted_requests(lab.signature, builder)
-        if request is not None
-        and kind not in ("smallest", "option")  # an option by itself has a step of its own
-        and request.words() in launched
-    ]
+def _launched(lab: Lab, builder: Builder, seen: set[Words]) -> Iterator[Request]:
+    """Yield what a run launches of a form, beside options by themselves, which have a step of their own;
+    of sixty options there are many more pairs than a family has vectors."""
+    for kind, _, request in accepted_requests(lab.signature, builder):
+        if len(seen) >= FAMILIES["accepted"].limit:
+            return
+        words = () if request is None else request.words()
+        if request is None or words in seen or lab.signature.judge(words).status != "accepted":
+            continue
+        seen.add(words)
+        if kind not in ("smallest", "option"):
+            yield request
+
+
+def _refused_in(
+    lab: Lab, number: int, builder: Builder, requests: Sequence[Request]
+) -> Iterator[Finding]:
     clear: list[Callable[[Request], bool]] = []
     """What tells that a request is refused for what is stated already."""
     for at, request in enumerate(requests):

@@ -57,17 +57,22 @@ def settle_needs(lab: Lab) -> Iterator[Finding]:
         options = plain_options(lab.signature, builder.form)
         for clash in _refused_alone(lab, number, builder.grounds):
             (key,) = clash.options
-            said = clash.answer.replace(
-                key, ""
-            )  # of "--dir must be used with --prof" the other one
+            # of "--dir must be used with --prof" the other one
+            said = clash.answer.replace(key, "")
             others = [each for each in options if each.key != key]
-            if any(is_named(spelling, said) for each in others for spelling in each.spellings):
-                finding = _lone(lab, number, builder.grounds, clash)
-                # that it is refused whatever stands beside it is for later, when more is known
-                if any(
-                    getattr(edit, "key", ()) == ("signature", "where") for edit in finding.edits
-                ):
-                    yield finding
+            if not any(is_named(each, said) for other in others for each in other.spellings):
+                continue
+            finding = _lone(lab, number, builder.grounds, clash)
+            # that it is refused whatever stands beside it is for later, when more is known
+            if _is_condition(finding):
+                yield finding
+
+
+def _is_condition(finding: Finding) -> bool:
+    return any(
+        isinstance(each, AppendEdit) and each.key == ("signature", "where")
+        for each in finding.edits
+    )
 
 
 def settle_pairs(lab: Lab) -> Iterator[Finding]:

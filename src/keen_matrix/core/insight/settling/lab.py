@@ -94,7 +94,7 @@ class Lab:
                 self._change(text)
             except KeenMatrixError:
                 # It contradicts what is stated already; what was found until here is not to be lost.
-                finding = replace(finding, edits=())
+                return self.add(replace(finding, edits=()))
         self.findings.append(finding)
         return True
 
