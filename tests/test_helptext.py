@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import shutil
 import textwrap
 
 import pytest
 
 from keen_matrix.core.signature.drafting import checked, draft_signature
 from keen_matrix.core.signature.helptext import default_in, option_of, range_in, read_help, words_in
+from tests.conftest import Place
 
 ARGPARSE = """
     usage: fare [-h] [-n RIDERS] [--bike | --car] [--format {text,json}]
@@ -264,3 +266,38 @@ def test_usage_lines_of_a_page_are_the_programs_own_with_what_makes_up_each() ->
     assert "-i" not in first and second.startswith("-i DAYS"), "what another line requires makes it up"
     assert "--path <path>" in first and "--path <path>" in second, "its value stands in the usage alone"
     assert draft.values["FILE"] == {"type": "path"} and draft.values["SOURCE"] == {"type": "file"}
+
+
+NAMED_USAGES = """
+    Usage:
+        tides -s
+        tides [-a|-d] <Port> | /<Pattern>/ [<Day>] ...
+        tides [-s <Season>] [ <Port> | /<Pattern>/ ] ...
+        tides --pilots -s <Season>
+        tides --compare <Day> <Day>
+
+    Options:
+        -a          all of them
+        -d          by day
+        -s          lists all seasons
+        --pilots    with pilots
+        --compare   two days
+        --quiet     say less
+"""
+
+
+def test_an_option_that_usage_lines_name_stands_where_they_name_it_and_others_everywhere() -> None:
+    draft = draft_signature(read_help(textwrap.dedent(NAMED_USAGES)), ["tides"])
+    assert draft.synopsis == [
+        "-s[<Season>] [--quiet]", "[-a | -d] [--quiet] <Port> [<Day>]...", "[-s[<Season>]] [--quiet] [<Port>]...",
+        "--pilots -s[<Season>] [--quiet]", "--compare [--quiet] <Day> <Day>",
+    ], "-s comes with a value and without, and a pattern stands for the operand before it"
+
+
+@pytest.mark.skipif(shutil.which("perl") is None, reason="no perl here")
+@pytest.mark.parametrize(("switch", "reader"), [("", "perl-getopt-long"), ("qw(:config bundling)", "perl-getopt-long-bundling")])
+def test_a_draft_of_a_script_guesses_the_reader_that_it_names(place: Place, switch: str, reader: str) -> None:
+    place.write("tides.pl", f"use Getopt::Long {switch};\nGetOptions('day=s', 'help') or exit 2;\n"
+                "print \"Usage: tides [OPTION]... PORT\\n\\n  --day=DAY   of that day\\n  --help      this text\\n\";\n")  # fmt: skip
+    came = place.call("draft", "--", "perl", "tides.pl")
+    assert came.status == 0 and f'reader = "{reader}"   # guess: its script names it' in came.out, came

@@ -7,6 +7,7 @@ import json
 import os
 import random
 import shutil
+import subprocess
 import sys
 from collections import Counter
 from pathlib import Path
@@ -248,3 +249,28 @@ def test_no_more_readings_are_followed_than_there_is_time_for(monkeypatch: pytes
     # refused in every reading, of which there are hundreds
     assert judged.status == "unspecified" and len(counted) < 2 * judging.MOST_READINGS
     assert sum("not settled" in each for each in judged.reasons) == 8
+
+
+ENDS = {  # each prints the value, and the words that are left
+    "argparse": [sys.executable, "-c", "import argparse, sys; p = argparse.ArgumentParser(); p.add_argument('-v', '--value', nargs='?', const='');"
+                 "p.add_argument('A', nargs='*'); g = p.parse_args(); print(g.value, g.A)"],
+    "click": [sys.executable, "-c", "import click; click.command()(click.option('-v', '--value', is_flag=False, flag_value='')"
+              "(click.argument('a', nargs=-1)(lambda value, a: print(value, list(a)))))()"],
+    "perl-getopt-long": ["perl", "-MGetopt::Long", "-e", "GetOptions('v|value:s', \\$v) or exit 2; print $v // 'None', ' [', join(', ', map(\"'$_'\", @ARGV)), ']'", "--"],
+    "perl-getopt-long-bundling": ["perl", "-MGetopt::Long=:config,bundling", "-e",
+                                  "GetOptions('v|value:s', \\$v) or exit 2; print $v // 'None', ' [', join(', ', map(\"'$_'\", @ARGV)), ']'", "--"],
+}  # fmt: skip
+OPTIONAL = ["", "-v", "-v 5", "-v5", "-v 5 x", "--value 5 x", "--value=5 x", "--value", "x -v", "x --value=5", "-v=5 x"]
+
+
+@pytest.mark.parametrize("reader", ENDS)
+def test_a_value_that_may_be_left_out_is_taken_as_the_library_takes_it(reader: str) -> None:
+    own = Signature.from_synopsis("[-v,--value[=VALUE]] [A...]", {"VALUE": {"type": "text"}}, reader=reader)
+    for line in OPTIONAL:
+        came = subprocess.run([*ENDS[reader], *line.split()], capture_output=True, text=True)
+        judged = own.judge(line.split())
+        value, rest = judged.bindings.get("--value"), judged.bindings.get("A", [])
+        expected = f"{'' if value is True else value} {rest}" if judged.status == "accepted" else ""
+        assert (came.returncode == 0, came.stdout.strip()) == (judged.status == "accepted", expected.strip()), line
+    parts = [part for each in family_of(own, "accepted").vectors for part in each.words]
+    assert parts and not ("-v5" in parts and reader == "perl-getopt-long")

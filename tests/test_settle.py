@@ -35,9 +35,10 @@ from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.program import with_edit
 from keen_matrix.core.insight.settling.settle import STEPS
-from keen_matrix.core.insight.settling.sources import lines_told, text_of_script, words_of_script
+from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.scripts import text_of_script
 from tests.conftest import Place
 
 FREIGHT = """

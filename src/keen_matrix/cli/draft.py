@@ -107,8 +107,8 @@ def _settled(path: str, text: str, launches: int | None) -> tuple[str, int]:
 
 def _draft(options: argparse.Namespace) -> tuple[Draft, str]:
     """Return the draft, and what it was made of in words."""
-    from keen_matrix.core.runs.asking import help_of, parser_of, with_commands
-    from keen_matrix.core.signature.drafting import draft_signature
+    from keen_matrix.core.runs.asking import help_of, parser_of, reader_of, with_commands
+    from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated
 
@@ -122,6 +122,9 @@ def _draft(options: argparse.Namespace) -> tuple[Draft, str]:
     answer = with_commands(words, help_of(words))
     draft = draft_signature(answer.page, options.program, answer.commands)
     draft.doubts += answer.doubts
+    if not draft.reader:
+        draft.reader = reader_of(words, answer.page)
+        draft.reader_told_by = BY_SCRIPT if draft.reader else ""
     draft.help = draft.help or [each for each in answer.words if each and not answer.on_mistake]
     asked = " ".join(answer.words)
     asked = "a word that it does not know" if answer.on_mistake else asked or "no words"

@@ -19,6 +19,7 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Program, Spec, Step, Surroundings
 from keen_matrix.core.notation.nodes import Sequence as Items
+from keen_matrix.core.runs.scripts import language_of, reader_named, text_of_script
 from keen_matrix.core.signature.helptext import HelpText, read_help
 from keen_matrix.core.signature.parsers import hook
 from keen_matrix.core.signature.parsers.described import (
@@ -115,6 +116,17 @@ def help_of(program: Sequence[str]) -> Answer:
     if best is None:
         raise RunFault(_told(records))
     return best
+
+
+def reader_of(program: Sequence[str], page: HelpText) -> str:
+    """Return the name of the reader that a program's script names; empty where it is no script, or names none
+    that has options as the help has them."""
+    file = shutil.which(program[0])
+    if file is None:
+        return ""
+    spelt = [each for option in page.options for each in option.spellings]
+    script = text_of_script([file, *program[1:]])
+    return reader_named(script, language_of(file, program[1:]), spelt)
 
 
 def with_commands(program: Sequence[str], answer: Answer) -> Answer:

@@ -40,7 +40,9 @@ TypeGuess: TypeAlias = dict[str, Any]
 """The table of a value's type, as a spec writes it."""
 HELPS = ("-h", "--help", "-help", "-?")
 _SPELT = re.compile(r"(?<![\w-])--?[\w?][\w-]*")
-MOST_USAGES = 6
+MOST_USAGES = 12
+BY_LAYOUT, BY_SCRIPT = "its help is laid out so", "its script names it"
+"""What a reader is guessed by."""
 
 
 class Draft(Struct):
@@ -55,8 +57,8 @@ class Draft(Struct):
     doubts: list[str] = field(default_factory=list)
     reader: str = ""
     """The library that reads the words, where it is known."""
-    reader_is_guessed: bool = False
-    """Whether only the layout of the help tells of the reader."""
+    reader_told_by: str = ""
+    """What the reader is guessed by, in words; empty where it is known."""
     actions: list[str] = field(default_factory=list)
     """Options that end the call by themselves."""
     switches: dict[str, bool | str] = field(default_factory=dict)
@@ -72,7 +74,9 @@ def draft_signature(
     with, `commands` the help texts of its subcommands, each of which becomes a form."""
     commands = commands or {}
     usages: Sequence[str] = page.usages[:MOST_USAGES] or ("",)
-    draft = Draft([], "gnu", [], reader=page.reader, reader_is_guessed=bool(page.reader))
+    draft = Draft(
+        [], "gnu", [], reader=page.reader, reader_told_by=BY_LAYOUT if page.reader else ""
+    )
     if len(page.usages) > MOST_USAGES:
         draft.doubts.append(
             f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted"
@@ -95,7 +99,7 @@ def draft_signature(
     draft.actions = [
         ",".join(option.spellings) for option in page.options if _ends_the_call(option)
     ]
-    mentioned = {word for usage in usages for word in _SPELT.findall(usage)}
+    mentioned = {spelling for each in asked for spelling in each.spellings}
     required = {spelling for each in asked for spelling in each.required}
     own = [each for each in asked if not (commands and each.needs_command)]
     for usage in own:
@@ -256,13 +260,19 @@ def _with_values_of_usages(
     page: HelpText, usages: Sequence[str], program: Sequence[str]
 ) -> HelpText:
     """Return the page with the values that a usage line gives to options which the list has without
-    any: `[--path=<file>]` there, and `--path` alone in front of its text."""
+    any: `[--path=<file>]` there, and `--path` alone in front of its text. With a value in one usage line and
+    without in another it may be left out."""
     used: dict[str, OptionUse] = {}
+    bare: set[str] = set()
     for usage in usages:
         for item in _Usage(usage, program, page, []).items:
             for use in parse_synopsis(item).walk():
                 if isinstance(use, OptionUse) and use.values:
                     used |= dict.fromkeys(use.spellings, use)
+                elif isinstance(use, OptionUse):
+                    bare.update(use.spellings)
+    for spelling in bare & used.keys():
+        used[spelling] = replace(used[spelling], value_form="[]")
     return replace(page, options=tuple(_with_value_of_usage(each, used) for each in page.options))
 
 
@@ -333,6 +343,13 @@ class _Usage:
         return any(_is_command(each) for each in self.items if not each.startswith("["))
 
     @property
+    def spellings(self) -> frozenset[str]:
+        """The spellings of all options that it has."""
+        walks = (item for each in self.items for item in parse_synopsis(each).walk())
+        uses = (item for item in walks if isinstance(item, OptionUse))
+        return frozenset(spelling for use in uses for spelling in use.spellings)
+
+    @property
     def required(self) -> frozenset[str]:
         """The spellings of the options that it has outside brackets."""
         forms = [parse_synopsis(each) for each in self.items]
@@ -350,7 +367,8 @@ class _Usage:
     ) -> str:
         """Return it as a synopsis, with the listed options that it does not name itself: not those that
         make up another usage line, which require them. Of `cp [OPTION]... SOURCE DEST` and
-        `cp [OPTION]... -t DIRECTORY SOURCE...` the first goes without `-t`."""
+        `cp [OPTION]... -t DIRECTORY SOURCE...` the first goes without `-t`. Where it does not stand for all
+        options, those that another usage line names go where they are named."""
         elsewhere = required - self.mentioned
         used: set[str] = set()
         items = self.items
@@ -362,7 +380,7 @@ class _Usage:
             for option in page.options
             if not used & {*option.spellings, *option.negated}
             and not elsewhere & {*option.spellings}
-            and (self.has_all or not page.has_keywords or not mentioned & set(option.spellings))
+            and (self.has_all or not mentioned & set(option.spellings))
         ]
         front = [item for option in listed for item in _option_items(option)]
         at = next(
@@ -419,6 +437,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
     text = re.sub(r"\((?:with|without|see|if|when|only|default)\b[^()|]*\)", " ", text)  # a remark
     text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)
+    text = re.sub(r"\s*\|\s*/<[^<>]+>/", "", text)  # a pattern in the place of the operand
     text = re.sub(r"\[\s+", "[", re.sub(r"\s+\]", "]", text))
     # what is glued to the end of a word belongs to it: X[,Y,Z], RRGGBB[AA], path[#seed]
     text = re.sub(r"(?<![\w<-])(<[^<>]+>|[A-Za-z][\w.:/#]*)\[[^\[\]\s]+\]", r"\1", text)
@@ -451,7 +470,12 @@ def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
     while rest:
         item = rest.pop(0)
         listed = takes.get(item)
-        while listed and not listed.optional_value and len(item.split()) <= len(listed.values):
+        is_named = listed and rest and rest[0] in listed.values
+        while (
+            listed
+            and (is_named or not listed.optional_value)
+            and len(item.split()) <= len(listed.values)
+        ):
             if not rest or rest[0].startswith(("-", "[", "(")):
                 break
             item = f"{item} {rest.pop(0)}"

@@ -61,6 +61,9 @@ class Option:
     again: bool
     after_keywords: int = 0
     """Keywords of the form that stand before it."""
+    is_apart: bool = False
+    """Whether a value that may be left out is written as a word of its own: it may follow, and not be glued to a
+    letter."""
     key: str = dataclasses.field(init=False)
     """The spelling that stands for it: the first long one, else the first."""
 
@@ -81,7 +84,7 @@ class Option:
 
     @property
     def optional_value(self) -> bool:
-        """Whether its value may be left out (and can only be joined)."""
+        """Whether its value may be left out."""
         return self.use.value_form in ("[=]", "[]")
 
     @property
@@ -285,7 +288,8 @@ class SignatureParts:
         # A count belongs to the NAME, so it counts the values of an option as well as operands.
         if len(use.values) == 1 and (count := self.values[use.values[0].name].count) is not None:
             least, most = count
-        return Option(use, least, most, again or use.again, keywords)
+        is_apart = self.habits.optional_follows is True and self.habits.joined in ("long", "none")
+        return Option(use, least, most, again or use.again, keywords, is_apart)
 
     def value_type(self, name: str) -> ValueType:
         """Return the type of a NAME."""

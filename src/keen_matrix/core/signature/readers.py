@@ -6,7 +6,8 @@ was seen in trials (benchmarks/readers.py), with the version that the row names.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Iterable, Mapping
 from typing import Literal, TypeAlias, get_args
 
 from keen_matrix.core.signature.habits import OPERANDS, Habits
@@ -69,6 +70,7 @@ _CLICK = Reader(
         named="click",
     habits=Habits(
         abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
+        optional_follows=True,
         empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
         later_delimiter="operand", help_wins="reading",
         help_yields_to=OF_OPTIONS, letter_dash="refuse", numbers="python", booleans="click", dates="click", empty_values="take",
@@ -200,6 +202,7 @@ READERS: Mapping[str, Reader] = {
         habits=Habits(
             abbreviations=True, ignore_case=True, dashes="alike", plus_options=True, bundling=False, joined="long",
             letter_equals="strip",
+            optional_follows=True,
             dash_values="take", negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last",
             split_operands=True, split_optional=True, bare_delimiter="nothing", later_delimiter="operand",
             help_wins="reading",
@@ -212,7 +215,8 @@ READERS: Mapping[str, Reader] = {
         named="Getopt::Long",
         habits=Habits(
             abbreviations=True, ignore_case=True, dashes="letters", letter_equals="keep", dash_values="take",
-            negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last", split_operands=True,
+            optional_follows=True, negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last",
+            split_operands=True,
             split_optional=True, bare_delimiter="nothing",
             later_delimiter="operand",
             help_wins="reading", help_yields_to=OF_OPTIONS | {"bad-type"}, letter_dash="delimiter", numbers="perl",
@@ -260,3 +264,12 @@ BY_HAND: Mapping[str, Reader] = {
     ),
 }  # fmt: skip
 """Style → what is known of a program that reads its words by hand in that style."""
+
+
+def can_spell(spellings: Iterable[str], row: Reader) -> bool:
+    """Tell whether a reader has options that are spelt so: where one dash stands before a letter alone,
+    `-bail` would be five flags, and getopts has no long options."""
+    if row.style == "one-dash":
+        return True
+    strange = r"-[^-]." if row.style == "gnu" else r"-.."
+    return not any(re.match(strange, each) for each in spellings)

@@ -40,7 +40,8 @@ class OptionPart(Struct, frozen=True):
 
     def words(self) -> list[str]:
         """Return the words that it gives."""
-        if self.values and (self.writing == "joined" or self.option.optional_value):
+        glued = self.option.optional_value and not self.option.is_apart
+        if self.values and (self.writing == "joined" or glued):
             glue = "=" if self.spelling.startswith("--") or len(self.spelling) > 2 else ""
             return [f"{self.spelling}{glue}{self.values[0]}", *self.values[1:]]
         return [self.spelling, *self.values]

@@ -70,7 +70,7 @@ def _signature_lines(draft: Draft) -> list[str]:
     """Return the table of the signature, and those of its values."""
     lines = ["[signature]", f"synopsis = {synopsis_text(draft.synopsis)}"]
     if draft.reader:
-        guess = "   # guess: its help is laid out so" if draft.reader_is_guessed else ""
+        guess = f"   # guess: {draft.reader_told_by}" if draft.reader_told_by else ""
         lines.append(f'reader = "{draft.reader}"{guess}')
     else:
         lines.append(f'style = "{draft.style}"                       # guess')

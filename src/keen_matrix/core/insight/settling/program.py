@@ -3,20 +3,13 @@ standard input for it."""
 
 from __future__ import annotations
 
-import os
-
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.insight.settling.edits import KeyEdit, edited
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.insight.settling.sources import text_of_script
 from keen_matrix.core.model.spec import Matrix, Put
+from keen_matrix.core.runs.scripts import language_of, text_of_script
 from keen_matrix.core.signature.readers import Runtime
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
-
-_BY_SHEBANG: tuple[tuple[str, Runtime], ...] = (
-    ("python", "python"), ("node", "node"), ("perl", "perl"), ("ruby", "ruby"),
-    ("bash", "shell"), ("dash", "shell"), ("ksh", "shell"), ("zsh", "shell"), ("sh", "shell"),
-)  # fmt: skip
 
 
 def has_sample(lab: Lab) -> bool:
@@ -53,22 +46,9 @@ def script_of(lab: Lab) -> str:
     return text_of_script([lab.launch.file, *launch])
 
 
-def runtime_of(lab: Lab) -> Runtime:
-    """Return what the program is run by: told by its launch words, else by its first line."""
-    words = [os.path.basename(lab.launch.file), *map(os.path.basename, lab.launch.words[:1])]
-    try:
-        with open(lab.launch.file, "rb") as file:
-            first = file.readline(200).decode("utf-8", "replace")
-    except OSError:
-        first = ""
-    words += first[2:].replace("/", " ").split() if first.startswith("#!") else []
-    for word in words:
-        for name, runtime in _BY_SHEBANG:
-            if word == name or (
-                word.startswith(name) and word[len(name) :].strip(".0123456789") == ""
-            ):
-                return runtime
-    return "binary"
+def language_of_program(lab: Lab) -> Runtime:
+    """Return what the program is run by."""
+    return language_of(lab.launch.file, lab.launch.words)
 
 
 def _around(controls: Matrix | None) -> tuple[tuple[Template, Put], ...]:

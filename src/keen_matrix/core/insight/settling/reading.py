@@ -21,12 +21,13 @@ from keen_matrix.core.insight.settling.edits import (
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
-from keen_matrix.core.insight.settling.program import runtime_of, script_of
+from keen_matrix.core.insight.settling.program import language_of_program, script_of
 from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
+from keen_matrix.core.runs.scripts import is_named
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.habits import SWITCH_NAMES
 from keen_matrix.core.signature.model import Option, habits_of_switches
-from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader
+from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader, can_spell
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.drafted import value_text
@@ -61,12 +62,13 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     if (lab.signature.reader and not guessed) or _is_by_hand(lab):
         return
     probes = list(dict.fromkeys(_probes(lab)))
-    fit = (runtime_of(lab), "any")
+    fit = (language_of_program(lab), "any")
+    spelt = [each for option in lab.signature.options for each in option.spellings]
     script = script_of(lab)
     natives = {
         name: row
         for name, row in sorted(READERS.items(), key=lambda each: _rank(script, each[1]))
-        if row.runtime in fit and _can_spell(lab.signature, row)
+        if row.runtime in fit and can_spell(spelt, row)
     }
     if guessed:  # of several that do the same, it is the one
         natives = {guessed: READERS[guessed], **natives}
@@ -107,17 +109,10 @@ def _without_style(lab: Lab, name: str) -> Iterator[Edit]:
         yield RemoveEdit(("signature", "aside"))
 
 
-def _can_spell(signature: Signature, row: Reader) -> bool:
-    """Tell whether a reader has options that are spelt as those of the synopsis: where one dash stands
-    before a letter alone, `-bail` would be five flags."""
-    words = (each for option in signature.options for each in option.spellings)
-    return row.style == "one-dash" or not any(re.match(r"-[^-].", each) for each in words)
-
-
 def _rank(script: str, row: Reader) -> int:
     """Return which of several readers that do the same is taken: one that the script names, one of
     no language, any other. What is no script names none."""
-    if row.named and re.search(rf"\b{re.escape(row.named)}\b", script):
+    if is_named(script, row):
         return 0
     return 1 if row.runtime == "any" else 2
 
@@ -551,7 +546,7 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         # A program that takes any word for a number says nothing of how its reader reads numbers, and
         # what a shell script does with one is its own.
         takes_any = lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
-        is_checked = not takes_any and runtime_of(lab) != "shell"
+        is_checked = not takes_any and language_of_program(lab) != "shell"
         for text in NUMBERS if is_checked else ():
             yield Probe(_beside(base, [part.spelling, text]))
 

@@ -6,12 +6,9 @@ all other words, and what it accepts of them is a finding like any other.
 
 from __future__ import annotations
 
-import os
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
-MOST_SOURCE = 200_000
-"""Bytes of a script that are read; a larger one has too many words to try."""
 MOST_WORDS = 40
 _LITERALS = re.compile(
     r"""'([\w.+:/-]{1,40})'|"([\w.+:/-]{1,40})"|^\s*\(?([\w.+-]+(?:\s*\|\s*[\w.+-]+)*)\)""",
@@ -26,26 +23,9 @@ _COMMON = frozenset({
 """Words that scripts are full of and that are no values."""
 
 
-def text_of_script(launch: Sequence[str]) -> str:
-    """Return the text of the script among launch words; an empty one where the program is none."""
-    return next(filter(None, map(_text, launch)), "")
-
-
 def words_of_script(text: str) -> list[str]:
     """Return the words in quotes of the text of a script, in its order."""
     return list(dict.fromkeys(_words(text)))[:MOST_WORDS]
-
-
-def _text(path: str) -> str:
-    """Return the text of a file; an empty one for what is none."""
-    try:
-        if not os.path.isfile(path) or os.path.getsize(path) > MOST_SOURCE:
-            return ""
-        with open(path, "rb") as file:
-            content = file.read(MOST_SOURCE)
-    except OSError:
-        return ""
-    return "" if b"\0" in content else content.decode("utf-8", "replace")
 
 
 def _words(text: str) -> Iterator[str]:
