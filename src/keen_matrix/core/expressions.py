@@ -302,6 +302,12 @@ class Expression:
     def __repr__(self) -> str:
         return f"Expression({self.source!r})"
 
+    def __eq__(self, other: object) -> bool:
+        return self.source == other.source if isinstance(other, Expression) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
     def evaluate(self, scope: Scope) -> object:
         """Return the value. Raises ExpressionFault with the source, the values it saw and the
         reason."""
@@ -545,6 +551,14 @@ class Template:
 
     def __repr__(self) -> str:
         return f"Template({self.source!r})"
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Template):
+            return NotImplemented
+        return (self.source, self.parts) == (other.source, other.parts)
+
+    def __hash__(self) -> int:
+        return hash(self.source)
 
     @property
     def constant(self) -> str | None:

@@ -11,7 +11,7 @@ from keen_matrix.core.launch.warm import WarmPlan
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.model.spec import Matrix, Spec, Stdin
+from keen_matrix.core.model.spec import Matrix, Spec, Stdin, Surroundings
 from keen_matrix.core.results.causes import answer_of
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.signature.grounds import Words
@@ -76,7 +76,11 @@ class Experiments:
         matrices = () if spec.controls is None else (spec.controls, _silent(spec.controls))
         self._spec = replace(spec, matrices=matrices, grounds=None)
         self._launch, self._pool, self._watch = launch, pool, watch
-        self._known: dict[Words, Answer] = {}
+        around = None if spec.controls is None else spec.controls.steps[0].surroundings
+        self._around = around
+        self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
+        """What vectors have around them → what came of each."""
+        self._known = self._known_by[around]
         self._planned_as = -1
         """Which of the plans of the pool is ours; others share it."""
         self.most = most
@@ -85,13 +89,13 @@ class Experiments:
         self._patience: float | None = None
         self._warm: WarmPlan | None = None
 
-    def go_on(self, before: Experiments, *, same: bool) -> None:
-        """Go on where others ended: their launches count; what came of them too, if the vectors
-        would come to the `same`."""
+    def go_on(self, before: Experiments) -> None:
+        """Go on where others ended: their launches count. What came of them too, of vectors that have the
+        same around them: these come to the same, whatever else the spec says by now."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
         self._warm = before._warm
-        if same:
-            self._known = before._known
+        self._known_by = before._known_by
+        self._known = self._known_by.setdefault(self._around, {})
 
     def count(self, others: Experiments) -> None:
         """Count the launches of experiments that went on from these."""
@@ -109,7 +113,7 @@ class Experiments:
     def launch(self, vectors: Iterable[Words]) -> None:
         """Launch those that were not launched before."""
         fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
-        self._known |= self.launched(fresh)
+        self._known.update(self.launched(fresh))
 
     def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
         """Launch vectors, again where they were launched before, and return what came. Standard

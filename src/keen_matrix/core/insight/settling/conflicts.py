@@ -28,7 +28,12 @@ from keen_matrix.core.insight.settling.lines import (
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
 from keen_matrix.core.notation.synopsis import Choice, Form
 from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
+from keen_matrix.core.runs.forms import (
+    UNKNOWN,
+    FormTrials,
+    beside_operands,
+    optional_of,
+)
 from keen_matrix.core.signature.families.accepted import pairs_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
@@ -228,7 +233,8 @@ def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
     told = [each for each in others if is_named(each, clash.answer)]
     ways: list[tuple[str, Request, Request]] = []
     """Other options that make it accepted, each with the vector that has both and the one that is."""
-    for other in [*told, *(each for each in others if each not in told)][:MOST_PARTNERS]:
+    # where its message names others, it is one of these, or none
+    for other in (told or others)[:MOST_PARTNERS]:
         request = builder.smallest([options[other], options[key]])
         if request is None or _keys(request) != {key, other}:
             continue  # a condition asks for more of them: which of these does it is not known

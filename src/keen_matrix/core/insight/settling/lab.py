@@ -11,7 +11,7 @@ from keen_matrix.core.insight.settling.edits import edited, is_guessed
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
-from keen_matrix.core.model.spec import Spec, Surroundings
+from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
@@ -99,13 +99,10 @@ class Lab:
         return True
 
     def _change(self, text: str) -> None:
-        old = self.spec
         spec = self._loaded(text)
         self.text, self.spec = text, spec
         fresh = Experiments(spec, self.launch, self.pool, self.watch, self.limit)
-        # With the same surroundings the same vector comes to the same, whatever else the spec says
-        # by now.
-        fresh.go_on(self.experiments, same=_surroundings(spec) == _surroundings(old))
+        fresh.go_on(self.experiments)
         self.experiments = fresh
 
     def is_guessed(self, name: str) -> bool:
@@ -191,8 +188,3 @@ def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unkno
     return (
         "refused" if answer.record.verdict not in ("crashed", "hung", "unlaunched") else "unknown"
     )
-
-
-def _surroundings(spec: Spec) -> Surroundings | None:
-    """Return what vectors have around them."""
-    return None if spec.controls is None else spec.controls.steps[0].surroundings

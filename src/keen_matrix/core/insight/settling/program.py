@@ -35,7 +35,8 @@ def with_edit(lab: Lab, edit: KeyEdit) -> Lab:
     """Return a lab with a spec that says something else; its launches count as well."""
     text = edited(lab.text, [edit])
     other = Lab(lab.path, text, lab.pool, lab.watch, lab.limit, lab.launch)
-    other.experiments.go_on(lab.experiments, same=False)
+    other.seconds = lab.seconds
+    other.experiments.go_on(lab.experiments)
     return other
 
 

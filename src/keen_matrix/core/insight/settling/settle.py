@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import TypeAlias
 
 from keen_matrix.core.insight.settling.answers import (
@@ -49,12 +49,22 @@ STEPS: tuple[Step, ...] = (
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""
-ALL_AT_ONCE = (settle_endless, settle_conflicts, settle_pairs, settle_combinations)
+ALL_AT_ONCE = (
+    settle_endless,
+    settle_told,
+    settle_needs,
+    settle_types,
+    settle_conflicts,
+    settle_pairs,
+    settle_combinations,
+)
 """Steps whose findings do not change what the others of them stand on: the step begins anew when all are
 stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
-SHARE, LEAST_SHARE = 0.35, 60
-"""Of all launches, what one step may take at first, and what it may at least, so that those behind it have their turn. What is
-left then goes to those that were cut short, in their order."""
+SHARES, LEAST_SHARE = (0.35, 0.5, 1.0), 60
+"""Of the launches that are left at each pass, what one step may take, and what it may at least, so that those behind it have
+their turn. What is left then goes to those that were cut short, in their order."""
+FEW_AT_ONCE = (settle_told, settle_types)
+"""Steps that get on with any number of launches."""
 MOST_FINDINGS = 500
 
 
@@ -82,22 +92,25 @@ def settled(lab: Lab) -> Settled:
     before = lab.text
     stopped = interrupted = False
     try:
-        cut = [step for step in STEPS if not _has_done(lab, step, SHARE)]
-        if cut:
+        cut: Sequence[Step] = STEPS
+        for share in SHARES:
+            left = lab.most - lab.experiments.spent
+            cut = [step for step in cut if not _has_done(lab, step, round(left * share))]
+            if not cut:
+                break
             lab.extend()
-        # What was cut short goes on with all that is left, in the same order.
-        stopped = not all(_has_done(lab, step) for step in cut)
+        stopped = bool(cut)
     except KeyboardInterrupt:
         interrupted = True
     launches = lab.experiments.launches
     return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted)
 
 
-def _has_done(lab: Lab, step: Step, share: float = 1.0) -> bool:
-    """Have a step work with a share of the launches, and tell whether they sufficed."""
+def _has_done(lab: Lab, step: Step, launches: int) -> bool:
+    """Have a step work with some launches, and tell whether they sufficed."""
     # a step that launches every option once needs as many, or would not begin
-    least = LEAST_SHARE + len(lab.signature.options)
-    lab.allow(max(round(lab.most * share), least))
+    least = LEAST_SHARE + (0 if step in FEW_AT_ONCE else len(lab.signature.options))
+    lab.allow(max(launches, least))
     try:
         _work(lab, step)
     except OutOfLaunches:
