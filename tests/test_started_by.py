@@ -12,6 +12,7 @@ import pytest
 from keen_matrix.core.launch.environment import COMPILE_CACHE
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.runtimes import runtime_name
+from keen_matrix.core.launch.shims import is_shim, watched
 from keen_matrix.core.launch.through import is_wrapped, through
 from tests.conftest import Place
 
@@ -137,6 +138,63 @@ def test_a_launcher_that_sets_something_is_passed_by_only_where_that_is_asked_fo
     came = place.call("run", env=env)
     assert came.status == 0 and "which is started directly" in came.err, came.out
     assert len((place.folder / "bin/python3.count").read_text().split()) == 32
+
+
+TIDES = """\
+#!{python} -S
+import os, sys
+if sys.argv[1:] == ["--help"]: print("usage: tides [--day DAY]\\n  --day DAY  of that day")
+elif len(sys.argv) == 1 or (sys.argv[1] == "--day" and len(sys.argv) == 3): print("high at", os.environ.get("SET"))
+else: sys.exit("tides: error: " + sys.argv[1])
+"""
+
+
+def tides(place: Place, folder: str, script: str) -> dict[str, str]:
+    """Write a program, and a script for it in a folder; return the environment in which the script is found."""
+    place.write("real/tides", TIDES.format(python=os.path.realpath(sys.executable))).chmod(0o755)
+    place.write(f"{folder}/tides", f"#!/bin/sh\necho x >> $0.count\n{script.format(here=place.folder)}\n").chmod(0o755)
+    place.write("f.matrix.toml", '[program]\nlaunch = "tides"\nenv-from-caller = ["PATH"]\n[signature]\nsynopsis = "[--day DAY]"\n'
+                'help = ["--help"]\nderive = []\n[[matrix]]\nname = "days"\nline = "--day {n}"\naxes.n = { from = 1, to = 30 }\n')  # fmt: skip
+    return {"PATH": f"{place.folder}/{folder}:{os.environ['PATH']}"}
+
+
+def launches_of(place: Place, folder: str) -> int:
+    return len((place.folder / folder / "tides.count").read_text().split())
+
+
+def test_the_script_of_a_version_manager_is_watched_and_passed_by_where_it_sets_nothing(place: Place) -> None:
+    env = tides(place, "shims", 'exec {here}/real/tides "$@"')
+    came = place.call("run", env=env)
+    assert came.status == 0 and f"tides starts {place.folder}/real/tides, which is started directly" in came.err, came
+    assert launches_of(place, "shims") == 1
+
+
+@pytest.mark.parametrize(("folder", "script"), [
+    ("bin", 'exec {here}/real/tides "$@"'), ("shims", 'exec {here}/real/tides --day 3'), ("shims", '{here}/real/tides "$@"'),
+    ("shims", 'exec sh -c "exit 3" "$@"'), ("shims", 'SET=by-it exec {here}/real/tides "$@"'),
+])  # fmt: skip
+def test_a_script_that_may_do_more_is_not_passed_by(place: Place, folder: str, script: str) -> None:
+    env = tides(place, folder, script)
+    came = place.call("run", env=env)
+    assert "directly" not in came.err and launches_of(place, folder) in (30, 31), came
+
+
+def test_settling_states_that_a_slow_script_is_passed_by_where_vectors_come_to_the_same(place: Place) -> None:
+    env = tides(place, "shims", 'sleep 0.1\nexport SET=by-it\nexec {here}/real/tides "$@"')
+    came = place.call("settle", "f.matrix.toml", "--write", env=env)
+    assert f"finding   tides only starts {place.folder}/real/tides, and takes 0." in came.out, came.out + came.err
+    assert 'launch-through = "resolved" # observed' in place.folder.joinpath("f.matrix.toml").read_text()
+    before = launches_of(place, "shims")
+    came = place.call("run", env=env)
+    assert came.status == 0 and launches_of(place, "shims") == before + 1
+    assert "high at by-it" in place.call("try", "f.matrix.toml", "--", "--day", "3", env=env).out
+
+
+def test_a_script_that_does_not_end_is_waited_for_no_longer_than_is_said(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("keen_matrix.core.launch.shims.ASK_SECONDS", 0.3)
+    env = tides(place, "shims", "sleep 60")
+    script = str(place.folder / "shims/tides")
+    assert is_shim(ResolvedLaunch(script, ("tides",))) and watched(ResolvedLaunch(script, ("tides",)), env, ("--help",)) is None
 
 
 @pytest.mark.parametrize("name", ["python3", "node"])

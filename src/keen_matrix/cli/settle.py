@@ -116,10 +116,12 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
     """Return what experiments find out of the text of a spec, with so many launches at most; None leaves
     that to how long one takes."""
     from keen_matrix.core.insight.settling.lab import Lab
+    from keen_matrix.core.insight.settling.launching import pass_launcher_by
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.launch.workers import default_jobs
+    from keen_matrix.core.runs.experiments import OutOfLaunches
     from keen_matrix.core.runs.once import used_by
     from keen_matrix.core.runs.preparing import build
 
@@ -130,6 +132,8 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
         if lab.spec.program.build:
             build(lab.spec, lab.watch)
         with used_by(lab.spec, pool, remark):
+            with contextlib.suppress(OutOfLaunches):
+                pass_launcher_by(lab)
             seconds = _seconds_of_one(lab)
             if launches is None and seconds > 0:
                 most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))

@@ -6,6 +6,7 @@ import os
 
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.shims import is_shell_script, is_shim, watched
 from keen_matrix.core.launch.through import Through, is_wrapped, started_directly, through
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
@@ -30,16 +31,25 @@ def started(
     """Return how the cases of a spec are started, `are_many` where it is known that they are. What its
     launcher starts in the end is found out where
     that is asked for, or there are more than a few cases; it is started directly where that is asked
-    for, or its environment is the same."""
+    for, or its environment is the same.
+
+    A runtime is asked; the script of a version manager for any other program is watched, and so is any shell
+    script where that is asked for: what is no manager's may do more than look for the program."""
     asked = spec.program.launch_through
-    if asked == LAUNCHER or not is_wrapped(launch):
+    is_runtime = is_wrapped(launch)
+    is_watched = is_shim(launch) or (asked == RESOLVED and is_shell_script(launch.file))
+    if asked == LAUNCHER or not (is_runtime or is_watched):
         return Started(launch)
     if not asked and not are_many:
         count = vector_count(spec)
         if count is not None and count <= FEW:
             return Started(launch)
     name = launch.words[0]
-    found = through(launch, base_environment(spec.program.env_from_caller, os.environ))
+    environment = base_environment(spec.program.env_from_caller, os.environ)
+    found = through(launch, environment) if is_runtime else None
+    help_words = spec.signature.help[:1] if spec.signature is not None else ()
+    if found is None and is_watched and (help_words or asked):
+        found = watched(launch, environment, help_words or ("--help",))
     if found is None:
         if asked:
             watch.remarks(f"launched through {name}: what it starts could not be told")

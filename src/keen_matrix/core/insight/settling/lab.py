@@ -11,6 +11,7 @@ from keen_matrix.core.insight.settling.edits import edited, is_guessed
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
+from keen_matrix.core.launch.through import Through
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Answer, Experiments
@@ -44,9 +45,12 @@ class Lab:
         self.forms = Forms(self)
         self.text = text
         self.spec = self._loaded(text)
-        self.launch = (
-            launch or started(self.spec, resolved_launch(self.spec), watch, are_many=True).launch
-        )
+        self.saves: Through | None = None
+        """What the program's launcher starts, where that is not started directly."""
+        if launch is None:
+            begun = started(self.spec, resolved_launch(self.spec), watch, are_many=True)
+            launch, self.saves = begun.launch, begun.saves
+        self.launch = launch
         self.limit = most
         self.begun = time.monotonic()
         self.seconds: float | None = None

@@ -90,7 +90,8 @@ class ProgramTable(Around):
     launch_through: Literal["launcher", "resolved"] | None = Field(
         None,
         description="Whether each case is started by the launcher, or what that starts in the end (the python3 of a version "
-        "manager is a script that starts another); left out, the latter where its environment is the same.",
+        "manager is a script that starts another; so may any script be); left out, the latter where a version manager's "
+        "sets nothing.",
         examples=["resolved"],
     )
     output_cap: Annotated[
