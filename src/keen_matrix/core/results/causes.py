@@ -103,7 +103,7 @@ def _words(argv: Iterable[str]) -> list[str]:
     its value also both parts."""
     found = set()
     for word in argv:
-        found |= {word, word.lstrip("-"), *word.lstrip("-").split("=", 1)}
+        found |= {word, word.split("=", 1)[0], word.lstrip("-"), *word.lstrip("-").split("=", 1)}
     return sorted((each for each in found if len(each) > 1), key=lambda each: (-len(each), each))
 
 
