@@ -8,6 +8,7 @@ import sys
 from collections.abc import Sequence
 
 from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.console.remarks import write_passed, write_remarks
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
 from keen_matrix.cli.live import LiveStreams
@@ -26,13 +27,10 @@ from keen_matrix.core.runs.spent import shares
 from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, shell_line
-from keen_matrix.wording.signs import STYLE_OF
 from keen_matrix.wording.spent import spent_text
 
 GROUPS_SHOWN = 12
 """Different failures shown in full unless --all asks for all."""
-ASIDE_SHOWN = 8
-"""Options that are set aside which a run names."""
 LONG = 10.0
 """Seconds from which a run says what they went into."""
 GROUNDING = "trying what the derived vectors stand on"
@@ -123,13 +121,13 @@ class RunReport:
         rows = (each for tally in tallies for each in tally.by_matrix.values())
         write_legend(self.screen, rows)
         for tally in tallies:
-            self._write_passed(tally)
+            write_passed(self.screen, tally)
         if not self.options.brief:
             shown = 0
             for tally in tallies:
                 shown = self._write_failures(tally, shown)
             for tally in tallies:
-                self._write_remarks(tally)
+                write_remarks(self.screen, tally, self.options)
         self._write_reports()
         self._write_budgets(result)
         self.screen.line()
@@ -142,20 +140,6 @@ class RunReport:
         self.screen.line(*summary_segments(result, self.jobs))
         write_spent(self.screen, result, self.jobs)
         self._write_next_step(tallies)
-
-    def _write_passed(self, tally: Tally) -> None:
-        """Write why cases were skipped or may differ, a line a reason."""
-        for (verdict, reason), several in sorted(
-            tally.passed.items(), key=lambda each: each[1].first
-        ):
-            count, ids = several.count, several.ids
-            shown = " ".join(each[:6] for each in ids) + (" …" if count > len(ids) else "")
-            self.screen.line(
-                "  ",
-                (self.screen.sign(verdict), STYLE_OF[verdict]),
-                f" {counted(count, 'vector')} {verdict}: {escape(reason)}   ",
-                (shown, "place"),
-            )
 
     def _write_reports(self) -> None:
         """Write the grids and reports that are asked for, from the journal."""
@@ -202,81 +186,6 @@ class RunReport:
             if getattr(self.options, name) is not None:
                 words += [f"--{name}", str(getattr(self.options, name))]
         self.screen.line("again: ", (shell_line([*words, "--all"]), "strong"))
-
-    def _write_aside(self, tally: Tally) -> None:
-        """Write which options no derived vector has: where all held, they were not asked."""
-        signature = tally.spec.signature
-        derived = any(each.family and tally.by_matrix[each.index] for each in tally.spec.matrices)
-        if signature is None or not signature.aside or not derived:
-            return
-        shown = ", ".join(signature.aside[:ASIDE_SHOWN])
-        left = len(signature.aside) - ASIDE_SHOWN
-        more = f" and {left} more" if left > 0 else ""
-        self.screen.line()
-        self.screen.line((f"set aside   {escape(shown)}{more}: no derived vector has them", "dim"))
-
-    def _write_actions(self, tally: Tally) -> None:
-        """Write which options were seen to end the call by themselves."""
-        grounds, signature = tally.spec.grounds, tally.spec.signature
-        if grounds is None or signature is None:
-            return
-        keys = [key for form in grounds.forms for key in form.actions]
-        spelt = {option.key: ",".join(option.spellings) for option in signature.options}
-        if keys:
-            told = f"   {' '.join(keys)}: accepted with an unknown option beside, so it ends the call by itself; "
-            self.screen.line()
-            self.screen.line(("remark", "warn"), told, "it is combined with nothing; to state it:")
-            listed = ", ".join(f'"{spelt[key]}"' for key in keys)
-            self.screen.line("  ", (f"actions = [{listed}]", "strong"))
-
-    def _write_unequal(self, tally: Tally) -> None:
-        """Write which values were seen to be refused for being the same."""
-        pairs = tally.spec.grounds.unequal if tally.spec.grounds is not None else ()
-        for names in pairs:
-            from keen_matrix.core.signature.signature import unequal_condition
-
-            told = f"   {' and '.join(names)}: refused with the same value, accepted with two; to state it:"
-            self.screen.line()
-            self.screen.line(("remark", "warn"), told)
-            self.screen.line("  ", (f'where = ["{unequal_condition(names)}"]', "strong"))
-
-    def _write_remarks(self, tally: Tally) -> None:
-        """Write what is worth a word though it is no failure."""
-        self._write_aside(tally)
-        self._write_actions(tally)
-        self._write_unequal(tally)
-        for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
-            self.screen.line()
-            if each.pattern:
-                self.screen.line(("remark", "warn"), f"   {each.stream} varies by itself; it is masked where derived vectors are "
-                                 "compared, and everywhere with")  # fmt: skip
-                mask = f'[[mask]]   matches = \'{each.pattern}\'   as = "<varies>"   in = ["{each.stream}"]'
-                self.screen.line("  ", (escape(mask), "strong"))
-            else:
-                self.screen.line(("remark", "warn"), f"   {each.stream} varies wholly from launch to launch, so derived vectors "
-                                 "are not compared by it")  # fmt: skip
-        for text, several in sorted(tally.remarks.items(), key=lambda each: each[1].first):
-            shown = " ".join(each[:6] for each in several.ids)
-            self.screen.line()
-            self.screen.line(
-                ("remark", "warn"),
-                f"   {counted(several.count, 'vector')}: {text}   ",
-                (shown, "place"),
-            )
-        whole = not (
-            self.options.only
-            or self.options.tag
-            or self.options.failed
-            or self.options.shard
-            or self.options.stop_after
-        )
-        for pattern, origin in tally.idle_masks if whole else ():
-            self.screen.line()
-            self.screen.line(
-                ("remark", "warn"),
-                f"   the mask {pattern} found nothing in the whole run   ",
-                (origin, "dim"),
-            )
 
     def _write_failures(self, tally: Tally, shown: int) -> int:
         """Write the groups of failures that there is room for; return how many are shown by now."""

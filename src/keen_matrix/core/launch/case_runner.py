@@ -96,7 +96,7 @@ class CaseRunner:
         self.launch = launch = Launch(shared.system, shared.poller, shared.plan.cap, live)
         context = shared.checker.begin(case, number)
         run.step = step = StepLaunch(number, argv, context, launch, shared.cold, again)
-        self.phase = Phase.LAUNCHING
+        self.phase, reason = Phase.LAUNCHING, ""
         try:
             # A line that could not be filled in has no words to launch; the case still gets its
             # verdict.
@@ -105,10 +105,12 @@ class CaseRunner:
             self.starts.prepare(run, step)
             self._launch_now(step)
         except (SurroundingsFault, ExpressionFault) as fault:
-            self._cannot_launch(launch, str(fault))
+            reason = str(fault)
         except (OSError, ValueError) as error:
-            words = self.starts.command(case, number).words
-            self._cannot_launch(launch, launch_reason(error, words, argv))
+            reason = launch_reason(error, self.starts.command(case, number).words, argv)
+        if reason:
+            launch.fail(reason)
+            self.phase, self._tries = Phase.RUNNING, 0
 
     def _launch_now(self, step: StepLaunch) -> None:
         """Start the program; while the system is out of processes or descriptors, come back a
@@ -133,10 +135,6 @@ class CaseRunner:
             self._tries += 1
             self._due = time.monotonic() + RETRY_SECONDS
 
-    def _cannot_launch(self, launch: Launch, reason: str) -> None:
-        launch.fail(reason)
-        self.phase, self._tries = Phase.RUNNING, 0
-
     @property
     def deadline(self) -> float:
         """When on_deadline wants to be called."""
@@ -154,8 +152,8 @@ class CaseRunner:
             try:
                 self._launch_now(step)
             except (OSError, ValueError) as error:
-                words = self.shared.plan.launch
-                self._cannot_launch(step.launch, launch_reason(error, words, step.argv))
+                step.launch.fail(launch_reason(error, self.shared.plan.launch, step.argv))
+                self.phase, self._tries = Phase.RUNNING, 0
         elif self.phase is Phase.RUNNING:
             step.launch.on_deadline(now)
 

@@ -146,7 +146,7 @@ class Builder:
         conditions allow none."""
         keys = frozenset(option.key for option in wanted)
         if keys not in self._smallest:
-            found = self._request(Wish(set(keys), full=False))
+            found = self.wished(Wish(set(keys), full=False))
             self._smallest[keys] = found or self._smallest_with_more(keys)
         return self._smallest[keys]
 
@@ -156,7 +156,7 @@ class Builder:
         if not self.signature.conditions:
             return None
         for option in plain_options(self.signature, self.form):
-            found = self._request(Wish({*keys, option.key}, full=False))
+            found = self.wished(Wish({*keys, option.key}, full=False))
             if found is not None:
                 return found
         # With options that are wanted and still refused, no operand makes up for it.
@@ -184,11 +184,11 @@ class Builder:
         if keys & self.grounds.alone:
             return self.smallest(wanted)
         left_out = self._left_out(keys)
-        made = self._request(Wish(keys, full=True, without=left_out))
+        made = self.wished(Wish(keys, full=True, without=left_out))
         if made is None and self.signature.conditions:
             # of a group that must be given the first may be the one that others do not go with
             tries = (
-                self._request(Wish({*keys, option.key}, full=True, without=left_out))
+                self.wished(Wish({*keys, option.key}, full=True, without=left_out))
                 for option in plain_options(self.signature, self.form)
             )
             found = [each for each in tries if each is not None]
@@ -217,18 +217,15 @@ class Builder:
 
     def wished(self, wish: Wish) -> Request | None:
         """Return the accepted request that is as wished, or None when conditions allow none."""
-        return self._request(wish)
+        return fitting(self.signature, _made(self, wish))
 
     def with_counts(self, name: str, count: int) -> Request | None:
         """Return the smallest accepted request with so many operands of a NAME."""
-        return self._request(Wish(set(), full=False, counts={name: count}))
+        return self.wished(Wish(set(), full=False, counts={name: count}))
 
     def plain(self, wanted: Iterable[Option], *, full: bool) -> Request:
         """Return a request with usual values, whether or not it is accepted."""
         return _made(self, Wish({option.key for option in wanted}, full=full))
-
-    def _request(self, wish: Wish) -> Request | None:
-        return fitting(self.signature, _made(self, wish))
 
     def usual(self, name: str, number: int = 0) -> str:
         """Return a legal value of a NAME; several of them differ where the type has several."""

@@ -1,0 +1,102 @@
+"""What a run says beside its failures: what was skipped, set aside, seen, and is worth a word."""
+
+from __future__ import annotations
+
+import argparse
+
+from keen_matrix.cli.console.screen import Screen
+from keen_matrix.core.results.tally import Tally
+from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import escape
+from keen_matrix.wording.signs import STYLE_OF
+
+ASIDE_SHOWN = 8
+"""Options that are set aside which a run names."""
+
+
+def write_passed(screen: Screen, tally: Tally) -> None:
+    """Write why cases were skipped or may differ, a line a reason."""
+    for (verdict, reason), several in sorted(tally.passed.items(), key=lambda each: each[1].first):
+        count, ids = several.count, several.ids
+        shown = " ".join(each[:6] for each in ids) + (" …" if count > len(ids) else "")
+        screen.line(
+            "  ",
+            (screen.sign(verdict), STYLE_OF[verdict]),
+            f" {counted(count, 'vector')} {verdict}: {escape(reason)}   ",
+            (shown, "place"),
+        )
+
+
+def _write_aside(screen: Screen, tally: Tally) -> None:
+    """Write which options no derived vector has: where all held, they were not asked."""
+    signature = tally.spec.signature
+    derived = any(each.family and tally.by_matrix[each.index] for each in tally.spec.matrices)
+    if signature is None or not signature.aside or not derived:
+        return
+    shown = ", ".join(signature.aside[:ASIDE_SHOWN])
+    left = len(signature.aside) - ASIDE_SHOWN
+    more = f" and {left} more" if left > 0 else ""
+    screen.line()
+    screen.line((f"set aside   {escape(shown)}{more}: no derived vector has them", "dim"))
+
+
+def _write_actions(screen: Screen, tally: Tally) -> None:
+    """Write which options were seen to end the call by themselves."""
+    grounds, signature = tally.spec.grounds, tally.spec.signature
+    if grounds is None or signature is None:
+        return
+    keys = [key for form in grounds.forms for key in form.actions]
+    spelt = {option.key: ",".join(option.spellings) for option in signature.options}
+    if keys:
+        told = f"   {' '.join(keys)}: accepted with an unknown option beside, so it ends the call by itself; "
+        screen.line()
+        screen.line(("remark", "warn"), told, "it is combined with nothing; to state it:")
+        listed = ", ".join(f'"{spelt[key]}"' for key in keys)
+        screen.line("  ", (f"actions = [{listed}]", "strong"))
+
+
+def _write_unequal(screen: Screen, tally: Tally) -> None:
+    """Write which values were seen to be refused for being the same."""
+    pairs = tally.spec.grounds.unequal if tally.spec.grounds is not None else ()
+    for names in pairs:
+        from keen_matrix.core.signature.signature import unequal_condition
+
+        told = f"   {' and '.join(names)}: refused with the same value, accepted with two; to state it:"
+        screen.line()
+        screen.line(("remark", "warn"), told)
+        screen.line("  ", (f'where = ["{unequal_condition(names)}"]', "strong"))
+
+
+def write_remarks(screen: Screen, tally: Tally, options: argparse.Namespace) -> None:
+    """Write what is worth a word though it is no failure."""
+    _write_aside(screen, tally)
+    _write_actions(screen, tally)
+    _write_unequal(screen, tally)
+    for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
+        screen.line()
+        if each.pattern:
+            screen.line(("remark", "warn"), f"   {each.stream} varies by itself; it is masked where derived vectors are "
+                             "compared, and everywhere with")  # fmt: skip
+            mask = f'[[mask]]   matches = \'{each.pattern}\'   as = "<varies>"   in = ["{each.stream}"]'
+            screen.line("  ", (escape(mask), "strong"))
+        else:
+            screen.line(("remark", "warn"), f"   {each.stream} varies wholly from launch to launch, so derived vectors "
+                             "are not compared by it")  # fmt: skip
+    for text, several in sorted(tally.remarks.items(), key=lambda each: each[1].first):
+        shown = " ".join(each[:6] for each in several.ids)
+        screen.line()
+        screen.line(
+            ("remark", "warn"),
+            f"   {counted(several.count, 'vector')}: {text}   ",
+            (shown, "place"),
+        )
+    whole = not (
+        options.only or options.tag or options.failed or options.shard or options.stop_after
+    )
+    for pattern, origin in tally.idle_masks if whole else ():
+        screen.line()
+        screen.line(
+            ("remark", "warn"),
+            f"   the mask {pattern} found nothing in the whole run   ",
+            (origin, "dim"),
+        )
