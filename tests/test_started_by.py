@@ -14,6 +14,7 @@ from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.shims import is_shim, watched
 from keen_matrix.core.launch.through import is_wrapped, through
+from keen_matrix.core.runs.warmth import worth_from
 from tests.conftest import Place
 
 PROGRAM = """
@@ -53,10 +54,21 @@ def test_a_python_program_with_many_cases_is_run_warm_by_itself(place: Place) ->
     assert place.call("run", "--warm").out.rstrip().endswith(", warm")
 
 
+def test_the_slower_a_launch_the_fewer_cases_are_worth_a_keeper() -> None:
+    assert [worth_from(seconds) for seconds in (0.0, 0.01, 0.04, 0.06, 0.1, 1.0, 60.0)] == [60, 60, 58, 34, 21, 20, 20]
+
+
+def test_a_slow_program_is_run_warm_with_fewer_cases(place: Place) -> None:
+    written(place, many=45)
+    place.write("p.py", "import time\nif __name__ == '__main__': time.sleep(0.15)\n" + (place.folder / "p.py").read_text())
+    came = place.call("run")
+    assert came.status == 0 and "45 vectors: all held" in came.out and ", 25 of them warm" in came.out
+
+
 @pytest.mark.parametrize(
     ("how", "words"),
     [
-        ({"many": 60}, ()),
+        ({"many": 38}, ()),
         ({"more": "warm = false"}, ()),
         ({"more": "jobs = 2"}, ()),
         ({"more": 'directory = "spec"'}, ()),

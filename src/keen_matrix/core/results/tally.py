@@ -78,6 +78,11 @@ class Pace:
         self.slowest: list[tuple[float, str]] = []
         """Seconds and ids of the slowest that did not hang."""
 
+    @property
+    def usual(self) -> float:
+        """The mean of those that ended by themselves; 0 of none."""
+        return self.seconds / max(1, self.ended - self.hung)
+
     def add(self, result: ResultFrame, verdict: str) -> None:
         """Count a case that was launched."""
         seconds = result.seconds

@@ -27,11 +27,11 @@ from keen_matrix.core.runs.supply import Supply, in_order
 from keen_matrix.core.runs.warmth import (
     FEW,
     MOST_DOUBTED,
-    WORTH,
     Held,
     is_python,
     may_be_warm,
     trusted_warm_plan,
+    worth_from,
 )
 
 
@@ -99,7 +99,7 @@ class PartRun:
             # The first results come at once; what is found out about the rest takes as long as a
             # few of them.
             self._launch_cold(itertools.islice(cases, FEW))
-        least = WORTH if is_found_out else 1
+        least = worth_from(self.work.tally.pace.usual) if is_found_out else 1
         # How many are left is seen by taking that many, since nothing counts them beforehand.
         worth = supply.ahead(least) == least
         plan = self._warm_plan(part, is_told=not is_found_out) if worth else None

@@ -20,10 +20,24 @@ from keen_matrix.core.structs import replace
 
 FEW = 20
 """Cases up to which keepers are not worth their start, and for which nobody is to wait for a check."""
-WORTH = 60
-"""Further cases from which they are: with some fifty, of a program of 40 ms, both ways take as long."""
+WORTH, WORTH_LEAST = 60, 20
+"""Further cases from which they are: with some fifty, of a program of 40 ms, both ways take as long; and
+from which they may be at all."""
+FORK_SECONDS, KEEPER_SECONDS, KEEPER_LAUNCHES = 0.015, 1.25, 5
+"""What a warm launch takes, and what the keepers and the check take in all, beside as long as some cold launches
+do (benchmarks/waiting.py starts)."""
 MOST_DOUBTED = 20
 """Cases that do not hold when they are launched warm, and are launched cold before they are told."""
+
+
+def worth_from(seconds: float) -> int:
+    """Return from how many further cases on keepers are worth their start, by the seconds of a cold launch; 0 is
+    one that is not known."""
+    saved = seconds - FORK_SECONDS
+    if saved <= 0:
+        return WORTH
+    cost = KEEPER_SECONDS + KEEPER_LAUNCHES * seconds
+    return min(WORTH, max(WORTH_LEAST, round(cost / saved)))
 
 
 class Warmth(NamedTuple):
