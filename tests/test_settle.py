@@ -36,7 +36,7 @@ from keen_matrix.core.insight.settling.edits import (
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.program import with_edit
-from keen_matrix.core.insight.settling.settle import STEPS
+from keen_matrix.core.insight.settling.settle import STEPS, settled
 from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.runs.events import RunWatch
@@ -670,3 +670,19 @@ def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_
     assert told and int(told[1]) == len(made), came.out
     # with the sample and without, again for what varies, and beside an input that is silent
     assert max(Counter(made).values()) <= 4, Counter(made).most_common(4)
+
+
+def test_time_ends_settling_as_launches_do_and_each_step_has_its_share(freight: Place) -> None:
+    path = freight.folder / "f.matrix.toml"
+    with WorkerPool(1) as pool:
+        lab = Lab(str(path), path.read_text(), pool, RunWatch(), 500)
+        lab.seconds = lab.longest = 0.0
+        late = settled(lab)
+        assert (late.is_stopped, late.launches, late.findings) == (True, 0, ())
+        lab.longest = 600.0
+        lab.allow(10, 600.0)
+        assert lab.experiments.until is not None and lab.experiments.until > time.monotonic() + 590
+        other = with_edit(lab, KeyEdit(("program", "stdin"), "other"))
+        assert other.experiments.until == lab.experiments.until, "whatever it is asked beside"
+        in_time = settled(lab)
+    assert not in_time.is_stopped and {each.text for each in in_time.findings} >= {*FOUND}

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import math
 import statistics
 import sys
 from collections.abc import Iterator
@@ -49,9 +50,10 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
 """Weight of a finding → the word before it, and its style."""
-MOST_LAUNCHES, FEW_LAUNCHES, ENOUGH_SECONDS = 2_500, 150, 25
-"""Launches where nothing is said of them: as many as take so many seconds, at most and at least so many. 300 do not
-suffice for a program with twenty options, and of one that is slow to start they take minutes."""
+MOST_LAUNCHES, FEW_LAUNCHES, ENOUGH_SECONDS, MOST_SECONDS = 2_500, 150, 25, 40
+"""Launches where nothing is said of them: as many as take so many seconds by the first of them, at most and at least so
+many, and none later than so many seconds. 300 do not suffice for a program with twenty options, and of one that is slow
+to start they take minutes."""
 MOST_SHOWN = 3
 """Vectors that are shown with a finding."""
 
@@ -76,7 +78,8 @@ def add_launches(parser: argparse.ArgumentParser) -> None:
     """Add the limit of launches."""
     parser.add_argument(
         "--launches", type=whole_number, metavar="N",
-        help=f"launches for finding out (default: as many as take {ENOUGH_SECONDS} s, {FEW_LAUNCHES} to {MOST_LAUNCHES:,})",
+        help=f"launches for finding out (default: as many as take {ENOUGH_SECONDS} s, {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, "
+        f"and none after {MOST_SECONDS} s)",
     )  # fmt: skip
 
 
@@ -138,11 +141,12 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
             if launches is None and seconds > 0:
                 most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
                 lab.most = bar.total = most
-                lab.seconds = ENOUGH_SECONDS
+                lab.seconds, lab.longest = ENOUGH_SECONDS, MOST_SECONDS
             # as the spec has it, whatever it is started by in the end
             program = escape(" ".join(resolved_launch(lab.spec).words))
             at_most = "at most" if launches is not None else "about"
-            about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, round(seconds * most)):,} s"
+            told = round(min(seconds * most, lab.longest or math.inf))
+            about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, told):,} s"
             print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
             with bar:
                 found = settled(lab)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Iterator, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
@@ -49,9 +50,11 @@ def is_accepted(record: Record) -> bool:
 
 
 class OutOfLaunches(Exception):
-    """All launches that were allowed are used up."""
+    """All launches that were allowed are used up, or the time for them."""
 
 
+LOT = 32
+"""Launches after which it is seen whether there is time for more."""
 HUNG_COST = 10
 """Launches that one counts for which took its whole time."""
 LEAST_PATIENCE, PATIENCE = 2.0, 30
@@ -62,7 +65,8 @@ the first ones took."""
 class Experiments:
     """Launches the controls of one spec, each vector once, and keeps what came.
 
-    OutOfLaunches is raised before more launches are made than `most`, which may be changed.
+    OutOfLaunches is raised before more launches are made than `most`, and before any is made later than `until`
+    (of the monotonic clock); both may be changed.
     """
 
     def __init__(
@@ -84,6 +88,7 @@ class Experiments:
         self._planned_as = -1
         """Which of the plans of the pool is ours; others share it."""
         self.most = most
+        self.until: float | None = None
         self.launches = self.spent = 0
         """Launches that were made, and what they count: one that hung counts several."""
         self._patience: float | None = None
@@ -93,7 +98,7 @@ class Experiments:
         """Go on where others ended: their launches count. What came of them too, of vectors that have the
         same around them: these come to the same, whatever else the spec says by now."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
-        self._warm = before._warm
+        self._warm, self.until = before._warm, before.until
         self._known_by = before._known_by
         self._known = self._known_by.setdefault(self._around, {})
 
@@ -113,7 +118,9 @@ class Experiments:
     def launch(self, vectors: Iterable[Words]) -> None:
         """Launch those that were not launched before."""
         fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
-        self._known.update(self.launched(fresh))
+        self._check(len(fresh))
+        for at in range(0, len(fresh), LOT):  # by lots, since time may end between them
+            self._known.update(self.launched(fresh[at : at + LOT]))
 
     def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
         """Launch vectors, again where they were launched before, and return what came. Standard
@@ -123,9 +130,7 @@ class Experiments:
             self._pool.plan(within, self._launch, Manner(warm=self._warm))
             self._planned_as = self._pool.plans
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
-        # Before any is launched: half of a lot that was meant to be compared tells nothing.
-        if self.most is not None and self.spent + len(cases) > self.most:
-            raise OutOfLaunches
+        self._check(len(cases))
         found: dict[Words, Answer] = {}
         for result in self._pool.results(iter(cases.values())) if cases else ():
             record = decode_record(result.line)
@@ -139,6 +144,14 @@ class Experiments:
             self._watch.grounding(self.launches)
         self._learn_patience(found.values())
         return found
+
+    def _check(self, count: int) -> None:
+        """Raise OutOfLaunches before any of so many is launched that may not be: half of a lot that was meant to
+        be compared tells nothing."""
+        if count and self.until is not None and time.monotonic() > self.until:
+            raise OutOfLaunches
+        if self.most is not None and self.spent + count > self.most:
+            raise OutOfLaunches
 
     def turn_warm(self) -> list[Record]:
         """Launch a Python program warm from here on, if what was launched so far comes to the same warm;

@@ -54,7 +54,10 @@ class Lab:
         self.limit = most
         self.begun = time.monotonic()
         self.seconds: float | None = None
-        """When it began, and how long all launches may take; None where their number is given."""
+        """When it began, and up to when more launches are allowed than were meant; None where their number is
+        given."""
+        self.longest: float | None = None
+        """How long all launches may take."""
         self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
 
     def _loaded(self, text: str) -> Spec:
@@ -77,10 +80,18 @@ class Lab:
             pace = spent / self.experiments.launches
             self.most += round((self.seconds - spent) / pace)
 
-    def allow(self, launches: int) -> None:
-        """Let so many more launches be made, and never more than all."""
+    @property
+    def seconds_left(self) -> float | None:
+        """The time that is left for launches; None where their number is given."""
+        if self.longest is None:
+            return None
+        return max(0.0, self.longest - (time.monotonic() - self.begun))
+
+    def allow(self, launches: int, seconds: float | None) -> None:
+        """Let so many more launches be made, and never more than all, within some seconds."""
         self.limit = min(self.most, self.experiments.spent + launches)
         self.experiments.most = self.limit
+        self.experiments.until = None if seconds is None else time.monotonic() + seconds
 
     # --- what is found ---
 
