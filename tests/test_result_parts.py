@@ -195,7 +195,73 @@ def test_a_recorder_keeps_its_trouble_to_itself(tmp_path: Path) -> None:
     assert "the results are not entered into the history" in recorder.trouble
 
 
+def damage(path: Path) -> None:
+    with path.open("r+b") as file:
+        file.seek(100)
+        file.write(b"\xff" * 4_000)
+
+
+def rows(path: Path, query: str) -> list[tuple[Any, ...]]:
+    with sqlite3.connect(f"file:{path}?mode=ro", uri=True) as database:
+        return list(database.execute(query))
+
+
+def test_a_damaged_history_is_set_aside_once_with_what_belongs_to_it_and_another_begun(tmp_path: Path) -> None:
+    path = tmp_path / "h.sqlite3"
+    WritableHistory(str(path)).close()
+    damage(path)
+    Path(f"{path}-shm").write_bytes(b"of the damaged one")
+    recorder = Recorder(str(path), ran())
+    assert "the history was damaged and is set aside as" in recorder.trouble
+    recorder.add("a", "m", "held", 0.1)
+    recorder.finish({"held": 1})
+    aside = recorder.trouble.split(" as ")[1].split(";")[0]
+    assert Path(aside).exists() and Path(f"{aside}-shm").read_bytes() == b"of the damaged one" and is_ours(aside)
+    with History(str(path)) as kept:
+        assert len([*kept.runs()]) == 1 and kept.last_of("a") == {"a": ("held", 0.1)}, "begun once, and written"
+
+
+def test_a_history_that_is_damaged_under_a_run_is_set_aside_and_what_came_since_entered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("keen_matrix.core.results.history.BATCH", 2)
+    path = tmp_path / "h.sqlite3"
+    recorder = Recorder(str(path), ran())
+    for id in "abc":
+        recorder.add(id, "m", "held", 0.1)
+    assert rows(path, "SELECT id FROM cases ORDER BY id") == [("a",), ("b",)] and not recorder.trouble, "by twos"
+    enter = WritableHistory.add
+    faults = iter([DamagedHistory("no page 7")])
+
+    def once(kept: WritableHistory, *given: Any) -> None:
+        for fault in faults:
+            raise fault
+        enter(kept, *given)
+
+    monkeypatch.setattr(WritableHistory, "add", once)
+    recorder.add("d", "m", "held", 0.1)
+    assert "set aside" in recorder.trouble
+    recorder.finish({"held": 4})
+    assert rows(path, "SELECT id FROM cases ORDER BY id") == [("c",), ("d",)] and rows(path, "SELECT number, counts FROM runs") == [(1, '{"held": 4}')]
+
+
+def test_two_histories_damaged_in_one_run_are_the_disk_and_no_third_is_begun(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "h.sqlite3"
+    WritableHistory(str(path)).close()
+    damage(path)
+    recorder = Recorder(str(path), ran())
+    monkeypatch.setattr("keen_matrix.core.results.history.BATCH", 1)
+
+    def never(*given: Any) -> None:
+        raise DamagedHistory("no page 7")
+
+    monkeypatch.setattr(WritableHistory, "add", never)
+    recorder.add("a", "m", "held", 0.1)
+    recorder.add("b", "m", "held", 0.1)
+    recorder.finish({"held": 2})
+    assert len([each for each in os.listdir(tmp_path) if each.endswith(".damaged")]) == 1 and "set aside" in recorder.trouble
+
+
 def test_a_digest_of_a_program_is_of_its_words_and_files(tmp_path: Path) -> None:
+    assert program_digest([str(tmp_path)]) == program_digest([str(tmp_path)]) != program_digest([f"{tmp_path}/"]), "a folder is a word"
     script = tmp_path / "p.sh"
     script.write_text("echo 1")
     one = program_digest(["sh", str(script)])
