@@ -270,3 +270,12 @@ HELPS = {
 def test_a_help_text_of_any_kind_is_read_to_its_end(name: str) -> None:
     page = read_help(HELPS[name])
     assert len(page.options) <= 6_000 and draft_signature(page, ["x"]).synopsis
+
+
+def test_no_plugin_of_what_is_installed_beside_runs_where_a_spec_is_read(place: Place) -> None:
+    place.write("beside/intruder.py", "import sys\nsys.stderr.write('I run\\n')\nplugin = None\n")
+    place.write("beside/intruder-1.0.dist-info/METADATA", "Metadata-Version: 2.1\nName: intruder\nVersion: 1.0\n")
+    place.write("beside/intruder-1.0.dist-info/entry_points.txt", "[pydantic]\nintruder = intruder:plugin\n")
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\n')
+    came = place.call("lint", env={"PYTHONPATH": str(place.folder / "beside")})
+    assert (came.status, came.err) == (0, "")

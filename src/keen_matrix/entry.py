@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 
@@ -14,6 +15,9 @@ def main() -> int:
     """
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
+    # What is installed beside us may have plugins for the validation library: to look for them takes as long as
+    # to read a spec, and they would run in commands that run nothing (pydantic, "Plugins").
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     from keen_matrix.cli import main as run
 
     return run()
