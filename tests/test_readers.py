@@ -16,6 +16,7 @@ from typing import Any, get_args
 import pytest
 
 from keen_matrix import Signature
+from keen_matrix.core.runs.scripts import language_of, reader_named, text_of_script
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.habits import QUESTIONS, SETTINGS, Habits, OpenHabit, need
 from keen_matrix.core.signature.readers import BY_HAND, READERS, ReaderName
@@ -274,3 +275,27 @@ def test_a_value_that_may_be_left_out_is_taken_as_the_library_takes_it(reader: s
         assert (came.returncode == 0, came.stdout.strip()) == (judged.status == "accepted", expected.strip()), line
     parts = [part for each in family_of(own, "accepted").vectors for part in each.words]
     assert parts and not ("-v5" in parts and reader == "perl-getopt-long")
+
+
+NAMED = [
+    ("perl", "use Getopt::Long;", "--day -d", "perl-getopt-long"), ("perl", "use Getopt::Long qw(:config bundling);", "--day", "perl-getopt-long-bundling"),
+    ("perl", "use Getopt::Long;", "-day", "perl-getopt-long"), ("perl", "use Getopt::Long qw(:config bundling);", "-day", "perl-getopt-long"),
+    ("node", "const { program } = require('commander');", "--day", "commander"), ("node", "require('commander'); require('yargs')", "--day", ""),
+    ("shell", "while getopts ab opt; do", "-a -b", "getopts"), ("shell", "while getopts ab opt; do", "-a --all", ""), ("shell", "echo", "-a", ""),
+    ("python", "import click", "--day", "click"), ("python", "import argparse", "-day", ""), ("perl", "import argparse", "--day", ""), ("python", "", "", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("language", "script", "spellings", "reader"), NAMED)
+def test_a_script_names_the_reader_of_its_language_that_has_such_options(language: Any, script: str, spellings: str, reader: str) -> None:
+    assert reader_named(script, language, spellings.split()) == reader
+
+
+def test_the_language_of_a_program_is_told_by_its_words_or_its_first_line(tmp_path: Path) -> None:
+    script = tmp_path / "tides"
+    for first, language in (("#!/usr/bin/env python3", "python"), ("#!/usr/bin/perl -w", "perl"), ("#!/bin/dash", "shell"), ("#!/opt/nodejs18", "node"), ("", "binary")):
+        script.write_text(f"{first}\n")
+        assert language_of(str(script), []) == language, first
+    assert [language_of(f"/usr/bin/{word}", []) for word in ("python3.11", "node", "ruby3", "bash", "true")] == ["python", "node", "ruby", "shell", "binary"]
+    assert language_of("/usr/bin/env", ["python3"]) == "python" and language_of(str(tmp_path / "gone"), []) == "binary"
+    assert text_of_script(["/bin/sh", str(script)]) == "\n" and text_of_script(["/bin/true", str(tmp_path)]) == ""

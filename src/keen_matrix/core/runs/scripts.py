@@ -11,7 +11,7 @@ from keen_matrix.core.signature.readers import READERS, Reader, Runtime, can_spe
 MOST_SOURCE = 200_000
 """Bytes of a script that are read; a larger one has too many words to try."""
 _BY_SHEBANG: tuple[tuple[str, Runtime], ...] = (
-    ("python", "python"), ("node", "node"), ("perl", "perl"), ("ruby", "ruby"),
+    ("python", "python"), ("node", "node"), ("nodejs", "node"), ("perl", "perl"), ("ruby", "ruby"),
     ("bash", "shell"), ("dash", "shell"), ("ksh", "shell"), ("zsh", "shell"), ("sh", "shell"),
 )  # fmt: skip
 

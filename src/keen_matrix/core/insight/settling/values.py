@@ -333,7 +333,6 @@ def accepted(
     """
     current, answer = request, lab.answer(request.words())
     own = [] if is_told else words_of_script(script_of(lab))
-    together = SIDE_BY_SIDE if lab.seconds is not None else 1
     left = (MOST_TRIES + len(own)) * len(slots)
     mended: set[Slot] = set()
     tried: set[tuple[Slot, str]] = set()
@@ -345,30 +344,36 @@ def accepted(
             kind = lab.signature.values[slot.name]
             tries = words_told(answer) if is_told else [*_candidates(answer, kind), *own]
             tries = [each for each in tries if (slot, each) not in tried]
-            for at, word in enumerate(tries):
-                if left <= 0:
-                    return None
+            for word, changed, found in _with_words(lab, current, slot, tries[:left]):
                 left -= 1
                 tried.add((slot, word))
-                changed = current.with_value(slot.place, slot.number, word)
-                if at % together == 0:
-                    some = tries[at : at + min(together, left + 1)]
-                    lab.answers(
-                        current.with_value(slot.place, slot.number, each).words() for each in some
-                    )
-                found = lab.answer(changed.words())
                 if found.works:
                     return changed
                 if _complaint(found, word) != _complaint(answer, _value(current, slot)):
                     current, answer = changed, found
                     mended.add(slot)
                     break
+            if left <= 0:
+                return None
         if current is before:
             if not mended:
                 return None
             # The other complaint may have been of the same word: of files that differ behind a
             # number of bytes, say. The words behind it are tried as well.
             mended.clear()
+
+
+def _with_words(
+    lab: Lab, request: Request, slot: Slot, tries: Sequence[str]
+) -> Iterator[tuple[str, Request, Answer]]:
+    """Yield words, each with the request that has it in a slot, and what came."""
+    together = SIDE_BY_SIDE if lab.seconds is not None else 1
+    for at, word in enumerate(tries):
+        if at % together == 0:
+            some = tries[at : at + together]
+            lab.answers(request.with_value(slot.place, slot.number, each).words() for each in some)
+        changed = request.with_value(slot.place, slot.number, word)
+        yield word, changed, lab.answer(changed.words())
 
 
 def words_told(answer: Answer) -> list[str]:
