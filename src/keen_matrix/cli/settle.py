@@ -50,7 +50,7 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
 """Weight of a finding → the word before it, and its style."""
-MOST_LAUNCHES, FEW_LAUNCHES, ENOUGH_SECONDS, MOST_SECONDS = 2_500, 150, 25, 40
+MOST_LAUNCHES, FEW_LAUNCHES, ENOUGH_SECONDS, MOST_SECONDS = 2_500, 150, 25, 80
 """Launches where nothing is said of them: as many as take so many seconds by the first of them, at most and at least so
 many, and none later than so many seconds. 300 do not suffice for a program with twenty options, and of one that is slow
 to start they take minutes."""
