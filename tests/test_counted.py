@@ -15,7 +15,7 @@ from keen_matrix.core.model.record import AspectRecord, Header, Record
 from keen_matrix.core.results import summary, tally
 from keen_matrix.core.results.axis_values import ABSENT
 from keen_matrix.core.results.budget import ordered, pairs_of, shares
-from keen_matrix.core.results.causes import cause_key, telling
+from keen_matrix.core.results.causes import answer_of, cause_key, telling
 from keen_matrix.core.results.grid import chosen_axes, grids_of
 from keen_matrix.core.results.summary import MatrixSummary, axis_values_of, summarize
 from keen_matrix.core.results.tally import IDS_KEPT, MOST_SLOW, REMARK_IDS, Tally
@@ -245,6 +245,29 @@ def test_what_was_skipped_is_in_no_cell() -> None:
 
 # --- causes ---
 
+def control(port: str, said: str = "exit 2: no {}") -> dict[str, Any]:
+    """What a case has that stands on a vector which is refused."""
+    return {"verdict": "groundless", "control": ("--x", port), "aspects": [unmet("control", said.format(port))]}
+
+
+def ruled(line: int, **more: Any) -> dict[str, Any]:
+    """What a case has that ends well and is not as an expectation for all vectors says."""
+    return {"family": "rephrasings", "aspects": [unmet("stdout", rule=f"s:{line}")], "exit": 0, **more}
+
+
+ANSWERS: list[tuple[dict[str, Any], str]] = [
+    ({"exit": 2, "stderr": "usage: fare [-n N]\nfare: no port\n"}, "exit 2: fare: no port"), ({"exit": 1, "stderr": "usage: fare\n"}, "exit 1: usage: fare"),
+    ({"exit": 1, "stdout": "\n\n no port \n", "stderr": ""}, "exit 1: no port"), ({"exit": 3}, "exit 3"), ({"exit": None, "signal": "SEGV"}, "SIGSEGV"),
+    ({"verdict": "hung", "exit": None, "stdout": "Port? "}, "hung: Port?"), ({"verdict": "unlaunched", "exit": None}, "unlaunched"),
+    ({"aspects": [unmet("crash", "Python: KeyError: 'x'")], "stderr": "Traceback"}, "crashed: Python: KeyError: 'x'"), ({"exit": 1, "stderr": "x" * 300}, f"exit 1: {'x' * 200}"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("fields", "answer"), ANSWERS)
+def test_how_a_launch_ended_and_what_it_said_in_a_line(fields: dict[str, Any], answer: str) -> None:
+    assert answer_of(record(**{"verdict": "differed", **fields})) == answer
+
+
 SAME: list[tuple[dict[str, Any], dict[str, Any], bool]] = [
     ({"stderr": "fare: no port Moor"}, {"stderr": "fare: no port Voe", "argv": ("Voe",)}, False),  # Moor is no word of the first
     ({"stderr": "fare: no port Moor", "argv": ("Moor",)}, {"stderr": "fare: no port Voe", "argv": ("Voe",)}, True),
@@ -254,6 +277,14 @@ SAME: list[tuple[dict[str, Any], dict[str, Any], bool]] = [
     ({"stderr": ""}, {"stderr": "", "kind": "too-few"}, False), ({"stderr": "bad"}, {"stderr": "bad", "aspects": [unmet(actual="3")]}, False),
     ({"stderr": "bad"}, {"stderr": "bad", "verdict": "crashed"}, False),
     ({"stderr": "Traceback (most recent call last):\n  a\nKeyError: 'x'"}, {"stderr": "Traceback (most recent call last):\n  b\nKeyError: 'y'"}, True),
+    ({"stderr": "bad value 3x", "culprit": "3x"}, {"stderr": "bad value 4y", "culprit": "4y"}, True),
+    (control("Moor"), control("Voe"), True), (control("Moor"), control("Voe", "exit 2: --x is broken"), False),
+    (control("Moor"), {"family": "accepted", "kind": "smallest", "exit": 2, "argv": ("Voe",), "stderr": "no Voe"}, True),  # it stands on that
+    (control("Moor"), {"family": "accepted", "kind": "smallest", "exit": 2, "argv": ("Voe",), "stderr": "no Voe", "verdict": "unsteady"}, False),
+    ({"family": "accepted", "kind": "pairs", "detail": "x", "culprit": "-a -b", "stderr": "1"}, {"family": "accepted", "kind": "pairs", "detail": "y", "culprit": "-a -b", "stderr": "2"}, True),
+    ({"family": "accepted", "kind": "pairs", "detail": "x", "culprit": "-a -b"}, {"family": "accepted", "kind": "pairs", "detail": "x", "culprit": "-a -c"}, False),
+    (ruled(7, kind="moved"), ruled(7, family="effects", kind="other value"), True), (ruled(7), ruled(8), False), (ruled(7, stderr="so"), ruled(7, stderr="or so"), False),
+    (ruled(7, aspects=[unmet(rule="s:7")], kind="moved"), ruled(7, aspects=[unmet(rule="s:7")], kind="other"), False),
     ({"family": "", "stderr": "bad"}, {"family": "", "stderr": "worse"}, True), ({"family": ""}, {"family": "", "matrix": "two"}, False),
 ]  # fmt: skip
 

@@ -191,6 +191,13 @@ def test_a_script_that_may_do_more_is_not_passed_by(place: Place, folder: str, s
     assert "directly" not in came.err and launches_of(place, folder) in (30, 31), came
 
 
+def test_what_never_prints_the_same_is_not_known_to_be_the_same(place: Place) -> None:
+    env = tides(place, "shims", 'exec {here}/real/tides "$@"')
+    place.write("real/tides", (place.folder / "real/tides").read_text().replace('print("usage', 'print(os.getpid(), "usage'))
+    came = place.call("run", env=env)
+    assert came.status == 0 and "directly" not in came.err and launches_of(place, "shims") == 31
+
+
 def test_settling_states_that_a_slow_script_is_passed_by_where_vectors_come_to_the_same(place: Place) -> None:
     env = tides(place, "shims", 'sleep 0.1\nexport SET=by-it\nexec {here}/real/tides "$@"')
     came = place.call("settle", "f.matrix.toml", "--write", env=env)
