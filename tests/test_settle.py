@@ -686,3 +686,32 @@ def test_time_ends_settling_as_launches_do_and_each_step_has_its_share(freight: 
         assert other.experiments.until == lab.experiments.until, "whatever it is asked beside"
         in_time = settled(lab)
     assert not in_time.is_stopped and {each.text for each in in_time.findings} >= {*FOUND}
+
+
+WHARF = r"""
+    words=$(getopt -n wharf -o aqh -l all,quiet,help -- "$@") || exit 1
+    eval set -- "$words"
+    all= quiet=
+    while [ "$1" != -- ]; do
+        case $1 in
+            -a|--all) all=1 ;;
+            -q|--quiet) quiet=1 ;;
+            -h|--help) printf '%s\n' 'Usage: wharf NAME [BERTH]' '  or:  wharf OPTION... NAME...' '' '  -a, --all    each NAME' '  -q, --quiet  say less' '  -h, --help   help'; exit ;;
+        esac
+        shift
+    done
+    shift
+    [ $# -ge 1 ] || { echo "wharf: a NAME is missing" >&2; exit 1; }
+    [ -n "$all" ] || [ $# -le 2 ] || { echo "wharf: superfluous '$3'" >&2; exit 1; }
+    [ -n "$quiet" ] || echo "$*"
+    """
+
+
+@pytest.mark.skipif(not Path("/usr/bin/getopt").exists(), reason="no getopt here")
+def test_a_line_that_takes_many_words_with_an_option_alone_asks_for_it(place: Place) -> None:
+    place.write("wharf.sh", WHARF)
+    came = place.call("draft", "--settle", "-o", "w.matrix.toml", "--", "sh", "wharf.sh", timeout=120)
+    text = place.folder.joinpath("w.matrix.toml").read_text()
+    assert "finding   many NAME need --all" in came.err, came
+    assert '"-a,--all [-q,--quiet] [-h,--help] NAME..."' in text, text
+    assert place.call("run", timeout=120).status == 0

@@ -27,6 +27,23 @@ def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
     return Form(tuple(items))
 
 
+def asked_for(form: Form, spellings: Sequence[Set[str]], *, several: bool) -> Form | None:
+    """Return a line in which one of some options that stand in brackets of their own has to be given, or `several`;
+    None where they stand otherwise."""
+    group = grouped(form, spellings)
+    if group is None:
+        return None
+    if len(spellings) == 1:
+        return without_brackets(form, spellings[0], set())
+    items = [
+        replace(item, optional=False, several=several)
+        if isinstance(item, Choice) and set(spellings_in(item)) & spellings[0]
+        else item
+        for item in group.items
+    ]
+    return Form(tuple(items))
+
+
 def _place_of(form: Form, spellings: Set[str]) -> int | None:
     """Return where a group stands that is nothing but alternatives of one option each, one of them
     a given one."""

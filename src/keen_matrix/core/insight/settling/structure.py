@@ -14,19 +14,17 @@ from keen_matrix.core.insight.settling.edits import (
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.lines import (
-    grouped,
+    asked_for,
     short,
-    spellings_in,
     spellings_of_keys,
     synopsis_edit,
     without_brackets,
 )
-from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
+from keen_matrix.core.notation.synopsis import Choice, Item, Operand
 from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import FormGrounds
 from keen_matrix.core.signature.requests import Builder, Request, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
-from keen_matrix.core.structs import replace
 
 
 def settle_required(lab: Lab) -> Iterator[Finding]:
@@ -119,21 +117,14 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
     together."""
     form = lab.signature.lines[number]
     text = f"one of {', '.join(keys)} is required"
-    grouping = grouped(form, [spellings_of_keys(lab, number, {key}) for key in keys])
-    if grouping is None:
-        return Finding(text=text, shown=shown)
     trials = lab.forms.trials(number)
     options = [each for each in trials.builder.form.options if each.key in keys]
     pairs = combinations(options, 2)
     together = any(lab.works(trials.builder.smallest(pair)) for pair in pairs)
-    items = [
-        replace(item, optional=False, several=together)
-        if isinstance(item, Choice)
-        and spellings_of_keys(lab, number, set(keys)) <= set(spellings_in(item))
-        else item
-        for item in grouping.items
-    ]
-    return Finding(text=text, shown=shown, edits=(synopsis_edit(lab, number, Form(tuple(items))),))
+    spellings = [spellings_of_keys(lab, number, {key}) for key in keys]
+    changed = asked_for(form, spellings, several=together)
+    edits = () if changed is None else (synopsis_edit(lab, number, changed),)
+    return Finding(text=text, shown=shown, edits=edits)
 
 
 def settle_endless(lab: Lab) -> Iterator[Finding]:

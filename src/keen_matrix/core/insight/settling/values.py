@@ -17,6 +17,7 @@ from keen_matrix.core.insight.settling.edits import (
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
+from keen_matrix.core.insight.settling.lines import asked_for, spellings_of_keys, synopsis_edit
 from keen_matrix.core.insight.settling.program import (
     has_input,
     has_sample,
@@ -33,7 +34,7 @@ from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.helptext import range_in
 from keen_matrix.core.signature.model import value_type
-from keen_matrix.core.signature.requests import Builder, Request, plain_options
+from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.signature.values import ABSENT_FILE, Existing, Text, ValueType
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 from keen_matrix.core.structs import replace
@@ -162,13 +163,13 @@ MOST_WORDS = 4
 def settle_counts(lab: Lab) -> Iterator[Finding]:
     """Find how many words an operand must have, and may have, that the synopsis lets have any
     number."""
-    for builder in lab.forms.builders(grounded=False):
+    for number, builder in enumerate(lab.forms.builders(grounded=False)):
         for item in builder.form.form.walk():
             if isinstance(item, Operand) and item.name.several:
-                yield from _counted(lab, builder, item.name.name)
+                yield from _counted(lab, builder, item.name.name, number)
 
 
-def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
+def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Finding]:
     if getattr(lab.signature.values[name], "count", None) is not None:
         return
     requests = [builder.with_counts(name, count) for count in range(1, MOST_WORDS + 1)]
@@ -185,6 +186,10 @@ def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
     most = MOST_WORDS - works[::-1].index(True)
     if not all(works[least - 1 : most]) or (least == 1 and most == MOST_WORDS):
         return
+    asking = _asked_for_many(lab, number, name, vectors[-1])
+    if asking is not None:
+        yield asking
+        return
     count = count_text(least, most if most < MOST_WORDS or least == most else None)
     table = {**table_of(lab.signature.values[name]), "count": count}
     table = {key: value for key, value in table.items() if (key, value) != ("type", "text")}
@@ -195,6 +200,33 @@ def _counted(lab: Lab, builder: Builder, name: str) -> Iterator[Finding]:
     edit = ValueEdit(name, table, note)
     words = f"{count} words" if least == most or most == MOST_WORDS else f"{least} to {most} words"
     yield Finding(text=f"{name} has {words.replace('..', ' or more')}", shown=shown, edits=(edit,))
+
+
+def _asked_for_many(lab: Lab, number: int, name: str, refused: Words) -> Finding | None:
+    """Return that a line asks for one of the options with which it takes many words, where another line has few of
+    them: of `NAME [SUFFIX]` and `OPTION... NAME...` the second is none without its options."""
+    forms = lab.signature.forms
+    lines = [each.form for at, each in enumerate(forms) if at != number]
+    operands = (item for line in lines for item in line.walk() if isinstance(item, Operand))
+    if name not in {item.name.name for item in operands if not item.name.several}:
+        return None
+    builder = Builder(lab.signature, forms[number])
+    tried = {
+        option.key: made.words()
+        for option in plain_options(lab.signature, builder.form)
+        if (made := builder.wished(Wish({option.key}, full=False, counts={name: MOST_WORDS})))
+    }
+    answers = lab.answers(tried.values())
+    keys = [key for key, answer in zip(tried, answers, strict=True) if answer.works]
+    spellings = [spellings_of_keys(lab, number, {key}) for key in keys]
+    changed = asked_for(forms[number].form, spellings, several=len(keys) > 1) if keys else None
+    if changed is None:
+        return None
+    return Finding(
+        text=f"many {name} need {' or '.join(keys)}",
+        shown=lab.shown(tried[keys[0]], refused),
+        edits=(synopsis_edit(lab, number, changed),),
+    )
 
 
 def settle_told(lab: Lab) -> Iterator[Finding]:
