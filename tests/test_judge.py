@@ -406,3 +406,9 @@ def test_parse_args_of_node_agrees() -> None:
     done = subprocess.run(["node", "-e", NODE], input="\n".join(asked).encode(), capture_output=True, check=True)
     answers = done.stdout.decode().split()
     agreement(((status, answer == "1", what) for (status, what), answer in zip(judged, answers, strict=True)), 0.08)
+
+
+def test_a_message_on_a_word_too_many_may_name_the_word_the_last_operand_or_what_makes_up_a_line_without_any() -> None:
+    for synopsis, words, mentions in (("-l,--list [-q]", "--list x", ("x", "-l", "--list")), ("[-l,--list] PORT", "x y", ("y", "PORT")), ("[-q]", "x", ("x",))):
+        judged = Signature.from_synopsis(synopsis, {"PORT": {"type": "text"}} if "PORT" in synopsis else {}, "gnu").judge(words.split())
+        assert [(each.kind, each.mentions) for each in judged.refusals] == [("too-many", mentions)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence, Set
 from typing import Literal, NamedTuple
 
-from keen_matrix.core.notation.synopsis import Choice, Form, Operand
+from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
 from keen_matrix.core.signature.habits import (
     MOST_READINGS,
     OPERANDS,
@@ -259,6 +259,8 @@ def _told(
         findings.reasons.append(f"{word}: {shown}")
     if matched.unexpected is not None:
         last = [name for kind, name, _ in matched.bound if kind != "keyword"][-1:]
+        uses = [item for item in form.form.items if isinstance(item, OptionUse)]
+        last = last or [each for use in uses for each in use.spellings]
         ignored = signature.habits.superfluous_operands == "ignore"
         _tell_unexpected(
             matched.unexpected, matched.keywords, last, resolved, findings, ignored=ignored
@@ -281,7 +283,7 @@ def _tell_unexpected(
     ignored: bool,
 ) -> None:
     """Refuse a word that no operand is left for. A message may name it, or the operand before it,
-    which was the last that there is."""
+    which was the last that there is; of a line without operands what makes it up: with `--stdin-paths` goes none."""
     if keywords:
         why = f"{word!r} is none of {', '.join(keywords)}"
         findings.refuse("not-a-choice", word, *keywords, why=why)
