@@ -301,7 +301,7 @@ def test_unfold_shows_families_and_tells_why(place: Place) -> None:
     [
         (f"{sys.executable} {OFFICE}/sound/fare.py", ["[-n,--riders RIDERS]", "[--bike | --car]", "ORIGIN DESTINATION", 'reader = "argparse"',
                                                      'RIDERS = { type = "int", min = 1, max = 60, default = 1 }']),
-        (f"sh {OFFICE}/sound/tide.sh", ['"[-q] [-d DAY] [-u UNIT] PORT"', 'style = "posix"', "default = 1"]),
+        (f"sh {OFFICE}/sound/tide.sh", ['"[-q] [-d DAY] [-u UNIT] PORT"', 'reader = "getopts" # guess: its script names it', "default = 1"]),
         (f"{sys.executable} -m json.tool", ["[--indent INDENT | --tab | --no-indent | --compact]", "[<infile>] [<outfile>]"]),
         ("seq", ["[-w,--equal-width]", "FIRST INCREMENT LAST", "[-s,--separator STRING]"]),
     ],
