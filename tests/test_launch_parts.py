@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from itertools import pairwise
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 
 from keen_matrix.core.launch.capture import Capture
 from keen_matrix.core.launch.dialogue import Answering, Dialogue
+from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
 from keen_matrix.core.launch.state import GRACE, Event, Machine, State
 
 SAIL = Answering(prompt=b"Proceed?", reply=b"yes", within=1.0)
@@ -113,3 +116,18 @@ def test_an_event_leads_from_a_state_to_the_right_one(state: State, event: Event
 def test_every_move_leads_to_the_right_and_so_every_launch_ends() -> None:
     assert all(to is None or to > state for state, _, to in table_of_moves())
     assert {state for state, _, to in table_of_moves() if to is not None} == set(State) - {State.FINISHED}
+
+
+def test_a_directory_that_one_runner_begins_anew_is_that_of_the_others_too(tmp_path: Path) -> None:
+    above = WorkerDirectory(str(tmp_path / "shared/0"))
+    first, second, third = (CaseDirectories(above, number) for number in range(3))
+    first.prepare()
+    second.prepare()
+    (tmp_path / "shared").rename(tmp_path / "moved")
+    (tmp_path / "outside").mkdir()
+    (tmp_path / "shared").symlink_to(tmp_path / "outside")
+    first.renew()
+    for each in (first, second, third):
+        each.prepare()
+        assert os.path.dirname(each.root) == above.path and os.listdir(each.work) == [] and each.work_is_in_place
+    assert os.listdir(tmp_path / "outside") == []

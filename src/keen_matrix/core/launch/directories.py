@@ -133,6 +133,8 @@ class CaseDirectories:
         # it.
         if not self._above.is_in_place:
             self._above.replace()
+        # another runner may have begun it anew: then our paths lead to where it was
+        if os.path.dirname(self.root) != self._above.path:
             self._name_paths()
         for _ in range(MOST_NAMES):
             try:
