@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 import shutil
 import signal
+import sys
 import textwrap
 import time
 import tomllib
@@ -715,3 +716,21 @@ def test_a_line_that_takes_many_words_with_an_option_alone_asks_for_it(place: Pl
     assert "finding   many NAME need --all" in came.err, came
     assert '"-a,--all [-q,--quiet] [-h,--help] NAME..."' in text, text
     assert place.call("run", timeout=120).status == 0
+
+
+def test_the_bounds_of_a_number_are_found_though_its_parser_says_what_it_is(place: Place) -> None:
+    place.write("dock.py", """
+        import argparse
+        parser = argparse.ArgumentParser(prog="dock")
+        parser.add_argument("ship")
+        parser.add_argument("--length", type=int, default=20)
+        parser.add_argument("--tug", choices=["one", "two"])
+        given = parser.parse_args()
+        if not 5 <= given.length <= 120:
+            parser.error("argument --length: expected 5 to 120")
+        """)  # fmt: skip
+    came = place.call("draft", "--settle", "-o", "d.matrix.toml", "--", sys.executable, "dock.py", timeout=120)
+    stated = tomllib.loads(place.folder.joinpath("d.matrix.toml").read_text())["signature"]
+    assert "finding   LENGTH is a whole number from 5 to 120" in came.err, came
+    assert stated["values"]["LENGTH"] == {"type": "int", "default": 20, "min": 5, "max": 120}
+    assert not {"where", "repeat", "aside"} & stated.keys(), "2 is refused by itself: no second use, and no words beside, are to blame"

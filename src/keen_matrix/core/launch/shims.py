@@ -28,10 +28,10 @@ LOOK_SECONDS = 0.0005
 
 def is_shell_script(file: str) -> bool:
     """Tell whether a file is a script for a shell, by its first line."""
-    return any(os.path.basename(each) in SHELLS for each in _interpreter(file)[:2])
+    return any(os.path.basename(each) in SHELLS for each in interpreter_of(file)[:2])
 
 
-def _interpreter(file: str) -> list[str]:
+def interpreter_of(file: str) -> list[str]:
     """Return the words of the first line of a script; none of what is no script."""
     try:
         with open(file, "rb") as opened:
@@ -101,7 +101,7 @@ def _target(seen: _Seen, own: Sequence[str]) -> str | None:
         return None
     file = before[-1]
     # only what the first line of the script says may stand before it
-    said = [os.path.basename(each) for each in _interpreter(file)]
+    said = [os.path.basename(each) for each in interpreter_of(file)]
     if not {os.path.basename(each) for each in before[:-1]} <= {*said}:
         return None
     if not (os.path.isabs(file) and os.access(file, os.X_OK)) or is_shell_script(file):
@@ -155,4 +155,4 @@ def _looked_at(process: subprocess.Popen[bytes], due: float) -> tuple[list[str],
     return argv, {name: value for name, _, value in pairs}
 
 
-__all__ = ["is_shell_script", "is_shim", "watched"]
+__all__ = ["interpreter_of", "is_shell_script", "is_shim", "watched"]

@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Sequence
 
+from keen_matrix.core.launch.shims import interpreter_of
 from keen_matrix.core.signature.readers import READERS, Reader, Runtime, can_spell
 
 MOST_SOURCE = 200_000
@@ -37,12 +38,7 @@ def language_of(file: str, words: Sequence[str]) -> Runtime:
     """Return what a program is run by: told by its file and the word behind it, else by the first line of
     the file."""
     told = [os.path.basename(file), *map(os.path.basename, words[:1])]
-    try:
-        with open(file, "rb") as opened:
-            first = opened.readline(200).decode("utf-8", "replace")
-    except OSError:
-        first = ""
-    told += first[2:].replace("/", " ").split() if first.startswith("#!") else []
+    told += map(os.path.basename, interpreter_of(file))
     for word in told:
         for name, runtime in _BY_SHEBANG:
             if word == name or (

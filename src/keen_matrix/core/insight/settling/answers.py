@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import zip_longest
 
 from keen_matrix.core.expect.help import HelpAspect, help_rule
+from keen_matrix.core.expressions import Template
 from keen_matrix.core.insight.settling.edits import (
     OBSERVED,
     AppendEdit,
@@ -177,7 +178,8 @@ def _common_text(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
     edit = KeyEdit(
         ("refusal", "stderr"), {"contains": common}, f"{OBSERVED} in {len(refused)} refusals"
     )
-    yield Finding(text=f'every refusal says "{common}"', shown=shown, edits=(edit,))
+    said = Template(common).constant  # as it is printed: in a spec braces are doubled
+    yield Finding(text=f'every refusal says "{said}"', shown=shown, edits=(edit,))
 
 
 def common_text(texts: Sequence[str]) -> str:

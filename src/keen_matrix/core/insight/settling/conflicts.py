@@ -28,12 +28,7 @@ from keen_matrix.core.insight.settling.lines import (
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
 from keen_matrix.core.notation.synopsis import Choice, Form
 from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.forms import (
-    UNKNOWN,
-    FormTrials,
-    beside_operands,
-    optional_of,
-)
+from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
 from keen_matrix.core.signature.families.accepted import pairs_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, KeyEdit, edited
+from keen_matrix.core.insight.settling.edits import OBSERVED, KeyEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.launch.through import started_directly
 from keen_matrix.core.launch.warmcheck import difference_of
+from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.forms import UNKNOWN
 from keen_matrix.core.signature.grounds import Words
 
@@ -27,16 +29,15 @@ def pass_launcher_by(lab: Lab) -> None:
     vectors = list(dict.fromkeys(vectors))
     answers = lab.answers(vectors)
     edit = KeyEdit(("program", "launch-through"), "resolved", OBSERVED)
-    other = Lab(lab.path, edited(lab.text, [edit]), lab.pool, lab.watch, lab.limit)
-    if other.launch == lab.launch:
+    direct = started_directly(lab.launch, saves)
+    other = Experiments(lab.spec, direct, lab.pool, lab.watch, lab.limit)
+    others = other.launched(vectors)
+    lab.experiments.launches += other.launches
+    lab.experiments.spent += other.spent
+    pairs = zip(vectors, answers, strict=True)
+    if any(difference_of(answer.record, others[words].record) for words, answer in pairs):
         return
-    others = other.answers(vectors)
-    lab.experiments.launches += other.experiments.launches
-    lab.experiments.spent += other.experiments.spent
-    if any(difference_of(a.record, b.record) for a, b in zip(answers, others, strict=True)):
-        return
-    name, lab.launch = os.path.basename(lab.launch.words[0]), other.launch
-    # what came of each is told after it is started so: the vectors are known both ways
+    name, lab.launch = os.path.basename(lab.launch.words[0]), direct
     text = (
         f"{name} only starts {saves.file}, and takes {saves.seconds:.1f} s for it: it is passed by"
     )

@@ -362,7 +362,10 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
             if part.option.again or len(part.values) > 1:
                 continue
             legal = builder.legal(part.option.name_of(0)) if part.values else []
-            other = next((each for each in legal if each != part.values[0]), None)
+            # one that is refused by itself tells nothing of a second use
+            others = [replace(part, values=(each,)) for each in legal if each != part.values[0]]
+            sound = (each for each in others if lab.answer(_beside(base, each.words())).works)
+            other = next((each.values[0] for each in sound), None)
             second = [other] if other is not None else list(part.values)
             vectors.append(_beside(base, [*part.words(), part.spelling, *second]))
     vectors = list(dict.fromkeys(vectors))[:MOST_REPEATED]

@@ -239,9 +239,11 @@ def settle_told(lab: Lab) -> Iterator[Finding]:
 
 
 def settle_types(lab: Lab) -> Iterator[Finding]:
-    """Find the types of values that are open, or only guessed."""
+    """Find the types of values that are open, or only guessed, and the bounds of numbers: a parser tells that
+    it is one, and the program behind it which it takes."""
     for name, kind in lab.signature.values.items():
-        if not (_is_open(lab, name) or kind.type == "file"):
+        is_number = kind.type == "int" and table_of(kind).keys().isdisjoint(("min", "max"))
+        if not (_is_open(lab, name) or kind.type == "file" or is_number):
             continue
         found = _context(lab, name)
         if found is None:
@@ -250,6 +252,8 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
         if kind.type == "file" and not lab.works(request):
             yield from _with_content(lab, request)
         if not _is_open(lab, name):
+            if is_number and lab.works(request):
+                yield from _bounded(lab, request, slots[0])
             continue
         if lab.works(request):
             if lab.is_guessed(name):
@@ -258,6 +262,22 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
                 yield from _not_any_text(lab, request, slots[0])
         else:
             yield from typed_findings(lab, request, slots)
+
+
+def _bounded(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+    """Find the bounds of a number of which nothing else is open, where legal ones are refused."""
+    kind = lab.signature.values[slot.name]
+    tried = [request.with_value(slot.place, slot.number, each).words() for each in kind.legal()[:4]]
+    if all(each.works for each in lab.answers(tried)):
+        return
+    bounds, told = bounds_at(lab, request, slot)
+    if bounds:
+        table = {**table_of(kind), **bounds}
+        vectors = [request.with_value(slot.place, slot.number, each).words() for each in told]
+        refused = [each for each in vectors if not lab.answer(each).works]
+        edit = ValueEdit(slot.name, table, _note(lab, refused))
+        text = f"{slot.name} is {described(table)}"
+        yield Finding(text=text, shown=lab.shown(*vectors), edits=(edit,))
 
 
 def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
