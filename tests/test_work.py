@@ -186,3 +186,12 @@ def calls_of_a_launch(place: Place) -> dict[str, float]:
         in_process_of_its_own(WORKING, place.folder)
         asked.append(json.loads((place.folder / "calls").read_text()))
     return {name: (asked[1][name] - asked[0].get(name, 0)) / 200 for name in asked[1]}
+
+
+def test_a_run_starts_nothing_but_the_program(place: Place) -> None:
+    """Python's own platform.platform() starts `uname` to find out more, once a run."""
+    for name in ("uname", "ldd", "getconf", "file", "sh"):
+        place.write(f"bin/{name}", f'#!/bin/sh\necho {name} "$@" >> "{place.folder}/started"\n').chmod(0o755)
+    place.write("a.matrix.toml", SMALL)
+    assert place.call("run", env={"PATH": f"{place.folder}/bin:{os.environ['PATH']}"}).status == 0
+    assert not (place.folder / "started").exists()

@@ -78,11 +78,6 @@ def cut(text: str, width: int) -> str:
     return kept + mark
 
 
-_UNWRITTEN = re.compile(
-    r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff]"
-)
-
-
 def exact_line(words: Iterable[str]) -> str:
     """Return words as a line of POSIX sh that gives these very words, in single quotes where they
     need any (XCU 2.2.2).
@@ -96,7 +91,7 @@ def exact_line(words: Iterable[str]) -> str:
 def is_written_whole(text: str) -> bool:
     """Tell whether a text can be shown, and pasted, as it is: it contains nothing but visible
     characters and newlines."""
-    return not _UNWRITTEN.search(text.replace("\n", ""))
+    return not _CONTROLS.search(text.replace("\n", ""))
 
 
 def shell_word(word: str) -> str:

@@ -15,50 +15,45 @@ from keen_matrix.core.model.signals import signal_name
 TAIL_BYTES = 256 * 1024
 """Bytes at the end of standard error that are searched: a runtime's last words come last."""
 
-_NEEDS_FAILURE: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
-    (runtime, re.compile(pattern, re.MULTILINE))
-    for runtime, pattern in (
-        ("Python", rb"^Traceback \(most recent call last\):$"),
-        ("Python", rb"^Fatal Python error: "),
-        (
-            "Python",
-            rb'^  File ".*", line \d+\n(?:.*\n)*?(?:SyntaxError|IndentationError|TabError): ',
-        ),
-        (
-            "Node",
-            rb"^(?:node:internal/|.*:\d+\n(?:.*\n)*?\s*\^+\n(?:.*\n)*?(?:\w*Error|Uncaught|\[?Error)\b.*(?:\n.*)*?\n    at )",
-        ),
-        ("Node", rb"^Node\.js v\d+"),
-        ("Java", rb'^Exception in thread "[^"]*" \S+'),
-        ("Go", rb"^panic: .*(?:\n.*)*?^goroutine \d+ \["),
-        ("Go", rb"^fatal error: .*(?:\n.*)*?^goroutine "),
-        ("Rust", rb"^thread '[^']*'(?: \(\d+\))? panicked at "),
-        ("Ruby", rb"^\S+\.rb:\d+:in .*\((?:\w|::)*(?:Error|Exception)\)$"),
-        ("Perl", rb"^.+ at \S+ line \d+(?:, <\w+> (?:line|chunk) \d+)?\.$"),
-        (".NET", rb"^Unhandled [Ee]xception[:.]"),
-        ("C++", rb"^terminate called after throwing "),
-        ("sanitizer", rb"^(?:==\d+==)?ERROR: (?:Address|Leak|Memory|Thread)Sanitizer: "),
-        ("sanitizer", rb": runtime error: "),
-    )
+_NEEDS_FAILURE = (
+    ("Python", rb"^Traceback \(most recent call last\):$"),
+    ("Python", rb"^Fatal Python error: "),
+    (
+        "Python",
+        rb'^  File ".*", line \d+\n(?:.*\n)*?(?:SyntaxError|IndentationError|TabError): ',
+    ),
+    (
+        "Node",
+        rb"^(?:node:internal/|.*:\d+\n(?:.*\n)*?\s*\^+\n(?:.*\n)*?(?:\w*Error|Uncaught|\[?Error)\b.*(?:\n.*)*?\n    at )",
+    ),
+    ("Node", rb"^Node\.js v\d+"),
+    ("Java", rb'^Exception in thread "[^"]*" \S+'),
+    ("Go", rb"^panic: .*(?:\n.*)*?^goroutine \d+ \["),
+    ("Go", rb"^fatal error: .*(?:\n.*)*?^goroutine "),
+    ("Rust", rb"^thread '[^']*'(?: \(\d+\))? panicked at "),
+    ("Ruby", rb"^\S+\.rb:\d+:in .*\((?:\w|::)*(?:Error|Exception)\)$"),
+    ("Perl", rb"^.+ at \S+ line \d+(?:, <\w+> (?:line|chunk) \d+)?\.$"),
+    (".NET", rb"^Unhandled [Ee]xception[:.]"),
+    ("C++", rb"^terminate called after throwing "),
+    ("sanitizer", rb"^(?:==\d+==)?ERROR: (?:Address|Leak|Memory|Thread)Sanitizer: "),
+    ("sanitizer", rb": runtime error: "),
 )
-_ANY_EXIT: tuple[tuple[str, re.Pattern[bytes]], ...] = tuple(
-    (runtime, re.compile(pattern, re.MULTILINE))
-    for runtime, pattern in (
-        (
-            "shell",
-            rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$",
-        ),
-        (
-            "shell",
-            rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)",
-        ),
-        (
-            "shell",
-            rb"^\S+: (?:line )?\d+: .*(?:[Ii]llegal number|unbound variable|parameter not set|arithmetic expression)",
-        ),
-        ("shell", rb"^\S+: (?:line )?\d+: +\d+ (?:Segmentation fault|Aborted|Killed)"),
-    )
+_ANY_EXIT = (
+    (
+        "shell",
+        rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$",
+    ),
+    (
+        "shell",
+        rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)",
+    ),
+    (
+        "shell",
+        rb"^\S+: (?:line )?\d+: .*(?:[Ii]llegal number|unbound variable|parameter not set|arithmetic expression)",
+    ),
+    ("shell", rb"^\S+: (?:line )?\d+: +\d+ (?:Segmentation fault|Aborted|Killed)"),
 )
+"""Runtimes, and what each says of an error that went through: of a failed end, and of any end."""
 
 
 def crash_sign(outcome: Outcome) -> str | None:
@@ -74,7 +69,8 @@ def crash_sign(outcome: Outcome) -> str | None:
     tables = (_NEEDS_FAILURE, _ANY_EXIT) if outcome.exit else (_ANY_EXIT,)
     for table in tables:
         for runtime, pattern in table:
-            match = pattern.search(tail)
+            # compiled when first asked, and remembered by the module: most commands check nothing
+            match = re.search(pattern, tail, re.MULTILINE)
             if match:
                 return f"{runtime}: {_last_words(runtime, tail, match)}"
     return None

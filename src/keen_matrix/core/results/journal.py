@@ -34,15 +34,24 @@ FAULT_KEPT = 2_000
 """Characters of the reason why a spec could not be run that its header keeps."""
 
 
+def system_name() -> str:
+    """Return the name and the release of the system, and the kind of its machine.
+
+    It is asked of the kernel: platform.platform() starts a program to find out more.
+    """
+    import platform
+
+    return f"{platform.system()} {platform.release()} {platform.machine()}"
+
+
 def bare_header(path: str, jobs: int) -> Header:
     """Return the header line of a spec of which no more is known than where it stands."""
     import datetime
-    import platform
 
     return Header(
         journal=JOURNAL_VERSION, version=VERSION, spec=path, jobs=jobs,
         started=datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
-        platform=f"{platform.system()} {platform.release()} {platform.machine()}",
+        platform=system_name(),
     )  # fmt: skip
 
 

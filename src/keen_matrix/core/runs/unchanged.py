@@ -24,6 +24,7 @@ from keen_matrix.core.model.identity import CaseKey
 from keen_matrix.core.model.lines import decode, encode
 from keen_matrix.core.model.record import PASSING, CaseFields, Header, Record
 from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.results.journal import system_name
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.sources import Places, digest_of_all, places_of
 from keen_matrix.core.version import VERSION
@@ -49,7 +50,7 @@ def matrix_digests(
     common = digest_of_all(
         sources,
         [
-            VERSION, sys.version, platform.platform(), spec.parts.common, repr(launch),
+            VERSION, sys.version, system_name(), platform.version(), spec.parts.common, repr(launch),
             repr(sorted(environment.items())), str(asked.repeat),
         ],
     )  # fmt: skip

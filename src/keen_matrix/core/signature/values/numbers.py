@@ -24,12 +24,13 @@ Number: TypeAlias = int | float
 
 LONG_NUMBER = 1_000
 """Characters up to which a text that is no plain number is compared with other ways to write one."""
-_DOUBTFUL_INT = re.compile(
-    r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
+_DOUBTFUL_INT = (
+    r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+"
+    r"|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
 )
 """Underscores, separators, signs, leading zeros, other digits, white space round it, exponents,
 other bases, suffixes."""
-_DOUBTFUL_FLOAT = re.compile(
+_DOUBTFUL_FLOAT = (
     r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
     r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"
 )
@@ -48,7 +49,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
     """What a text of it is."""
     plain: ClassVar[re.Pattern[str]]
     """How it is surely written."""
-    other: ClassVar[re.Pattern[str]]
+    other: ClassVar[str]
     """How some readers take it as well."""
     spellings: ClassVar[Mapping[str, Convert]]
     """How libraries read it."""
@@ -116,7 +117,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
         # their own.
         if len(text) > LONG_NUMBER:
             return doubtful(_LONG)
-        if self.other.fullmatch(text):
+        if re.fullmatch(self.other, text):
             return doubtful(f"not every reader takes this for {self.noun}")
         return illegal(f"it is not {self.noun}")
 
@@ -172,7 +173,7 @@ class Whole(Bounded, frozen=True, kw_only=True):
     type: ClassVar[TypeName] = "int"
     noun: ClassVar[str] = "a whole number"
     plain: ClassVar[re.Pattern[str]] = re.compile(r"-?(?:0|[1-9][0-9]*)")
-    other: ClassVar[re.Pattern[str]] = _DOUBTFUL_INT
+    other: ClassVar[str] = _DOUBTFUL_INT
     spellings: ClassVar[Mapping[str, Convert]] = WHOLE
     fits_below: ClassVar[int] = 2**31  # beyond lies what a C int cannot have
 
@@ -217,7 +218,7 @@ class Fraction(Bounded, frozen=True, kw_only=True):
     type: ClassVar[TypeName] = "float"
     noun: ClassVar[str] = "a number"
     plain: ClassVar[re.Pattern[str]] = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?")
-    other: ClassVar[re.Pattern[str]] = _DOUBTFUL_FLOAT
+    other: ClassVar[str] = _DOUBTFUL_FLOAT
     spellings: ClassVar[Mapping[str, Convert]] = FRACTION
     fits_below: ClassVar[int] = 10**300  # nearly the largest number of 64 bits (IEEE 754)
 

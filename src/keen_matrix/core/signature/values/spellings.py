@@ -11,10 +11,8 @@ Convert: TypeAlias = Callable[[str], int | float]
 
 
 def _by(pattern: str, convert: Convert) -> Convert:
-    compiled = re.compile(pattern, re.ASCII)
-
     def converted(text: str) -> int | float:
-        if not compiled.fullmatch(text):
+        if not re.fullmatch(pattern, text, re.ASCII):
             raise ValueError(text)
         return convert(text)
 

@@ -1,9 +1,7 @@
 """Values of axes and rows."""
 
-from __future__ import annotations
-
 import datetime
-from typing import Annotated
+from typing import Annotated, Self
 
 from pydantic import (
     BeforeValidator,
@@ -95,14 +93,14 @@ class AxisTable(Table):
     sample: Annotated[int, Field(ge=1)] | None = Field(
         None, description="How many values to draw, without putting back.", examples=[20]
     )
-    of: AxisOf | None = Field(
+    of: "AxisOf | None" = Field(
         None, description="Where the sample is drawn from: an axis, or a NAME of the signature.",
         examples=[{"from": 1, "to": 1000}],
     )  # fmt: skip
     seed: int = Field(0, description="Seed of the sample.", examples=[7])
 
     @model_validator(mode="after")
-    def _one_source(self) -> AxisTable:
+    def _one_source(self) -> Self:
         given = [key for key, source in SOURCES.items() if getattr(self, source.field) is not None]
         if len(given) != 1:
             found = f"found {' and '.join(given)}" if given else "found none"

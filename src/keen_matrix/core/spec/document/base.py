@@ -1,7 +1,5 @@
 """Tables, and the types of values that many of them have."""
 
-from __future__ import annotations
-
 import datetime
 from collections.abc import Callable
 from typing import Annotated, Any, TypeAlias

@@ -1,9 +1,7 @@
 """What a launch must do: texts, files, exits, rules, refusals."""
 
-from __future__ import annotations
-
 from collections.abc import Callable, Mapping
-from typing import Annotated, ClassVar, Literal, TypeAlias
+from typing import Annotated, ClassVar, Literal, Self, TypeAlias
 
 from pydantic import (
     AfterValidator,
@@ -172,7 +170,7 @@ class ColumnsTable(Table):
     )
 
     @model_validator(mode="after")
-    def _same_width(self) -> ColumnsTable:
+    def _same_width(self) -> Self:
         if self.names and self.types and len(self.names) != len(self.types):
             raise wrong(f"{len(self.names)} names and {len(self.types)} types; expected as many")
         if not self.names and not self.types and self.count is None:
@@ -375,7 +373,7 @@ class AlikeTable(Table):
     )
 
     @model_validator(mode="after")
-    def _one_other(self) -> AlikeTable:
+    def _one_other(self) -> Self:
         given = [name for name in ("launchers", "again", "line") if getattr(self, name) is not None]
         if len(given) != 1:
             raise wrong(

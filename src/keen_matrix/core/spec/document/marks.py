@@ -1,7 +1,5 @@
 """What a matrix says of its cases beside what they must do: notes, tags, known differences, skips."""
 
-from __future__ import annotations
-
 import datetime
 from typing import Annotated
 

@@ -1,8 +1,6 @@
 """[[matrix]]: the pattern of vectors, how they are combined, their steps."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -106,7 +104,7 @@ class StepTable(Around):
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
 
     @model_validator(mode="after")
-    def _one_program(self) -> StepTable:
+    def _one_program(self) -> Self:
         if (self.line is None) == (self.launch is None):
             raise wrong("expected either line, words of the program, or launch, another program")
         return self

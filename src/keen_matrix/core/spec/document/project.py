@@ -1,7 +1,5 @@
 """[run] of a project file: what the command does unless its options say otherwise."""
 
-from __future__ import annotations
-
 from typing import Annotated
 
 from pydantic import Field

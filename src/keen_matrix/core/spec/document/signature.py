@@ -1,7 +1,5 @@
 """[signature]: what the program says it accepts."""
 
-from __future__ import annotations
-
 import datetime
 import math
 from typing import Annotated, Any, Literal

@@ -1,8 +1,6 @@
 """What stands around a launch: environment, files, standard input, a terminal, prompts, its end."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import (
     BeforeValidator,
@@ -74,7 +72,7 @@ class PutTable(Table):
     )
 
     @model_validator(mode="after")
-    def _one_content(self) -> PutTable:
+    def _one_content(self) -> Self:
         given = [
             name
             for name in ("text", "bytes_", "copy_", "dir", "link")
@@ -137,7 +135,7 @@ class StdinTable(Table):
     )
 
     @model_validator(mode="after")
-    def _one_source(self) -> StdinTable:
+    def _one_source(self) -> Self:
         given = [
             name
             for name in ("text", "file", "command", "closed")
@@ -214,7 +212,7 @@ class StopTable(Table):
     signal: SignalName = Field("TERM", description="The signal that it gets.", examples=["INT"])
 
     @model_validator(mode="after")
-    def _some_moment(self) -> StopTable:
+    def _some_moment(self) -> Self:
         if self.after is None and self.when_stdout is None and self.when_stderr is None:
             raise wrong("expected at least one of after, when-stdout, when-stderr")
         return self

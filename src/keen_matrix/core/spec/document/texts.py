@@ -4,8 +4,6 @@ The annotations of the document say it, and this module reads them beside data a
 data of which a part does not validate, so that every fault is told at once.
 """
 
-from __future__ import annotations
-
 import types
 from collections.abc import Callable, Iterator, Mapping
 from enum import Enum, auto

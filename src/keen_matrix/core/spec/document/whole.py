@@ -1,7 +1,5 @@
 """The whole document."""
 
-from __future__ import annotations
-
 from typing import Annotated
 
 from pydantic import BeforeValidator, Field
