@@ -396,6 +396,30 @@ def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(plac
     assert findings(out)[0] == "with -f it does not end" and out.count("hung") == 1, out
 
 
+LOOPING = """
+    while getopts abq option; do case $option in a) a=1 ;; b) b=1 ;; q) ;; *) exit 2 ;; esac; done
+    shift $((OPTIND - 1))
+    [ $# -eq 1 ] || { echo "loop: one PORT" >&2; exit 2; }
+    [ "$a" ] && [ "$b" ] && exec sleep 60
+    echo "$1"
+    """
+
+
+def test_where_some_vectors_do_not_end_a_run_waits_for_them_no_longer_than_they_need(place: Place) -> None:
+    place.write("loop.sh", LOOPING)
+    path = place.write("l.matrix.toml", '[program]\nlaunch = "sh {here}/loop.sh"\n[signature]\nhelp = []\nstyle = "posix"\nsynopsis = "[-a] [-b] [-q] PORT"\n')
+    out = place.call("settle", "l.matrix.toml", "--write", timeout=120).out
+    (told,) = (each for each in findings(out) if "do not within" in each)
+    assert re.fullmatch(r"what ends does so within 0\.\d+ s, and other vectors do not within 2 s", told)
+    assert tomllib.loads(path.read_text())["program"]["timeout"] == 2
+    place.call("run", "l.matrix.toml")
+    hung = [each for each in place.cases() if each["verdict"] == "hung"]
+    assert hung and all(2 <= each["seconds"] < 6 for each in hung)
+    path.write_text(path.read_text().replace("timeout = 2 # observed", "timeout = 9"))
+    place.call("settle", "l.matrix.toml", "--write", timeout=120)
+    assert "timeout = 9\n" in path.read_text(), "what a spec says stands"
+
+
 LENDING = """
     refuse() { echo "lend: $1" >&2; exit 2; }
     while getopts a:b:zn: option; do

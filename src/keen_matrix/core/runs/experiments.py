@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.launch.engine import Manner, WorkerPool
@@ -81,6 +82,8 @@ class Experiments:
         self._spec = replace(spec, matrices=matrices, grounds=None)
         self._launch, self._pool, self._watch = launch, pool, watch
         around = None if spec.controls is None else spec.controls.steps[0].surroundings
+        # how long a launch is waited for changes nothing of what came
+        around = None if around is None else replace(around, timeout=math.inf)
         self._around = around
         self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
         """What vectors have around them → what came of each."""
@@ -111,6 +114,11 @@ class Experiments:
         self.launch([words])
         return self._known[words]
 
+    @property
+    def known(self) -> Mapping[Words, Answer]:
+        """What is known of vectors by now."""
+        return self._known
+
     def accepted(self) -> Iterator[Words]:
         """Yield the vectors that are known to be accepted."""
         return (words for words, answer in self._known.items() if answer.works)
@@ -121,6 +129,12 @@ class Experiments:
         self._check(len(fresh))
         for at in range(0, len(fresh), LOT):  # by lots, since time may end between them
             self._known.update(self.launched(fresh[at : at + LOT]))
+
+    def launch_ahead(self, vectors: Iterable[Words], most: int) -> None:
+        """Launch side by side what will be asked for one by one: so many of them as are allowed."""
+        fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
+        room = most if self.most is None else min(most, self.most - self.spent)
+        self.launch(fresh[: max(room, 0)])
 
     def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
         """Launch vectors, again where they were launched before, and return what came. Standard
@@ -178,11 +192,11 @@ class Experiments:
     def _learn_patience(self, answers: Iterable[Answer]) -> None:
         """Wait no longer than many times what a launch takes, where launches are counted: an option
         that follows a file without end would take the whole time in every vector."""
-        seconds = [each.record.seconds for each in answers if each.record.verdict != "hung"]
-        if self.most is None or self._patience is not None or not seconds:
+        if self.most is None or self._patience is not None:
             return
-        self._patience = max(LEAST_PATIENCE, PATIENCE * max(seconds))
-        self._planned_as = -1
+        self._patience = patience_after(answers)
+        if self._patience is not None:
+            self._planned_as = -1
 
     def _case(self, words: Words, silent: bool) -> Case:
         matrix = self._spec.matrices[silent]
@@ -195,6 +209,12 @@ class Experiments:
             id=case_id((matrix.name, *words)), matrix=matrix.index, argv=words,
             standings=standings, family=matrix.family,
         )  # fmt: skip
+
+
+def patience_after(answers: Iterable[Answer]) -> float | None:
+    """Return how many seconds a launch is waited for after some that ended; None where none did."""
+    seconds = [each.record.seconds for each in answers if each.record.verdict != "hung"]
+    return max(LEAST_PATIENCE, PATIENCE * max(seconds)) if seconds else None
 
 
 def _within(spec: Spec, patience: float | None) -> Spec:

@@ -9,7 +9,7 @@ from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.notation.synopsis import Operand
-from keen_matrix.core.runs.experiments import HUNG_COST, Answer, Experiments
+from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.runs.stating import (
     stated_conflict,
     stated_example,
@@ -79,28 +79,26 @@ class FormTrials:
 
     def works(self, request: Request | None) -> bool:
         """Tell whether a request is accepted, as long as there are launches left to ask with."""
-        if request is None or self.left <= 0:
-            return False
-        before = self.experiments.launches
-        works = self.experiments.answer(request.words()).works
-        answer = self.experiments.answer(request.words())
-        cost = HUNG_COST if answer.record.verdict == "hung" else 1
-        self.left -= cost * (self.experiments.launches - before)
-        return works
+        return request is not None and self.took_words(request.words())
 
     def took(self, request: Request, unknown: str) -> bool:
         """Tell whether a request is accepted with an unknown option behind its options."""
-        if self.left <= 0:
-            return False
-        self.left -= 1
-        return self.experiments.answer(with_unknown(request, unknown)).works
+        return self.took_words(with_unknown(request, unknown))
 
     def took_words(self, words: Words) -> bool:
         """Tell whether some words are accepted, as long as there are launches left to ask with."""
         if self.left <= 0:
             return False
-        self.left -= 1
-        return self.experiments.answer(words).works
+        before = self.experiments.spent
+        works = self.experiments.answer(words).works
+        self.left -= self.experiments.spent - before
+        return works
+
+    def ahead(self, vectors: Iterable[Words]) -> None:
+        """Launch side by side what is about to be asked for one by one, as far as launches are left."""
+        before = self.experiments.spent
+        self.experiments.launch_ahead(vectors, self.left)
+        self.left -= self.experiments.spent - before
 
     def wished(self, options: Sequence[Option], keys: set[str]) -> Request | None:
         """Return the fullest request with some of the options whose keys are given, and no other of
@@ -179,12 +177,13 @@ def _with_lone_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     if trials.signature.judge(bare).status != "refused" or not trials.took_words(bare):
         return found
     optional = [part.option for part in full.options if part.option in optional_of(trials.builder)]
-    requests = [(each, trials.builder.smallest([each])) for each in optional]
-    alone = [
-        each.key
-        for each, request in requests
-        if request is not None and trials.took_words(_without_operands(request))
-    ]
+    bare_by_key = {
+        each.key: _without_operands(request)
+        for each in optional
+        if (request := trials.builder.smallest([each])) is not None
+    }
+    trials.ahead(bare_by_key.values())
+    alone = [key for key, words in bare_by_key.items() if trials.took_words(words)]
     # where nothing asks for the operands at all, no option of it ends anything
     smallest = trials.builder.smallest()
     if smallest is None or trials.took_words(_without_operands(smallest)):
@@ -210,11 +209,13 @@ def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     if not unknown or trials.took(smallest, unknown) or not trials.took(full, unknown):
         return found
     options = [part.option for part in full.options if part.option in optional_of(builder)]
-    actions = [
-        each.key
+    followed = {
+        each.key: with_unknown(alone, unknown)
         for each in options
-        if (alone := builder.smallest([each])) is not None and trials.took(alone, unknown)
-    ]
+        if (alone := builder.smallest([each])) is not None
+    }
+    trials.ahead(followed.values())
+    actions = [key for key, words in followed.items() if trials.took_words(words)]
     return replace(found, actions=tuple(dict.fromkeys([*found.actions, *actions])))
 
 
@@ -300,7 +301,9 @@ def _needed(trials: FormTrials, options: Sequence[Option]) -> Sequence[Option]:
     all of them. A message that lists every option names them all."""
     if len(options) < 2:
         return options
-    alone = [each for each in options if trials.works(trials.builder.smallest([each]))]
+    requests = [trials.builder.smallest([each]) for each in options]
+    trials.ahead(each.words() for each in requests if each is not None)
+    alone = [each for each, tried in zip(options, requests, strict=True) if trials.works(tried)]
     return alone if len(alone) == 1 else options
 
 
@@ -329,6 +332,8 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     for group in (rest, named) if named else (rest,):
         kept = _grown(trials, kept, group, keys, culprits)
     values = dict(found.values)
+    alone = (trials.builder.smallest([option]) for option in culprits)
+    trials.ahead(each.words() for each in alone if each is not None)
     for option in culprits:
         clash = _clash(trials, option, kept, keys)
         if clash is None:
@@ -419,7 +424,7 @@ def beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash
 
 
 def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, str]:
-    """Return the values with which an option is accepted that was refused by ittrials."""
+    """Return the values with which an option is accepted that was refused by itself."""
     alone = trials.builder.smallest([option])
     if len(clash.options) != 1 or alone is None or not option.takes_value:
         return {}

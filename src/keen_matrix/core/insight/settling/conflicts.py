@@ -229,10 +229,15 @@ def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
     ways: list[tuple[str, Request, Request]] = []
     """Other options that make it accepted, each with the vector that has both and the one that is."""
     # where its message names others, it is one of these, or none
-    for other in (told or others)[:MOST_PARTNERS]:
-        request = builder.smallest([options[other], options[key]])
-        if request is None or _keys(request) != {key, other}:
-            continue  # a condition asks for more of them: which of these does it is not known
+    beside = {
+        other: request
+        for other in (told or others)[:MOST_PARTNERS]
+        # where a condition asks for more of them, which of these does it is not known
+        if (request := builder.smallest([options[other], options[key]])) is not None
+        and _keys(request) == {key, other}
+    }
+    lab.experiments.launch_ahead((_turned(each).words() for each in beside.values()), MOST_PARTNERS)
+    for other, request in beside.items():
         taken = _with_value_told(lab, request, options[key], clash)
         if taken is not None and not _works_without(lab, number, options, key, other):
             ways.append((other, request, taken))
@@ -331,12 +336,16 @@ def _is_unknown(lab: Lab, builder: Builder, clash: Clash, answer: Answer) -> boo
     return False
 
 
+def _turned(request: Request) -> Request:
+    """Return a request with its options in the other order."""
+    return replace(request, options=request.options[::-1])
+
+
 def _with_value_told(lab: Lab, request: Request, option: Option, clash: Clash) -> Request | None:
     """Return a request if it is accepted, or with a value of an option that the refusal of the
     option by itself asks for; None where neither is."""
     # in the other order too: an option that takes the next word for its value needs no other
-    turned = replace(request, options=request.options[::-1])
-    if not lab.works(turned):
+    if not lab.works(_turned(request)):
         if not option.takes_value:
             return None
     elif lab.works(request):
@@ -468,4 +477,4 @@ def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:
     request = trials.builder.smallest(pair)
     if request is None:
         return False
-    return not trials.took_words(replace(request, options=request.options[::-1]).words())
+    return not trials.took_words(_turned(request).words())

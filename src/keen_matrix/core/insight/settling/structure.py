@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from itertools import combinations
 
@@ -9,7 +10,9 @@ from keen_matrix.core.insight.settling.edits import (
     OBSERVED,
     AppendEdit,
     Edit,
+    KeyEdit,
     SynopsisEdit,
+    is_stated,
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
@@ -20,10 +23,12 @@ from keen_matrix.core.insight.settling.lines import (
     synopsis_edit,
     without_brackets,
 )
+from keen_matrix.core.model.spec import Surroundings
 from keen_matrix.core.notation.synopsis import Choice, Item, Operand
+from keen_matrix.core.runs.experiments import patience_after
 from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import FormGrounds
-from keen_matrix.core.signature.requests import Builder, Request, plain_options
+from keen_matrix.core.signature.requests import Builder, Request, is_aside, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
 
 
@@ -144,6 +149,32 @@ def settle_endless(lab: Lab) -> Iterator[Finding]:
                 edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: it did not end")
                 shown = lab.shown(request.words())
                 yield Finding(text=f"with {key} it does not end", shown=shown, edits=(edit,))
+
+
+def settle_timeout(lab: Lab) -> Iterator[Finding]:
+    """State how long a launch is waited for, where some do not end: a small multiple of what the others
+    take, so that a run has its verdict on each of the former as soon as it can be told."""
+    known = lab.experiments.known
+    aside = {
+        spelling for option in lab.signature.options if is_aside(lab.signature, option)
+        for spelling in option.spellings
+    }  # fmt: skip
+    endless = [
+        words for words, answer in known.items()
+        if answer.record.verdict == "hung" and not aside & lab.signature.judge(words).given
+    ]  # fmt: skip
+    patience = patience_after(known.values())
+    if not endless or patience is None:
+        return
+    seconds = math.ceil(patience)
+    if seconds >= Surroundings().timeout or is_stated(lab.text, "program", "timeout"):
+        return
+    longest = max(each.record.seconds for each in known.values() if each.record.verdict != "hung")
+    yield Finding(
+        text=f"what ends does so within {longest:.2g} s, and other vectors do not within {seconds} s",
+        shown=lab.shown(endless[0]),
+        edits=(KeyEdit(("program", "timeout"), seconds, OBSERVED),),
+    )
 
 
 def settle_actions(lab: Lab) -> Iterator[Finding]:
