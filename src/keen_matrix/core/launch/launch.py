@@ -41,9 +41,9 @@ from keen_matrix.core.model.outcome import Outcome
 READS_AT_END = 20
 """Reads of each stream once the program has ended: what it left in a pipe, which it may have made
 larger, fits in them."""
-FIRST_LOOK, LOOK_SECONDS = 0.1, 0.1
-"""Seconds until a program is looked at, whether it waits for input that never comes, and between
-two such looks."""
+FIRST_LOOK, LOOK_SECONDS = 0.02, 0.1
+"""Seconds until a program is looked at, whether it waits for input that never comes, and the most
+between two such looks, which come when it has run twice as long."""
 ASK_SECONDS = 0.005
 """How often a program is asked whether it has ended while there is no descriptor to spare that
 would tell."""
@@ -286,7 +286,7 @@ class Launch:
 
     def _look(self, now: float) -> None:
         """End a program that waits for input, which never comes: that is its answer to the vector."""
-        self._look_at = now + LOOK_SECONDS
+        self._look_at = now + min(LOOK_SECONDS, now - self.started)
         if not waits_for_input(self.pid, self._pipe):
             return
         self.outcome.waits = True

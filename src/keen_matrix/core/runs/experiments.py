@@ -50,6 +50,18 @@ def is_accepted(record: Record) -> bool:
     return says or record.exit == 0
 
 
+class Allowance(Struct, frozen=True):
+    """What experiments may still do, after so many launches."""
+
+    spent: int
+    most: float
+    until: float
+
+    def covers(self, other: Allowance) -> bool:
+        """Tell whether it allows all that another one does, with nothing launched between."""
+        return self.spent == other.spent and self.most >= other.most and self.until >= other.until
+
+
 class OutOfLaunches(Exception):
     """All launches that were allowed are used up, or the time for them."""
 
@@ -88,8 +100,8 @@ class Experiments:
         self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
         """What vectors have around them → what came of each."""
         self._known = self._known_by[around]
-        self._planned_as = -1
-        """Which of the plans of the pool is ours; others share it."""
+        self._planned_as: tuple[int, float | None] = (-1, None)
+        """Which of the plans of the pool is ours, since others share it, and its patience."""
         self.most = most
         self.until: float | None = None
         self.launches = self.spent = 0
@@ -113,6 +125,12 @@ class Experiments:
         """Return what the program does with one vector."""
         self.launch([words])
         return self._known[words]
+
+    @property
+    def allowance(self) -> Allowance:
+        """What is allowed by now."""
+        most = math.inf if self.most is None else self.most
+        return Allowance(self.spent, most, math.inf if self.until is None else self.until)
 
     @property
     def known(self) -> Mapping[Words, Answer]:
@@ -139,10 +157,12 @@ class Experiments:
     def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
         """Launch vectors, again where they were launched before, and return what came. Standard
         input has ended at once, or is open and silent."""
-        if self._pool.plans != self._planned_as:
-            within = _within(self._spec, self._patience)
+        # whether a program asks shows as soon as the others have ended
+        patience = patience_after(self._known.values()) if silent else self._patience
+        if self._planned_as != (self._pool.plans, patience):
+            within = _within(self._spec, patience)
             self._pool.plan(within, self._launch, Manner(warm=self._warm))
-            self._planned_as = self._pool.plans
+            self._planned_as = self._pool.plans, patience
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         self._check(len(cases))
         found: dict[Words, Answer] = {}
@@ -182,10 +202,10 @@ class Experiments:
             self._warm = program_plan(self._spec, self._launch, next(iter(cold), ()))
         except ColdOnly:
             return []
-        self._planned_as = -1
+        self._planned_as = (-1, None)
         found = self.launched(list(cold))
         if any(difference_of(each.record, found[words].record) for words, each in cold.items()):
-            self._warm, self._planned_as = None, -1
+            self._warm, self._planned_as = None, (-1, None)
             return []
         return [each.record for each in found.values()]
 
@@ -195,8 +215,6 @@ class Experiments:
         if self.most is None or self._patience is not None:
             return
         self._patience = patience_after(answers)
-        if self._patience is not None:
-            self._planned_as = -1
 
     def _case(self, words: Words, silent: bool) -> Case:
         matrix = self._spec.matrices[silent]

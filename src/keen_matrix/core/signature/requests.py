@@ -276,53 +276,58 @@ class Assembly:
         self._choose = choose or self._chosen
         self._signature, self._form = builder.signature, builder.form
         self._shape = shape_of(builder.signature, builder.form)
+        # In full use all operands are there anyway, in the longest alternative.
+        self._counted = frozenset(wish.counts) if not wish.full else frozenset()
         self.options: list[OptionPart] = []
+        self._there: set[int] = set()
+        """The identities of the options in them."""
         self.operands: list[OperandPart] = []
         self.delimiter = False
 
     def add(self, form: Form) -> None:
         """Take what is wished for of a form, or of a part of it."""
         for item in form.items:
-            if isinstance(item, OptionUse):
+            if isinstance(item, Choice):  # first, since most are
+                chosen = self._choose(item)
+                if chosen is not None:
+                    self.add(chosen)
+            elif isinstance(item, OptionUse):
                 self._add_option(item)
             elif isinstance(item, Keyword):
                 self.operands.append(OperandPart("", item.word))
             elif isinstance(item, Delimiter):
                 self.delimiter = True
-            elif isinstance(item, Operand):
-                self._add_operand(item)
             else:
-                chosen = self._choose(item)
-                if chosen is not None:
-                    self.add(chosen)
+                self._add_operand(item)
 
     def _chosen(self, choice: Choice) -> Form | None:
         """Return the alternative that is taken: one with something that is wished for, else the
         longest in full use and the shortest, or none at all, in smallest use."""
-        wish = self._wish
-        parts = [self._shape.parts[id(each)] for each in choice.alternatives]
-        # In full use all operands are there anyway, in the longest alternative.
-        counted = wish.counts.keys() if not wish.full else ()
-        for part in parts:
-            if part.keys & wish.options or any(each in part.operands for each in counted):
-                return part.form
-        fit = [each for each in parts if not each.is_apart] or parts
-        allowed = [each for each in fit if not each.keys & wish.without]
-        if wish.without and not allowed and choice.optional:
+        wish, among = self._wish, self._shape.choices[id(choice)]
+        counted = self._counted
+        if not (among.keys.isdisjoint(wish.options) and among.operands.isdisjoint(counted)):
+            for part in among.parts:
+                if part.keys & wish.options or part.operands & counted:
+                    return part.form
+        if choice.optional and not wish.full:
             return None
-        fit = allowed or fit
-        if wish.few and choice.optional and not any(each.keys for each in parts):
+        allowed = [each for each in among.fit if each.keys.isdisjoint(wish.without)]
+        if not allowed and choice.optional:
+            return None
+        if wish.few and choice.optional and not among.keys:
             return None  # a group of nothing but operands
+        fit = allowed or among.fit
         if wish.full:
             if fit[0].is_apart and choice.optional:
                 return None
             return max(fit, key=lambda each: each.size).form
-        return None if choice.optional else min(fit, key=lambda each: each.size).form
+        return min(fit, key=lambda each: each.size).form
 
     def _add_option(self, use: OptionUse) -> None:
         option = self._form.option_of(use)
-        if any(part.option is option for part in self.options):
+        if id(option) in self._there:
             return
+        self._there.add(id(option))
         count = max(option.least, 1) if option.takes_value else 0
         values = tuple(
             self._builder.usual(option.name_of(number), number) for number in range(count)
@@ -355,21 +360,43 @@ class Part(Struct, frozen=True, eq=False):
     """How many items it has."""
 
 
-class Shape(Struct, frozen=True, eq=False):
-    """What is in the alternatives of a form."""
+class Among(Struct, frozen=True, eq=False):
+    """The alternatives of a choice, and what is in any of them."""
 
-    parts: Mapping[int, Part]
-    """By the identity of the alternative, which the form keeps."""
+    parts: tuple[Part, ...]
+    fit: tuple[Part, ...]
+    """Those without an option that is apart; all where each has one."""
+    keys: frozenset[str]
+    operands: frozenset[str]
+
+
+class Shape(Struct, frozen=True, eq=False):
+    """What is in a form."""
+
+    choices: Mapping[int, Among]
+    """By the identity of the choice, which the form keeps."""
+    plain: tuple[Option, ...]
+    """Its options that are not apart."""
 
 
 @lru_cache(maxsize=64)
 def shape_of(signature: Signature, form: FormModel) -> Shape:
-    """Return what is in the alternatives of a form: with sixty options, each request that is made asks
-    for it some hundred times."""
-    apart = {option.key for option in form.options if is_apart(signature, option)}
+    """Return what is in a form: with sixty options, each request that is made asks for it some
+    hundred times."""
+    plain = tuple(each for each in form.options if not is_apart(signature, each))
+    apart = {each.key for each in form.options} - {each.key for each in plain}
     choices = (item for item in form.form.walk() if isinstance(item, Choice))
-    alternatives = (each for choice in choices for each in choice.alternatives)
-    return Shape({id(each): _part(form, each, apart) for each in alternatives})
+    return Shape({id(each): _among(form, each, apart) for each in choices}, plain)
+
+
+def _among(model: FormModel, choice: Choice, apart: Set[str]) -> Among:
+    parts = tuple(_part(model, each, apart) for each in choice.alternatives)
+    return Among(
+        parts=parts,
+        fit=tuple(each for each in parts if not each.is_apart) or parts,
+        keys=frozenset().union(*(each.keys for each in parts)),
+        operands=frozenset().union(*(each.operands for each in parts)),
+    )
 
 
 def _part(model: FormModel, form: Form, apart: Set[str]) -> Part:
@@ -447,4 +474,4 @@ def needs_aside(builder: Builder) -> bool:
 
 def plain_options(signature: Signature, form: FormModel) -> list[Option]:
     """Return the options of a form that do something else than give help or a version."""
-    return [option for option in form.options if not is_apart(signature, option)]
+    return list(shape_of(signature, form).plain)

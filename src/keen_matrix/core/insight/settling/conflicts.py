@@ -222,6 +222,8 @@ def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
             text=f"{key} is refused beside {'operands' if is_beside_operands else 'others'}",
             shown=shown, edits=(edit,) if is_beside_operands else (),
         )  # fmt: skip
+    if not _speaks_of(lab, clash):  # it is something else that it needs than an option
+        return _refused_by_itself(lab, number, clash, shown)
     builder = Builder(lab.signature, lab.signature.forms[number])
     options = {each.key: each for each in plain_options(lab.signature, builder.form)}
     others = [each for each in options if each != key]
@@ -243,8 +245,7 @@ def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
             ways.append((other, request, taken))
         if other in told and ways:
             break
-    # where several do, or it complains of something else, it is something else that it needs
-    if len(ways) != 1 or not _speaks_of(lab, clash):
+    if len(ways) != 1:  # where several do, it is something else that it needs
         return _refused_by_itself(lab, number, clash, shown)
     ((other, request, taken),) = ways
     edits: list[Edit] = [

@@ -14,7 +14,7 @@ from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.through import Through
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.experiments import Answer, Experiments
+from keen_matrix.core.runs.experiments import Allowance, Answer, Experiments, OutOfLaunches
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
 from keen_matrix.core.runs.starting import started
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
@@ -152,6 +152,8 @@ class Forms:
         self.lab = lab
         self._known: tuple[str, dict[int, FormGrounds]] = ("", {})
         """The text of the spec, and what is known of its forms by it."""
+        self._short: dict[int, Allowance] = {}
+        """What launches did not suffice for, by that text: the forms, and what was allowed."""
 
     def builders(self, *, grounded: bool = True) -> Sequence[Builder]:
         """Return a builder for each form, clear of what is known to be refused."""
@@ -166,10 +168,18 @@ class Forms:
     def ground(self, number: int) -> FormGrounds:
         """Return what is known of one form. It costs launches for what is not known yet."""
         if self._known[0] != self.lab.text:
-            self._known = (self.lab.text, {})
+            self._known, self._short = (self.lab.text, {}), {}
         known = self._known[1]
         if number not in known:
-            known[number] = grounds_of_form(self.trials(number))
+            allowance = self.lab.experiments.allowance
+            # all that it takes to come to the same end again would be in vain
+            if number in self._short and self._short[number].covers(allowance):
+                raise OutOfLaunches
+            try:
+                known[number] = grounds_of_form(self.trials(number))
+            except OutOfLaunches:
+                self._short[number] = self.lab.experiments.allowance
+                raise
         return known[number]
 
     def sound_builder(self, number: int) -> Builder | None:
