@@ -109,8 +109,7 @@ class CaseRunner:
         except (OSError, ValueError) as error:
             reason = launch_reason(error, self.starts.command(case, number).words, argv)
         if reason:
-            launch.fail(reason)
-            self.phase, self._tries = Phase.RUNNING, 0
+            self._fail(step, reason)
 
     def _launch_now(self, step: StepLaunch) -> None:
         """Start the program; while the system is out of processes or descriptors, come back a
@@ -135,6 +134,11 @@ class CaseRunner:
             self._tries += 1
             self._due = time.monotonic() + RETRY_SECONDS
 
+    def _fail(self, step: StepLaunch, reason: str) -> None:
+        """Have a launch that cannot be made: it is finished, and goes the way of all that ran."""
+        step.launch.fail(reason)
+        self.phase, self._tries = Phase.RUNNING, 0
+
     @property
     def deadline(self) -> float:
         """When on_deadline wants to be called."""
@@ -152,8 +156,7 @@ class CaseRunner:
             try:
                 self._launch_now(step)
             except (OSError, ValueError) as error:
-                step.launch.fail(launch_reason(error, self.shared.plan.launch, step.argv))
-                self.phase, self._tries = Phase.RUNNING, 0
+                self._fail(step, launch_reason(error, self.shared.plan.launch, step.argv))
         elif self.phase is Phase.RUNNING:
             step.launch.on_deadline(now)
 
