@@ -301,3 +301,51 @@ def test_a_draft_of_a_script_guesses_the_reader_that_it_names(place: Place, swit
                 "print \"Usage: tides [OPTION]... PORT\\n\\n  --day=DAY   of that day\\n  --help      this text\\n\";\n")  # fmt: skip
     came = place.call("draft", "--", "perl", "tides.pl")
     assert came.status == 0 and f'reader = "{reader}"   # guess: its script names it' in came.out, came
+
+
+MANY_HEADS = {
+    "several of a NAME, letters that stand for choices, and a dash alone": (
+        "Usage: hull [option(s)] [file(s)]\n  -a - --all                Weigh the whole hull\n"
+        "  -A|-B|-C  --format={sail|steam|oar}  Kind of hull\n  -h|-H|-?  --help          This text\n  -v|-V     --version       The version\n",
+        ["[-a,--all]", "[-A]", "[-B]", "[-C]", "[--format FORMAT]", "[-h,-H,-?,--help]", "[-v,-V,--version]", "[<file>...]"], 0,
+    ),
+    "a sentence in brackets": (
+        "usage: hull [flags and input files in any order]\n\n   -q --quiet   say less\n", ["[-q,--quiet]", "[FILE...]"], 1,
+    ),
+    "a colon behind the option, and NAMEs with a dash for standard input": (
+        "usage: hull [-h|-d|-e] [file|-]\n        -h: print this help message and exit\n        -d: dry\n        -e: wet (default)\n",
+        ["[-h | -d | -e] [<file>]"], 0,
+    ),
+    "a colon behind a NAME": (
+        "Command line usage:\n    hull [-n N] [-h] [--] [plank]\n\nOptions:\n  -n/--number N: how many planks\n  -h/--help: this text\n",
+        ["[-n,--number N] [-h,--help] [<plank>]"], 0,
+    ),
+    "heads in brackets": (
+        "Usage: hull [options] [names]\nOptions are:\n  [-s|--strip]     Without bark\n  [-w|--wood {oak,fir}]\n  [-h|--help]      This text\n",
+        ["[-s,--strip]", "[-w,--wood WOOD]", "[-h,--help]", "[<names>...]"], 0,
+    ),
+    "a list of options in one line": (
+        "Usage: hull [PLANK]\n\nTests:\n      -oak -fir N -older YEARS -wet\n\nOthers:\n  -q  say less\n", ["[-q] [PLANK]"], 1,
+    ),
+    "a value of several, in one word": (
+        "Usage: hull PLANK\n  -g, --group <gid,...>    of these groups\n  -u, --user <uid>,...     of these\n      --depth [0-255]      how deep\n",
+        ["[-g,--group <gid>] [-u,--user <uid>] [--depth DEPTH] PLANK"], 0,
+    ),
+    "letters in brackets": ("usage: hull [-[qz]] [-[AB][name]] plank\n", ["[-q] [-z] [-A[<name>]] [-B[<name>]] <plank>"], 0),
+    "options below the usage, one space before a sentence": (
+        "Usage: hull [switches] [--] [plank]\n  -0[octal] specify the kind of knot (\\0, if none)\n  -a        all of them\n  -c        check only\n",
+        ["[-0[<octal>]] [-a] [-c] [<plank>]"], 0,
+    ),
+    "an option that cannot be written": ("usage: hull [-q] PLANK\n\n  -q           say less\n  --marks=<\\>  signs\n", ["[-q] [--marks MARKS] PLANK"], 0),
+    "on and off, both spelt out": ("Usage: hull [OPTIONS]\n\nOptions:\n  -c, --clean / --dirty  Wash it before.\n  --help  Show this.\n", ["[-c,--clean] [--dirty] [--help]"], 0),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", MANY_HEADS)
+def test_ways_to_write_a_head_and_a_usage(name: str) -> None:
+    text, items, doubts = MANY_HEADS[name]
+    draft = draft_signature(read_help(text), ["hull"])
+    (line,) = draft.synopsis
+    assert " ".join(line.split()) == " ".join(items)
+    assert len(draft.doubts) == doubts, draft.doubts
+    checked(draft)

@@ -205,3 +205,33 @@ def test_a_draft_names_the_reader_and_one_option_a_line(place: Place) -> None:
     assert place.call("lint", "d.matrix.toml").status == 0
     only = place.call("draft", "--help-only", "--", sys.executable, "ferry.py").out
     assert 'reader = "argparse"   # guess' in only and "--option-8 OPTION_8" in only
+
+
+def test_words_behind_a_program_lead_to_the_parser_of_a_subcommand(tmp_path: Path) -> None:
+    path = tmp_path / "ferry.py"
+    path.write_text(COMMANDS)
+    for word in ("book", "b"):
+        described = parser_of([sys.executable, str(path), word])
+        assert described is not None and described.reader == "argparse" and described.help
+        assert translated(described, ["ferry.py", word]).synopsis == ["[--level LEVEL] NAME"]
+        assert described.abbreviations is False, "as the whole parser has it"
+    assert parser_of([sys.executable, str(path), "none"]) is None
+
+
+HELP_NAMES = """
+import click
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+def ferry(): pass
+@ferry.command()
+@click.argument("port")
+def book(port): pass
+ferry()
+"""
+
+
+def test_names_of_help_are_those_of_the_context(tmp_path: Path) -> None:
+    path = tmp_path / "ferry.py"
+    path.write_text(HELP_NAMES)
+    for words in ([], ["book"]):
+        described = parser_of([sys.executable, str(path), *words])
+        assert described is not None and described.help == ["-h", "--help"]

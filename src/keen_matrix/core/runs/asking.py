@@ -64,14 +64,19 @@ def launched(program: Sequence[str], words: Sequence[str] = ()) -> Record:
 
 # --- its parser ---
 
+INHERITED = ("reader", "help", "abbreviations", "interleaved")
+"""What a program's parser says of those of its subcommands too."""
+
 
 def parser_of(program: Sequence[str]) -> DescribedParser | None:
     """Return the description of a Python program's own parser; None where the program is none, makes
     no parser that is known, or does not come to the point at which it parses.
 
-    It is started once, under its own interpreter, and ends where it is about to parse.
+    It is started once, under its own interpreter, and ends where it is about to parse. Words behind the
+    program may name a subcommand, whose parser it then is.
     """
-    plan = _plan(program)
+    plans = ((cut, _plan(program[:cut])) for cut in range(len(program), 0, -1))
+    cut, plan = next(((cut, plan) for cut, plan in plans if plan is not None), (0, None))
     if plan is None:
         return None
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
@@ -80,9 +85,22 @@ def parser_of(program: Sequence[str]) -> DescribedParser | None:
         launched(words, HELP_WORDS[0])
         try:
             with open(out, "rb") as file:
-                return read_description(file.read(MOST_DESCRIPTION + 1), "the program's parser")
+                found = read_description(file.read(MOST_DESCRIPTION + 1), "the program's parser")
         except (OSError, DescriptionFault):
             return None  # the help is read instead
+    return _subparser(found, program[cut:])
+
+
+def _subparser(parser: DescribedParser, path: Sequence[str]) -> DescribedParser | None:
+    """Return the parser of a subcommand, by the words that lead to it; None where they name none. What
+    it does not say for itself is said of the whole."""
+    for word in path:
+        own = next((e for e in parser.commands if word in (e.name, *e.aliases)), None)
+        if own is None:
+            return None
+        whole = {key: getattr(parser, key) for key in INHERITED if not getattr(own.parser, key)}
+        parser = own.parser.model_copy(update=whole)
+    return parser
 
 
 def _plan(program: Sequence[str]) -> WarmPlan | None:

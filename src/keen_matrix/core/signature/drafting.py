@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from typing import Any, TypeAlias
 
-from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.errors import KeenMatrixError, NotationFault
 from keen_matrix.core.notation.synopsis import (
     Choice,
     Form,
@@ -34,7 +34,7 @@ from keen_matrix.core.signature.values.base import TypeName
 from keen_matrix.core.structs import Struct, field, replace
 
 _ALL_OPTIONS = re.compile(
-    r"\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
+    r"<options?\(s\)>|\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?|switches)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
 )
 TypeGuess: TypeAlias = dict[str, Any]
 """The table of a value's type, as a spec writes it."""
@@ -83,7 +83,7 @@ def draft_signature(
         )
     _doubt_unread(draft, page)
     usages = _own_usages(usages, program)
-    page, usages = _fitting(page, usages, draft)
+    page, usages = _fitting(_writable(page, draft), usages, draft)
     page = _with_values_of_usages(page, usages, program)
     page = _with_names_apart(page, usages, program)
     options = {spelling: each for each in page.options for spelling in each.spellings}
@@ -237,6 +237,23 @@ def _renamed_form(form: Form, changed: Mapping[str, str]) -> Form:
 
 def _renamed_name(name: Name, changed: Mapping[str, str]) -> Name:
     return replace(name, name=changed.get(name.name, name.name))
+
+
+def _writable(page: HelpText, draft: Draft) -> HelpText:
+    """Return the page without the options that no synopsis can have, of which the draft tells: a help
+    text may be anything."""
+    fit = []
+    for option in page.options:
+        try:
+            for item in _option_items(option):
+                parse_synopsis(item)
+        except NotationFault:
+            draft.doubts.append(
+                f"this option of the help cannot be written: {', '.join(option.spellings)}"
+            )
+        else:
+            fit.append(option)
+    return replace(page, options=tuple(fit))
 
 
 # --- usage lines ---
@@ -436,6 +453,10 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
         text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
     text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
     text = re.sub(r"\((?:with|without|see|if|when|only|default)\b[^()|]*\)", " ", text)  # a remark
+    text = re.sub(r"(?<=[\w>])\(s\)", "...", text, flags=re.IGNORECASE)  # [file(s)]
+    text = re.sub(r"(?<=[\w>.])\s?\|\s?-(?=[\s\])]|$)", "", text)  # FILE|-: the dash is a file too
+    text = re.sub(r"\[-\[(\w+)\](\[\w+\])?\]", _letters, text)  # [-[abc]], [-[AB][name]]
+    text = re.sub(r"\[([a-z]+(?: [a-z]+){3,})\]", lambda match: _sentence(match[1], doubts), text)
     text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)
     text = re.sub(r"\s*\|\s*/<[^<>]+>/", "", text)  # a pattern in the place of the operand
     text = re.sub(r"\[\s+", "[", re.sub(r"\s+\]", "]", text))
@@ -460,6 +481,17 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
             f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
         )
     return items
+
+
+def _letters(match: re.Match[str]) -> str:
+    """Return each of some letters as an option, with the value that all of them have."""
+    return " ".join(f"[-{each}{match[2] or ''}]" for each in match[1])
+
+
+def _sentence(text: str, doubts: list[str]) -> str:
+    """Return what a sentence in brackets says of operands: that there are files, at most."""
+    doubts.append(f"this part of the usage line is a sentence: {text}")
+    return "[FILE...]" if re.search(r"\bfiles?\b", text) else " "
 
 
 def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
@@ -563,7 +595,7 @@ def _names_in(item: str) -> str:
         r"<([^<>]+)>|(?<![\w<-])([A-Za-z](?:[\w.:/-]*[\w/-])?)",
         lambda match: written_name(match[1] or match[2]), text,
     )  # fmt: skip
-    text = re.sub(r"(-{1,2}[\w-]+)\[([A-Z][\w-]*|<[^<>]+>)\]", r"\1[=\2]", text)
+    text = re.sub(r"(--[\w-]+)\[([A-Z][\w-]*|<[^<>]+>)\]", r"\1[=\2]", text)
     return text.replace("/-", " | -")
 
 

@@ -20,6 +20,8 @@ _PLAIN = re.compile(r"[A-Z][A-Z0-9_:./=-]*")
 MOST_VALUES = 3
 """Words behind a spelling that are values; more are a sentence."""
 LONGEST_VALUES = 48
+MOST_WORDS = 2
+"""Words behind one dash that are spellings of one option."""
 
 
 class HeadValues(Struct, frozen=True):
@@ -34,7 +36,9 @@ class HeadValues(Struct, frozen=True):
 
 def written_name(name: str) -> str:
     """Return a NAME as a synopsis writes it: in capitals as it is, else between < and >."""
-    bare = re.sub(r"[<>{}\x00-\x1f\x7f|\[\]]+", "", name.strip()).strip() or "VALUE"
+    bare = re.sub(r"[<>{}\x00-\x1f\x7f|\[\]\\]+", "", name.strip()).strip()
+    if not re.search(r"[\w#]", bare):
+        return "VALUE"
     return bare if _PLAIN.fullmatch(bare) and len(bare) < 60 else f"<{bare.replace(' ', '-')}>"
 
 
@@ -52,9 +56,13 @@ def option_of(
         return HelpOption((f"-{span[1]}", f"-{span[2]}"), text=text.strip(), is_range=True)
     if re.fullmatch(r"-[A-Z]{2,}", head.strip()):
         return None  # -NUM: a number behind a dash, whatever it is
-    for part in _parts(_ON_AND_OFF.sub(r"\1[\2\3]", head)):
+    head = re.sub(r"(?<=\w) - (?=--?\w)", " ", head)  # -a - --all: a dash alone does the same
+    parts = list(_parts(_ON_AND_OFF.sub(r"\1[\2\3]", head)))
+    if sum(bool(re.match(r"-[a-z]{2}[\w-]+", each)) for each in parts) > MOST_WORDS:
+        return None  # a list of options, and not ways to write one
+    for part in parts:
         match = _SPELLING.fullmatch(part)
-        if not match:
+        if not match or match[1].endswith("-"):  # --gdwarf-<N>
             return None
         name, rest = match[1], match[2].rstrip()
         if re.fullmatch(r"-[A-Z]{2,}", name) and re.search(rf"[= \[]{name[1:]}\b", head):
@@ -93,7 +101,10 @@ def option_of(
             for each in spellings
             if re.search(rf"(?<![\w-]){re.escape(each)}(?![\w-])", behind)
         ]
-        if all(each.startswith("--no") or len(each) == 2 for each in off):
+        are_long = any(len(each) > 2 for each in spellings if each not in off) and all(
+            len(each) > 2 for each in off
+        )  # --clean / --dirty
+        if are_long or all(each.startswith("--no") or len(each) == 2 for each in off):
             negated += off
             spellings = [each for each in spellings if each not in off]
     # -warnings -nowarnings: the one switches the other off
@@ -140,8 +151,11 @@ def values_in(rest: str, kinds: Mapping[str, TypeName]) -> HeadValues | None:
     `path[#seed]` are one word each.
     """
     optional = bool(re.match(r"^ *=?\[(?!\.)", rest)) and rest.rstrip(".").endswith("]")
-    if re.fullmatch(r" +\[[^\[\]=]+\|[^\[\]]+\]", rest):
-        optional = False  # apart, [text|json] are the choices of a value that is needed
+    if re.fullmatch(r" +\[(?:[^\[\]=]+\|[^\[\]]+|\d+-\d+)\]", rest):
+        optional = (
+            False  # apart, [text|json] are the choices of a value that is needed, as [0-255] is
+        )
+    rest = re.sub(r",\s?(?:\.{3}|…)(?=[>\]})]|\s*$)", "", rest)  # <uid,...> is one word
     several = bool(re.search(r"\.\.\.|…", rest))
     inner = re.sub(r"\.\.\.|…", " ", rest)
     if optional:

@@ -31,6 +31,10 @@ away."""
 _OPTION_LINE = re.compile(
     r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
 )
+_BEFORE_COLON = re.compile(
+    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?][^\s:]*(?:,\s-[^\s:]+)*(?: (?:[A-Z][A-Z0-9_]*|<[^<>]+>))?):\s+(?P<text>.*)$"
+)
+"""Another form of such a line: `-n/--number N: how many times`."""
 _HEADING = re.compile(r"^(?P<indent>\s{0,3})(?P<title>[A-Za-z][\w /,-]*?)(?: \([^)]*\))?:?\s*$")
 _OPERANDS = re.compile(
     r"^(?:positional arguments|positionals|arguments|args|operands|parameters)$", re.IGNORECASE
@@ -124,9 +128,9 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
     goes_on: int | None = None
     """How deep the next line of a text stands whose sentence has not ended: what begins with an option
     there tells of it, as "--left or --right overrides --both"."""
-    for line in _without_formats(_joined(lines)):
+    for line in _without_formats(_joined(_without_brackets(lines))):
         # A usage line may begin with an option where the program's name stands in the line above.
-        match = None if is_usage(line) else _OPTION_LINE.match(line)
+        match = None if is_usage(line) else _BEFORE_COLON.match(line) or _OPTION_LINE.match(line)
         option = None
         is_text = _depth(line) == goes_on
         goes_on = None
@@ -168,7 +172,12 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
     its own takes one: `-c, -C NUM, --context[=NUM]` are three."""
     short = tuple(each for each in option.spellings if len(each) == 2)
     long = tuple(each for each in option.spellings if len(each) > 2)
-    if (
+    bare = replace(option, values=(), optional_value=False, choices=(), kind=None)
+    if len(short) > 1 and len(short) == len(option.choices) and head.startswith("|".join(short)):
+        # -A|-B|-G --format={sysv|berkeley|gnu}: each letter stands for a choice
+        yield from (replace(bare, spellings=(each,)) for each in short)
+        yield replace(option, spellings=long, optional_value=False)
+    elif (
         option.optional_value
         and short
         and long
@@ -178,9 +187,7 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
         valued = tuple(each for each in short if _has_own_value(each, head))
         flags = tuple(each for each in short if each not in valued)
         if flags:
-            yield replace(
-                option, spellings=flags, values=(), optional_value=False, choices=(), kind=None
-            )
+            yield replace(bare, spellings=flags)
         if valued:
             yield replace(option, spellings=valued, optional_value=False)
         yield replace(option, spellings=long)
@@ -241,7 +248,9 @@ def _head_and_text(head: str, text: str, is_tight: bool) -> tuple[str, str]:
     """Return the head of an option and its text, where they stand apart otherwise than by two
     spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at all."""
     # What stands in the text's column and is an option is another spelling of this one.
-    while re.fullmatch(r"-{1,2}[\w?][\w-]*,?", head.split(", ")[-1]) and re.match(r"--?\w", text):
+    while re.fullmatch(r"(?:-[\w?]\|)*-{1,2}[\w?][\w-]*,?", head.split(", ")[-1]) and re.match(
+        r"--?\w", text
+    ):
         more = re.match(r"(--?\w.*?)(?:\s{2,}|$)(.*)$", text)
         if more is None or option_of(more[1]) is None:
             break
@@ -297,6 +306,21 @@ def _is_letter_of(line: str, following: str) -> bool:
         letter and long and letter[1] == long[1] and letter[2].lower() == long[2].lower()
         and (letter[3] is None or letter[3] == long[3])
     )  # fmt: skip
+
+
+_BRACKETED = re.compile(r"^(?P<indent>\s{1,14})\[(?P<head>-.*?)\](?P<text>\s{2,}\S.*|\s*)$")
+
+
+def _without_brackets(lines: Sequence[str]) -> Sequence[str]:
+    """Return lines with the heads of options out of brackets, where these stand round each head in
+    front of its text: `[-p|--no-params]   leave out …`."""
+    found = [_BRACKETED.match(line) for line in lines]
+    if not any(match and match["text"].strip() for match in found):
+        return lines
+    return [
+        f"{match['indent']}{match['head']}{match['text']}" if match else line
+        for line, match in zip(lines, found, strict=True)
+    ]
 
 
 _FORMATS = re.compile(r"\b(?:is|are) (?:one|any) of(?: these| the following)?:\s*$", re.IGNORECASE)

@@ -6,10 +6,13 @@ import re
 from collections.abc import Iterator, Sequence
 
 _USAGE = re.compile(
-    r"^\s*(?:usage|synopsis)(?P<of> of [^:]+)?\s*(?P<colon>:?)[ \t]*(?P<rest>.*)$", re.IGNORECASE
+    r"^\s*(?:command[- ]line )?(?:usage|synopsis)(?P<of> of [^:]+)?\s*(?P<colon>:?)[ \t]*(?P<rest>.*)$",
+    re.IGNORECASE,
 )
 _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
-_LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:\[\S*?\])?(?:(?:[ =]\S+?)?(?:,\s|\s{2,})|$)")
+_LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:\[\S*?\])?(?:(?:[ =]\S+?)?(?:,\s|\s{2,}|:\s)|$)")
+_DESCRIBED = re.compile(r"\s*-(?:\S+(?: [a-z]+){3}\b|\S.*?\s{2,}[A-Z]?[a-z]+ [a-z]+\b)")
+"""An option and a sentence: three words in a row are no values, nor are two behind a gap."""
 _ITEM = re.compile(r"[\[<({\-|.]|[A-Z][A-Z0-9_]+\b")
 
 
@@ -62,7 +65,7 @@ def _headed(lines: Sequence[str]) -> Iterator[str]:
             if other and current:
                 yield _one_line(current)
                 current = [other[1]]
-            elif not deeper or _LISTED.match(line):
+            elif not deeper or _LISTED.match(line) or _DESCRIBED.match(line):
                 break
             elif current and _starts_anew(current[0], line):
                 yield _one_line(current)

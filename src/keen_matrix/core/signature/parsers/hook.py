@@ -284,6 +284,12 @@ def of_click(command: Foreign, context: Foreign, depth: int = 0) -> Told:
     return found
 
 
+def click_context(kind: Foreign, command: Foreign, name: str, above: Foreign = None) -> Foreign:
+    """Return a context of a command with the settings that the command has for it."""
+    settings = getattr(command, "context_settings", None) or {}
+    return kind(command, parent=above, info_name=name, **settings)
+
+
 def click_commands(group: Foreign, depth: int, context: Foreign) -> Iterator[Told]:
     """Yield the subcommands of a group, hidden ones aside."""
     for name in group.list_commands(context):
@@ -292,7 +298,7 @@ def click_commands(group: Foreign, depth: int, context: Foreign) -> Iterator[Tol
             continue
         # A context of its own, as click makes one: names of help and settings are inherited through
         # it.
-        inner = type(context)(below, parent=context, info_name=name)
+        inner = click_context(type(context), below, name, context)
         yield {
             "name": name, "aliases": [], "text": text_of(below.get_short_help_str(300)),
             "parser": of_click(below, inner, depth + 1),
@@ -449,7 +455,7 @@ def take_click(module: Foreign) -> None:
 
     def make_context(self: Foreign, *args: Foreign, **more: Foreign) -> None:
         # Made by hand and without words, so that no callback of the program's is called.
-        context = module.Context(self, info_name="program")
+        context = click_context(module.Context, self, "program")
         reader = "typer" if type(self).__module__.startswith("typer.") else "click"
         finish({"reader": reader, **of_click(self, context)})
 
