@@ -225,3 +225,14 @@ def test_a_journal_that_is_given_as_a_spec_is_told_of(place: Place) -> None:
         came = place.call(command, "r.jsonl")
         assert came.status == 2 and "r.jsonl has results in it and is not a spec" in came.err, command
     assert (place.folder / "r.jsonl").read_bytes() == before
+
+
+def test_a_dash_is_standard_output_and_no_file(place: Place) -> None:
+    place.write("a.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "a"\nexpect.exit = 0\n')
+    place.write("p.sh", "echo 'usage: p [-q] PORT'\necho '  -q  say less'\n")
+    assert "[-q] PORT" in place.call("draft", "-o", "-", "--", "sh", "p.sh").out
+    refused = place.call("run", "--report", "csv=-")
+    assert refused.status == 2 and "keen-matrix report --format csv" in refused.err
+    place.call("run")
+    assert place.call("report", "--format", "csv", "-o", "-").out == place.call("report", "--format", "csv").out != ""
+    assert not (place.folder / "-").exists()

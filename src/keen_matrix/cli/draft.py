@@ -9,6 +9,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.settle import add_launches
+from keen_matrix.cli.shared import output_file
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
 
@@ -34,8 +35,9 @@ exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "-o", "--output", metavar="FILE", help="write the spec to FILE instead of standard output"
-    )
+        "-o", "--output", metavar="FILE", type=output_file,
+        help="write the spec to FILE instead of standard output",
+    )  # fmt: skip
     source = parser.add_mutually_exclusive_group()
     source.add_argument(
         "--from", dest="source", metavar="FILE",

@@ -8,7 +8,7 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import tell_newer_run, tell_run
+from keen_matrix.cli.shared import output_file, tell_newer_run, tell_run
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.files import open_stream_of
@@ -47,8 +47,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help=f"{', '.join(FORMATS)}; without it, grids on the terminal",
     )
     parser.add_argument(
-        "-o", "--output", metavar="FILE", help="where it goes (default: standard output)"
-    )
+        "-o", "--output", metavar="FILE", type=output_file,
+        help="where it goes (default: standard output)",
+    )  # fmt: skip
     parser.add_argument(
         "--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids"
     )
@@ -95,6 +96,11 @@ def report_target(text: str) -> tuple[str, str]:
         hint = nearest(format, FORMATS)
         more = f"; did you mean {hint}?" if hint else f"; expected one of {', '.join(FORMATS)}"
         raise argparse.ArgumentTypeError(f"unknown format {format!r}{more}")
+    if output_file(file) is None:
+        raise argparse.ArgumentTypeError(
+            "standard output has the lines of the run itself; name a file, or write it afterwards with "
+            f"keen-matrix report --format {format}"
+        )
     return format, file
 
 

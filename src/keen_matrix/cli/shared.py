@@ -66,6 +66,11 @@ def adaptation_of(options: argparse.Namespace) -> Adaptation:
     return Adaptation(launcher=options.launcher, program=options.program, seed=options.seed)
 
 
+def output_file(text: str) -> str | None:
+    """Read where an output goes: a file, or with - standard output (POSIX, Utility Syntax Guideline 13)."""
+    return None if text == "-" else text
+
+
 def whole_number(text: str) -> int:
     """Read an option value that must be a whole number above 0."""
     try:

@@ -457,6 +457,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     text = re.sub(r"(?<=[\w>.])\s?\|\s?-(?=[\s\])]|$)", "", text)  # FILE|-: the dash is a file too
     text = re.sub(r"\[-\[(\w+)\](\[\w+\])?\]", _letters, text)  # [-[abc]], [-[AB][name]]
     text = re.sub(r"\[([a-z]+(?: [a-z]+){3,})\]", lambda match: _sentence(match[1], doubts), text)
+    text = re.sub(rf"\[([a-z]+) ({_MANY_NAMES})\]", r"[<\1-\2>...]", text)  # [mangled names]
     text = re.sub(r"\{([^{}]+)\}", lambda match: _braced(match[1]), text)
     text = re.sub(r"\s*\|\s*/<[^<>]+>/", "", text)  # a pattern in the place of the operand
     text = re.sub(r"\[\s+", "[", re.sub(r"\s+\]", "]", text))
@@ -516,10 +517,11 @@ def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
 
 MADE_USAGES = frozenset({"argparse", "click", "typer", "clap", "commander", "yargs"})
 """Readers that make the usage line themselves: an operand without dots is one word there."""
-_PLURAL = re.compile(
-    r"\[?<?(?:files|args|arguments|names|filenames|paths|urls|inputs|words|dirs|directories|hosts|packages|strings|numbers|values)>?\]?",
-    re.IGNORECASE,
+_MANY_NAMES = (
+    "files|args|arguments|names|filenames|paths|urls|inputs|words|dirs|directories|hosts|packages|strings|"
+    "numbers|values"
 )
+_PLURAL = re.compile(rf"\[?<?(?:{_MANY_NAMES})>?\]?", re.IGNORECASE)
 """Operands whose name says that there may be several, at the end of a usage line without dots."""
 
 

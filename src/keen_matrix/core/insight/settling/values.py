@@ -194,6 +194,9 @@ def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Fin
     table = {**table_of(lab.signature.values[name]), "count": count}
     table = {key: value for key, value in table.items() if (key, value) != ("type", "text")}
     against = next(each for each, taken in zip(vectors, works, strict=True) if not taken)
+    taken_away = lab.answer(vectors[least - 1]).record.files
+    if any(word in taken_away for word in against):
+        return  # the same file once more is refused since it is gone, as a packer leaves it
     shown = lab.shown(vectors[least - 1], against)
     # how many they are says nothing of their type: one that was guessed is to be tried still
     note = "; ".join(filter(None, [GUESSED * lab.is_guessed(name), _note(lab, [against])]))
