@@ -396,6 +396,24 @@ def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(plac
     assert findings(out)[0] == "with -f it does not end" and out.count("hung") == 1, out
 
 
+PACKING = """
+    case $1 in -?*) echo "pack: no option $1" >&2; exit 2 ;; esac
+    [ $# -gt 0 ] || { echo "pack: FILE is missing" >&2; exit 2; }
+    for file; do
+        [ -f "$file" ] || { echo "pack: cannot open $file: No such file" >&2; exit 2; }
+        mv "$file" "$file.packed"
+    done
+    """
+
+
+def test_a_file_that_is_taken_away_is_no_count_of_words(place: Place) -> None:
+    place.write("pack.sh", PACKING)
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/pack.sh"\n[signature]\nhelp = []\nsynopsis = "FILE..."\nvalues.FILE = { type = "file" }\n'
+                "[files]\n\"sample.txt\" = \"a\"\n")  # fmt: skip
+    out = place.call("settle", "p.matrix.toml", timeout=120).out
+    assert "it writes sample.txt" in out and not any(re.search(r"has \d+ words", each) for each in findings(out)), out
+
+
 LOOPING = """
     while getopts abq option; do case $option in a) a=1 ;; b) b=1 ;; q) ;; *) exit 2 ;; esac; done
     shift $((OPTIND - 1))
