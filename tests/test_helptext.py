@@ -337,6 +337,9 @@ MANY_HEADS = {
         ["[-0[<octal>]] [-a] [-c] [<plank>]"], 0,
     ),
     "an option that cannot be written": ("usage: hull [-q] PLANK\n\n  -q           say less\n  --marks=<\\>  signs\n", ["[-q] [--marks MARKS] PLANK"], 0),
+    "a number below zero at the beginning of a line": (
+        "Usage: hull [-n N] PLANK\n\n  -n N   how deep, from\n  -20 (the deepest) to 19\n", ["[-n N] PLANK"], 1,
+    ),
     "on and off, both spelt out": ("Usage: hull [OPTIONS]\n\nOptions:\n  -c, --clean / --dirty  Wash it before.\n  --help  Show this.\n", ["[-c,--clean] [--dirty] [--help]"], 0),
 }  # fmt: skip
 

@@ -62,8 +62,8 @@ def option_of(
         return None  # a list of options, and not ways to write one
     for part in parts:
         match = _SPELLING.fullmatch(part)
-        if not match or match[1].endswith("-"):  # --gdwarf-<N>
-            return None
+        if not match or match[1].endswith("-") or re.fullmatch(r"-\d{2,}", match[1]):
+            return None  # --gdwarf-<N>; -20 is a number
         name, rest = match[1], match[2].rstrip()
         if re.fullmatch(r"-[A-Z]{2,}", name) and re.search(rf"[= \[]{name[1:]}\b", head):
             continue  # -COLUMN, --columns=COLUMN: a number behind a dash
