@@ -340,6 +340,10 @@ MANY_HEADS = {
     "a number below zero at the beginning of a line": (
         "Usage: hull [-n N] PLANK\n\n  -n N   how deep, from\n  -20 (the deepest) to 19\n", ["[-n N] PLANK"], 1,
     ),
+    "a sign for a number": (
+        "Usage: hull [options] [PLANK... | -]\n\n  -#    level, where `#` is a number\n  -T#   so many threads\n  -t#   so many turns, 1-9\n",
+        ["[-T[N]] [-t[T-N]] [PLANK...]"], 1,
+    ),
     "on and off, both spelt out": ("Usage: hull [OPTIONS]\n\nOptions:\n  -c, --clean / --dirty  Wash it before.\n  --help  Show this.\n", ["[-c,--clean] [--dirty] [--help]"], 0),
 }  # fmt: skip
 

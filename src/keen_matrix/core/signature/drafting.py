@@ -320,6 +320,7 @@ def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[s
                 own = _key_of(option).lstrip("-")
                 own = own if written.startswith("<") else _name_of(own)
                 own = own if len(own) > 1 and own not in {*types, *operands} else f"{own}-{name}"
+                own += "2" * (own in types)  # of -b and -B both
                 types[own] = guess
                 changed = replace(option, values=(written_name(own),), meant=written)
         found.append(changed)

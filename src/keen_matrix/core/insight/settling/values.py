@@ -14,6 +14,7 @@ from keen_matrix.core.insight.settling.edits import (
     Edit,
     KeyEdit,
     ValueEdit,
+    value_at,
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came
@@ -49,6 +50,8 @@ OTHER_WORDS = (",", "1-2", "a=b", "%f", "10", "0", "a:b", "12:30")
 PLAIN_WORD = "word"
 MOST_TRIES = 18
 """Launches that each value of a refused vector gets for finding words that it is accepted with."""
+MORE_FILES = ("second.txt", "third.txt")
+"""Files put in place beside the sample, where a program takes away what it reads."""
 SIDE_BY_SIDE = 2
 """Words that are launched together: where time is what is short, one more than needed takes none."""
 MOST_CHOICES = 12
@@ -194,9 +197,16 @@ def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Fin
     table = {**table_of(lab.signature.values[name]), "count": count}
     table = {key: value for key, value in table.items() if (key, value) != ("type", "text")}
     against = next(each for each, taken in zip(vectors, works, strict=True) if not taken)
-    taken_away = lab.answer(vectors[least - 1]).record.files
-    if any(word in taken_away for word in against):
-        return  # the same file once more is refused since it is gone, as a packer leaves it
+    changed = lab.answer(vectors[least - 1]).record.files
+    gone = [word for word in dict.fromkeys(against) if word in changed]
+    if gone:  # the same file once more is refused since it is gone, as a packer leaves it
+        content = value_at(lab.text, "files", gone[0]) or SAMPLE_LINES
+        yield Finding(
+            text=f"it takes {gone[0]} away: several {name} are several files",
+            shown=lab.shown(vectors[least - 1], against),
+            edits=tuple(KeyEdit(("files", each), content, OBSERVED) for each in MORE_FILES),
+        )
+        return
     shown = lab.shown(vectors[least - 1], against)
     # how many they are says nothing of their type: one that was guessed is to be tried still
     note = "; ".join(filter(None, [GUESSED * lab.is_guessed(name), _note(lab, [against])]))

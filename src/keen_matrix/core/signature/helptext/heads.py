@@ -65,6 +65,8 @@ def option_of(
         if not match or match[1].endswith("-") or re.fullmatch(r"-\d{2,}", match[1]):
             return None  # --gdwarf-<N>; -20 is a number
         name, rest = match[1], match[2].rstrip()
+        if name == "-#" and re.search(r"\b(?:number|level)\b", text):
+            return None  # a number behind a dash
         if re.fullmatch(r"-[A-Z]{2,}", name) and re.search(rf"[= \[]{name[1:]}\b", head):
             continue  # -COLUMN, --columns=COLUMN: a number behind a dash
         if re.fullmatch(r"-[a-z]{2,}", name) and re.search(
@@ -85,7 +87,9 @@ def option_of(
             if rest.strip().startswith("..."):
                 found = HeadValues(several=True)
             continue
-        read = values_in(rest, kinds or {})
+        # -T#: a number that is glued to the letter, as the one that it may be left out with
+        is_number = rest == "#" and len(name) == 2
+        read = HeadValues(("N",), True, kind="int") if is_number else values_in(rest, kinds or {})
         if read is None:
             return None
         found = found if found.names else read
