@@ -340,6 +340,9 @@ MANY_HEADS = {
     "a number below zero at the beginning of a line": (
         "Usage: hull [-n N] PLANK\n\n  -n N   how deep, from\n  -20 (the deepest) to 19\n", ["[-n N] PLANK"], 1,
     ),
+    "a usage with gaps is no list": (
+        "usage: hull [-q]  [-v]\n            [-a | -b]\n            [-c FILE]  [PLANK]\n\n  -q  say less\n", ["[-q] [-v] [-a | -b] [-c FILE] [PLANK]"], 0,
+    ),
     "a sign for a number": (
         "Usage: hull [options] [PLANK... | -]\n\n  -#    level, where `#` is a number\n  -T#   so many threads\n  -t#   so many turns, 1-9\n",
         ["[-T[N]] [-t[T-N]] [PLANK...]"], 1,

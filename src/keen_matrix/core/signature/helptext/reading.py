@@ -308,7 +308,9 @@ def _is_letter_of(line: str, following: str) -> bool:
     )  # fmt: skip
 
 
-_BRACKETED = re.compile(r"^(?P<indent>\s{1,14})\[(?P<head>-.*?)\](?P<text>\s{2,}\S.*|\s*)$")
+_BRACKETED = re.compile(
+    r"^(?P<indent>\s{1,14})\[(?P<head>-(?:(?! \| ).)*?)\](?P<text>\s{2,}[A-Za-z(].*|\s*)$"
+)
 
 
 def _without_brackets(lines: Sequence[str]) -> Sequence[str]:
