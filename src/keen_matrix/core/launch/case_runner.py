@@ -109,7 +109,8 @@ class CaseRunner:
         except (OSError, ValueError) as error:
             reason = launch_reason(error, self.starts.command(case, number).words, argv)
         if reason:
-            self._fail(step, reason)
+            launch.fail(reason)
+            self.phase, self._tries = Phase.RUNNING, 0
 
     def _launch_now(self, step: StepLaunch) -> None:
         """Start the program; while the system is out of processes or descriptors, come back a
@@ -134,11 +135,6 @@ class CaseRunner:
             self._tries += 1
             self._due = time.monotonic() + RETRY_SECONDS
 
-    def _fail(self, step: StepLaunch, reason: str) -> None:
-        """Have a launch that cannot be made: it is finished, and goes the way of all that ran."""
-        step.launch.fail(reason)
-        self.phase, self._tries = Phase.RUNNING, 0
-
     @property
     def deadline(self) -> float:
         """When on_deadline wants to be called."""
@@ -156,7 +152,8 @@ class CaseRunner:
             try:
                 self._launch_now(step)
             except (OSError, ValueError) as error:
-                self._fail(step, launch_reason(error, self.shared.plan.launch, step.argv))
+                step.launch.fail(launch_reason(error, self.shared.plan.launch, step.argv))
+                self.phase, self._tries = Phase.RUNNING, 0
         elif self.phase is Phase.RUNNING:
             step.launch.on_deadline(now)
 

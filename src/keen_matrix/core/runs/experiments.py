@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.launch.engine import Manner, WorkerPool
@@ -137,10 +137,6 @@ class Experiments:
         """What is known of vectors by now."""
         return self._known
 
-    def accepted(self) -> Iterator[Words]:
-        """Yield the vectors that are known to be accepted."""
-        return (words for words, answer in self._known.items() if answer.works)
-
     def launch(self, vectors: Iterable[Words]) -> None:
         """Launch those that were not launched before."""
         fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
@@ -176,7 +172,10 @@ class Experiments:
             self.launches += 1
             self.spent += HUNG_COST if record.verdict == "hung" else 1
             self._watch.grounding(self.launches)
-        self._learn_patience(found.values())
+        # Where launches are counted, none is waited for longer than many times what the first ones took: an
+        # option that follows a file without end would take the whole time in every vector.
+        if self.most is not None and self._patience is None:
+            self._patience = patience_after(found.values())
         return found
 
     def _check(self, count: int) -> None:
@@ -208,13 +207,6 @@ class Experiments:
             self._warm, self._planned_as = None, (-1, None)
             return []
         return [each.record for each in found.values()]
-
-    def _learn_patience(self, answers: Iterable[Answer]) -> None:
-        """Wait no longer than many times what a launch takes, where launches are counted: an option
-        that follows a file without end would take the whole time in every vector."""
-        if self.most is None or self._patience is not None:
-            return
-        self._patience = patience_after(answers)
 
     def _case(self, words: Words, silent: bool) -> Case:
         matrix = self._spec.matrices[silent]

@@ -274,8 +274,8 @@ def _works_without(
     accepted: it needs that one or some other, and no condition of ours says so."""
     spellings = spellings_of_keys(lab, number, {key}), spellings_of_keys(lab, number, {other})
     if any(
-        _has(words, spellings[0]) and not _has(words, spellings[1])
-        for words in lab.experiments.accepted()
+        answer.works and _has(words, spellings[0]) and not _has(words, spellings[1])
+        for words, answer in lab.experiments.known.items()
     ):
         return True
     trials = lab.forms.trials(number)

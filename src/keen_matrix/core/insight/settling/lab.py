@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import Literal
 
 from keen_matrix.core.errors import KeenMatrixError, Misuse
-from keen_matrix.core.insight.settling.edits import edited, is_guessed
+from keen_matrix.core.insight.settling.edits import edited
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
@@ -119,10 +119,6 @@ class Lab:
         fresh = Experiments(spec, self.launch, self.pool, self.watch, self.limit)
         fresh.go_on(self.experiments)
         self.experiments = fresh
-
-    def is_guessed(self, name: str) -> bool:
-        """Tell whether the type of a NAME is only a guess of the draft."""
-        return is_guessed(self.text, name)
 
     # --- what the program does ---
 

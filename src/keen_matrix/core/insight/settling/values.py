@@ -14,6 +14,7 @@ from keen_matrix.core.insight.settling.edits import (
     Edit,
     KeyEdit,
     ValueEdit,
+    is_guessed,
     value_at,
 )
 from keen_matrix.core.insight.settling.findings import Finding
@@ -209,7 +210,7 @@ def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Fin
         return
     shown = lab.shown(vectors[least - 1], against)
     # how many they are says nothing of their type: one that was guessed is to be tried still
-    note = "; ".join(filter(None, [GUESSED * lab.is_guessed(name), _note(lab, [against])]))
+    note = "; ".join(filter(None, [GUESSED * is_guessed(lab.text, name), _note(lab, [against])]))
     edit = ValueEdit(name, table, note)
     words = f"{count} words" if least == most or most == MOST_WORDS else f"{least} to {most} words"
     yield Finding(text=f"{name} has {words.replace('..', ' or more')}", shown=shown, edits=(edit,))
@@ -269,7 +270,7 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
                 yield from _bounded(lab, request, slots[0])
             continue
         if lab.works(request):
-            if lab.is_guessed(name):
+            if is_guessed(lab.text, name):
                 yield from _checked(lab, request, slots[0])
             else:
                 yield from _not_any_text(lab, request, slots[0])
@@ -317,7 +318,7 @@ def _is_open(lab: Lab, name: str) -> bool:
     """Tell whether nothing sure is said of a NAME's values."""
     kind = lab.signature.values[name]
     plain = isinstance(kind, Text) and kind.example is None and kind.matches is None
-    return plain or lab.is_guessed(name)
+    return plain or is_guessed(lab.text, name)
 
 
 def _slots(request: Request) -> list[Slot]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from keen_matrix.core.signature.helptext.page import HelpOption
 from keen_matrix.core.signature.values.base import TypeName
@@ -48,9 +48,6 @@ def option_of(
     """Return the option that the head of a line tells of: `-n, --riders RIDERS`, `-k,
     --key=KEYDEF`, `-n int`; None where it tells of none. `kinds` are words for types that the
     layout has."""
-    spellings: list[str] = []
-    negated: list[str] = []
-    found = HeadValues()
     span = _RANGE.fullmatch(head.strip())
     if span:
         return HelpOption((f"-{span[1]}", f"-{span[2]}"), text=text.strip(), is_range=True)
@@ -60,19 +57,16 @@ def option_of(
     parts = list(_parts(_ON_AND_OFF.sub(r"\1[\2\3]", head)))
     if sum(bool(re.match(r"-[a-z]{2}[\w-]+", each)) for each in parts) > MOST_WORDS:
         return None  # a list of options, and not ways to write one
+    spellings: list[str] = []
+    negated: list[str] = []
+    found = HeadValues()
     for part in parts:
         match = _SPELLING.fullmatch(part)
-        if not match or match[1].endswith("-") or re.fullmatch(r"-\d{2,}", match[1]):
-            return None  # --gdwarf-<N>; -20 is a number
+        if match is None or _is_no_spelling(match[1], text):
+            return None
         name, rest = match[1], match[2].rstrip()
-        if name == "-#" and re.search(r"\b(?:number|level)\b", text):
-            return None  # a number behind a dash
-        if re.fullmatch(r"-[A-Z]{2,}", name) and re.search(rf"[= \[]{name[1:]}\b", head):
-            continue  # -COLUMN, --columns=COLUMN: a number behind a dash
-        if re.fullmatch(r"-[a-z]{2,}", name) and re.search(
-            rf"--[\w-]+[= ][<*]?{name[1:]}[>*]?, {name}(?![\w-])", head
-        ):
-            continue  # -w, --width=width, -width: the same, in a manual that writes NAMEs small
+        if _is_its_number(name, head):
+            continue
         glued = _GLUED.match(name)
         if glued and not rest:
             name, rest = glued[0], name[glued.end() :]
@@ -97,26 +91,10 @@ def option_of(
             found = HeadValues(found.names, True, found.several, found.choices, found.kind)
     if not spellings:
         return None
-    # `-f, --flag / -F, --no-flag`: the part behind the stroke switches it off
-    _front, stroke, behind = head.partition(" / ")
-    if stroke and not found.names and behind.lstrip().startswith("-"):
-        off = [
-            each
-            for each in spellings
-            if re.search(rf"(?<![\w-]){re.escape(each)}(?![\w-])", behind)
-        ]
-        are_long = any(len(each) > 2 for each in spellings if each not in off) and all(
-            len(each) > 2 for each in off
-        )  # --clean / --dirty
-        if are_long or all(each.startswith("--no") or len(each) == 2 for each in off):
-            negated += off
-            spellings = [each for each in spellings if each not in off]
-    # -warnings -nowarnings: the one switches the other off
-    for each in spellings[:]:
-        bare = re.sub(r"^(--?)no-?", r"\1", each)
-        if bare != each and bare in spellings and not found.names:
-            spellings.remove(each)
-            negated.append(each)
+    if not found.names:
+        off = list(_switching_off(spellings, head))
+        negated += off
+        spellings = [each for each in spellings if each not in off]
     choices = found.choices
     letters = choices[0] if len(choices) == 1 else ""
     if len(letters) > 1 and letters.isalpha() and re.search(r"\b(?:letter|one of|character)", text):
@@ -128,6 +106,43 @@ def option_of(
         found.several and bool(names), text.strip(), choices, tuple(dict.fromkeys(negated)),
         found.kind, again=found.several and not names,
     )  # fmt: skip
+
+
+def _is_no_spelling(name: str, text: str) -> bool:
+    """Tell whether what looks like an option is part of one, as `--gdwarf-<N>`, or a number: `-20`, and
+    `-#` where the text says so."""
+    is_number = name == "-#" and re.search(r"\b(?:number|level)\b", text)
+    return bool(name.endswith("-") or re.fullmatch(r"-\d{2,}", name) or is_number)
+
+
+def _is_its_number(name: str, head: str) -> bool:
+    """Tell whether a spelling is the value of another behind a dash: `-COLUMN, --columns=COLUMN`, and in a
+    manual that writes NAMEs small `-w, --width=width, -width`."""
+    if re.fullmatch(r"-[A-Z]{2,}", name):
+        return re.search(rf"[= \[]{name[1:]}\b", head) is not None
+    small = rf"--[\w-]+[= ][<*]?{name[1:]}[>*]?, {name}(?![\w-])"
+    return bool(re.fullmatch(r"-[a-z]{2,}", name) and re.search(small, head))
+
+
+def _switching_off(spellings: Sequence[str], head: str) -> Iterator[str]:
+    """Yield the spellings of an option without values that switch it off: those behind the stroke of `-f,
+    --flag / -F, --no-flag` and of `--clean / --dirty`, and one of `-warnings -nowarnings`."""
+    _front, stroke, behind = head.partition(" / ")
+    off = [
+        each for each in spellings
+        if stroke and re.search(rf"(?<![\w-]){re.escape(each)}(?![\w-])", behind)
+    ]  # fmt: skip
+    on = [each for each in spellings if each not in off]
+    are_long = any(len(each) > 2 for each in on) and all(len(each) > 2 for each in off)
+    if behind.lstrip().startswith("-") and (
+        are_long or all(each.startswith("--no") or len(each) == 2 for each in off)
+    ):
+        yield from off
+        spellings = on
+    for each in spellings:
+        bare = re.sub(r"^(--?)no-?", r"\1", each)
+        if bare != each and bare in spellings:
+            yield each
 
 
 def _parts(head: str) -> Iterator[str]:
