@@ -431,6 +431,7 @@ def test_where_some_vectors_do_not_end_a_run_waits_for_them_no_longer_than_they_
     place.write("loop.sh", LOOPING)
     path = place.write("l.matrix.toml", '[program]\nlaunch = "sh {here}/loop.sh"\n[signature]\nhelp = []\nstyle = "posix"\nsynopsis = "[-a] [-b] [-q] PORT"\n')
     out = place.call("settle", "l.matrix.toml", "--write", timeout=120).out
+    assert findings(out, "remark") == ["with -a and -b it does not end"]
     (told,) = (each for each in findings(out) if "do not within" in each)
     assert re.fullmatch(r"what ends does so within 0\.\d+ s, and other vectors do not within 2 s", told)
     assert tomllib.loads(path.read_text())["program"]["timeout"] == 2

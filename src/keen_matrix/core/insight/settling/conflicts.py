@@ -364,12 +364,9 @@ def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterat
     """Yield that some options exclude each other: by a group where two do and all that stand in it,
     else by conditions."""
     shown = (Shown(clash.words, clash.answer),)
-    if not _speaks_of(lab, clash):
-        # it may be the input that is refused: a condition would claim more than was seen
-        yield Finding(text=f"{_listed(clash.options)} are refused together", shown=shown)
-        return
-    if len(clash.options) > MOST_NAMED:
-        yield Finding(text=f"{_listed(clash.options)} are refused together", shown=shown)
+    # it may be the input that is refused: a condition would claim more than was seen
+    if not _speaks_of(lab, clash) or len(clash.options) > MOST_NAMED:
+        yield Finding(text=_together(lab, clash), shown=shown)
         return
     if len(clash.options) > 2:
         text = f"{' and '.join(clash.options)} are refused together"
@@ -441,6 +438,16 @@ def _speaks_of(lab: Lab, clash: Clash) -> bool:
     """Tell whether a refusal is about its options: it names one, or says that they do not go together."""
     said = lab.answer(clash.words).said.partition("\n")[2] if clash.words else ""
     return bool(_ABOUT_OPTIONS.search(said)) or any(is_named(each, said) for each in clash.options)
+
+
+def _together(lab: Lab, clash: Clash) -> str:
+    """Return what comes of options beside each other."""
+    listed = _listed(clash.options)
+    verdict = lab.answer(clash.words).record.verdict if clash.words else ""
+    ends = {"hung": "does not end", "crashed": "crashes"}
+    return (
+        f"with {listed} it {ends[verdict]}" if verdict in ends else f"{listed} are refused together"
+    )
 
 
 def _listed(keys: Sequence[str]) -> str:
