@@ -409,10 +409,11 @@ PACKING = """
 def test_a_file_that_is_taken_away_is_no_count_of_words(place: Place) -> None:
     place.write("pack.sh", PACKING)
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/pack.sh"\n[signature]\nhelp = []\nsynopsis = "FILE..."\nvalues.FILE = { type = "file" }\n'
-                "[files]\n\"sample.txt\" = \"a\"\n")  # fmt: skip
+                "[files]\n\"sample.txt\" = \"a\"\n\"third.txt\" = \"mine\"\n")  # fmt: skip
     out = place.call("settle", "p.matrix.toml", "--write", timeout=120).out
     assert "it takes sample.txt away: several FILE are several files" in findings(out)
     assert not any(re.search(r"has \d+ words", each) for each in findings(out)), out
+    assert '"third.txt" = "mine"\n' in (place.folder / "p.matrix.toml").read_text(), "what is there stays"
     place.call("run", "p.matrix.toml")
     counts = [each for each in place.cases() if each["kind"].startswith("count")]
     assert {len(each["argv"]) for each in counts} >= {2, 3} and {each["verdict"] for each in place.cases()} == {"held"}

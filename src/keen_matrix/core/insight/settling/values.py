@@ -15,6 +15,7 @@ from keen_matrix.core.insight.settling.edits import (
     KeyEdit,
     ValueEdit,
     is_guessed,
+    is_stated,
     value_at,
 )
 from keen_matrix.core.insight.settling.findings import Finding
@@ -202,10 +203,11 @@ def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Fin
     gone = [word for word in dict.fromkeys(against) if word in changed]
     if gone:  # the same file once more is refused since it is gone, as a packer leaves it
         content = value_at(lab.text, "files", gone[0]) or SAMPLE_LINES
+        fresh = [each for each in MORE_FILES if not is_stated(lab.text, "files", each)]
         yield Finding(
             text=f"it takes {gone[0]} away: several {name} are several files",
             shown=lab.shown(vectors[least - 1], against),
-            edits=tuple(KeyEdit(("files", each), content, OBSERVED) for each in MORE_FILES),
+            edits=tuple(KeyEdit(("files", each), content, OBSERVED) for each in fresh),
         )
         return
     shown = lab.shown(vectors[least - 1], against)

@@ -171,9 +171,8 @@ def values_in(rest: str, kinds: Mapping[str, TypeName]) -> HeadValues | None:
     """
     optional = bool(re.match(r"^ *=?\[(?!\.)", rest)) and rest.rstrip(".").endswith("]")
     if re.fullmatch(r" +\[(?:[^\[\]=]+\|[^\[\]]+|\d+-\d+)\]", rest):
-        optional = (
-            False  # apart, [text|json] are the choices of a value that is needed, as [0-255] is
-        )
+        # apart, [text|json] are the choices of a value that is needed, as [0-255] is its range
+        optional = False
     rest = re.sub(r",\s?(?:\.{3}|…)(?=[>\]})]|\s*$)", "", rest)  # <uid,...> is one word
     several = bool(re.search(r"\.\.\.|…", rest))
     inner = re.sub(r"\.\.\.|…", " ", rest)
