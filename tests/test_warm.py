@@ -11,7 +11,7 @@ import pytest
 
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.engine import WorkerPool
-from keen_matrix.core.launch.warm import ColdOnly, warm_plan
+from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
 from keen_matrix.core.launch.warmcheck import difference_of
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.runs.events import RunWatch
@@ -201,3 +201,50 @@ def test_settling_launches_warm_where_that_changes_nothing(place: Place, body: s
         assert len(lab.experiments.turn_warm()) == (3 if is_warm else 0)
         assert lab.answers([(), ("--help",), ("-z",)]) == cold, "what was launched cold stays as it was"
         assert lab.answer(("-y",)).works is not is_warm
+
+
+LAZY = """
+    import os, sys
+    before = "xml.dom.minidom" in sys.modules
+    if "-n" not in sys.argv:
+        import xml.dom.minidom
+        with open(os.environ["LOG"], "a") as log:
+            print(before, os.getppid(), file=log)
+    print("none" if "-n" in sys.argv else "some")
+    """
+
+
+def test_what_is_imported_with_some_vectors_only_is_imported_beforehand_and_by_one_keeper(place: Place) -> None:
+    place.write("p.py", LAZY)
+    log = place.folder / "log"
+    place.write("t.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        warm = true
+        env.LOG = "{log}"
+        [[matrix]]
+        name = "m"
+        line = "[-n] [{{n}}]"
+        axes.n = {{ from = 1, to = 30 }}
+        expect.exit = 0
+        """)
+    came = place.call("run", "--jobs", "1")
+    assert came.status == 0 and ", warm" in came.out, came.out
+    lines = [line.split() for line in log.read_text().splitlines()]
+    warm = [parent for before, parent in lines if before == "True"]
+    assert len(warm) >= 30 and len(set(warm)) == 1, "the keeper of the check goes on in the run"
+
+
+def test_launches_that_tell_what_is_imported_are_bounded(place: Place) -> None:
+    """One floods, one leaves a process behind that holds its streams, one tells all the same."""
+    path = place.write("p.py", """
+        import os, sys, subprocess
+        if sys.argv[1] == "flood":
+            while True: os.write(2, b"x" * 65536)
+        if sys.argv[1] == "leave":
+            subprocess.Popen(["sleep", "60"], cwd=os.environ["PLACE"])
+        import xml.dom.minidom
+        """)
+    plan = warm_plan(sys.executable, [sys.executable, str(path)])
+    vectors = [["flood"], ["leave"], ["tell"]]
+    assert "xml.dom.minidom" in imported_modules(plan, vectors, {"PLACE": str(place.folder)})

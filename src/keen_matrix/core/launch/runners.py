@@ -46,6 +46,8 @@ class Runners:
 
     def take(self, runners: Sequence[CaseRunner], *, jobs: int) -> None:
         """Go on with the runners of another plan, under which so many programs run at a time."""
+        for before, runner in zip(self.all, runners, strict=False):
+            runner.starts.go_on(before.starts)
         for runner in self.all:
             runner.close()
         # Taken from the end: the first runner, with directories that exist, is used again first.

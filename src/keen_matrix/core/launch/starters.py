@@ -189,6 +189,12 @@ class WarmStarts:
                 return None
         return Warm(self._keeper)
 
+    def go_on(self, before: WarmStarts) -> None:
+        """Take over the keeper of an earlier plan, where it keeps the same: to start another one takes
+        as long as a cold launch."""
+        if (self._plan, self._environment) == (before._plan, before._environment):
+            self._keeper, before._keeper = before._keeper, None
+
     @property
     def pid(self) -> int:
         """The number of the keeper's process; 0 when there is none."""

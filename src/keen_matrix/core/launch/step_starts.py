@@ -36,6 +36,11 @@ class StepStarts:
         """The number of the keeper's process; 0 when there is none."""
         return self._warm.pid if self._warm is not None else 0
 
+    def go_on(self, before: StepStarts) -> None:
+        """Take over the keeper that another runner had in the same place, under the plan before."""
+        if self._warm is not None and before._warm is not None:
+            self._warm.go_on(before._warm)
+
     def prepare(self, run: CaseRun, step: StepLaunch) -> None:
         """Put the surroundings of a launch in place and work out how it starts. Raises
         SurroundingsFault or ExpressionFault."""

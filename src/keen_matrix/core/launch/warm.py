@@ -6,14 +6,18 @@ do the same.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import pickle
 import re
+import resource
+import signal
 import socket
 import struct
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Collection, Mapping, Sequence
 from typing import NamedTuple
 
@@ -26,7 +30,8 @@ READY_SECONDS = 20.0
 ANSWER_SECONDS = 5.0
 """Time that a keeper gets to fork a child; it takes a few milliseconds."""
 PROBE_SECONDS = 20.0
-MOST_MODULES = 2_000
+MOST_MODULES, MOST_SAID = 2_000, 1 << 22
+"""Modules that are imported beforehand, and bytes of a launch that tells which."""
 _PYTHON = re.compile(r"python(?:\d+(?:\.\d+)?)?")
 _WITH_VALUE = frozenset({"-W", "-X"})
 _IMPORT = re.compile(rb"^import time:\s+\d+ \|\s+\d+ \|\s*([\w.]+)\s*$", re.MULTILINE)
@@ -97,37 +102,71 @@ def _script_plan(file: str, words: Sequence[str]) -> WarmPlan:
 
 
 def imported_modules(
-    plan: WarmPlan, argv: Sequence[str], environment: Mapping[str, str]
+    plan: WarmPlan, vectors: Sequence[Sequence[str]], environment: Mapping[str, str]
 ) -> tuple[str, ...]:
     """Return what a program imports of the standard library and installed packages, from one
-    launch from nothing.
+    launch from nothing with each of a few vectors, side by side: what it imports only where it is
+    needed, to dress a message say, shows with the one and not with the other.
 
-    It runs in an empty directory with nothing on standard input. The program's own files are never
-    among them.
+    They run in empty directories with nothing on standard input. The program's own files are never
+    among them. Raises ColdOnly where none of them ends.
     """
     target = ["-m", plan.name] if plan.kind == "module" else [plan.name]
     # The interpreter's own account: what is imported by name, by code or by the site module, all of
     # it is there.
-    words = [plan.interpreter, *plan.switches, "-X", "importtime", *target, *argv]
+    words = [plan.interpreter, *plan.switches, "-X", "importtime", *target]
+    due = time.monotonic() + PROBE_SECONDS
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
-        # This launch is no case: whatever it writes goes with the folder.
+        # These launches are no cases: whatever they write goes with the folder.
         env = {**environment, "HOME": folder, "TMPDIR": folder}
-        try:
-            done = subprocess.run(
-                words,
-                cwd=folder,
-                env=env,
-                stdin=subprocess.DEVNULL,
-                capture_output=True,
-                timeout=PROBE_SECONDS,
-                check=False,
+        with contextlib.ExitStack() as ending:
+            try:
+                probes = [
+                    ending.enter_context(_Probe([*words, *each], env, folder))
+                    for each in vectors or [()]
+                ]
+            except OSError as error:
+                raise ColdOnly(f"the launch that tells what it imports failed: {error}") from None
+            said = [text for text in (each.said(due) for each in probes) if text is not None]
+        if not said:
+            raise ColdOnly(
+                f"the launch that tells what it imports did not end within {PROBE_SECONDS:g} s"
             )
-        except (OSError, subprocess.TimeoutExpired) as error:
-            raise ColdOnly(f"the launch that tells what it imports did not end: {error}") from None
-        names = list(dict.fromkeys(name.decode() for name in _IMPORT.findall(done.stderr)))[
-            :MOST_MODULES
-        ]
-        return _installed(plan, names, env, folder)
+        names = dict.fromkeys(name.decode() for text in said for name in _IMPORT.findall(text))
+        return _installed(plan, list(names)[:MOST_MODULES], env, folder)
+
+
+class _Probe:
+    """A launch that tells what is imported. Leaving it ends what still runs of it."""
+
+    def __init__(self, words: Sequence[str], env: Mapping[str, str], folder: str) -> None:
+        self._said = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed in __exit__
+        own = tempfile.mkdtemp(dir=folder)
+        self._process = subprocess.Popen(
+            words, cwd=own, env=dict(env), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+            stderr=self._said, start_new_session=True,
+        )  # fmt: skip
+        with contextlib.suppress(OSError, ValueError, AttributeError):
+            # whatever it prints, it fills no disk
+            resource.prlimit(self._process.pid, resource.RLIMIT_FSIZE, (MOST_SAID, MOST_SAID))
+
+    def __enter__(self) -> _Probe:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self._process.pid, signal.SIGKILL)
+        self._process.wait()
+        self._said.close()
+
+    def said(self, due: float) -> bytes | None:
+        """Return what it said on standard error; None where it has not ended by then."""
+        try:
+            self._process.wait(max(0.0, due - time.monotonic()))
+        except subprocess.TimeoutExpired:
+            return None
+        self._said.seek(0)
+        return self._said.read(MOST_SAID)
 
 
 _ASK = """

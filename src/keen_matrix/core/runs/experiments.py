@@ -198,7 +198,8 @@ class Experiments:
         if self._spec.program.warm is False or not may_be_warm(self._spec, self._launch):
             return []
         try:
-            self._warm = program_plan(self._spec, self._launch, next(iter(cold), ()))
+            unlike = {each.works: words for words, each in cold.items()}
+            self._warm = program_plan(self._spec, self._launch, list(unlike.values()))
         except ColdOnly:
             return []
         self._planned_as = (-1, None)

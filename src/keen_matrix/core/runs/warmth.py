@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from itertools import islice
 from typing import NamedTuple
 
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
@@ -26,6 +27,9 @@ from which they may be at all."""
 FORK_SECONDS, KEEPER_SECONDS, KEEPER_LAUNCHES = 0.015, 1.25, 5
 """What a warm launch takes, and what the keepers and the check take in all, beside as long as some cold launches
 do (benchmarks/waiting.py starts)."""
+MOST_PROBED, LOOKED_THROUGH = 3, 1_000
+"""Vectors with which it is found out what a program imports, and cases that are looked through for
+them."""
 MOST_DOUBTED = 20
 """Cases that do not hold when they are launched warm, and are launched cold before they are told."""
 
@@ -55,8 +59,7 @@ def trusted_warm_plan(
     `cases` may be gone through several times.
     """
     try:
-        first = next(iter(cases), None)
-        plan = program_plan(spec, launch, first.argv if first else ())
+        plan = program_plan(spec, launch, unlike_vectors(cases))
         found = check_warm(pool, spec, launch, plan, lambda: iter(cases), percent)
     except ColdOnly as reason:
         return Warmth(None, str(reason))
@@ -67,12 +70,24 @@ def trusted_warm_plan(
     return Warmth(plan)
 
 
-def program_plan(spec: Spec, launch: ResolvedLaunch, argv: Sequence[str]) -> WarmPlan:
-    """Return how a program is run warm, with what it imports when it is called with some words. Raises
-    ColdOnly where it cannot be."""
+def unlike_vectors(cases: Iterable[Case]) -> list[tuple[str, ...]]:
+    """Return a few vectors of which a program makes different things: one that is accepted, one that
+    is refused and one that asks for help; without a signature, of as many words each."""
+    found: dict[object, tuple[str, ...]] = {}
+    for case in islice(cases, LOOKED_THROUGH):
+        said = case.standing
+        found.setdefault((said.status, said.help) if said else len(case.argv), case.argv)
+        if len(found) == MOST_PROBED:
+            break
+    return list(found.values())
+
+
+def program_plan(spec: Spec, launch: ResolvedLaunch, vectors: Sequence[Sequence[str]]) -> WarmPlan:
+    """Return how a program is run warm, with what it imports when it is called with some vectors.
+    Raises ColdOnly where it cannot be."""
     plan = warm_plan(launch.file, launch.words)
     environment = base_environment(spec.program.env_from_caller, os.environ)
-    return replace(plan, modules=imported_modules(plan, argv, environment))
+    return replace(plan, modules=imported_modules(plan, vectors, environment))
 
 
 def may_be_warm(spec: Spec, launch: ResolvedLaunch) -> frozenset[int]:

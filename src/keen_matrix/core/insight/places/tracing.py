@@ -21,7 +21,7 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.results.causes import cause_key
 from keen_matrix.core.runs.sources import places_of
-from keen_matrix.core.runs.warmth import FEW, may_be_warm
+from keen_matrix.core.runs.warmth import FEW, may_be_warm, unlike_vectors
 from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.core.vectors.unfold import unfold
 
@@ -210,7 +210,7 @@ class Following:
         environment = base_environment(self.spec.program.env_from_caller, os.environ)
         try:
             plan = warm_plan(self._how.launch.file, self._how.launch.words)
-            modules = imported_modules(plan, cases[0].argv, environment)
+            modules = imported_modules(plan, unlike_vectors(cases), environment)
         except ColdOnly:
             return None
         return replace(plan, modules=modules, own_variables=self._how.warm_without)
