@@ -134,6 +134,30 @@ p = argparse.ArgumentParser(); p.add_argument("n", type=int); a = p.parse_args()
 """
 
 
+BOOK = """
+from enum import Enum
+from typing import Annotated, Optional
+import typer
+Port = Enum("Port", {name: name for name in ("Skerry", "Holm", "Voe")}, type=str)
+Deck = Enum("Deck", {name: name for name in ("open", "cabin")}, type=str)
+def book(
+    port: Port,
+    to: Port,
+    riders: Annotated[int, typer.Option("-n", "--riders", min=1, max=60)] = 1,
+    deck: Annotated[Deck, typer.Option("--deck")] = Deck.open,
+    car: Annotated[bool, typer.Option("--car")] = False,
+    bikes: Annotated[int, typer.Option("--bikes", min=0, max=9)] = 0,
+    note: Annotated[Optional[str], typer.Option("--note")] = None,
+    quiet: Annotated[bool, typer.Option("-q", "--quiet")] = False,
+    weight: Annotated[float, typer.Option("--weight")] = 1.0,
+    day: Annotated[int, typer.Option("--day", min=1, max=31)] = 1,
+    back: Annotated[bool, typer.Option("--return/--single")] = False,
+):
+    print("booked", port.value, to.value, riders, deck.value, car, bikes, back)
+typer.run(book)
+"""
+
+
 def starts(folder: Path) -> list[str]:
     """A Python program as it is and through a launcher that takes its time, with and without our help."""
     (folder / "p.py").write_text(PROGRAM)
@@ -172,6 +196,17 @@ def starts(folder: Path) -> list[str]:
             lines.append(
                 f"| {count} | {launcher} | {cold:.2f} | {itself:.2f} | {itself / cold:.2f} |"
             )
+    (folder / "book.py").write_text(BOOK)
+    seconds([COMMAND, "draft", "-o", "book.matrix.toml", "--", "python3", "book.py"], folder)
+    took = {"cold": [], "itself": []}
+    for each, more in (("cold", ["--cold"]), ("itself", [])):  # each finds out what it stands on
+        shutil.rmtree(folder / ".keen-matrix", ignore_errors=True)
+        took[each].append(seconds([COMMAND, "run", *more, "book.matrix.toml"], folder))
+    (cold,), (itself,) = took.values()
+    count = len((folder / ".keen-matrix/last.jsonl").read_text().splitlines()) - 2
+    lines.append(
+        f"| {count} drafted ones of a typer program | the interpreter | {cold:.2f} | {itself:.2f} | {itself / cold:.2f} |"
+    )
     return lines
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from collections import Counter
 from typing import Any
 
 import msgspec
@@ -11,10 +12,17 @@ import pytest
 
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
-from keen_matrix.core.launch.warmcheck import difference_of
+from keen_matrix.core.launch.warmcheck import difference_of, sample_of
+from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.record import Record
+from keen_matrix.core.runs import grounding
 from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.experiments import Experiments
+from keen_matrix.core.runs.supply import Supply
+from keen_matrix.core.runs.warmth import unlike_vectors
+from keen_matrix.core.spec.load import load_spec
 from tests.conftest import Place
 
 PROGRAM = """
@@ -248,3 +256,82 @@ def test_launches_that_tell_what_is_imported_are_bounded(place: Place) -> None:
     plan = warm_plan(sys.executable, [sys.executable, str(path)])
     vectors = [["flood"], ["leave"], ["tell"]]
     assert "xml.dom.minidom" in imported_modules(plan, vectors, {"PLACE": str(place.folder)})
+
+
+def test_controls_are_launched_warm_where_there_are_many_and_none_is_refused_unless_it_is_so_cold(
+    place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Beside --odd, which a fork of a keeper refuses, all comes to the same both ways."""
+    monkeypatch.setattr(grounding, "WORTH_SECONDS", 0.0)
+    place.write("p.py", """
+        import os, sys
+        is_warm = b"keeper" in open(f"/proc/{os.getppid()}/cmdline", "rb").read()
+        with open(os.environ["LOG"], "a") as log:
+            print(is_warm, *sys.argv[1:], file=log)
+        given = [each for each in sys.argv[1:] if each not in ("--a", "--b", "--c", "--d", "--e", "--odd")]
+        if given or is_warm and sys.argv[1:] == ["--odd"]:
+            sys.exit(2)
+        """)
+    options = "".join(f"[--{name}] " for name in ("a", "b", "c", "d", "e", "odd"))
+    path = place.write("t.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\nenv.LOG = "{place.folder}/log"\n[signature]\nsynopsis = "{options}"\n')
+    spec = load_spec(str(path))
+    with WorkerPool(1) as pool:
+        experiments = Experiments(spec, resolved_launch(spec), pool, RunWatch())
+        grounds = grounding.grounds_of(spec, experiments, warm_with=lambda: [("--a",)])
+    assert grounds is not None and not grounds.refused
+    lines = [line.split() for line in (place.folder / "log").read_text().splitlines()]
+    assert [words for is_warm, *words in lines if is_warm == "False"].count(["--odd"]) == 1
+    assert ["True", "--odd"] in lines and sum(line[0] == "True" for line in lines) > 5
+
+
+def test_the_check_launches_nothing_that_is_skipped(place: Place) -> None:
+    place.write("p.py", 'import os, sys\nprint(*sys.argv[1:], file=open(os.environ["LOG"], "a"))\nsys.exit(0 if sys.argv[1].isdigit() else 2)\n')
+    place.write("t.matrix.toml", f"""
+        [program]
+        launch = "{sys.executable} {{here}}/p.py"
+        warm = true
+        env.LOG = "{place.folder}/log"
+        [[matrix]]
+        name = "m"
+        line = "{{n}}"
+        axes.n = ["66", "1", "2"]
+        skip = {{ because = "it sells the ferry", when = "n == '66'" }}
+        expect.exit = 0
+        """)
+    assert place.call("run").status == 0
+    assert Counter((place.folder / "log").read_text().split()) == {"1": 3, "2": 3}, "cold and warm, and in the run"
+
+
+def case(number: int, argv: tuple[str, ...] = (), **more: Any) -> Case:
+    return Case(id=f"c{number:09}", matrix=0, argv=argv, **more)
+
+
+@pytest.mark.parametrize(("known", "count", "percent", "expected"), [
+    (20, 400, 5.0, 20),  # the known ones are five percent
+    (20, 401, 5.0, None),
+    (4, 40, 5.0, None),  # and too few, however small the run is
+])  # fmt: skip
+def test_known_results_stand_for_a_sample_where_they_are_enough(known: int, count: int, percent: float, expected: int | None) -> None:
+    cases = [case(number) for number in range(count)]
+    ids = {each.id for each in cases[:: count // known][:known]}
+    sample = {each.id for each in sample_of(cases, percent, ids)}
+    assert ids <= sample
+    assert len(sample) == expected if expected else {each.id for each in cases[:5]} < sample
+
+
+def test_what_comes_first_stands_apart() -> None:
+    supply = Supply(map(case, range(100)), lambda: False)
+    supply.bring_forward(4, 40)
+    numbers = [int(each.id[1:]) for each in supply]
+    assert numbers[:6] == [0, 10, 20, 30, 1, 2] and sorted(numbers) == [*range(100)]
+
+
+def test_vectors_unlike_each_other_are_one_of_each_kind() -> None:
+    helped, taken, refused = Standing("accepted", help=True), Standing("accepted"), Standing("refused", ("too-few",))
+    cases = [
+        case(0, ("--help",), standings=(helped,)), case(1, ("-s",), standings=(taken,), said=Said(skipped="no")),
+        case(2, ("-g",), standings=(taken,), groundless="no"), case(3, ("1",), standings=(taken,)), case(4, ("2",), standings=(taken,)),
+        case(5, (), standings=(refused,)),
+    ]  # fmt: skip
+    assert unlike_vectors(cases) == [("--help",), ("1",), ()]
+    assert unlike_vectors(map(case, range(3), [("a",), ("b",), ("a", "b")])) == [("a",), ("a", "b")]

@@ -3,8 +3,8 @@ them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from itertools import islice
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from types import MappingProxyType
 
 from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -29,12 +29,18 @@ class WarmCheck(Struct, frozen=True):
     aspect: str = ""
 
 
-def sample_of(cases: Iterable[Case], percent: float) -> Iterator[Case]:
-    """Yield about so many percent of the cases, by id alone, and the first few in any case."""
-    every = max(1, round(100 / percent)) if percent else 0
-    for number, case in enumerate(cases):
-        if number < LEAST or (every and shard_of(case.id, every) == 1):
-            yield case
+def sample_of(cases: Iterable[Case], percent: float, known: Collection[str] = ()) -> Sequence[Case]:
+    """Return about so many percent of the cases: those that are known, and where they are too few the
+    first ones and some by their ids alone."""
+    every = max(1, round(100 / percent))
+    count, found = 0, list[Case]()
+    for case in cases:
+        if count < LEAST or case.id in known or shard_of(case.id, every) == 1:
+            found.append(case)
+        count += 1
+    if len(known) >= LEAST and len(known) * 100 >= percent * count:
+        return [case for case in found if case.id in known]
+    return found
 
 
 def check_warm(
@@ -42,25 +48,29 @@ def check_warm(
     spec: Spec,
     launch: ResolvedLaunch,
     warm: WarmPlan,
-    unfold: Callable[[], Iterable[Case]],
+    cases: Iterable[Case],
     percent: float,
+    known: Mapping[str, Record] = MappingProxyType({}),
 ) -> WarmCheck:
     """Launch a sample of cases warm and cold and return how they compare; what two cold launches
-    differ in does not count."""
-    cases = list(sample_of(unfold(), percent)) if percent else list(islice(unfold(), 0))
-    if not cases:
+    differ in does not count. Those whose cold results are known are not launched cold once more."""
+    sample = sample_of(cases, percent, known) if percent else []
+    if not sample:
         return WarmCheck(0)
-    cold = _run(pool, spec, launch, cases, None)
+    cold = dict(known)
+    fresh = [case for case in sample if case.id not in known]
+    if fresh:
+        cold |= _run(pool, spec, launch, fresh, None)
     # Behind the cold ones: the keepers that are up now go on in the run.
-    first = _run(pool, spec, launch, cases, warm)
-    unlike = [case for case in cases if difference_of(first[case.id], cold[case.id])]
+    first = _run(pool, spec, launch, sample, warm)
+    unlike = [case for case in sample if difference_of(first[case.id], cold[case.id])]
     if unlike:
         again = _run(pool, spec, launch, unlike, None)
         for case in unlike:
             aspect = difference_of(first[case.id], cold[case.id])
             if not difference_of(again[case.id], cold[case.id]):
-                return WarmCheck(len(cases), case.id, aspect)
-    return WarmCheck(len(cases))
+                return WarmCheck(len(sample), case.id, aspect)
+    return WarmCheck(len(sample))
 
 
 def _run(

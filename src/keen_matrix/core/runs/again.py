@@ -19,7 +19,8 @@ def varying_of(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varyin
     # Two launches within one second would print one time, and hide that it varies.
     if any(looks_like_time(record.stdout or "") for record in first.values()):
         time.sleep(NEXT_SECOND)
-    second = experiments.launched(bases)
+    # cold: forks of one keeper share what an interpreter draws at its start
+    second = experiments.launched(bases, cold=True)
     found: dict[Varying, None] = {}
     for words, record in first.items():
         for stream in ("stdout", "stderr"):

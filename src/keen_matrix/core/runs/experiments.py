@@ -100,20 +100,21 @@ class Experiments:
         self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
         """What vectors have around them → what came of each."""
         self._known = self._known_by[around]
-        self._planned_as: tuple[int, float | None] = (-1, None)
-        """Which of the plans of the pool is ours, since others share it, and its patience."""
+        self._planned_as: tuple[int, float | None, WarmPlan | None] | None = None
+        """Which of the plans of the pool is ours, since others share it, its patience and warmth."""
         self.most = most
         self.until: float | None = None
         self.launches = self.spent = 0
         """Launches that were made, and what they count: one that hung counts several."""
         self._patience: float | None = None
-        self._warm: WarmPlan | None = None
+        self.warm: WarmPlan | None = None
+        """How they are launched warm; None where they are not."""
 
     def go_on(self, before: Experiments) -> None:
         """Go on where others ended: their launches count. What came of them too, of vectors that have the
         same around them: these come to the same, whatever else the spec says by now."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
-        self._warm, self.until = before._warm, before.until
+        self.warm, self.until = before.warm, before.until
         self._known_by = before._known_by
         self._known = self._known_by.setdefault(self._around, {})
 
@@ -137,12 +138,12 @@ class Experiments:
         """What is known of vectors by now."""
         return self._known
 
-    def launch(self, vectors: Iterable[Words]) -> None:
-        """Launch those that were not launched before."""
-        fresh = [each for each in dict.fromkeys(vectors) if each not in self._known]
+    def launch(self, vectors: Iterable[Words], *, again: bool = False) -> None:
+        """Launch those that were not launched before; `again`: all of them, cold, and that counts."""
+        fresh = [each for each in dict.fromkeys(vectors) if again or each not in self._known]
         self._check(len(fresh))
         for at in range(0, len(fresh), LOT):  # by lots, since time may end between them
-            self._known.update(self.launched(fresh[at : at + LOT]))
+            self._known.update(self.launched(fresh[at : at + LOT], cold=again))
 
     def launch_ahead(self, vectors: Iterable[Words], most: int) -> None:
         """Launch side by side what will be asked for one by one: so many of them as are allowed."""
@@ -150,15 +151,18 @@ class Experiments:
         room = most if self.most is None else min(most, self.most - self.spent)
         self.launch(fresh[: max(room, 0)])
 
-    def launched(self, vectors: Sequence[Words], *, silent: bool = False) -> dict[Words, Answer]:
+    def launched(
+        self, vectors: Sequence[Words], *, silent: bool = False, cold: bool = False
+    ) -> dict[Words, Answer]:
         """Launch vectors, again where they were launched before, and return what came. Standard
-        input has ended at once, or is open and silent."""
+        input has ended at once, or is open and silent; `cold` launches start from nothing."""
         # whether a program asks shows as soon as the others have ended
         patience = patience_after(self._known.values()) if silent else self._patience
-        if self._planned_as != (self._pool.plans, patience):
+        warm = None if cold else self.warm
+        if self._planned_as != (self._pool.plans, patience, warm):
             within = _within(self._spec, patience)
-            self._pool.plan(within, self._launch, Manner(warm=self._warm))
-            self._planned_as = self._pool.plans, patience
+            self._pool.plan(within, self._launch, Manner(warm=warm))
+            self._planned_as = self._pool.plans, patience, warm
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         self._check(len(cases))
         found: dict[Words, Answer] = {}
@@ -186,10 +190,10 @@ class Experiments:
         if self.most is not None and self.spent + count > self.most:
             raise OutOfLaunches
 
-    def turn_warm(self) -> list[Record]:
+    def turn_warm(self, unlike: Iterable[Words] = ()) -> list[Record]:
         """Launch a Python program warm from here on, if what was launched so far comes to the same warm;
         return the records of that, none where it stays cold. Nothing that is warm is kept as an answer
-        that was cold before."""
+        that was cold before. What it imports shows with vectors that are `unlike`, and with those."""
         from keen_matrix.core.launch.warm import ColdOnly
         from keen_matrix.core.launch.warmcheck import difference_of
         from keen_matrix.core.runs.warmth import may_be_warm, program_plan
@@ -198,14 +202,13 @@ class Experiments:
         if self._spec.program.warm is False or not may_be_warm(self._spec, self._launch):
             return []
         try:
-            unlike = {each.works: words for words, each in cold.items()}
-            self._warm = program_plan(self._spec, self._launch, list(unlike.values()))
+            both = {each.works: words for words, each in cold.items()}
+            self.warm = program_plan(self._spec, self._launch, [*both.values(), *unlike])
         except ColdOnly:
             return []
-        self._planned_as = (-1, None)
         found = self.launched(list(cold))
         if any(difference_of(each.record, found[words].record) for words, each in cold.items()):
-            self._warm, self._planned_as = None, (-1, None)
+            self.warm = None
             return []
         return [each.record for each in found.values()]
 

@@ -9,7 +9,8 @@ differs between two launches of one vector varies by itself.
 
 from __future__ import annotations
 
-from collections.abc import Set
+import statistics
+from collections.abc import Callable, Iterable, Sequence, Set
 
 from keen_matrix.core.expect.masks import VARIES, Mask
 from keen_matrix.core.launch.waiting import can_be_seen
@@ -34,9 +35,17 @@ from keen_matrix.core.structs import replace
 """What stands in the place of what varies by itself."""
 
 
-def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
+FIRST_COLD, WORTH_SECONDS = 5, 2.0
+"""Controls that are launched cold before any is launched warm, and how many seconds of cold launches
+must still be to come."""
+
+
+def grounds_of(
+    spec: Spec, experiments: Experiments, *, warm_with: Callable[[], Iterable[Words]] | None = None
+) -> Grounds | None:
     """Return what experiments show of the controls of a spec's derived families; None of a spec
-    without a signature."""
+    without a signature. Where there are many they may be launched warm, with what vectors need that `warm_with`
+    tells."""
     signature = spec.signature
     if signature is None:
         return None
@@ -59,7 +68,7 @@ def grounds_of(spec: Spec, experiments: Experiments) -> Grounds | None:
         for vector in family_of(signature, matrix.family, launchers, grounds).vectors
         if vector.control is not None
     }  # fmt: skip
-    experiments.launch(sorted(controls))
+    _launch_many(experiments, sorted(controls), warm_with=warm_with)
     answers = ((words, experiments.answer(words)) for words in sorted(controls))
     refused = tuple((words, answer.text) for words, answer in answers if not answer.works)
     sound = [
@@ -88,7 +97,12 @@ def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
 
 
 def are_as_before(
-    spec: Spec, grounds: Grounds, controls: Set[Words], experiments: Experiments
+    spec: Spec,
+    grounds: Grounds,
+    controls: Set[Words],
+    experiments: Experiments,
+    *,
+    warm_with: Callable[[], Iterable[Words]] | None = None,
 ) -> bool:
     """Tell whether the bases, the controls that a run stands on and all that was refused still do
     what is kept of them: a digest of the program does not see the libraries that it loads."""
@@ -105,10 +119,30 @@ def are_as_before(
     sound = [each for each in derived_builders(signature, grounds) if each.grounds.works]
     bases = {request.words() for builder in sound for request in _bases(builder)}
     working = (bases | controls) - refused
-    experiments.launch(sorted(working | refused))
+    _launch_many(experiments, sorted(working | refused), warm_with=warm_with)
     return all(experiments.answer(words).works for words in working) and not any(
         experiments.answer(words).works for words in refused
     )
+
+
+def _launch_many(
+    experiments: Experiments,
+    vectors: Sequence[Words],
+    *,
+    warm_with: Callable[[], Iterable[Words]] | None,
+) -> None:
+    """Launch vectors, warm where that takes less time: what did not work then is launched cold as
+    well, before anybody is told so."""
+    fresh = [each for each in vectors if each not in experiments.known]
+    first = max(0, FIRST_COLD - len(experiments.known))
+    experiments.launch(fresh[:first])
+    rest = fresh[first:]
+    took = statistics.median(each.record.seconds for each in experiments.known.values())
+    if warm_with and experiments.warm is None and len(rest) * took >= WORTH_SECONDS:
+        experiments.turn_warm(warm_with())
+    experiments.launch(rest)
+    if experiments.warm is not None:
+        experiments.launch([each for each in rest if not experiments.known[each].works], again=True)
 
 
 def _bases(builder: Builder) -> list[Request]:

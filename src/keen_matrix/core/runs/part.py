@@ -26,10 +26,13 @@ from keen_matrix.core.runs.state import Budgeted, RunState
 from keen_matrix.core.runs.supply import Supply, in_order
 from keen_matrix.core.runs.warmth import (
     FEW,
+    LOOKED_THROUGH,
     MOST_DOUBTED,
     Held,
+    asked_warm,
     is_python,
     may_be_warm,
+    may_find_out,
     trusted_warm_plan,
     worth_from,
 )
@@ -62,6 +65,8 @@ class PartRun:
             run.watch,
         )
         self.names = {matrix.index: matrix.name for matrix in spec.matrices}
+        self._first: dict[str, ResultFrame] = {}
+        """What came of the first launches, which are cold where it is found out whether others can be warm."""
 
     def go(self, part: Selection) -> int | None:
         """Run the cases; return how many of them are left, None when they are too many to be
@@ -95,10 +100,11 @@ class PartRun:
             self._launch_cold(cases)
             return
         if is_found_out or self.run.unchanged is not None:
-            # what was asked for just now is not to wait for a check that takes as long as a few cases
             # The first results come at once; what is found out about the rest takes as long as a
-            # few of them.
-            self._launch_cold(itertools.islice(cases, FEW))
+            # few of them, and is held to them.
+            if not self.options.ordering.is_own and supply.ahead(FEW + 1) > FEW:
+                supply.bring_forward(FEW, LOOKED_THROUGH)
+            self._launch_cold(itertools.islice(cases, FEW), self._first)
         least = worth_from(self.work.tally.pace.usual) if is_found_out else 1
         # How many are left is seen by taking that many, since nothing counts them beforehand.
         worth = supply.ahead(least) == least
@@ -110,21 +116,12 @@ class PartRun:
 
     def _asked_warm(self) -> bool | None:
         """Return whether the program is to be run warm; None when nobody has said."""
-        launching = self.options.launching
-        if self.run.cluster is not None:
-            return False
-        said = (launching.warm, self.spec.program.warm, launching.usual_warm)
-        return next((each for each in said if each is not None), None)
+        return False if self.run.cluster is not None else asked_warm(self.options, self.spec)
 
     def _found_out(self) -> frozenset[int]:
         """Return the matrices of which it is found out whether they can be run warm."""
-        asked = self.options
-        # A budget is for cases, and not for checks. Forks of one keeper share what an interpreter draws at
-        # its start, so that what varies from launch to launch would not show.
-        other = (
-            asked.ordering.budget is not None or asked.choice.failed or asked.launching.repeat > 1
-        )
-        return frozenset() if other else may_be_warm(self.spec, self.work.launch)
+        finds_out = may_find_out(self.options)
+        return may_be_warm(self.spec, self.work.launch) if finds_out else frozenset()
 
     def _warm_plan(self, part: Selection, *, is_told: bool) -> WarmPlan | None:
         """Return how the program is run warm; say so when it cannot be, though it is asked for."""
@@ -133,15 +130,20 @@ class PartRun:
         few = asked.warm_check and self.options.ordering.budget is not None
         percent = 0.01 if few else asked.warm_check
         began = time.monotonic()
-        found = trusted_warm_plan(self.pool, self.spec, self.work.launch, part, percent)
+        found = trusted_warm_plan(
+            self.pool, self.spec, self.work.launch, part, percent,
+            tried=self.run.warm_plan, cold=self._first,
+        )  # fmt: skip
         self.run.result.spent.warm_check += time.monotonic() - began
         if found.reason and is_told:
             self.watch.remarks(f"launched cold: {found.reason}")
         return found.plan
 
-    def _launch_cold(self, cases: Iterable[Case]) -> None:
+    def _launch_cold(
+        self, cases: Iterable[Case], came: dict[str, ResultFrame] | None = None
+    ) -> None:
         self._plan(None)
-        self._launch(cases, None)
+        self._launch(cases, None, came)
 
     def _launch_warm(self, cases: Iterable[Case], plan: WarmPlan) -> None:
         def planned(warm: bool) -> None:
@@ -160,8 +162,14 @@ class PartRun:
             raise
         self.work.tally.warm += self.work.tally.total - before
 
-    def _launch(self, cases: Iterable[Case], held: Held | None) -> None:
-        """Launch cases, and write every result to the journal before the next is awaited."""
+    def _launch(
+        self,
+        cases: Iterable[Case],
+        held: Held | None,
+        came: dict[str, ResultFrame] | None = None,
+    ) -> None:
+        """Launch cases, and write every result to the journal before the next is awaited; `came` takes
+        them as well."""
         passed_over: list[ResultFrame] = []
         launched = _worth_a_launch(cases, self.names, passed_over)
         results = (held or self.run.cluster or self.pool).results(launched)
@@ -169,6 +177,8 @@ class PartRun:
         with contextlib.closing(results):
             for each in _joined(passed_over, results):
                 self._came(each)
+                if came is not None and VERDICTS[each.verdict] not in ("skipped", "groundless"):
+                    came[each.id] = each
 
     def _came(self, result: ResultFrame) -> None:
         """Write a result, count it and tell it."""

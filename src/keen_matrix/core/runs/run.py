@@ -9,6 +9,7 @@ import datetime
 import os
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 from typing import TYPE_CHECKING
 
 from keen_matrix.core import interruption
@@ -40,6 +41,7 @@ from keen_matrix.core.runs.sources import digests_of, too_large
 from keen_matrix.core.runs.starting import Started, started
 from keen_matrix.core.runs.state import Budgeted, RunResult, RunState
 from keen_matrix.core.runs.unchanged import Unchanged, matrix_digests, run_places
+from keen_matrix.core.runs.warmth import asked_warm, may_find_out, unlike_vectors
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import replace
 
@@ -242,6 +244,7 @@ class SpecRun:
     ) -> Spec:
         """Return a spec whose derived vectors stand on accepted ones; what is kept of them is
         tried again, and found out anew when it has changed."""
+        self.run.warm_plan = None
         derived = tuple(each for each in spec.matrices if each.family not in ("", "help"))
         if not derived:
             return spec
@@ -263,12 +266,18 @@ class SpecRun:
             return grounded(spec, kept)
         begun = time.monotonic()
         experiments = Experiments(spec, launch, self.pool, self.watch)
+        asked = asked_warm(self.options, spec)
+        warm = asked or (asked is None and may_find_out(self.options))
+        unlike = partial(unlike_vectors, chosen) if warm and self.run.cluster is None else None
         try:
-            if kept is None or not are_as_before(spec, kept, _controls_of(chosen), experiments):
-                kept = grounds_of(spec, experiments)
+            if kept is None or not are_as_before(
+                spec, kept, _controls_of(chosen), experiments, warm_with=unlike
+            ):
+                kept = grounds_of(spec, experiments, warm_with=unlike)
                 if kept is not None:
                     keep_grounds(journal, spec, kept)
         finally:
+            self.run.warm_plan = experiments.warm
             self.watch.grounding(None)
             self.result.spent.controls += time.monotonic() - begun
         return grounded(spec, kept)

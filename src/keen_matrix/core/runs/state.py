@@ -19,6 +19,7 @@ from keen_matrix.core.runs.unchanged import Unchanged
 from keen_matrix.core.structs import Struct, field
 
 if TYPE_CHECKING:
+    from keen_matrix.core.launch.warm import WarmPlan
     from keen_matrix.core.runs.cluster import ClusterPool
 
 
@@ -72,6 +73,8 @@ class RunState:
         self.cluster: ClusterPool | None = None
         self.unchanged: Unchanged | None = None
         """What may be taken over from the run before; None where nothing is to be."""
+        self.warm_plan: WarmPlan | None = None
+        """How controls of the spec that is run came to the same warm; None where that was not tried."""
 
     @property
     def is_over(self) -> bool:

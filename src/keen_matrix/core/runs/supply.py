@@ -62,6 +62,15 @@ class Supply:
                 return
             yield case
 
+    def bring_forward(self, count: int, among: int) -> None:
+        """Hand out so many cases first that stand apart among as many of the next: those that come first
+        are alike."""
+        some = list(itertools.islice(self._cases, among))
+        first = {number * len(some) // count for number in range(count)}
+        spread = [case for number, case in enumerate(some) if number in first]
+        rest = [case for number, case in enumerate(some) if number not in first]
+        self._cases = itertools.chain(spread, rest, self._cases)
+
     def ahead(self, most: int) -> int:
         """Return how many cases are still to come, counted up to so many."""
         some = list(itertools.islice(self._cases, most))

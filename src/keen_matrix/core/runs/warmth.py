@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
+from types import MappingProxyType
 from typing import NamedTuple
 
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
@@ -17,6 +18,7 @@ from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
+from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.structs import replace
 
 FEW = 20
@@ -51,16 +53,40 @@ class Warmth(NamedTuple):
     reason: str = ""
 
 
+def asked_warm(options: RunOptions, spec: Spec) -> bool | None:
+    """Return whether programs are to be run warm; None when nobody has said."""
+    launching = options.launching
+    said = (launching.warm, spec.program.warm, launching.usual_warm)
+    return next((each for each in said if each is not None), None)
+
+
+def may_find_out(options: RunOptions) -> bool:
+    """Tell whether a run may try by itself if programs can be warm. A budget is for cases, and not for
+    checks. Forks of one keeper share what an interpreter draws at its start, so that what varies from
+    launch to launch would not show."""
+    is_budget = options.ordering.budget is not None
+    return not (is_budget or options.choice.failed or options.launching.repeat > 1)
+
+
 def trusted_warm_plan(
-    pool: WorkerPool, spec: Spec, launch: ResolvedLaunch, cases: Iterable[Case], percent: float
+    pool: WorkerPool,
+    spec: Spec,
+    launch: ResolvedLaunch,
+    cases: Iterable[Case],
+    percent: float,
+    *,
+    tried: WarmPlan | None = None,
+    cold: Mapping[str, ResultFrame] = MappingProxyType({}),
 ) -> Warmth:
     """Return how a program is run warm, once a percentage of its cases did the same both ways.
 
-    `cases` may be gone through several times.
+    `cases` may be gone through several times. `tried` is how it was run warm before, for controls say;
+    `cold` has what came of cases that were launched cold already.
     """
+    known = {id: frame.record for id, frame in cold.items()}
     try:
-        plan = program_plan(spec, launch, unlike_vectors(cases))
-        found = check_warm(pool, spec, launch, plan, lambda: iter(cases), percent)
+        plan = tried or program_plan(spec, launch, unlike_vectors(cases))
+        found = check_warm(pool, spec, launch, plan, _launched(cases), percent, known)
     except ColdOnly as reason:
         return Warmth(None, str(reason))
     if found.id:
@@ -70,11 +96,16 @@ def trusted_warm_plan(
     return Warmth(plan)
 
 
+def _launched(cases: Iterable[Case]) -> Iterator[Case]:
+    """Return the cases that a run launches."""
+    return (case for case in cases if not case.said.skipped and case.groundless is None)
+
+
 def unlike_vectors(cases: Iterable[Case]) -> list[tuple[str, ...]]:
     """Return a few vectors of which a program makes different things: one that is accepted, one that
     is refused and one that asks for help; without a signature, of as many words each."""
     found: dict[object, tuple[str, ...]] = {}
-    for case in islice(cases, LOOKED_THROUGH):
+    for case in islice(_launched(cases), LOOKED_THROUGH):
         said = case.standing
         found.setdefault((said.status, said.help) if said else len(case.argv), case.argv)
         if len(found) == MOST_PROBED:
