@@ -137,6 +137,8 @@ def _launch_many(
     first = max(0, FIRST_COLD - len(experiments.known))
     experiments.launch(fresh[:first])
     rest = fresh[first:]
+    if not rest:
+        return
     took = statistics.median(each.record.seconds for each in experiments.known.values())
     if warm_with and experiments.warm is None and len(rest) * took >= WORTH_SECONDS:
         experiments.turn_warm(warm_with())
