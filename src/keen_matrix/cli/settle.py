@@ -147,6 +147,8 @@ def settled_text(path: str, text: str, launches: int | None, color: str) -> Sett
             at_most = "at most" if launches is not None else "about"
             told = round(min(seconds * most, lab.longest or math.inf))
             about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, told):,} s"
+            if lab.longest is not None and told < lab.longest:
+                about += f" and at most {lab.longest:g} s"
             print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
             with bar:
                 found = settled(lab)
