@@ -172,6 +172,7 @@ def test_values_to_try_are_those_of_names_without_a_type() -> None:
     full = builder.fullest()
     assert full is not None and untyped_names(VALUED, full, "bad PORT") == ["PORT", "WHEN"]
     assert values_told("choose from 'x', 'y'") == ["x", "2"] and values_told("a single character") == [",", "2"]
+    assert [values_told(each)[0] for each in ("must be a 1-character string", "expected a character, length 1 string", "11 characters")] == [",", ",", "2"]
     assert values_told("invalid float") == ["1.5", "2"] and values_told("no") == ["2"]
     assert stated_example('values.A = { example = "…" }, a value that the program takes', {"A": "2"}) == 'values.A = { example = "2" }'
 

@@ -206,6 +206,8 @@ def test_a_program_that_waits_for_input_has_taken_the_vector(place: Place, name:
 # --- naming ---
 
 NAMINGS = [
+    ("-c", "a 1-character string", False), ("-C", "option -c requires an argument", False), ("-c", "option -c requires an argument", True),
+    ("-c", "-cword is no number", True), ("-c", "invalid option -- c", True),
     ("--no-such-option", "flag provided but not defined: -no-such-option", True), ("FROM_UNIT", "unknown from-unit 'x'", True),
     ("INPUT_STRING", "error: input string missing", True), ("-z", "invalid option -- 'z'", True), ("-z", "unknown shorthand flag: 'z' in -z", True),
     ("RA", "bad DEC: extra", False), ("abc", "invalid int value: 'abc'", True), ("", "x", False), ("--size", "Size must be positive", True),

@@ -412,3 +412,10 @@ def test_a_message_on_a_word_too_many_may_name_the_word_the_last_operand_or_what
     for synopsis, words, mentions in (("-l,--list [-q]", "--list x", ("x", "-l", "--list")), ("[-l,--list] PORT", "x y", ("y", "PORT")), ("[-q]", "x", ("x",))):
         judged = Signature.from_synopsis(synopsis, {"PORT": {"type": "text"}} if "PORT" in synopsis else {}, "gnu").judge(words.split())
         assert [(each.kind, each.mentions) for each in judged.refusals] == [("too-many", mentions)]
+
+
+@pytest.mark.parametrize(("of", "wrong"), [(["0", "1"], ["nonesuch", "", "11"]), (["a", "b"], ["nonesuch", "", "aa", "A"]), (["0"], ["nonesuch", ""])])
+def test_a_choice_in_other_digits_is_no_wrong_one(of: list[str], wrong: list[str]) -> None:
+    """A program that reads its choices as numbers takes 00 for 0."""
+    (kind,) = Signature.from_synopsis("X", {"X": {"type": "choice", "of": of}}).values.values()
+    assert kind.bad() == wrong and kind.read("00").status == "doubtful" * ("0" in of) + "illegal" * ("0" not in of)

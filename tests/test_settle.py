@@ -782,3 +782,20 @@ def test_the_bounds_of_a_number_are_found_though_its_parser_says_what_it_is(plac
     assert "finding   LENGTH is a whole number from 5 to 120" in came.err, came
     assert stated["values"]["LENGTH"] == {"type": "int", "default": 20, "min": 5, "max": 120}
     assert not {"where", "repeat", "aside"} & stated.keys(), "2 is refused by itself: no second use, and no words beside, are to blame"
+
+
+def test_a_value_is_looked_for_before_a_partner_that_a_message_seems_to_name(place: Place) -> None:
+    """Beside --tabs the delimiter does nothing, so that any is accepted."""
+    place.write("p.py", """
+        import argparse
+        parser = argparse.ArgumentParser()
+        parser.add_argument("--delimiter")
+        parser.add_argument("--tabs", action="store_true")
+        given = parser.parse_args()
+        if given.delimiter and len(given.delimiter) != 1 and not given.tabs:
+            parser.error("the delimiter is one character (--tabs for tabs)")
+        """)
+    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--delimiter CHAR] [--tabs]"\n')
+    place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
+    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
+    assert "where" not in stated and stated["values"] == {"CHAR": {"max": 1}}, stated

@@ -35,9 +35,12 @@ def _is_sign_named(word: str, message: str) -> bool:
     """Tell whether a message names a letter, a digit or a sign: bounded, since every text has
     letters; the letter of an option also in quotes, behind two dashes, or alone behind a colon."""
     bounded = rf"(?<![\w-]){re.escape(word)}(?![\w-])" if word[:1].isalnum() else re.escape(word)
-    if re.search(bounded, message, re.IGNORECASE if len(word) > 1 else 0):
+    is_option = re.fullmatch(r"-\w", word) is not None
+    if is_option:  # -c and -C are two, and `a 1-character string` names neither
+        bounded = rf"(?<![\w-]){bounded}"
+    if re.search(bounded, message, re.IGNORECASE if len(word) > 1 and not is_option else 0):
         return True
-    if not re.fullmatch(r"-\w", word):
+    if not is_option:
         return False
     letter = re.escape(word[1])
     quoted = re.search(rf"""(?:-- ?|['"`‘]){letter}(?![\w-])""", message)

@@ -120,13 +120,19 @@ def untyped_names(signature: Signature, request: Request, answer: str) -> list[s
 def values_told(answer: str) -> list[str]:
     """Return values that a message asks for, then a number: what is most often asked for."""
     found = choices_told(answer)[:1]
-    if re.search(r"single character|one character|multi-character", answer, re.IGNORECASE):
+    if asks_for_a_character(answer):
         found.append(",")
     for pattern, type_name in _TYPES:
         if re.search(pattern, answer, re.IGNORECASE):
             found += USUAL.get(type_name, [])
             break
     return list(dict.fromkeys([*found, "2"]))
+
+
+def asks_for_a_character(answer: str) -> bool:
+    """Tell whether a message asks for one character: `must be a 1-character string`, as csv says it."""
+    pattern = r"\b(?:single|one|1)[- ]char|multi-?char|\blength (?:one|1)\b"
+    return re.search(pattern, answer, re.IGNORECASE) is not None
 
 
 def types_told(answer: str) -> list[str]:

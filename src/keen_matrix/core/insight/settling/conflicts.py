@@ -62,6 +62,11 @@ def settle_needs(lab: Lab) -> Iterator[Finding]:
             others = [each for each in options if each.key != key]
             if not any(is_named(each, said) for other in others for each in other.spellings):
                 continue
+            # a message that is about a value may seem to name an option: `a 1-character string`
+            typed = list(_other_values(lab, number, clash))
+            if typed:
+                yield from typed
+                continue
             finding = _lone(lab, number, builder.grounds, clash)
             # that it is refused whatever stands beside it is for later, when more is known
             if _is_condition(finding):

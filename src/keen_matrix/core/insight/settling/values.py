@@ -32,7 +32,7 @@ from keen_matrix.core.insight.settling.sources import lines_told, words_of_scrip
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.stating import choices_told, types_told
+from keen_matrix.core.runs.stating import asks_for_a_character, choices_told, types_told
 from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.helptext import range_in
@@ -448,7 +448,7 @@ def words_told(answer: Answer) -> list[str]:
     """Return words that a message asks for."""
     told = choices_told(answer.said)[:2]
     told += [USUAL[each] for each in types_told(answer.said) if each in USUAL]
-    if re.search(r"single|one character|multi-character", answer.said, re.IGNORECASE):
+    if asks_for_a_character(answer.said):
         told.append(",")
     told += ["x" * least for least, _ in _lengths_told(answer)]
     bounds = range_in(answer.said)

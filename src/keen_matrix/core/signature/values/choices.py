@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
+from itertools import islice
 from typing import ClassVar
 
 from keen_matrix.core.signature.values.base import (
@@ -83,6 +85,8 @@ class Choice(ValueType, frozen=True, kw_only=True):
             return LEGAL
         if self.open:
             return doubtful("other choices may be taken")
+        if _number(text) is not None and _number(text) in map(_number, self.of):
+            return doubtful("a reader of numbers takes it")
         return illegal(f"it is none of {', '.join(self.of)}", "not-a-choice")
 
     def _begun(self, text: str) -> str:
@@ -104,6 +108,13 @@ class Choice(ValueType, frozen=True, kw_only=True):
         """Yield what is no choice, and the first one mistyped."""
         first = self.of[0] if self.of else "word"
         yield from ("nonesuch", "")
-        yield first + first[-1:]
+        # 00 is 0 for a program that reads choices as numbers
+        mistyped = (each + each[-1:] for each in self.of or (first,))
+        yield from islice((each for each in mistyped if self.read(each).status == "illegal"), 1)
         if not self.ignore_case:
             yield first.swapcase()
+
+
+def _number(text: str) -> int | None:
+    """Return the whole number that a text is; None where it is none."""
+    return int(text) if re.fullmatch(r"[+-]?[0-9]{1,18}", text) else None
