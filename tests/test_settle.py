@@ -799,3 +799,25 @@ def test_a_value_is_looked_for_before_a_partner_that_a_message_seems_to_name(pla
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert "where" not in stated and stated["values"] == {"CHAR": {"max": 1}}, stated
+
+
+def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
+    """--read takes standard input for it, and so needs none."""
+    place.write("p.py", """
+        import argparse, sys
+        parser = argparse.ArgumentParser()
+        parser.add_argument("--list", action="store_true")
+        parser.add_argument("--read", action="store_true")
+        parser.add_argument("port", nargs="?")
+        given = parser.parse_args()
+        if given.list and given.port is None:
+            parser.error("nothing to list")
+        if given.read and given.port is None and not sys.stdin.read():
+            parser.error("nothing to read")
+        """)
+    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--list] [--read] [PORT]"\n')
+    place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
+    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
+    assert stated["where"] == ["not given('--list') or PORT is not None"] and stated["aside"] == ["--read"], stated
+    place.call("run")
+    assert {each["verdict"] for each in place.cases()} == {"held"}

@@ -14,15 +14,13 @@ from itertools import product
 from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, ValueEdit
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
+from keen_matrix.core.insight.settling.lines import name_in_conditions
 from keen_matrix.core.insight.settling.values import Slot, bounds_at, described, table_of
-from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words
-from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.kinds import FAMILIES
-from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request
 from keen_matrix.core.signature.values import Choice
 from keen_matrix.core.structs import replace
@@ -202,7 +200,7 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
         return None
     first, second = reduced.slots
     kinds = [lab.signature.values[slot.name] for slot in reduced.slots]
-    names = [_name(lab, number, slot.name) for slot in reduced.slots]
+    names = [name_in_conditions(lab, number, slot.name) for slot in reduced.slots]
     if not all(names) or any(each.type not in ("int", "float") for each in kinds):
         return None
     pairs = [
@@ -236,11 +234,11 @@ def _combination(
     stands in one place, else by the options, where they are refused with other values as well. None
     where neither says it."""
     terms = [f"given('{part.option.key}')" for part in others]
-    there = [_name(lab, number, name) for name in reduced.more]
+    there = [name_in_conditions(lab, number, name) for name in reduced.more]
     if not all(there):
         return None  # how many words there are of a NAME is no matter for a condition
     terms += [f"{name} is not None" for name in there]
-    values = [_name(lab, number, slot.name) for slot in reduced.slots]
+    values = [name_in_conditions(lab, number, slot.name) for slot in reduced.slots]
     words = [
         lab.signature.values[slot.name].converted(reduced.word(slot)) for slot in reduced.slots
     ]
@@ -273,17 +271,6 @@ def _is_taken(lab: Lab, reduced: _Reduced) -> bool:
 
 MOST_TRIED = 3
 """Values of each NAME that are tried in the place of those that are refused."""
-
-
-def _name(lab: Lab, number: int, name: str) -> str:
-    """Return what a condition calls the value of a NAME; nothing where the NAME has several."""
-    form = lab.signature.forms[number].form
-    is_list = any(
-        isinstance(item, Operand) and item.name.name == name and item.name.several
-        for item in form.walk()
-    )
-    is_single = list(names_of(form)).count(name) == 1 and not is_list
-    return identifier(name) if is_single else ""
 
 
 def _spelt(lab: Lab, reduced: _Reduced, slot: Slot) -> str:

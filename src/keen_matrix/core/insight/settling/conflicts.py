@@ -19,6 +19,7 @@ from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.lines import (
     grouped,
+    name_in_conditions,
     short,
     spellings_in,
     spellings_of_keys,
@@ -26,13 +27,14 @@ from keen_matrix.core.insight.settling.lines import (
     without_option,
 )
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
-from keen_matrix.core.notation.synopsis import Choice, Form
+from keen_matrix.core.launch.waiting import can_be_seen
+from keen_matrix.core.notation.synopsis import Choice, Form, Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
 from keen_matrix.core.signature.families.accepted import pairs_of
-from keen_matrix.core.signature.grounds import Clash, FormGrounds
+from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
 from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import Builder, Request, plain_options
+from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.structs import replace
 
 
@@ -313,8 +315,42 @@ def _refused_by_itself(lab: Lab, number: int, clash: Clash, shown: tuple[Shown, 
     text = f"{key} is refused by itself"
     if answer is None or refused_or_accepted(answer) != "refused":
         return Finding(text=text, shown=shown)
+    needed = _needed_operand(lab, number, key, shown)
+    if needed is not None:
+        return needed
     edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
     return Finding(text=text, shown=shown, edits=(edit,))
+
+
+def _needed_operand(lab: Lab, number: int, key: str, shown: tuple[Shown, ...]) -> Finding | None:
+    """Return which operand an option needs, that the synopsis lets one leave out; None where it is
+    accepted beside none."""
+    builder = Builder(lab.signature, lab.signature.forms[number])
+    smallest = builder.smallest()
+    there = {part.name for part in smallest.operands} if smallest is not None else set()
+    if _waits(lab, shown[0].words):  # it reads standard input instead, of which nothing came
+        return None
+    operands = (item for item in builder.form.form.walk() if isinstance(item, Operand))
+    for name in dict.fromkeys(item.name.name for item in operands):
+        called = name_in_conditions(lab, number, name)
+        if name in there or not called:
+            continue
+        request = builder.wished(Wish({key}, full=False, counts={name: 1}))
+        if request is not None and key in _keys(request) and lab.works(request):
+            condition = f"not given('{key}') or {called} is not None"
+            return Finding(
+                text=f"{key} needs {name}", shown=(*shown, *lab.shown(request.words())),
+                edits=(AppendEdit(("signature", "where"), condition, OBSERVED),),
+            )  # fmt: skip
+    return None
+
+
+def _waits(lab: Lab, words: Words) -> bool:
+    """Tell whether a program waits for standard input with a vector; yes where that cannot be seen."""
+    if not can_be_seen():
+        return True
+    (answer,) = lab.experiments.launched([words], silent=True).values()
+    return any(each.form == "waits" for each in answer.record.aspects)
 
 
 def _works_elsewhere(lab: Lab, number: int, key: str) -> bool:

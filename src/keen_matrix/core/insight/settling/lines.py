@@ -9,6 +9,8 @@ from keen_matrix.core.insight.settling.edits import (
 )
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
+from keen_matrix.core.signature.judging.binding import identifier
+from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.structs import replace
 
 
@@ -129,3 +131,14 @@ def short(form: Form) -> str:
     """Return a line as far as it is shown."""
     text = str(form)
     return text if len(text) < 60 else text[:59] + "…"
+
+
+def name_in_conditions(lab: Lab, number: int, name: str) -> str:
+    """Return what a condition calls the value of a NAME; nothing where the NAME has several."""
+    form = lab.signature.forms[number].form
+    is_list = any(
+        isinstance(item, Operand) and item.name.name == name and item.name.several
+        for item in form.walk()
+    )
+    is_single = list(names_of(form)).count(name) == 1 and not is_list
+    return identifier(name) if is_single else ""
