@@ -444,7 +444,7 @@ def parse_count(value: object) -> tuple[int, int | None]:
 _FIELDS = {"of": "of", "case": "ignore_case"}
 """Keys of a value's table that are named otherwise in the value type."""
 _KEYS = (
-    "type", "min", "max", "of", "case", "matches", "default", "example", "count", "open", "units", "list",
+    "type", "min", "max", "of", "case", "matches", "default", "example", "count", "open", "folders", "units", "list",
 )  # fmt: skip
 
 
@@ -485,7 +485,12 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) ->
             continue
         if field not in taken:
             # The default of another type says nothing, and a spec that states it is not wrong.
-            if (key, value) in (("case", "exact"), ("open", False), ("units", [])):
+            if (key, value) in (
+                ("case", "exact"),
+                ("open", False),
+                ("folders", False),
+                ("units", []),
+            ):
                 continue
             article = "an" if kind.type[0] in "aeiou" else "a"
             message = f'{name}: "{key}" does not go with {article} {kind.type}'

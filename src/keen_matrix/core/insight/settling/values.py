@@ -151,6 +151,8 @@ def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
         if lab.works(request):
             return
         found = list(typed_findings(lab, request, open_slots(lab, request)))
+        if not found and lab.signature.values[name].type == "file":
+            found = list(_with_content(lab, request))
         yield from found
         if found:
             return
@@ -539,6 +541,8 @@ def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess,
         wrong = ABSENT_FILE if kind in ("file", "dir") else PLAIN_WORD
         if (value == USUAL[kind] or works(USUAL[kind])) and complains(wrong):
             yield {"type": kind}, [USUAL[kind], wrong]
+            if kind == "file":
+                yield {"type": kind, "folders": True}, [USUAL[kind], ".", wrong]
 
 
 def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
@@ -547,7 +551,7 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
     if isinstance(kind, Existing):
         kind = replace(kind, known=frozenset({SAMPLE_FILE} if kind.type == "file" else ()))
     legal, bad = kind.legal()[:4], [each for each in kind.bad()[:6] if each]
-    if kind.type == "dir":  # a dot may be a sign of its own
+    if "." in legal:  # a dot may be a sign of its own
         legal.append("./././.")
     if kind.type == "float":  # what looks like a number may be one of a list, or of a place
         bad += ["1,5", "1.2.3"]
@@ -647,9 +651,9 @@ def _number(
 def table_of(kind: ValueType) -> TypeGuess:
     """Return the table of a type as a spec has it, as far as a draft states one."""
     found: TypeGuess = {"type": kind.type}
-    for key in ("min", "max", "of", "default"):
+    for key in ("min", "max", "of", "default", "folders"):
         value = getattr(kind, key, None)
-        if value is not None:
+        if value is not None and (key != "folders" or value):
             found[key] = list(value) if key == "of" else value
     if (counted := getattr(kind, "count", None)) is not None:
         found["count"] = count_text(*counted)
@@ -690,5 +694,7 @@ def described(table: TypeGuess) -> str:
         return "a single character" if low else "a single character or nothing"
     if "type" not in table and low is not None and high is not None:
         return f"a text of {low} to {high} characters"
+    if table.get("folders"):
+        return "a file or a folder that exists"
     is_open = not table.keys() - {"count"}
     return "any text" if is_open else NOUNS[str(table.get("type", "text"))] + bounds

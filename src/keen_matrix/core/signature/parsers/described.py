@@ -45,6 +45,7 @@ class DescribedValue(Described):
     )
     min: float | int | None = Field(None, description="The least number.")
     max: float | int | None = Field(None, description="The largest number.")
+    folders: bool = Field(False, description="Whether a folder will do for a file.")
     default: Plain = Field(None, description="What it is when it is not given.")
 
 

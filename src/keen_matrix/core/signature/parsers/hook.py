@@ -363,7 +363,9 @@ def click_range(kind: Foreign, *, whole: bool) -> Told:
 
 def path_type(kind: Foreign) -> Told:
     """Return the type of a path that has to exist, or may be anything."""
-    return {"type": "path" if not kind.exists else "file" if kind.file_okay else "dir"}
+    if kind.exists and kind.file_okay:
+        return {"type": "file", "folders": bool(kind.dir_okay)}
+    return {"type": "dir" if kind.exists else "path"}
 
 
 def typer_type(parameter: Foreign, described: Foreign) -> Told:

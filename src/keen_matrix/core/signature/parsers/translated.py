@@ -31,6 +31,7 @@ class _Names(Struct):
         """Return the NAME for a value, as a synopsis writes it. Where what the help calls it stands
         for another type already, the others are tried: what belongs to its option, or its
         subcommand."""
+        wanted = _without_notation(wanted)
         table, sure = _table(value, wanted, text)
         tried = chain((wanted, *else_), (f"{wanted}-{number}" for number in count(2)))
         name = next(each for each in map(written_name, tried) if self._is_free(each, table))
@@ -53,6 +54,13 @@ class _Names(Struct):
         words = least if least == most else f"{least}..{'' if most is None else most}"
         self.draft.values[bare] = {**self.draft.values.get(bare, {}), "count": words}
         self.draft.sure.add(bare)
+
+
+def _without_notation(name: str) -> str:
+    """Return what a value is called without what its name says of how many there may be: `SRC ...`,
+    `FILE [FILE ...]`."""
+    words = re.sub(r"[][()]|\.{2,}|…", " ", name).split()
+    return " ".join(dict.fromkeys(words)) or name
 
 
 def translated(parser: DescribedParser, program: Sequence[str]) -> Draft:
@@ -253,6 +261,8 @@ def _table(value: DescribedValue, name: str, text: str) -> tuple[TypeGuess, bool
         found |= {
             key: bound for key in ("min", "max") if (bound := getattr(value, key)) is not None
         }
+        if value.folders and value.type == "file":
+            found["folders"] = True
     else:
         found = guess_type(re.sub(r"\W+", "_", name).upper(), text)
         sure = False

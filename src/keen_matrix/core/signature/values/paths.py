@@ -63,16 +63,20 @@ class ExistingFile(Existing, frozen=True, kw_only=True):
     """A file that must exist."""
 
     type: ClassVar[TypeName] = "file"
+    folders: bool = False
+    """Whether a folder will do as well."""
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
         if text in (".", "..") and text not in self.known:
-            return illegal("it is a folder")
+            return LEGAL if self.folders else illegal("it is a folder")
         return Existing.read(self, text)
 
     def made_up(self) -> Iterator[str]:
-        """Yield the files that are there."""
+        """Yield the files that are there, and the working directory where folders will do."""
         yield from sorted(self.known)
+        if self.folders:
+            yield "."
 
     def made_wrong(self) -> Iterable[str]:
         """Return a file that is not there, a folder, and no name."""

@@ -108,6 +108,9 @@ class ValueTable(Table):
         description="Whether a choice may be others too, of which nothing is claimed.",
         examples=[True],
     )
+    folders: bool = Field(
+        False, description="Whether a folder will do for a file.", examples=[True]
+    )
     units: list[Annotated[str, Field(pattern="^[^0-9.+-]+$")]] = Field(
         [], description="What may follow the digits of a number.", examples=[["K", "M"]]
     )
