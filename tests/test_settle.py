@@ -821,3 +821,24 @@ def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
     assert stated["where"] == ["not given('--list') or PORT is not None"] and stated["aside"] == ["--read"], stated
     place.call("run")
     assert {each["verdict"] for each in place.cases()} == {"held"}
+
+
+def test_an_operand_that_every_option_asks_for_is_required_beside_options(place: Place) -> None:
+    place.write("p.py", """
+        import argparse, sys
+        parser = argparse.ArgumentParser()
+        for name in ("--list", "--all", "--quick"):
+            parser.add_argument(name, action="store_true")
+        parser.add_argument("ports", nargs="*")
+        if not sys.argv[1:]:
+            parser.print_help()
+            sys.exit()
+        if not parser.parse_args().ports:
+            parser.error("no ports to sail to")
+        """)
+    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--list] [--all] [--quick] [PORTS...]"\n')
+    place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
+    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
+    assert stated["synopsis"] == ["[--list] [--all] [--quick] PORTS...", ""] and "aside" not in stated, stated
+    place.call("run")
+    assert {each["verdict"] for each in place.cases()} == {"held"}

@@ -11,6 +11,7 @@ import msgspec
 import pytest
 
 from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.launch import warmcheck
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
@@ -63,10 +64,11 @@ PROGRAM = """
     if what == "import": import own; print(own.VALUE)
     if what == "main": import __main__; print(__main__.__dict__ is globals(), sys.modules["__main__"].what)
     if what == "hard": sys.stdout.flush(); os._exit(7)
+    if what == "warn": import warnings; [warnings.warn("odd", stacklevel=number) for number in range(1, 6)]
     if what == "hook": sys.excepthook = lambda *a: print("hooked", a[0].__name__, file=sys.stderr); boom()
     """
 WAYS = ["exit", "text", "none", "big", "boom", "chain", "kill", "interrupt", "usage", "stdin", "thread", "file", "child", "buffered",
-        "hang", "import", "closes", "main", "hard", "hook", "plain", "signals", "interrupts itself"]  # fmt: skip
+        "hang", "import", "closes", "main", "hard", "hook", "plain", "signals", "interrupts itself", "warn"]  # fmt: skip
 SPEC = """
     [program]
     launch = "{launch}"
@@ -335,3 +337,18 @@ def test_vectors_unlike_each_other_are_one_of_each_kind() -> None:
     ]  # fmt: skip
     assert unlike_vectors(cases) == [("--help",), ("1",), ()]
     assert unlike_vectors(map(case, range(3), [("a",), ("b",), ("a", "b")])) == [("a",), ("a", "b")]
+
+
+@pytest.mark.parametrize(("came", "id"), [("ab" + "ab", ""), ("ab" + "aab", ""), ("ab" + "aaa", "c000000000"), ("aa", "")])
+def test_what_varies_by_itself_may_come_the_same_once_or_twice(came: str, id: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Launched cold, warm, and cold again: a set of two words is in the same order every other time."""
+    launched = iter(came)
+
+    def run(*_: object) -> dict[str, Record]:
+        out = next(launched)
+        return {"c000000000": Record(id="c000000000", matrix="m", verdict="held", seconds=0.0, aspects=[], argv=(), values={}, stdout=out)}
+
+    monkeypatch.setattr(warmcheck, "_run", run)
+    nothing: Any = None
+    found = warmcheck.check_warm(nothing, nothing, nothing, nothing, [case(0)], 5.0)
+    assert found.id == id and next(launched, None) is None

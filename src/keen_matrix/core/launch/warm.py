@@ -24,7 +24,7 @@ from typing import NamedTuple
 from keen_matrix.core.launch.runtimes import script_words
 from keen_matrix.core.structs import Struct
 
-KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper.py")
+KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper_importlib_bootstrap.py")
 LENGTH, STARTED, ENDED = struct.Struct("!I"), struct.Struct("!ci"), struct.Struct("!ciddq")
 READY_SECONDS = 20.0
 ANSWER_SECONDS = 5.0

@@ -195,7 +195,7 @@ class Experiments:
         return the records of that, none where it stays cold. Nothing that is warm is kept as an answer
         that was cold before. What it imports shows with vectors that are `unlike`, and with those."""
         from keen_matrix.core.launch.warm import ColdOnly
-        from keen_matrix.core.launch.warmcheck import difference_of
+        from keen_matrix.core.launch.warmcheck import MOST_AGAIN, difference_of
         from keen_matrix.core.runs.warmth import may_be_warm, program_plan
 
         cold = dict(self._known)
@@ -207,7 +207,19 @@ class Experiments:
         except ColdOnly:
             return []
         found = self.launched(list(cold))
-        if any(difference_of(each.record, found[words].record) for words, each in cold.items()):
+        unlike = [
+            words for words, each in cold.items() if difference_of(each.record, found[words].record)
+        ]
+        for _ in range(MOST_AGAIN if unlike else 0):
+            again = self.launched(unlike, cold=True)  # what varies by itself is no difference
+            unlike = [
+                words
+                for words in unlike
+                if not difference_of(again[words].record, cold[words].record)
+            ]
+            if not unlike:
+                break
+        if unlike:
             self.warm = None
             return []
         return [each.record for each in found.values()]

@@ -16,7 +16,7 @@ from keen_matrix.core.insight.settling.edits import (
     ValueEdit,
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
+from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
     grouped,
     name_in_conditions,
@@ -27,12 +27,11 @@ from keen_matrix.core.insight.settling.lines import (
     without_option,
 )
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
-from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Choice, Form, Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
 from keen_matrix.core.signature.families.accepted import pairs_of
-from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
+from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.structs import replace
@@ -328,7 +327,7 @@ def _needed_operand(lab: Lab, number: int, key: str, shown: tuple[Shown, ...]) -
     builder = Builder(lab.signature, lab.signature.forms[number])
     smallest = builder.smallest()
     there = {part.name for part in smallest.operands} if smallest is not None else set()
-    if _waits(lab, shown[0].words):  # it reads standard input instead, of which nothing came
+    if waits(lab, shown[0].words):  # it reads standard input instead, of which nothing came
         return None
     operands = (item for item in builder.form.form.walk() if isinstance(item, Operand))
     for name in dict.fromkeys(item.name.name for item in operands):
@@ -343,14 +342,6 @@ def _needed_operand(lab: Lab, number: int, key: str, shown: tuple[Shown, ...]) -
                 edits=(AppendEdit(("signature", "where"), condition, OBSERVED),),
             )  # fmt: skip
     return None
-
-
-def _waits(lab: Lab, words: Words) -> bool:
-    """Tell whether a program waits for standard input with a vector; yes where that cannot be seen."""
-    if not can_be_seen():
-        return True
-    (answer,) = lab.experiments.launched([words], silent=True).values()
-    return any(each.form == "waits" for each in answer.record.aspects)
 
 
 def _works_elsewhere(lab: Lab, number: int, key: str) -> bool:

@@ -12,6 +12,7 @@ from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.through import Through
+from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Allowance, Answer, Experiments, OutOfLaunches
@@ -209,3 +210,11 @@ def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unkno
     return (
         "refused" if answer.record.verdict not in ("crashed", "hung", "unlaunched") else "unknown"
     )
+
+
+def waits(lab: Lab, words: Words) -> bool:
+    """Tell whether a program waits for standard input with a vector; yes where that cannot be seen."""
+    if not can_be_seen():
+        return True
+    (answer,) = lab.experiments.launched([words], silent=True).values()
+    return any(each.form == "waits" for each in answer.record.aspects)

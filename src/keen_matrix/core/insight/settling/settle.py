@@ -30,6 +30,7 @@ from keen_matrix.core.insight.settling.replacing import settle_replacing
 from keen_matrix.core.insight.settling.structure import (
     settle_actions,
     settle_endless,
+    settle_operands_of_options,
     settle_required,
     settle_timeout,
 )
@@ -44,10 +45,10 @@ from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_counts, settle_required, settle_smallest, settle_endless, settle_told, settle_needs,
-    settle_types, settle_reader, settle_habits, settle_replacing, settle_actions, settle_conflicts, settle_repeats,
-    settle_help, settle_refusals, settle_pairs, settle_combinations, settle_kinds, settle_varying, settle_timeout,
-    settle_surroundings,
+    settle_smallest, settle_counts, settle_required, settle_smallest, settle_operands_of_options, settle_endless,
+    settle_told, settle_needs, settle_types, settle_reader, settle_habits, settle_replacing, settle_actions,
+    settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs, settle_combinations, settle_kinds,
+    settle_varying, settle_timeout, settle_surroundings,
 )  # fmt: skip
 """In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
 hides conflicts until it is stated."""

@@ -15,7 +15,7 @@ from keen_matrix.core.insight.settling.edits import (
     is_stated,
 )
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
+from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
     asked_for,
     short,
@@ -28,7 +28,7 @@ from keen_matrix.core.notation.synopsis import Choice, Item, Operand
 from keen_matrix.core.runs.experiments import patience_after
 from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import FormGrounds
-from keen_matrix.core.signature.requests import Builder, Request, is_aside, plain_options
+from keen_matrix.core.signature.requests import Builder, Request, Wish, is_aside, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
 
 
@@ -65,6 +65,44 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
                 text=f"no vector of {short(form)} is accepted: not even {line}", shown=shown,
                 edits=tuple(_without_form(lab, number, plain)),
             )  # fmt: skip
+
+
+FEW_FLAGS = 3
+"""Flags that are tried by themselves, whether all of them need an operand."""
+
+
+def settle_operands_of_options(lab: Lab) -> Iterator[Finding]:
+    """Find an operand that is required as soon as there is an option: called with no words a program
+    shows its help, and with an option alone it asks for what it is to work on."""
+    for number, form in enumerate(lab.signature.lines):
+        builder = Builder(lab.signature, lab.signature.forms[number])
+        plain = builder.smallest()
+        if plain is None or plain.words() or not lab.works(plain):
+            continue
+        options = plain_options(lab.signature, builder.form)
+        flags = [each for each in options if not each.takes_value][:FEW_FLAGS]
+        alone = [made.words() for each in flags if (made := builder.smallest([each])) is not None]
+        answers = lab.answers(alone)
+        # what is said of each in its own words is about that option
+        if len(alone) < 2 or any(each.works for each in answers):
+            continue
+        if len({each.said for each in answers}) > 1 or waits(lab, alone[0]):
+            continue
+        operands = (item.name.name for item in form.walk() if isinstance(item, Operand))
+        for name in dict.fromkeys(operands):
+            wishes = [Wish({each.key}, full=False, counts={name: 1}) for each in flags]
+            requests = [made for each in wishes if (made := builder.wished(each)) is not None]
+            changed = without_brackets(form, set(), {name})
+            works = [each.works for each in lab.answers(each.words() for each in requests)]
+            if len(works) == len(flags) and all(works) and changed != form:
+                lines = [*map(str, lab.signature.lines)]
+                lines[number] = str(changed)
+                yield Finding(
+                    text=f"{name} is required beside options",
+                    shown=lab.shown(alone[0], requests[0].words()),
+                    edits=(SynopsisEdit((*lines, "")),),
+                )
+                return
 
 
 def _without_form(lab: Lab, number: int, smallest: Request) -> Iterator[Edit]:

@@ -7,6 +7,10 @@ It is told by its worker, over a socket, which words, environment, directory and
 launch has, answers with the child's number, and later with how the child ended. In the child the
 program runs as `__main__`, and the interpreter itself ends it: threads are joined, atexit
 functions run, buffers flushed, modules torn down, as in a launch from nothing.
+
+The name of the file has to have `importlib` and `_bootstrap` in it: the frames of such files are passed
+over where a warning says who is to blame (`_is_internal_frame` in Lib/warnings.py and _warnings.c). There
+are none of ours below the program in a launch from nothing, and `stacklevel` may reach beyond its first one.
 """
 
 from __future__ import annotations
