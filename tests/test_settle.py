@@ -842,3 +842,21 @@ def test_an_operand_that_every_option_asks_for_is_required_beside_options(place:
     assert stated["synopsis"] == ["[--list] [--all] [--quick] PORTS...", ""] and "aside" not in stated, stated
     place.call("run")
     assert {each["verdict"] for each in place.cases()} == {"held"}
+
+
+def test_what_is_refused_behind_the_input_only_is_claimed_of_no_value(place: Place) -> None:
+    place.write("p.py", """
+        import argparse, sys
+        parser = argparse.ArgumentParser()
+        parser.add_argument("--sign", default=",")
+        sign = parser.parse_args().sign
+        sys.stdin.read()
+        if len(sign) != 1:
+            parser.error("the sign must be a single character")
+        """)
+    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--sign SIGN]"\n')
+    place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
+    values = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]["values"]
+    assert values["SIGN"]["open"] is True, values
+    place.call("run")
+    assert {each["verdict"] for each in place.cases()} == {"held"}

@@ -19,7 +19,7 @@ from keen_matrix.core.insight.settling.edits import (
     value_at,
 )
 from keen_matrix.core.insight.settling.findings import Finding
-from keen_matrix.core.insight.settling.lab import Lab, came
+from keen_matrix.core.insight.settling.lab import Lab, came, waits
 from keen_matrix.core.insight.settling.lines import asked_for, spellings_of_keys, synopsis_edit
 from keen_matrix.core.insight.settling.program import (
     has_input,
@@ -557,7 +557,11 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
         bad += ["1,5", "1.2.3"]
     vectors = [request.with_value(slot.place, slot.number, each).words() for each in (*legal, *bad)]
     answers = [each.works for each in lab.answers(vectors)]
-    return all(answers[: len(legal)]) and not any(answers[len(legal) :])
+    if not all(answers[: len(legal)]) or any(answers[len(legal) :]):
+        return False
+    # What is refused only once there is no more input is no refusal of the word: a run tries that
+    # with an input which does not end.
+    return not (vectors[len(legal) :] and can_be_seen() and waits(lab, vectors[len(legal)]))
 
 
 def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[str]]:
