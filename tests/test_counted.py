@@ -277,6 +277,7 @@ SAME: list[tuple[dict[str, Any], dict[str, Any], bool]] = [
     ({"stderr": ""}, {"stderr": "", "kind": "too-few"}, False), ({"stderr": "bad"}, {"stderr": "bad", "aspects": [unmet(actual="3")]}, False),
     ({"stderr": "bad"}, {"stderr": "bad", "verdict": "crashed"}, False),
     ({"stderr": "Traceback (most recent call last):\n  a\nKeyError: 'x'"}, {"stderr": "Traceback (most recent call last):\n  b\nKeyError: 'y'"}, True),
+    ({"stderr": "--write needs --list", "culprit": "-w", "argv": ("-w",)}, {"stderr": "--write needs --list", "culprit": "--write", "argv": ("--write",)}, True),
     ({"stderr": "bad value 3x", "culprit": "3x"}, {"stderr": "bad value 4y", "culprit": "4y"}, True),
     (control("Moor"), control("Voe"), True), (control("Moor"), control("Voe", "exit 2: --x is broken"), False),
     (control("Moor"), {"family": "accepted", "kind": "smallest", "exit": 2, "argv": ("Voe",), "stderr": "no Voe"}, True),  # it stands on that

@@ -40,6 +40,7 @@ def test_what_a_reader_takes(synopsis: str, more: dict[str, Any], words: str, st
 VALUES: list[tuple[dict[str, Any], str, str]] = [
     ({"type": "int", "units": ["K", "M"], "max": 9}, "9K", "legal"), ({"type": "int", "units": ["K"], "max": 9}, "10K", "illegal"),
     ({"type": "int", "units": ["K"]}, "2Q", "illegal"), ({"type": "int", "units": ["K"]}, "K", "illegal"), ({"type": "int", "units": ["K"]}, "7", "legal"),
+    ({"type": "file"}, ".", "illegal"), ({"type": "file", "folders": True}, ".", "legal"), ({"type": "file", "folders": True}, "no-such-file", "illegal"),
     ({"type": "float", "units": ["km", "m"]}, "1.5km", "legal"), ({"type": "float", "units": ["km"]}, "1.5mi", "illegal"),
     ({"type": "int", "list": ","}, "1,2,3", "legal"), ({"type": "int", "list": ","}, "1,b", "illegal"), ({"type": "int", "list": ","}, "1,,2", "doubtful"),
     ({"of": ["a", "b"], "list": ":"}, "a:b", "legal"), ({"of": ["a", "b"], "list": ":"}, "a:c", "illegal"),
@@ -56,7 +57,7 @@ def test_what_a_value_may_be(table: dict[str, Any], text: str, status: str) -> N
     assert bool(kind.bad()) is not bool(table.get("open"))
 
 
-@pytest.mark.parametrize("table", [{"units": ["K"]}, {"type": "bool", "open": True}, {"type": "date", "units": ["d"]}])
+@pytest.mark.parametrize("table", [{"units": ["K"]}, {"type": "bool", "open": True}, {"type": "date", "units": ["d"]}, {"type": "dir", "folders": True}])
 def test_units_and_open_go_with_what_they_are_for(table: dict[str, Any]) -> None:
     with pytest.raises(SignatureFault, match="does not go with"):
         Signature.from_synopsis("N", {"N": table})

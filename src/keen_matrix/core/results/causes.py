@@ -107,18 +107,25 @@ def _words(argv: Iterable[str]) -> list[str]:
     return sorted((each for each in found if len(each) > 1), key=lambda each: (-len(each), each))
 
 
+_SPELLING = re.compile(r"(?<![\w-])--?[A-Za-z][\w-]*")
+
+
 def _masked(message: str, words: list[str], fields: Record) -> str:
     """Return the first line of a message without what is particular to one vector: its words, the
-    culprit, numbers, and what stands in quotes."""
+    culprit, options, numbers, and what stands in quotes."""
     line = next((each.strip() for each in message.splitlines() if each.strip()), "")
     if "Traceback" in line:  # the last line of it says what went wrong
         line = next((each.strip() for each in reversed(message.splitlines()) if each.strip()), line)
     line = line[:LONGEST_COMPARED]
-    if fields.culprit:  # a value that is joined to its option is no word of the vector
+    if fields.culprit and not _SPELLING.fullmatch(
+        fields.culprit
+    ):  # a value that is joined to its option is no word of the vector
         line = line.replace(fields.culprit, "\x01")
     for word in words:
         line = re.sub(rf"(?<![\w-]){re.escape(word)}(?!\w)", "\x01", line)
-    return _NUMBERS.sub("\x02", _QUOTED.sub("\x01", line))
+    # An option may be named by another of its spellings than the vector has.
+    line = _SPELLING.sub("\x01", _QUOTED.sub("\x01", line))
+    return _NUMBERS.sub("\x02", line)
 
 
 def _end(aspect: AspectRecord) -> tuple[str, ...]:

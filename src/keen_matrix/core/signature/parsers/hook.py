@@ -30,8 +30,9 @@ MOST_DEEP = 3
 
 
 def text_of(value: Foreign) -> str:
-    """Return a text for JSON, without what is no text at all (argparse.SUPPRESS, None)."""
-    return value[:MOST_TEXT] if isinstance(value, str) and value != "==SUPPRESS==" else ""
+    """Return a text for JSON, without what is no text at all (argparse.SUPPRESS, optparse.SUPPRESS_HELP, None)."""
+    is_text = isinstance(value, str) and value not in ("==SUPPRESS==", "SUPPRESSHELP")
+    return value[:MOST_TEXT] if is_text else ""
 
 
 def plain(value: Foreign) -> Foreign:
