@@ -40,7 +40,7 @@ def test_what_a_reader_takes(synopsis: str, more: dict[str, Any], words: str, st
 VALUES: list[tuple[dict[str, Any], str, str]] = [
     ({"type": "int", "units": ["K", "M"], "max": 9}, "9K", "legal"), ({"type": "int", "units": ["K"], "max": 9}, "10K", "illegal"),
     ({"type": "int", "units": ["K"]}, "2Q", "illegal"), ({"type": "int", "units": ["K"]}, "K", "illegal"), ({"type": "int", "units": ["K"]}, "7", "legal"),
-    ({"type": "file"}, ".", "illegal"), ({"type": "file", "folders": True}, ".", "legal"), ({"type": "file", "folders": True}, "no-such-file", "illegal"),
+    ({"type": "file", "folders": True}, ".", "legal"), ({"type": "file", "folders": True}, "no-such-file", "illegal"),
     ({"type": "float", "units": ["km", "m"]}, "1.5km", "legal"), ({"type": "float", "units": ["km"]}, "1.5mi", "illegal"),
     ({"type": "int", "list": ","}, "1,2,3", "legal"), ({"type": "int", "list": ","}, "1,b", "illegal"), ({"type": "int", "list": ","}, "1,,2", "doubtful"),
     ({"of": ["a", "b"], "list": ":"}, "a:b", "legal"), ({"of": ["a", "b"], "list": ":"}, "a:c", "illegal"),
