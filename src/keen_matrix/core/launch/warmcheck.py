@@ -3,8 +3,9 @@ them."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from types import MappingProxyType
+from typing import TypeVar
 
 from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -22,6 +23,9 @@ MOST_AGAIN = 3
 """How often a case that came otherwise warm is launched cold again, to see whether it varies by itself:
 a set of two words comes out in the same order every other time."""
 ASPECTS = ("verdict", "exit", "signal", "stdout", "stderr", "files")
+
+
+Key = TypeVar("Key")
 
 
 class WarmCheck(Struct, frozen=True):
@@ -66,15 +70,29 @@ def check_warm(
         cold |= _run(pool, spec, launch, fresh, None)
     # Behind the cold ones: the keepers that are up now go on in the run.
     first = _run(pool, spec, launch, sample, warm)
-    unlike = [case for case in sample if difference_of(first[case.id], cold[case.id])]
-    for _ in range(MOST_AGAIN if unlike else 0):
-        again = _run(pool, spec, launch, unlike, None)
-        unlike = [case for case in unlike if not difference_of(again[case.id], cold[case.id])]
+    cases_of = {case.id: case for case in sample}
+    unlike = otherwise_warm(
+        first, cold, lambda ids: _run(pool, spec, launch, [cases_of[id] for id in ids], None)
+    )
+    for id in unlike:
+        return WarmCheck(len(sample), id, difference_of(first[id], cold[id]))
+    return WarmCheck(len(sample))
+
+
+def otherwise_warm(
+    warm: Mapping[Key, Record],
+    cold: Mapping[Key, Record],
+    again: Callable[[Sequence[Key]], Mapping[Key, Record]],
+) -> Sequence[Key]:
+    """Return what came otherwise when it was launched warm, and does not vary by itself: `again`
+    launches some cold once more, and each time they come as they came cold."""
+    unlike = [key for key, record in warm.items() if difference_of(record, cold[key])]
+    for _ in range(MOST_AGAIN):
         if not unlike:
             break
-    for case in unlike:
-        return WarmCheck(len(sample), case.id, difference_of(first[case.id], cold[case.id]))
-    return WarmCheck(len(sample))
+        came = again(unlike)
+        unlike = [key for key in unlike if not difference_of(came[key], cold[key])]
+    return unlike
 
 
 def _run(

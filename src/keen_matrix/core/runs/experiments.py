@@ -195,7 +195,7 @@ class Experiments:
         return the records of that, none where it stays cold. Nothing that is warm is kept as an answer
         that was cold before. What it imports shows with vectors that are `unlike`, and with those."""
         from keen_matrix.core.launch.warm import ColdOnly
-        from keen_matrix.core.launch.warmcheck import MOST_AGAIN, difference_of
+        from keen_matrix.core.launch.warmcheck import otherwise_warm
         from keen_matrix.core.runs.warmth import may_be_warm, program_plan
 
         cold = dict(self._known)
@@ -207,19 +207,9 @@ class Experiments:
         except ColdOnly:
             return []
         found = self.launched(list(cold))
-        unlike = [
-            words for words, each in cold.items() if difference_of(each.record, found[words].record)
-        ]
-        for _ in range(MOST_AGAIN if unlike else 0):
-            again = self.launched(unlike, cold=True)  # what varies by itself is no difference
-            unlike = [
-                words
-                for words in unlike
-                if not difference_of(again[words].record, cold[words].record)
-            ]
-            if not unlike:
-                break
-        if unlike:
+        if otherwise_warm(
+            _records(found), _records(cold), lambda some: _records(self.launched(some, cold=True))
+        ):
             self.warm = None
             return []
         return [each.record for each in found.values()]
@@ -235,6 +225,10 @@ class Experiments:
             id=case_id((matrix.name, *words)), matrix=matrix.index, argv=words,
             standings=standings, family=matrix.family,
         )  # fmt: skip
+
+
+def _records(answers: Mapping[Words, Answer]) -> dict[Words, Record]:
+    return {words: each.record for words, each in answers.items()}
 
 
 def patience_after(answers: Iterable[Answer]) -> float | None:
