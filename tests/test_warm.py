@@ -350,5 +350,5 @@ def test_what_varies_by_itself_may_come_the_same_once_or_twice(came: str, id: st
 
     monkeypatch.setattr(warmcheck, "_run", run)
     nothing: Any = None
-    found = warmcheck.check_warm(nothing, nothing, nothing, nothing, [case(0)], 5.0)
+    found = warmcheck.check_warm(nothing, nothing, [case(0)], 5.0)
     assert found.id == id and next(launched, None) is None

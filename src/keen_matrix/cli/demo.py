@@ -15,6 +15,7 @@ from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.launch.warmcheck import Launched
 from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import Journal, header
@@ -148,7 +149,9 @@ class Demo:
         launch = resolved_launch(spec)
         warm = None
         if spec.program.warm:
-            warm = trusted_warm_plan(self.pool, spec, launch, Selection(spec, ()), 1.0).plan
+            warm = trusted_warm_plan(
+                Launched(self.pool, spec, launch), Selection(spec, ()), 1.0
+            ).plan
         self.pool.plan(spec, launch, Manner(warm=warm))
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")

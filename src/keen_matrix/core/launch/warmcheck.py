@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from types import MappingProxyType
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -50,10 +50,16 @@ def sample_of(cases: Iterable[Case], percent: float, known: Collection[str] = ()
     return found
 
 
+class Launched(NamedTuple):
+    """What is launched, and by whom."""
+
+    pool: WorkerPool
+    spec: Spec
+    launch: ResolvedLaunch
+
+
 def check_warm(
-    pool: WorkerPool,
-    spec: Spec,
-    launch: ResolvedLaunch,
+    what: Launched,
     warm: WarmPlan,
     cases: Iterable[Case],
     percent: float,
@@ -67,13 +73,11 @@ def check_warm(
     cold = dict(known)
     fresh = [case for case in sample if case.id not in known]
     if fresh:
-        cold |= _run(pool, spec, launch, fresh, None)
+        cold |= _run(what, fresh, None)
     # Behind the cold ones: the keepers that are up now go on in the run.
-    first = _run(pool, spec, launch, sample, warm)
+    first = _run(what, sample, warm)
     cases_of = {case.id: case for case in sample}
-    unlike = otherwise_warm(
-        first, cold, lambda ids: _run(pool, spec, launch, [cases_of[id] for id in ids], None)
-    )
+    unlike = otherwise_warm(first, cold, lambda ids: _run(what, [cases_of[id] for id in ids], None))
     for id in unlike:
         return WarmCheck(len(sample), id, difference_of(first[id], cold[id]))
     return WarmCheck(len(sample))
@@ -95,15 +99,9 @@ def otherwise_warm(
     return unlike
 
 
-def _run(
-    pool: WorkerPool,
-    spec: Spec,
-    launch: ResolvedLaunch,
-    cases: Sequence[Case],
-    warm: WarmPlan | None,
-) -> dict[str, Record]:
-    pool.plan(spec, launch, Manner(warm=warm))
-    found = (decode_record(result.line) for result in pool.results(iter(cases)))
+def _run(what: Launched, cases: Sequence[Case], warm: WarmPlan | None) -> dict[str, Record]:
+    what.pool.plan(what.spec, what.launch, Manner(warm=warm))
+    found = (decode_record(result.line) for result in what.pool.results(iter(cases)))
     return {fields.id: fields for fields in found}
 
 

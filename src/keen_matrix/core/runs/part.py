@@ -13,6 +13,7 @@ from keen_matrix.core.expect.recording import groundless_record, skipped_record
 from keen_matrix.core.launch.engine import Manner
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import WarmPlan
+from keen_matrix.core.launch.warmcheck import Launched
 from keen_matrix.core.launch.wire import ResultFrame, result_frame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import file_stem
@@ -131,7 +132,7 @@ class PartRun:
         percent = 0.01 if few else asked.warm_check
         began = time.monotonic()
         found = trusted_warm_plan(
-            self.pool, self.spec, self.work.launch, part, percent,
+            Launched(self.pool, self.spec, self.work.launch), part, percent,
             tried=self.run.warm_plan, cold=self._first,
         )  # fmt: skip
         self.run.result.spent.warm_check += time.monotonic() - began

@@ -13,7 +13,7 @@ from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, imported_modules, warm_plan
-from keen_matrix.core.launch.warmcheck import check_warm, difference_of
+from keen_matrix.core.launch.warmcheck import Launched, check_warm, difference_of
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import PASSING, VERDICTS
@@ -69,9 +69,7 @@ def may_find_out(options: RunOptions) -> bool:
 
 
 def trusted_warm_plan(
-    pool: WorkerPool,
-    spec: Spec,
-    launch: ResolvedLaunch,
+    what: Launched,
     cases: Iterable[Case],
     percent: float,
     *,
@@ -85,8 +83,8 @@ def trusted_warm_plan(
     """
     known = {id: frame.record for id, frame in cold.items()}
     try:
-        plan = tried or program_plan(spec, launch, unlike_vectors(cases))
-        found = check_warm(pool, spec, launch, plan, _launched(cases), percent, known)
+        plan = tried or program_plan(what.spec, what.launch, unlike_vectors(cases))
+        found = check_warm(what, plan, _launched(cases), percent, known)
     except ColdOnly as reason:
         return Warmth(None, str(reason))
     if found.id:
