@@ -531,7 +531,7 @@ class Template:
     """A text with fields, ready to be filled in. Raises NotationFault or ExpressionFault when it
     does not parse."""
 
-    __slots__ = ("_expressions", "constant", "names", "parts", "source")
+    __slots__ = ("_expressions", "names", "parts", "source")
 
     def __init__(
         self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None
@@ -545,11 +545,6 @@ class Template:
             _expression_of(part) if isinstance(part, Field) else None for part in parts
         )
         self.names = frozenset[str]().union(*(each.names for each in self._expressions if each))
-        self.constant: str | None = None
-        """The text itself when nothing has to be filled in, else None: most expected texts are so, and
-        are asked for at every launch."""
-        if not any(self._expressions):
-            self.constant = "".join(part.text for part in parts if isinstance(part, Text))
 
     def __reduce__(self) -> Any:
         return _rebuild, (self.source, self.parts)
@@ -566,14 +561,21 @@ class Template:
         return hash(self.source)
 
     @property
+    def constant(self) -> str | None:
+        """The text itself when nothing has to be filled in, else None."""
+        return (
+            None
+            if any(self._expressions)
+            else "".join(part.text for part in self.parts if isinstance(part, Text))
+        )
+
+    @property
     def expressions(self) -> Iterator[Expression]:
         """The expressions of the fields, in order."""
         return (each for each in self._expressions if each)
 
     def render(self, scope: Scope) -> str:
         """Return the text with every field filled in. Raises ExpressionFault."""
-        if self.constant is not None:
-            return self.constant
         return "".join(
             part.text if isinstance(part, Text) else render_field(part, expression, scope)  # type: ignore[arg-type]
             for part, expression in zip(self.parts, self._expressions, strict=True)

@@ -216,13 +216,6 @@ def _noted(
 ) -> RecordFields:
     """Return which masks found something and what they made of the streams, and what is worth a
     word."""
-    if len(launches) == 1 and not outcome.masks_used:  # as nearly all are
-        (_, _, judged) = launches[0]
-        return {
-            "masked": [],
-            "remarks": list(dict.fromkeys(judged.remarks)),
-            "left_open": judged.left_open,
-        }
     masks = sorted({number for _, each, _ in launches for number in each.masks_used})
     fields: RecordFields = {
         "masked": masks, "remarks": list(dict.fromkeys(remark for _, _, each in launches for remark in each.remarks)),

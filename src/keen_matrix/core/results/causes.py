@@ -117,9 +117,8 @@ def _masked(message: str, words: list[str], fields: Record) -> str:
     if "Traceback" in line:  # the last line of it says what went wrong
         line = next((each.strip() for each in reversed(message.splitlines()) if each.strip()), line)
     line = line[:LONGEST_COMPARED]
-    if fields.culprit and not _SPELLING.fullmatch(
-        fields.culprit
-    ):  # a value that is joined to its option is no word of the vector
+    # a value that is joined to its option is no word of the vector
+    if fields.culprit and not _SPELLING.fullmatch(fields.culprit):
         line = line.replace(fields.culprit, "\x01")
     for word in words:
         line = re.sub(rf"(?<![\w-]){re.escape(word)}(?!\w)", "\x01", line)

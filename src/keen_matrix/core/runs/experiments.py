@@ -50,6 +50,11 @@ def is_accepted(record: Record) -> bool:
     return says or record.exit == 0
 
 
+def has_waited(record: Record) -> bool:
+    """Tell whether a program waited for standard input on which nothing came."""
+    return any(each.form == "waits" for each in record.aspects)
+
+
 class Allowance(Struct, frozen=True):
     """What experiments may still do, after so many launches."""
 

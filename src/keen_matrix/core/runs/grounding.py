@@ -17,7 +17,7 @@ from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.again import varying_of
-from keen_matrix.core.runs.experiments import Experiments
+from keen_matrix.core.runs.experiments import Experiments, has_waited
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form, optional_of
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
@@ -178,6 +178,5 @@ def _ends(record: Record) -> bool:
 
 def _asks(record: Record) -> bool:
     """Tell whether a program was waiting at a prompt, with nothing changed until then."""
-    waits = any(each.form == "waits" for each in record.aspects)
     said = record.stdout or record.stderr or ""
-    return waits and not record.files and bool(said) and not said.endswith("\n")
+    return has_waited(record) and not record.files and bool(said) and not said.endswith("\n")

@@ -112,11 +112,12 @@ def unlike_vectors(cases: Iterable[Case]) -> list[tuple[str, ...]]:
 
 
 def program_plan(spec: Spec, launch: ResolvedLaunch, vectors: Sequence[Sequence[str]]) -> WarmPlan:
-    """Return how a program is run warm, with what it imports when it is called with some vectors.
-    Raises ColdOnly where it cannot be."""
+    """Return how a program is run warm, with what it imports when it is called with the first few of
+    some vectors. Raises ColdOnly where it cannot be."""
     plan = warm_plan(launch.file, launch.words)
+    probed = [*dict.fromkeys(map(tuple, vectors))][:MOST_PROBED]
     environment = base_environment(spec.program.env_from_caller, os.environ)
-    return replace(plan, modules=imported_modules(plan, vectors, environment))
+    return replace(plan, modules=imported_modules(plan, probed, environment))
 
 
 def may_be_warm(spec: Spec, launch: ResolvedLaunch) -> frozenset[int]:

@@ -21,7 +21,7 @@ from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.runs.again import varying_of
-from keen_matrix.core.runs.experiments import Answer
+from keen_matrix.core.runs.experiments import Answer, has_waited
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request
@@ -318,7 +318,7 @@ def settle_surroundings(lab: Lab) -> Iterator[Finding]:
         return
     silent = lab.experiments.launched(bases, silent=True)
     for words, answer in silent.items():
-        if any(each.form == "waits" for each in answer.record.aspects) and lab.answer(words).works:
+        if has_waited(answer.record) and lab.answer(words).works:
             yield Finding(text="it reads standard input", shown=lab.shown(words))
             break
 

@@ -20,6 +20,7 @@ from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, wait
 from keen_matrix.core.insight.settling.lines import (
     grouped,
     name_in_conditions,
+    operands_left_out,
     short,
     spellings_in,
     spellings_of_keys,
@@ -27,7 +28,7 @@ from keen_matrix.core.insight.settling.lines import (
     without_option,
 )
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
-from keen_matrix.core.notation.synopsis import Choice, Form, Operand
+from keen_matrix.core.notation.synopsis import Choice, Form
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
 from keen_matrix.core.signature.families.accepted import pairs_of
@@ -325,14 +326,11 @@ def _needed_operand(lab: Lab, number: int, key: str, shown: tuple[Shown, ...]) -
     """Return which operand an option needs, that the synopsis lets one leave out; None where it is
     accepted beside none."""
     builder = Builder(lab.signature, lab.signature.forms[number])
-    smallest = builder.smallest()
-    there = {part.name for part in smallest.operands} if smallest is not None else set()
     if waits(lab, shown[0].words):  # it reads standard input instead, of which nothing came
         return None
-    operands = (item for item in builder.form.form.walk() if isinstance(item, Operand))
-    for name in dict.fromkeys(item.name.name for item in operands):
+    for name in operands_left_out(builder):
         called = name_in_conditions(lab, number, name)
-        if name in there or not called:
+        if not called:
             continue
         request = builder.wished(Wish({key}, full=False, counts={name: 1}))
         if request is not None and key in _keys(request) and lab.works(request):

@@ -15,7 +15,13 @@ from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.experiments import Allowance, Answer, Experiments, OutOfLaunches
+from keen_matrix.core.runs.experiments import (
+    Allowance,
+    Answer,
+    Experiments,
+    OutOfLaunches,
+    has_waited,
+)
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
 from keen_matrix.core.runs.starting import started
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
@@ -217,4 +223,4 @@ def waits(lab: Lab, words: Words) -> bool:
     if not can_be_seen():
         return True
     (answer,) = lab.experiments.launched([words], silent=True).values()
-    return any(each.form == "waits" for each in answer.record.aspects)
+    return has_waited(answer.record)

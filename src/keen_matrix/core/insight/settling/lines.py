@@ -11,6 +11,7 @@ from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.model import names_of
+from keen_matrix.core.signature.requests import Builder
 from keen_matrix.core.structs import replace
 
 
@@ -131,6 +132,14 @@ def short(form: Form) -> str:
     """Return a line as far as it is shown."""
     text = str(form)
     return text if len(text) < 60 else text[:59] + "…"
+
+
+def operands_left_out(builder: Builder) -> list[str]:
+    """Return the NAMEs of operands that the smallest request goes without."""
+    smallest = builder.smallest()
+    there = {part.name for part in smallest.operands} if smallest is not None else set()
+    names = (item.name.name for item in builder.form.form.walk() if isinstance(item, Operand))
+    return [name for name in dict.fromkeys(names) if name not in there]
 
 
 def name_in_conditions(lab: Lab, number: int, name: str) -> str:

@@ -18,6 +18,7 @@ from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
     asked_for,
+    operands_left_out,
     short,
     spellings_of_keys,
     synopsis_edit,
@@ -88,15 +89,13 @@ def settle_operands_of_options(lab: Lab) -> Iterator[Finding]:
             continue
         if len({each.said for each in answers}) > 1 or waits(lab, alone[0]):
             continue
-        operands = (item.name.name for item in form.walk() if isinstance(item, Operand))
-        for name in dict.fromkeys(operands):
+        for name in operands_left_out(builder):
             wishes = [Wish({each.key}, full=False, counts={name: 1}) for each in flags]
             requests = [made for each in wishes if (made := builder.wished(each)) is not None]
             changed = without_brackets(form, set(), {name})
             works = [each.works for each in lab.answers(each.words() for each in requests)]
             if len(works) == len(flags) and all(works) and changed != form:
-                lines = [*map(str, lab.signature.lines)]
-                lines[number] = str(changed)
+                lines = synopsis_edit(lab, number, changed).lines
                 yield Finding(
                     text=f"{name} is required beside options",
                     shown=lab.shown(alone[0], requests[0].words()),

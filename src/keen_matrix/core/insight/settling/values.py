@@ -20,7 +20,12 @@ from keen_matrix.core.insight.settling.edits import (
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, waits
-from keen_matrix.core.insight.settling.lines import asked_for, spellings_of_keys, synopsis_edit
+from keen_matrix.core.insight.settling.lines import (
+    asked_for,
+    operands_left_out,
+    spellings_of_keys,
+    synopsis_edit,
+)
 from keen_matrix.core.insight.settling.program import (
     has_input,
     has_sample,
@@ -124,9 +129,7 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
     if smallest is None or not can_be_seen() or has_input(lab):
         return
     words = smallest.words()
-    (answer,) = lab.experiments.launched([words], silent=True).values()
-    # It does not read at all, so nothing that stands there helps.
-    if not any(each.form == "waits" for each in answer.record.aspects):
+    if not waits(lab, words):  # it does not read at all, so nothing that stands there helps
         return
     for kind, content in [("text", SAMPLE_LINES), *_contents()]:
         edit = KeyEdit(("program", "stdin"), content, OBSERVED)
@@ -141,11 +144,8 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
 
 def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
     """Find words that are accepted where an operand is given that the synopsis lets one leave out."""
-    smallest = builder.smallest()
-    there = {part.name for part in smallest.operands} if smallest is not None else set()
-    operands = (item for item in builder.form.form.walk() if isinstance(item, Operand))
-    for name in dict.fromkeys(item.name.name for item in operands):
-        request = builder.with_counts(name, 1) if name not in there else None
+    for name in operands_left_out(builder):
+        request = builder.with_counts(name, 1)
         if request is None:
             continue
         if lab.works(request):
