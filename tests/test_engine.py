@@ -252,11 +252,19 @@ def test_nothing_a_program_does_to_its_surroundings_reaches_the_next_case(
 ) -> None:
     temporary = tmp_path_factory.mktemp("t")
     place.write("p.script", 'ls -A . "$HOME" "$TMPDIR"; eval "$1"')
-    scripts = json.dumps([script for script, _ in NASTY] * 2)
-    place.write(
-        "t.matrix.toml",
-        f'[program]\nlaunch = "sh {{here}}/p.script"\ntimeout = 4\n[[matrix]]\nname = "m"\nline = "{{s}} {{n}}"\naxes.n = {{ from = 1, to = 2 }}\naxes.s = {scripts}\nexpect = {{ exit = 0, stdout.lacks = ["f1", "x", "away"] }}\n',
-    )
+    text = '[program]\nlaunch = "sh {here}/p.script"\n'
+    for seconds, verdicts in ((60, {"held"}), (2, {"hung"})):
+        scripts = json.dumps([script for script, expected in NASTY if expected == verdicts])
+        text += f"""\
+[[matrix]]
+name = "within {seconds}"
+line = "{{s}} {{n}}"
+timeout = {seconds}
+axes.n = {{ from = 1, to = 2 }}
+axes.s = {scripts}
+expect = {{ exit = 0, stdout.lacks = ["f1", "x", "away"] }}
+"""
+    place.write("t.matrix.toml", text)
     came = place.call("run", "--jobs", jobs, env={"TMPDIR": str(temporary)})
     assert "Traceback" not in came.err
     expected = dict(NASTY)
@@ -493,8 +501,8 @@ def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int,
     process = place.start("run", env={**os.environ, "TMPDIR": str(place.folder)})
     time.sleep(moment)
     os.killpg(process.pid, number)
-    process.communicate(timeout=20)
-    assert process.returncode in (130, -number) and _processes_below(place.folder) == []
+    told = process.communicate(timeout=60)
+    assert process.returncode in (130, -number) and _processes_below(place.folder) == [], told
     assert process.returncode == 130 or moment < 1, "only before the command is there to hear it"
     assert not [each for each in os.listdir(place.folder) if each.startswith("keen-matrix-")]
 

@@ -7,6 +7,7 @@ import re
 import shutil
 import signal
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -323,3 +324,26 @@ def test_what_is_mounted_in_a_tree_is_left(tmp_path: Path) -> None:
     finally:
         subprocess.run(["umount", str(tmp_path / "t/m")], check=True)
     assert (tmp_path / "outside/precious").read_text() == "keep me" and remove_tree(str(tmp_path / "t")) == ""
+
+
+@pytest.mark.parametrize("kind", ["ValueError", "OSError", "SpecFault", "Misuse", "RunFault"])
+def test_an_interruption_that_comes_back_as_an_error_is_one(place: Place, kind: str) -> None:
+    """Compiled code may tell of the exception that a signal raised as of a fault of its own."""
+    script = f"""
+import os, signal
+from keen_matrix import cli
+from keen_matrix.core.errors import Misuse, RunFault, SpecFault
+class Command:
+    def main(options):
+        try:
+            os.kill(os.getpid(), signal.SIGINT)
+        except KeyboardInterrupt:
+            raise {kind}(())
+cli.module_of = lambda name: Command
+cli.build_parser = lambda chosen: parser
+from types import SimpleNamespace as Any
+parser = Any(parse_known_args=lambda words: (Any(command="unfold"), []), commands={{}}, take_operands=lambda *_: [])
+raise SystemExit(cli.main(["unfold"]))
+"""
+    came = subprocess.run([sys.executable, "-c", script], capture_output=True, cwd=place.folder, timeout=60)
+    assert (came.returncode, came.stderr) == (130, b"keen-matrix: interrupted\n")

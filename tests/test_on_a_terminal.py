@@ -10,6 +10,8 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+import pyte
+
 from tests.conftest import COMMAND, Place
 
 
@@ -20,13 +22,16 @@ class Terminal:
         outer = {key: value for key, value in os.environ.items() if key != "NO_COLOR"}
         self.master, self.slave = pty.openpty()
         self.seen = b""
+        self.screen = pyte.Screen(100, 30)
+        self.screen.write_process_input = lambda answer: os.write(self.master, answer.encode())  # where the cursor is
+        self._stream = pyte.ByteStream(self.screen)
         name = os.ttyname(self.slave)
         self.process = subprocess.Popen(
             ["sh", "-c", f'exec <{name} >{name} 2>&1; stty columns 100 rows 30; exec "$@"', "sh", COMMAND, *words],
             cwd=place.folder, env={**outer, "TERM": "xterm-256color", **env}, start_new_session=True,
         )  # fmt: skip
 
-    def read(self, until: bytes | None = None, seconds: float = 30) -> bytes:
+    def read(self, until: bytes | None = None, seconds: float = 60) -> bytes:
         """Take what comes until a text has, or until the command has ended."""
         end = time.monotonic() + seconds
         while time.monotonic() < end and (until is None or until not in self.seen):
@@ -35,8 +40,20 @@ class Terminal:
                 if self.process.poll() is not None:
                     break
                 continue
-            self.seen += os.read(self.master, 65536)
+            came = os.read(self.master, 65536)
+            self.seen += came
+            self._stream.feed(came)
         return self.seen
+
+    def shows(self, text: str, seconds: float = 60) -> str:
+        """Wait until a text stands on the screen: what is written there comes in pieces, since what stands already is left out.
+
+        Returns the screen as it is then, or as it was last.
+        """
+        end = time.monotonic() + seconds
+        while time.monotonic() < end and text not in (shown := "\n".join(self.screen.display)):
+            self.read(until=b"\x00", seconds=0.2)
+        return shown
 
 
 @contextmanager

@@ -258,18 +258,12 @@ def main(words: Sequence[str] | None = None) -> int:
         _prepare_signals()
         _open_closed_streams()
         return _call(sys.argv[1:] if words is None else list(words))
-    except BrokenPipeError:
-        return _pipe_closed()
     except KeyboardInterrupt:
-        interruption.begin_ending()
-        _tell("interrupted")
-        return _flushed(EXIT_INTERRUPTED)
+        return _interrupted()
     except SystemExit as leaving:  # argparse's own, for help and wrong usage
         return _flushed(leaving.code if isinstance(leaving.code, int) else EXIT_MISUSE)
-    except OSError as error:
-        return _system_refuses(error)
     except Exception as error:
-        return _own_fault(error)
+        return _broken_off(error)
     finally:
         gc.freeze()  # what goes with the process needs no looking through
 
@@ -295,6 +289,23 @@ def _tell(text: str) -> None:
     """Write a message to standard error, if there is any."""
     with contextlib.suppress(OSError, ValueError):
         print(f"keen-matrix: {text}", file=sys.stderr, flush=True)
+
+
+def _interrupted() -> int:
+    interruption.begin_ending()
+    _tell("interrupted")
+    return _flushed(EXIT_INTERRUPTED)
+
+
+def _broken_off(error: Exception) -> int:
+    """Tell of what no command expected, and return the exit status."""
+    if isinstance(error, BrokenPipeError):
+        return _pipe_closed()
+    if interruption.is_requested():
+        return _interrupted()
+    if isinstance(error, OSError):
+        return _system_refuses(error)
+    return _own_fault(error)
 
 
 def _system_refuses(error: OSError) -> int:
@@ -413,6 +424,7 @@ def _run_command(options: argparse.Namespace) -> int:
         status: int = module_of(options.command).main(options)
         return _flushed(status)
     except SpecFault as fault:
+        interruption.check()
         from keen_matrix.cli.console.problems import print_problems
 
         print_problems(fault.problems, options)
@@ -420,9 +432,11 @@ def _run_command(options: argparse.Namespace) -> int:
             _tell("a spec cannot be used; keen-matrix lint tells more")
         return EXIT_MISUSE
     except (Misuse, ExpressionFault, NotationFault) as error:
+        interruption.check()
         _tell(escape_lines(str(error) or "wrong usage; --help tells more"))
         return EXIT_MISUSE
     except RunFault as error:
+        interruption.check()
         _tell(escape_lines(str(error) or "nothing could be run"))
         return EXIT_NOT_RUN
 

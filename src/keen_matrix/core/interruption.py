@@ -64,6 +64,15 @@ def not_now() -> Iterator[None]:
         _state["ending"] = before or _state["requested"]
 
 
+def is_requested() -> bool:
+    """Tell whether a signal asked for the end: an error after it may be all that is left of it.
+
+    Compiled code that calls us back tells of whatever we raise as of a fault of its own (pydantic-core's
+    SchemaError, while the schema of a spec is made).
+    """
+    return _state["requested"]
+
+
 def check() -> None:
     """Raise KeyboardInterrupt when it was raised before and came to nothing."""
     if _state["requested"] and not _state["ending"]:
