@@ -111,3 +111,26 @@ def test_a_format_wider_than_any_text_is_refused() -> None:
 ])  # fmt: skip
 def test_brackets_round_nothing_but_a_group_are_its_own(line: str, same: str) -> None:
     assert str(parse_synopsis(line)) == same
+
+
+class _Clock:
+    """The clocks of a machine on which somebody else works all the time, or of one on which we do."""
+
+    def __init__(self, *, is_ours: bool) -> None:
+        self.now, self.is_ours = 0.0, is_ours
+
+    def monotonic(self) -> float:
+        self.now += 1
+        return self.now
+
+    def thread_time(self) -> float:
+        return self.monotonic() if self.is_ours else 0.0
+
+
+def test_only_the_time_that_an_expression_works_counts(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A busy machine must not turn a verdict."""
+    monkeypatch.setattr("keen_matrix.core.expressions.time", _Clock(is_ours=False))
+    assert Expression("a + b * c - a + b").evaluate(Scope({"a": 1, "b": 2, "c": 3})) == 8
+    monkeypatch.setattr("keen_matrix.core.expressions.time", _Clock(is_ours=True))
+    with pytest.raises(ExpressionFault, match="it takes longer than 0.5 s"):
+        Expression("a + b * c - a + b").evaluate(Scope({"a": 1, "b": 2, "c": 3}))
