@@ -12,9 +12,11 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from keen_matrix.core.runs.asking import parser_of
+from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.runs import asking
 from keen_matrix.core.signature.drafting import Draft, checked
 from keen_matrix.core.signature.parsers.described import (
+    DescribedParser,
     DescriptionFault,
     description_schema,
     read_description,
@@ -68,6 +70,11 @@ CASES = [
     ("typer", "def main(port: Port, riders: int = typer.Option(1, min=1, max=60), bike: bool = False)", "[--riders RIDERS] [--bike] [--no-bike] PORT",
      {"RIDERS": {"type": "int", "min": 1, "max": 60, "default": 1}, "PORT": {"type": "choice", "of": ["Skerry", "Holm"]}}),
 ]  # fmt: skip
+
+
+def parser_of(program: list[str]) -> DescribedParser | None:
+    with WorkerPool(1) as pool:
+        return asking.parser_of(pool, program)
 
 
 def drafted(folder: Path, text: str) -> Draft:

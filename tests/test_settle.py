@@ -434,12 +434,14 @@ def test_where_some_vectors_do_not_end_a_run_waits_for_them_no_longer_than_they_
     out = place.call("settle", "l.matrix.toml", "--write", timeout=120).out
     assert findings(out, "remark") == ["with -a and -b it does not end"]
     (told,) = (each for each in findings(out) if "do not within" in each)
-    assert re.fullmatch(r"what ends does so within 0\.\d+ s, and other vectors do not within 2 s", told)
-    assert tomllib.loads(path.read_text())["program"]["timeout"] == 2
+    within = re.fullmatch(r"what ends does so within \d\.\d+ s, and other vectors do not within (\d) s", told)  # a busy machine takes its time
+    assert within, told
+    seconds = int(within[1])
+    assert tomllib.loads(path.read_text())["program"]["timeout"] == seconds
     place.call("run", "l.matrix.toml")
     hung = [each for each in place.cases() if each["verdict"] == "hung"]
-    assert hung and all(2 <= each["seconds"] < 6 for each in hung)
-    path.write_text(path.read_text().replace("timeout = 2 # observed", "timeout = 9"))
+    assert hung and all(seconds <= each["seconds"] < 10 for each in hung)  # the default, which it would wait otherwise
+    path.write_text(path.read_text().replace(f"timeout = {seconds} # observed", "timeout = 9"))
     place.call("settle", "l.matrix.toml", "--write", timeout=120)
     assert "timeout = 9\n" in path.read_text(), "what a spec says stands"
 

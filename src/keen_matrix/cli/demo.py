@@ -11,9 +11,9 @@ from collections.abc import Iterator, Sequence
 from importlib.resources import as_file, files
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.warmcheck import Launched
 from keen_matrix.core.launch.workers import default_jobs
@@ -27,6 +27,7 @@ from keen_matrix.wording.counts import counted
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.expressions import Expression, Scope
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
@@ -60,7 +61,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     jobs = options.jobs or default_jobs()
-    with WorkerPool(jobs) as pool:
+    with early_pool(jobs) as pool:
         from keen_matrix.cli.console.screen import Screen
 
         screen = Screen(sys.stdout, color=options.color)
@@ -140,6 +141,7 @@ class Demo:
 
     def _edition(self, spec: Spec, edition: str) -> Edition:
         from keen_matrix.cli.console.progress import Progress
+        from keen_matrix.core.launch.engine import Manner
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
         from keen_matrix.wording.safe import pad

@@ -8,12 +8,14 @@ import shlex
 import sys
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.settle import add_launches
 from keen_matrix.cli.shared import output_file
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.signature.drafting import Draft
 
 EPILOG = """\
@@ -64,11 +66,13 @@ def main(options: argparse.Namespace) -> int:
     if options.output is not None and os.path.lexists(options.output):
         # told before anything is launched: what was found out would be lost
         raise Misuse(f"{options.output} cannot be written: it is there already")
-    draft, source = _draft(options)
-    text = spec_text(draft, options.program, source, os.path.dirname(options.output or "") or ".")
-    status = EXIT_OK
-    if options.settle:
-        text, status = _settled(options.output or SPEC_NAME, text, options.launches)
+    with pool_if(options.source is None or options.settle) as pool:
+        draft, source = _draft(options, pool)
+        folder = os.path.dirname(options.output or "") or "."
+        text = spec_text(draft, options.program, source, folder)
+        status = EXIT_OK
+        if options.settle and pool is not None:
+            text, status = _settled(options.output or SPEC_NAME, text, options.launches, pool)
     if options.output is None:
         sys.stdout.write(text)
         return status
@@ -81,12 +85,12 @@ def main(options: argparse.Namespace) -> int:
     return status
 
 
-def drafted_text(program: list[str], folder: str) -> str:
+def drafted_text(program: list[str], folder: str, pool: WorkerPool) -> str:
     """Return the text of a spec that is drafted from a program, for a spec that is to stand in a folder."""
     from keen_matrix.core.spec.drafted import spec_text
 
     asked = argparse.Namespace(program=program, source=None, help_only=False)
-    draft, source = _draft(asked)
+    draft, source = _draft(asked, pool)
     return spec_text(draft, program, source, folder)
 
 
@@ -94,7 +98,7 @@ SPEC_NAME = "draft.matrix.toml"
 """What a spec on standard output is called while it is settled."""
 
 
-def _settled(path: str, text: str, launches: int | None) -> tuple[str, int]:
+def _settled(path: str, text: str, launches: int | None, pool: WorkerPool) -> tuple[str, int]:
     """Return the text of a draft with what experiments found out, until they were interrupted
     perhaps, and the exit status; what they found is told on standard error."""
     from keen_matrix.cli.console.screen import Screen
@@ -102,26 +106,26 @@ def _settled(path: str, text: str, launches: int | None) -> tuple[str, int]:
 
     if "[signature]" not in text.splitlines():
         return text, EXIT_OK  # there is none to settle, and a comment in the draft says why
-    found = settled_text(path, text, launches, "auto")
+    found = settled_text(path, text, launches, "auto", pool)
     write_settled(Screen(sys.stderr), path, found, is_written=True)
     return found.after, EXIT_INTERRUPTED if found.is_interrupted else EXIT_OK
 
 
-def _draft(options: argparse.Namespace) -> tuple[Draft, str]:
+def _draft(options: argparse.Namespace, pool: WorkerPool | None) -> tuple[Draft, str]:
     """Return the draft, and what it was made of in words."""
     from keen_matrix.core.runs.asking import help_of, parser_of, reader_of, with_commands
     from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated
 
-    if options.source is not None:
+    if options.source is not None or pool is None:
         described = read_description(_read(options.source), options.source)
         return translated(described, options.program), options.source
     words = [_absolute(word) for word in options.program]
-    parser = None if options.help_only else parser_of(words)
+    parser = None if options.help_only else parser_of(pool, words)
     if parser is not None:
         return translated(parser, options.program), f"the program's own {parser.reader} parser"
-    answer = with_commands(words, help_of(words))
+    answer = with_commands(pool, words, help_of(pool, words))
     draft = draft_signature(answer.page, options.program, answer.commands)
     draft.doubts += answer.doubts
     if not draft.reader:

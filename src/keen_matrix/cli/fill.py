@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
     add_spec_options,
     remark,
@@ -24,6 +25,7 @@ from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.model.spec import Spec
     from keen_matrix.core.runs.filling import Filler, Target
@@ -57,6 +59,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
+    with early_pool() as pool:
+        return _filled(options, pool)
+
+
+def _filled(options: argparse.Namespace, pool: WorkerPool) -> int:
     from keen_matrix.cli.console.screen import Screen
 
     ids, names = split_ids(options.specs)
@@ -73,7 +80,9 @@ def main(options: argparse.Namespace) -> int:
     if not wanted:
         screen.line(("nothing is left open", "good"))
         return EXIT_OK
-    return worst_status([_fill(screen, *each, options, replacing=bool(ids)) for each in wanted])
+    return worst_status(
+        [_fill(screen, *each, options, pool, replacing=bool(ids)) for each in wanted]
+    )
 
 
 def _prepared(path: str, ids: Sequence[str]) -> tuple[Filler, list[Target]]:
@@ -107,12 +116,13 @@ def _fill(
     filler: Filler,
     targets: Sequence[Target],
     options: argparse.Namespace,
+    pool: WorkerPool,
     *,
     replacing: bool,
 ) -> int:
     """Fill in the expectations of one spec, and return the exit status."""
     path = filler.spec.path
-    records = {each.id: each for each in _launched(filler.spec, targets, options.color)}
+    records = {each.id: each for each in _launched(filler.spec, targets, options.color, pool)}
     for matrix, case in targets:
         if case.id in records:
             filler.take(matrix, case, records[case.id], replacing=replacing, broken=options.broken)
@@ -140,17 +150,18 @@ def _fill(
     return EXIT_FAILED if filling.told else EXIT_OK
 
 
-def _launched(spec: Spec, targets: Sequence[Target], color: str) -> Iterable[Record]:
-    from keen_matrix.core.launch.engine import Manner, WorkerPool
+def _launched(
+    spec: Spec, targets: Sequence[Target], color: str, pool: WorkerPool
+) -> Iterable[Record]:
+    from keen_matrix.core.launch.engine import Manner
     from keen_matrix.core.launch.launchers import resolved_launch
-    from keen_matrix.core.launch.workers import default_jobs
     from keen_matrix.core.model.lines import decode_record
     from keen_matrix.core.runs.once import used_by
 
     launch = resolved_launch(spec)
     cases = [case for _, case in targets if not case.said.skipped and not case.fault]
     bar = Progress(len(cases), enabled=True, color=color, doing="launching")
-    with WorkerPool(default_jobs()) as pool, used_by(spec, pool, remark), bar:
+    with used_by(spec, pool, remark), bar:
         pool.plan(spec, launch, Manner(repeat=LAUNCHES))
         for result in pool.results(iter(cases)):
             bar.step(held=True)

@@ -9,6 +9,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import runs_of, screen_of
+from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
     JSON,
     add_format,
@@ -20,9 +21,7 @@ from keen_matrix.cli.shared import (
 from keen_matrix.core import interruption, structs
 from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
-from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
@@ -32,6 +31,7 @@ from keen_matrix.wording.counts import counted
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.narrow import Narrowed
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
 
@@ -69,6 +69,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
+    with early_pool() as pool:
+        return _narrow(options, pool)
+
+
+def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     from keen_matrix.cli.documents import (
         NarrowDocument,
         NarrowedCase,
@@ -87,7 +92,7 @@ def main(options: argparse.Namespace) -> int:
         chosen = chosen_cases(spec, records, ids)
         if not chosen:
             continue
-        with WorkerPool(default_jobs()) as pool, used_by(spec, pool, remark):
+        with used_by(spec, pool, remark):
             for matrix, case in chosen:
                 launch = partial(launched, pool, spec)
                 trials = Trials(spec, matrix, case, launch, options.launches)

@@ -8,6 +8,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import runs_of, screen_of
+from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
     JSON,
     add_format,
@@ -17,9 +18,7 @@ from keen_matrix.cli.shared import (
     whole_number,
 )
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
-from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.runs.once import used_by
 from keen_matrix.wording.counts import counted
@@ -32,6 +31,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.insight.places.trace import Place
     from keen_matrix.core.insight.places.tracing import Evidence
     from keen_matrix.core.insight.places.unreached import Unreached
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
@@ -77,6 +77,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
+    with early_pool() as pool:
+        return _places(options, pool)
+
+
+def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
     from keen_matrix.cli.documents import PlacesDocument, PlacesSpec, write_document
     from keen_matrix.core.doing import doing
     from keen_matrix.core.insight.places.kept import keep_places
@@ -102,7 +107,6 @@ def main(options: argparse.Namespace) -> int:
             continue  # of those that are asked for it has none
         some = chosen(cases, records, options.launches)
         with (
-            WorkerPool(default_jobs()) as pool,
             used_by(spec, pool, remark),
             doing(f"following {spec.path}") as told,
             Following(spec, launch, tracer, told.told) as following,

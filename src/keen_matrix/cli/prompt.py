@@ -74,9 +74,8 @@ def words_of(line: str) -> list[str]:
 class Prompt:
     """What is tried in one session, on one spec, which is read again when it has changed."""
 
-    def __init__(self, screen: Screen, path: str, pools: ExitStack) -> None:
-        self.screen, self.path, self._pools = screen, path, pools
-        self._pool = pools.enter_context(WorkerPool(1))
+    def __init__(self, screen: Screen, path: str, pool: WorkerPool, pools: ExitStack) -> None:
+        self.screen, self.path, self._pool, self._pools = screen, path, pool, pools
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_Came] = []
@@ -86,7 +85,7 @@ class Prompt:
     def give_up(self) -> None:
         """Go on after an interruption: what was launched is ended."""
         with interruption.not_now():
-            self._pools.close()
+            self._pool.close()
         interruption.forget()
         self._pool = self._pools.enter_context(WorkerPool(1))
         self.failed = True
@@ -302,11 +301,11 @@ def _shown_outcome(record: Record) -> list[str]:
     ]
 
 
-def prompt(screen: Screen, path: str) -> int:
+def prompt(screen: Screen, path: str, pool: WorkerPool) -> int:
     """Take vectors until there are no more, and return the exit status: 1 where the last one did not do
     as it must. Raises Misuse when standard input has none."""
     with ExitStack() as pools, ExitStack() as stack:
-        session = Prompt(screen, path, pools)
+        session = Prompt(screen, path, pool, pools)
         if session.spec.program.once is not None:
             beside = stack.enter_context(WorkerPool(1))
             stack.enter_context(used_by(session.spec, beside, remark))

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.shared import (
     adaptation_of,
     add_spec_options,
@@ -19,7 +20,6 @@ from keen_matrix.cli.shared import (
 )
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
@@ -29,6 +29,7 @@ from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
 
@@ -61,6 +62,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
+    with pool_if(not options.script) as pool:
+        return _replay(options, pool)
+
+
+def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.specs import load_all, with_kept_grounds
     from keen_matrix.core.results.journal import DEFAULT_JOURNAL
@@ -83,24 +89,29 @@ def main(options: argparse.Namespace) -> int:
     for number, found in enumerate([find_case(specs, id) for id in ids]):
         if number:
             screen.line()
-        statuses.append(replayed(screen, *found, script=options.script))
+        if pool is None:
+            statuses.append(_scripted(screen, *found, options.script))
+        else:
+            statuses.append(_replayed(screen, *found, pool))
     return worst_status(statuses)
 
 
-def replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, script: str | None) -> int:
-    """Launch a case, or write the script that does, and show everything about it; return the
-    status."""
+def _scripted(screen: Screen, spec: Spec, matrix: Matrix, case: Case, script: str) -> int:
+    """Write the script that launches a case, and return the status."""
+    from keen_matrix.cli.script import script_of
+    from keen_matrix.wording.safe import shell_word
+
+    write_script(script, script_of(spec, matrix, case))
+    screen.line("written: ", (script, "place"), f"   run it with: sh {shell_word(script)}")
+    return 0
+
+
+def _replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, pool: WorkerPool) -> int:
+    """Launch a case, and show everything about it; return the status."""
     from keen_matrix.cli.console.why import write_why
 
-    if script:
-        from keen_matrix.cli.script import script_of
-        from keen_matrix.wording.safe import shell_word
-
-        write_script(script, script_of(spec, matrix, case))
-        screen.line("written: ", (script, "place"), f"   run it with: sh {shell_word(script)}")
-        return 0
     write_why(screen, spec, matrix, case)
-    with WorkerPool(1) as pool, used_by(spec, pool, remark):
+    with used_by(spec, pool, remark):
         pool.plan(spec, resolved_launch(spec))
         fields = decode_record(next(iter(pool.results([case]))).line)
     screen.line()

@@ -9,6 +9,7 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.launching import early_workers
 from keen_matrix.cli.report import report_target
 from keen_matrix.cli.shared import (
     adaptation_of,
@@ -30,15 +31,15 @@ from keen_matrix.cli.statuses import (
 )
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse
-from keen_matrix.core.launch.workers import WorkerSet, default_jobs
+from keen_matrix.core.launch.workers import default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
 from keen_matrix.core.structs import replace
-from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.watching import Round
+    from keen_matrix.core.launch.workers import WorkerSet
     from keen_matrix.core.runs.state import RunResult
 
 EPILOG = f"""\
@@ -215,15 +216,8 @@ def main(options: argparse.Namespace) -> int:
         from keen_matrix.cli.watching import watch
 
         return watch(options, paths, lambda asked: _guarded_round(options, paths, jobs, asked))
-    # before the rest is imported: what is in our memory is in theirs
-    with WorkerSet(jobs, forked=True) as workers:
-        status = _run(options, paths, jobs, workers)
-    for each in workers.left_behind:
-        print(
-            f"keen-matrix: left behind, since it could not be removed: {escape(each)}",
-            file=sys.stderr,
-        )
-    return status
+    with early_workers(jobs) as workers:
+        return _run(options, paths, jobs, workers)
 
 
 def _refuse_together(options: argparse.Namespace) -> None:
@@ -244,7 +238,7 @@ def _guarded_round(
     from keen_matrix.cli.console.screen import Screen
 
     interruption.hear((signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT))
-    with WorkerSet(jobs, forked=True) as workers:
+    with early_workers(jobs) as workers:
         try:
             return _round(options, paths, jobs, asked, workers)
         except KeenMatrixError as fault:

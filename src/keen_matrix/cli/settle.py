@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.insight import screen_of
+from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
     JSON,
     add_format,
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.insight.settling.findings import Finding
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import Settled
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.wording.signs import Segment
 
 EPILOG = """\
@@ -88,18 +90,22 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.documents import SettleDocument, write_document
 
     document: list[SettleSpec] = []
-    statuses = [_settle(path, options, document) for path in spec_paths(options.specs)]
+    paths = spec_paths(options.specs)
+    with early_pool() as pool:
+        statuses = [_settle(path, options, document, pool) for path in paths]
     if options.format == JSON:
         write_document(SettleDocument(document))
     return worst_status(statuses)
 
 
-def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec]) -> int:
+def _settle(
+    path: str, options: argparse.Namespace, document: list[SettleSpec], pool: WorkerPool
+) -> int:
     """Settle one spec, and return the exit status; what was found is added to a document."""
     from keen_matrix.cli.documents import settle_spec
 
     text = text_of_spec(path)
-    found = settled_text(path, text, options.launches, options.color)
+    found = settled_text(path, text, options.launches, options.color, pool)
     screen = screen_of(options)
     is_json = options.format == JSON
     if not is_json:
@@ -115,45 +121,44 @@ def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec]) 
     return EXIT_OK if options.write or found.after == text else EXIT_FAILED
 
 
-def settled_text(path: str, text: str, launches: int | None, color: str) -> Settled:
+def settled_text(
+    path: str, text: str, launches: int | None, color: str, pool: WorkerPool
+) -> Settled:
     """Return what experiments find out of the text of a spec, with so many launches at most; None leaves
     that to how long one takes."""
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.launching import pass_launcher_by
     from keen_matrix.core.insight.settling.settle import settled
-    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.launch.launchers import resolved_launch
-    from keen_matrix.core.launch.workers import default_jobs
     from keen_matrix.core.runs.experiments import OutOfLaunches
     from keen_matrix.core.runs.once import used_by
     from keen_matrix.core.runs.preparing import build
 
     most = MOST_LAUNCHES if launches is None else launches
     bar = Progress(most, enabled=True, color=color, doing="settling")
-    with WorkerPool(default_jobs()) as pool:
-        lab = Lab(path, text, pool, Watching(bar), most)
-        if lab.spec.program.build:
-            build(lab.spec, lab.watch)
-        with used_by(lab.spec, pool, remark):
-            with contextlib.suppress(OutOfLaunches):
-                pass_launcher_by(lab)
-            seconds = _seconds_of_one(lab)
-            if launches is None and seconds > 0:
-                most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
-                lab.most = bar.total = most
-                lab.seconds, lab.longest = ENOUGH_SECONDS, MOST_SECONDS
-            # as the spec has it, whatever it is started by in the end
-            program = escape(" ".join(resolved_launch(lab.spec).words))
-            at_most = "at most" if launches is not None else "about"
-            told = round(min(seconds * most, lab.longest or math.inf))
-            about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, told):,} s"
-            if lab.longest is not None and told < lab.longest:
-                about += f" and at most {lab.longest:g} s"
-            print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
-            with bar:
-                found = settled(lab)
-        if found.is_interrupted:
-            interruption.begin_ending()
+    lab = Lab(path, text, pool, Watching(bar), most)
+    if lab.spec.program.build:
+        build(lab.spec, lab.watch)
+    with used_by(lab.spec, pool, remark):
+        with contextlib.suppress(OutOfLaunches):
+            pass_launcher_by(lab)
+        seconds = _seconds_of_one(lab)
+        if launches is None and seconds > 0:
+            most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
+            lab.most = bar.total = most
+            lab.seconds, lab.longest = ENOUGH_SECONDS, MOST_SECONDS
+        # as the spec has it, whatever it is started by in the end
+        program = escape(" ".join(resolved_launch(lab.spec).words))
+        at_most = "at most" if launches is not None else "about"
+        told = round(min(seconds * most, lab.longest or math.inf))
+        about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, told):,} s"
+        if lab.longest is not None and told < lab.longest:
+            about += f" and at most {lab.longest:g} s"
+        print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
+        with bar:
+            found = settled(lab)
+    if found.is_interrupted:
+        interruption.begin_ending()
     return found
 
 

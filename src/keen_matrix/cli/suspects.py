@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator
+from contextlib import nullcontext
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.insight import add_run_options, runs_of, screen_of
+from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.shared import JSON, add_format, whole_number
 from keen_matrix.core import interruption
 from keen_matrix.core.model.record import Record
@@ -16,6 +18,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.features import Observed
     from keen_matrix.core.insight.suspects import Suspicion
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
@@ -49,14 +52,11 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.core.oracle import asking, forbidden
 
-    screen = screen_of(options)
-    if options.confirm:
-        return _told(screen, options)
-    with asking(forbidden):
-        return _told(screen, options)
+    with pool_if(options.confirm) as workers, nullcontext() if workers else asking(forbidden):
+        return _told(screen_of(options), options, workers)
 
 
-def _told(screen: Screen, options: argparse.Namespace) -> int:
+def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | None) -> int:
     from keen_matrix.cli.documents import (
         SuspectPool,
         SuspectsDocument,
@@ -81,8 +81,8 @@ def _told(screen: Screen, options: argparse.Namespace) -> int:
             if not is_json:
                 write_suspicion(screen, suspicion)
             launched = 0
-            if options.confirm:
-                suspicion = confirming.confirmed(cases, suspicion)
+            if workers is not None:
+                suspicion = confirming.confirmed(cases, suspicion, workers)
                 launched = confirming.launched
                 if not is_json:
                     write_confirmed(screen, suspicion, launched)
@@ -182,7 +182,9 @@ class Confirming:
         self._told = Doing("confirming")
         self._candidates = Candidates(spec, lambda text: self._told.told(text))
 
-    def confirmed(self, cases: list[Observed], suspicion: Suspicion) -> Suspicion:
+    def confirmed(
+        self, cases: list[Observed], suspicion: Suspicion, workers: WorkerPool
+    ) -> Suspicion:
         """Return what at most so many launches, a few at a time, leave of the rivals; an interruption
         ends them with what is known."""
         from keen_matrix.core.doing import doing
@@ -198,7 +200,7 @@ class Confirming:
                     if not chosen:
                         break
                     self._told.told(f"{self.launched + len(chosen)} of {self.most} launches")
-                    every += observed_of(self.spec, chosen)
+                    every += observed_of(workers, self.spec, chosen)
                     self.launched += len(chosen)
                     suspicion = suspects_of(suspicion.pool, every)
         except KeyboardInterrupt:

@@ -10,11 +10,13 @@ import tomllib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import remark, spec_paths, text_of_spec
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.runs.trying import Tried
 
@@ -53,39 +55,36 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.console.screen import Screen
-
     words: Sequence[str] | None = options.words
-    screen = Screen(sys.stdout, color=options.color)
-    if words is None:
-        return _prompt(screen, options)
-    if not options.specs:
-        return _try_program(screen, words, keep=options.keep is not None)
-    paths = spec_paths(options.specs)
-    if len(paths) > 1:
+    paths = spec_paths(options.specs) if options.specs or words is None else []
+    if words is not None and len(paths) > 1:
         raise Misuse(f"try takes one spec, and {len(paths)} were given: {' '.join(paths[:4])}")
-    return _try_vector(screen, paths[0], words, options.keep)
-
-
-def _prompt(screen: Screen, options: argparse.Namespace) -> int:
-    """Take vectors from a prompt, or line by line from what is no terminal."""
-    paths = spec_paths(options.specs)
-    if options.keep is not None or len(paths) > 1:
+    if words is None and (options.keep is not None or len(paths) > 1):
         raise Misuse(
             "try needs the words of a vector behind --: keen-matrix try fare.matrix.toml -- Skerry Holm"
         )
-    from keen_matrix.cli.prompt import prompt
+    with early_pool(1) as pool:
+        from keen_matrix.cli.console.screen import Screen
 
-    return prompt(screen, paths[0])
+        screen = Screen(sys.stdout, color=options.color)
+        if words is None:
+            from keen_matrix.cli.prompt import prompt
+
+            return prompt(screen, paths[0], pool)
+        if not paths:
+            return _try_program(screen, words, pool, keep=options.keep is not None)
+        return _try_vector(screen, paths[0], words, options.keep, pool)
 
 
-def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None) -> int:
+def _try_vector(
+    screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool
+) -> int:
     from keen_matrix.core.runs.trying import tried_case, with_vector
 
     text = text_of_spec(path)
     tried = tried_case(path, text, words)
     _write_tried(screen, tried)
-    record, is_shown = _launched(screen, tried)
+    record, is_shown = _launched(screen, tried, pool)
     screen.line()
     _write_outcome(screen, tried, record, is_shown=is_shown)
     if keep is not None:
@@ -96,7 +95,7 @@ def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | Non
     return _status(record)
 
 
-def _try_program(screen: Screen, words: Sequence[str], *, keep: bool) -> int:
+def _try_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, keep: bool) -> int:
     """Launch a program without any spec, and say how to go on."""
     from keen_matrix.core.runs.trying import spec_of_program, tried_case
 
@@ -109,13 +108,13 @@ def _try_program(screen: Screen, words: Sequence[str], *, keep: bool) -> int:
             "--keep needs the spec to write into: keen-matrix try fare.matrix.toml --keep -- Skerry"
         )
     tried = tried_case("try.matrix.toml", spec_of_program(words), ())
-    record, is_shown = _launched(screen, tried)
+    record, is_shown = _launched(screen, tried, pool)
     screen.line()
     _write_outcome(screen, tried, record, is_shown=is_shown)
     program = _program_of(words)
     screen.line()
     if program is not None and record.verdict != "unlaunched":
-        _write_drafted(screen, program, words[len(program) :])
+        _write_drafted(screen, program, words[len(program) :], pool)
     screen.line(
         "next: ",
         (f"keen-matrix draft -- {shlex.join(program or words)}", "strong"),
@@ -135,7 +134,9 @@ def _program_of(words: Sequence[str]) -> Sequence[str] | None:
     return None if at is None or "-c" in words[:at] or "-e" in words[:at] else words[: at + 1]
 
 
-def _write_drafted(screen: Screen, program: Sequence[str], words: Sequence[str]) -> None:
+def _write_drafted(
+    screen: Screen, program: Sequence[str], words: Sequence[str], pool: WorkerPool
+) -> None:
     """Write what a draft would make of a program, and say of the words that it was given."""
     from keen_matrix.cli.draft import drafted_text
     from keen_matrix.core.errors import KeenMatrixError
@@ -143,7 +144,7 @@ def _write_drafted(screen: Screen, program: Sequence[str], words: Sequence[str])
     from keen_matrix.wording.safe import cut, shell_line
 
     try:
-        text = drafted_text(list(program), ".")
+        text = drafted_text(list(program), ".", pool)
         signature = load_spec("draft.matrix.toml", text).signature
     except KeenMatrixError as fault:
         remark(f"no draft can be made of it: {str(fault).splitlines()[0]}")
@@ -161,16 +162,15 @@ def _write_drafted(screen: Screen, program: Sequence[str], words: Sequence[str])
     screen.line("  of ", shell_line(words) or "no words", ": ", (found.status, style), f"  {told}")
 
 
-def _launched(screen: Screen, tried: Tried) -> tuple[Record, bool]:
+def _launched(screen: Screen, tried: Tried, pool: WorkerPool) -> tuple[Record, bool]:
     """Launch a case, its output shown as it comes; return its record, and whether any was shown."""
     from keen_matrix.cli.live import LiveStreams
-    from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.runs.once import used_by
 
     live = LiveStreams(screen)
     screen.flush()
-    with WorkerPool(1) as pool, used_by(tried.spec, pool, remark):
+    with used_by(tried.spec, pool, remark):
         pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
         (result,) = pool.results([tried.case])
         record = result.record

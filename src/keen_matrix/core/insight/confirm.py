@@ -8,7 +8,7 @@ from itertools import chain, islice
 
 from keen_matrix.core.insight.features import Feature, Observed, observe
 from keen_matrix.core.insight.suspects import CauseFound, Suspicion
-from keen_matrix.core.launch.engine import run
+from keen_matrix.core.launch.engine import WorkerPool, run_in
 from keen_matrix.core.model.case import Case, Standing, case_fields
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families.accepted import all_requests
@@ -168,10 +168,10 @@ def _features(spec: Spec, case: Case, limits: set[Feature]) -> set[Feature]:
     return found
 
 
-def observed_of(spec: Spec, cases: Sequence[Case]) -> list[Observed]:
+def observed_of(pool: WorkerPool, spec: Spec, cases: Sequence[Case]) -> list[Observed]:
     """Launch cases and return what was observed of them."""
     found = []
-    for record in run(cases, spec):
+    for record in run_in(pool, cases, spec):
         judgement = spec.signature.judge(record.argv) if spec.signature is not None else None
         found.append(observe(record, spec.signature, judgement, with_values=judgement is None))
     return found

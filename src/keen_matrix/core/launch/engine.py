@@ -347,11 +347,18 @@ def run(
     `jobs` is how many programs run at a time (default: one for each processor), `repeat` how often
     each case is launched. Raises RunFault when the program cannot be launched at all.
     """
-    launch = resolved_launch(spec)
+    resolved_launch(spec)  # no worker is started for what cannot be launched
     with WorkerPool(jobs or default_jobs()) as pool:
-        pool.plan(spec, launch, Manner(repeat=repeat))
-        for result in pool.results(cases):
-            yield decode_record(result.line)
+        yield from run_in(pool, cases, spec, repeat=repeat)
 
 
-__all__ = ["Manner", "WorkerPool", "run"]
+def run_in(
+    pool: WorkerPool, cases: Iterable[Case], spec: Spec, *, repeat: int = 1
+) -> Iterator[Record]:
+    """Launch the cases of a spec as `run` does, by workers that are there already."""
+    pool.plan(spec, resolved_launch(spec), Manner(repeat=repeat))
+    for result in pool.results(cases):
+        yield decode_record(result.line)
+
+
+__all__ = ["Manner", "WorkerPool", "run", "run_in"]

@@ -13,7 +13,7 @@ from collections.abc import Sequence
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Template
-from keen_matrix.core.launch.engine import run
+from keen_matrix.core.launch.engine import WorkerPool, run_in
 from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, warm_plan
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
@@ -50,7 +50,7 @@ class Answer(Struct, frozen=True):
     """What was not found out, in words."""
 
 
-def launched(program: Sequence[str], words: Sequence[str] = ()) -> Record:
+def launched(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()) -> Record:
     """Return what came of one launch of a program, bounded as every launch is."""
     step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS))
     matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,))
@@ -59,7 +59,8 @@ def launched(program: Sequence[str], words: Sequence[str] = ()) -> Record:
         program=Program(launch=tuple(Template(word, literal=True) for word in program)),
     )  # fmt: skip
     case = Case(id="draft00000", matrix=0, argv=tuple(words))
-    return next(iter(run([case], spec, jobs=1)))
+    (record,) = run_in(pool, [case], spec)
+    return record
 
 
 # --- its parser ---
@@ -68,7 +69,7 @@ INHERITED = ("reader", "help", "abbreviations", "interleaved")
 """What a program's parser says of those of its subcommands too."""
 
 
-def parser_of(program: Sequence[str]) -> DescribedParser | None:
+def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | None:
     """Return the description of a Python program's own parser; None where the program is none, makes
     no parser that is known, or does not come to the point at which it parses.
 
@@ -82,7 +83,7 @@ def parser_of(program: Sequence[str]) -> DescribedParser | None:
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
         out = os.path.join(folder, "parser.json")
         words = (plan.interpreter, *plan.switches, hook.__file__, out, plan.kind, plan.name)
-        launched(words, HELP_WORDS[0])
+        launched(pool, words, HELP_WORDS[0])
         try:
             with open(out, "rb") as file:
                 found = read_description(file.read(MOST_DESCRIPTION + 1), "the program's parser")
@@ -115,14 +116,14 @@ def _plan(program: Sequence[str]) -> WarmPlan | None:
 # --- its help ---
 
 
-def help_of(program: Sequence[str]) -> Answer:
+def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
     """Ask a program for help, and return the first answer that has a usage line and a list. Raises
     RunFault where nothing came, and tells what came instead."""
     best: Answer | None = None
     sure = False
     records: list[tuple[tuple[str, ...], Record]] = []
     for words in HELP_WORDS:
-        record = launched(program, words)
+        record = launched(pool, program, words)
         records.append((words, record))
         for stream, text in (("stdout", record.stdout or ""), ("stderr", record.stderr or "")):
             page = read_help(text)
@@ -147,13 +148,13 @@ def reader_of(program: Sequence[str], page: HelpText) -> str:
     return reader_named(script, language_of(file, program[1:]), spelt)
 
 
-def with_commands(program: Sequence[str], answer: Answer) -> Answer:
+def with_commands(pool: WorkerPool, program: Sequence[str], answer: Answer) -> Answer:
     """Return an answer with those of the subcommands that the help lists, one level deep: each is
     asked by the word that the program itself answered to, behind the subcommand."""
     commands: dict[str, HelpText] = {}
     doubts = []
     for command in answer.page.commands[:MOST_COMMANDS]:
-        page = _help_below(program, command.name, answer)
+        page = _help_below(pool, program, command.name, answer)
         if page is None:
             doubts.append(f"the subcommand {command.name} printed no help of its own")
         commands[command.name] = page or HelpText((f"{program[-1]} {command.name}",), (), ())
@@ -164,11 +165,13 @@ def with_commands(program: Sequence[str], answer: Answer) -> Answer:
     return replace(answer, commands=commands, doubts=tuple(doubts))
 
 
-def _help_below(program: Sequence[str], command: str, answer: Answer) -> HelpText | None:
+def _help_below(
+    pool: WorkerPool, program: Sequence[str], command: str, answer: Answer
+) -> HelpText | None:
     """Return the help of a subcommand; None where it prints none, or that of the whole program."""
     dashed = [each for each in answer.words if each.startswith("-")]
     for word in dict.fromkeys([*dashed, "--help", "-h"]):
-        record = launched(program, (command, word))
+        record = launched(pool, program, (command, word))
         for text in (record.stdout or "", record.stderr or ""):
             page = read_help(text)
             if (page.usages or page.options) and page != answer.page:
