@@ -191,3 +191,14 @@ def test_twenty_options_need_no_more_rows_joined_than_under_conditions() -> None
     joined = cover(Demand(levels=levels, strength=2, inside=inside))
     apart = cover(Demand(levels=levels, strength=2, rules=[each.rule(levels) for each in inside], effort="quick"))
     assert len(joined.rows) <= 27 and (joined.tuples, joined.impossible) == (apart.tuples, apart.impossible)
+
+
+@pytest.mark.parametrize(("levels", "strength"), [([2] * 6 + [3] * 4, 2), ([3, 2, 4, 2, 3], 3)])
+def test_few_blocks_are_counted_as_many_are(levels: list[int], strength: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Two ways to count, one for small systems and one for large, come to the same rows."""
+    def rows() -> np.ndarray:
+        return covering_rows(levels, strength, allowed=lambda row: row[0] != 1 or row[1] == 1)
+
+    by_lists = rows()
+    monkeypatch.setattr("keen_matrix.core.covering.greedy.FEW_BLOCKS", 0)
+    assert np.array_equal(by_lists, rows())

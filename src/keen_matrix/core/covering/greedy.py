@@ -10,6 +10,10 @@ import numpy as np
 from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
 from keen_matrix.core.covering.feasible import Feasible
 
+FEW_BLOCKS = 60
+"""Blocks of an axis up to which plain Python counts sooner than arrays do, each operation on which takes as
+long as twenty look-ups."""
+
 
 class Greedy:
     """Adds rows until everything that can be covered is."""
@@ -22,6 +26,8 @@ class Greedy:
         self.candidates = candidates
         self.spent = 0
         self._kept: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
+        self._listed: dict[int, list[tuple[int, int, list[tuple[int, int]]]]] = {}
+        self._has_few = blocks.of_axis.shape[1] <= FEW_BLOCKS
 
     def completed(self, rows: Ints, skip: np.ndarray | None) -> Ints:
         """Return the rows with more appended, so that every tuple outside `skip` is covered."""
@@ -64,15 +70,17 @@ class Greedy:
         is_set = np.zeros(len(levels) + 2, dtype=bool)
         is_set[len(levels)] = True
         is_set[list(axes)] = True
+        is_new = (counts == 0).tobytes() if self._has_few else b""
         for axis in rest:
             # Every value tried can still be completed to an allowed row, so a row never has to be
             # taken back.
             options = self._options(axis, set_values)
-            chosen = (
-                options[0]
-                if len(options) == 1
-                else self._best(counts, cells, is_set, axis, options)
-            )
+            if len(options) == 1:
+                chosen = options[0]
+            elif self._has_few:
+                chosen = self._best_of_few(is_new, set_values, axis, options)
+            else:
+                chosen = self._best(counts, cells, is_set, axis, options)
             cells[axis] = set_values[axis] = chosen
             is_set[axis] = True
         return cells
@@ -112,6 +120,39 @@ class Greedy:
         # row.
         top = np.flatnonzero(gains == gains.max()).tolist()
         return options[top[self.random.randrange(len(top))]]
+
+    def _best_of_few(
+        self, is_new: bytes, set_values: dict[int, int], axis: int, options: list[int]
+    ) -> int:
+        """Return what `_best` does; `is_new` tells of each tuple whether it is uncovered."""
+        gains = [0] * len(options)
+        ready = 0
+        for base, stride, others in self._blocks_of(axis):
+            number = base
+            for other, step in others:
+                if other not in set_values:
+                    break
+                number += set_values[other] * step
+            else:
+                ready += 1
+                for at, option in enumerate(options):
+                    gains[at] += is_new[number + stride * option]
+        self.spent += ready * len(options)
+        most = max(gains)  # without a block that is ready: of all of them
+        top = [at for at, gain in enumerate(gains) if gain == most]
+        return options[top[self.random.randrange(len(top))]]
+
+    def _blocks_of(self, axis: int) -> list[tuple[int, int, list[tuple[int, int]]]]:
+        """Return for each block of an axis its base, the axis's stride, and its other axes with theirs."""
+        if axis not in self._listed:
+            found = []
+            for number, block in enumerate(self.blocks.axes):
+                if axis in block:
+                    strides = dict(zip(block, self.blocks.strides[number], strict=True))
+                    own = strides.pop(axis)
+                    found.append((int(self.blocks.bases[number]), own, list(strides.items())))
+            self._listed[axis] = found
+        return self._listed[axis]
 
     def _ready(self, axis: int, is_set: np.ndarray) -> np.ndarray:
         ready: np.ndarray = is_set[self._others(axis)[0]].all(axis=1)
