@@ -10,7 +10,7 @@ import numpy as np
 from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
 from keen_matrix.core.covering.feasible import Feasible
 
-FEW_BLOCKS = 60
+FEW_BLOCKS = 56
 """Blocks of an axis up to which plain Python counts sooner than arrays do, each operation on which takes as
 long as twenty look-ups."""
 
