@@ -87,6 +87,8 @@ def test_a_directory_that_is_another_one_by_now_is_left_and_told(place: Place, t
     assert re.search(r"left behind, since it could not be removed: \S+: something else is in its place", came.err)
     assert (place.folder / "outside/precious").read_text() == "keep me"
     assert len(os.listdir(place.folder / "outside")) == 1
+    tried = place.call("try", "t.matrix.toml", "--", "above", env={"TMPDIR": str(temporary)})
+    assert "left behind, since it could not be removed" in tried.err, "every command that launches tells"
 
 
 @LINUX
