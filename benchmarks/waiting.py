@@ -66,21 +66,26 @@ def systems() -> dict[str, str]:
 
 
 def combining(folder: Path) -> list[str]:
-    lines = ["| unfold --count of | first time, s | then, s | vectors |", "|---|---|---|---|"]
+    lines = [
+        "| unfold --count of | first time, s | of python -c pass | then, s | vectors |",
+        "|---|---|---|---|---|",
+    ]
     for number, (name, text) in enumerate(systems().items()):
         spec = folder / f"c{number}.matrix.toml"
         spec.write_text(text)
         words = [COMMAND, "unfold", "--count", spec.name]
         cache = {"XDG_CACHE_HOME": str(folder / "cache")}
-        took = []
+        took, python = [], []
         for _ in range(3):
             shutil.rmtree(folder / "cache", ignore_errors=True)
             took.append(seconds(words, folder, **cache))
+            python.append(seconds([sys.executable, "-c", "pass"], folder))
         again = [seconds(words, folder, **cache) for _ in range(3)]
         out = subprocess.run(words, cwd=folder, capture_output=True, text=True, check=True).stdout
         count = re.search(r"in all\s+([\d,]+)", out)
         lines.append(
-            f"| {name} | {statistics.median(took):.2f} | {statistics.median(again):.2f} | {count[1] if count else '?'} |"
+            f"| {name} | {statistics.median(took):.2f} | {statistics.median(took) / statistics.median(python):.0f} "
+            f"| {statistics.median(again):.2f} | {count[1] if count else '?'} |"
         )
     return lines
 
@@ -117,6 +122,17 @@ def specs(folder: Path) -> list[str]:
     row("lint of a small spec that has changed", changed)
     row("lint of one that has not", lambda: seconds([COMMAND, "lint", small.name], folder))
     row("run of one trivial case", lambda: seconds([COMMAND, "run", small.name], folder))
+    row("try of a program", lambda: seconds([COMMAND, "try", "--", "true"], folder))
+    commands = " ".join(f"c{number}" for number in range(20))
+    (folder / "many.sh").write_text(
+        'case $1 in --help) printf "Usage: many [--help] COMMAND\\n\\nOptions:\\n  --help  this\\n\\nCommands:\\n"\n'
+        'for c in COMMANDS; do echo "  $c  does $c"; done ;;\n'
+        '*) printf "Usage: many $1 [-a] NAME\\n\\nOptions:\\n  -a  all\\n" ;; esac\n'.replace("COMMANDS", commands)
+    )
+    row(
+        "draft of a program with 20 subcommands",
+        lambda: seconds([COMMAND, "draft", "--", "sh", "many.sh"], folder),
+    )
     row("completion of an option", lambda: seconds([COMMAND], folder, **completing))
     row(
         "lint of 5,000 matrices", lambda: seconds([COMMAND, "lint", "large.matrix.toml"], folder), 1

@@ -124,7 +124,7 @@ def test_the_end_of_input_is_no_consent_and_no_reason_to_ask_without_end(place: 
     place.write("p.matrix.toml", f"""
         [program]
         launch = "{sys.executable} {{here}}/p.py"
-        timeout = 2
+        timeout = 5
         [signature]
         synopsis = "[-c,--clear]"
         derive = ["accepted"]

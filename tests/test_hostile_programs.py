@@ -123,8 +123,8 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
         "t.matrix.toml",
         """
         [program]
-        launch = "sh -c 'sleep 0.8' sh"
-        timeout = 1.5
+        launch = "sh -c 'sleep 1.5' sh"
+        timeout = 4
         [[matrix]]
         name = "m"
         line = "{n}"
@@ -135,7 +135,7 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
     process = place.start("run", "--jobs", "2")
     place.await_programs(process, 2)
     os.killpg(process.pid, signal.SIGSTOP)
-    time.sleep(2)
+    time.sleep(4)
     os.killpg(process.pid, signal.SIGCONT)
     out, _ = process.communicate(timeout=60)
     assert process.returncode == 0 and b"2 vectors: all held" in out, out

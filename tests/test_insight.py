@@ -100,7 +100,7 @@ def test_the_demo_is_strict_and_doubting_it_is_quick(office: Place) -> None:
     started = time.monotonic()
     came = office.call("doubt", "tide.matrix.toml", "--fail-under", "90")
     assert came.status == 0, came.out
-    assert time.monotonic() - started < 20
+    assert time.monotonic() - started < 60
 
 
 def cases(words: str) -> list[Observed]:

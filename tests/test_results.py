@@ -26,7 +26,7 @@ HOSTILE = "<script>document.title='owned'</script>]]>\x1b]0;title\x07\x1b[31mred
 SPEC = """
     [program]
     launch = "sh {here}/p.sh"
-    timeout = 1
+    timeout = 3
     [expect]
     exit = 0
     [[matrix]]

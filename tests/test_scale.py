@@ -79,7 +79,7 @@ def test_a_budget_stops_in_time_and_has_a_status_of_its_own(place: Place) -> Non
     place.write("t.matrix.toml", SPEC.replace('    when = "n == 7"\n    exit = 3\n', "    exit = 0\n"))
     started = time.monotonic()
     came = place.call("run", "--budget", "1 s")
-    assert came.status == 4 and time.monotonic() - started < 6 and "cases left" in came.out
+    assert came.status == 4 and time.monotonic() - started < 30 and "cases left" in came.out
     place.write("p.sh", "echo $*")
     came = place.call("run", "--budget", "1 min")
     assert came.status == 0 and "it sufficed" in came.out

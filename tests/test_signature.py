@@ -33,7 +33,7 @@ FARE = """
 PORT = """
     [program]
     launch = "sh {{here}}/port.sh"
-    timeout = 1.5
+    timeout = 4
     [signature]
     synopsis = "{synopsis}"
     style = "posix"

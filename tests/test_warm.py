@@ -72,7 +72,7 @@ WAYS = ["exit", "text", "none", "big", "boom", "chain", "kill", "interrupt", "us
 SPEC = """
     [program]
     launch = "{launch}"
-    timeout = 1.5
+    timeout = 4
     env.V = "value"
     {program}
     [[matrix]]
@@ -187,7 +187,7 @@ def test_a_keeper_that_a_program_stops_or_ends_is_no_verdict_of_the_next_case(pl
         [program]
         launch = "{sys.executable} {{here}}/p.py"
         warm = true
-        timeout = 2
+        timeout = 9
         [[matrix]]
         name = "m"
         line = "{{n}}"

@@ -63,7 +63,7 @@ No spec (*.matrix.toml) stands below this folder. Three ways to begin:
 
 keen-matrix --help lists every command.
 """
-GARBAGE_THRESHOLD = 50_000
+GARBAGE_THRESHOLD = 120_000
 """Objects made before those in circles are looked for: imports and cases leave few, and each look
 costs start-up."""
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
