@@ -398,6 +398,15 @@ esac
 """
 
 
+def test_a_help_that_lists_nothing_but_subcommands_is_one(place: Place) -> None:
+    """No other word is tried then: the program may take it for a subcommand."""
+    place.write("many.sh", """case $1 in
+        --help) printf 'usage: many COMMAND\\n\\ncommands:\\n  book   book a crossing\\n  list   list the ports\\n' ;;
+        *) printf 'usage: many %s [-a] PORT\\n  -a   all\\n' "$1" ;; esac""")
+    done = place.call("draft", "--", "sh", "many.sh")
+    assert '"book [-a] PORT"' in done.out and '"list [-a] PORT"' in done.out, done.out
+
+
 def test_subcommands_are_asked_for_their_own_help_and_become_forms(place: Place) -> None:
     program = place.write("ferry", FERRY.replace("$LOG", str(place.folder / "log")))
     program.chmod(0o755)

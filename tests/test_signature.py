@@ -317,4 +317,4 @@ def test_a_draft_lints_clean_and_has_the_options(place: Place, program: str, fou
 
 def test_a_program_without_help_gives_no_draft(place: Place) -> None:
     came = place.call("draft", "--", "sh", "-c", "exit 3")
-    assert came.status == 3 and "no usage line and no list of options" in came.err
+    assert came.status == 3 and "no usage line and no list of options or subcommands" in came.err

@@ -127,7 +127,7 @@ def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
         records.append((words, record))
         for stream, text in (("stdout", record.stdout or ""), ("stderr", record.stderr or "")):
             page = read_help(text)
-            full = bool(page.usages and (page.options or page.operands))
+            full = bool(page.usages and (page.options or page.operands or page.commands))
             if full and stream == "stdout" and record.exit == 0:
                 return Answer(words, page)
             if (full and not sure) or (best is None and (page.usages or len(page.options) > 1)):
@@ -193,6 +193,6 @@ def _told(records: Sequence[tuple[tuple[str, ...], Record]]) -> str:
     if record.verdict == "crashed":
         ended = f"crashed ({ended})"
     return (
-        "the program printed no usage line and no list of options when it was asked for help; "
+        "the program printed no usage line and no list of options or subcommands when it was asked for help; "
         f"with {asked} it {ended}{quoted}"
     )
