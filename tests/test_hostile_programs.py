@@ -349,3 +349,6 @@ raise SystemExit(cli.main(["unfold"]))
 """
     came = subprocess.run([sys.executable, "-c", script], capture_output=True, cwd=place.folder, timeout=60)
     assert (came.returncode, came.stderr) == (130, b"keen-matrix: interrupted\n")
+    ended = script.replace("except KeyboardInterrupt:", "except KeyboardInterrupt:\n            cli.interruption.begin_ending()")
+    came = subprocess.run([sys.executable, "-c", ended], capture_output=True, cwd=place.folder, timeout=60)
+    assert came.returncode != 130 and b"interrupted" not in came.stderr, "what fails once the end has begun is told"

@@ -60,13 +60,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.core.spec.drafted import spec_text
-
     options.program = _apart(options.program)
     if options.output is not None and os.path.lexists(options.output):
         # told before anything is launched: what was found out would be lost
         raise Misuse(f"{options.output} cannot be written: it is there already")
     with pool_if(options.source is None or options.settle) as pool:
+        from keen_matrix.core.spec.drafted import spec_text
+
         draft, source = _draft(options, pool)
         folder = os.path.dirname(options.output or "") or "."
         text = spec_text(draft, options.program, source, folder)

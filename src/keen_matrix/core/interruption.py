@@ -65,17 +65,18 @@ def not_now() -> Iterator[None]:
 
 
 def is_requested() -> bool:
-    """Tell whether a signal asked for the end: an error after it may be all that is left of it.
+    """Tell whether a signal asked for the end, which has not begun: an error after it may be all that is left
+    of it. One that comes once the end has begun is its own.
 
     Compiled code that calls us back tells of whatever we raise as of a fault of its own (pydantic-core's
     SchemaError, while the schema of a spec is made).
     """
-    return _state["requested"]
+    return _state["requested"] and not _state["ending"]
 
 
 def check() -> None:
     """Raise KeyboardInterrupt when it was raised before and came to nothing."""
-    if _state["requested"] and not _state["ending"]:
+    if is_requested():
         raise KeyboardInterrupt
 
 
