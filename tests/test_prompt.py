@@ -143,6 +143,31 @@ def test_ctrl_c_gives_up_a_launch_and_not_the_session(office: Place) -> None:
         assert call.process.wait(20) == 0
 
 
+def test_what_is_typed_ahead_stands_behind_the_next_prompt_and_nowhere_else(office: Place) -> None:
+    """The kernel's echo of it would stand before the prompt, and the line drawn over it be read as another."""
+    from os import write
+    from termios import ECHO, tcgetattr
+
+    office.write("fare.sh", f'touch {office.folder}/runs; while [ ! -e {office.folder}/ends ]; do sleep 0.05; done; echo "fare of $1"\n')
+    with terminal(office, "try", "fare.matrix.toml", NO_COLOR="1") as call:
+        before = tcgetattr(call.slave)
+        call.read(b"try>")
+        write(call.master, b"Holm\r")
+        while not (office.folder / "runs").exists():
+            time.sleep(0.02)
+        write(call.master, b"Sk")
+        call.read(until=b"\x00", seconds=0.3)  # what is echoed would have come by now
+        (office.folder / "ends").touch()
+        call.read(b"fare of Holm")
+        call.shows("try> Sk")
+        write(call.master, b"erry")
+        shown = call.shows("\ntry> Skerry")
+        assert "\ntry> Skerry" in shown and shown.count("Sk") == 1, shown
+        write(call.master, b"\x03\x04")
+        assert call.process.wait(20) == 0
+        assert tcgetattr(call.slave)[3] & ECHO and tcgetattr(call.slave) == before, "the terminal is as it was"
+
+
 def test_what_was_tried_comes_back_by_the_arrow(office: Place) -> None:
     from os import write
 

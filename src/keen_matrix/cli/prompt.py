@@ -9,8 +9,10 @@ from __future__ import annotations
 import os
 import shlex
 import sys
+import termios
+import tty
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.cli.console.differences import write_difference
@@ -310,6 +312,8 @@ def prompt(screen: Screen, path: str, pool: WorkerPool) -> int:
             beside = stack.enter_context(WorkerPool(1))
             stack.enter_context(used_by(session.spec, beside, remark))
         is_typed = sys.stdin.isatty()
+        if is_typed:
+            stack.enter_context(_no_echo(sys.stdin.fileno()))
         lines = _typed(session) if is_typed else iter(sys.stdin)
         count = 0
         for line in lines:
@@ -383,6 +387,24 @@ def _typed(session: Prompt) -> Iterator[str]:
             continue
         except EOFError:
             return
+
+
+@contextmanager
+def _no_echo(terminal: int) -> Iterator[None]:
+    """Keep the kernel from showing what is typed while no prompt is there to show it.
+
+    The library edits without echo, yet gives it back between two lines. What is typed ahead would stand
+    where the next prompt begins, and the library, which takes that for the first column, would then draw
+    over the wrong cells.
+    """
+    before = termios.tcgetattr(terminal)
+    quiet = termios.tcgetattr(terminal)
+    quiet[tty.LFLAG] &= ~termios.ECHO
+    termios.tcsetattr(terminal, termios.TCSANOW, quiet)
+    try:
+        yield
+    finally:
+        termios.tcsetattr(terminal, termios.TCSANOW, before)
 
 
 def _completer(session: Prompt) -> Completer:
