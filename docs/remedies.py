@@ -207,6 +207,18 @@ REMEDIES: dict[str, Rows] = {
             "`warm = false`; often it is what a module does when it is imported",
         ),
     ],
+    "Interruptions": [
+        (
+            "not begun: …",
+            "an interruption ended `settle` or `fill` before it came to these specs",
+            "call it for them",
+        ),
+        (
+            "interrupted before all that stand on the same had come",
+            "of an interrupted `fill` the cells are filled in whose vectors have come; what stands for others too is not",
+            "call it again",
+        ),
+    ],
     "Results": [
         (
             "… exists and is not an earlier report; it is left as it is: give another name, or remove it first",

@@ -19,10 +19,11 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any, NoReturn
 
-from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
+from keen_matrix.cli.faults import TOLD, tell, tell_fault, tell_interruption
+from keen_matrix.cli.statuses import EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
 from keen_matrix.core import doing, interruption
 from keen_matrix.core.version import VERSION
-from keen_matrix.wording.safe import escape, escape_lines
+from keen_matrix.wording.safe import escape
 
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
@@ -160,9 +161,10 @@ class Parser(argparse.ArgumentParser):
         open_ended = next(
             (each for each in self._actions if each.nargs == "*" and not each.option_strings), None
         )
-        if open_ended is None or any(word.startswith("-") for word in words):
+        head, _, behind = _parted(words)
+        if open_ended is None or any(word.startswith("-") for word in head):
             return words
-        getattr(options, open_ended.dest).extend(words)
+        getattr(options, open_ended.dest).extend([*head, *behind])
         return []
 
     def hint(self, word: str) -> str:
@@ -259,7 +261,7 @@ def main(words: Sequence[str] | None = None) -> int:
         _open_closed_streams()
         return _call(sys.argv[1:] if words is None else list(words))
     except KeyboardInterrupt:
-        return _interrupted()
+        return _flushed(tell_interruption())
     except SystemExit as leaving:  # argparse's own, for help and wrong usage
         return _flushed(leaving.code if isinstance(leaving.code, int) else EXIT_MISUSE)
     except Exception as error:
@@ -285,24 +287,12 @@ def _prepare_signals() -> None:
     interruption.hear(ENDING)
 
 
-def _tell(text: str) -> None:
-    """Write a message to standard error, if there is any."""
-    with contextlib.suppress(OSError, ValueError):
-        print(f"keen-matrix: {text}", file=sys.stderr, flush=True)
-
-
-def _interrupted() -> int:
-    interruption.begin_ending()
-    _tell("interrupted")
-    return _flushed(EXIT_INTERRUPTED)
-
-
 def _broken_off(error: Exception) -> int:
     """Tell of what no command expected, and return the exit status."""
     if isinstance(error, BrokenPipeError):
         return _pipe_closed()
     if interruption.is_requested():
-        return _interrupted()
+        return _flushed(tell_interruption())
     if isinstance(error, OSError):
         return _system_refuses(error)
     return _own_fault(error)
@@ -313,7 +303,7 @@ def _system_refuses(error: OSError) -> int:
     folder that is gone."""
     what = "the output cannot be written" if _is_about_stdout(error) else "the system refuses"
     place = f"{error.filename}: " if isinstance(error.filename, str) and error.filename else ""
-    _tell(f"{what}: {escape(place)}{error.strerror or error}")
+    tell(f"{what}: {escape(place)}{error.strerror or error}")
     if TRACEBACK in os.environ:
         traceback.print_exception(error)
     _silence_stdout()
@@ -339,7 +329,7 @@ def _own_fault(error: Exception) -> int:
     frames = traceback.extract_tb(error.__traceback__)
     where = f" ({os.path.basename(frames[-1].filename)}:{frames[-1].lineno})" if frames else ""
     text = str(error).splitlines()[0][:200] if str(error) else ""
-    _tell(f"a fault in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please report it with what "
+    tell(f"a fault in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please report it with what "
           f"{TRACEBACK}=1 shows")  # fmt: skip
     if TRACEBACK in os.environ:
         traceback.print_exception(error)
@@ -402,43 +392,40 @@ def _has_no_spec() -> bool:
     return False
 
 
+def _parted(words: Sequence[str]) -> tuple[Sequence[str], bool, Sequence[str]]:
+    """Return the words before `--`, whether it is there, and those behind it, which are operands (POSIX.1-2017,
+    XBD 12.2, guideline 10)."""
+    if "--" not in words:
+        return words, False, ()
+    at = words.index("--")
+    return words[:at], True, words[at + 1 :]
+
+
 def unknown_words(words: Sequence[str], owner: Parser) -> str:
     """Return the message on words that a command does not take."""
+    head, delimiter, behind = _parted(words)
+    if delimiter and not head:
+        return f"unknown operand {' '.join(behind)}"
     kind = "option" if words[0].startswith("-") else "operand"
     return f"unknown {kind} {' '.join(words)}{owner.hint(words[0]) if kind == 'option' else ''}"
 
 
 def _run_command(options: argparse.Namespace) -> int:
-    from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
-
     try:
         # Every path is taken from there; what comes of one that is gone would be told in many odd
         # ways.
         os.getcwd()
     except FileNotFoundError:
-        _tell("the current folder no longer exists; go to another one")
+        tell("the current folder no longer exists; go to another one")
         return EXIT_NOT_RUN
     if sys.stderr.isatty() and os.environ.get("TERM") != "dumb":
         doing.hear(_waited)
     try:
         status: int = module_of(options.command).main(options)
         return _flushed(status)
-    except SpecFault as fault:
+    except TOLD as fault:
         interruption.check()
-        from keen_matrix.cli.console.problems import print_problems
-
-        print_problems(fault.problems, options)
-        if not fault.problems:
-            _tell("a spec cannot be used; keen-matrix lint tells more")
-        return EXIT_MISUSE
-    except (Misuse, ExpressionFault, NotationFault) as error:
-        interruption.check()
-        _tell(escape_lines(str(error) or "wrong usage; --help tells more"))
-        return EXIT_MISUSE
-    except RunFault as error:
-        interruption.check()
-        _tell(escape_lines(str(error) or "nothing could be run"))
-        return EXIT_NOT_RUN
+        return tell_fault(fault, options)
 
 
 def _waited(what: doing.Doing) -> contextlib.AbstractContextManager[None]:
@@ -454,7 +441,7 @@ def _flushed(status: int) -> int:
     except BrokenPipeError:
         _pipe_closed()
     except OSError as error:
-        _tell(f"the output cannot be written: {error.strerror}")
+        tell(f"the output cannot be written: {error.strerror}")
         _silence_stdout()
         return EXIT_NOT_RUN
     return status

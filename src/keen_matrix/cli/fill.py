@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
     add_spec_options,
@@ -19,13 +20,15 @@ from keen_matrix.cli.shared import (
     text_of_spec,
     write_spec,
 )
-from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_INTERRUPTED, EXIT_OK, worst_status
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.model.spec import Spec
     from keen_matrix.core.runs.filling import Filler, Target
@@ -68,21 +71,29 @@ def _filled(options: argparse.Namespace, pool: WorkerPool) -> int:
 
     ids, names = split_ids(options.specs)
     screen = Screen(sys.stdout, color=options.color)
-    found = [_prepared(path, ids) for path in spec_paths(names)]
+    found: dict[str, tuple[Filler, list[Target]]] = {}
+
+    def prepare(path: str) -> int:
+        found[path] = _prepared(path, ids)
+        return EXIT_OK
+
+    def fill(path: str) -> int:
+        return _fill(screen, *found[path], options, pool, replacing=bool(ids))
+
+    statuses = one_by_one(spec_paths(names), prepare, options)
+    if EXIT_INTERRUPTED in statuses:
+        return EXIT_INTERRUPTED
     for id in ids:
-        if not any(case.id.startswith(id) for _, targets in found for _, case in targets):
+        if not any(case.id.startswith(id) for _, targets in found.values() for _, case in targets):
             from keen_matrix.core.errors import RunFault
 
             raise RunFault(
                 f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them"
             )
-    wanted = [(filler, targets) for filler, targets in found if targets]
-    if not wanted:
+    wanted = [path for path, (_, targets) in found.items() if targets]
+    if not wanted and not any(statuses):
         screen.line(("nothing is left open", "good"))
-        return EXIT_OK
-    return worst_status(
-        [_fill(screen, *each, options, pool, replacing=bool(ids)) for each in wanted]
-    )
+    return worst_status([*statuses, *one_by_one(wanted, fill, options)])
 
 
 def _prepared(path: str, ids: Sequence[str]) -> tuple[Filler, list[Target]]:
@@ -122,11 +133,11 @@ def _fill(
 ) -> int:
     """Fill in the expectations of one spec, and return the exit status."""
     path = filler.spec.path
-    records = {each.id: each for each in _launched(filler.spec, targets, options.color, pool)}
+    records, missing = _records(filler.spec, targets, options.color, pool)
     for matrix, case in targets:
         if case.id in records:
             filler.take(matrix, case, records[case.id], replacing=replacing, broken=options.broken)
-    changes = filler.texts()
+    changes = filler.texts(missing)
     filling = filler.filling
     for place, (before, after) in changes.items():
         name = os.path.relpath(place)
@@ -138,28 +149,46 @@ def _fill(
         screen.line(("left as it is", "warn"), f"   {why}   ", (shown + more, "place"))
     filled = counted(len(filling.filled), "vector")
     screen.line((f"{path}: {filled} filled in, of {len(targets):,} looked at", "strong"))
-    if not changes:
-        return EXIT_FAILED if filling.told else EXIT_OK
-    if not options.write:
+    if missing:
+        screen.line((f"interrupted: {counted(len(missing), 'vector')} had not been launched to the end", "warn"))  # fmt: skip
+    if changes and not options.write:
         words = ["keen-matrix", "fill", *options.specs, "--write"]
         screen.line("to write it: ", (" ".join(words), "strong"))
-        return EXIT_FAILED
-    _write(path, changes)
-    for place in changes:
-        screen.line((os.path.relpath(place), "place"), " written")
-    return EXIT_FAILED if filling.told else EXIT_OK
+    elif changes:
+        _write(path, changes)
+        for place in changes:
+            screen.line((os.path.relpath(place), "place"), " written")
+    if missing:
+        return EXIT_INTERRUPTED
+    return EXIT_FAILED if filling.told or (changes and not options.write) else EXIT_OK
 
 
-def _launched(
+def _records(
     spec: Spec, targets: Sequence[Target], color: str, pool: WorkerPool
-) -> Iterable[Record]:
+) -> tuple[dict[str, Record], list[Target]]:
+    """Return what came of cases by their ids, and the cases of which nothing did since an interruption
+    ended it."""
+    wanted = [each for each in targets if not each[1].said.skipped and not each[1].fault]
+    records: dict[str, Record] = {}
+    try:
+        for record in _launched(spec, [case for _, case in wanted], color, pool):
+            records[record.id] = record
+    except KeyboardInterrupt:
+        missing = [each for each in wanted if each[1].id not in records]
+        if not missing:
+            raise
+        interruption.begin_ending()
+        return records, missing
+    return records, []
+
+
+def _launched(spec: Spec, cases: Sequence[Case], color: str, pool: WorkerPool) -> Iterable[Record]:
     from keen_matrix.core.launch.engine import Manner
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.model.lines import decode_record
     from keen_matrix.core.runs.once import used_by
 
     launch = resolved_launch(spec)
-    cases = [case for _, case in targets if not case.said.skipped and not case.fault]
     bar = Progress(len(cases), enabled=True, color=color, doing="launching")
     with used_by(spec, pool, remark), bar:
         pool.plan(spec, launch, Manner(repeat=LAUNCHES))

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.progress import Progress
+from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import screen_of
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
@@ -92,7 +93,7 @@ def main(options: argparse.Namespace) -> int:
     document: list[SettleSpec] = []
     paths = spec_paths(options.specs)
     with early_pool() as pool:
-        statuses = [_settle(path, options, document, pool) for path in paths]
+        statuses = one_by_one(paths, lambda path: _settle(path, options, document, pool), options)
     if options.format == JSON:
         write_document(SettleDocument(document))
     return worst_status(statuses)

@@ -60,6 +60,9 @@ class Place(NamedTuple):
     column: str = ""
 
 
+NOT_ALL = "interrupted before all that stand on the same had come"
+
+
 class Filling(Struct):
     """What is filled in, and what cannot be."""
 
@@ -114,9 +117,8 @@ class _Places:
     def _line(self, path: KeyPath) -> str:
         return f"{os.path.basename(self._own.path)}:{self._own.line(path)}"
 
-    def of_cell(self, came: _Came, column: str) -> Place | None:
+    def of_cell(self, matrix: Matrix, case: Case, column: str) -> Place | None:
         """Return where the cell of a case's row stands; None where that is in another file."""
-        matrix, case = came.matrix, came.case
         values = [case.values.get(each) for each in matrix.columns]
         # By its values and, where rows were read from a table, by its line: two rows may be equal.
         row = next(
@@ -306,7 +308,7 @@ class Filler:
             tell(f"{name}: {reason}", case.id)
             return
         for column, value in found.items():
-            place = self._places.of_cell(came, column)
+            place = self._places.of_cell(came.matrix, case, column)
             if place is None:
                 tell(f"{column}: its row does not stand in this spec", case.id)
                 continue
@@ -317,9 +319,12 @@ class Filler:
 
     # --- the texts ---
 
-    def texts(self) -> dict[str, tuple[str, str]]:
+    def texts(self, missing: Sequence[Target] = ()) -> dict[str, tuple[str, str]]:
         """Return the files that change, by their path: the text before, and the one after. Places whose
-        cases came to different values are left as they are, and told."""
+        cases came to different values are left as they are, and told; so are those that stand for cases which
+        are missing, since they were not launched in the end."""
+        if missing:
+            self._leave_what_is_shared(missing)
         by_table: dict[str, dict[Place, object]] = {}
         for place, came in self.filling.values.items():
             values = list(came.values())
@@ -348,6 +353,22 @@ class Filler:
             if before != content:
                 found[path] = (before, content)
         return found
+
+    def _leave_what_is_shared(self, missing: Sequence[Target]) -> None:
+        """Keep only the cells of rows of which no case is missing: a literal stands for all, and another case
+        may contradict it."""
+        values = self.filling.values
+        rows = {
+            (place.table, place.path, place.row)
+            for matrix, case in missing
+            for column in matrix.columns[:1]
+            if (place := self._places.of_cell(matrix, case, column)) is not None
+        }
+        for place in list(values):
+            if not place.column or (place.table, place.path, place.row) in rows:
+                for id in values.pop(place):
+                    self.filling.tell(NOT_ALL, id)
+        self.filling.files.clear()
 
 
 def _open_names(case: Case, aspect: Aspect) -> frozenset[str]:

@@ -1,0 +1,86 @@
+"""Errors as commands tell them, and those of one spec among several."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import sys
+from collections.abc import Callable, Sequence
+
+from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN
+from keen_matrix.core import interruption
+from keen_matrix.core.errors import (
+    ExpressionFault,
+    KeenMatrixError,
+    Misuse,
+    NotationFault,
+    RunFault,
+    SpecFault,
+)
+from keen_matrix.wording.safe import escape_lines
+
+TOLD = (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault)
+"""Errors that are whoever called us's, or their program's, and end a command with a message."""
+
+
+def tell(text: str) -> None:
+    """Write a message to standard error, if there is any."""
+    with contextlib.suppress(OSError, ValueError):
+        print(f"keen-matrix: {text}", file=sys.stderr, flush=True)
+
+
+def tell_fault(fault: KeenMatrixError, options: argparse.Namespace, path: str = "") -> int:
+    """Tell of an error, and return the exit status of a command that ends with it. A path is the spec that
+    it is about, where it could be another."""
+    if isinstance(fault, SpecFault):
+        from keen_matrix.cli.console.problems import print_problems
+
+        print_problems(fault.problems, options)
+        if not fault.problems:
+            tell("a spec cannot be used; keen-matrix lint tells more")
+        return EXIT_MISUSE
+    could_run = not isinstance(fault, RunFault)
+    text = str(fault) or ("wrong usage; --help tells more" if could_run else "nothing could be run")
+    lead = f"{path}: " if path and not text.startswith(path) else ""
+    tell(escape_lines(lead + text))
+    return EXIT_MISUSE if could_run else EXIT_NOT_RUN
+
+
+def tell_interruption() -> int:
+    """Tell that a signal ended a command, and return its exit status."""
+    interruption.begin_ending()
+    tell("interrupted")
+    return EXIT_INTERRUPTED
+
+
+def one_by_one(
+    paths: Sequence[str], do: Callable[[str], int], options: argparse.Namespace
+) -> list[int]:
+    """Do something with one spec after another, and return the exit statuses.
+
+    What is wrong with one spec is told, and leaves the others theirs. An interruption ends it, and the
+    rest is told; what was found until then is the caller's to show.
+    """
+    statuses: list[int] = []
+    for path in paths:
+        statuses.append(_with_one(path, do, options, os.path.relpath(path) if paths[1:] else ""))
+        if statuses[-1] == EXIT_INTERRUPTED:
+            break
+    rest = paths[len(statuses) :]
+    if rest:
+        tell(f"not begun: {escape_lines(', '.join(map(os.path.relpath, rest)))}")
+    return statuses
+
+
+def _with_one(path: str, do: Callable[[str], int], options: argparse.Namespace, shown: str) -> int:
+    try:
+        try:
+            return do(path)
+        except Exception as fault:
+            interruption.check()
+            if not isinstance(fault, TOLD):
+                raise
+            return tell_fault(fault, options, shown)
+    except KeyboardInterrupt:
+        return tell_interruption()
