@@ -16,8 +16,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from tests.started import TAKES_INTERPRETER, Zygote
+
+# No test is about time, on whatever machine; and one that falls does so for a change, not for its luck.
+settings.register_profile("suite", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("suite")
 
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 

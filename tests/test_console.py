@@ -89,7 +89,7 @@ WORDS = st.lists(
 
 
 @pytest.mark.skipif(shutil.which("bash") is None, reason="bash is not installed")
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(WORDS)
 @example(["it's", '"', "$HOME", "`x`", "a\nb", "\x1b[0m", "\\", "*", "", "~", "-n", "!", "\u202eabc", "'\t'"])
 def test_a_line_to_paste_gives_a_shell_the_same_words(words: list[str]) -> None:

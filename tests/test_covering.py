@@ -48,7 +48,7 @@ def test_an_array_is_complete_and_small(levels: list[int], strength: int, most: 
 SYSTEMS = st.lists(st.integers(1, 4), min_size=2, max_size=6)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(SYSTEMS, st.integers(1, 3), st.integers(0, 5), st.data())
 def test_any_system_with_any_constraints_is_covered_exactly(
     levels: list[int], strength: int, seed: int, data: Any
@@ -148,7 +148,7 @@ def test_tuples_are_counted_without_listing_them() -> None:
     assert tuple_count([10] * 20, 2) == 190 * 100
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 200), st.integers(1, 3))
 def test_what_stands_inside_a_choice_is_covered_as_under_a_condition(seed: int, strength: int) -> None:
     """The same rows of the whole system are possible, and every combination of them is covered."""
