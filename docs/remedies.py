@@ -210,7 +210,7 @@ REMEDIES: dict[str, Rows] = {
     "Interruptions": [
         (
             "not begun: …",
-            "an interruption ended `settle` or `fill` before it came to these specs",
+            "an interruption ended a command before it came to these specs",
             "call it for them",
         ),
         (

@@ -89,3 +89,61 @@ def test_an_interruption_keeps_the_cells_that_were_filled_in(office: Place) -> N
     assert "left as it is   interrupted before all that stand on the same had come" in out.decode()
     assert "interrupted: " in out.decode() and err.decode().splitlines()[-1] == "keen-matrix: not begun: c.matrix.toml"
     assert '["Holm", "?"]' in (office.folder / "c.matrix.toml").read_text()
+
+
+LINES = """\
+import os, sys, time
+if os.path.exists("HERE/slow") and not os.path.exists("HERE/first"):
+    open("HERE/first", "w").close()
+elif os.path.exists("HERE/slow"):
+    time.sleep(60 if sys.argv[1:] == ["Sund", "night"] else 0)
+if sys.argv[2] == "night" and sys.argv[1] == "Voe":
+    print("no ferry")
+    sys.exit(1)
+print("ferry")
+"""
+RUN = """\
+[program]
+launch = "python3 {here}/lines.py"
+warm = false
+[[matrix]]
+name = "ferries"
+line = "{island} {time}"
+axes.island = ["Voe", "Holm", "Sund"]
+axes.time = ["day", "night"]
+expect.exit = 0
+"""
+
+
+@pytest.fixture
+def ran(place: Place) -> Place:
+    place.write("lines.py", LINES.replace("HERE", str(place.folder)))
+    for name in ("a", "b"):
+        place.write(f"{name}.matrix.toml", RUN)
+    assert place.call("run").status == 1
+    return place
+
+
+@pytest.mark.parametrize(("words", "key"), [("places", "specs"), ("narrow", "cases")])
+def test_what_looks_at_a_run_goes_on_with_the_next_spec(ran: Place, words: str, key: str) -> None:
+    ran.write("a.matrix.toml", RUN.replace("python3 {here}/lines.py", "{here}/gone"))
+    came = ran.call(words, "--format", "json")
+    assert came.status == 3 and "a.matrix.toml: the program cannot be launched:" in came.err
+    assert [each["spec"] for each in json.loads(came.out)[key]] == ["b.matrix.toml"]
+
+
+def test_an_interruption_keeps_the_lines_that_were_told(ran: Place) -> None:
+    (ran.folder / "slow").touch()
+    process = ran.start("places")
+    ran.await_programs(process, 1)
+    while not (ran.folder / "first").exists():
+        time.sleep(0.02)
+    time.sleep(2)
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 130, err.decode()
+    told = out.decode()
+    assert "traced 1 that did not hold and 4 that held" in told
+    assert "1 vector not launched (interrupted)" in told and "lines.py:7" in told
+    assert "reaches" not in told, "of some vectors alone it cannot be said what none reaches"
+    assert err.decode().splitlines()[-1] == "keen-matrix: not begun: b.matrix.toml"

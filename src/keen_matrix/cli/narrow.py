@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
 from functools import partial
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import runs_of, screen_of
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
@@ -18,6 +20,7 @@ from keen_matrix.cli.shared import (
     split_ids,
     whole_number,
 )
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
 from keen_matrix.core import interruption, structs
 from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import RunFault
@@ -41,7 +44,8 @@ examples:
   keen-matrix narrow                 one case for each cause in the last run
   keen-matrix narrow k3f9x2          this one
 
-exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow
+exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow,
+130 interrupted
 """
 
 MOST_CASES = 8
@@ -85,14 +89,14 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     screen = screen_of(options)
     is_json = options.format == JSON
     document: list[NarrowedCase] = []
-    done = held = 0
-    is_interrupted = False
     ids, options.specs = split_ids(options.specs)
-    for spec, records in runs_of(options, screen):
+    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen)}
+
+    def narrow(path: str) -> int:
+        spec, records = runs[path]
+        held, is_interrupted = 0, False
         chosen = chosen_cases(spec, records, ids)
-        if not chosen:
-            continue
-        with used_by(spec, pool, remark):
+        with used_by(spec, pool, remark) if chosen else nullcontext():
             for matrix, case in chosen:
                 launch = partial(launched, pool, spec)
                 trials = Trials(spec, matrix, case, launch, options.launches)
@@ -105,19 +109,18 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
                     interruption.begin_ending()
                     is_interrupted, found = True, trials.found
                     found.notes.append("interrupted: this is what was found until then")
-                if done and not is_json:
+                if document and not is_json:
                     screen.line()
-                done += 1
                 held += found.fields.verdict == "held"
-                if is_json:
-                    document.append(narrowed_case(spec.path, case, found, block_of(found)))
-                else:
+                document.append(narrowed_case(spec.path, case, found, block_of(found)))
+                if not is_json:
                     write_narrowed(screen, spec, case, found)
                 if is_interrupted:
-                    break
-        if is_interrupted:
-            break
-    if not done:
+                    raise KeyboardInterrupt
+        return EXIT_FAILED if held else EXIT_OK
+
+    statuses = one_by_one(list(runs), narrow, options)
+    if not document and not any(statuses):
         if ids:
             raise RunFault(
                 f"no case that did not hold has an id that begins with {' or '.join(ids)}; keen-matrix run shows them"
@@ -125,9 +128,7 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
         raise RunFault("every case of that run held")
     if is_json:
         write_document(NarrowDocument(document))
-    if is_interrupted:
-        raise KeyboardInterrupt
-    return 1 if held else 0
+    return worst_status(statuses)
 
 
 def chosen_cases(

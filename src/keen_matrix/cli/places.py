@@ -7,6 +7,7 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import runs_of, screen_of
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
@@ -17,6 +18,7 @@ from keen_matrix.cli.shared import (
     split_ids,
     whole_number,
 )
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
@@ -42,7 +44,8 @@ examples:
 
 Cases are launched again, with the program's lines told by its own runtime: Python, node, sh and bash, Perl, Go that
 was built with -cover, C and C++ that were compiled with --coverage. Nothing of the program is changed.
-exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told
+exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told,
+130 interrupted: what was found until then is shown
 """
 FIRST = 3
 
@@ -93,18 +96,22 @@ def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
     screen = screen_of(options)
     is_json = options.format == JSON
     document, refused = list[PlacesSpec](), list[str]()
-    failed = seen = False
+    seen = 0
     ids, options.specs = split_ids(options.specs)
-    for spec, records in runs_of(options, screen):
+    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen)}
+
+    def follow(path: str) -> int:
+        nonlocal seen
+        spec, records = runs[path]
         launch = resolved_launch(spec)
         tracer = tracer_of(launch)
         why = f"no tracer knows {launch.words[0]}" if tracer is None else tracer.missing(launch)
         if tracer is None or why:
             refused.append(f"{spec.path}: {why}")
-            continue
+            return EXIT_OK
         cases = traceable(spec, records, ids)
         if ids and all(records[case.id].verdict == "held" for case in cases):
-            continue  # of those that are asked for it has none
+            return EXIT_OK  # of those that are asked for it has none
         some = chosen(cases, records, options.launches)
         with (
             used_by(spec, pool, remark),
@@ -112,29 +119,36 @@ def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
             Following(spec, launch, tracer, told.told) as following,
         ):
             evidence = following.evidence(pool, some, records)
-        evidence.left = len(cases) - len(some)
+        evidence.left += len(cases) - len(some)
         causes = ranked_causes(evidence.runs)
-        never = [] if ids else unreached(spec, evidence.runs)
-        failed = failed or bool(causes)
-        seen = seen or bool(evidence.runs)
-        if not ids:  # of some cases alone it cannot be said what no vector reaches
+        # of some cases alone it cannot be said what no vector reaches
+        is_whole = not ids and not evidence.is_interrupted
+        never = unreached(spec, evidence.runs) if is_whole else []
+        seen += len(evidence.runs)
+        if is_whole:
             found = _kept(spec, options.journal, evidence, causes, never)
             keep_places(options.journal, spec.path, found)
         if is_json:
             document.append(_document(spec, tracer.name, evidence, causes, never))
         else:
             _write(screen, spec, (evidence, causes, never), options.first, with_ways=bool(ids))
+        if evidence.is_interrupted:
+            raise KeyboardInterrupt
+        return EXIT_FAILED if causes else EXIT_OK
+
+    statuses = one_by_one(list(runs), follow, options)
     for text in refused:
         remark(text)
     if is_json:
         write_document(PlacesDocument(document))
-    if not seen and ids and not refused:
-        raise RunFault(
-            f"no case that did not hold and is one launch has an id that begins with {' or '.join(ids)}"
-        )
-    if not seen:
+    status = worst_status(statuses)
+    if not seen and status in (EXIT_OK, EXIT_FAILED):
+        if ids and not refused:
+            raise RunFault(
+                f"no case that did not hold and is one launch has an id that begins with {' or '.join(ids)}"
+            )
         raise RunFault("of no vector the lines are known")
-    return 1 if failed else 0
+    return status
 
 
 def _write(
@@ -156,14 +170,19 @@ def _write(
         f"   traced {failing:,} that did not hold and {len(evidence.runs) - failing:,} that held",
     )
     for count, what in (
-        (len(evidence.otherwise), "did otherwise when traced, and are left out"),
+        (len(evidence.otherwise), "did otherwise when traced: left out"),
         (len(evidence.silent), "told no line of the program's own files"),
-        (evidence.left, "were not launched (--launches)"),
+        (
+            evidence.left,
+            f"not launched ({'interrupted' if evidence.is_interrupted else '--launches'})",
+        ),
     ):
         if count:
             screen.line("  ", (f"{counted(count, 'vector')} {what}", "warn"))
     screen.line()
     view.write_causes(causes, first)
+    if evidence.is_interrupted and not with_ways:
+        return
     if with_ways:
         for each in partings_of(evidence.runs)[:MOST_PARTINGS]:
             screen.line()

@@ -7,9 +7,11 @@ from collections.abc import Iterator
 from contextlib import nullcontext
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import add_run_options, runs_of, screen_of
 from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.shared import JSON, add_format, whole_number
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
 from keen_matrix.core import interruption
 from keen_matrix.core.model.record import Record
 from keen_matrix.wording.counts import counted
@@ -28,7 +30,7 @@ examples:
   keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
 
 Nothing is run without --confirm.
-exit status: 0 everything held, 1 something did not, 2 wrong usage, 3 no journal
+exit status: 0 everything held, 1 something did not, 2 wrong usage, 3 no journal, 130 interrupted
 """
 
 
@@ -66,11 +68,14 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
     )
     from keen_matrix.core.insight.suspects import suspects_of
 
-    failed = interrupted = False
     is_json = options.format == JSON
-    found = []
-    for spec, records in runs_of(options, screen):
+    document: list[SuspectSpec] = []
+    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen)}
+
+    def suspect(path: str) -> int:
+        spec, records = runs[path]
         pools: list[SuspectPool] = []
+        document.append(SuspectSpec(spec.path, pools))
         confirming = Confirming(spec, options.confirm or 0)
         if not is_json:
             screen.line((spec.path, "strong"))
@@ -88,19 +93,15 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
                     write_confirmed(screen, suspicion, launched)
             pools.append(suspect_pool(suspicion, launched))
             if confirming.is_interrupted:
-                break
-        failed = failed or bool(pools)
-        found.append(SuspectSpec(spec.path, pools))
+                raise KeyboardInterrupt
         if not pools and not is_json:
             screen.line("  ", ("every case held", "good"))
-        interrupted = interrupted or confirming.is_interrupted
-        if interrupted:
-            break
+        return EXIT_FAILED if pools else EXIT_OK
+
+    statuses = one_by_one(list(runs), suspect, options)
     if is_json:
-        write_document(SuspectsDocument(found))
-    if interrupted:
-        raise KeyboardInterrupt
-    return 1 if failed else 0
+        write_document(SuspectsDocument(document))
+    return worst_status(statuses)
 
 
 def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list[Observed]]]:

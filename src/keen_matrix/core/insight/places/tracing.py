@@ -9,6 +9,7 @@ import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
+from keen_matrix.core import interruption
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.insight.places.trace import Trace
 from keen_matrix.core.insight.places.tracers import Tracer
@@ -56,6 +57,8 @@ class Evidence(Struct):
     """Ids of cases that told no line: they ended by a signal, or ran no file of the program's own."""
     left: int = 0
     """Cases that were not launched."""
+    is_interrupted: bool = False
+    """Whether that is since an interruption ended it."""
 
 
 def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[Case]:
@@ -88,7 +91,7 @@ def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> l
     """Return at most so many cases: those that did not hold, one of each cause before a second of any,
     with those that held and are most like them."""
     if len(cases) <= most:
-        return list(cases)
+        return _mixed(cases, records)
     by_cause: dict[object, list[Case]] = {}
     holding = []
     for case in cases:
@@ -111,6 +114,13 @@ def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> l
             break
         taken[case.id] = case
     return list(taken.values())[:most]
+
+
+def _mixed(cases: Sequence[Case], records: Mapping[str, Record]) -> list[Case]:
+    """Return cases so that wherever an interruption ends their launches, there are some that held beside some
+    that did not."""
+    failing = [case for case in cases if records[case.id].verdict in FAILING]
+    return list({case.id: case for case in _in_turn([failing, list(cases)])}.values())
 
 
 def _in_turn(lists: Sequence[list[Case]]) -> Iterator[Case]:
@@ -142,12 +152,29 @@ class Following:
     def evidence(
         self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]
     ) -> Evidence:
-        """Launch cases with their lines told, and compare what they do with their records.
+        """Launch cases with their lines told, and compare what they do with their records; an interruption
+        leaves what is known by then.
 
         A program that may be run warm is, for all but the few cases that do otherwise so: these are
         launched once more, cold, and only what differs then as well is left out.
         """
         found = Evidence()
+        try:
+            self._follow(pool, cases, records, found)
+        except KeyboardInterrupt:
+            interruption.begin_ending()
+            found.is_interrupted = True
+            known = len(found.runs) + len(found.otherwise) + len(found.silent)
+            found.left = len(cases) - known
+        return found
+
+    def _follow(
+        self,
+        pool: WorkerPool,
+        cases: Sequence[Case],
+        records: Mapping[str, Record],
+        found: Evidence,
+    ) -> None:
         warm = self._warm_plan(cases)
         if warm is not None:
             cases = [case for case, _ in self._launched(pool, cases, records, (found, warm))]
@@ -156,7 +183,6 @@ class Following:
                     os.unlink(name)  # files only: what has folders is never warm
         for case, is_silent in self._launched(pool, cases, records, (found, None)):
             (found.silent if is_silent else found.otherwise).append(case.id)
-        return found
 
     def _launched(
         self,
