@@ -119,7 +119,7 @@ def test_options_are_read_in_every_layout(text: str, expected: dict[str, str]) -
         (GNU, "order", "[-b,--ignore-blanks] [-k,--key KEYDEF] [--color[=WHEN]] [-S,--buffer-size SIZE] [--help] [FILE]..."),
         (GETOPTS, "tide", "[-q] [-d DAY] [-u UNIT] PORT"),
         (NODE, "ferry", "[-V,--version] [-p,--port <number>] [--no-color] [-t,--tags <tag>...] [-h,--help] <origin> [<destination>]"),
-        (GIT, "boat load", "[-v,--verbose] [--no-verbose] [-n,--dry-run] [--weight <n>] <crate>..."),
+        (GIT, "boat load", "[-v,--verbose | --no-verbose]... [-n,--dry-run] [--weight <n>] <crate>..."),
         (MANUAL, "moor", "[-a] [-b] [-c] [-f FILE] ROPE..."),
         (BOOK, "book", "[-h,--help] [-n,--riders RIDERS] [-o,--out FILE] COMMAND [<names>...]"),
         # nothing of a word with a letter twice is a flag of one letter
@@ -347,7 +347,7 @@ MANY_HEADS = {
         "Usage: hull [options] [PLANK... | -]\n\n  -#    level, where `#` is a number\n  -T#   so many threads\n  -t#   so many turns, 1-9\n",
         ["[-T[N]] [-t[T-N]] [PLANK...]"], 1,
     ),
-    "on and off, both spelt out": ("Usage: hull [OPTIONS]\n\nOptions:\n  -c, --clean / --dirty  Wash it before.\n  --help  Show this.\n", ["[-c,--clean] [--dirty] [--help]"], 0),
+    "on and off, both spelt out": ("Usage: hull [OPTIONS]\n\nOptions:\n  -c, --clean / --dirty  Wash it before.\n  --help  Show this.\n", ["[-c,--clean | --dirty]... [--help]"], 0),
 }  # fmt: skip
 
 

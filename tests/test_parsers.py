@@ -49,7 +49,9 @@ CASES = [
      {"W": {"type": "int"}, "H": {"type": "int"}}),
     ("argparse", "add('--color', nargs='?', const='always')", "[--color[=COLOR]]", {}),
     ("argparse", "add('-v', action='count'); add('--add', action='append', metavar='NAME')", "[-v...] [--add... NAME]", {}),
-    ("argparse", "add('--loud', action=argparse.BooleanOptionalAction)", "[--loud] [--no-loud]", {}),
+    ("argparse", "add('--loud', action=argparse.BooleanOptionalAction)", "[--loud | --no-loud]...", {}),
+    ("argparse", "g = p.add_mutually_exclusive_group()\ng.add_argument('--loud', action=argparse.BooleanOptionalAction)\ng.add_argument('-b')",
+     "[(--loud | --no-loud)... | -b B]", {}),
     ("argparse", "add('-N', metavar='N', type=int); add('-M', metavar='N', type=float)", "[-N N] [-M M]",
      {"N": {"type": "int"}, "M": {"type": "float"}}),
     ("argparse", "g = p.add_mutually_exclusive_group(required=True)\ng.add_argument('-a', action='store_true')\ng.add_argument('-b')",
@@ -59,7 +61,7 @@ CASES = [
      {"K": {"type": "choice", "of": ["a", "b"]}, "FILE": {"type": "file"}}),
     ("click", "@click.option('--riders', '-n', type=click.IntRange(1, 60), default=2)", "[--riders,-n RIDERS]",
      {"RIDERS": {"type": "int", "min": 1, "max": 60, "default": 2}}),
-    ("click", "@click.option('--loud/--quiet')\n@click.option('-v', count=True)", "[--loud] [--quiet] [-v...]", {}),
+    ("click", "@click.option('--loud/--quiet')\n@click.option('-v', count=True)", "[--loud | --quiet]... [-v...]", {}),
     ("click", "@click.argument('src', metavar='SRC ...', nargs=-1, type=click.Path(exists=True, dir_okay=False))", "[SRC...]",
      {"SRC": {"type": "file"}}),
     ("click", "@click.argument('src', type=click.Path(exists=True))\n@click.argument('rest', nargs=-1)", "SRC [REST...]",
@@ -67,7 +69,7 @@ CASES = [
     ("click", "@click.option('--kind', type=click.Choice(['a', 'b'], case_sensitive=False), required=True)", "--kind KIND",
      {"KIND": {"type": "choice", "of": ["a", "b"], "case": "ignore"}}),
     ("click", "@click.option('--below', type=click.IntRange(max=9, max_open=True))", "[--below BELOW]", {"BELOW": {"type": "int", "max": 8}}),
-    ("typer", "def main(port: Port, riders: int = typer.Option(1, min=1, max=60), bike: bool = False)", "[--riders RIDERS] [--bike] [--no-bike] PORT",
+    ("typer", "def main(port: Port, riders: int = typer.Option(1, min=1, max=60), bike: bool = False)", "[--riders RIDERS] [--bike | --no-bike]... PORT",
      {"RIDERS": {"type": "int", "min": 1, "max": 60, "default": 1}, "PORT": {"type": "choice", "of": ["Skerry", "Holm"]}}),
 ]  # fmt: skip
 
@@ -225,6 +227,18 @@ def test_words_behind_a_program_lead_to_the_parser_of_a_subcommand(tmp_path: Pat
         assert translated(described, ["ferry.py", word]).synopsis == ["[--level LEVEL] NAME"]
         assert described.abbreviations is False, "as the whole parser has it"
     assert parser_of([sys.executable, str(path), "none"]) is None
+
+
+def test_how_many_words_a_name_has_is_known_and_its_type_a_guess(tmp_path: Path) -> None:
+    path = tmp_path / "ferry.py"
+    text = "COUNT', nargs=2); add('--pair', nargs=2); add('NAME', type=int, nargs=2); add('--name', metavar='NAME', type=int)"
+    path.write_text(HEADS["argparse"] + f"add('{text}" + TAILS["argparse"])
+    described = parser_of([sys.executable, str(path)])
+    assert described is not None
+    draft = translated(described, ["ferry.py"])
+    assert draft.synopsis == ["[--pair PAIR] [--name NAME] COUNT... NAME-2..."], "of another number of words it is another NAME"
+    assert draft.values == {"COUNT": {"type": "int", "count": 2}, "PAIR": {"count": 2}, "NAME": {"type": "int"}, "NAME-2": {"type": "int", "count": 2}}
+    assert draft.sure == {"PAIR", "NAME", "NAME-2"}
 
 
 HELP_NAMES = """

@@ -19,7 +19,7 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any, NoReturn
 
-from keen_matrix.cli.faults import TOLD, tell, tell_fault, tell_interruption
+from keen_matrix.cli.faults import status_of, tell, tell_interruption
 from keen_matrix.cli.statuses import EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
 from keen_matrix.core import doing, interruption
 from keen_matrix.core.version import VERSION
@@ -423,9 +423,8 @@ def _run_command(options: argparse.Namespace) -> int:
     try:
         status: int = module_of(options.command).main(options)
         return _flushed(status)
-    except TOLD as fault:
-        interruption.check()
-        return tell_fault(fault, options)
+    except Exception as error:
+        return status_of(error, options)
 
 
 def _waited(what: doing.Doing) -> contextlib.AbstractContextManager[None]:

@@ -7,21 +7,14 @@ import contextlib
 import os
 import sys
 from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN
 from keen_matrix.core import interruption
-from keen_matrix.core.errors import (
-    ExpressionFault,
-    KeenMatrixError,
-    Misuse,
-    NotationFault,
-    RunFault,
-    SpecFault,
-)
 from keen_matrix.wording.safe import escape_lines
 
-TOLD = (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault)
-"""Errors that are whoever called us's, or their program's, and end a command with a message."""
+if TYPE_CHECKING:
+    from keen_matrix.core.errors import KeenMatrixError
 
 
 def tell(text: str) -> None:
@@ -30,9 +23,24 @@ def tell(text: str) -> None:
         print(f"keen-matrix: {text}", file=sys.stderr, flush=True)
 
 
-def tell_fault(fault: KeenMatrixError, options: argparse.Namespace, path: str = "") -> int:
-    """Tell of an error, and return the exit status of a command that ends with it. A path is the spec that
-    it is about, where it could be another."""
+def status_of(error: Exception, options: argparse.Namespace, path: str = "") -> int:
+    """Tell of an error that is whoever called us's, or their program's, and return the exit status of a
+    command that ends with it. A path is the spec that it is about, where it could be another.
+
+    Raises KeyboardInterrupt where a signal is behind it, and the error itself when it is our own.
+    """
+    # Not at the start: a command that only prints its help has no errors, and they cost a library.
+    from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
+
+    interruption.check()
+    if not isinstance(error, (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault)):
+        raise error
+    return _tell_fault(error, options, path)
+
+
+def _tell_fault(fault: KeenMatrixError, options: argparse.Namespace, path: str) -> int:
+    from keen_matrix.core.errors import RunFault, SpecFault
+
     if isinstance(fault, SpecFault):
         from keen_matrix.cli.console.problems import print_problems
 
@@ -77,10 +85,7 @@ def _with_one(path: str, do: Callable[[str], int], options: argparse.Namespace, 
     try:
         try:
             return do(path)
-        except Exception as fault:
-            interruption.check()
-            if not isinstance(fault, TOLD):
-                raise
-            return tell_fault(fault, options, shown)
+        except Exception as error:
+            return status_of(error, options, shown)
     except KeyboardInterrupt:
         return tell_interruption()

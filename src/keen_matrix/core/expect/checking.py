@@ -15,7 +15,7 @@ from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.masks import mask
 from keen_matrix.core.expect.rules import rules_for, rules_key, standing_at
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.model.case import Case, CaseScope, case_scope
+from keen_matrix.core.model.case import Case, CaseScope, Standing, case_scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import OncePerCase
@@ -45,6 +45,11 @@ class CaseChecker:
         self._baselines = {
             matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices
         }
+        self._others: Mapping[str, tuple[str, ...]] = {}
+        if spec.signature is not None:
+            from keen_matrix.core.expect.help import other_names
+
+            self._others = other_names(spec.signature)
         self._cascades: dict[tuple[object, ...], Cascade] = {}
 
     def begin(self, case: Case, number: int = 0) -> CheckContext:
@@ -55,10 +60,18 @@ class CaseChecker:
         standing = standing_at(case, number)
         return CheckContext(
             scope=CaseScope(partial(self._scope, case, argv, number)), masks=self._matrices[case.matrix].masks,
-            mentions=standing.mentions if standing is not None else (), baselines=self._baselines[case.matrix], id=case.id,
+            mentions=self._mentions(standing), baselines=self._baselines[case.matrix], id=case.id,
             open_names=case.said.open_columns,
             outputs=None if self._runs_commands else {},
         )  # fmt: skip
+
+    def _mentions(self, standing: Standing | None) -> tuple[str, ...]:
+        """Return what a message may name, also as the program calls it."""
+        names = standing.mentions if standing is not None else ()
+        others = self._others
+        if others and not others.keys().isdisjoint(names):
+            return (*names, *(told for each in names for told in others.get(each, ())))
+        return names
 
     def _scope(self, case: Case, argv: tuple[str, ...], number: int) -> Scope:
         return case_scope(

@@ -73,6 +73,24 @@ def _choices(value: ValueType) -> tuple[str, ...]:
     return value.of if isinstance(value, Choice) else ()
 
 
+def told_names(name: str, keywords: Sequence[str]) -> Iterator[str]:
+    """Yield what a program may call an operand of a subcommand that has a NAME of its own in the synopsis,
+    where others of the program are called so as well: `ISLAND` for `LIST-ISLAND`, and for `ISLAND-2`."""
+    prefix = "-".join(keywords).upper() + "-"
+    for short in (name.removeprefix(prefix), re.sub(r"-\d+$", "", name)):
+        if short not in ("", name):
+            yield short
+
+
+def other_names(signature: Signature) -> dict[str, tuple[str, ...]]:
+    """Return what a program may call operands, where that is not their NAMEs alone."""
+    forms = [_form_help(signature, form) for form in signature.forms]
+    found = {
+        name: tuple(told_names(name, form.keywords)) for form in forms for name, _ in form.operands
+    }
+    return {name: told for name, told in found.items() if told}
+
+
 class HelpAspect(Struct, frozen=True):
     """The help text names every option and operand of the signature, or those of a subcommand."""
 
@@ -119,11 +137,7 @@ class HelpAspect(Struct, frozen=True):
 
     def _missing(self, text: str, words: Sequence[str]) -> Iterator[str]:
         """Yield what the help of a vector should name and does not."""
-        inside = [
-            each
-            for each in self.forms
-            if each.keywords and list(each.keywords) == list(words[: len(each.keywords)])
-        ]
+        inside = [each for each in self.forms if each.keywords and self._is_inside(each, words)]
         if not inside:
             for each in self.forms:
                 if each.keywords and not is_named(each.keywords[0], text):
@@ -143,8 +157,16 @@ class HelpAspect(Struct, frozen=True):
                 # Some libraries print `{csv,json}` and no name: whoever sees all the choices knows
                 # what is asked for.
                 by_choices = choices and all(_stands_in(each, text) for each in choices)
-                if not is_named(name, text) and not by_choices:
+                told = (name, *told_names(name, form.keywords))
+                if not by_choices and not any(is_named(each, text) for each in told):
                     yield name
+
+    def _is_inside(self, form: FormHelp, words: Sequence[str]) -> bool:
+        """Tell whether a vector asks for the help of a subcommand: options of the program's own may stand in
+        front of it and between its words, with their values, but nothing that asks for help."""
+        at = next((at for at, word in enumerate(words) if word in self.help), len(words))
+        before = iter(words[:at] if form.in_front else words[: len(form.keywords)])
+        return all(keyword in before for keyword in form.keywords)
 
     def undeclared(self, text: str) -> list[str]:
         """Return the options that a help text lists and the synopsis does not have."""

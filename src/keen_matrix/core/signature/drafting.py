@@ -422,17 +422,35 @@ def _is_arguments(item: str) -> bool:
 
 
 def _option_items(option: HelpOption) -> Iterator[str]:
-    """Yield an option as a synopsis has it, and what switches it off: two options, of which the last
-    counts."""
+    """Yield an option as a synopsis has it, and what switches an option with a value off, which is another
+    one."""
     text = _option_text(option)
+    off = ",".join(option.negated)
+    if off and not option.values:
+        text = opposites(text, off)
+        yield text if option.required else optional(text)
+        return
     if option.is_range:  # of several of them the last usually counts
         yield f"[{text}]..."
     elif option.required:
         yield f"({text})" if len(option.values) > 1 else text
     else:
         yield f"[{text}]"
-    if option.negated:
-        yield f"[{','.join(option.negated)}]"
+    if off:
+        yield f"[{off}]"
+
+
+def opposites(on: str, off: str) -> str:
+    """Return a flag and what switches it off as a synopsis has them: any of the two, as often as one likes, of
+    which the last counts."""
+    return f"({on} | {off})..."
+
+
+def optional(text: str) -> str:
+    """Return a part of a synopsis that may be left out; of opposites no brackets in brackets."""
+    if text.startswith("(") and text.endswith(")..."):
+        return f"[{text[1:-4]}]..."
+    return f"[{text}]"
 
 
 def _style(options: Iterable[str], usage: str) -> str:

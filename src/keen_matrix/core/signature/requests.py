@@ -46,6 +46,13 @@ class OptionPart(Struct, frozen=True):
             return [f"{self.spelling}{glue}{self.values[0]}", *self.values[1:]]
         return [self.spelling, *self.values]
 
+    @property
+    def takes_more(self) -> bool:
+        """Whether it would take further words for its values."""
+        most = self.option.most
+        is_open = most is None or len(self.values) < most
+        return self.option.takes_value and not self.option.optional_value and is_open
+
 
 class OperandPart(Struct, frozen=True):
     """An operand, or a keyword when `name` is empty."""
@@ -63,23 +70,38 @@ class Request(Struct, frozen=True):
     delimiter: bool = False
 
     def words(self, place: Literal["first", "last"] = "first") -> tuple[str, ...]:
-        """Return the vector: keywords with their options, options before operands (or after them)."""
+        """Return the vector: keywords with their options, options before operands (or after them). Behind an
+        option that would take them for more of its values the operands stand behind `--`."""
         found: list[str] = []
         late: list[str] = []
+        last: OptionPart | None = None
         operands = list(self.operands)
         for number in range(self.form.keywords + 1):
             for part in self.options:
-                if min(part.option.after_keywords, self.form.keywords) == number:
-                    (late if place == "last" and number == self.form.keywords else found).extend(
-                        part.words()
-                    )
+                if min(part.option.after_keywords, self.form.keywords) != number:
+                    continue
+                if place == "last" and number == self.form.keywords:
+                    late += part.words()
+                else:
+                    found += part.words()
+                    last = part
             if number < self.form.keywords and operands and not operands[0].name:
                 found.append(operands.pop(0).word)
-        if self.delimiter:
+                last = None
+        if self.delimiter or (operands and last is not None and last.takes_more):
             found += late
             late = []
             found.append("--")
         return (*found, *(part.word for part in operands), *late)
+
+    def behind_keywords(self) -> int:
+        """Return where the words behind the last keyword begin."""
+        options = sum(
+            len(part.words())
+            for part in self.options
+            if part.option.after_keywords < self.form.keywords
+        )
+        return options + self.form.keywords
 
     def with_option(self, part: OptionPart) -> Request:
         """Return the request with one more option part."""

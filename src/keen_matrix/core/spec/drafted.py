@@ -7,7 +7,7 @@ import os
 import shutil
 from collections.abc import Mapping, Sequence
 
-from keen_matrix.core.errors import KeenMatrixError
+from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.notation.synopsis import parse_synopsis
 from keen_matrix.core.signature.drafting import Draft, checked
 from keen_matrix.core.signature.requests import builders
@@ -39,6 +39,8 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
     try:
         signature = with_sample(checked(draft))
         fits = any(made for each in builders(signature) if (made := each.smallest()))
+        if not fits:
+            raise Misuse("no vector can be made that it accepts")
     except KeenMatrixError as error:
         draft.doubts.append(f"the signature did not fit together and is left out: {error}")
         lines += ["# " + line for text in _signature_lines(draft) for line in text.split("\n")]

@@ -275,9 +275,9 @@ def _help_beside(lab: Lab, spelling: str) -> Iterator[Finding]:
     builder = lab.forms.sound_builder(0)
     request = builder.smallest() if builder is not None else None
     words = request.words() if request is not None else ()
-    if builder is None or len(words) == builder.form.keywords:
+    if request is None or len(words) == request.form.keywords:
         return
-    at = builder.form.keywords
+    at = request.behind_keywords()
     beside = (*words[:at], spelling, *words[at:])
     if not lab.answer(beside).works:
         text = f"{spelling} is refused beside other words"

@@ -20,7 +20,7 @@ def vectors(making: Making) -> Iterator[Vector]:
                 continue
             words = request.words()
             # behind the subcommand: in front of it the whole program may be asked
-            at = builder.form.keywords
+            at = request.behind_keywords()
             for beside in ((*words[:at], spelling, *words[at:]), (*words, spelling)):
                 if beside == (spelling,):
                     continue

@@ -69,7 +69,7 @@ def _rephrased(
                     value = f"={part.values[0]}"
                     changed = replace(part, spelling=spelling, values=(value,), writing="joined")
                     yield "joined by =", spelling, _with_part(base, number, changed).words()
-    if 1 < len(base.options) <= MOST_REORDERED:
+    if 1 < len(base.options) <= MOST_REORDERED and not _has_opposites(base):
         yield "other order", "", replace(base, options=base.options[::-1]).words()
     if base.options and base.operands:
         yield "moved behind the operands", "", base.words("last")
@@ -83,6 +83,12 @@ def _rephrased(
     yield from _other_names(signature, base)
     yield from _other_numbers(signature, base)
     yield from _switched_off(signature, builder, base)
+
+
+def _has_opposites(base: Request) -> bool:
+    """Tell whether one option switches another off, by its name: of these the last one counts."""
+    spelt = {each for part in base.options for each in part.option.spellings}
+    return any(f"--no-{each[2:]}" in spelt for each in spelt if each.startswith("--"))
 
 
 MOST_REORDERED = 6

@@ -6,7 +6,14 @@ import re
 from collections.abc import Iterator, Mapping, Sequence, Set
 from itertools import chain, count
 
-from keen_matrix.core.signature.drafting import Draft, TypeGuess, draft_signature, guess_type
+from keen_matrix.core.signature.drafting import (
+    Draft,
+    TypeGuess,
+    draft_signature,
+    guess_type,
+    opposites,
+    optional,
+)
 from keen_matrix.core.signature.helptext import read_help, written_name
 from keen_matrix.core.signature.parsers.described import (
     DescribedOperand,
@@ -27,33 +34,40 @@ class _Names(Struct):
     draft: Draft
     types: dict[str, TypeGuess] = field(default_factory=dict)
 
-    def name(self, wanted: str, value: DescribedValue, text: str, else_: Sequence[str]) -> str:
-        """Return the NAME for a value, as a synopsis writes it. Where what the help calls it stands
-        for another type already, the others are tried: what belongs to its option, or its
+    def name(
+        self,
+        wanted: str,
+        value: DescribedValue,
+        text: str,
+        else_: Sequence[str],
+        words: int | str | None = None,
+    ) -> str:
+        """Return the NAME for a value of so many words, as a synopsis writes it. Where what the help calls it
+        stands for another type already, the others are tried: what belongs to its option, or its
         subcommand."""
         wanted = _without_notation(wanted)
-        table, sure = _table(value, wanted, text)
+        told, sure = _table(value, wanted, text)
+        table = told if words is None else {**told, "count": words}
         tried = chain((wanted, *else_), (f"{wanted}-{number}" for number in count(2)))
         name = next(each for each in map(written_name, tried) if self._is_free(each, table))
         bare = name.strip("<>")
-        if table:
+        if table and bare not in self.draft.values:
             self.draft.values[bare] = table
-            if sure:
+            # how many words it has is known, and says nothing of a type that is guessed
+            if sure or not told:
                 self.draft.sure.add(bare)
-        told = f"read by {value.converter}(); " if value.converter else ""
-        self.draft.notes.setdefault(bare, told + text)
+        read_by = f"read by {value.converter}(); " if value.converter else ""
+        self.draft.notes.setdefault(bare, read_by + text)
         return name
 
     def _is_free(self, name: str, table: TypeGuess) -> bool:
         """Tell whether a NAME stands for nothing yet, or for values of this type."""
         return self.types.setdefault(name.strip("<>"), table) == table
 
-    def counted(self, name: str, least: int, most: int | None) -> None:
-        """State how many words a NAME has."""
-        bare = name.strip("<>")
-        words = least if least == most else f"{least}..{'' if most is None else most}"
-        self.draft.values[bare] = {**self.draft.values.get(bare, {}), "count": words}
-        self.draft.sure.add(bare)
+
+def _count(least: int, most: int | None) -> int | str:
+    """Return how many words a NAME has, as a spec states it."""
+    return least if least == most else f"{least}..{'' if most is None else most}"
 
 
 def _without_notation(name: str) -> str:
@@ -144,6 +158,8 @@ def _items(
         texts[key] = [_option(option, names, command)]
         if option.negated:
             texts[key].append(",".join(option.negated))
+            if option.most == 0 or not option.values:
+                texts[key] = [opposites(*texts[key])]
         required[key] = option.required
     for operand in parser.operands:
         texts[operand.name] = [_operand(operand, names, command)]
@@ -177,11 +193,11 @@ def _groups(
 
 
 def _alone(alternatives: list[str], is_required: bool) -> Iterator[str]:
-    """Yield an option or operand that stands in no group. A flag and what switches it off are two
-    options: of several uses the last counts."""
+    """Yield an option or operand that stands in no group, and what switches an option with a value off, which
+    is another one."""
     for text in alternatives:
         if not is_required:
-            yield f"[{text}]"
+            yield optional(text)
         # outside brackets an option takes one NAME only
         elif text.startswith("-") and len(text.split()) > 2:
             yield f"({text})"
@@ -197,30 +213,38 @@ def _option(option: DescribedOption, names: _Names, command: str) -> str:
         return spellings + dots
     longest = max(option.spellings, key=len).lstrip("-")
     below = [f"{command} {longest}".strip().replace(" ", "-").upper()]
+    words: int | str | None = None
+    if (option.most is None and option.least > 1) or (len(option.values) == 1 < (option.most or 1)):
+        words = _count(option.least, option.most)
+    last = len(option.values) - 1
     written = [
-        names.name(each or longest.upper(), option.value, option.text, [longest.upper(), *below])
-        for each in option.values
+        names.name(
+            each or longest.upper(),
+            option.value,
+            option.text,
+            [longest.upper(), *below],
+            words if number == last else None,
+        )
+        for number, each in enumerate(option.values)
     ]
     if option.least == 0 and option.most == 1:
         long = any(each.startswith("--") for each in option.spellings)
         return f"{spellings}[={written[0]}]{dots}" if long else f"{spellings}[{written[0]}]{dots}"
     if option.most is None:
-        last = f"{written[-1]}..."
-        written[-1] = f"[{last}]" if option.least == 0 else last
-        if option.least > 1:
-            names.counted(written[-1].removesuffix("..."), option.least, None)
-    elif option.most > 1 and len(written) == 1:
-        names.counted(written[0], option.least, option.most)
+        written[-1] += "..."
+        if option.least == 0:
+            written[-1] = f"[{written[-1]}]"
     return " ".join([spellings + dots, *written])
 
 
 def _operand(operand: DescribedOperand, names: _Names, command: str) -> str:
     """Return an operand in our notation, without the brackets round it."""
     below = f"{command} {operand.name}".strip().replace(" ", "-").upper()
-    name = names.name(operand.name, operand.value, operand.text, [below])
+    words: int | str | None = None
+    if operand.least > 1 or (operand.most is not None and operand.most > 1):
+        words = _count(max(operand.least, 1), operand.most)
+    name = names.name(operand.name, operand.value, operand.text, [below], words)
     if operand.most is None or operand.most > 1:
-        if operand.most is not None or operand.least > 1:
-            names.counted(name, max(operand.least, 1), operand.most)
         name += "..."
     if operand.rest:
         names.draft.doubts.append(f"{name} takes whatever follows, options too")
