@@ -3,6 +3,7 @@ speaks against it."""
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import signal
@@ -862,3 +863,54 @@ def test_what_is_refused_behind_the_input_only_is_claimed_of_no_value(place: Pla
     assert values["SIGN"]["open"] is True, values
     place.call("run")
     assert {each["verdict"] for each in place.cases()} == {"held"}
+
+
+BOAT = """\
+while getopts :k:y: o; do
+  case $o in
+    k) case $OPTARG in KINDS) ;; *) echo "boat: unknown kind '$OPTARG'" >&2; exit 2;; esac;;
+    y) case $OPTARG in NUMBERS) ;; *) echo "boat: -y must be 1 to 7, not '$OPTARG'" >&2; exit 2;; esac;;
+    *) echo "boat: unknown option -$OPTARG" >&2; UNKNOWN;;
+  esac
+done
+shift $((OPTIND - 1))
+[ $# -eq 1 ] || { echo "boat: one island, not $#" >&2; exit 2; }
+echo "boat to $1"
+"""
+BOAT_SPEC = """\
+[program]
+launch = "sh {here}/boat.sh"
+[signature]
+synopsis = "[-k KIND] [-y N] ISLAND"
+help = []
+[signature.values]
+KIND = { of = ["bike", "car"] } # guess
+"""
+
+
+@pytest.mark.parametrize(
+    ("change", "told", "stated"),
+    [
+        ({}, None, ""),
+        ({"UNKNOWN": "exit 0"}, ("defect", "it accepts what its signature refuses: unknown-option"), ""),
+        ({"UNKNOWN": ":"}, None, 'unknown-options = "take"'),
+        ({"KINDS": "bike|raft"}, ("told", "it refuses car, which the help has: KIND is one of bike, car"), ""),
+        ({"NUMBERS": "[1-6]"}, ("defect", "it refuses 7 for N, and its message says 1 to 7"), ""),
+        ({"NUMBERS": "[1-8]"}, ("defect", "it accepts 8 for N, and its message says 1 to 7"), ""),
+    ],
+    ids=["sound", "complains and ends with 0", "warns and goes on", "a choice less", "a number less", "a number more"],
+)
+def test_what_speaks_against_itself_is_told_and_not_stated(
+    place: Place, change: dict[str, str], told: tuple[str, str] | None, stated: str
+) -> None:
+    sound = {"UNKNOWN": "exit 2", "KINDS": "bike|car", "NUMBERS": "[1-7]"}
+    text = BOAT
+    for name, code in {**sound, **change}.items():
+        text = text.replace(name, code)
+    place.write("boat.sh", text)
+    place.write("boat.matrix.toml", BOAT_SPEC)
+    came = place.call("settle", "--format", "json", timeout=120)
+    (spec,) = json.loads(came.out)["specs"]
+    found = [(each["weight"], each["text"]) for each in spec["findings"] if each["weight"] != "settled"]
+    assert found == ([told] if told else [])
+    assert stated in "\n".join(spec["difference"]) and ("unknown-options" in "\n".join(spec["difference"])) == bool(stated)

@@ -61,7 +61,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     guessed = lab.signature.reader if _is_guessed(lab) else ""
     if (lab.signature.reader and not guessed) or _is_by_hand(lab):
         return
-    probes = list(dict.fromkeys(_probes(lab)))
+    probes = _sound_probes(lab)
     fit = (language_of_program(lab), "any")
     spelt = [each for option in lab.signature.options for each in option.spellings]
     script = script_of(lab)
@@ -320,7 +320,7 @@ def settle_habits(lab: Lab) -> Iterator[Finding]:
         return  # one that was guessed is taken back by now, or stated
     yield from _style(lab)
     by_habit: dict[str, list[Probe]] = {}
-    for probe in _probes(lab):
+    for probe in _sound_probes(lab):
         if probe.habit:
             by_habit.setdefault(probe.habit, []).append(probe)
     for habit, probes in by_habit.items():
@@ -421,6 +421,25 @@ def _probes(lab: Lab) -> Iterator[Probe]:
         behind = _with_operand(lab, builder, base)
         yield from _with_operands(builder, behind, [*flags[:1], *valued[:1]])
         yield from _with_unknown(base)
+
+
+def _sound_probes(lab: Lab) -> list[Probe]:
+    """Return the vectors on which readers differ, without those that a program complains of and ends with 0 all
+    the same: that it takes them is not to be told from a status that is wrong."""
+    probes = list(dict.fromkeys(_probes(lab)))
+    lenient = dict.fromkeys(each.words for each in probes if each.accepted in ("take", "ignore"))
+    lab.answers(list(lenient))
+    return [each for each in probes if each.words not in lenient or not _complains(lab, each.words)]
+
+
+def _complains(lab: Lab, words: Words) -> bool:
+    """Tell whether all that came of an accepted vector is a message, though accepted ones have output."""
+    answer = lab.answer(words)
+    if not answer.works or answer.record.stdout or not answer.record.stderr:
+        return False
+    made = (each.smallest() for each in lab.forms.builders() if each.grounds.works)
+    smallest = [lab.answer(each.words()) for each in made if each is not None]
+    return any(each.works and each.record.stdout and not each.record.stderr for each in smallest)
 
 
 def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:

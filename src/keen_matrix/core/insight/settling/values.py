@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.insight.settling.edits import (
@@ -296,6 +296,7 @@ def _bounded(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
         edit = ValueEdit(slot.name, table, _note(lab, refused))
         text = f"{slot.name} is {described(table)}"
         yield Finding(text=text, shown=lab.shown(*vectors), edits=(edit,))
+    yield from _against_message(lab, request, slot)
 
 
 def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
@@ -386,6 +387,8 @@ def typed_findings(
             edits.append(KeyEdit(("files", SAMPLE_FILE), SAMPLE_LINES))
         text = f"{slot.name} is {described(table)}"
         yield Finding(text=text, shown=with_file.shown(*tried), edits=tuple(edits))
+        if table.get("type") == "int":
+            yield from _against_message(with_file, found, slot)
     lab.experiments.count(with_file.experiments)
 
 
@@ -569,13 +572,7 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[s
     names, once they are seen to be kept, else 0 or 1 where the numbers below are refused."""
 
     def words(value: int | str) -> Words:
-        changed = request.with_value(slot.place, slot.number, str(value))
-        if str(value).startswith("-") and isinstance(slot.place, int):
-            parts = list(changed.options)
-            if len(parts[slot.place].values) == 1:  # so that it is no option to any reader
-                parts[slot.place] = replace(parts[slot.place], writing="joined")
-            changed = replace(changed, options=tuple(parts))
-        return changed.words()
+        return _with_number(request, slot, value)
 
     for value in ("-1", "0", FAR):
         answer = lab.answer(words(value))
@@ -596,6 +593,40 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[s
     return {}, []
 
 
+def _with_number(request: Request, slot: Slot, value: int | str) -> Words:
+    """Return the words of a request with a number as a value; so that it is no option to any reader."""
+    changed = request.with_value(slot.place, slot.number, str(value))
+    if str(value).startswith("-") and isinstance(slot.place, int):
+        parts = list(changed.options)
+        if len(parts[slot.place].values) == 1:
+            parts[slot.place] = replace(parts[slot.place], writing="joined")
+        changed = replace(changed, options=tuple(parts))
+    return changed.words()
+
+
+def _against_message(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+    """Yield numbers that a program treats otherwise than its own message on them says."""
+    for value in ("-1", "0", FAR):
+        answer = lab.answer(_with_number(request, slot, value))
+        told = None if answer.works else range_in(answer.said)
+        if told is None:
+            continue
+        tried = {
+            each: _with_number(request, slot, each) for each in (*told, told[0] - 1, told[1] + 1)
+        }
+        works = {each: lab.answer(words).works for each, words in tried.items()}
+        if not any(works[each] for each in told):
+            return  # it is about something else
+        for number, words in tried.items():
+            is_inside = told[0] <= number <= told[1]
+            if works[number] != is_inside:
+                verb = "refuses" if is_inside else "accepts"
+                text = f"it {verb} {number} for {slot.name}, and its message says {told[0]} to {told[1]}"
+                shown = lab.shown(words, _with_number(request, slot, value))
+                yield Finding(text=text, shown=shown, defect=True)
+        return
+
+
 # --- types that are only guessed ---
 
 
@@ -612,6 +643,7 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     taken = [each for each in bad if answers[each].works and each]
     table = table_of(kind)
     told = [*refused[:1], *taken[:1]]
+    yield from _contradictions(lab, slot.name, {each: words(each) for each in refused})
     count = table.get("count")
     if kind.type in ("int", "float"):
         table, told = _number(lab, request, slot, taken, refused)
@@ -631,6 +663,26 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     text = f"{slot.name} is {described(table)}"
     edit = ValueEdit(slot.name, table, _note(lab, [words(told[0])] if told else []))
     yield Finding(text=text, shown=shown, edits=(edit,))
+    if table.get("type") == "int":
+        yield from _against_message(lab, request, slot)
+
+
+def _contradictions(lab: Lab, name: str, refused: Mapping[str, Words]) -> Iterator[Finding]:
+    """Yield values that the help lists, or has within bounds, and the program refuses; a defect where its own
+    message asks for them."""
+    table = table_of(lab.signature.values[name])
+    if table.keys().isdisjoint(("of", "min", "max")):
+        return  # a type alone may have been guessed from a name
+    for value, words in refused.items():
+        said = lab.answer(words).said
+        bounds = range_in(said)
+        number = int(value) if re.fullmatch(r"-?\d+", value) else None
+        is_asked_for = value in choices_told(said) or (
+            bounds is not None and number is not None and bounds[0] <= number <= bounds[1]
+        )
+        whose = "its own message asks for" if is_asked_for else "the help has"
+        text = f"it refuses {value}, which {whose}: {name} is {described(table)}"
+        yield Finding(text=text, shown=lab.shown(words), defect=is_asked_for)
 
 
 def _number(
