@@ -324,7 +324,7 @@ class Filler:
         cases came to different values are left as they are, and told; so are those that stand for cases which
         are missing, since they were not launched in the end."""
         if missing:
-            self._leave_what_is_shared(missing)
+            _leave_what_is_shared(self.filling, self._places, missing)
         by_table: dict[str, dict[Place, object]] = {}
         for place, came in self.filling.values.items():
             values = list(came.values())
@@ -354,21 +354,21 @@ class Filler:
                 found[path] = (before, content)
         return found
 
-    def _leave_what_is_shared(self, missing: Sequence[Target]) -> None:
-        """Keep only the cells of rows of which no case is missing: a literal stands for all, and another case
-        may contradict it."""
-        values = self.filling.values
-        rows = {
-            (place.table, place.path, place.row)
-            for matrix, case in missing
-            for column in matrix.columns[:1]
-            if (place := self._places.of_cell(matrix, case, column)) is not None
-        }
-        for place in list(values):
-            if not place.column or (place.table, place.path, place.row) in rows:
-                for id in values.pop(place):
-                    self.filling.tell(NOT_ALL, id)
-        self.filling.files.clear()
+
+def _leave_what_is_shared(filling: Filling, places: _Places, missing: Sequence[Target]) -> None:
+    """Keep only the cells of rows of which no case is missing: a literal stands for all, and another case may
+    contradict it."""
+    rows = {
+        (place.table, place.path, place.row)
+        for matrix, case in missing
+        for column in matrix.columns[:1]
+        if (place := places.of_cell(matrix, case, column)) is not None
+    }
+    for place in list(filling.values):
+        if not place.column or (place.table, place.path, place.row) in rows:
+            for id in filling.values.pop(place):
+                filling.tell(NOT_ALL, id)
+    filling.files.clear()
 
 
 def _open_names(case: Case, aspect: Aspect) -> frozenset[str]:
