@@ -35,10 +35,11 @@ def status_of(error: Exception, options: argparse.Namespace, path: str = "") -> 
     interruption.check()
     if not isinstance(error, (SpecFault, Misuse, ExpressionFault, NotationFault, RunFault)):
         raise error
-    return _tell_fault(error, options, path)
+    return tell_fault(error, options, path)
 
 
-def _tell_fault(fault: KeenMatrixError, options: argparse.Namespace, path: str) -> int:
+def tell_fault(fault: KeenMatrixError, options: argparse.Namespace, path: str = "") -> int:
+    """Tell of such an error, and return the exit status of a command that ends with it."""
     from keen_matrix.core.errors import RunFault, SpecFault
 
     if isinstance(fault, SpecFault):

@@ -9,6 +9,7 @@ import sys
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.faults import tell
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.runs.options import Adaptation
@@ -215,7 +216,7 @@ def remark(text: str) -> None:
     """Say something that ends nothing, on standard error."""
     from keen_matrix.wording.safe import escape_lines
 
-    print(f"keen-matrix: {escape_lines(text)}", file=sys.stderr)
+    tell(escape_lines(text))
 
 
 def _is_journal(name: str) -> bool:

@@ -11,13 +11,14 @@ from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.console.remarks import write_passed, write_remarks
 from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
+from keen_matrix.cli.faults import tell_fault
 from keen_matrix.cli.live import LiveStreams
 from keen_matrix.cli.report import axes_of, write_grids, write_to
 from keen_matrix.cli.shared import remark
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.core import structs
 from keen_matrix.core.doing import spent
-from keen_matrix.core.errors import KeenMatrixError, SpecFault
+from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.launch.wire import LiveFrame
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
@@ -51,16 +52,7 @@ class RunScreen(RunWatch):
 
     def refused(self, path: str, fault: KeenMatrixError) -> None:
         """Tell why a spec cannot be run."""
-        text = str(fault)
-        if isinstance(fault, SpecFault):
-            from keen_matrix.cli.console.problems import print_problems
-            from keen_matrix.core.spec.including import placed
-
-            print_problems(SpecFault(list(map(placed, fault.problems))).problems, self._options)
-        elif self._specs == 1 or text.startswith(path):
-            self.remarks(text)
-        else:
-            self.remarks(f"{path}: {text}")
+        tell_fault(fault, self._options, path if self._specs > 1 else "")
 
     def remarks(self, text: str) -> None:
         """Say something that ends nothing, on standard error."""

@@ -440,6 +440,11 @@ def _option_items(option: HelpOption) -> Iterator[str]:
         yield f"[{off}]"
 
 
+def count_text(least: int, most: int | None) -> int | str:
+    """Return how many words there may be as a spec writes it."""
+    return least if least == most else f"{least}..{'' if most is None else most}"
+
+
 def opposites(on: str, off: str) -> str:
     """Return a flag and what switches it off as a synopsis has them: any of the two, as often as one likes, of
     which the last counts."""

@@ -38,8 +38,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
     fits = True
     try:
         signature = with_sample(checked(draft))
-        fits = any(made for each in builders(signature) if (made := each.smallest()))
-        if not fits:
+        if all(each.smallest() is None for each in builders(signature)):
             raise Misuse("no vector can be made that it accepts")
     except KeenMatrixError as error:
         draft.doubts.append(f"the signature did not fit together and is left out: {error}")

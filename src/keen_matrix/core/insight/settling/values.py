@@ -38,7 +38,7 @@ from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.stating import asks_for_a_character, choices_told, types_told
-from keen_matrix.core.signature.drafting import TypeGuess
+from keen_matrix.core.signature.drafting import TypeGuess, count_text
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.helptext import range_in
 from keen_matrix.core.signature.model import value_type
@@ -714,11 +714,6 @@ def table_of(kind: ValueType) -> TypeGuess:
     if (counted := getattr(kind, "count", None)) is not None:
         found["count"] = count_text(*counted)
     return found
-
-
-def count_text(least: int, most: int | None) -> int | str:
-    """Return how many words there may be as a spec writes it."""
-    return least if least == most else f"{least}..{'' if most is None else most}"
 
 
 def _note(lab: Lab, tried: Sequence[Words]) -> str:

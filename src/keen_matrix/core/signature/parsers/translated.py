@@ -9,6 +9,7 @@ from itertools import chain, count
 from keen_matrix.core.signature.drafting import (
     Draft,
     TypeGuess,
+    count_text,
     draft_signature,
     guess_type,
     opposites,
@@ -63,11 +64,6 @@ class _Names(Struct):
     def _is_free(self, name: str, table: TypeGuess) -> bool:
         """Tell whether a NAME stands for nothing yet, or for values of this type."""
         return self.types.setdefault(name.strip("<>"), table) == table
-
-
-def _count(least: int, most: int | None) -> int | str:
-    """Return how many words a NAME has, as a spec states it."""
-    return least if least == most else f"{least}..{'' if most is None else most}"
 
 
 def _without_notation(name: str) -> str:
@@ -215,7 +211,7 @@ def _option(option: DescribedOption, names: _Names, command: str) -> str:
     below = [f"{command} {longest}".strip().replace(" ", "-").upper()]
     words: int | str | None = None
     if (option.most is None and option.least > 1) or (len(option.values) == 1 < (option.most or 1)):
-        words = _count(option.least, option.most)
+        words = count_text(option.least, option.most)
     last = len(option.values) - 1
     written = [
         names.name(
@@ -242,7 +238,7 @@ def _operand(operand: DescribedOperand, names: _Names, command: str) -> str:
     below = f"{command} {operand.name}".strip().replace(" ", "-").upper()
     words: int | str | None = None
     if operand.least > 1 or (operand.most is not None and operand.most > 1):
-        words = _count(max(operand.least, 1), operand.most)
+        words = count_text(max(operand.least, 1), operand.most)
     name = names.name(operand.name, operand.value, operand.text, [below], words)
     if operand.most is None or operand.most > 1:
         name += "..."
