@@ -20,7 +20,7 @@ from keen_matrix.cli import COMMANDS, build_parser
 from keen_matrix.core.signature import habits
 from keen_matrix.core.signature.kinds import KINDS
 from keen_matrix.core.signature.readers import READERS
-from keen_matrix.core.spec.document.base import Table, kebab
+from keen_matrix.core.spec.document.tables import Table, kebab
 from keen_matrix.core.spec.document.texts import Role
 from keen_matrix.core.spec.schema import json_schema
 

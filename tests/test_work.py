@@ -59,6 +59,31 @@ def test_a_spec_is_thought_through_without_what_combining_takes(place: Place) ->
     assert "pydantic" in modules and not {"numpy", "rich"} & set(modules)
 
 
+READ = """
+import argparse, contextlib, io, os, sys
+parsers, plain = [], argparse.ArgumentParser.__init__
+argparse.ArgumentParser.__init__ = lambda self, *a, **k: (parsers.append(1), plain(self, *a, **k))[1]
+from keen_matrix.entry import main
+sys.argv = ["keen-matrix", "lint"]
+with contextlib.redirect_stdout(io.StringIO()):
+    main()
+from keen_matrix.core.spec.document.tables import Table
+assert not [each for each in os.environ if each.startswith("PYDANTIC")]  # a program would see it
+def all_of(kind): return [each for below in kind.__subclasses__() for each in (below, *all_of(below))]
+print(len(parsers), *sorted(each.__name__ for each in all_of(Table) if each.__pydantic_complete__), *sys.modules)
+"""
+
+
+def test_a_spec_is_read_with_the_tables_that_it_has(place: Place) -> None:
+    place.write("s.matrix.toml", SMALL)
+    parsers, *names = in_process_of_its_own(READ, place.folder, XDG_CACHE_HOME=str(place.folder / "cache")).split()
+    assert (parsers, names[: names.index("sys")]) == ("2", ["ExpectRule", "MatrixTable", "ProgramTable", "SpecDocument"])
+    assert not {"importlib.metadata", "keen_matrix.core.spec.document.signature", "keen_matrix.core.signature.signature"} & set(names)
+    place.write("s.matrix.toml", SMALL + '[signature]\nsynopsis = "[-n N] PORT"\n')
+    names = in_process_of_its_own(READ, place.folder, XDG_CACHE_HOME=str(place.folder / "cache")).split()
+    assert {"SignatureTable", "keen_matrix.core.spec.document.signature"} <= set(names)
+
+
 def test_what_only_talks_of_commands_loads_no_library(place: Place) -> None:
     script = "import sys, keen_matrix.cli\nkeen_matrix.cli.build_parser('')\nprint(*sys.modules)"
     loaded = {name.split(".")[0] for name in in_process_of_its_own(script, place.folder).split()}

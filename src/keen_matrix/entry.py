@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import signal
 import sys
+import types
 
 
 def main() -> int:
@@ -15,12 +15,22 @@ def main() -> int:
     """
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
-    # What is installed beside us may have plugins for the validation library: to look for them takes as long as
-    # to read a spec, and they would run in commands that run nothing (pydantic, "Plugins").
-    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    _pass_over_plugins()
     from keen_matrix.cli import main as run
 
     return run()
+
+
+def _pass_over_plugins() -> None:
+    """Have the validation library look for no plugins of its own.
+
+    They would run in commands that run nothing, and to look for them takes as long as to read a spec
+    (pydantic, "Plugins"). The variable that it has for that would be seen by the programs that are
+    launched, and what reads the variable loads what looks for plugins all the same.
+    """
+    none = types.ModuleType("pydantic.plugin._loader")
+    vars(none)["get_plugins"] = tuple
+    sys.modules.setdefault(none.__name__, none)
 
 
 if __name__ == "__main__":

@@ -217,9 +217,10 @@ def module_of(command: str) -> ModuleType:
     return import_module(f"keen_matrix.cli.{'trying' if command == 'try' else command}")
 
 
-def build_parser(chosen: str | None = None) -> Parser:
+def build_parser(chosen: str | None = None, *, alone: bool = False) -> Parser:
     """Return the parser; only the chosen command (None: every command) gets its options, since
-    they cost imports."""
+    they cost imports. `alone` leaves the others out, where their names cannot matter: to make a
+    parser for each takes longer than to read the options."""
     parser = Parser(
         prog="keen-matrix",
         description="Declare how a console program is called; get every argument vector run and checked.",
@@ -238,7 +239,7 @@ def build_parser(chosen: str | None = None) -> Parser:
                 epilog=module.EPILOG,
             )
             module.add_options(sub)
-        else:
+        elif not alone:
             commands.add_parser(name, help=summary, add_help=False)
     return parser
 
@@ -354,7 +355,7 @@ def _open_closed_streams() -> None:
 
 def _call(words: list[str]) -> int:
     chosen = next((word for word in words if not word.startswith("-")), "")
-    parser = build_parser(chosen)
+    parser = build_parser(chosen, alone=words[:1] == [chosen] and chosen in COMMANDS)
     behind: list[str] | None = None
     if chosen == "try" and "--" in words:  # they are the vector, whatever they look like
         at = words.index("--")

@@ -24,7 +24,7 @@ from keen_matrix.core.structs import Struct, replace
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
-    from keen_matrix.core.spec.document.expectations import RefusalKind
+    from keen_matrix.core.spec.document.signature import RefusalKind
 
 
 def refusal_promise(signature: Signature, origin: str) -> Rule:

@@ -3,40 +3,51 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from typing import TypeAlias
+
+from keen_matrix.core.structs import Struct
 
 Span: TypeAlias = tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class _Node(Struct, frozen=True, eq=False):
+    """A node: the same as another that says the same elsewhere, so spans, which are last, do not count."""
+
+    def __eq__(self, other: object) -> bool:
+        return type(self) is type(other) and self._said() == other._said()
+
+    def __hash__(self) -> int:
+        return hash((type(self), *self._said()))
+
+    def _said(self) -> list[object]:
+        return [getattr(self, name) for name in self.__struct_fields__[:-1]]
+
+
+class Text(_Node, frozen=True, eq=False):
     """Literal characters of a word."""
 
     text: str
-    span: Span = field(default=(0, 0), compare=False)
+    span: Span = (0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(_Node, frozen=True, eq=False):
     """`{expression}` or `{expression:format}`; `conversion` is the letter after `!`, or empty."""
 
     source: str
     format: str = ""
     conversion: str = ""
-    span: Span = field(default=(0, 0), compare=False)
+    span: Span = (0, 0)
 
 
 Part: TypeAlias = Text | Field
 
 
-@dataclass(frozen=True, slots=True)
-class Word:
+class Word(_Node, frozen=True, eq=False):
     """One word of a vector. `glued` tells that no white space stands before it."""
 
     parts: tuple[Part, ...]
     glued: bool = False
-    span: Span = field(default=(0, 0), compare=False)
+    span: Span = (0, 0)
 
     @property
     def literal(self) -> str | None:
@@ -46,22 +57,20 @@ class Word:
         return None
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(_Node, frozen=True, eq=False):
     """`[ a | b ]` (at most one of the alternatives) or `( a | b )` (exactly one)."""
 
     alternatives: tuple[Sequence, ...]
     optional: bool
     glued: bool = False
-    span: Span = field(default=(0, 0), compare=False)
+    span: Span = (0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Sequence:
+class Sequence(_Node, frozen=True, eq=False):
     """Words and groups that follow each other."""
 
     items: tuple[Word | Group, ...]
-    span: Span = field(default=(0, 0), compare=False)
+    span: Span = (0, 0)
 
     def fields(self) -> Iterator[Field]:
         """Yield every field of every word, in the order of the text."""

@@ -14,8 +14,8 @@ from collections.abc import Iterator
 
 from keen_matrix.core.errors import Problem, SpecFault, nearest
 from keen_matrix.core.model.lookups import look
-from keen_matrix.core.spec.document.base import kebab
 from keen_matrix.core.spec.document.project import RunDefaults
+from keen_matrix.core.spec.document.tables import kebab
 from keen_matrix.core.spec.keys import TomlTables
 from keen_matrix.core.spec.project import PROJECT_FILE, project_paths
 from keen_matrix.core.spec.source import JOINED, Layer, Source, read_source

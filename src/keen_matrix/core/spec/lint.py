@@ -4,6 +4,7 @@ are known."""
 from __future__ import annotations
 
 import os
+from collections.abc import Set
 from typing import Any, Unpack
 
 from keen_matrix.core.errors import Problem, nearest
@@ -17,11 +18,9 @@ from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.spec.document.expectations import (
     Expectations,
     ReferenceTable,
-    RefusalTable,
 )
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.program import ProgramTable
-from keen_matrix.core.spec.document.signature import SignatureTable
 from keen_matrix.core.spec.document.texts import placed_in
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
@@ -72,20 +71,22 @@ class _Checker:
             ("program", ProgramTable, outside),
             ("reference", ReferenceTable, frozenset[str]()),
             ("expect", Expectations, outside),
-            ("refusal", RefusalTable, outside | {"culprit"}),
         ):
             self.texts.check(placed_in(model, (key,), self.source.data.get(key)), known)
         self.texts.check(
             placed_in(SpecDocument, (), {"files": self.source.data.get("files")}), outside
         )
         self._file_names(("files",), self.source.data.get("files"))
-        self._refusal(self.source.data.get("refusal"), document)
+        self._refusal(self.source.data.get("refusal"), document, outside | {"culprit"})
         self._signature(self.source.data.get("signature"))
 
-    def _refusal(self, data: Any, document: SpecDocument) -> None:
+    def _refusal(self, data: Any, document: SpecDocument, known: Set[str]) -> None:
         """Check [refusal] and its kinds."""
         if not isinstance(data, dict):
             return
+        from keen_matrix.core.spec.document.signature import RefusalTable
+
+        self.texts.check(placed_in(RefusalTable, ("refusal",), data), known)
         # A [signature] with a mistake in it is not there to be read, but its mistake is told already:
         # what would only follow from it is not.
         mistaken = document.signature is None and "signature" in self.source.data
@@ -123,6 +124,7 @@ class _Checker:
         from keen_matrix.core.signature.judging.binding import identifier
         from keen_matrix.core.signature.requests import builders
         from keen_matrix.core.signature.values import Existing
+        from keen_matrix.core.spec.document.signature import SignatureTable
 
         known = {identifier(name) for name in signature.values} | {"words", "argc"}
         self.texts.check(placed_in(SignatureTable, ("signature",), data), known)

@@ -15,11 +15,9 @@ from keen_matrix.core.spec.document.expectations import (
     Expectations,
     MaskTable,
     ReferenceTable,
-    RefusalTable,
 )
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
-from keen_matrix.core.spec.document.signature import HelpTable, SignatureTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.problems import problems_of
@@ -70,6 +68,8 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
         return SpecDocument.model_validate(source.data)
     except ValidationError as error:
         problems += problems_of(error, source)
+    from keen_matrix.core.spec.document.signature import HelpTable, RefusalTable, SignatureTable
+
     data = dict(source.data)
     program = _part(ProgramTable, data.get("program")) or ProgramTable.model_construct(launch=["?"])
     expect = _part(Expectations, data.get("expect", {})) or Expectations()
@@ -79,8 +79,8 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
     return SpecDocument.model_construct(
         program=program,
         expect=expect,
-        refusal=_part(RefusalTable, data.get("refusal", {})) or RefusalTable(),
-        help=_part(HelpTable, data.get("help", {})) or HelpTable(),
+        refusal=_part(RefusalTable, data["refusal"]) if "refusal" in data else None,
+        help=_part(HelpTable, data["help"]) if "help" in data else None,
         signature=_part(SignatureTable, data["signature"]) if "signature" in data else None,
         files=checked.files if checked else {},
         mask=[

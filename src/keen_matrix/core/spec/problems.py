@@ -11,6 +11,7 @@ from pydantic import BaseModel, ValidationError
 
 from keen_matrix.core.errors import EXAMPLE, Problem, nearest
 from keen_matrix.core.spec.document.base import kind_of
+from keen_matrix.core.spec.document.tables import elsewhere_in
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Source
@@ -213,6 +214,8 @@ def _item_type(annotation: object) -> Any:
 def _models_in(annotation: object) -> Iterator[type[BaseModel]]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         yield annotation
+    elif (table := elsewhere_in(annotation)) is not None:
+        yield table.table
     elif typing.get_origin(annotation) in (typing.Annotated, list):
         yield from _models_in(typing.get_args(annotation)[0])
     elif typing.get_origin(annotation) in (typing.Union, types.UnionType):

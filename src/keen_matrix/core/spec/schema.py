@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from keen_matrix.core.spec.document.tables import table_schemas
 from keen_matrix.core.spec.document.whole import SpecDocument
 
 
 def json_schema() -> dict[str, object]:
     """Return the schema that every spec conforms to as far as a schema can tell."""
-    schema = SpecDocument.model_json_schema(by_alias=True, mode="validation")
+    schema, tables = table_schemas(SpecDocument)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Keen Matrix spec",
+        "$defs": tables,
         **{key: value for key, value in schema.items() if key != "title"},
     }

@@ -10,7 +10,7 @@ from keen_matrix.core.expect.masks import Mask
 from keen_matrix.core.expressions import Expression
 from keen_matrix.core.model.spec import Rule
 from keen_matrix.core.spec.compiling.tables import compiled_aspects
-from keen_matrix.core.spec.document.expectations import Expectations, MaskTable, RefusalKind
+from keen_matrix.core.spec.document.expectations import Expectations, MaskTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Placing, Source
@@ -35,10 +35,12 @@ class Compiling:
         """Return one rule with the line of every aspect it names. `promise` is what a [refusal]
         changes."""
         aspects = dict(compiled_aspects(table))
-        if promise is not None and isinstance(table, RefusalKind):
+        if promise is not None:
             from keen_matrix.core.expect.refusals import blame_aspects
+            from keen_matrix.core.spec.document.signature import RefusalKind
 
-            aspects |= dict(blame_aspects(table, promise))
+            if isinstance(table, RefusalKind):
+                aspects |= dict(blame_aspects(table, promise))
         when = getattr(table, "when", None)
         return Rule(
             when=Expression(when) if when else None,

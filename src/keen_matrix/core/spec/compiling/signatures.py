@@ -18,7 +18,6 @@ from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.spec.compiling.base import Compiling
 from keen_matrix.core.spec.compiling.tables import surroundings_of
 from keen_matrix.core.spec.document.expectations import Expectations
-from keen_matrix.core.spec.document.signature import SignatureTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.structs import replace
@@ -27,6 +26,7 @@ if TYPE_CHECKING:
     # at run time only for specs with a signature: a third of what a small run's start would cost
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.signature.values import Existing
+    from keen_matrix.core.spec.document.signature import SignatureTable
 
 
 def compiled_signature(base: Compiling) -> Signature | None:
@@ -121,7 +121,9 @@ class SignatureParts:
         from keen_matrix.core.expect.refusals import library_promise, refusal_promise
 
         promise = refusal_promise(self._signature, self._base.place("signature"))
-        table = self._document.refusal
+        from keen_matrix.core.spec.document.signature import RefusalTable
+
+        table = self._document.refusal or RefusalTable()
         general = self._base.rule(table, ("refusal",), promise)
         kinds = {
             kind: self._base.rule(each, ("refusal", kind), promise)
@@ -136,8 +138,8 @@ class SignatureParts:
         """Return the rules of vectors that ask for help."""
         from keen_matrix.core.expect.help import help_rule
 
-        complete = self._table.help_complete
-        stream = self._document.help.stream or self._signature.row.help_stream or ""
+        complete, told = self._table.help_complete, self._document.help
+        stream = (told.stream if told else None) or self._signature.row.help_stream or ""
         return (help_rule(self._signature, complete, stream, self._base.place("signature")),)
 
     def tidy_rules(self) -> tuple[Rule, ...]:

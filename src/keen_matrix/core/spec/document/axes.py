@@ -10,7 +10,8 @@ from pydantic import (
     model_validator,
 )
 
-from keen_matrix.core.spec.document.base import Table, kind_of, wrong
+from keen_matrix.core.spec.document.base import kind_of, wrong
+from keen_matrix.core.spec.document.tables import Table
 from keen_matrix.core.vectors.axes import SOURCES
 
 Scalar = str | int | float | bool | list[str | int | float | bool]

@@ -1,4 +1,4 @@
-"""Tables, and the types of values that many of them have."""
+"""The types of values that many tables have."""
 
 import datetime
 from collections.abc import Callable
@@ -23,23 +23,6 @@ from keen_matrix.core.spec.document.texts import Role, fields_with
 
 MAX_STRENGTH = 6
 """Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
-
-
-def kebab(name: str) -> str:
-    """Return the key of a spec for a field of ours."""
-    return name.rstrip("_").replace("_", "-")
-
-
-class Table(BaseModel):
-    """A table of the spec: unknown keys are errors."""
-
-    model_config = ConfigDict(
-        extra="forbid",
-        frozen=True,
-        alias_generator=kebab,
-        validate_by_name=False,
-        defer_build=True,
-    )
 
 
 def _checked(parse: Callable[[str], object]) -> AfterValidator:

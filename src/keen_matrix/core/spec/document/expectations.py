@@ -1,12 +1,11 @@
-"""What a launch must do: texts, files, exits, rules, refusals."""
+"""What a launch must do: texts, files, exits, rules."""
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, ClassVar, Literal, Self, TypeAlias
+from typing import Annotated, Literal, Self, TypeAlias
 
 from pydantic import (
     AfterValidator,
     BeforeValidator,
-    ConfigDict,
     Field,
     WithJsonSchema,
     model_validator,
@@ -19,12 +18,10 @@ from keen_matrix.core.spec.document.base import (
     ExitForms,
     ExpressionText,
     SignalName,
-    Table,
     TemplateText,
     TextOrList,
     Texts,
     WordsOrList,
-    kebab,
     kind_of,
     literal_texts,
     one_or_more,
@@ -36,6 +33,7 @@ from keen_matrix.core.spec.document.base import (
     read_regex,
     wrong,
 )
+from keen_matrix.core.spec.document.tables import Table
 
 
 class ToleranceTable(Table):
@@ -431,31 +429,6 @@ class Expectations(Table):
     crash: Literal["allowed", "forbidden"] | None = Field(
         None, description="Whether a crash is allowed.", examples=["allowed"]
     )
-
-
-class RefusalKind(Expectations):
-    """What must come of a vector that the signature says must be refused, for one kind of refusal."""
-
-    names_culprit: bool | None = Field(
-        None, description="Whether the message must name what is to blame.", examples=[True]
-    )
-    blame: Literal["culprit", "anything"] | None = Field(
-        None,
-        description="Whether the message may name other arguments and not the one to blame (it may not, by default).",
-        examples=["anything"],
-    )
-
-
-class RefusalTable(RefusalKind):
-    """What must come of every vector that the signature says must be refused; [refusal.KIND] for
-    one kind alone."""
-
-    model_config = ConfigDict(
-        extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False
-    )
-    __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)
-    others: ClassVar = RefusalKind
-    """The class of the tables under keys of a spec's own."""
 
 
 class ExpectRule(Expectations):

@@ -5,7 +5,13 @@ from typing import Annotated
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
-from keen_matrix.core.spec.document.base import ExpressionText, Table, TemplateText, kind_of, wrong
+from keen_matrix.core.spec.document.base import (
+    ExpressionText,
+    TemplateText,
+    kind_of,
+    wrong,
+)
+from keen_matrix.core.spec.document.tables import Table
 from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
 
 

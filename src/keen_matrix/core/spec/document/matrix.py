@@ -14,7 +14,6 @@ from keen_matrix.core.spec.document.axes import AxisSource, AxisValue, read_axis
 from keen_matrix.core.spec.document.base import (
     MAX_STRENGTH,
     ExpressionText,
-    Table,
     TemplateText,
     TextOrList,
     kind_of,
@@ -29,6 +28,7 @@ from keen_matrix.core.spec.document.surroundings import (
     FilesTable,
     Launch,
 )
+from keen_matrix.core.spec.document.tables import Table
 
 
 def _combine(value: object) -> object:

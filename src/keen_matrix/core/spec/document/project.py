@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from keen_matrix.core.spec.document.base import Table
+from keen_matrix.core.spec.document.tables import Table
 
 
 class RunDefaults(Table):

@@ -1,12 +1,13 @@
-"""[signature]: what the program says it accepts."""
+"""[signature]: what the program says it accepts; [refusal] and [help]: what comes of that."""
 
 import datetime
 import math
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     AfterValidator,
     BeforeValidator,
+    ConfigDict,
     Field,
     WithJsonSchema,
 )
@@ -20,12 +21,13 @@ from keen_matrix.core.spec.document.axes import AxisValue
 from keen_matrix.core.spec.document.base import (
     STRINGS,
     ExpressionText,
-    Table,
     kind_of,
     read_by,
     read_regex,
     wrong,
 )
+from keen_matrix.core.spec.document.expectations import Expectations
+from keen_matrix.core.spec.document.tables import Table, kebab
 
 
 def _synopsis(value: Any) -> object:
@@ -268,3 +270,28 @@ class SignatureTable(AcceptedTable):
 
 
 # --- axes and matrices ---
+
+
+class RefusalKind(Expectations):
+    """What must come of a vector that the signature says must be refused, for one kind of refusal."""
+
+    names_culprit: bool | None = Field(
+        None, description="Whether the message must name what is to blame.", examples=[True]
+    )
+    blame: Literal["culprit", "anything"] | None = Field(
+        None,
+        description="Whether the message may name other arguments and not the one to blame (it may not, by default).",
+        examples=["anything"],
+    )
+
+
+class RefusalTable(RefusalKind):
+    """What must come of every vector that the signature says must be refused; [refusal.KIND] for
+    one kind alone."""
+
+    model_config = ConfigDict(
+        extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False
+    )
+    __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)
+    others: ClassVar = RefusalKind
+    """The class of the tables under keys of a spec's own."""

@@ -12,7 +12,6 @@ from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.model.quantities import parse_duration, parse_size
 from keen_matrix.core.spec.document.base import (
     SignalName,
-    Table,
     TemplateText,
     WordsOrList,
     check_words,
@@ -22,6 +21,7 @@ from keen_matrix.core.spec.document.base import (
     wrong,
 )
 from keen_matrix.core.spec.document.expectations import Mode
+from keen_matrix.core.spec.document.tables import Table
 from keen_matrix.core.spec.document.texts import Role
 
 

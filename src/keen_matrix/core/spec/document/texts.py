@@ -12,6 +12,7 @@ from typing import Annotated, Any, NamedTuple, TypeAlias, Union, get_args, get_o
 
 from pydantic import BaseModel
 
+from keen_matrix.core.spec.document.tables import Elsewhere, elsewhere_in
 from keen_matrix.core.spec.keys import KeyPath
 
 RawTable: TypeAlias = Mapping[str, object]
@@ -120,6 +121,9 @@ def _walk_of(annotation: object) -> Walk:
     """Return the walk of what an annotation of the document describes."""
     origin, arguments = get_origin(annotation), get_args(annotation)
     if origin is Annotated:
+        table = elsewhere_in(annotation)
+        if table is not None:
+            return _elsewhere_walk(table)
         role = _role_of(annotation)
         return _walk_of(arguments[0]) if role is None else _text_walk(role)
     if origin in (Union, types.UnionType):
@@ -132,6 +136,11 @@ def _walk_of(annotation: object) -> Walk:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return _model_walk(annotation)
     return _nothing
+
+
+def _elsewhere_walk(table: Elsewhere) -> Walk:
+    """Return the walk of a table that is loaded when there is data of it."""
+    return lambda path, data, _: _model_walk(table.table)(path, data, {})
 
 
 def _nothing(path: KeyPath, data: object, table: RawTable) -> Iterator[Placed]:

@@ -1,21 +1,28 @@
 """The whole document."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from pydantic import BeforeValidator, Field
 
-from keen_matrix.core.spec.document.base import Table, one_or_more
+from keen_matrix.core.spec.document.base import one_or_more
 from keen_matrix.core.spec.document.expectations import (
     Expectations,
     MaskTable,
     ReferenceTable,
-    RefusalTable,
 )
 from keen_matrix.core.spec.document.marks import KnownCases
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
-from keen_matrix.core.spec.document.signature import HelpTable, SignatureTable
 from keen_matrix.core.spec.document.surroundings import FilesTable
+from keen_matrix.core.spec.document.tables import Table, elsewhere
+
+if TYPE_CHECKING:
+    from keen_matrix.core.spec.document.signature import HelpTable, RefusalTable, SignatureTable
+else:  # loaded by a spec that has them
+    HelpTable, RefusalTable, SignatureTable = (
+        elsewhere(f"keen_matrix.core.spec.document.signature:{name}")
+        for name in ("HelpTable", "RefusalTable", "SignatureTable")
+    )
 
 
 class SpecDocument(Table):
@@ -38,13 +45,13 @@ class SpecDocument(Table):
         description="What every vector must do, unless a rule says otherwise.",
         examples=[{"exit": 0}],
     )
-    refusal: RefusalTable = Field(
-        default_factory=RefusalTable.model_construct,
+    refusal: RefusalTable | None = Field(
+        None,
         description="What every vector that the signature refuses must do.",
         examples=[{"exit": 2}],
     )
-    help: HelpTable = Field(
-        default_factory=HelpTable.model_construct,
+    help: HelpTable | None = Field(
+        None,
         description="What every derived vector that asks for help must do.",
         examples=[{"stream": "stdout"}],
     )
