@@ -4,6 +4,8 @@ much as it can."""
 from __future__ import annotations
 
 import random
+from functools import cached_property
+from itertools import accumulate
 
 import numpy as np
 
@@ -13,6 +15,29 @@ from keen_matrix.core.covering.feasible import Feasible
 FEW_BLOCKS = 56
 """Blocks of an axis up to which plain Python counts sooner than arrays do, each operation on which takes as
 long as twenty look-ups."""
+MOST_VALUES = 1_000
+"""Values of all axes up to which every pair of them has a place in one square array, of 4 MB then."""
+
+
+class _Pairs:
+    """Every value of every axis in a row: where the tuple of two of them is counted."""
+
+    def __init__(self, blocks: Blocks) -> None:
+        self.starts = [0, *accumulate(blocks.levels)]
+        """Where the values of each axis begin."""
+        # Values of one axis make no tuple: the dummy, which never counts as uncovered.
+        self._tuples = np.full((self.starts[-1],) * 2, blocks.total, dtype=np.intp)
+        for (one, other), base in zip(blocks.axes, blocks.bases.tolist(), strict=True):
+            shape = blocks.levels[one], blocks.levels[other]
+            numbers = np.arange(base, base + shape[0] * shape[1]).reshape(shape)
+            first = slice(self.starts[one], self.starts[one + 1])
+            second = slice(self.starts[other], self.starts[other + 1])
+            self._tuples[first, second], self._tuples[second, first] = numbers, numbers.T
+
+    def new(self, counts: np.ndarray) -> Ints:
+        """Return 1 for each pair of values that is uncovered."""
+        found: Ints = (counts == 0).astype(np.int32)[self._tuples]
+        return found
 
 
 class Greedy:
@@ -24,10 +49,12 @@ class Greedy:
         self.blocks, self.feasible = blocks, feasible
         self.random = random.Random(seed)
         self.candidates = candidates
-        self.spent = 0
         self._kept: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
         self._listed: dict[int, list[tuple[int, int, list[tuple[int, int]]]]] = {}
         self._has_few = blocks.of_axis.shape[1] <= FEW_BLOCKS
+        self._has_pairs = sum(blocks.levels) <= MOST_VALUES and all(
+            len(block) == 2 for block in blocks.axes
+        )
 
     def completed(self, rows: Ints, skip: np.ndarray | None) -> Ints:
         """Return the rows with more appended, so that every tuple outside `skip` is covered."""
@@ -42,10 +69,16 @@ class Greedy:
         left = np.flatnonzero(counts == 0)
         while len(left):
             tried = []
+            pairs = self._pairs.new(counts) if self._has_pairs else None
             for _ in range(self.candidates):
                 # A random uncovered tuple and not the first: candidates that all grow from one
                 # tuple are alike.
-                cells = self._row(counts, int(left[self.random.randrange(len(left))]))
+                number = int(left[self.random.randrange(len(left))])
+                cells = (
+                    self._row(counts, number)
+                    if pairs is None
+                    else self._row_of_pairs(pairs, number)
+                )
                 new = int((counts[self.blocks.numbers(cells[None, :])[0]] == 0).sum())
                 tried.append((new, cells))
             # of equal ones the first, so that a seed always leads to the same rows
@@ -55,6 +88,32 @@ class Greedy:
             left = left[counts[left] == 0]
             made.append(best[None, :])
         return np.vstack(made)
+
+    @cached_property
+    def _pairs(self) -> _Pairs:
+        return _Pairs(self.blocks)
+
+    def _row_of_pairs(self, new: Ints, number: int) -> Ints:
+        """Return what `_row` does where all blocks are pairs: what each value would cover anew is a sum
+        of rows of `new`, so an axis costs one addition."""
+        levels, starts = self.blocks.levels, self._pairs.starts
+        axes, values = self.blocks.decode(number)
+        set_values = dict(zip(axes, values, strict=True))
+        rest = [axis for axis in range(len(levels)) if axis not in set_values]
+        self.random.shuffle(rest)
+        gains = new[[starts[axis] + value for axis, value in set_values.items()]].sum(axis=0)
+        for axis in rest:
+            options, start = self._options(axis, set_values), starts[axis]
+            if len(options) == 1:
+                chosen = options[0]
+            else:
+                gained = gains[start : start + levels[axis]].tolist()
+                most = max(gained[option] for option in options)
+                top = [option for option in options if gained[option] == most]
+                chosen = top[self.random.randrange(len(top))]
+            set_values[axis] = chosen
+            gains += new[start + chosen]
+        return np.array([set_values[axis] for axis in range(len(levels))], dtype=np.int32)
 
     def _row(self, counts: np.ndarray, number: int) -> Ints:
         """Return a row around one tuple: the other axes in random order, each with the value that
@@ -115,7 +174,6 @@ class Greedy:
         strides = self.blocks.stride_of_axis[axis][ready]
         choices = np.array(options)
         gains = (counts[bases[:, None] + strides[:, None] * choices] == 0).sum(axis=0)
-        self.spent += bases.size * len(options)
         # The tie is broken by chance, since the first of equals would give small values to every
         # row.
         top = np.flatnonzero(gains == gains.max()).tolist()
@@ -126,7 +184,6 @@ class Greedy:
     ) -> int:
         """Return what `_best` does; `is_new` tells of each tuple whether it is uncovered."""
         gains = [0] * len(options)
-        ready = 0
         for base, stride, others in self._blocks_of(axis):
             number = base
             for other, step in others:
@@ -134,10 +191,8 @@ class Greedy:
                     break
                 number += set_values[other] * step
             else:
-                ready += 1
                 for at, option in enumerate(options):
                     gains[at] += is_new[number + stride * option]
-        self.spent += ready * len(options)
         most = max(gains)  # without a block that is ready: of all of them
         top = [at for at, gain in enumerate(gains) if gain == most]
         return options[top[self.random.randrange(len(top))]]

@@ -8,6 +8,7 @@ end at the axis in hand are kept in memory.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Sequence
 
 import numpy as np
@@ -60,38 +61,44 @@ class _Step:
                 self.others[number, at], self.strides[number, at] = each, size
                 size *= levels[each]
             total += size
+        self.base_list: list[int] = self.bases.tolist()
         self.used = self.strides > 0
-        self.covered = np.zeros(total, dtype=bool)
+        # One more than there are tuples: a block whose other cells are not all set has none, and takes
+        # the last, which is never uncovered.
+        self.uncovered = np.ones(total + 1, dtype=np.int32)
+        self.uncovered[total] = 0
         self.values = np.arange(levels[axis], dtype=np.int64)
 
     def grown(self) -> Ints:
         """Return the rows with the axis set as far as it matters."""
-        some = rows_at_once(self.others.size)
-        for at in range(len(self.rows)):
-            if at % some == 0:  # only the axis in hand changes, which no prefix reads
-                numbers, known = self._prefixes(self.rows[at : at + some])
-            chosen = int(self.rows[at, self.axis])
-            mine = numbers[at % some][known[at % some]]
-            if chosen == OPEN and len(mine):
-                gains = (~self.covered[mine[:, None] + self.values]).sum(axis=0)
-                # argmax takes the first of equals: the same rows on every machine.
-                best = int(gains.argmax())
-                # A value that covers nothing new is left open: it may take a tuple that is still
-                # uncovered later, and saves a row then.
-                chosen = best if gains[best] else OPEN
-                self.rows[at, self.axis] = chosen
-            if chosen != OPEN:
-                self.covered[mine + chosen] = True
+        some = rows_at_once(self.others.size * len(self.values))
+        for first in range(0, len(self.rows), some):
+            # only the axis in hand changes, which no prefix reads
+            part = self.rows[first : first + some]
+            for at, numbers in enumerate(self._numbers(part), first):
+                chosen = int(self.rows[at, self.axis])
+                if chosen == OPEN:
+                    gains = self.uncovered.take(numbers).sum(axis=0)
+                    # argmax takes the first of equals: the same rows on every machine.
+                    best = int(gains.argmax())
+                    # A value that covers nothing new is left open: it may take a tuple that is still
+                    # uncovered later, and saves a row then.
+                    chosen = best if gains[best] else OPEN
+                    self.rows[at, self.axis] = chosen
+                if chosen != OPEN:
+                    self.uncovered[numbers[:, chosen]] = 0
         self._place_rest()
         return self.rows
 
-    def _prefixes(self, rows: Ints) -> tuple[np.ndarray, np.ndarray]:
-        """Return for each row and block the number of its tuple with value 0, and whether all its
-        other cells are set."""
+    def _numbers(self, rows: Ints) -> np.ndarray:
+        """Return rows × blocks × values: the number of the tuple with each value of the axis, or the
+        last where not all other cells are set."""
         cells = rows[:, self.others].astype(np.int64)
         known = ((cells != OPEN) | ~self.used).all(axis=2)
         numbers = (np.where(self.used, cells, 0) * self.strides).sum(axis=2) + self.bases
-        return numbers, known
+        found: np.ndarray = numbers[:, :, None] + self.values
+        found[~known] = len(self.uncovered) - 1
+        return found
 
     def _place_rest(self) -> None:
         """Put every uncovered tuple into a row with fitting open cells, or into a new one."""
@@ -101,8 +108,8 @@ class _Step:
         table = np.vstack([spare, fresh])
         used = len(spare)
         has_open = (table == OPEN).any(axis=1)
-        for number in np.flatnonzero(~self.covered).tolist():
-            if self.covered[number]:
+        for number in np.flatnonzero(self.uncovered).tolist():
+            if not self.uncovered[number]:
                 continue
             axes, values = self._decode(number)
             cells = table[: used + count][:, axes]
@@ -117,13 +124,12 @@ class _Step:
                     has_open = np.concatenate([has_open, np.ones(len(more), dtype=bool)])
             table[at, axes] = values
             has_open[at] = bool((table[at] == OPEN).any())
-            numbers, known = self._prefixes(table[at : at + 1])
-            self.covered[numbers[0][known[0]] + int(table[at, self.axis])] = True
+            self.uncovered[self._numbers(table[at : at + 1])[0, :, int(table[at, self.axis])]] = 0
         self.rows = table[: used + count]
 
     def _decode(self, number: int) -> tuple[list[int], list[int]]:
-        block = int(np.searchsorted(self.bases, number, side="right")) - 1
-        rest = number - int(self.bases[block])
+        block = bisect_right(self.base_list, number) - 1
+        rest = number - self.base_list[block]
         axes, values = [self.axis], [rest % self.levels[self.axis]]
         for other, stride in zip(
             self.others[block].tolist(), self.strides[block].tolist(), strict=True

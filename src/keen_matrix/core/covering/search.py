@@ -35,7 +35,9 @@ SMALL_TUPLES, SMALL_PAIRS = 800, 2_000
 """Systems with no more tuples (8 axes of 5 values have 700), or with no more pairs and no conditions (10
 axes of 6 values have 1,620), get a part of the work, so that they are answered at once: more of it
 takes no row away from any of those that are measured."""
-SMALL_WORK = 3_000_000
+SMALL_WORK = 2_700_000
+WORTH_A_TRIAL = 1.6
+"""Rows of a start beside those of the smallest up to which it gets a part of the work."""
 TRIAL_SHARES = (0.6, 0.12, 0.08)
 """Parts of the work that the smallest starts get; what is left goes to the best result. The
 smallest start mostly wins."""
@@ -305,8 +307,15 @@ class _Search:
         # Arrays from algebra have no room for rows that somebody wants, nor for blocks of several
         # sizes.
         if len(fixed) == 0 and not self.demand.focus:
-            for rows, columns in _algebraic(self.levels, self.demand.strength):
+            sizes: list[int] = []
+            algebraic = _algebraic(
+                self.levels,
+                self.demand.strength,
+                lambda: int(min(sizes, default=MOST_ROWS) * WORTH_A_TRIAL),
+            )
+            for rows, columns in algebraic:
                 start = self._completed(self._grown(rows, columns, _order(self.levels)))
+                sizes.append(len(start))
                 yield start
                 # Optimal: no other start, and no shrinking, can do better.
                 if len(start) <= bound:
@@ -333,8 +342,8 @@ class _Search:
         best = starts[0]
         if len(best) <= bound or not self.work.limit:
             return best
-        # A start more than half as large again is not worth a part of the work.
-        promising = [each for each in starts if len(each) <= len(best) * 1.6][: len(TRIAL_SHARES)]
+        most = int(len(best) * WORTH_A_TRIAL)
+        promising = [each for each in starts if len(each) <= most][: len(TRIAL_SHARES)]
         trials = []
         self.demand.told(f"{len(best)} rows so far")
         for number, (rows, share) in enumerate(zip(promising, TRIAL_SHARES, strict=False)):
@@ -377,9 +386,11 @@ def _order(levels: Sequence[int]) -> list[int]:
     return sorted(range(len(levels)), key=lambda axis: (-levels[axis], axis))
 
 
-def _algebraic(levels: Sequence[int], strength: int) -> Iterable[tuple[Ints, int]]:
+def _algebraic(
+    levels: Sequence[int], strength: int, most: Callable[[], int]
+) -> Iterable[tuple[Ints, int]]:
     """Yield arrays from algebra over the first axes of the order, values beyond an axis's own
-    left open."""
+    left open; those of more rows than are worth looking at by then are not made."""
     order, count = _order(levels), len(levels)
     if max(levels) == 2 and strength == 2 and count > 3:
         yield _on_axes(fields.binary(count), range(count), levels), count
@@ -391,7 +402,7 @@ def _algebraic(levels: Sequence[int], strength: int) -> Iterable[tuple[Ints, int
     # many axes lose values; the next two orders are sometimes better, since more columns fit.
     for size in fields.field_orders(max(2, levels[order[min(strength, count) - 1]]))[:3]:
         # Fields are tried from small to large, so the ones after it are no smaller.
-        if size**strength > 20_000:
+        if size**strength > min(20_000, most()):
             return
         # axes with more values than the field has elements come after it in the order, and are
         # grown
@@ -404,6 +415,8 @@ def _algebraic(levels: Sequence[int], strength: int) -> Iterable[tuple[Ints, int
             large = fields.paired(size, len(fitting))
             arrays += [each for each in (small, large) if each is not None]
         for array in arrays:
+            if len(array) > most():
+                continue
             columns = min(array.shape[1], len(fitting))
             yield _on_axes(array[:, :columns], fitting[:columns], levels), columns
 

@@ -118,11 +118,12 @@ class Array:
 
     def _exchange(self, old: np.ndarray, new: np.ndarray) -> None:
         counts = self.counts
-        counts[old] -= 1
-        self._now_uncovered(old[counts[old] == 0])
-        covers = new[counts[new] == 0]
-        counts[new] += 1
-        self._now_covered(covers)
+        left = counts.take(old) - 1
+        counts[old] = left
+        self._now_uncovered(old[left == 0])
+        before = counts.take(new)
+        counts[new] = before + 1
+        self._now_covered(new[before == 0])
         # The dummy tuple was counted along; it never counts as covered or uncovered.
         counts[self.blocks.total] = NEVER
 
@@ -224,7 +225,7 @@ class Shrinker:
         array = self.array
         axes, values = array.blocks.decode(number)
         axes_array, wanted = np.array(axes), np.array(values, dtype=np.int32)
-        equal = array.rows[:, axes_array] == wanted
+        equal = array.rows.take(axes_array, axis=1) == wanted
         # Rows that lack one value of the tuple: one cell has to change, and one cell costs fewest
         # tuples.
         rows = (equal.sum(axis=1) == len(axes) - 1).nonzero()[0]
@@ -232,11 +233,11 @@ class Shrinker:
         work.spend(MOVE_COST if self.feasible is None else 3 * MOVE_COST)
         if not len(rows):
             return False
-        missing = equal[rows].argmin(axis=1)
-        cells, levels = axes_array[missing], wanted[missing]
+        missing = equal.take(rows, axis=0).argmin(axis=1)
+        cells, levels = axes_array.take(missing), wanted.take(missing)
         gains = array.gains(rows, cells, levels)
         work.spend(2 * len(rows) * array.blocks.of_axis.shape[1])
-        until = tabu[rows, cells]
+        until = tabu.ravel().take(rows * tabu.shape[1] + cells)
         # A tabu move is allowed when it leads to fewer uncovered tuples than ever before
         # (aspiration).
         barred = (until > moves) & ((gains <= len(array.uncovered) - record) | (until > 1 << 40))
@@ -254,7 +255,9 @@ class Shrinker:
 
     def _by_gain(self, gains: np.ndarray) -> list[int]:
         """Return the best move (ties broken by chance); with constraints all of them, best first."""
-        best = (gains == gains.max()).nonzero()[0].tolist()
+        listed = gains.tolist()
+        most = max(listed)
+        best = [at for at, gain in enumerate(listed) if gain == most]
         first = best[self.random.randrange(len(best))]
         if self.feasible is None:
             return [first]
