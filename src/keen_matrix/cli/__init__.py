@@ -255,7 +255,8 @@ def main(words: Sequence[str] | None = None) -> int:
     if "_ARGCOMPLETE" in os.environ:
         from keen_matrix.cli.completion import complete
 
-        complete(build_parser(_command_in(os.environ.get("COMP_LINE", ""))))
+        chosen = _command_in(os.environ.get("COMP_LINE", ""))
+        complete(build_parser(chosen, alone=chosen in COMMANDS))
     gc.set_threshold(GARBAGE_THRESHOLD)
     try:
         _prepare_signals()
