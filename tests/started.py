@@ -23,6 +23,20 @@ from typing import NoReturn
 LENGTH = struct.Struct("!I")
 TAKES_INTERPRETER = ("PYTHON", "LC_", "LANG", "MALLOC", "LD_")
 """Beginnings of the names of variables that an interpreter reads as it starts: a call with one of them is started anew."""
+WARMING = """
+[program]
+launch = "true"
+[signature]
+synopsis = "[-n N] [--fast] PORT..."
+values.N = { type = "int", min = 1, max = 60 }
+[[matrix]]
+name = "all"
+line = "{port} [-n {n}]"
+axes.port = ["Skerry", "Holm"]
+axes.n = ["1", "2"]
+where = ["port != 'Holm' or n == '1'"]
+expect = [{ exit = 0, stdout.matches = "a+" }, { when = "n == '1'", stdout.contains = ["{port}"] }]
+"""
 
 
 class Zygote:
@@ -131,9 +145,27 @@ def load() -> None:
         for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
             if not module.name.endswith(("__main__", ".cluster", ".entry")):
                 import_module(module.name)
-    from keen_matrix.core.spec.document.whole import SpecDocument
+    from keen_matrix.core.spec.document.tables import Table
 
-    SpecDocument.model_rebuild()  # put off until the first spec, as is right for a command: here each fork would do it
+    # What is put off until it is needed, as is right for a command: here each fork would do it anew.
+    for table in _below(Table):
+        table.model_rebuild()
+    read_one()
+
+
+def read_one() -> None:
+    """Read a spec, and describe a command line: the first of them makes what all share."""
+    from keen_matrix.cli import build_parser
+    from keen_matrix.core.errors import SpecFault
+    from keen_matrix.core.spec.load import load_spec
+
+    build_parser()
+    with contextlib.suppress(SpecFault):
+        load_spec("s.matrix.toml", WARMING)
+
+
+def _below(kind: type) -> list[type]:
+    return [each for below in kind.__subclasses__() for each in (below, *_below(below))]
 
 
 def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str, env: dict[str, str]) -> NoReturn:
