@@ -12,41 +12,56 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.families.elsewhere import PLACES
 from tests.conftest import Place
 
-SOUND = """
-import argparse, os, sys
-parser = argparse.ArgumentParser(allow_abbrev=False)
-parser.add_argument("-n", "--number", type=int, default=3)
-parser.add_argument("-q", "--quiet", action="store_true")
-parser.add_argument("port")
-given = parser.parse_args()
-if not 1 <= given.number <= 60:
-    parser.error("argument -n/--number: not in 1..60")
-print("fare", given.number, given.port)
-try:
-    sys.stdout.flush()
-except (AttributeError, OSError):
-    sys.exit(3)
+SOUND = r"""
+number=3 operands= names= left=
+wrong() { echo "usage: p [-n N] [-q] PORT
+p: $1" >&2; exit 2; }
+number() {
+    given=$1
+    case ${given#-} in '' | *[!0-9]*) wrong "-n, --number: '$1' is no whole number" ;; esac
+    [ ${#given} -lt 10 ] && [ "$given" -ge 1 ] && [ "$given" -le 60 ] || wrong "-n, --number: $1 is not in 1..60"
+    number=$given
+}
+operand() { [ -z "$names" ] || wrong "unexpected operand: $1"; names=x; port=$1; }
+while [ $# -gt 0 ]; do
+    case $left$1 in
+        x*) operand "$1" ;;
+        --) left=x ;;
+        --number=*) number "${1#*=}" ;;
+        --quiet) ;;
+        -n | --number) [ $# -gt 1 ] || wrong "$1 needs a value"; number "$2"; shift ;;
+        --*) wrong "unknown option $1" ;;
+        -n*) number "${1#-n}" ;;
+        -q?*) rest=${1#-q}; shift; set -- q "-$rest" "$@" ;;
+        -q) ;;
+        -?*) wrong "unknown option $1" ;;
+        *) operand "$1" ;;
+    esac
+    shift
+done
+[ -n "$names" ] || wrong "missing operand PORT"
+echo "fare $number $port" || exit 3
 """
 VALUES = 'values.N = { type = "int", min = 1, max = 60, default = 3 }\n'
 FAULTS = {
-    "a default that is another": ("default=3", "default=4", {"default stated"}),
-    "a number that wraps": ("if not 1", "given.number = (given.number + 2**31) % 2**32 - 2**31\nif not 1", {"out-of-range"}),
-    "a decimal comma": ("type=int", "type=lambda t: int(t.split(',')[0])", {"bad-type"}),
-    "any letter case": ("given = parser.parse_args()", "given = parser.parse_args([a.lower() if a[:2] == '--' else a for a in sys.argv[1:]])",
+    "a default that is another": ("number=3", "number=4", {"default stated"}),
+    "a number that wraps": ("[ ${#given} -lt 10 ]", "given=$((given % 4294967296))", {"out-of-range"}),
+    "a decimal comma": ("given=$1", "given=${1%%,*}", {"bad-type"}),
+    "any letter case": ('case $left$1 in', 'case $1 in --[NQ]*) low=$(echo "$1" | tr A-Z a-z); shift; set -- "$low" "$@" ;; esac\n    case $left$1 in',
                         {"unknown-option"}),
-    "the width of the terminal": ('print("fare"', 'print("fare"[:int(os.environ.get("COLUMNS", 80)) // 20]', {"COLUMNS"}),
-    "the zone": ('print("fare"', 'print(os.environ.get("TZ"), "fare"', {"TZ"}),
-    "the home": ('print("fare"', 'print(os.path.basename(os.environ["HOME"]), "fare"', {"HOME"}),
-    "the directory": ('print("fare"', 'print(os.path.basename(os.getcwd()), "fare"', {"directory"}),
-    "output that is lost": ("sys.exit(3)", "os._exit(0)", {"closed-output", "full-device"}),
+    "the width of the terminal": ('echo "fare', 'cut=$(printf "%s" "fare" | cut -c "1-$((${COLUMNS:-80} / 20))")\necho "$cut', {"COLUMNS"}),
+    "the zone": ('echo "fare', 'echo "$TZ fare', {"TZ"}),
+    "the home": ('echo "fare', 'echo "${HOME##*/} fare', {"HOME"}),
+    "the directory": ('echo "fare', 'echo "${PWD##*/} fare', {"directory"}),
+    "output that is lost": ("|| exit 3", "2> nothing; rm -f nothing; exit 0", {"closed-output", "full-device"}),
 }  # fmt: skip
 
 
 def run(place: Place, program: str, more: str = "") -> set[str]:
     """Run the program above in some edition; return the kinds that did not hold."""
-    place.write("p.py", program)
+    place.write("p.sh", program)
     families = '["accepted", "refusals", "rephrasings", "elsewhere"]'
-    top = f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\nwarm = true\n[signature]\nsynopsis = "[-n,--number N] [-q,--quiet] PORT"\n'
+    top = f'[program]\nlaunch = "sh {{here}}/p.sh"\n[signature]\nsynopsis = "[-n,--number N] [-q,--quiet] PORT"\n'
     place.write("p.matrix.toml", f"{top}derive = {families}\n{more}{VALUES}")
     place.last = place.call("run")  # type: ignore[attr-defined]
     return {each["kind"] for each in place.cases() if each["verdict"] != "held"}
@@ -70,8 +85,8 @@ def test_what_a_program_depends_on_is_passed_over(place: Place) -> None:
 
 
 UNTIDY = {
-    "a file": ('print("fare"', 'open("log.txt", "w").close()\nprint("fare"', "it leaves log.txt, which no word names"),
-    "a control sign": ('print("fare"', 'print("\\033[1mfare"', "it prints the control sign \\x1b to a pipe"),
+    "a file": ('echo "fare', ': > log.txt\necho "fare', "it leaves log.txt, which no word names"),
+    "a control sign": ('echo "fare', 'printf "\\033[1m"; echo "fare', "it prints the control sign \\x1b to a pipe"),
 }
 
 
@@ -125,6 +140,7 @@ def test_the_end_of_input_is_no_consent_and_no_reason_to_ask_without_end(place: 
         [program]
         launch = "{sys.executable} {{here}}/p.py"
         timeout = 5
+        output-cap = "64 KiB"
         [signature]
         synopsis = "[-c,--clear]"
         derive = ["accepted"]
