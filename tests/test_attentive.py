@@ -61,7 +61,7 @@ def run(place: Place, program: str, more: str = "") -> set[str]:
     """Run the program above in some edition; return the kinds that did not hold."""
     place.write("p.sh", program)
     families = '["accepted", "refusals", "rephrasings", "elsewhere"]'
-    top = f'[program]\nlaunch = "sh {{here}}/p.sh"\n[signature]\nsynopsis = "[-n,--number N] [-q,--quiet] PORT"\n'
+    top = '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nsynopsis = "[-n,--number N] [-q,--quiet] PORT"\n'
     place.write("p.matrix.toml", f"{top}derive = {families}\n{more}{VALUES}")
     place.last = place.call("run")  # type: ignore[attr-defined]
     return {each["kind"] for each in place.cases() if each["verdict"] != "held"}

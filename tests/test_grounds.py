@@ -15,30 +15,27 @@ from keen_matrix.core.expect.varying import varying_between
 from keen_matrix.core.launch.system import enter_system
 from keen_matrix.core.runs.stating import choices_told
 from tests.conftest import Place
+from tests.programs import in_sh
 
-FARE = """
-import argparse, os
-parser = argparse.ArgumentParser(prog="fare")
-parser.add_argument("-o", "--output", required={required})
-parser.add_argument("-a", "--all", action="store_true")
-group = parser.add_mutually_exclusive_group()
-group.add_argument("-l", "--language")
-group.add_argument("-s", "--short", action="store_true")
-parser.add_argument("--paging", choices=["always", "auto", "never"])
-parser.add_argument("--count", type=int)
-parser.add_argument("port")
-given = parser.parse_args()
-print({says})
-"""
+OPTIONS = {"-o,--output": "FILE", "-a,--all": "", "-l,--language": "LANG", "-s,--short": "", "--paging": "WHEN", "--count": "N"}
+WHEN = {"WHEN": ["always", "auto", "never"]}
+
+
+def fare(required: bool = False, says: str = "echo ok", exclusive: bool = True) -> str:
+    """Return the program of most tests here."""
+    groups = [("--language", "--short")] if exclusive else []
+    return in_sh(OPTIONS, choices=WHEN, whole={"N"}, exclusive=groups, required=["--output"] if required else [], says=says)
+
+
 SYNOPSIS = "[-o,--output FILE] [-a,--all] [-l,--language LANG] [-s,--short] [--paging WHEN] [--count N] PORT"
 SOUND = "[-o,--output FILE] [-a,--all] [-l,--language LANG | -s,--short] [--paging WHEN] [--count N] PORT"
 TYPES = 'values.WHEN = { of = ["always", "auto", "never"] }\nvalues.N = { type = "int" }\n'
 
 
-def run(place: Place, synopsis: str, *words: str, required: bool = False, says: str = '"ok"', more: str = "") -> list[dict[str, Any]]:
+def run(place: Place, synopsis: str, *words: str, required: bool = False, says: str = "echo ok", more: str = "") -> list[dict[str, Any]]:
     """Run a spec of the program above, and return the records."""
-    place.write("fare.py", FARE.format(required=required, says=says))
-    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\nwarm = true\n[signature]\nsynopsis = "{synopsis}"\n{more}')
+    place.write("fare.sh", fare(required, says))
+    place.write("f.matrix.toml", f'[program]\nlaunch = "sh {{here}}/fare.sh"\n[signature]\nsynopsis = "{synopsis}"\n{more}')
     place.last = place.call("run", *words)  # type: ignore[attr-defined]
     return place.cases()
 
@@ -90,8 +87,8 @@ def test_a_synopsis_that_says_it_all_has_nothing_told(place: Place) -> None:
 
 
 def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) -> None:
-    place.write("fare.py", "import sys\nsys.exit('fare: no such file: ' + ' '.join(sys.argv[1:]))\n")
-    place.write("f.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\nwarm = true\n[signature]\nsynopsis = "[-a] FILE"\nhelp = []\n')
+    place.write("fare.sh", 'echo "fare: no such file: $*" >&2\nexit 1\n')
+    place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/fare.sh"\n[signature]\nsynopsis = "[-a] FILE"\nhelp = []\n')
     came = place.call("run", "--report", "junit=j.xml", "--report", "tap=t.tap")
     cases = place.cases()
     verdicts = Counter(each["verdict"] for each in cases)
@@ -122,25 +119,23 @@ def test_what_was_learnt_is_kept_and_every_command_sees_the_same_vectors(place: 
 
 def test_what_was_learnt_is_tried_again_and_found_out_anew_when_it_changed(place: Place) -> None:
     assert "clash --language --short" in told(run(place, SYNOPSIS, more=TYPES))
-    mended = (place.folder / "fare.py").read_text().replace("add_mutually_exclusive_group", "add_argument_group")
-    place.write("libfare.py", mended)
-    place.write("fare.py", "import libfare\n")
+    place.write("libfare.sh", fare(exclusive=False))
+    place.write("fare.sh", '. "${0%/*}/libfare.sh"\n')
     first = place.call("run")
     assert first.status == 0, first.out
-    place.write("libfare.py", mended.replace("add_argument_group", "add_mutually_exclusive_group"))
+    place.write("libfare.sh", fare())
     assert place.call("run").status == 1, "the program's own file is as it was, and its library is not"
     assert "clash --language --short" in told(place.cases())
 
 
 def test_a_control_that_worked_once_is_tried_again_before_anything_stands_on_it(place: Place) -> None:
     """The program's own file stays; what it loads refuses an option that is no base and was no clash."""
-    place.write("libfare.py", FARE.format(required=False, says='"ok"'))
-    place.write("fare.py", "import libfare\n")
-    spec = f'[program]\nlaunch = "{sys.executable} {{here}}/fare.py"\nwarm = true\n[signature]\nderive = ["refusals"]\nsynopsis = "{SOUND}"\n{TYPES}'
+    place.write("libfare.sh", fare())
+    place.write("fare.sh", '. "${0%/*}/libfare.sh"\n')
+    spec = f'[program]\nlaunch = "sh {{here}}/fare.sh"\n[signature]\nderive = ["refusals"]\nsynopsis = "{SOUND}"\n{TYPES}'
     place.write("f.matrix.toml", spec)
     assert place.call("run").status == 0
-    closed = FARE.format(required=False, says='"ok"').replace("print(", "if given.short: parser.error('closed')\nprint(")
-    place.write("libfare.py", closed)
+    place.write("libfare.sh", fare(says='[ -z "$is_short" ] || wrong closed\necho ok'))
     assert place.call("run").status == 1
     for each in place.cases():
         alone = "--short" in each["control"] and "--all" not in each["control"]
@@ -163,14 +158,14 @@ def test_a_choice_that_derives_nothing_tries_nothing(place: Place) -> None:
 
 
 def test_what_varies_by_itself_is_masked_told_once_and_offered(place: Place) -> None:
-    cases = run(place, SOUND, says='"pid", os.getpid(), given.port', more=TYPES + 'derive = ["rephrasings", "again"]\n')
+    cases = run(place, SOUND, says='echo "pid $$ $operand1"', more=TYPES + 'derive = ["rephrasings", "again"]\n')
     assert {each["verdict"] for each in cases} == {"held"}
     out = place.last.out  # type: ignore[attr-defined]
     assert out.count("varies by itself") == 1 and r"[[mask]]   matches = '(?<=pid\ )\d+'" in out
 
 
 def test_an_output_that_varies_wholly_is_not_compared(place: Place) -> None:
-    says = '"".join(__import__("random").choices("abcdefghij", k=__import__("random").randint(20, 60)))'
+    says = 'head -c $(($$ % 40 + 20)) /dev/urandom | base64 -w 0'
     cases = run(place, SOUND, says=says, more=TYPES + 'derive = ["rephrasings"]\n')
     assert {each["verdict"] for each in cases} == {"held"}
     assert "stdout varies wholly" in place.last.out  # type: ignore[attr-defined]
@@ -298,33 +293,26 @@ def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_co
 
 
 ASKS_FOR_A_FILE = """
-import argparse, json, sys
-parser = argparse.ArgumentParser(allow_abbrev=False)
-parser.add_argument("--sort", action="store_true")
-parser.add_argument("--indent", type=int, default=0)
-parser.add_argument("file", nargs="?", metavar="FILE", type=argparse.FileType(), default=sys.stdin)
-given = parser.parse_args()
-try:
-    print(json.dumps(json.load(given.file), sort_keys=given.sort, indent=given.indent))
-except ValueError as error:
-    sys.exit(str(error))
+[ -z "$operand1" ] || [ -r "$operand1" ] || wrong "argument FILE: can't open '$operand1'"
+text=$(cat -- "${operand1:-/dev/stdin}")
+[ "$text" ] || { echo "Expecting value: line 1 column 1 (char 0)" >&2; exit 1; }
+echo "$text"
 """
 
 
 def test_an_operand_that_is_required_is_told_once_and_all_stand_on_it(place: Place) -> None:
-    place.write("p.py", ASKS_FOR_A_FILE)
-    place.write("p.matrix.toml", f"""
+    place.write("p.sh", in_sh({"--sort": "", "--indent": "N"}, ("FILE", 0, 1), whole={"N"}, says=ASKS_FOR_A_FILE))
+    place.write("p.matrix.toml", """
         [program]
-        launch = "{sys.executable} {{here}}/p.py"
-        warm = true
+        launch = "sh {here}/p.sh"
         [signature]
         synopsis = "[--sort] [--indent N] [FILE]"
         reader = "argparse"
         abbreviations = false
-        values.N = {{ type = "int", example = 2 }}
-        values.FILE = {{ type = "file" }}
+        values.N = { type = "int", example = 2 }
+        values.FILE = { type = "file" }
         [files]
-        "a.json" = {{ literal = true, text = '{{"b": 1}}' }}
+        "a.json" = { literal = true, text = '{"b": 1}' }
         """)  # fmt: skip
     ran = place.call("run")
     failed = [each for each in place.cases() if each["verdict"] != "held"]
