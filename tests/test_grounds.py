@@ -293,7 +293,7 @@ def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_co
 
 
 ASKS_FOR_A_FILE = """
-[ -z "$operand1" ] || [ -r "$operand1" ] || wrong "argument FILE: can't open '$operand1'"
+[ $_at = 0 ] || [ -f "$operand1" ] || wrong "argument FILE: can't open '$operand1'"
 text=$(cat -- "${operand1:-/dev/stdin}")
 [ "$text" ] || { echo "Expecting value: line 1 column 1 (char 0)" >&2; exit 1; }
 echo "$text"
