@@ -44,46 +44,45 @@ from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.scripts import text_of_script
 from tests.conftest import Place
+from tests.programs import in_sh
 
-FREIGHT = """
-    import getopt, sys
-    def refuse(text):
-        print("freight: error:", text, file=sys.stderr)
-        sys.exit(64)
-    words = sys.argv[1:]
-    if words in (["-h"], ["--help"]):
-        print("usage: freight [-r DIGITS] [-u UNIT] [-v] [-q] WEIGHT FROM\\n\\noptions:\\n  -r, --round DIGITS  digits to round to\\n"
-              "  -u, --unit UNIT  unit\\n  -v, --verbose  more\\n  -q, --quiet  less\\n  --list  list units\\n  -h, --help  help")
-        sys.exit(0)
-    try:
-        pairs, rest = getopt.gnu_getopt(words, "r:u:vq", ["round=", "unit=", "verbose", "quiet", "list"])
-    except getopt.GetoptError as error:
-        refuse(error)
-    given = dict(pairs)
-    if "--list" in given:
-        print("kg\\nlb")
-        sys.exit(0)
-    if {"-v", "--verbose"} & set(given) and {"-q", "--quiet"} & set(given):
-        refuse("--verbose and --quiet exclude each other")
-    if len(rest) != 2:
-        refuse("expected WEIGHT and FROM")
-    try:
-        weight = float(rest[0])
-    except ValueError:
-        refuse(f"WEIGHT {rest[0]!r} is not a number")
-    if rest[1] not in ("kg", "lb"):
-        refuse(f"FROM: invalid choice: {rest[1]!r} (choose from 'kg', 'lb')")
-    digits = given.get("-r", given.get("--round", "2"))
-    if not digits.isdigit() or int(digits) > 9:
-        refuse(f"{digits} is not between 0 and 9")
-    if given.get("-u", given.get("--unit", "kg")) not in ("kg", "lb"):
-        refuse(f"UNIT is none of kg, lb")
-    print(round(weight * 2, int(digits)))
+FREIGHT = r"""
+    refuse() { echo "freight: error: $1" >&2; exit 64; }
+    number() { printf '%s' "$1" | grep -qiE '^[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)(e[-+]?[0-9]+)?$|^[-+]?(inf|nan)$'; }
+    read_words() { getopt -n freight -o r:u:vq -l round:,unit:,verbose,quiet,list -- "$@"; }
+    [ $# = 1 ] && case $1 in -h | --help)
+        printf '%s\n' 'usage: freight [-r DIGITS] [-u UNIT] [-v] [-q] WEIGHT FROM' '' 'options:' '  -r, --round DIGITS  digits to round to' \
+            '  -u, --unit UNIT  unit' '  -v, --verbose  more' '  -q, --quiet  less' '  --list  list units' '  -h, --help  help'
+        exit ;;
+    esac
+    told=$(read_words "$@" 2>&1 > /dev/null) || refuse "$told"
+    eval set -- "$(read_words "$@")"
+    digits=2 unit=kg verbose= quiet= list=
+    while [ "$1" != -- ]; do
+        case $1 in
+            -r | --round) digits=$2; shift ;;
+            -u | --unit) unit=$2; shift ;;
+            -v | --verbose) verbose=1 ;;
+            -q | --quiet) quiet=1 ;;
+            --list) list=1 ;;
+        esac
+        shift
+    done
+    shift
+    [ -z "$list" ] || { printf 'kg\nlb\n'; exit; }
+    [ -z "$verbose" ] || [ -z "$quiet" ] || refuse "--verbose and --quiet exclude each other"
+    [ $# = 2 ] || refuse "expected WEIGHT and FROM"
+    number "$1" || refuse "WEIGHT '$1' is not a number"
+    case $2 in kg | lb) ;; *) refuse "FROM: invalid choice: '$2' (choose from 'kg', 'lb')" ;; esac
+    case $digits in '' | *[!0-9]* | ????????*) refuse "$digits is not between 0 and 9" ;; esac
+    [ "$digits" -le 9 ] || refuse "$digits is not between 0 and 9"
+    case $unit in kg | lb) ;; *) refuse "UNIT is none of kg, lb" ;; esac
+    awk -v weight="$1" -v digits="$digits" 'BEGIN { printf "%.*f\n", digits, weight * 2 }'
     """
 SPARSE = """
     # what freight costs
     [program]
-    launch = "python3 -S {here}/freight.py"   # no site packages
+    launch = "sh {here}/freight.sh"   # in every shell
 
     [signature]
     synopsis = "[-r,--round DIGITS] [-u,--unit UNIT] [-v,--verbose] [-q,--quiet] [--list] WEIGHT FROM"
@@ -104,7 +103,7 @@ def findings(text: str, word: str = "finding") -> list[str]:
 
 @pytest.fixture
 def freight(place: Place) -> Place:
-    place.write("freight.py", FREIGHT)
+    place.write("freight.sh", FREIGHT)
     place.write("f.matrix.toml", SPARSE)
     return place
 
@@ -116,7 +115,7 @@ def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place)
     assert shown.status == 1 and path.read_text() == before
     assert sorted(findings(shown.out)) == sorted(FOUND)
     assert findings(shown.out, "defect") == ["--help is refused beside other words"]
-    assert "at most 200 launches of python3 -S" in shown.err
+    assert "at most 200 launches of sh" in shown.err
     assert "word kg   exit 64: freight: error: WEIGHT 'word' is not a number" in shown.out
     assert (
         '+FROM = { of = ["kg", "lb"] } # observed: ' in shown.out
@@ -125,7 +124,7 @@ def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place)
     written = freight.call("settle", "f.matrix.toml", "--write", timeout=120)
     text = path.read_text()
     assert written.status == 0 and findings(written.out) == findings(shown.out)
-    assert "# what freight costs\n[program]\n" in text and "   # no site packages\n" in text
+    assert "# what freight costs\n[program]\n" in text and "   # in every shell\n" in text
     assert (
         "exit = 64 # observed in" in text
         and 'reader = "getopt-long" # observed' in text
@@ -151,10 +150,7 @@ def test_launches_are_limited_and_what_was_found_is_kept(freight: Place) -> None
 
 
 def test_an_interruption_keeps_what_was_found(freight: Place) -> None:
-    slow = FREIGHT.replace(
-        "words = sys.argv[1:]", "import time; time.sleep(0.04)\n    words = sys.argv[1:]"
-    )
-    freight.write("freight.py", slow)
+    freight.write("freight.sh", "    sleep 0.04" + FREIGHT)
     process = freight.start("settle", "f.matrix.toml", "--write")
     assert process.stderr is not None and b" launches of " in process.stderr.readline()
     time.sleep(5)
@@ -713,8 +709,9 @@ def test_what_contradicts_the_spec_is_told_and_ends_nothing(place: Place) -> Non
 @pytest.mark.parametrize("files", ["", '[files]\n"list.txt" = "1\\n"\n'])
 def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_now(place: Place, files: str) -> None:
     log = place.folder / "log"
-    place.write("freight.py", "import sys\n" + f"open({str(log)!r}, 'a').write(repr(sys.argv[1:]) + chr(10))\n" + textwrap.dedent(FREIGHT))
-    path = place.write("f.matrix.toml", textwrap.dedent(SPARSE).replace("[signature]", "warm = false\n\n[signature]"))
+    noted = f"""line=$(printf '<%s>' "$@" | tr '\\n' ' ')\necho "$line" >> '{log}'\n"""
+    place.write("freight.sh", noted + textwrap.dedent(FREIGHT))
+    path = place.write("f.matrix.toml", textwrap.dedent(SPARSE))
     path.write_text(path.read_text() + files)
     came = place.call("settle", "f.matrix.toml", "--launches", "300", timeout=120)
     told = re.search(r"after (\d+) launches", came.out)
@@ -789,16 +786,10 @@ def test_the_bounds_of_a_number_are_found_though_its_parser_says_what_it_is(plac
 
 def test_a_value_is_looked_for_before_a_partner_that_a_message_seems_to_name(place: Place) -> None:
     """Beside --tabs the delimiter does nothing, so that any is accepted."""
-    place.write("p.py", """
-        import argparse
-        parser = argparse.ArgumentParser()
-        parser.add_argument("--delimiter")
-        parser.add_argument("--tabs", action="store_true")
-        given = parser.parse_args()
-        if given.delimiter and len(given.delimiter) != 1 and not given.tabs:
-            parser.error("the delimiter is one character (--tabs for tabs)")
-        """)
-    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--delimiter CHAR] [--tabs]"\n')
+    place.write("p.sh", in_sh({"--delimiter": "CHAR", "--tabs": ""}, ("", 0, 0), says="""
+        [ -z "$delimiter" ] || [ ${#delimiter} = 1 ] || [ "$is_tabs" ] || wrong "the delimiter is one character (--tabs for tabs)"
+        """))
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--delimiter CHAR] [--tabs]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert "where" not in stated and stated["values"] == {"CHAR": {"max": 1}}, stated
@@ -806,19 +797,11 @@ def test_a_value_is_looked_for_before_a_partner_that_a_message_seems_to_name(pla
 
 def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
     """--read takes standard input for it, and so needs none."""
-    place.write("p.py", """
-        import argparse, sys
-        parser = argparse.ArgumentParser()
-        parser.add_argument("--list", action="store_true")
-        parser.add_argument("--read", action="store_true")
-        parser.add_argument("port", nargs="?")
-        given = parser.parse_args()
-        if given.list and given.port is None:
-            parser.error("nothing to list")
-        if given.read and given.port is None and not sys.stdin.read():
-            parser.error("nothing to read")
-        """)
-    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--list] [--read] [PORT]"\n')
+    place.write("p.sh", in_sh({"--list": "", "--read": ""}, ("PORT", 0, 1), says="""
+        [ -z "$is_list" ] || [ $_at = 1 ] || wrong "nothing to list"
+        [ -z "$is_read" ] || [ $_at = 1 ] || [ "$(cat)" ] || wrong "nothing to read"
+        """))
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--list] [--read] [PORT]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert stated["where"] == ["not given('--list') or PORT is not None"] and stated["aside"] == ["--read"], stated
@@ -827,19 +810,10 @@ def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
 
 
 def test_an_operand_that_every_option_asks_for_is_required_beside_options(place: Place) -> None:
-    place.write("p.py", """
-        import argparse, sys
-        parser = argparse.ArgumentParser()
-        for name in ("--list", "--all", "--quick"):
-            parser.add_argument(name, action="store_true")
-        parser.add_argument("ports", nargs="*")
-        if not sys.argv[1:]:
-            parser.print_help()
-            sys.exit()
-        if not parser.parse_args().ports:
-            parser.error("no ports to sail to")
-        """)
-    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--list] [--all] [--quick] [PORTS...]"\n')
+    place.write("p.sh", "[ $# -gt 0 ] || { echo 'usage: fare PORTS'; exit; }" + in_sh(
+        {"--list": "", "--all": "", "--quick": ""}, ("PORTS", 0, 99), says='[ $_at -gt 0 ] || wrong "no ports to sail to"'
+    ))
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--list] [--all] [--quick] [PORTS...]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert stated["synopsis"] == ["[--list] [--all] [--quick] PORTS...", ""] and "aside" not in stated, stated
@@ -848,16 +822,12 @@ def test_an_operand_that_every_option_asks_for_is_required_beside_options(place:
 
 
 def test_what_is_refused_behind_the_input_only_is_claimed_of_no_value(place: Place) -> None:
-    place.write("p.py", """
-        import argparse, sys
-        parser = argparse.ArgumentParser()
-        parser.add_argument("--sign", default=",")
-        sign = parser.parse_args().sign
-        sys.stdin.read()
-        if len(sign) != 1:
-            parser.error("the sign must be a single character")
-        """)
-    place.write("p.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\nreader = "argparse"\nsynopsis = "[--sign SIGN]"\n')
+    place.write("p.sh", in_sh({"--sign": "SIGN"}, ("", 0, 0), says="""
+        cat > /dev/null
+        sign=${sign-,}
+        [ ${#sign} = 1 ] || wrong "the sign must be a single character"
+        """))
+    place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--sign SIGN]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
     values = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]["values"]
     assert values["SIGN"]["open"] is True, values
