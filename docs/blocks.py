@@ -83,8 +83,9 @@ def missing(page: str) -> str:
     return ""
 
 
-def _run(script: str, folder: Path) -> subprocess.CompletedProcess[str]:
-    path = os.pathsep.join([str(Path(sys.executable).parent), os.environ["PATH"]])
+def _run(script: str, folder: Path, first: str = "") -> subprocess.CompletedProcess[str]:
+    own = [first] if first else []
+    path = os.pathsep.join([*own, str(Path(sys.executable).parent), os.environ["PATH"]])
     environment: Mapping[str, str] = {
         **os.environ,
         "PATH": path,
@@ -140,15 +141,16 @@ def shortened(shown: str, printed: str) -> str:
     return "\n".join(each.rstrip() for each in [*head, GAP, *tail]) + "\n"
 
 
-def walk(page: str, folder: Path, *, anew: bool = False) -> str:
+def walk(page: str, folder: Path, *, anew: bool = False, first: str = "") -> str:
     """Walk through a page in an empty folder; return the page, with what is printed written anew where
-    that is asked for. Raises Unlike where something comes otherwise than the page shows."""
+    that is asked for. A folder given as `first` stands before all others in PATH. Raises Unlike where
+    something comes otherwise than the page shows."""
     printed = ""
     changes: list[tuple[Block, str]] = []
     for block in blocks_of(page):
         path = folder / block.about
         if block.kind == "run":
-            came = _run(block.text, folder)
+            came = _run(block.text, folder, first)
             printed = came.stdout.replace(str(folder), HOME)
             if came.returncode != int(block.about or 0):
                 raise Unlike(f"exit {came.returncode} of\n{block.text}\n{printed}")

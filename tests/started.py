@@ -8,6 +8,7 @@ import atexit
 import contextlib
 import gc
 import json
+import marshal
 import os
 import pkgutil
 import selectors
@@ -17,7 +18,9 @@ import struct
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from importlib import import_module
+from pathlib import Path
 from typing import NoReturn
 
 LENGTH = struct.Struct("!I")
@@ -109,6 +112,40 @@ def _exactly(control: socket.socket, count: int) -> bytes:
     return data
 
 
+CLIENT = """\
+#!{python} -IS
+import _socket, marshal, os, sys
+door = _socket.socket(_socket.AF_UNIX)
+door.connect({door!r})
+words = marshal.dumps([sys.argv, os.getcwd(), dict(os.environ)])
+door.sendmsg([len(words).to_bytes(4, "big")], [(_socket.SOL_SOCKET, _socket.SCM_RIGHTS, b"".join(n.to_bytes(4, sys.byteorder) for n in range(3)))])
+door.sendall(words)
+sys.exit(int.from_bytes(door.recv(4), "big"))
+"""
+"""A `keen-matrix` that a shell can call, which takes a tenth of the time that an interpreter of its own would."""
+
+
+@contextlib.contextmanager
+def door(folder: Path, env: dict[str, str]) -> Iterator[str]:
+    """Give a folder for PATH whose `keen-matrix` is a fork of an interpreter with the environment given."""
+    place = str(folder / "door")
+    (folder / "bin").mkdir()
+    client = folder / "bin" / "keen-matrix"
+    client.write_text(CLIENT.format(python=sys.executable, door=place))
+    client.chmod(0o755)
+    with socket.socket(socket.AF_UNIX) as listening:
+        listening.bind(place)
+        listening.listen(16)
+        words = [sys.executable, __file__, "--door", str(listening.fileno())]
+        pipe = subprocess.PIPE
+        server = subprocess.Popen(words, pass_fds=[listening.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env=env)
+        try:
+            yield str(folder / "bin")
+        finally:
+            server.kill()
+            server.communicate()
+
+
 # --- in the interpreter that is forked ---
 
 
@@ -134,6 +171,31 @@ def serve(control: socket.socket) -> None:
         control.sendall(LENGTH.pack(pid))
         _, status = os.waitpid(pid, 0)
         control.sendall(LENGTH.pack(status))
+
+
+def open_door(listening: socket.socket) -> None:
+    """Fork a call for everyone who comes, and tell them what it ended with; several may be there at once."""
+    load()
+    gc.collect()
+    gc.freeze()
+    while True:
+        caller, _ = listening.accept()
+        with contextlib.suppress(ChildProcessError):
+            while os.waitpid(-1, os.WNOHANG)[0]:
+                pass
+        if os.fork():
+            caller.close()
+            continue
+        head, ancillary, _, _ = caller.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
+        words, cwd, env = marshal.loads(_exactly(caller, LENGTH.unpack(head)[0]))
+        pid = os.fork()
+        if pid == 0:
+            listening.close()
+            be_called(caller, list(array.array("i", ancillary[0][2])), words, cwd, env)
+        _, status = os.waitpid(pid, 0)
+        code = os.waitstatus_to_exitcode(status)
+        caller.sendall(LENGTH.pack(code if code >= 0 else 128 - code))
+        os._exit(0)
 
 
 def load() -> None:
@@ -197,4 +259,6 @@ def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str
 
 if __name__ == "__main__":
     sys.path.pop(0)  # the tests' own folder
+    if sys.argv[1] == "--door":
+        open_door(socket.socket(fileno=int(sys.argv[2])))
     serve(socket.socket(fileno=int(sys.argv[1])))

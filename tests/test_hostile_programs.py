@@ -342,7 +342,7 @@ class Command:
         except KeyboardInterrupt:
             raise {kind}(())
 cli.module_of = lambda name: Command
-cli.build_parser = lambda chosen: parser
+cli.build_parser = lambda chosen, alone: parser
 from types import SimpleNamespace as Any
 parser = Any(parse_known_args=lambda words: (Any(command="unfold"), []), commands={{}}, take_operands=lambda *_: [])
 raise SystemExit(cli.main(["unfold"]))

@@ -307,9 +307,8 @@ def test_doubt_does_not_depend_on_the_order_in_which_cases_ended(office: Place) 
     told = office.call("doubt", "fare.matrix.toml").out
     path = office.folder / ".keen-matrix/last.jsonl"
     head, *cases, end = path.read_text().splitlines(keepends=True)
-    for shift in (60, 150):
-        path.write_text("".join([head, *reversed(cases[shift:] + cases[:shift]), end]))
-        assert sorted(office.call("doubt", "fare.matrix.toml").out.splitlines()) == sorted(told.splitlines()), shift
+    path.write_text("".join([head, *reversed(cases[60:] + cases[:60]), end]))
+    assert sorted(office.call("doubt", "fare.matrix.toml").out.splitlines()) == sorted(told.splitlines())
 
 
 def test_insight_needs_a_run(place: Place) -> None:

@@ -18,6 +18,7 @@ OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
 FARE = """
     [program]
     launch = "{python} {office}/sound/fare.py"
+    warm = true
     [signature]
     synopsis = "[-n,--riders RIDERS] [--bike | --car] [--round-trip] [--format FORMAT] [-s,--save FILE] ORIGIN DESTINATION"
     help = ["-h", "--help"]
