@@ -59,13 +59,12 @@ def test_what_is_shown_does_not_depend_on_the_hash_seed(place: Place) -> None:
     """Sets of texts come in another order in every process: none may decide the order of what a user reads."""
     shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
     assert place.call("run", "--program", "sh {here}/faulty/tide.sh", "tide.matrix.toml").status == 1
-    seeded = [Zygote({**os.environ, "PYTHONHASHSEED": str(seed)}) for seed in (0, 3)]
+    seeded = Zygote({**os.environ, "PYTHONHASHSEED": "3"})
     env = {**os.environ, "NO_COLOR": "1"}
     for words in READERS:
-        came = [each.call(COMMAND, words.split(), str(place.folder), env, b"", 60) for each in (*seeded, zygote())]
-        assert came[0][1] and came[0] == came[1] == came[2], words
-    for each in seeded:
-        each.end()
+        came = [each.call(COMMAND, words.split(), str(place.folder), env, b"", 60) for each in (seeded, zygote())]
+        assert came[0][1] and came[0] == came[1], words
+    seeded.end()
 
 
 @pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))

@@ -259,7 +259,7 @@ def test_a_hundred_thousand_characters_are_read_at_once(place: Place) -> None:
 
 
 HELPS = {
-    "blank lines": "\n" * 300_000, "headings": "options:\n" * 12_000, "white space": "-a \t\x0b" * 20_000, "open groups": "Usage: x\n" + " [a\n" * 50_000,
+    "blank lines": "\n" * 300_000, "headings": "options:\n" * 12_000, "white space": "-a \t\x0b" * 8_000, "open groups": "Usage: x\n" + " [a\n" * 50_000,
     "commands": "commands:\n  a  b\n" * 6_000, "open values": "  -a, --b[=" * 30_000, "quotes": "  -a  x " + "'a', " * 70_000,
     "options": "".join(f"  --o{number}  text\n" for number in range(6_000)), "prose": "  -a  b\n" + "      one of a, b, c and\n" * 12_000,
     "a long word": "  -a  one of " + "a" * 300_000, "dashes": ("--a" * 166 + "\n") * 200, "usages": "usage: a [b]\n" * 6_000, "panels": "╭─ Options ─╮\n" * 5_000 + "│ --a  B │\n" * 3_000,

@@ -30,7 +30,6 @@ ARGPARSE = Real(
     p.add_argument("port", choices=["Skerry", "Holm"], metavar="PORT")
     p.add_argument("names", nargs="*", metavar="NAME")
     p.add_argument("-n", "--riders", type=int, default=1, metavar="N")
-    p.add_argument("--price", type=float, metavar="P")
     g = p.add_mutually_exclusive_group()
     g.add_argument("--bike", action="store_true")
     g.add_argument("--car", action="store_true")
@@ -39,15 +38,14 @@ ARGPARSE = Real(
     """,
     f"{sys.executable} {{here}}/book.py",
     """
-    synopsis = "[-h,--help] [-n,--riders N] [--price P] [--bike | --car] [-v] PORT [NAME...]"
+    synopsis = "[-h,--help] [-n,--riders N] [--bike | --car] [-v] PORT [NAME...]"
     values.N = { type = "int", default = 1 }
-    values.P.type = "float"
     values.PORT.of = ["Skerry", "Holm"]
     """,
     (
         ("type=int", "type=str", "refusals"),
         ("g.add_argument", "p.add_argument", "refusals"),
-        ("vars(p.parse_args())", "(lambda a: (a.port, a.names, a.riders, a.price, a.bike, a.car))(p.parse_args())", "effects"),
+        ("vars(p.parse_args())", "(lambda a: (a.port, a.names, a.riders, a.bike, a.car))(p.parse_args())", "effects"),
         ("choices=[\"Skerry\", \"Holm\"], ", "", "refusals"),
         ("p.parse_args()", "p.parse_known_args()[0]", "refusals"),
         ('"--riders", type=int, default=1', '"--riders", type=int, default=2', "accepted"),
