@@ -41,7 +41,7 @@ SPEC = """
     """
 
 
-def written(place: Place, many: int = 64, more: str = "", own: str = "", expect: str = "", odd: str = "False") -> None:
+def written(place: Place, many: int = 84, more: str = "", own: str = "", expect: str = "", odd: str = "False") -> None:
     place.write("p.py", PROGRAM.replace("{odd}", odd))
     place.write("f.matrix.toml", SPEC.format(python=sys.executable, many=many, more=more, own=own, expect=expect))
 
@@ -49,7 +49,7 @@ def written(place: Place, many: int = 64, more: str = "", own: str = "", expect:
 def test_a_python_program_with_many_cases_is_run_warm_by_itself(place: Place) -> None:
     written(place)
     came = place.call("run")
-    assert came.status == 0 and "64 vectors: all held" in came.out and ", 44 of them warm" in came.out
+    assert came.status == 0 and "84 vectors: all held" in came.out and ", 64 of them warm" in came.out
     assert "warm" not in place.call("run", "--cold").out
     assert place.call("run", "--warm").out.rstrip().endswith(", warm")
 
@@ -94,16 +94,16 @@ def test_a_case_that_fails_warm_alone_is_no_failure(place: Place) -> None:
     """The sample did the same both ways; a later case does not."""
     written(place, more="warm = true", odd=f"number == 47 and ({WARM})")
     came = place.call("run", "--warm-check", "0")
-    assert came.status == 0 and "64 vectors: all held" in came.out
+    assert came.status == 0 and "84 vectors: all held" in came.out
     assert "launched cold from here: the case" in came.err and "differs in verdict when it is launched warm" in came.err
-    assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 64
+    assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 84
 
 
 def test_a_case_that_fails_both_ways_is_told_once_and_the_rest_is_warm(place: Place) -> None:
     written(place, more="warm = true", odd="number % 10 == 7")
     came = place.call("run", "--warm-check", "0")
-    assert came.status == 1 and "58 held, 6 differed" in came.out and "launched cold" not in came.err
-    assert len(place.cases()) == 64 and came.out.count(", warm") == 1
+    assert came.status == 1 and "76 held, 8 differed" in came.out and "launched cold" not in came.err
+    assert len(place.cases()) == 84 and came.out.count(", warm") == 1
 
 
 def shim(place: Place, name: str, target: str, more: str = "") -> str:
@@ -274,5 +274,5 @@ def test_cases_that_fail_and_vary_by_themselves_are_told_warm_or_cold(place: Pla
     """Each of the first is launched three times, and every launch is waited for."""
     written(place, more="warm = true", odd="print(os.urandom(8).hex()) or True")
     came = place.call("run", "--warm-check", "0")
-    assert came.status == 1 and "64 vectors: 64 differed" in came.out and "launched cold" not in came.err
-    assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 64
+    assert came.status == 1 and "84 vectors: 84 differed" in came.out and "launched cold" not in came.err
+    assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 84
