@@ -5,6 +5,7 @@ from importlib import import_module
 from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, GetCoreSchemaHandler, GetJsonSchemaHandler
+from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 from pydantic_core.core_schema import no_info_plain_validator_function
 
@@ -42,7 +43,10 @@ class Table(BaseModel):
     def model_rebuild(cls, *, _parent_namespace_depth: int = 2, **how: Any) -> bool | None:
         """Make the validator, as pydantic does where the first value is read."""
         Table._made = cls
-        return super().model_rebuild(_parent_namespace_depth=_parent_namespace_depth + 1, **how)
+        try:
+            return super().model_rebuild(_parent_namespace_depth=_parent_namespace_depth + 1, **how)
+        finally:
+            Table._made = None
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
@@ -58,7 +62,7 @@ class Table(BaseModel):
     @classmethod
     def __get_pydantic_json_schema__(
         cls, schema: CoreSchema, handler: GetJsonSchemaHandler
-    ) -> dict[str, Any]:
+    ) -> JsonSchemaValue:
         """Return the JSON Schema of the table, and in another's a reference to it (see `table_schemas`)."""
         if schema["type"] != "function-plain":
             return handler(schema)
@@ -66,9 +70,9 @@ class Table(BaseModel):
         return {_TABLE: cls.__name__}
 
 
-def table_schemas(table: type[Table]) -> tuple[dict[str, Any], dict[str, Any]]:
+def table_schemas(table: type[Table]) -> tuple[JsonSchemaValue, JsonSchemaValue]:
     """Return the JSON Schema of a table, and those of all tables that stand in it, by name."""
-    found: dict[str, Any] = {}
+    found: JsonSchemaValue = {}
     Table._named.clear()
     outer = _table_schema(table)
     while missing := [each for name, each in Table._named.items() if name not in found]:
@@ -117,7 +121,7 @@ class Elsewhere:
 
     def __get_pydantic_json_schema__(
         self, schema: CoreSchema, handler: GetJsonSchemaHandler
-    ) -> dict[str, Any]:
+    ) -> JsonSchemaValue:
         return self.table.__get_pydantic_json_schema__(schema, handler)
 
 
