@@ -2,7 +2,7 @@
 PYTHON ?= python3
 VENV   ?= .venv
 
-.PHONY: demo test lint clean
+.PHONY: demo test quick lint clean
 
 # What the product itself needs, and no more: enough for the demo.
 $(VENV)/runtime: pyproject.toml
@@ -21,6 +21,11 @@ demo: $(VENV)/runtime
 test: $(VENV)/installed
 	$(VENV)/bin/python -m compileall -q src
 	$(VENV)/bin/python -m pytest
+
+# Nearly all tests in about half of the time, for while one works; `make test` runs all of them.
+quick: $(VENV)/installed
+	$(VENV)/bin/python -m compileall -q src
+	$(VENV)/bin/python -m pytest -m "not long"
 
 lint: $(VENV)/installed
 	$(VENV)/bin/ruff check .

@@ -29,6 +29,7 @@ COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 for _each in (signal.SIGHUP, signal.SIGINT):  # a shell that puts us into the background may ignore them, and so would all we start
     if signal.getsignal(_each) is signal.SIG_IGN:
         signal.signal(_each, signal.SIG_DFL if _each is signal.SIGHUP else signal.default_int_handler)
+sys.dont_write_bytecode = False  # the next time these files need not be compiled either
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
 os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
 # programs are started by this interpreter: a version manager's `python3` is a script, which takes longer than most of them

@@ -18,6 +18,7 @@ from tests.started import Zygote
 EXAMPLES = Path(__file__).parent.parent / "examples"
 
 
+@pytest.mark.long
 def test_the_demo_finds_exactly_the_planted_faults_and_keeps_what_is_there(place: Place) -> None:
     place.write("office/tickets.csv", "origin,destination,riders,exit,price,culprit\nSkerry,Skerry,1,2,,Skerry\n")
     came = place.call("demo", "office", timeout=300)
@@ -55,6 +56,7 @@ READERS = [
 ]  # fmt: skip
 
 
+@pytest.mark.long
 def test_what_is_shown_does_not_depend_on_the_hash_seed(place: Place) -> None:
     """Sets of texts come in another order in every process: none may decide the order of what a user reads."""
     shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
@@ -81,6 +83,7 @@ def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None
     assert done.returncode == 0, done.stdout
 
 
+@pytest.mark.long
 def test_a_first_spec_that_says_too_little_holds_once_it_is_edited_as_it_is_told(place: Place) -> None:
     shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
     came = place.call("run", "crossing.toml")

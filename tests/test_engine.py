@@ -459,6 +459,7 @@ def test_an_output_cap_of_ones_own(place: Place) -> None:
     assert case["verdict"] == "differed" and len(case["stdout"]) == 10240
 
 
+@pytest.mark.long
 def test_a_run_of_many_cases_holds_its_memory(place: Place) -> None:
     peaks = []
     for count in (500, 4_000):

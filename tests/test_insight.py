@@ -205,6 +205,7 @@ def subtle(office: Place) -> Place:
     return office
 
 
+@pytest.mark.long
 def test_three_things_at_once_are_found_confirmed_and_narrowed(subtle: Place) -> None:
     came = subtle.call("suspects", "fare.matrix.toml", "--confirm", "24")
     assert came.status == 1
@@ -302,6 +303,7 @@ def test_coverage_of_a_run_counts_only_its_cases(office: Place) -> None:
     assert re.search(r"pairs of times +100\.0 %", came.out) and "missing  -u" in came.out, came.out
 
 
+@pytest.mark.long
 def test_doubt_does_not_depend_on_the_order_in_which_cases_ended(office: Place) -> None:
     office.call("run", "fare.matrix.toml")
     told = office.call("doubt", "fare.matrix.toml").out

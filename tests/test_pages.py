@@ -38,6 +38,7 @@ def first(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 
 
 @pytest.mark.parametrize("page", PAGES, ids=[str(page.relative_to(DOCS)) for page in PAGES])
+@pytest.mark.long
 def test_what_a_page_shows_is_what_comes(page: Path, tmp_path: Path, first: str) -> None:
     text = page.read_text()
     needed = blocks.missing(text)

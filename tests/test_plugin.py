@@ -90,6 +90,7 @@ def test_what_is_selected_is_launched_once(office: Path, words: list[str], expec
     assert launched(office) == expected
 
 
+@pytest.mark.long
 def test_xdist_comes_to_the_same_and_runs_anew_each_time(office: Path) -> None:
     for _ in range(2):
         status, out = call(office, "-n", "2")

@@ -199,6 +199,7 @@ print("fare", given.number, given.port)
      "        print(text, file=sys.stderr); sys.exit(1)\nparser = P(", {"unknown-option", "bad-type", "missing-value", "too-few", "too-many"}),
     ("ArgumentParser(", "ArgumentParser(allow_abbrev=False, ", {"shortened"}),
 ])  # fmt: skip
+@pytest.mark.long
 def test_one_word_in_the_spec_says_how_words_are_read_and_refused(place: Place, old: str, new: str, kinds: set[str]) -> None:
     place.write("p.py", FARE.replace(old, new, 1) if old else FARE)
     place.write("p.matrix.toml", f"""

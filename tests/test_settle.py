@@ -108,6 +108,7 @@ def freight(place: Place) -> Place:
     return place
 
 
+@pytest.mark.long
 def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place) -> None:
     path = freight.folder / "f.matrix.toml"
     before = path.read_text()

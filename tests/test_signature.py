@@ -76,6 +76,7 @@ def port(
     return place.call("run").status
 
 
+@pytest.mark.long
 def test_a_signature_alone_finds_the_faults_of_the_faulty_fare_and_none_in_the_sound_one(place: Place) -> None:
     place.write("fare.matrix.toml", FARE.replace("{office}", str(OFFICE)).replace("{{", "{").replace("}}", "}"))
     came = place.call("run", "--warm-check", "0")

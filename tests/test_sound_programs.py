@@ -33,6 +33,7 @@ print(sorted(vars(p.parse_args()).items()))
 
 
 @pytest.mark.parametrize("program", [FLAGS, COMMANDS], ids=["flags", "commands"])
+@pytest.mark.long
 def test_it_runs_green_as_it_is_drafted(place: Place, program: str) -> None:
     place.write("fare.py", program)
     came = place.call("draft", "--settle", "-o", "fare.matrix.toml", "--", "python3", "fare.py", timeout=240)

@@ -78,6 +78,7 @@ def test_a_slow_program_is_run_warm_with_fewer_cases(place: Place) -> None:
         ({}, ("--budget", "60 s")),
     ],
 )
+@pytest.mark.long
 def test_it_is_launched_cold_where_more_launches_or_a_fork_would_matter(place: Place, how: dict[str, str], words: tuple[str, ...]) -> None:
     written(place, **how)  # type: ignore[arg-type]
     came = place.call("run", *words)
@@ -112,6 +113,7 @@ def shim(place: Place, name: str, target: str, more: str = "") -> str:
     return str(path)
 
 
+@pytest.mark.long
 def test_a_launcher_that_only_looks_for_the_program_is_passed_by(place: Place) -> None:
     written(place, more='warm = false\nenv-from-caller = ["PATH", "COUNT"]', many=30)
     real = os.path.realpath(sys.executable)
