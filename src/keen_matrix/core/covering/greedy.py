@@ -16,7 +16,7 @@ FEW_BLOCKS = 56
 """Blocks of an axis up to which plain Python counts sooner than arrays do, each operation on which takes as
 long as twenty look-ups."""
 MOST_VALUES = 1_000
-"""Values of all axes up to which every pair of them has a place in one square array, of 4 MB then."""
+"""Values of all axes up to which every pair of them has a place in one square array, of 8 MB then."""
 
 
 class _Pairs:
