@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keen_matrix import covering_rows
-from keen_matrix.core.covering import fields
+from keen_matrix.core.covering import fields, search
 from keen_matrix.core.covering.search import Demand, NoRows, cover
 from keen_matrix.core.covering.size import tuple_count
 
@@ -195,10 +195,20 @@ def test_twenty_options_need_no_more_rows_joined_than_under_conditions() -> None
 
 @pytest.mark.parametrize(("levels", "strength"), [([2] * 6 + [3] * 4, 2), ([3, 2, 4, 2, 3], 3)])
 def test_few_blocks_are_counted_as_many_are(levels: list[int], strength: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Two ways to count, one for small systems and one for large, come to the same rows."""
+    """Three ways to count, for pairs, for small systems and for large ones, come to the same rows."""
     def rows() -> np.ndarray:
         return covering_rows(levels, strength, allowed=lambda row: row[0] != 1 or row[1] == 1)
 
-    by_lists = rows()
-    monkeypatch.setattr("keen_matrix.core.covering.greedy.FEW_BLOCKS", 0)
-    assert np.array_equal(by_lists, rows())
+    found = rows()
+    for limit in ("MOST_VALUES", "FEW_BLOCKS"):
+        monkeypatch.setattr(f"keen_matrix.core.covering.greedy.{limit}", 0)
+        assert np.array_equal(found, rows()), limit
+
+
+def test_an_array_from_algebra_that_no_trial_would_get_is_not_grown(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Those of 45, 49 and 91 rows are more than half as large again as the 28 of another."""
+    grown: list[int] = []
+    plain = search.grow
+    monkeypatch.setattr(search, "grow", lambda levels, blocks, order, rows, done: grown.append(len(rows)) or plain(levels, blocks, order, rows, done))
+    assert len(cover(Demand(levels=[2] * 10 + [4] * 10, strength=2)).rows) <= 27
+    assert sorted(grown) == [0, 16, 25, 28, 28]
