@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import signal
 import subprocess
 import time
@@ -277,7 +278,8 @@ def test_what_a_build_writes_begins_no_round_for_ever(office: Place, watching: C
         time.sleep(2.0)
     edit("fare.src", "costs", "costs 12, no:")(office)
     watch.until("fare.src changed")
-    assert "other output  4" in watch.until("waiting for a change")
+    # all four, or on a busy machine what was left of them when the round began again for the file that the build wrote
+    assert re.search(r"other output  [1-4]\b", watch.until("waiting for a change"))
     time.sleep(2.0)
     assert watch.log.read_text().count("build: ") <= seen + 2  # a file that a build writes anew each time is learnt once
     assert watch.end() == 0

@@ -502,7 +502,13 @@ def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int,
     process = place.start("run", env={**os.environ, "TMPDIR": str(place.folder)})
     time.sleep(moment)
     os.killpg(process.pid, number)
-    told = process.communicate(timeout=60)
+    try:
+        told = process.communicate(timeout=20)
+    except subprocess.TimeoutExpired as late:
+        # An interpreter that is only starting, and has not called us yet, may drop an interruption for good.
+        assert number == signal.SIGINT and b"Exception ignored in" in (late.stderr or b""), late
+        os.killpg(process.pid, number)
+        told = process.communicate(timeout=20)
     assert process.returncode in (130, -number) and _processes_below(place.folder) == [], told
     assert process.returncode == 130 or moment < 1, "only before the command is there to hear it"
     assert not [each for each in os.listdir(place.folder) if each.startswith("keen-matrix-")]
