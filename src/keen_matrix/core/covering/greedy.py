@@ -12,9 +12,6 @@ import numpy as np
 from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
 from keen_matrix.core.covering.feasible import Feasible
 
-FEW_BLOCKS = 56
-"""Blocks of an axis up to which plain Python counts sooner than arrays do, each operation on which takes as
-long as twenty look-ups."""
 MOST_VALUES = 1_000
 """Values of all axes up to which every pair of them has a place in one square array, of 8 MB then."""
 
@@ -50,8 +47,6 @@ class Greedy:
         self.random = random.Random(seed)
         self.candidates = candidates
         self._kept: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
-        self._listed: dict[int, list[tuple[int, int, list[tuple[int, int]]]]] = {}
-        self._has_few = blocks.of_axis.shape[1] <= FEW_BLOCKS
         self._has_pairs = sum(blocks.levels) <= MOST_VALUES and all(
             len(block) == 2 for block in blocks.axes
         )
@@ -69,16 +64,12 @@ class Greedy:
         left = np.flatnonzero(counts == 0)
         while len(left):
             tried = []
-            pairs = self._pairs.new(counts) if self._has_pairs else None
+            new_pairs = self._pairs.new(counts) if self._has_pairs else None
             for _ in range(self.candidates):
                 # A random uncovered tuple and not the first: candidates that all grow from one
                 # tuple are alike.
                 number = int(left[self.random.randrange(len(left))])
-                cells = (
-                    self._row(counts, number)
-                    if pairs is None
-                    else self._row_of_pairs(pairs, number)
-                )
+                cells = self._row(counts, new_pairs, number)
                 new = int((counts[self.blocks.numbers(cells[None, :])[0]] == 0).sum())
                 tried.append((new, cells))
             # of equal ones the first, so that a seed always leads to the same rows
@@ -93,31 +84,13 @@ class Greedy:
     def _pairs(self) -> _Pairs:
         return _Pairs(self.blocks)
 
-    def _row_of_pairs(self, new: Ints, number: int) -> Ints:
-        """Return what `_row` does where all blocks are pairs: what each value would cover anew is a sum
-        of rows of `new`, so an axis costs one addition."""
-        levels, starts = self.blocks.levels, self._pairs.starts
-        axes, values = self.blocks.decode(number)
-        set_values = dict(zip(axes, values, strict=True))
-        rest = [axis for axis in range(len(levels)) if axis not in set_values]
-        self.random.shuffle(rest)
-        gains = new[[starts[axis] + value for axis, value in set_values.items()]].sum(axis=0)
-        for axis in rest:
-            options, start = self._options(axis, set_values), starts[axis]
-            if len(options) == 1:
-                chosen = options[0]
-            else:
-                gained = gains[start : start + levels[axis]].tolist()
-                most = max(gained[option] for option in options)
-                top = [option for option in options if gained[option] == most]
-                chosen = top[self.random.randrange(len(top))]
-            set_values[axis] = chosen
-            gains += new[start + chosen]
-        return np.array([set_values[axis] for axis in range(len(levels))], dtype=np.int32)
-
-    def _row(self, counts: np.ndarray, number: int) -> Ints:
+    def _row(self, counts: np.ndarray, new_pairs: Ints | None, number: int) -> Ints:
         """Return a row around one tuple: the other axes in random order, each with the value that
-        covers most anew."""
+        covers most anew.
+
+        Where all blocks are pairs, what each value would cover is a sum of rows of `new_pairs`, so
+        that an axis costs one addition.
+        """
         levels = self.blocks.levels
         axes, values = self.blocks.decode(number)
         set_values = dict(zip(axes, values, strict=True))
@@ -129,20 +102,34 @@ class Greedy:
         is_set = np.zeros(len(levels) + 2, dtype=bool)
         is_set[len(levels)] = True
         is_set[list(axes)] = True
-        is_new = (counts == 0).tobytes() if self._has_few else b""
+        starts = [] if new_pairs is None else self._pairs.starts
+        gains = None
+        if new_pairs is not None:
+            at = [starts[axis] + value for axis, value in set_values.items()]
+            gains = new_pairs[at].sum(axis=0)
         for axis in rest:
             # Every value tried can still be completed to an allowed row, so a row never has to be
             # taken back.
             options = self._options(axis, set_values)
             if len(options) == 1:
                 chosen = options[0]
-            elif self._has_few:
-                chosen = self._best_of_few(is_new, set_values, axis, options)
+            elif gains is None:
+                chosen = self._drawn(options, self._gained(counts, cells, is_set, axis, options))
             else:
-                chosen = self._best(counts, cells, is_set, axis, options)
+                gained = gains[starts[axis] : starts[axis + 1]].tolist()
+                chosen = self._drawn(options, [gained[option] for option in options])
             cells[axis] = set_values[axis] = chosen
             is_set[axis] = True
+            if gains is not None and new_pairs is not None:
+                gains += new_pairs[starts[axis] + chosen]
         return cells
+
+    def _drawn(self, options: list[int], gained: list[int]) -> int:
+        """Return the value that covers most; of several one by chance, since the first of equals would
+        give small values to every row."""
+        most = max(gained)
+        top = [option for option, gain in zip(options, gained, strict=True) if gain == most]
+        return top[self.random.randrange(len(top))]
 
     def _options(self, axis: int, set_values: dict[int, int]) -> list[int]:
         levels = range(self.blocks.levels[axis])
@@ -159,55 +146,16 @@ class Greedy:
             if solve(number, tuple(sorted((*items, (axis, level))))) is not None
         ]
 
-    def _best(
+    def _gained(
         self, counts: np.ndarray, cells: Ints, is_set: np.ndarray, axis: int, options: list[int]
-    ) -> int:
-        """Return the value that covers most new tuples among the axes set so far; ties are broken
-        by chance."""
-        at = self.blocks.of_axis[axis]
+    ) -> list[int]:
+        """Return for each value how many new tuples it covers among the axes set so far."""
         ready = self._ready(axis, is_set)
-        here = at[ready]
-        # No block has all its other axes set yet: any value is as good as any other.
-        if not len(here):
-            return options[self.random.randrange(len(options))]
         bases = self._partial_numbers(cells, axis, ready)
         strides = self.blocks.stride_of_axis[axis][ready]
-        choices = np.array(options)
-        gains = (counts[bases[:, None] + strides[:, None] * choices] == 0).sum(axis=0)
-        # The tie is broken by chance, since the first of equals would give small values to every
-        # row.
-        top = np.flatnonzero(gains == gains.max()).tolist()
-        return options[top[self.random.randrange(len(top))]]
-
-    def _best_of_few(
-        self, is_new: bytes, set_values: dict[int, int], axis: int, options: list[int]
-    ) -> int:
-        """Return what `_best` does; `is_new` tells of each tuple whether it is uncovered."""
-        gains = [0] * len(options)
-        for base, stride, others in self._blocks_of(axis):
-            number = base
-            for other, step in others:
-                if other not in set_values:
-                    break
-                number += set_values[other] * step
-            else:
-                for at, option in enumerate(options):
-                    gains[at] += is_new[number + stride * option]
-        most = max(gains)  # without a block that is ready: of all of them
-        top = [at for at, gain in enumerate(gains) if gain == most]
-        return options[top[self.random.randrange(len(top))]]
-
-    def _blocks_of(self, axis: int) -> list[tuple[int, int, list[tuple[int, int]]]]:
-        """Return for each block of an axis its base, the axis's stride, and its other axes with theirs."""
-        if axis not in self._listed:
-            found = []
-            for number, block in enumerate(self.blocks.axes):
-                if axis in block:
-                    strides = dict(zip(block, self.blocks.strides[number], strict=True))
-                    own = strides.pop(axis)
-                    found.append((int(self.blocks.bases[number]), own, list(strides.items())))
-            self._listed[axis] = found
-        return self._listed[axis]
+        numbers = bases[:, None] + strides[:, None] * np.array(options)
+        gained: list[int] = (counts[numbers] == 0).sum(axis=0).tolist()
+        return gained
 
     def _ready(self, axis: int, is_set: np.ndarray) -> np.ndarray:
         ready: np.ndarray = is_set[self._others(axis)[0]].all(axis=1)

@@ -36,8 +36,6 @@ class Table(BaseModel):
     )
     _made: ClassVar[type[BaseModel] | None] = None
     """The table whose own validator is being made."""
-    _named: ClassVar[dict[str, type[BaseModel]]] = {}
-    """The tables that the JSON Schemas made so far refer to."""
 
     @classmethod
     def model_rebuild(cls, *, _parent_namespace_depth: int = 2, **how: Any) -> bool | None:
@@ -66,36 +64,38 @@ class Table(BaseModel):
         """Return the JSON Schema of the table, and in another's a reference to it (see `table_schemas`)."""
         if schema["type"] != "function-plain":
             return handler(schema)
-        Table._named[cls.__name__] = cls
-        return {_TABLE: cls.__name__}
+        return {_TABLE: cls}
 
 
 def table_schemas(table: type[Table]) -> tuple[JsonSchemaValue, JsonSchemaValue]:
     """Return the JSON Schema of a table, and those of all tables that stand in it, by name."""
     found: JsonSchemaValue = {}
-    Table._named.clear()
-    outer = _table_schema(table)
-    while missing := [each for name, each in Table._named.items() if name not in found]:
-        found.update((each.__name__, _table_schema(each)) for each in missing)
+    named: dict[str, type[BaseModel]] = {}
+    outer = _table_schema(table, named)
+    while missing := [each for name, each in named.items() if name not in found]:
+        found.update((each.__name__, _table_schema(each, named)) for each in missing)
     return outer, dict(sorted(found.items()))
 
 
-def _table_schema(table: type[BaseModel]) -> Any:
+def _table_schema(table: type[BaseModel], named: dict[str, type[BaseModel]]) -> Any:
+    """Return the JSON Schema of one table; the tables that it refers to join `named`."""
     schema = table.model_json_schema()
     # one that contains itself is a reference to its definition
-    return _tidied(schema.get("$defs", {}).get(table.__name__, schema))
+    return _tidied(schema.get("$defs", {}).get(table.__name__, schema), named)
 
 
-def _tidied(schema: Any) -> Any:
+def _tidied(schema: Any, named: dict[str, type[BaseModel]]) -> Any:
     """Return a JSON Schema with references in place of the marks of tables, and without the titles of
     keys, which only say the keys again."""
     if isinstance(schema, list):
-        return [_tidied(each) for each in schema]
+        return [_tidied(each, named) for each in schema]
     if not isinstance(schema, dict):
         return schema
-    tidied = {key: _tidied(each) for key, each in schema.items() if key != _TABLE}
+    tidied = {key: _tidied(each, named) for key, each in schema.items() if key != _TABLE}
     if _TABLE in schema:
-        tidied["$ref"] = f"#/$defs/{schema[_TABLE]}"
+        table = schema[_TABLE]
+        named[table.__name__] = table
+        tidied["$ref"] = f"#/$defs/{table.__name__}"
     for each in tidied.get("properties", {}).values():
         each.pop("title", None)
     return tidied
