@@ -284,6 +284,15 @@ def test_lint_knows_the_signature(place: Place, text: str) -> None:
     assert f"t.matrix.toml:{line}:{column}: {message}" in came.out, came.out
 
 
+@pytest.mark.parametrize(("more", "told"), [
+    ('[refusal]\nstdrr.contains = "x"', ['unknown kind of refusal "stdrr"']),
+    ('refuse = [{ when = "PORT == \'x\'", kind = "exits" }]\n[refusal.exits]\nexitt = 2', ['unknown key "exitt" in [refusal.exits]']),
+])  # fmt: skip
+def test_a_slip_in_a_key_of_refusals_is_one_error(place: Place, more: str, told: list[str]) -> None:
+    (place.folder / "t.matrix.toml").write_text(f'[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\n{more}\n')
+    assert re.findall(r"^t\.matrix\.toml:\d+:\d+: (.*)$", place.call("lint").out, re.MULTILINE) == told
+
+
 def test_unfold_shows_families_and_tells_why(place: Place) -> None:
     port(place, SOUND, derive='["refusals", "rephrasings"]')
     came = place.call("unfold")

@@ -45,7 +45,8 @@ def problems_of(error: ValidationError, source: Source) -> list[Problem]:
     }  # fmt: skip
     problems = {
         _problem(each, source): None for each in errors
-        if each["type"] != "missing" or (each["loc"][:-1], each["loc"][-1]) not in misspelt  # told where it stands
+        if (each["type"] != "missing" or (each["loc"][:-1], each["loc"][-1]) not in misspelt)  # told where it stands
+        and not _is_below_slip(each["loc"], source.data)
     }  # fmt: skip
     return sorted(problems, key=lambda problem: (problem.line, problem.column))
 
@@ -111,6 +112,24 @@ def _is_misspelt(error: Any, path: KeyPath) -> bool:
         return False
     known = known_keys(error["loc"][:-1])
     return path[-1] not in known and nearest(path[-1], known) is not None
+
+
+def _is_below_slip(loc: tuple[Any, ...], data: Any) -> bool:
+    """Tell whether an error is about what stands in [refusal.KEY], KEY being no kind but a slip in another key:
+    lint tells of KEY, and nothing in it is read as it was meant."""
+    if loc[:1] != ("refusal",) or len(loc) < 3:
+        return False
+    from keen_matrix.core.signature.kinds import KINDS
+
+    signature = data.get("signature")
+    own = signature.get("refuse") if isinstance(signature, dict) else None
+    kinds = (
+        {str(each.get("kind")) for each in own if isinstance(each, dict)}
+        if isinstance(own, list)
+        else set()
+    )
+    known = known_keys(loc[:1])
+    return loc[1] not in {*KINDS, *kinds, *known} and nearest(loc[1], known) is not None
 
 
 def _shown(value: object) -> str:
