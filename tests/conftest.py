@@ -26,9 +26,9 @@ settings.load_profile("suite")
 
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 
-for _each in (signal.SIGHUP, signal.SIGINT):  # a shell that puts us into the background may ignore them, and so would all we start
+for _each in (signal.SIGHUP, signal.SIGINT, signal.SIGQUIT):  # a shell that puts us into the background ignores them, so all would
     if signal.getsignal(_each) is signal.SIG_IGN:
-        signal.signal(_each, signal.SIG_DFL if _each is signal.SIGHUP else signal.default_int_handler)
+        signal.signal(_each, signal.default_int_handler if _each is signal.SIGINT else signal.SIG_DFL)
 sys.dont_write_bytecode = False  # the next time these files need not be compiled either
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
 os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
