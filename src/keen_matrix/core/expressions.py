@@ -544,7 +544,7 @@ class Template:
     """A text with fields, ready to be filled in. Raises NotationFault or ExpressionFault when it
     does not parse."""
 
-    __slots__ = ("_expressions", "names", "parts", "source")
+    __slots__ = ("_expressions", "constant", "names", "parts", "source")
 
     def __init__(
         self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None
@@ -558,6 +558,12 @@ class Template:
             _expression_of(part) if isinstance(part, Field) else None for part in parts
         )
         self.names = frozenset[str]().union(*(each.names for each in self._expressions if each))
+        self.constant = (
+            None
+            if any(self._expressions)
+            else "".join(part.text for part in parts if isinstance(part, Text))
+        )
+        """The text itself when nothing has to be filled in, else None."""
 
     def __reduce__(self) -> Any:
         return _rebuild, (self.source, self.parts)
@@ -574,21 +580,14 @@ class Template:
         return hash(self.source)
 
     @property
-    def constant(self) -> str | None:
-        """The text itself when nothing has to be filled in, else None."""
-        return (
-            None
-            if any(self._expressions)
-            else "".join(part.text for part in self.parts if isinstance(part, Text))
-        )
-
-    @property
     def expressions(self) -> Iterator[Expression]:
         """The expressions of the fields, in order."""
         return (each for each in self._expressions if each)
 
     def render(self, scope: Scope) -> str:
         """Return the text with every field filled in. Raises ExpressionFault."""
+        if self.constant is not None:
+            return self.constant
         return "".join(
             part.text if isinstance(part, Text) else render_field(part, expression, scope)  # type: ignore[arg-type]
             for part, expression in zip(self.parts, self._expressions, strict=True)

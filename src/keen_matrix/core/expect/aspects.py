@@ -47,8 +47,11 @@ class ExitAspect(Struct, frozen=True):
         """Yield a mismatch when the code is not one of those allowed."""
         ranges = self.expectation.ranges(context.scope)
         # One that was ended by a signal has no exit code, whatever a shell would make of it.
-        if outcome.exit is None or not any(low <= outcome.exit <= high for low, high in ranges):
-            yield Mismatch(form="is", expected=wording(ranges), actual=describe_end(outcome))
+        if outcome.exit is not None:
+            for low, high in ranges:
+                if low <= outcome.exit <= high:
+                    return
+        yield Mismatch(form="is", expected=wording(ranges), actual=describe_end(outcome))
 
 
 class SignalAspect(Struct, frozen=True):

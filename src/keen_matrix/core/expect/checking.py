@@ -60,14 +60,14 @@ class CaseChecker:
         standing = standing_at(case, number)
         return CheckContext(
             scope=CaseScope(partial(self._scope, case, argv, number)), masks=self._matrices[case.matrix].masks,
-            mentions=self._mentions(standing), baselines=self._baselines[case.matrix], id=case.id,
+            mentions=self._mentions(standing) if standing is not None else (), baselines=self._baselines[case.matrix], id=case.id,
             open_names=case.said.open_columns,
             outputs=None if self._runs_commands else {},
         )  # fmt: skip
 
-    def _mentions(self, standing: Standing | None) -> tuple[str, ...]:
+    def _mentions(self, standing: Standing) -> tuple[str, ...]:
         """Return what a message may name, also as the program calls it."""
-        names = standing.mentions if standing is not None else ()
+        names = standing.mentions
         others = self._others
         if others and not others.keys().isdisjoint(names):
             return (*names, *(told for each in names for told in others.get(each, ())))
@@ -96,11 +96,22 @@ class CaseChecker:
 
     def judge(self, case: Case, context: CheckContext, outcome: Outcome, number: int = 0) -> Judged:
         """Return the verdict on a launch. Which masks found something is noted in the outcome."""
+        return self.judge_by(self.cascade(case, number), case, context, outcome, number)
+
+    def judge_by(
+        self,
+        cascade: Cascade,
+        case: Case,
+        context: CheckContext,
+        outcome: Outcome,
+        number: int,
+    ) -> Judged:
+        """Return the verdict on a launch, whose rules are known."""
         matrix = self._matrices[case.matrix]
         steps = matrix.steps
         around = steps[0 if case.relation is not None else number].surroundings
         checked = self.masked(case, outcome)
-        judged = self.cascade(case, number).judge(
+        judged = cascade.judge(
             checked, context, timeout=around.timeout, cap=self.spec.program.output_cap
         )
         outcome.masks_used |= context.masks_used

@@ -86,14 +86,10 @@ class Recorder:
         """Tell whether launches that must be alike are not, each of them in surroundings of its own. One
         that hung, or was not launched, needs no second look."""
         relation = self._case.relation
+        if relation is None or relation.name != "alike" or not all(relation.fresh):
+            return False
         ends = (outcome.exit is not None or outcome.signal for _, outcome, _ in self._launches)
-        return (
-            relation is not None
-            and relation.name == "alike"
-            and all(relation.fresh)
-            and all(ends)
-            and not all(result.met for _, result in self._compared())
-        )
+        return all(ends) and not all(result.met for _, result in self._compared())
 
     def is_steady(self, number: int, again: Outcome) -> bool:
         """Tell whether a launch, by its number from 0, did the same once more."""
@@ -141,7 +137,7 @@ class Recorder:
         stand in `steps`.
         """
         relation = self._case.relation
-        compared = self._compared()
+        compared = self._compared() if relation is not None else []
         _, outcome, judged = self._launches[-1 if relation is None else 0]
         found = self._whole(floor, compared, outcome, judged)
         if self._remark:
@@ -161,10 +157,10 @@ class Recorder:
             **_observed(outcome, floor), aspects=[],
         )  # fmt: skip
         if len(self._launches) == 1:
-            found.verdict = _with_compared(judged.verdict, compared)
-            found.aspects = [
-                aspect_record(each) for each in (*judged.aspects, *(each for _, each in compared))
-            ]
+            found.aspects = [*map(aspect_record, judged.aspects)]
+            if compared:
+                found.verdict = _with_compared(judged.verdict, compared)
+                found.aspects += [aspect_record(each) for _, each in compared]
             return found
         verdicts = [judged.verdict for _, _, judged in self._launches]
         if relation is not None:
@@ -216,11 +212,19 @@ def _noted(
 ) -> RecordFields:
     """Return which masks found something and what they made of the streams, and what is worth a
     word."""
-    masks = sorted({number for _, each, _ in launches for number in each.masks_used})
+    masks: set[int] = set()
+    # ordered sets: each once, where it came first
+    remarks: dict[str, None] = {}
+    left_open: dict[str, None] = {}
+    for _, each, judged in launches:
+        masks.update(each.masks_used)
+        remarks.update(dict.fromkeys(judged.remarks))
+        left_open.update(dict.fromkeys(judged.left_open))
     fields: RecordFields = {
-        "masked": masks, "remarks": list(dict.fromkeys(remark for _, _, each in launches for remark in each.remarks)),
-        "left_open": tuple(dict.fromkeys(name for _, _, each in launches for name in each.left_open)),
-    }  # fmt: skip
+        "masked": sorted(masks),
+        "remarks": list(remarks),
+        "left_open": tuple(left_open),
+    }
     for name, text in outcome.masked.items() if masks else ():
         if text != getattr(outcome, name):
             fields[f"{name}_masked"] = text.decode("utf-8", "backslashreplace")
@@ -287,9 +291,11 @@ def outcome_of(launch: Record | StepRecord) -> Outcome:
 
 def _with_compared(verdict: Verdict, compared: Sequence[tuple[int, AspectResult]]) -> Verdict:
     """Return a verdict that also stands for how launches compared."""
+    if not compared:
+        return verdict
     if not all(each.met for _, each in compared):
         return worst_of([verdict, "differed"])
-    return "held" if compared and verdict == "unchecked" else verdict
+    return "held" if verdict == "unchecked" else verdict
 
 
 KNOWN_TO_FAIL = ("differed", "crashed", "hung")

@@ -7,7 +7,7 @@ import dataclasses
 import errno
 from collections.abc import Callable, Mapping
 
-from keen_matrix.core.expect.cascade import Judged
+from keen_matrix.core.expect.cascade import Cascade, Judged
 from keen_matrix.core.expect.checking import CaseChecker
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.recording import Recorder
@@ -51,8 +51,8 @@ class Shared(Struct, frozen=True, kw_only=True):
             step.context.directory, step.context.env = step.start.directory, step.start.env
         if checker.functions:  # only the user's own functions can hang
             with self.timer.limit():
-                return checker.judge(case, step.context, outcome, step.number)
-        return checker.judge(case, step.context, outcome, step.number)
+                return checker.judge_by(step.cascade, case, step.context, outcome, step.number)
+        return checker.judge_by(step.cascade, case, step.context, outcome, step.number)
 
 
 class StepLaunch(Struct):
@@ -61,6 +61,7 @@ class StepLaunch(Struct):
     number: int
     argv: tuple[str, ...]
     context: CheckContext
+    cascade: Cascade
     launch: Launch
     starter: Starter
     is_again: bool = False

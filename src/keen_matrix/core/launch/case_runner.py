@@ -94,8 +94,8 @@ class CaseRunner:
             # The id is bound here: a launch knows nothing of cases.
             live = lambda stream, chunk, seconds: send(id, stream, chunk, seconds)  # noqa: E731
         self.launch = launch = Launch(shared.system, shared.poller, shared.plan.cap, live)
-        context = shared.checker.begin(case, number)
-        run.step = step = StepLaunch(number, argv, context, launch, shared.cold, again)
+        context, cascade = shared.checker.begin(case, number), shared.checker.cascade(case, number)
+        run.step = step = StepLaunch(number, argv, context, cascade, launch, shared.cold, again)
         self.phase, reason = Phase.LAUNCHING, ""
         try:
             # A line that could not be filled in has no words to launch; the case still gets its
@@ -170,16 +170,15 @@ class CaseRunner:
         outcome = launch.outcome
         # A launch whose streams were kept open has had its grace time already.
         waited = self.phase is Phase.LINGERING or outcome.kept_open
-        found = strays(not waited)
-        now = time.monotonic()
-        # A child that is about to end by itself, as the last part of a shell's pipeline is, is no
-        # leftover.
-        if found and not waited:
-            self.phase, self._due = Phase.LINGERING, now + leftovers.FIRST_WAIT
-            return False
-        if found and self.phase is Phase.LINGERING and self._due > now:
-            return False
-        if found:
+        if found := strays(not waited):
+            now = time.monotonic()
+            # A child that is about to end by itself, as the last part of a shell's pipeline is, is
+            # no leftover.
+            if not waited:
+                self.phase, self._due = Phase.LINGERING, now + leftovers.FIRST_WAIT
+                return False
+            if self.phase is Phase.LINGERING and self._due > now:
+                return False
             outcome.leftovers = _end_strays(found, strays)
         self.phase = Phase.SETTLED
         return True
@@ -215,7 +214,7 @@ class CaseRunner:
             return None
         # A difference is the change's doing only where each of the launches, made once more, does what it
         # did before: a free disk, a clock or a counter moves by itself.
-        if run.recorder.differs_from_control():
+        if relation is not None and run.recorder.differs_from_control():
             self._begin_step(run, 0, again=True)
             return None
         return self._finish_run(run)
@@ -317,5 +316,5 @@ def checks_at_leisure(runner: CaseRunner) -> bool:
     return (
         outcome.stdout_bytes + outcome.stderr_bytes < SMALL_OUTPUT
         and not outcome.unlaunched
-        and shared.checker.cascade(run.case, run.step.number).quick
+        and run.step.cascade.quick
     )

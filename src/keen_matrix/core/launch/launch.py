@@ -373,20 +373,22 @@ class Launch:
         running, outcome, capture = self.running, self.outcome, self._capture
         exited = self.has_exited
         # How a feeder ended is part of the outcome; most end with the pipe that they write to.
-        if any(self.feeders.pids) and not self.feeders.are_done(now):
-            self.machine.move(Event.FED, now)
-            self.machine.deadline = now + FEEDERS_STEP
-            return
+        if self.feeders.pids:
+            if not self.feeders.are_done(now):
+                self.machine.move(Event.FED, now)
+                self.machine.deadline = now + FEEDERS_STEP
+                return
+            self.feeders.end()
         if running is None:
             return
         if not self._system.subreaper:
             signal_group(running.pid, signal.SIGKILL)  # whatever is left behind in its group
-        self._stdin.close()
-        self._unwatch()
+        if not exited:  # else both were done when it ended
+            self._stdin.close()
+            self._unwatch()
         # Until here the process was a zombie, so that its number, and its group's, could be nobody
         # else's.
         running.finish(outcome, ended=exited)
-        self.feeders.end()
         outcome.feeders = self.feeders.ends
         if self._dialogue is not None:
             waited = self._dialogue.waited_for

@@ -19,7 +19,7 @@ class Outputs:
     __slots__ = ("_held", "_poller", "streams")
 
     def __init__(self, plumbing: Plumbing, poller: Poller) -> None:
-        self.streams = dict(plumbing.streams)
+        self.streams = plumbing.streams
         """Descriptor → stream."""
         self._held = plumbing.held
         self._poller = poller

@@ -64,8 +64,7 @@ class CasePlace:
 
     def put(self, files: tuple[tuple[Template, Put], ...], case: Filling) -> None:
         """Put files in place. Raises ExpressionFault or SurroundingsFault."""
-        if files:
-            self._put = put_files(files, case, self.directories)
+        self._put = put_files(files, case, self.directories)
 
     def look(self, outcome: Outcome, since_ns: int, *, first: bool, compared: bool) -> None:
         """Write into an outcome what the case's launches since a moment did to the directory.

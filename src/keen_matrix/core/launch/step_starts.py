@@ -44,38 +44,54 @@ class StepStarts:
     def prepare(self, run: CaseRun, step: StepLaunch) -> None:
         """Put the surroundings of a launch in place and work out how it starts. Raises
         SurroundingsFault or ExpressionFault."""
-        case, plan = run.case, self._plan
-        command = self.command(case, step.number)
+        case = run.case
         spec_step = self._spec_step(case, step.number)
-        around = spec_step.surroundings
-        filling = Filling(step.context.scope, plan.spec.here)
+        around, scope = spec_step.surroundings, step.context.scope
         if step.number == 0 or (case.relation is not None and case.relation.fresh[step.number]):
             self._place.make(again=step.number > 0 or step.is_again)
-            self._place.put(around.files, filling)
+            if around.files:
+                self._place.put(around.files, Filling(scope, self._plan.spec.here))
         root = self._place.directories.root
         if self._starts_in != root:
             # other directories than those that the known ways to start lead to
             self._starts, self._starts_in = {}, root
-        known = self._starts.get(id(spec_step)) if case.relation is None else None
-        if known is None:
-            env = environment_of(plan.environment, around, filling.scope, self._place.directories)
-            if spec_step.is_other:
-                command = other_program(step.argv, env, plan.spec.here)
-            known = start_of(command, env, self._place.start_directory, around, filling)
+        start = self._starts.get(id(spec_step)) if case.relation is None else None
+        if start is None:
+            start = self._start_of(case, step, spec_step)
             if case.relation is None and is_constant(around) and not spec_step.is_other:
-                self._starts[id(spec_step)] = known
+                self._starts[id(spec_step)] = start
         if around.start_in is not None:
-            known = replace(
-                known, directory=self._place.inside(around.start_in.render(filling.scope))
-            )
-        step.start = known
-        # how the program is launched is what these families are about
+            start = replace(start, directory=self._place.inside(around.start_in.render(scope)))
+        step.start = start
+        if self._warm is not None and self._is_own(case, step, spec_step):
+            self._start_warm(self._warm, step, start)
+
+    def _start_of(self, case: Case, step: StepLaunch, spec_step: Step) -> Start:
+        """Work out how a launch starts."""
+        plan, around, scope = self._plan, spec_step.surroundings, step.context.scope
+        env = environment_of(plan.environment, around, scope, self._place.directories)
+        command = (
+            other_program(step.argv, env, plan.spec.here)
+            if spec_step.is_other
+            else self.command(case, step.number)
+        )
+        filling = Filling(scope, plan.spec.here)
+        return start_of(command, env, self._place.start_directory, around, filling)
+
+    def _is_own(self, case: Case, step: StepLaunch, spec_step: Step) -> bool:
+        """Tell whether a launch starts the program itself, as the spec launches it; how it is launched
+        is what some families are about."""
         about_launching = case.family in ("renamed", "launchers", "elsewhere")
-        own = command.words == plan.launch and not (about_launching or spec_step.is_other)
-        if self._warm is not None and own and self._warm.can_start(known):
+        own = self.command(case, step.number).words == self._plan.launch
+        return own and not (about_launching or spec_step.is_other)
+
+    @staticmethod
+    def _start_warm(warm: WarmStarts, step: StepLaunch, start: Start) -> None:
+        """Have a keeper start a launch, if it can."""
+        if warm.can_start(start):
             # Where no keeper can be had, the program is started as usual: warm is a way to be fast,
             # no other result.
-            step.starter = self._warm.starter() or step.starter
+            step.starter = warm.starter() or step.starter
 
     def command(self, case: Case, number: int) -> Command:
         """Return the file and the words that a launch starts with: other ones where launchers are

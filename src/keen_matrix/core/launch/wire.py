@@ -89,9 +89,9 @@ class LiveFrame(NamedTuple):
 
 def pack_result(case: Case, record: Record) -> bytes:
     """Return the frame of a finished case."""
-    frame = result_frame(case, record)
-    head = _RESULT.pack(_IS_RESULT, *frame[:5], frame.id.encode())
-    return LENGTH.pack(_RESULT.size + len(frame.line)) + head + frame.line
+    sequence, matrix, verdict, seconds, noted, id, line = result_frame(case, record)
+    head = _RESULT.pack(_IS_RESULT, sequence, matrix, verdict, seconds, noted, id.encode())
+    return LENGTH.pack(_RESULT.size + len(line)) + head + line
 
 
 def result_frame(case: Case, record: Record) -> ResultFrame:

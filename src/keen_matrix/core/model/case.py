@@ -97,14 +97,16 @@ def case_fields(case: Case, matrix: str) -> CaseFields:
 
 def described(case: Case, matrix: str) -> RecordFields:
     """Return the fields of `case_fields` by name, for a record that adds an outcome to them."""
-    return {
+    fields: RecordFields = {
         "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
         "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
         "detail": case.detail, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
         "others": case.others,
         "fault": case.fault or "", "control": case.control,
-        **case.said._asdict(),
     }  # fmt: skip
+    if any(case.said):  # of most cases a spec says nothing more
+        fields.update(case.said._asdict())
+    return fields
 
 
 def case_scope(

@@ -125,7 +125,8 @@ def endings(text: bytes) -> tuple[bytes, ...]:
 def rendered(template: Template, context: CheckContext) -> bytes:
     """Return an expected text as a case has it, masked as what is found will be. Raises
     ExpressionFault."""
-    return encoded(masked_expectation(template.render(context.scope), context.masks))
+    text = template.render(context.scope)
+    return encoded(masked_expectation(text, context.masks) if context.masks else text)
 
 
 def within(tolerance: Tolerance | None) -> str:

@@ -38,7 +38,7 @@ class IsForm(Form, frozen=True):
         """Yield a mismatch when the text is another, numbers within the tolerance aside."""
         expected = rendered(self.text, context)
         # Bytes are compared first: nearly all texts are the same to the letter.
-        if actual in endings(expected):
+        if actual == expected or actual in endings(expected):
             return
         left, right = decoded(expected), decoded(actual)
         if not self.tolerance or not texts_alike(left, right, self.tolerance, newline=True):
