@@ -23,12 +23,13 @@ def sentences() -> Iterator[tuple[str, int, str]]:
     for path in sorted(PACKAGE.rglob("*.py")):
         if "demo/office" in path.as_posix():
             continue
-        tree = ast.parse(path.read_text())
-        apart = {id(node.value) for node in ast.walk(tree) if isinstance(node, ast.Expr)}
-        for node in ast.walk(tree):
+        kinds = (ast.Expr, ast.JoinedStr, ast.Constant)
+        nodes = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, kinds)]
+        apart = {id(node.value) for node in nodes if isinstance(node, ast.Expr)}
+        for node in nodes:
             if isinstance(node, ast.JoinedStr):
                 apart |= {id(each) for each in ast.walk(node) if each is not node}
-        for node in ast.walk(tree):
+        for node in nodes:
             if id(node) in apart:
                 continue
             if isinstance(node, ast.Constant) and isinstance(node.value, str):

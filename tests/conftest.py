@@ -32,6 +32,7 @@ for _each in (signal.SIGHUP, signal.SIGINT, signal.SIGQUIT):  # a shell that put
 sys.dont_write_bytecode = False  # the next time these files need not be compiled either
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
 os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
+os.environ["PYTHON_CPU_COUNT"] = "1"  # one worker, where several are not what is tested: each takes a fork and its end
 # programs are started by this interpreter: a version manager's `python3` is a script, which takes longer than most of them
 os.environ["PATH"] = os.pathsep.join([str(Path(sys.executable).parent), os.environ["PATH"]])
 os.environ["XDG_CACHE_HOME"] = str(Path(sys.prefix) / "cache")  # where specs are kept between calls

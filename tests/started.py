@@ -50,6 +50,8 @@ class Zygote:
         with theirs:
             # its streams are pipes, as those of a call are: what Python knows of a stream it finds out at the start
             words, pipe = [sys.executable, __file__, str(theirs.fileno())], subprocess.PIPE
+            # one thread: others would be ended and begun again around every fork
+            env = {**(os.environ if env is None else env), "OPENBLAS_NUM_THREADS": "1"}
             self._process = subprocess.Popen(words, pass_fds=[theirs.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env=env)
         atexit.register(self.end)
 
@@ -138,7 +140,8 @@ def door(folder: Path, env: dict[str, str]) -> Iterator[str]:
         listening.listen(16)
         words = [sys.executable, __file__, "--door", str(listening.fileno())]
         pipe = subprocess.PIPE
-        server = subprocess.Popen(words, pass_fds=[listening.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env=env)
+        threads = {"OPENBLAS_NUM_THREADS": "1"}  # as above
+        server = subprocess.Popen(words, pass_fds=[listening.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env={**env, **threads})
         try:
             yield str(folder / "bin")
         finally:
@@ -219,9 +222,12 @@ def read_one() -> None:
     """Read a spec, and describe a command line: the first of them makes what all share."""
     from keen_matrix.cli import build_parser
     from keen_matrix.core.errors import SpecFault
+    from keen_matrix.core.spec.kept import kept_spec
     from keen_matrix.core.spec.load import load_spec
 
     build_parser()
+    with contextlib.suppress(SpecFault):
+        kept_spec(os.devnull)
     with contextlib.suppress(SpecFault):
         load_spec("s.matrix.toml", WARMING)
 

@@ -124,8 +124,8 @@ def test_large_outputs_are_compared_in_seconds(place: Place) -> None:
     assert "…x" in came.out and "xy\n" in came.out
 
 
-def test_a_slow_pattern_is_given_up_and_says_so(aspects_of: Any, place: Place) -> None:
-    aspects_of("printf '%040d' 0", "expect.stdout.matches = '^(?:0|00|000)+(?<!0)$'")
+def test_a_slow_pattern_is_given_up_and_says_so(place: Place) -> None:
+    spec(place, "[[matrix]]\nname = \"m\"\nline = \"x\"\nexpect.stdout.matches = '^(?:0|00|000)+(?<!0)$'", "printf '%040d' 0")
     came = place.call("run")
     assert "^(?:0|00|000)+(?<!0)$ (given up after 2 s)" in came.out
 

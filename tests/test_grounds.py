@@ -180,8 +180,8 @@ READERS = {
     "one that selects": (f"{sys.executable} -c 'import select; select.select([0], [], [])' x", True),
     "one that polls for a while": (f"{sys.executable} -c 'import select, sys; p = select.poll(); p.register(0, select.POLLIN); p.poll(300); sys.exit(2)' x", False),
     "the builtin read": ("sh -c 'read line' x", True),
-    "a sleeper": ("sh -c 'sleep 0.4; exit 2' x", False),
-    "one that works": (f"{sys.executable} -c 'import time, sys\nend = time.time() + 0.4\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
+    "a sleeper": ("sh -c 'sleep 0.2; exit 2' x", False),
+    "one that works": (f"{sys.executable} -c 'import time, sys\nend = time.time() + 0.2\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
 }
 
 

@@ -159,7 +159,7 @@ def test_a_file_just_written_is_not_relied_on(ferry: Place, monkeypatch: pytest.
 
 def test_another_build_reads_for_itself(ferry: Place, monkeypatch: pytest.MonkeyPatch) -> None:
     kept_spec("f.matrix.toml")
-    monkeypatch.setattr(kept, "_build", lambda: [("other.py", None)])
+    monkeypatch.setattr(kept, "_build", lambda: "other.py")
     assert was_read(monkeypatch) and len(places()) == 2
 
 

@@ -32,7 +32,7 @@ def imports_of(path: Path, *, typed: bool = False) -> Iterator[str]:
     tree = tree_of(path)
     unseen = {
         id(inner) for node in ast.walk(tree)
-        if isinstance(node, ast.If) and ast.unparse(node.test) == "TYPE_CHECKING" for inner in ast.walk(node)
+        if isinstance(node, ast.If) and isinstance(node.test, ast.Name) and node.test.id == "TYPE_CHECKING" for inner in ast.walk(node)
     }  # fmt: skip
     for node in ast.walk(tree):
         if id(node) in unseen and not typed:

@@ -59,6 +59,12 @@ def test_a_spec_is_thought_through_without_what_combining_takes(place: Place) ->
     assert "pydantic" in modules and not {"numpy", "rich"} & set(modules)
 
 
+def test_combining_takes_no_more_of_numpy_than_it_needs(place: Place) -> None:
+    script = "import sys; from keen_matrix.core.covering import search; search.cover(search.Demand(levels=[2, 3, 2], strength=2)); print(*sys.modules)"
+    loaded = in_process_of_its_own(script, place.folder).split()
+    assert "numpy" in loaded and "numpy.ma" not in loaded
+
+
 READ = """
 import argparse, contextlib, io, os, sys
 parsers, plain = [], argparse.ArgumentParser.__init__

@@ -100,7 +100,12 @@ class Process:
 
 
 def default_jobs() -> int:
-    """Return the number of processors this process may use."""
+    """Return the number of processors this process may use, or what PYTHON_CPU_COUNT says instead: so
+    Python itself counts them from 3.13 on (os.process_cpu_count)."""
+    # A container that gets the time of two of its machine's 64 processors sees all of them.
+    told = os.environ.get("PYTHON_CPU_COUNT", "")
+    if told.isdecimal() and int(told) > 0:
+        return int(told)
     affinity = getattr(os, "sched_getaffinity", None)
     return len(affinity(0)) if affinity else os.cpu_count() or 1
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import functools
 import os
 import pickle
 import sys
@@ -112,12 +113,13 @@ def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
         return ""
     digest = blake2b(text, digest_size=16)
     # Its path too: names in messages, and files beside it, follow from where it stands.
-    for each in (path, os.path.realpath(path), VERSION, sys.version, repr(_build()), also):
+    for each in (path, os.path.realpath(path), VERSION, sys.version, _build(), also):
         digest.update(b"\0" + each.encode("utf-8", "surrogateescape"))
     return os.path.join(folder(), digest.hexdigest() + suffix)
 
 
-def _build() -> list[tuple[str, Stamp]]:
+@functools.cache  # this process has loaded one build, whatever its files become
+def _build() -> str:
     """Return what tells this build of the core from any other with the same version: the stamps of
     its files."""
     # While the product itself is worked on its version stays the same, and what it makes of a spec
@@ -130,7 +132,7 @@ def _build() -> list[tuple[str, Stamp]]:
             for name in sorted(names)
             if name.endswith(".py")
         ]
-    return stamps
+    return repr(stamps)
 
 
 def _is_ours(path: str) -> bool:
