@@ -486,6 +486,7 @@ FILES = {
 }
 VARIABLES = {
     "NO_COLOR": "when it is set, nothing is coloured unless --color always says so",
+    "PYTHON_CPU_COUNT": "how many launches are made at a time unless --jobs says it, in place of the number of processors",
     "TMPDIR": "where directories of cases are made",
     "XDG_CACHE_HOME": "where specs are kept, in place of ~/.cache",
     "KEEN_MATRIX_TRACEBACK": "when it is set, a fault of Keen Matrix itself is shown with its traceback",

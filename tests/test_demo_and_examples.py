@@ -86,7 +86,7 @@ def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None
 @pytest.mark.long
 def test_a_first_spec_that_says_too_little_holds_once_it_is_edited_as_it_is_told(place: Place) -> None:
     shutil.copytree(Path(__file__).parent.parent / "src/keen_matrix/demo/office", place.folder, dirs_exist_ok=True)
-    came = place.call("run", "crossing.toml")
+    came = place.call("run", "crossing.toml", "--warm-check", "0")
     edits = [line.split("state it")[1].strip() for line in came.out.splitlines() if "state it" in line]
     assert came.status == 1 and edits == [
         "synopsis: -o,--out FILE, without brackets", "synopsis: [-w,--window SIDE | -a,--any]", 'values.DECK = { of = ["car", "upper", "sun"] }',
@@ -96,4 +96,4 @@ def test_a_first_spec_that_says_too_little_holds_once_it_is_edited_as_it_is_told
         assert old in text
         text = text.replace(old, new)
     place.write("crossing.toml", f"{text}{edits[2]}\n")
-    assert place.call("run", "crossing.toml").status == 0
+    assert place.call("run", "crossing.toml", "--warm-check", "0").status == 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import os
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -177,6 +178,14 @@ def test_jobs_of_a_spec_and_of_a_matrix_keep_launches_apart(place: Place, head: 
     place.write("j.matrix.toml", f'[program]\nlaunch = "sh {{here}}/alone.sh"\n{head}{matrices}')
     came = place.call("run", "--jobs", "4")
     assert came.status == 0 and "24 vectors: all held" in came.out, came.out
+
+
+@pytest.mark.parametrize("told", ["3", "0", "-2", "two", ""])
+def test_as_many_launches_at_a_time_as_processors_or_as_python_is_told_there_are(place: Place, monkeypatch: pytest.MonkeyPatch, told: str) -> None:
+    monkeypatch.setenv("PYTHON_CPU_COUNT", told)
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.exit = 0\n')
+    jobs = 3 if told == "3" else len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count()
+    assert place.call("run").out.rstrip().endswith(f", {jobs} job{'s' * (jobs != 1)}")
 
 
 SERVER = """

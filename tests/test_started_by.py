@@ -27,7 +27,7 @@ PROGRAM = """
 WARM = '"keeper" in sys.modules.get("__main__").__class__.__name__ or os.environ.get("X") or "keeper" in repr(sys._getframe(1) if sys._getframe().f_back else "")'
 SPEC = """
     [program]
-    launch = "{python} {{here}}/p.py"
+    launch = "{python} -S {{here}}/p.py"
     {more}
     [[matrix]]
     name = "numbers"
