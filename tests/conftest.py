@@ -24,11 +24,15 @@ from tests.started import TAKES_INTERPRETER, Zygote
 settings.register_profile("suite", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("suite")
 
+SIDE_BY_SIDE = {"PYTHON_CPU_COUNT": "4"}
+"""For programs that wait: they may do it beside each other."""
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 
 for _each in (signal.SIGHUP, signal.SIGINT, signal.SIGQUIT):  # a shell that puts us into the background ignores them, so all would
     if signal.getsignal(_each) is signal.SIG_IGN:
         signal.signal(_each, signal.default_int_handler if _each is signal.SIGINT else signal.SIG_DFL)
+for _each in sys.meta_path:  # it would compile all modules of the command anew in each process, since it is a plugin as well
+    getattr(_each, "_must_rewrite", set()).discard("keen_matrix")
 sys.dont_write_bytecode = False  # the next time these files need not be compiled either
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # as installed, the command need not compile itself at every call
 os.environ["PYTHONPYCACHEPREFIX"] = str(Path(sys.prefix) / "bytecode")
@@ -68,7 +72,7 @@ class Place:
     def call(self, *words: str, env: dict[str, str] | None = None, timeout: float = 60, stdin: str = "", anew: bool = False) -> Came:
         """Call the command; `anew` has an interpreter of its own started for it."""
         outer = {**os.environ, "NO_COLOR": "1", **(env or {})}
-        if not anew and not any(name.startswith(TAKES_INTERPRETER) for name in env or {}) and sys.platform == "linux":
+        if not anew and not any(name.startswith(TAKES_INTERPRETER) for name in {*(env or {})} - {*SIDE_BY_SIDE}) and sys.platform == "linux":
             status, out, err = zygote().call(COMMAND, list(words), str(self.folder), outer, stdin.encode(), timeout)
             return Came(status, out.decode(), err.decode())
         done = subprocess.run(

@@ -19,7 +19,7 @@ from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunF
 from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.results.reading import merge_faults
 from keen_matrix.core.signature.kinds import FAMILIES
-from tests.conftest import COMMAND, Place
+from tests.conftest import COMMAND, SIDE_BY_SIDE, Place
 
 SPEC = """
     [program]
@@ -78,7 +78,7 @@ def test_one_run_at_a_time_writes_a_journal(place: Place) -> None:
     place.await_programs(process, 1)
     came = place.call("run")
     assert came.status == 3 and f"by another run, the process {process.pid}; wait for its end" in came.err
-    assert "--journal" in came.err and place.call("run", "--journal", "other.jsonl").status == 1
+    assert "--journal" in came.err and place.call("run", "--journal", "other.jsonl", env=SIDE_BY_SIDE).status == 1
     process.kill()
     process.communicate()
     assert place.call("run", "--only", "1").status == 0, "the lock of a run that was killed is none"

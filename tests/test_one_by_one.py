@@ -8,7 +8,7 @@ import time
 
 import pytest
 
-from tests.conftest import Place
+from tests.conftest import SIDE_BY_SIDE, Place
 
 PROGRAM = """\
 test -z "$2" || { touch "$REACHED"; sleep 60; }
@@ -49,7 +49,7 @@ def _await_hanging(office: Place) -> None:
 
 
 def test_settling_goes_on_with_the_next_spec(office: Place) -> None:
-    came = office.call("settle", "--format", "json", timeout=120)
+    came = office.call("settle", "--format", "json", timeout=120, env=SIDE_BY_SIDE)
     assert came.status == 2
     assert [each["spec"] for each in json.loads(came.out)["specs"]] == ["c.matrix.toml"]
     assert 'a.matrix.toml:7:1: unknown key "lnie"' in came.err

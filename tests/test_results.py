@@ -26,7 +26,7 @@ HOSTILE = "<script>document.title='owned'</script>]]>\x1b]0;title\x07\x1b[31mred
 SPEC = """
     [program]
     launch = "sh {here}/p.sh"
-    timeout = 3
+    timeout = 1.5
     [expect]
     exit = 0
     [[matrix]]
@@ -47,7 +47,7 @@ SCRIPT = f"""
     case $1 in
         hostile) printf '%s\\n' "{HOSTILE}"; exit 1 ;;
         crash) kill -SEGV $$ ;;
-        hang) sleep 9 ;;
+        hang) sleep 5 ;;
         Holm) [ "$2" = 60 ] && [ "$3" ] && echo wrong || echo Holm ;;
         *) echo "$1" ;;
     esac

@@ -43,7 +43,7 @@ from keen_matrix.core.insight.settling.sources import lines_told, words_of_scrip
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.scripts import text_of_script
-from tests.conftest import Place
+from tests.conftest import SIDE_BY_SIDE, Place
 from tests.programs import in_sh
 
 FREIGHT = r"""
@@ -429,18 +429,18 @@ LOOPING = """
 def test_where_some_vectors_do_not_end_a_run_waits_for_them_no_longer_than_they_need(place: Place) -> None:
     place.write("loop.sh", LOOPING)
     path = place.write("l.matrix.toml", '[program]\nlaunch = "sh {here}/loop.sh"\n[signature]\nhelp = []\nstyle = "posix"\nsynopsis = "[-a] [-b] [-q] PORT"\n')
-    out = place.call("settle", "l.matrix.toml", "--write", timeout=120).out
+    out = place.call("settle", "l.matrix.toml", "--write", timeout=120, env=SIDE_BY_SIDE).out
     assert findings(out, "remark") == ["with -a and -b it does not end"]
     (told,) = (each for each in findings(out) if "do not within" in each)
     within = re.fullmatch(r"what ends does so within \d\.\d+ s, and other vectors do not within (\d) s", told)  # a busy machine takes its time
     assert within, told
     seconds = int(within[1])
     assert tomllib.loads(path.read_text())["program"]["timeout"] == seconds
-    place.call("run", "l.matrix.toml")
+    place.call("run", "l.matrix.toml", env=SIDE_BY_SIDE)
     hung = [each for each in place.cases() if each["verdict"] == "hung"]
     assert hung and all(seconds <= each["seconds"] < 10 for each in hung)  # the default, which it would wait otherwise
     path.write_text(path.read_text().replace(f"timeout = {seconds} # observed", "timeout = 9"))
-    place.call("settle", "l.matrix.toml", "--write", timeout=120)
+    place.call("settle", "l.matrix.toml", "--write", timeout=120, env=SIDE_BY_SIDE)
     assert "timeout = 9\n" in path.read_text(), "what a spec says stands"
 
 

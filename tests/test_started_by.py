@@ -15,7 +15,7 @@ from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.shims import is_shim, watched
 from keen_matrix.core.launch.through import is_wrapped, through
 from keen_matrix.core.runs.warmth import worth_from
-from tests.conftest import Place
+from tests.conftest import SIDE_BY_SIDE, Place
 
 PROGRAM = """
     import os, sys
@@ -61,7 +61,7 @@ def test_the_slower_a_launch_the_fewer_cases_are_worth_a_keeper() -> None:
 def test_a_slow_program_is_run_warm_with_fewer_cases(place: Place) -> None:
     written(place, many=45)
     place.write("p.py", "import time\nif __name__ == '__main__': time.sleep(0.15)\n" + (place.folder / "p.py").read_text())
-    came = place.call("run")
+    came = place.call("run", env=SIDE_BY_SIDE)
     assert came.status == 0 and "45 vectors: all held" in came.out and ", 25 of them warm" in came.out
 
 

@@ -20,7 +20,7 @@ LACKING["all three"] = "; ".join(LACKING.values())
 SPEC = """
 [program]
 launch = ["sh", "{here}/p.sh"]
-timeout = 3
+timeout = 2
 output-cap = "200 kB"
 [[mask]]
 matches = "pid [0-9]+"
@@ -93,7 +93,7 @@ def came(folder: Path, jobs: int) -> dict[tuple[str, ...], Any]:
         end = (record.exit, record.signal) if record.argv not in (("floods",), ("hangs",), ("stops",)) else None
         streams = ((record.stdout or "")[:100], (record.stderr or "")[:100]) if record.argv != ("pid",) else None
         found[record.matrix, *record.argv] = (record.verdict, aspects, end, streams, record.files)
-        assert record.argv != ("hangs",) or record.seconds > 2.9
+        assert record.argv != ("hangs",) or record.seconds > 1.9
     return found
 
 

@@ -24,7 +24,7 @@ from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.supply import Supply
 from keen_matrix.core.runs.warmth import unlike_vectors
 from keen_matrix.core.spec.load import load_spec
-from tests.conftest import Place
+from tests.conftest import SIDE_BY_SIDE, Place
 
 PROGRAM = """
     import argparse, atexit, json, os, signal, sys, threading, time, tempfile, random
@@ -72,7 +72,7 @@ WAYS = ["exit", "text", "none", "big", "boom", "chain", "kill", "interrupt", "us
 SPEC = """
     [program]
     launch = "{launch}"
-    timeout = 4
+    timeout = 2
     env.V = "value"
     {program}
     [[matrix]]
@@ -87,8 +87,8 @@ SPEC = """
 def both(place: Place, launch: str, env: str = "") -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
     text = SPEC.format(launch=launch, ways=json.dumps(WAYS), program=env)
     place.write("t.matrix.toml", text)
-    place.call("run", "--journal", "cold.jsonl")
-    came = place.call("run", "--warm", "--warm-check", "0", "--journal", "warm.jsonl")
+    place.call("run", "--journal", "cold.jsonl", env=SIDE_BY_SIDE)
+    came = place.call("run", "--warm", "--warm-check", "0", "--journal", "warm.jsonl", env=SIDE_BY_SIDE)
     assert "launched cold" not in came.err, came.err
     cold, warm = ({case["values"]["way"]: case for case in place.cases(name)} for name in ("cold.jsonl", "warm.jsonl"))
     return {way: (cold[way], warm[way]) for way in WAYS}
