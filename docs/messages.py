@@ -6,6 +6,7 @@ The words of messages are kept coherent with it, and a test reads them through i
 from __future__ import annotations
 
 import ast
+import functools
 import re
 import sys
 from collections.abc import Iterator
@@ -18,13 +19,19 @@ NOT_SHOWN = re.compile(
 """What is SQL, a regular expression or a program, and no sentence."""
 
 
+@functools.cache
+def _nodes_of(path: Path) -> list[ast.AST]:
+    """Return what texts stand in, of a module."""
+    kinds = (ast.Expr, ast.JoinedStr, ast.Constant, ast.Raise, ast.Call)
+    return [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, kinds)]
+
+
 def sentences() -> Iterator[tuple[str, int, str]]:
     """Yield module, line and text of every string of several words that is no docstring; a field is shown as `{…}`."""
     for path in sorted(PACKAGE.rglob("*.py")):
         if "demo/office" in path.as_posix():
             continue
-        kinds = (ast.Expr, ast.JoinedStr, ast.Constant)
-        nodes = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, kinds)]
+        nodes = _nodes_of(path)
         apart = {id(node.value) for node in nodes if isinstance(node, ast.Expr)}
         for node in nodes:
             if isinstance(node, ast.JoinedStr):
@@ -59,7 +66,7 @@ def errors() -> Iterator[tuple[str, str]]:
         if "demo/office" in path.as_posix():
             continue
         module = path.relative_to(PACKAGE).as_posix()
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in _nodes_of(path):
             raised = isinstance(node, ast.Raise) and isinstance(node.exc, ast.Call)
             call = node.exc if isinstance(node, ast.Raise) else node
             if not isinstance(call, ast.Call):

@@ -29,20 +29,26 @@ def tree_of(path: Path) -> ast.Module:
 
 def imports_of(path: Path, *, typed: bool = False) -> Iterator[str]:
     """Yield the modules of ours that a module imports, inside functions too; `typed` also those that only the type checker sees."""
-    tree = tree_of(path)
+    yield from (module for module, is_seen in all_imports_of(path) if is_seen or typed)
+
+
+@cache
+def all_imports_of(path: Path) -> list[tuple[str, bool]]:
+    """Return what a module imports, each with whether it is imported when it runs."""
+    nodes = [node for node in ast.walk(tree_of(path)) if isinstance(node, (ast.If, ast.Import, ast.ImportFrom))]
     unseen = {
-        id(inner) for node in ast.walk(tree)
+        id(inner) for node in nodes
         if isinstance(node, ast.If) and isinstance(node.test, ast.Name) and node.test.id == "TYPE_CHECKING" for inner in ast.walk(node)
     }  # fmt: skip
-    for node in ast.walk(tree):
-        if id(node) in unseen and not typed:
-            continue
+    found = []
+    for node in nodes:
         if isinstance(node, ast.Import):
-            yield from (each.name for each in node.names if each.name in MODULES)
+            found += [(each.name, id(node) not in unseen) for each in node.names if each.name in MODULES]
         elif isinstance(node, ast.ImportFrom) and (node.module or "").partition(".")[0] == "keen_matrix":
             for each in node.names:
                 whole = f"{node.module}.{each.name}"
-                yield whole if whole in MODULES else str(node.module)
+                found.append((whole if whole in MODULES else str(node.module), id(node) not in unseen))
+    return found
 
 
 def layer_of(module: str) -> str:

@@ -87,7 +87,7 @@ def test_an_action_is_tried_alone_and_one_that_is_not_stated_is_found_out(place:
         parser.parse_args()
         print("ok")
         """)  # fmt: skip
-    top = f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\n[signature]\n'
+    top = f'[program]\nlaunch = "{sys.executable} -S {{here}}/p.py"\n[signature]\n'
     place.write("p.matrix.toml", top + 'synopsis = "[-a,--all] [-L,--list] PORT"\n')
     came = place.call("run")
     assert came.status == 0 and 'actions = ["-L,--list"]' in came.out, came.out

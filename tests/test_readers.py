@@ -227,7 +227,7 @@ def test_one_word_in_the_spec_says_how_words_are_read_and_refused(place: Place, 
     place.write("p.py", FARE.replace(old, new, 1) if old else FARE)
     place.write("p.matrix.toml", f"""
         [program]
-        launch = "{sys.executable} {{here}}/p.py"
+        launch = "{sys.executable} -S {{here}}/p.py"
         warm = true
         [signature]
         synopsis = "[-n,--number N] [-q,--quiet] PORT"

@@ -36,7 +36,7 @@ ARGPARSE = Real(
     p.add_argument("-v", action="store_true")
     print(vars(p.parse_args()))
     """,
-    f"{sys.executable} {{here}}/book.py",
+    f"{sys.executable} -S {{here}}/book.py",
     """
     synopsis = "[-h,--help] [-n,--riders N] [--bike | --car] [-v] PORT [NAME...]"
     values.N = { type = "int", default = 1 }

@@ -17,7 +17,7 @@ from tests.conftest import Place
 OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
 FARE = """
     [program]
-    launch = "{python} {office}/sound/fare.py"
+    launch = "{python} -S {office}/sound/fare.py"
     warm = true
     [signature]
     synopsis = "[-n,--riders RIDERS] [--bike | --car] [--round-trip] [--format FORMAT] [-s,--save FILE] ORIGIN DESTINATION"
@@ -82,7 +82,7 @@ def test_a_signature_alone_finds_the_faults_of_the_faulty_fare_and_none_in_the_s
     came = place.call("run", "--warm-check", "0")
     assert came.status == 0, came.out
     assert Counter(case["family"] for case in place.cases())["refusals"] > 80
-    came = place.call("run", "--warm-check", "0", "--program", f"{sys.executable} {OFFICE}/faulty/fare.py")
+    came = place.call("run", "--warm-check", "0", "--program", f"{sys.executable} -S {OFFICE}/faulty/fare.py")
     assert came.status == 1
     assert {(family, kind) for family, kind, _ in failed(place)} == {
         ("refusals", "where"), ("refusals", "not-a-choice"), ("refusals", "bad-type"), ("refusals", "conflict"),
