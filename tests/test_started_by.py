@@ -10,11 +10,12 @@ import sys
 import pytest
 
 from keen_matrix.core.launch.environment import COMPILE_CACHE
-from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.shims import is_shim, watched
 from keen_matrix.core.launch.through import is_wrapped, through
-from keen_matrix.core.runs.warmth import worth_from
+from keen_matrix.core.runs.warmth import may_be_warm, worth_from
+from keen_matrix.core.spec.load import load_spec
 from tests.conftest import SIDE_BY_SIDE, Place
 
 PROGRAM = """
@@ -70,10 +71,7 @@ def test_a_slow_program_is_run_warm_with_fewer_cases(place: Place) -> None:
     [
         ({"many": 38}, ()),
         ({"more": "warm = false"}, ()),
-        ({"more": "jobs = 2"}, ()),
         ({"more": 'directory = "spec"'}, ()),
-        ({"more": 'once-before = "true"'}, ()),
-        ({"expect": 'duration = "< 9 s"'}, ()),
         ({}, ("--repeat", "2")),
         ({}, ("--budget", "60 s")),
     ],
@@ -83,6 +81,19 @@ def test_it_is_launched_cold_where_more_launches_or_a_fork_would_matter(place: P
     written(place, **how)  # type: ignore[arg-type]
     came = place.call("run", *words)
     assert came.status == 0 and "all held" in came.out and "warm" not in came.out
+
+
+@pytest.mark.parametrize(
+    ("how", "warm"),
+    [
+        ({}, {0}), ({"more": 'directory = "spec"'}, set()), ({"more": "jobs = 2"}, set()), ({"own": "jobs = 2"}, set()),
+        ({"more": 'once-before = "true"'}, set()), ({"expect": 'duration = "< 9 s"'}, set()), ({"expect": 'memory = "< 9 GB"'}, set()),
+    ],
+)  # fmt: skip
+def test_matrices_that_share_something_or_are_about_cost_are_launched_cold(place: Place, how: dict[str, str], warm: set[int]) -> None:
+    written(place, **how)  # type: ignore[arg-type]
+    spec = load_spec(str(place.folder / "f.matrix.toml"))
+    assert may_be_warm(spec, resolved_launch(spec)) == warm
 
 
 def test_what_differs_warm_is_launched_cold_without_a_word_where_nobody_asked(place: Place) -> None:
