@@ -462,7 +462,7 @@ def test_an_output_cap_of_ones_own(place: Place) -> None:
 @pytest.mark.long
 def test_a_run_of_many_cases_holds_its_memory(place: Place) -> None:
     peaks = []
-    for count in (500, 3_000):
+    for count in (500, 2_500):
         place.write(
             "t.matrix.toml",
             f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\nexpect.exit = 0\n',
