@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.results.budget import ordered, pairs_of, parse_budget
-from tests.conftest import COMMAND, Place
+from tests.conftest import COMMAND, SIDE_BY_SIDE, Place
 
 SPEC = """
     [program]
@@ -141,7 +141,7 @@ def essence(place: Place, journal: str) -> list[tuple[object, ...]]:
 def test_a_cluster_gives_the_journal_of_a_local_run_even_when_a_worker_dies(place: Place) -> None:
     place.write("p.sh", "sleep 0.05; echo $*")
     place.write("t.matrix.toml", SPEC)
-    place.call("run", "--journal", "local.jsonl")
+    place.call("run", "--journal", "local.jsonl", env=SIDE_BY_SIDE)
     with cluster(place.folder) as (address, workers):
         came = place.call("run", "--cluster", address, "--journal", "whole.jsonl")
         assert came.status == 1 and essence(place, "whole.jsonl") == essence(place, "local.jsonl"), came.err
