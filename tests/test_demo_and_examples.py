@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import subprocess
 from pathlib import Path
 
 import pytest
@@ -70,17 +69,12 @@ def test_what_is_shown_does_not_depend_on_the_hash_seed(place: Place) -> None:
 
 
 @pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))
-def test_an_example_holds_on_the_real_program(name: str, tmp_path: Path) -> None:
+def test_an_example_holds_on_the_real_program(name: str, place: Place) -> None:
     program = load_spec(str(EXAMPLES / name)).program.launch[0].constant
     if shutil.which(program or "") is None:
         pytest.skip(f"{program} is not installed")
-    done = subprocess.run(
-        [COMMAND, "run", str(EXAMPLES / name), "--journal", str(tmp_path / "j")],
-        capture_output=True,
-        text=True,
-        timeout=120,
-    )
-    assert done.returncode == 0, done.stdout
+    came = place.call("run", str(EXAMPLES / name), "--journal", "j.jsonl", timeout=120)
+    assert came.status == 0, came.out
 
 
 @pytest.mark.long

@@ -262,7 +262,7 @@ def test_outputs_accepted_in_two_branches_merge(place: Place) -> None:
     git("commit", "-qm", "base")
     for branch, id in (("one", ids[1]), ("two", ids[9])):
         git("checkout", "-q", "-b", branch, "main")
-        subprocess.run([COMMAND, "baseline", "--accept", "--only", id], cwd=place.folder, capture_output=True)
+        place.call("baseline", "--accept", "--only", id)
         git("commit", "-qam", branch)
     git("merge", "one")
     assert len(read_baselines(str(place.folder / "t.baselines/m.txt"))) == 8

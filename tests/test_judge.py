@@ -304,7 +304,7 @@ def agreement(found: Iterator[tuple[str, bool, str]], most_unspecified: float = 
 def test_argparse_agrees() -> None:
     def compared() -> Iterator[tuple[str, bool, str]]:
         rng = random.Random(20)
-        for _ in range(150):
+        for _ in range(100):
             signature, parser, options = random_signature(rng)
             for _ in range(30):
                 words = random_vector(rng, options)
