@@ -17,7 +17,7 @@ from keen_matrix.core.expect.forms.json_value import JsonForm, parse_pointer, po
 from keen_matrix.core.expect.forms.lines import LinesForm
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
-from tests.conftest import COMMAND, Place
+from tests.conftest import Place
 
 
 @pytest.mark.parametrize(
