@@ -222,9 +222,9 @@ class _Rounds:
             # branch hundreds.
             if self._changed:
                 changed, self._changed = tuple(sorted(self._changed)), set()
-                if self._pid:
-                    self.end_round(signal.SIGTERM)
-                    self._keep_results()
+                # What came in a round that is ended was not told yet: the next compares with what
+                # stood before it.
+                self.end_round(signal.SIGTERM)
                 self._begin(changed)
 
     def _hear_progress(self) -> None:
@@ -288,9 +288,7 @@ class _Rounds:
         if any(line.strip() in (b"q", b"quit") for line in lines):
             raise KeyboardInterrupt
         if lines:
-            if self._pid:
-                self.end_round(signal.SIGTERM)
-                self._keep_results()
+            self.end_round(signal.SIGTERM)
             self._begin((), everything=True)
 
     def _stand_by(self) -> None:

@@ -76,14 +76,14 @@ class RoundScreen(RunScreen):
         if before is not None and before == result.line:
             return
         record = decode_record(result.line)
-        if record.taken_from:
-            return
-        self.first_verdict = self.first_verdict or time.time()
+        # What was taken over may be news as well: of a round that was ended before it told.
         change = self._change(before, record)
         if change:
             self.changes.add(*change)
         if before is None:
             self.new += 1
+        if not record.taken_from:
+            self.first_verdict = self.first_verdict or time.time()
         if record.verdict in PASSING:
             return
         if change or before is None:
