@@ -6,6 +6,7 @@ from __future__ import annotations
 import array
 import atexit
 import contextlib
+import functools
 import gc
 import json
 import marshal
@@ -26,6 +27,8 @@ from typing import NoReturn
 LENGTH = struct.Struct("!I")
 TAKES_INTERPRETER = ("PYTHON", "LC_", "LANG", "MALLOC", "LD_")
 """Beginnings of the names of variables that an interpreter reads as it starts: a call with one of them is started anew."""
+PYTEST = "pytest"
+"""The other command that is called so: it has this one as a plugin."""
 WARMING = """
 [program]
 launch = "true"
@@ -166,6 +169,8 @@ def serve(control: socket.socket) -> None:
             words, cwd, env = json.loads(_exactly(control, LENGTH.unpack(head)[0]))
         except (EOFError, ConnectionError):
             return
+        if words[0] == PYTEST:
+            load_pytest()
         pid = os.fork()
         if pid == 0:
             be_called(control, list(fds), words, cwd, env)
@@ -218,6 +223,17 @@ def load() -> None:
     read_one()
 
 
+@functools.cache
+def load_pytest() -> None:
+    """Import what a call of pytest imports, its own plugins among it."""
+    from _pytest.config import default_plugins
+
+    for name in default_plugins:
+        import_module(f"_pytest.{name}")
+    gc.collect()
+    gc.freeze()
+
+
 def read_one() -> None:
     """Read a spec, and describe a command line: the first of them makes what all share."""
     from keen_matrix.cli import build_parser
@@ -249,7 +265,10 @@ def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str
         os.environ.update(env)
         time.tzset()
         sys.argv = words
-        from keen_matrix.entry import main
+        if words[0] == PYTEST:
+            from pytest import console_main as main
+        else:
+            from keen_matrix.entry import main
 
         try:
             status = main()
