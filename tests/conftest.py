@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import gc
 import json
 import os
 import signal
@@ -40,6 +41,12 @@ os.environ["PYTHON_CPU_COUNT"] = "1"  # one worker, where several are not what i
 # programs are started by this interpreter: a version manager's `python3` is a script, which takes longer than most of them
 os.environ["PATH"] = os.pathsep.join([str(Path(sys.executable).parent), os.environ["PATH"]])
 os.environ["XDG_CACHE_HOME"] = str(Path(sys.prefix) / "cache")  # where specs are kept between calls
+
+
+def pytest_collection_finish() -> None:
+    """What is there before the first test stays to the last: no collection need look at it again."""
+    gc.collect()
+    gc.freeze()
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,6 @@ from __future__ import annotations
 import array
 import atexit
 import contextlib
-import functools
 import gc
 import json
 import marshal
@@ -169,8 +168,7 @@ def serve(control: socket.socket) -> None:
             words, cwd, env = json.loads(_exactly(control, LENGTH.unpack(head)[0]))
         except (EOFError, ConnectionError):
             return
-        if words[0] == PYTEST:
-            load_pytest()
+        load_for(words)
         pid = os.fork()
         if pid == 0:
             be_called(control, list(fds), words, cwd, env)
@@ -223,15 +221,27 @@ def load() -> None:
     read_one()
 
 
-@functools.cache
-def load_pytest() -> None:
-    """Import what a call of pytest imports, its own plugins among it."""
-    from _pytest.config import default_plugins
+def modules_of(words: list[str]) -> Iterator[str]:
+    """Yield the large modules of others that a call will import, which few calls do."""
+    if words[0] == PYTEST:
+        from _pytest.config import default_plugins
 
-    for name in default_plugins:
-        import_module(f"_pytest.{name}")
-    gc.collect()
-    gc.freeze()
+        yield from (f"_pytest.{name}" for name in default_plugins)
+    if "--cluster" in words:
+        yield "distributed"
+    if any(word.startswith("picture") for word in words):
+        yield "matplotlib.pyplot"
+
+
+def load_for(words: list[str]) -> None:
+    """Import what a call will, so that the next of its kind need not."""
+    new = [name for name in modules_of(words) if name not in sys.modules]
+    for name in new:
+        with contextlib.suppress(ImportError):  # as the call will tell
+            import_module(name)
+    if new:
+        gc.collect()
+        gc.freeze()
 
 
 def read_one() -> None:

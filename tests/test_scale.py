@@ -129,6 +129,16 @@ def cluster(
             process.wait()
 
 
+@pytest.fixture(scope="module")
+def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+    """A cluster for several tests, one of which kills one of its two workers."""
+    with cluster(tmp_path_factory.mktemp("cluster")) as started:
+        yield started
+
+
+Cluster = tuple[str, list[subprocess.Popen[bytes]]]
+
+
 def essence(place: Place, journal: str) -> list[tuple[object, ...]]:
     """Return what two runs of the same spec must share."""
     return sorted(
@@ -138,58 +148,56 @@ def essence(place: Place, journal: str) -> list[tuple[object, ...]]:
 
 
 @pytest.mark.long
-def test_a_cluster_gives_the_journal_of_a_local_run_even_when_a_worker_dies(place: Place) -> None:
+def test_a_cluster_gives_the_journal_of_a_local_run_even_when_a_worker_dies(place: Place, shared: Cluster) -> None:
+    address, workers = shared
     place.write("p.sh", "sleep 0.05; echo $*")
     place.write("t.matrix.toml", SPEC)
     place.call("run", "--journal", "local.jsonl", env=SIDE_BY_SIDE)
-    with cluster(place.folder) as (address, workers):
-        came = place.call("run", "--cluster", address, "--journal", "whole.jsonl")
-        assert came.status == 1 and essence(place, "whole.jsonl") == essence(place, "local.jsonl"), came.err
-        process = place.start("run", "--cluster", address, "--journal", "killed.jsonl", "--brief")
-        give_up = time.monotonic() + 30
-        while time.monotonic() < give_up and (place.folder / "killed.jsonl").read_bytes().count(b"\n") < 10 if (
-            place.folder / "killed.jsonl").exists() else time.monotonic() < give_up:  # fmt: skip
-            time.sleep(0.05)
-        workers[0].kill()
-        _out, err = process.communicate(timeout=90)
-        assert process.returncode == 1, err
-        assert essence(place, "killed.jsonl") == essence(place, "local.jsonl"), "no case lost or counted twice"
-        assert place.call("run", "--cluster", address, "--only", "7").status == 1
-        few = place.call("run", "--cluster", address, "--stop-after", "1", "--journal", "few.jsonl")
-        assert few.status == 1 and len(place.cases("few.jsonl")) <= 120
-        cut = list((place.folder / "whole.jsonl").read_text().splitlines(keepends=True))
-        (place.folder / "cut.jsonl").write_text("".join(cut[:40]))
-        assert place.call("run", "--cluster", address, "--resume", "--journal", "cut.jsonl").status == 1
-        assert essence(place, "cut.jsonl") == essence(place, "local.jsonl")
+    came = place.call("run", "--cluster", address, "--journal", "whole.jsonl")
+    assert came.status == 1 and essence(place, "whole.jsonl") == essence(place, "local.jsonl"), came.err
+    process = place.start("run", "--cluster", address, "--journal", "killed.jsonl", "--brief")
+    give_up = time.monotonic() + 30
+    while time.monotonic() < give_up and (place.folder / "killed.jsonl").read_bytes().count(b"\n") < 10 if (
+        place.folder / "killed.jsonl").exists() else time.monotonic() < give_up:  # fmt: skip
+        time.sleep(0.05)
+    workers[0].kill()
+    _out, err = process.communicate(timeout=90)
+    assert process.returncode == 1, err
+    assert essence(place, "killed.jsonl") == essence(place, "local.jsonl"), "no case lost or counted twice"
+    assert place.call("run", "--cluster", address, "--only", "7").status == 1
+    few = place.call("run", "--cluster", address, "--stop-after", "1", "--journal", "few.jsonl")
+    assert few.status == 1 and len(place.cases("few.jsonl")) <= 120
+    cut = list((place.folder / "whole.jsonl").read_text().splitlines(keepends=True))
+    (place.folder / "cut.jsonl").write_text("".join(cut[:40]))
+    assert place.call("run", "--cluster", address, "--resume", "--journal", "cut.jsonl").status == 1
+    assert essence(place, "cut.jsonl") == essence(place, "local.jsonl")
 
 
 @pytest.mark.long
-def test_an_interrupted_cluster_run_cleans_up(place: Place) -> None:
+def test_an_interrupted_cluster_run_cleans_up(place: Place, shared: Cluster) -> None:
     place.write("p.sh", "sleep 0.2; echo $*")
     place.write("t.matrix.toml", SPEC)
-    with cluster(place.folder, 1) as (address, _):
-        process = place.start("run", "--cluster", address, "--brief")
-        time.sleep(4)
-        os.kill(process.pid, signal.SIGINT)
-        process.communicate(timeout=40)
-        assert process.returncode == 130
-        if (place.folder / ".keen-matrix/last.jsonl").exists():  # not before the first batch is back
-            assert place.journal()[-1].get("interrupted")
-        place.write("p.sh", "echo $*")
-        assert place.call("run", "--cluster", address).status == 1, "the workers are free again"
+    address, _ = shared
+    process = place.start("run", "--cluster", address, "--brief")
+    give_up = time.monotonic() + 30
+    while time.monotonic() < give_up and not (place.folder / ".keen-matrix/last.jsonl").exists():
+        time.sleep(0.05)  # until the first batch is back
+    os.kill(process.pid, signal.SIGINT)
+    process.communicate(timeout=40)
+    assert process.returncode == 130 and place.journal()[-1].get("interrupted")
+    place.write("p.sh", "echo $*")
+    assert place.call("run", "--cluster", address).status == 1, "the workers are free again"
 
 
 @pytest.mark.long
-def test_a_worker_that_does_not_fit_is_refused(place: Place) -> None:
-    pytest.importorskip("distributed")
+def test_a_worker_that_does_not_fit_is_refused(place: Place, shared: Cluster) -> None:
     place.write("p.sh", "echo $*")
     place.write("t.matrix.toml", SPEC.replace("sh {here}/p.sh", "only-here"))
     program = place.write("bin/only-here", "#!/bin/sh\necho $*\n")
     program.chmod(0o755)
     path = {"PATH": f"{place.folder}/bin:{os.environ['PATH']}"}
-    with cluster(place.folder, 1) as (address, _):
-        came = place.call("run", "--cluster", address, env=path)
-        assert came.status == 3 and 'no program "only-here"' in came.err and "the worker tcp" in came.err
+    came = place.call("run", "--cluster", shared[0], env=path)
+    assert came.status == 3 and 'no program "only-here"' in came.err and "the worker tcp" in came.err
     fake = place.folder / "fake/keen_matrix"
     fake.mkdir(parents=True)
     real = Path(__file__).parent.parent / "src/keen_matrix"
