@@ -8,6 +8,7 @@ import shutil
 import sys
 
 import pytest
+from msgspec.structs import replace
 
 from keen_matrix.core.launch.environment import COMPILE_CACHE
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
@@ -15,7 +16,7 @@ from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.shims import is_shim, watched
 from keen_matrix.core.launch.through import is_wrapped, through
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
-from keen_matrix.core.runs.warmth import may_be_warm, may_find_out, worth_from
+from keen_matrix.core.runs.warmth import asked_warm, may_be_warm, may_find_out, worth_from
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import SIDE_BY_SIDE, Place
 
@@ -81,17 +82,20 @@ def test_it_is_launched_cold_where_more_launches_or_a_fork_would_matter(place: P
     assert came.status == 0 and "all held" in came.out and "warm" not in came.out
 
 
-def test_whether_a_program_may_be_warm_is_not_found_out_where_that_would_change_what_is_asked_for() -> None:
-    asked = (
-        RunOptions(), RunOptions(launching=Launching(repeat=2)), RunOptions(choice=Choice(failed=True)), RunOptions(ordering=Ordering(budget=60.0)),
-    )  # fmt: skip
-    assert [may_find_out(each) for each in asked] == [True, False, False, False]
+def test_whether_a_program_may_be_warm_is_not_found_out_where_that_would_change_what_is_asked_for(place: Place) -> None:
+    plain = RunOptions(journal="", launching=Launching(jobs=1))
+    others = (replace(plain, launching=Launching(jobs=1, repeat=2)), replace(plain, choice=Choice(failed=True)), replace(plain, ordering=Ordering(budget=60.0)))
+    assert [may_find_out(each) for each in (plain, *others)] == [True, False, False, False]
+    written(place, more="warm = false")
+    assert asked_warm(plain, load_spec(str(place.folder / "f.matrix.toml"))) is False
+    written(place)
+    assert asked_warm(plain, load_spec(str(place.folder / "f.matrix.toml"))) is None
 
 
 @pytest.mark.parametrize(
     ("how", "warm"),
     [
-        ({}, {0}), ({"more": "warm = false"}, set()), ({"more": 'directory = "spec"'}, set()), ({"more": "jobs = 2"}, set()), ({"own": "jobs = 2"}, set()),
+        ({}, {0}), ({"more": 'directory = "spec"'}, set()), ({"more": "jobs = 2"}, set()), ({"own": "jobs = 2"}, set()),
         ({"more": 'once-before = "true"'}, set()), ({"expect": 'duration = "< 9 s"'}, set()), ({"expect": 'memory = "< 9 GB"'}, set()),
     ],
 )  # fmt: skip
