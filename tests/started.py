@@ -11,12 +11,14 @@ import json
 import marshal
 import os
 import pkgutil
+import select
 import selectors
 import signal
 import socket
 import struct
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Iterator
 from importlib import import_module
@@ -45,16 +47,25 @@ expect = [{ exit = 0, stdout.matches = "a+" }, { when = "n == '1'", stdout.conta
 
 
 class Zygote:
-    """The interpreter that is forked."""
+    """The interpreter that is forked. `bin` is a folder for PATH, whose `keen-matrix` is a fork of it too."""
 
     def __init__(self, env: dict[str, str] | None = None) -> None:
         self.control, theirs = socket.socketpair()
-        with theirs:
+        self._folder = tempfile.TemporaryDirectory()
+        self.bin = os.path.join(self._folder.name, "bin")
+        with theirs, socket.socket(socket.AF_UNIX) as door:
+            door.bind(os.path.join(self._folder.name, "door"))
+            door.listen(16)
+            os.mkdir(self.bin)
+            client = Path(self.bin, "keen-matrix")
+            client.write_text(CLIENT.format(python=sys.executable, door=door.getsockname()))
+            client.chmod(0o755)
+            fds = (theirs.fileno(), door.fileno())
             # its streams are pipes, as those of a call are: what Python knows of a stream it finds out at the start
-            words, pipe = [sys.executable, __file__, str(theirs.fileno())], subprocess.PIPE
+            words, pipe = [sys.executable, __file__, *map(str, fds)], subprocess.PIPE
             # one thread: others would be ended and begun again around every fork
             env = {**(os.environ if env is None else env), "OPENBLAS_NUM_THREADS": "1"}
-            self._process = subprocess.Popen(words, pass_fds=[theirs.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env=env)
+            self._process = subprocess.Popen(words, pass_fds=fds, stdin=pipe, stdout=pipe, stderr=pipe, env=env)
         atexit.register(self.end)
 
     def call(self, command: str, words: list[str], cwd: str, env: dict[str, str], stdin: bytes, timeout: float) -> tuple[int, bytes, bytes]:
@@ -82,6 +93,7 @@ class Zygote:
         """End the interpreter."""
         self.control.close()
         self._process.wait()
+        self._folder.cleanup()
 
 
 def _read_all(fds: list[int], timeout: float) -> list[bytes]:
@@ -129,37 +141,18 @@ sys.exit(int.from_bytes(door.recv(4), "big"))
 """A `keen-matrix` that a shell can call, which takes a tenth of the time that an interpreter of its own would."""
 
 
-@contextlib.contextmanager
-def door(folder: Path, env: dict[str, str]) -> Iterator[str]:
-    """Give a folder for PATH whose `keen-matrix` is a fork of an interpreter with the environment given."""
-    place = str(folder / "door")
-    (folder / "bin").mkdir()
-    client = folder / "bin" / "keen-matrix"
-    client.write_text(CLIENT.format(python=sys.executable, door=place))
-    client.chmod(0o755)
-    with socket.socket(socket.AF_UNIX) as listening:
-        listening.bind(place)
-        listening.listen(16)
-        words = [sys.executable, __file__, "--door", str(listening.fileno())]
-        pipe = subprocess.PIPE
-        threads = {"OPENBLAS_NUM_THREADS": "1"}  # as above
-        server = subprocess.Popen(words, pass_fds=[listening.fileno()], stdin=pipe, stdout=pipe, stderr=pipe, env={**env, **threads})
-        try:
-            yield str(folder / "bin")
-        finally:
-            server.kill()
-            server.communicate()
-
-
 # --- in the interpreter that is forked ---
 
 
-def serve(control: socket.socket) -> None:
-    """Fork a call for each request until the other end is closed."""
+def serve(control: socket.socket, door: socket.socket) -> None:
+    """Fork a call for each request, and for everyone who comes to the door, until the other end of `control` is closed."""
     load()
     gc.collect()
     gc.freeze()  # a fork's collections need not look at, and so copy, what all of them share
     while True:
+        if door in select.select([control, door], [], [])[0]:
+            admit(control, door)
+            continue
         try:
             head, ancillary, _, _ = control.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
             if not head:
@@ -171,7 +164,7 @@ def serve(control: socket.socket) -> None:
         load_for(words)
         pid = os.fork()
         if pid == 0:
-            be_called(control, list(fds), words, cwd, env)
+            be_called([control, door], list(fds), words, cwd, env)
         for fd in fds:
             os.close(fd)
         control.sendall(LENGTH.pack(pid))
@@ -179,29 +172,24 @@ def serve(control: socket.socket) -> None:
         control.sendall(LENGTH.pack(status))
 
 
-def open_door(listening: socket.socket) -> None:
-    """Fork a call for everyone who comes, and tell them what it ended with; several may be there at once."""
-    load()
-    gc.collect()
-    gc.freeze()
-    while True:
-        caller, _ = listening.accept()
-        with contextlib.suppress(ChildProcessError):
-            while os.waitpid(-1, os.WNOHANG)[0]:
-                pass
-        if os.fork():
-            caller.close()
-            continue
-        head, ancillary, _, _ = caller.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
-        words, cwd, env = marshal.loads(_exactly(caller, LENGTH.unpack(head)[0]))
-        pid = os.fork()
-        if pid == 0:
-            listening.close()
-            be_called(caller, list(array.array("i", ancillary[0][2])), words, cwd, env)
-        _, status = os.waitpid(pid, 0)
-        code = os.waitstatus_to_exitcode(status)
-        caller.sendall(LENGTH.pack(code if code >= 0 else 128 - code))
-        os._exit(0)
+def admit(control: socket.socket, door: socket.socket) -> None:
+    """Fork a call for one who came, and who is told what it ended with; several may be there at once."""
+    caller, _ = door.accept()
+    with contextlib.suppress(ChildProcessError):
+        while os.waitpid(-1, os.WNOHANG)[0]:
+            pass
+    if os.fork():
+        caller.close()
+        return
+    head, ancillary, _, _ = caller.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
+    words, cwd, env = marshal.loads(_exactly(caller, LENGTH.unpack(head)[0]))
+    pid = os.fork()
+    if pid == 0:
+        be_called([control, door, caller], list(array.array("i", ancillary[0][2])), words, cwd, env)
+    _, status = os.waitpid(pid, 0)
+    code = os.waitstatus_to_exitcode(status)
+    caller.sendall(LENGTH.pack(code if code >= 0 else 128 - code))
+    os._exit(0)
 
 
 def load() -> None:
@@ -262,13 +250,14 @@ def _below(kind: type) -> list[type]:
     return [each for below in kind.__subclasses__() for each in (below, *_below(below))]
 
 
-def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str, env: dict[str, str]) -> NoReturn:
-    """Be the command, as an interpreter is that has just started it."""
+def be_called(ours: list[socket.socket], fds: list[int], words: list[str], cwd: str, env: dict[str, str]) -> NoReturn:
+    """Be the command, as an interpreter is that has just started it, without the sockets of this one."""
     status = 1
     try:
         for number, fd in enumerate(fds):
             os.dup2(fd, number)
-        control.close()
+        for each in ours:
+            each.close()
         os.closerange(3, 64)
         os.chdir(cwd)
         os.environ.clear()
@@ -294,6 +283,4 @@ def be_called(control: socket.socket, fds: list[int], words: list[str], cwd: str
 
 if __name__ == "__main__":
     sys.path.pop(0)  # the tests' own folder
-    if sys.argv[1] == "--door":
-        open_door(socket.socket(fileno=int(sys.argv[2])))
-    serve(socket.socket(fileno=int(sys.argv[1])))
+    serve(*(socket.socket(fileno=int(each)) for each in sys.argv[1:]))

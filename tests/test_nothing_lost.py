@@ -19,7 +19,7 @@ from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunF
 from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.results.reading import merge_faults
 from keen_matrix.core.signature.kinds import FAMILIES
-from tests.conftest import COMMAND, SIDE_BY_SIDE, Place
+from tests.conftest import SIDE_BY_SIDE, Place, zygote
 
 SPEC = """
     [program]
@@ -258,7 +258,7 @@ def test_the_lines_of_the_page_on_ci_work(ran: Place) -> None:
     ]
     assert len(lines) >= 7
     ran.call("run", "--journal", "before.jsonl")
-    path = f"{Path(COMMAND).parent}:{os.environ['PATH']}"
+    path = f"{zygote().bin}:{os.environ['PATH']}"
     for line in lines:
         line = line.replace("${{ matrix.part }}", "1").replace("$CI_NODE_INDEX", "2").replace("$CI_NODE_TOTAL", "4")
         done = subprocess.run(

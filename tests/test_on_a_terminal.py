@@ -12,13 +12,13 @@ from contextlib import contextmanager
 
 import pyte
 
-from tests.conftest import COMMAND, Place
+from tests.conftest import COMMAND, Place, zygote
 
 
 class Terminal:
-    """A call of the command on a pseudo-terminal of 100 columns, its session's controlling one."""
+    """A call of the command on a pseudo-terminal of 100 columns, its session's controlling one but for a fork's."""
 
-    def __init__(self, place: Place, words: tuple[str, ...], env: dict[str, str]) -> None:
+    def __init__(self, place: Place, words: tuple[str, ...], env: dict[str, str], command: str) -> None:
         outer = {key: value for key, value in os.environ.items() if key != "NO_COLOR"}
         self.master, self.slave = pty.openpty()
         self.seen = b""
@@ -27,7 +27,7 @@ class Terminal:
         self._stream = pyte.ByteStream(self.screen)
         name = os.ttyname(self.slave)
         self.process = subprocess.Popen(
-            ["sh", "-c", f'exec <{name} >{name} 2>&1; stty columns 100 rows 30; exec "$@"', "sh", COMMAND, *words],
+            ["sh", "-c", f'exec <{name} >{name} 2>&1; stty columns 100 rows 30; exec "$@"', "sh", command, *words],
             cwd=place.folder, env={**outer, "TERM": "xterm-256color", **env}, start_new_session=True,
         )  # fmt: skip
 
@@ -57,8 +57,8 @@ class Terminal:
 
 
 @contextmanager
-def terminal(place: Place, *words: str, **env: str) -> Iterator[Terminal]:
-    call = Terminal(place, words, env)
+def terminal(place: Place, *words: str, command: str = COMMAND, **env: str) -> Iterator[Terminal]:
+    call = Terminal(place, words, env, command)
     try:
         yield call
     finally:
@@ -66,6 +66,10 @@ def terminal(place: Place, *words: str, **env: str) -> Iterator[Terminal]:
         call.process.wait()
         os.close(call.master)
         os.close(call.slave)
+
+
+def forked() -> str:
+    return os.path.join(zygote().bin, "keen-matrix")
 
 
 SLOW = """
@@ -115,9 +119,9 @@ def test_a_run_that_is_ended_before_anything_has_says_so(place: Place) -> None:
 def test_colours_are_for_terminals_that_want_them(place: Place) -> None:
     place.write("t.matrix.toml", SLOW.replace("sleep 0.$1; ", ""))
     for env, coloured in (({}, True), ({"NO_COLOR": "1"}, False), ({"TERM": "dumb"}, False)):
-        with terminal(place, "run", **env) as call:
+        with terminal(place, "run", command=forked(), **env) as call:
             assert ("\x1b[3" in call.read().decode()) is coloured, env
-    with terminal(place, "run", "--color", "never") as call:
+    with terminal(place, "run", "--color", "never", command=forked()) as call:
         assert "\x1b[3" not in call.read().decode()
     assert "\x1b[3" in place.call("run", "--color", "always", env={"NO_COLOR": ""}).out
 
@@ -133,7 +137,7 @@ def test_what_a_program_prints_cannot_reach_the_terminal(place: Place) -> None:
         expect.stdout = "nothing"
         """)  # fmt: skip
     for words in (("run",), ("run", "--all"), ("run", "--live"), ("report",), ("unfold",)):
-        with terminal(place, *words) as call:
+        with terminal(place, *words, command=forked()) as call:
             seen = call.read()
         for sequence in (b"\x1b]0;", b"\x1b[2J", b"\x1b[5m", b"\x07", b"\x08", b"\xc2\x9b", b"red\r"):
             assert sequence not in seen, (words, sequence)

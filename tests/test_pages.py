@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import importlib.util
-import os
 import re
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 from types import ModuleType
 
 import pytest
 
-from tests.started import door
+from tests.conftest import zygote
 
 DOCS = Path(__file__).parent.parent / "docs"
 
@@ -30,21 +28,14 @@ blocks = module("blocks")
 PAGES = [page for page in sorted(DOCS.rglob("*.md")) if blocks.blocks_of(page.read_text())]
 
 
-@pytest.fixture(scope="module")
-def first(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """A folder with the command, started as a fork: pages call it often."""
-    with door(tmp_path_factory.mktemp("door"), {**os.environ, "LC_ALL": "C.UTF-8"}) as folder:
-        yield folder
-
-
 @pytest.mark.parametrize("page", PAGES, ids=[str(page.relative_to(DOCS)) for page in PAGES])
 @pytest.mark.long
-def test_what_a_page_shows_is_what_comes(page: Path, tmp_path: Path, first: str) -> None:
+def test_what_a_page_shows_is_what_comes(page: Path, tmp_path: Path) -> None:
     text = page.read_text()
     needed = blocks.missing(text)
     if needed:
         pytest.skip(f"there is no {needed} here")
-    blocks.walk(text, tmp_path, first=first)
+    blocks.walk(text, tmp_path, first=zygote().bin)  # pages call the command often: as forks
 
 
 def test_the_tutorial_and_the_cookbook_are_walked_through() -> None:

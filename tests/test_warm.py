@@ -24,6 +24,7 @@ from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.supply import Supply
 from keen_matrix.core.runs.warmth import unlike_vectors
 from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.vectors.ids import shard_of
 from tests.conftest import SIDE_BY_SIDE, Place
 
 PROGRAM = """
@@ -309,17 +310,18 @@ def case(number: int, argv: tuple[str, ...] = (), **more: Any) -> Case:
     return Case(id=f"c{number:09}", matrix=0, argv=argv, **more)
 
 
-@pytest.mark.parametrize(("known", "count", "percent", "expected"), [
-    (20, 400, 5.0, 20),  # the known ones are five percent
-    (20, 401, 5.0, None),
-    (4, 40, 5.0, None),  # and too few, however small the run is
+@pytest.mark.parametrize(("known", "count", "by_id", "first"), [
+    (20, 400, False, 0),  # the known ones are five percent
+    (20, 401, True, 0),
+    (4, 40, True, 0),  # and too few, however small the run is; with those by their ids they are enough
+    (0, 400, True, 0), (0, 10, True, 5), (0, 3, True, 3),
 ])  # fmt: skip
-def test_known_results_stand_for_a_sample_where_they_are_enough(known: int, count: int, percent: float, expected: int | None) -> None:
+def test_a_sample_is_what_is_known_some_by_their_ids_and_at_least_five(known: int, count: int, by_id: bool, first: int) -> None:
     cases = [case(number) for number in range(count)]
-    ids = {each.id for each in cases[:: count // known][:known]}
-    sample = {each.id for each in sample_of(cases, percent, ids)}
-    assert ids <= sample
-    assert len(sample) == expected if expected else {each.id for each in cases[:5]} < sample
+    ids = {each.id for each in cases[:: count // known][:known]} if known else set()
+    chosen = {each.id for each in cases if by_id and shard_of(each.id, 20) == 1}
+    others = [each.id for each in cases if each.id not in ids | chosen]
+    assert [each.id for each in sample_of(cases, 5.0, ids)] == [*others[:first], *(each.id for each in cases if each.id in ids | chosen)]
 
 
 def test_what_comes_first_stands_apart() -> None:

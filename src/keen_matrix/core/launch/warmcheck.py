@@ -37,17 +37,19 @@ class WarmCheck(Struct, frozen=True):
 
 
 def sample_of(cases: Iterable[Case], percent: float, known: Collection[str] = ()) -> Sequence[Case]:
-    """Return about so many percent of the cases: those that are known, and where they are too few the
-    first ones and some by their ids alone."""
+    """Return about so many percent of the cases: those that are known, where they are too few some more
+    by their ids alone, and the first ones where all that is less than five."""
     every = max(1, round(100 / percent))
-    count, found = 0, list[Case]()
+    first, found, count = list[Case](), list[Case](), 0
     for case in cases:
-        if count < LEAST or case.id in known or shard_of(case.id, every) == 1:
+        if case.id in known or shard_of(case.id, every) == 1:
             found.append(case)
+        elif len(first) < LEAST:
+            first.append(case)
         count += 1
     if len(known) >= LEAST and len(known) * 100 >= percent * count:
         return [case for case in found if case.id in known]
-    return found
+    return [*first[: max(0, LEAST - len(found))], *found]
 
 
 class Launched(NamedTuple):
