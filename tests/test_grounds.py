@@ -73,7 +73,7 @@ if given.origin == given.destination:
 
 def test_values_that_must_differ_are_found_and_told_once(place: Place) -> None:
     place.write("fare.py", SAME)
-    assert place.call("draft", "-o", "f.matrix.toml", "--", sys.executable, "fare.py").status == 0
+    assert place.call("draft", "-o", "f.matrix.toml", "--", sys.executable, "-S", "fare.py").status == 0
     for _ in range(2):  # found out, and then tried again
         came = place.call("run")
         assert came.status == 0, came.out

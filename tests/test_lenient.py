@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from typing import Any
 
 import pytest
@@ -13,6 +12,7 @@ from keen_matrix.core.notation.synopsis import parse_synopsis
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.model import SignatureFault
 from tests.conftest import Place
+from tests.programs import in_sh
 
 ONE: dict[str, dict[str, Any]] = {"N": {"type": "int", "min": 1, "max": 9}}
 JUDGED: list[tuple[str, dict[str, Any], str, str]] = [
@@ -78,16 +78,10 @@ def test_lenient_readers_are_not_asked_to_refuse() -> None:
 
 
 def test_an_action_is_tried_alone_and_one_that_is_not_stated_is_found_out(place: Place) -> None:
-    place.write("p.py", """
-        import argparse
-        parser = argparse.ArgumentParser()
-        parser.add_argument("-a", "--all", action="store_true")
-        parser.add_argument("-L", "--list", action="version", version="one two")
-        parser.add_argument("port")
-        parser.parse_args()
-        print("ok")
-        """)  # fmt: skip
-    top = f'[program]\nlaunch = "{sys.executable} -S {{here}}/p.py"\n[signature]\n'
+    script = in_sh({"-a,--all": "", "-L,--list": ""})
+    assert "is_list=x" in script
+    place.write("p.sh", script.replace("is_list=x", "echo one two; exit"))
+    top = '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\n'
     place.write("p.matrix.toml", top + 'synopsis = "[-a,--all] [-L,--list] PORT"\n')
     came = place.call("run")
     assert came.status == 0 and 'actions = ["-L,--list"]' in came.out, came.out

@@ -13,6 +13,7 @@ from keen_matrix.core.launch.system import enter_system
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.derived import standing_of
 from tests.conftest import Place
+from tests.programs import in_sh
 
 OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
 FARE = """
@@ -119,20 +120,13 @@ def test_a_refusal_promises_by_default(place: Place, name: str) -> None:
 
 
 def test_the_message_must_not_blame_another_argument(place: Place) -> None:
-    place.write("p.py", """
-        import argparse, sys
-        class Parser(argparse.ArgumentParser):
-            def error(self, message):
-                print("usage: p [--riders N] [--save FILE] PORT\\np: error: argument --riders: is wrong", file=sys.stderr)
-                sys.exit(2)
-        parser = Parser()
-        for name in ("--riders", "--save", "port"):
-            parser.add_argument(name)
-        parser.parse_args()
-        """)  # fmt: skip
-    text = f"""
+    told = """printf 'fare: error: %s\\n' "$1";"""
+    script = in_sh({"--riders": "N", "--save": "FILE"})
+    assert told in script
+    place.write("p.sh", script.replace(told, "echo 'fare: error: argument --riders: is wrong';"))
+    text = """
         [program]
-        launch = "{sys.executable} {{here}}/p.py"
+        launch = "sh {here}/p.sh"
         [signature]
         synopsis = "[--riders N] [--save FILE] PORT"
         derive = ["refusals"]

@@ -36,7 +36,7 @@ print(sorted(vars(p.parse_args()).items()))
 @pytest.mark.long
 def test_it_runs_green_as_it_is_drafted(place: Place, program: str) -> None:
     place.write("fare.py", program)
-    came = place.call("draft", "--settle", "-o", "fare.matrix.toml", "--", "python3", "fare.py", timeout=240)
+    came = place.call("draft", "--settle", "-o", "fare.matrix.toml", "--", "python3", "-S", "fare.py", timeout=240)
     assert came.status == 0 and "\ndefect" not in came.out + came.err, came.out + came.err
     ran = place.call("run", timeout=240)
     assert ran.status == 0 and "not settled" not in ran.out, ran.out

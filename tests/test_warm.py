@@ -104,14 +104,14 @@ def record_of(fields: dict[str, Any]) -> Record:
 def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
     place.write("p.py", PROGRAM)
     place.write("own.py", "VALUE = 'own file'\n")
-    launch = f"{sys.executable} {{here}}/p.py"
+    launch = f"{sys.executable} -S {{here}}/p.py"
     if how == "module":
         place.write("pkg/__main__.py", PROGRAM)
         place.write("pkg/__init__.py", "")
         place.write("own.py", "VALUE = 'own file'\n")
-        launch = f"{sys.executable} -B -m pkg"  # found in the directory of a case: PYTHONPATH would make all launches cold
+        launch = f"{sys.executable} -S -B -m pkg"  # found in the directory of a case: PYTHONPATH would make all launches cold
     if how == "script":
-        path = place.write("tool", f"#!{sys.executable}\n" + PROGRAM)
+        path = place.write("tool", f"#!{sys.executable} -S\n" + PROGRAM)
         path.write_text(path.read_text().replace("\n    ", "\n"))
         path.chmod(0o755)
         launch = "{here}/tool"
