@@ -95,7 +95,7 @@ class Place:
         """Wait until so many workers of a run each run a program, and return the workers' numbers."""
         workers: list[str] = []
         for _ in range(400):
-            workers = [each for each in _children(process.pid) if any(_leads(program) for program in _children(each))]
+            workers = [each for each in children_of(process.pid) if any(_leads(program) for program in children_of(each))]
             if len(workers) >= count:
                 break
             time.sleep(0.05)
@@ -108,7 +108,7 @@ class Place:
         return [each for each in self.journal(name) if "id" in each]
 
 
-def _children(pid: object) -> list[str]:
+def children_of(pid: object) -> list[str]:
     try:
         return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
     except OSError:

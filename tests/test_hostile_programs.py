@@ -26,8 +26,8 @@ SCRIPT = """
         quit) kill -QUIT $PPID ;;
         usr1) kill -USR1 $PPID ;;
         term) kill -TERM $PPID ;;
-        deep) python3 -c 'import os
-    for n in range(3000): os.mkdir("d"); os.chdir("d")' ;;
+        deep) python3 -SIc 'import os
+    for n in range(2100): os.mkdir("d"); os.chdir("d")' ;;
         locked) mkdir -p a/b/c; touch a/b/c/f; chmod 000 a/b/c a/b a ;;
         gone) rm -rf "$PWD" ;;
         linked) cd ..; rm -rf dir; ln -s {outside} dir ;;
@@ -67,7 +67,7 @@ def hostile(place: Place, *words: str) -> None:
 
 
 @LINUX
-@pytest.mark.parametrize("jobs", ["1", "2", "40"])
+@pytest.mark.parametrize("jobs", ["1", "40"])
 def test_whatever_a_program_does_the_other_cases_get_their_verdict(place: Place, temporary: Path, jobs: str) -> None:
     hostile(place, *HELD[:-1], *CRASHED, "daemon", "last")
     came = place.call("run", "--jobs", jobs, env={"TMPDIR": str(temporary)})
@@ -273,7 +273,7 @@ def test_a_deep_tree_takes_few_descriptors(tmp_path: Path) -> None:
     os.mkdir(tmp_path / "t")
     os.chdir(tmp_path / "t")
     try:
-        for _ in range(3000):
+        for _ in range(2100):
             os.mkdir("d")
             os.chdir("d")
     finally:
