@@ -19,7 +19,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
-from tests.started import TAKES_INTERPRETER, Zygote
+from tests.started import TAKES_INTERPRETER, Started, Zygote
 
 # No test is about time, on whatever machine; and one that falls does so for a change, not for its luck.
 settings.register_profile("suite", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow])
@@ -87,11 +87,16 @@ class Place:
         )
         return Came(done.returncode, done.stdout.decode(), done.stderr.decode())
 
-    def start(self, *words: str, **more: Any) -> subprocess.Popen[bytes]:
+    def start(self, *words: str, env: dict[str, str] | None = None) -> Started:
+        """Start a call of the command, which leads a session of its own."""
+        return zygote().start(COMMAND, list(words), str(self.folder), {**os.environ, **(env or {})})
+
+    def start_anew(self, *words: str, **more: Any) -> subprocess.Popen[bytes]:
+        """As `start`, by an interpreter that is started for it."""
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **more}
         return subprocess.Popen([COMMAND, *words], cwd=self.folder, start_new_session=True, **pipes)
 
-    def await_programs(self, process: subprocess.Popen[bytes], count: int) -> list[str]:
+    def await_programs(self, process: Started | subprocess.Popen[bytes], count: int) -> list[str]:
         """Wait until so many workers of a run each run a program, and return the workers' numbers."""
         workers: list[str] = []
         for _ in range(400):

@@ -89,11 +89,62 @@ class Zygote:
         (status,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
         return os.waitstatus_to_exitcode(status), out, err
 
+    def start(self, command: str, words: list[str], cwd: str, env: dict[str, str]) -> Started:
+        """Start a call that leads a session of its own."""
+        return Started(os.path.join(self._folder.name, "door"), [[command, *words], cwd, env, True])
+
     def end(self) -> None:
         """End the interpreter."""
         self.control.close()
         self._process.wait()
         self._folder.cleanup()
+
+
+class Started:
+    """A call that goes on, as subprocess.Popen has it: with pipes to read from, and no input."""
+
+    def __init__(self, door: str, request: list[object]) -> None:
+        self.returncode: int | None = None
+        self._caller = socket.socket(socket.AF_UNIX)
+        self._caller.connect(door)
+        (out, its_out), (err, its_err) = os.pipe(), os.pipe()
+        theirs = [os.open(os.devnull, os.O_RDONLY), its_out, its_err]
+        asked = marshal.dumps(request)
+        self._caller.sendmsg([LENGTH.pack(len(asked))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
+        self._caller.sendall(asked)
+        for fd in theirs:
+            os.close(fd)
+        self.stdout, self.stderr = os.fdopen(out, "rb"), os.fdopen(err, "rb")
+        (self.pid,) = LENGTH.unpack(_exactly(self._caller, LENGTH.size))
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Return what it ended with. Raises subprocess.TimeoutExpired."""
+        if self.returncode is None:
+            self._caller.settimeout(timeout)
+            try:
+                (status,) = LENGTH.unpack(_exactly(self._caller, LENGTH.size))
+            except TimeoutError:
+                raise subprocess.TimeoutExpired(["keen-matrix"], timeout or 0) from None
+            self.returncode = os.waitstatus_to_exitcode(status)
+            self._caller.close()
+        return self.returncode
+
+    def communicate(self, timeout: float = 60) -> tuple[bytes, bytes]:
+        """Return what it prints until it has ended. Raises subprocess.TimeoutExpired."""
+        try:
+            out, err = _read_all([os.dup(each.fileno()) for each in (self.stdout, self.stderr)], timeout)
+        except TimeoutError:
+            raise subprocess.TimeoutExpired(["keen-matrix"], timeout) from None
+        self.wait(timeout)
+        self.stdout.close()
+        self.stderr.close()
+        return out, err
+
+    def send_signal(self, number: int) -> None:
+        os.kill(self.pid, number)
+
+    def kill(self) -> None:
+        os.kill(self.pid, signal.SIGKILL)
 
 
 def _read_all(fds: list[int], timeout: float) -> list[bytes]:
@@ -133,10 +184,12 @@ CLIENT = """\
 import _socket, marshal, os, sys
 door = _socket.socket(_socket.AF_UNIX)
 door.connect({door!r})
-words = marshal.dumps([sys.argv, os.getcwd(), dict(os.environ)])
+words = marshal.dumps([sys.argv, os.getcwd(), dict(os.environ), False])
 door.sendmsg([len(words).to_bytes(4, "big")], [(_socket.SOL_SOCKET, _socket.SCM_RIGHTS, b"".join(n.to_bytes(4, sys.byteorder) for n in range(3)))])
 door.sendall(words)
-sys.exit(int.from_bytes(door.recv(4), "big"))
+door.recv(4)
+code = os.waitstatus_to_exitcode(int.from_bytes(door.recv(4), "big"))
+sys.exit(code if code >= 0 else 128 - code)
 """
 """A `keen-matrix` that a shell can call, which takes a tenth of the time that an interpreter of its own would."""
 
@@ -182,13 +235,20 @@ def admit(control: socket.socket, door: socket.socket) -> None:
         caller.close()
         return
     head, ancillary, _, _ = caller.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
-    words, cwd, env = marshal.loads(_exactly(caller, LENGTH.unpack(head)[0]))
+    words, cwd, env, is_leader = marshal.loads(_exactly(caller, LENGTH.unpack(head)[0]))
+    fds = list(array.array("i", ancillary[0][2]))
     pid = os.fork()
     if pid == 0:
-        be_called([control, door, caller], list(array.array("i", ancillary[0][2])), words, cwd, env)
+        if is_leader:
+            os.setsid()
+        be_called([control, door, caller], fds, words, cwd, env)
+    for fd in fds:
+        os.close(fd)
+    with contextlib.suppress(OSError):  # who came may be gone by now
+        caller.sendall(LENGTH.pack(pid))
     _, status = os.waitpid(pid, 0)
-    code = os.waitstatus_to_exitcode(status)
-    caller.sendall(LENGTH.pack(code if code >= 0 else 128 - code))
+    with contextlib.suppress(OSError):
+        caller.sendall(LENGTH.pack(status))
     os._exit(0)
 
 

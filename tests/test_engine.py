@@ -521,7 +521,7 @@ def test_frames_survive_being_cut_anywhere() -> None:
 def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int, moment: float) -> None:
     """The whole process group gets the signal, as from a terminal that is closed or a CI system that cancels."""
     place.write("t.matrix.toml", LONG.replace("0.05", "30"))
-    process = place.start("run", env={**os.environ, "TMPDIR": str(place.folder)})
+    process = place.start_anew("run", env={**os.environ, "TMPDIR": str(place.folder)})
     time.sleep(moment)
     os.killpg(process.pid, number)
     try:
@@ -539,7 +539,7 @@ def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int,
 @pytest.mark.skipif(not sys.platform.startswith("linux"), reason="found by /proc")
 def test_a_run_under_nohup_goes_on(place: Place) -> None:
     place.write("t.matrix.toml", ONE_SECOND)
-    process = place.start("run", preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_IGN))
+    process = place.start_anew("run", preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_IGN))
     time.sleep(0.6)
     os.killpg(process.pid, signal.SIGHUP)
     process.communicate(timeout=60)
