@@ -60,24 +60,20 @@ def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: P
     assert out.count("state it") == 4
 
 
-SAME = """
-import argparse
-parser = argparse.ArgumentParser(prog="fare")
-parser.add_argument("origin", choices=["Skerry", "Holm", "Voe"])
-parser.add_argument("destination", choices=["Skerry", "Holm", "Voe"])
-given = parser.parse_args()
-if given.origin == given.destination:
-    parser.error(f"origin and destination are both {given.origin}")
-"""
+SAME = in_sh({}, ("{Skerry,Holm,Voe} {Skerry,Holm,Voe}", 2, 2), says='''
+    for each in "$operand1" "$operand2"; do case $each in Skerry | Holm | Voe) ;; *) wrong "argument PORT: invalid choice: '$each'" ;; esac; done
+    [ "$operand1" != "$operand2" ] || wrong "origin and destination are both $operand1"
+    ''')
 
 
 def test_values_that_must_differ_are_found_and_told_once(place: Place) -> None:
-    place.write("fare.py", SAME)
-    assert place.call("draft", "-o", "f.matrix.toml", "--", sys.executable, "-S", "fare.py").status == 0
+    place.write("fare.sh", SAME)
+    values = "".join(f'values.{name} = {{ of = ["Skerry", "Holm", "Voe"] }}\n' for name in ("ORIGIN", "DESTINATION"))
+    place.write("f.matrix.toml", f'[program]\nlaunch = "sh {{here}}/fare.sh"\n[signature]\nreader = "argparse"\nsynopsis = "ORIGIN DESTINATION"\n{values}')
     for _ in range(2):  # found out, and then tried again
         came = place.call("run")
         assert came.status == 0, came.out
-        assert came.out.count('where = ["origin != destination"]') == 1 and "all held" in came.out
+        assert came.out.count('where = ["ORIGIN != DESTINATION"]') == 1 and "all held" in came.out
     assert {each["verdict"] for each in place.cases()} == {"held"} and len(place.cases()) > 20
 
 

@@ -85,14 +85,18 @@ SPEC = """
     """
 
 
-def both(place: Place, launch: str, env: str = "") -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
-    text = SPEC.format(launch=launch, ways=json.dumps(WAYS), program=env)
+OF_A_MODULE = ["exit", "boom", "chain", "usage", "stdin", "file", "child", "import", "closes", "main", "hook", "warn"]
+"""Ways in which it may matter how the program was found."""
+
+
+def both(place: Place, launch: str, env: str = "", ways: list[str] = WAYS) -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
+    text = SPEC.format(launch=launch, ways=json.dumps(ways), program=env)
     place.write("t.matrix.toml", text)
     place.call("run", "--journal", "cold.jsonl", env=SIDE_BY_SIDE)
     came = place.call("run", "--warm", "--warm-check", "0", "--journal", "warm.jsonl", env=SIDE_BY_SIDE)
     assert "launched cold" not in came.err, came.err
     cold, warm = ({case["values"]["way"]: case for case in place.cases(name)} for name in ("cold.jsonl", "warm.jsonl"))
-    return {way: (cold[way], warm[way]) for way in WAYS}
+    return {way: (cold[way], warm[way]) for way in ways}
 
 
 def record_of(fields: dict[str, Any]) -> Record:
@@ -117,7 +121,7 @@ def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
         launch = "{here}/tool"
     there = {"pkg/__main__.py": "pkg/__main__.py", "pkg/__init__.py": "pkg/__init__.py", "own.py": "own.py"}
     files = "".join(f'"{name}" = {{ copy = "{path}" }}\n' for name, path in there.items())
-    found = both(place, launch, "[files]\n" + files if how == "module" else "")
+    found = both(place, launch, "[files]\n" + files if how == "module" else "", WAYS if how == "file" else OF_A_MODULE)
     unlike = {
         way: (difference_of(*map(record_of, pair)), pair[0], pair[1])
         for way, pair in found.items()
