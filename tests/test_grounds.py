@@ -170,14 +170,14 @@ def test_an_output_that_varies_wholly_is_not_compared(place: Place) -> None:
 # --- a program that waits for input ---
 
 READERS = {
-    "python": (f"{sys.executable} -c 'import sys; sys.stdin.read()' x", True),
+    "python": (f"{sys.executable} -S -c 'import sys; sys.stdin.read()' x", True),
     "a shell and its child": ("sh -c 'cat | cat' x", True),
-    "one that polls": (f"{sys.executable} -c 'import select; p = select.poll(); p.register(0, select.POLLIN); p.poll()' x", True),
-    "one that selects": (f"{sys.executable} -c 'import select; select.select([0], [], [])' x", True),
-    "one that polls for a while": (f"{sys.executable} -c 'import select, sys; p = select.poll(); p.register(0, select.POLLIN); p.poll(300); sys.exit(2)' x", False),
+    "one that polls": (f"{sys.executable} -S -c 'import select; p = select.poll(); p.register(0, select.POLLIN); p.poll()' x", True),
+    "one that selects": (f"{sys.executable} -S -c 'import select; select.select([0], [], [])' x", True),
+    "one that polls for a while": (f"{sys.executable} -S -c 'import select, sys; p = select.poll(); p.register(0, select.POLLIN); p.poll(300); sys.exit(2)' x", False),
     "the builtin read": ("sh -c 'read line' x", True),
     "a sleeper": ("sh -c 'sleep 0.2; exit 2' x", False),
-    "one that works": (f"{sys.executable} -c 'import time, sys\nend = time.time() + 0.2\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
+    "one that works": (f"{sys.executable} -S -c 'import time, sys\nend = time.time() + 0.2\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
 }
 
 

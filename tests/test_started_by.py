@@ -53,7 +53,6 @@ def test_a_python_program_with_many_cases_is_run_warm_by_itself(place: Place) ->
     written(place)
     came = place.call("run")
     assert came.status == 0 and "84 vectors: all held" in came.out and ", 64 of them warm" in came.out
-    assert "warm" not in place.call("run", "--cold").out
     assert place.call("run", "--warm").out.rstrip().endswith(", warm")
 
 
@@ -68,28 +67,21 @@ def test_a_slow_program_is_run_warm_with_fewer_cases(place: Place) -> None:
     assert came.status == 0 and "45 vectors: all held" in came.out and ", 25 of them warm" in came.out
 
 
-@pytest.mark.parametrize(
-    ("how", "words"),
-    [
-        ({"many": 38}, ()),
-        ({}, ("--budget", "60 s")),
-    ],
-)
-@pytest.mark.long
-def test_it_is_launched_cold_where_more_launches_or_a_fork_would_matter(place: Place, how: dict[str, str], words: tuple[str, ...]) -> None:
-    written(place, **how)  # type: ignore[arg-type]
-    came = place.call("run", *words)
+def test_it_is_launched_cold_where_there_are_few(place: Place) -> None:
+    written(place, many=38)
+    came = place.call("run")
     assert came.status == 0 and "all held" in came.out and "warm" not in came.out
 
 
 def test_whether_a_program_may_be_warm_is_not_found_out_where_that_would_change_what_is_asked_for(place: Place) -> None:
-    plain = RunOptions(journal="", launching=Launching(jobs=1))
+    plain, cold = (RunOptions(journal="", launching=Launching(jobs=1, warm=warm)) for warm in (None, False))
     others = (replace(plain, launching=Launching(jobs=1, repeat=2)), replace(plain, choice=Choice(failed=True)), replace(plain, ordering=Ordering(budget=60.0)))
     assert [may_find_out(each) for each in (plain, *others)] == [True, False, False, False]
     written(place, more="warm = false")
     assert asked_warm(plain, load_spec(str(place.folder / "f.matrix.toml"))) is False
     written(place)
-    assert asked_warm(plain, load_spec(str(place.folder / "f.matrix.toml"))) is None
+    spec = load_spec(str(place.folder / "f.matrix.toml"))
+    assert asked_warm(plain, spec) is None and asked_warm(cold, spec) is False
 
 
 @pytest.mark.parametrize(

@@ -124,7 +124,7 @@ def test_the_usual_results_are_what_they_should_be(usual: dict[tuple[str, ...], 
     }  # fmt: skip
 
 
-@pytest.mark.parametrize("jobs", [1, 6])
+@pytest.mark.parametrize("jobs", [1, 3])
 @pytest.mark.parametrize("what", LACKING)
 def test_results_do_not_depend_on_what_the_system_has(
     here: Path, usual: dict[tuple[str, ...], Any], monkeypatch: pytest.MonkeyPatch, what: str, jobs: int

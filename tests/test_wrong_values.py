@@ -139,14 +139,14 @@ def places(data: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
 
 
 def with_wrong(data: Any, path: tuple[Any, ...], value: Any) -> Any:
-    changed = copy.deepcopy(data)
-    table = changed
-    for key in path[:-1]:
-        table = table[key]
-    if value is GONE:
-        del table[path[-1]]
+    """Return the data with another value in a place; what is beside the way to it is shared."""
+    (key, *further), changed = path, copy.copy(data)
+    if further:
+        changed[key] = with_wrong(data[key], tuple(further), value)
+    elif value is GONE:
+        del changed[key]
     else:
-        table[path[-1]] = value
+        changed[key] = value
     return changed
 
 
