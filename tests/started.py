@@ -7,6 +7,7 @@ import array
 import atexit
 import contextlib
 import gc
+import io
 import json
 import marshal
 import os
@@ -89,9 +90,9 @@ class Zygote:
         (status,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
         return os.waitstatus_to_exitcode(status), out, err
 
-    def start(self, command: str, words: list[str], cwd: str, env: dict[str, str]) -> Started:
-        """Start a call that leads a session of its own."""
-        return Started(os.path.join(self._folder.name, "door"), [[command, *words], cwd, env, True])
+    def start(self, command: str, words: list[str], cwd: str, env: dict[str, str], into: int | None = None) -> Started:
+        """Start a call that leads a session of its own, and prints into pipes or all into a file."""
+        return Started(os.path.join(self._folder.name, "door"), [[command, *words], cwd, env, True], into)
 
     def end(self) -> None:
         """End the interpreter."""
@@ -101,20 +102,25 @@ class Zygote:
 
 
 class Started:
-    """A call that goes on, as subprocess.Popen has it: with pipes to read from, and no input."""
+    """A call that goes on, as subprocess.Popen has it: with pipes to read from, or a file, and no input."""
 
-    def __init__(self, door: str, request: list[object]) -> None:
+    def __init__(self, door: str, request: list[object], into: int | None) -> None:
         self.returncode: int | None = None
         self._caller = socket.socket(socket.AF_UNIX)
         self._caller.connect(door)
-        (out, its_out), (err, its_err) = os.pipe(), os.pipe()
-        theirs = [os.open(os.devnull, os.O_RDONLY), its_out, its_err]
+        theirs = [os.open(os.devnull, os.O_RDONLY)]
+        self.stdout, self.stderr = io.BytesIO(), io.BytesIO()
+        if into is None:
+            (out, its_out), (err, its_err) = os.pipe(), os.pipe()
+            self.stdout, self.stderr = os.fdopen(out, "rb"), os.fdopen(err, "rb")
+            theirs += [its_out, its_err]
+        else:
+            theirs += [os.dup(into), os.dup(into)]
         asked = marshal.dumps(request)
         self._caller.sendmsg([LENGTH.pack(len(asked))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
         self._caller.sendall(asked)
         for fd in theirs:
             os.close(fd)
-        self.stdout, self.stderr = os.fdopen(out, "rb"), os.fdopen(err, "rb")
         (self.pid,) = LENGTH.unpack(_exactly(self._caller, LENGTH.size))
 
     def wait(self, timeout: float | None = None) -> int:
@@ -127,6 +133,12 @@ class Started:
                 raise subprocess.TimeoutExpired(["keen-matrix"], timeout or 0) from None
             self.returncode = os.waitstatus_to_exitcode(status)
             self._caller.close()
+        return self.returncode
+
+    def poll(self) -> int | None:
+        """Return what it ended with, if it has."""
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.wait(0.001)
         return self.returncode
 
     def communicate(self, timeout: float = 60) -> tuple[bytes, bytes]:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import COMMAND, Place
+from tests.conftest import COMMAND, Place, zygote
 
 PROGRAM = """\
     #!/bin/sh
@@ -179,10 +179,8 @@ class Watching:
     def __init__(self, office: Place, *words: str) -> None:
         self.log = office.folder.parent / "watched.txt"
         with self.log.open("wb") as log:
-            self.process = subprocess.Popen(
-                [COMMAND, "run", "--watch", *words], cwd=office.folder, stdout=log, stderr=log, stdin=subprocess.DEVNULL,
-                env={**os.environ, "NO_COLOR": "1"}, start_new_session=True,
-            )  # fmt: skip
+            env = {**os.environ, "NO_COLOR": "1"}
+            self.process = zygote().start(COMMAND, ["run", "--watch", *words], str(office.folder), env, log.fileno())
         self._seen = 0
 
     def until(self, text: str) -> str:
