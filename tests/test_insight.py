@@ -326,3 +326,4 @@ def test_the_page_and_the_picture_have_the_maps(office: Place) -> None:
     office.call("run", "tide.matrix.toml", "--report", "html=run.html", "--report", "picture=run.svg")
     page = (office.folder / "run.html").read_text()
     assert "Doubt, tide" in page and "Coverage, tide" in page
+    assert (office.folder / "run.svg").read_text().startswith("<?xml")
