@@ -178,7 +178,7 @@ SPEC = """
     expect.exit = "1..2"
     """
 PROGRAMS = {
-    "python": ("fare.py", PYTHON, f"{sys.executable} -S {{here}}/fare.py", 8, "python3"),
+    "python": ("fare.py", PYTHON, f"{sys.executable} {{here}}/fare.py", 8, "python3"),
     "shell": ("fare.sh", SHELL, "sh {here}/fare.sh", 11, "bash"),
     "node": ("fare.js", NODE, "node {here}/fare.js", 5, "node"),
     "perl": ("fare.pl", PERL, "perl {here}/fare.pl", 8, "perl"),
@@ -277,7 +277,7 @@ WHO = "import os, sys\nopen('{log}', 'a').write(open(f'/proc/{{os.getppid()}}/cm
 def test_a_program_that_is_run_warm_is_followed_warm(place: Folder, warm: bool) -> None:
     log = place.folder / "parents.log"
     place.folder.joinpath("fare.py").write_text(WHO.format(log=log) + PYTHON)
-    spec = SPEC.format(launch=f"{sys.executable} -S {{here}}/fare.py").replace("[[matrix]]", f"warm = {str(warm).lower()}\n    [[matrix]]", 1)
+    spec = SPEC.format(launch=f"{sys.executable} {{here}}/fare.py").replace("[[matrix]]", f"warm = {str(warm).lower()}\n    [[matrix]]", 1)
     place.write("f.matrix.toml", spec)
     place.call("run")
     log.write_text("")
@@ -290,7 +290,7 @@ def test_a_program_that_is_run_warm_is_followed_warm(place: Folder, warm: bool) 
 def test_what_does_otherwise_when_it_is_launched_warm_is_followed_cold(place: Folder) -> None:
     odd = "import os\nif 'keeper_' in open(f'/proc/{os.getppid()}/cmdline').read():\n    print('otherwise')\n"
     place.folder.joinpath("fare.py").write_text(PYTHON + odd)
-    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} -S {{here}}/fare.py"))
+    place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/fare.py"))
     place.call("run")
     place.folder.joinpath("f.matrix.toml").write_text(
         place.folder.joinpath("f.matrix.toml").read_text().replace("[[matrix]]", "warm = true\n[[matrix]]", 1)
