@@ -65,7 +65,7 @@ def launched(office: Path) -> list[str]:
 
 
 def test_each_case_is_an_item_and_one_run_launches_them(office: Path) -> None:
-    status, out = call(office, "-rA", installed=True)
+    status, out = call(office, "-rA")
     assert status == 1
     assert "1 failed, 3 passed, 1 skipped, 1 xfailed" in out
     assert "no ferry in winter" in out
@@ -95,9 +95,9 @@ def test_what_is_selected_is_launched_once(office: Path, words: list[str], expec
 
 
 @pytest.mark.long
-def test_xdist_comes_to_the_same_and_runs_anew_each_time(office: Path) -> None:
-    for _ in range(2):
-        status, out = call(office, "-n", "2")
+def test_xdist_comes_to_the_same_and_each_time_runs_anew(office: Path) -> None:
+    for words in ((), ("-n", "2")):
+        status, out = call(office, *words)
         assert (status, "1 failed, 3 passed, 1 skipped, 1 xfailed" in out) == (1, True), out
         assert launched(office) == ["Holm", "Reef", "Ry", "Skerry"]
 

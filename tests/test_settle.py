@@ -707,13 +707,12 @@ def test_what_contradicts_the_spec_is_told_and_ends_nothing(place: Place) -> Non
     assert [each.weight for each in lab.findings] == ["told"] and lab.text == path.read_text()
 
 
-@pytest.mark.parametrize("files", ["", '[files]\n"list.txt" = "1\\n"\n'])
-def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_now(place: Place, files: str) -> None:
+def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_now(place: Place) -> None:
     log = place.folder / "log"
     noted = f"""line=$(printf '<%s>' "$@" | tr '\\n' ' ')\necho "$line" >> '{log}'\n"""
     place.write("freight.sh", noted + textwrap.dedent(FREIGHT))
     path = place.write("f.matrix.toml", textwrap.dedent(SPARSE))
-    path.write_text(path.read_text() + files)
+    path.write_text(path.read_text() + '[files]\n"list.txt" = "1\\n"\n')
     came = place.call("settle", "f.matrix.toml", "--launches", "300", timeout=120)
     told = re.search(r"after (\d+) launches", came.out)
     made = log.read_text().splitlines()
@@ -734,8 +733,6 @@ def test_time_ends_settling_as_launches_do_and_each_step_has_its_share(freight: 
         assert lab.experiments.until is not None and lab.experiments.until > time.monotonic() + 590
         other = with_edit(lab, KeyEdit(("program", "stdin"), "other"))
         assert other.experiments.until == lab.experiments.until, "whatever it is asked beside"
-        in_time = settled(lab)
-    assert not in_time.is_stopped and {each.text for each in in_time.findings} >= {*FOUND}
 
 
 WHARF = r"""

@@ -164,7 +164,7 @@ def test_a_wrong_value_anywhere_is_a_problem_with_a_place(
     for number, path in enumerate(places(source.data)):
         if number % PARTS != part:
             continue
-        for step in range(2):
+        for step in range(1 + number // PARTS % 2):
             value = WRONG[(number * 7 + step * 11) % len(WRONG)]
             wrong = Source(source.path, source.text, with_wrong(source.data, path, value), source.digest)
             monkeypatch.setattr(load, "whole_source", lambda *_, wrong=wrong: wrong)
@@ -177,7 +177,7 @@ def test_a_wrong_value_anywhere_is_a_problem_with_a_place(
                 assert each.line >= 1 and each.column >= 1 and each.path == source.path, where
                 assert not FOREIGN.search(f"{each.message} {each.expected or ''}"), where
             told, tried = told + bool(errors), tried + 1
-    assert tried > 45 and told > tried / 2
+    assert tried > 30 and told > tried / 2
 
 
 @pytest.mark.parametrize(("key", "value", "message"), [
