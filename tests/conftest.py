@@ -87,8 +87,10 @@ class Place:
         )
         return Came(done.returncode, done.stdout.decode(), done.stderr.decode())
 
-    def start(self, *words: str, env: dict[str, str] | None = None) -> Started:
+    def start(self, *words: str, env: dict[str, str] | None = None) -> Started | subprocess.Popen[bytes]:
         """Start a call of the command, which leads a session of its own."""
+        if sys.platform != "linux":
+            return self.start_anew(*words, env={**os.environ, **(env or {})})
         return zygote().start(COMMAND, list(words), str(self.folder), {**os.environ, **(env or {})})
 
     def start_anew(self, *words: str, **more: Any) -> subprocess.Popen[bytes]:
