@@ -268,6 +268,7 @@ def load() -> None:
     """Import what commands import, none of which does anything else at that."""
     import keen_matrix.cli
     import keen_matrix.core
+    import keen_matrix.entry
 
     for package in (keen_matrix.cli, keen_matrix.core):
         for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
@@ -332,8 +333,9 @@ def be_called(ours: list[socket.socket], fds: list[int], words: list[str], cwd: 
             each.close()
         os.closerange(3, 64)
         os.chdir(cwd)
-        os.environ.clear()
-        os.environ.update(env)
+        for name in os.environ.keys() - env.keys():
+            del os.environ[name]
+        os.environ.update({name: value for name, value in env.items() if os.environ.get(name) != value})
         time.tzset()
         sys.argv = words
         if words[0] == PYTEST:
