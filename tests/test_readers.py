@@ -45,9 +45,14 @@ def requests_of(reader: str) -> list[Any]:
     return found
 
 
+def every_other(reader: str) -> tuple[list[Any], list[Any]]:
+    """Return half of the requests, and what a reader answered; `benchmarks/readers.py` goes through all."""
+    return requests_of(reader)[1::2], KEPT["answers"][reader][1::2]
+
+
 @pytest.mark.parametrize("reader", KEPT["answers"])
 def test_a_reader_is_judged_as_it_answered(reader: str) -> None:
-    counts, told = compared(reader, requests_of(reader), KEPT["answers"][reader], reader)
+    counts, told = compared(reader, *every_other(reader), reader)
     right, bound, most_open = LEAST.get(reader, (99.9, 100, 1))
     spoken = counts["all"] - counts["open"]
     assert 100 - 100 * counts["wrong"] / spoken >= right, told
@@ -72,7 +77,7 @@ def test_without_a_reader_what_is_said_is_right_for_all_that_refuse_what_they_do
     monkeypatch.setattr(trials, "signature_of", signature_of)
     readers = [each for each in KEPT["answers"] if READERS[each].style == style and each not in ("yargs", "minimist")]
     for reader in readers:
-        counts, told = compared(reader, requests_of(reader), KEPT["answers"][reader], None)
+        counts, told = compared(reader, *every_other(reader), None)
         spoken = counts["all"] - counts["open"]
         assert counts["wrong"] <= 0.015 * spoken, (reader, told)
         assert counts["open"] <= 0.3 * counts["all"], reader
