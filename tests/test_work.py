@@ -229,30 +229,34 @@ def test_a_run_starts_nothing_but_the_program(place: Place) -> None:
 
 
 INTERPRETERS = """
-import os, sys
+import json, os, sys
+import keen_matrix.core.insight.settling.settle, keen_matrix.core.runs.run
+from keen_matrix.cli import main
 plain, begun = os.posix_spawn, []
 def spawn(path, words, *more, **options):
     begun.extend([words] if path == sys.executable and "-P" in words else [])
     return plain(path, words, *more, **options)
 os.posix_spawn = spawn
-from keen_matrix.cli import main
-main(sys.argv[1:])
-print(len(begun), file=sys.stderr)
+for words in json.loads(sys.argv[1]):
+    pid = os.fork()
+    if pid == 0:
+        main(words)
+        print("begun", len(begun), *words, file=sys.stderr, flush=True)
+        os._exit(0)
+    os.waitpid(pid, 0)
 """
+CALLS = [
+    "draft -- sh p.sh", "draft --settle -- sh p.sh", "settle p.matrix.toml", "try -- sh p.sh", "try p.matrix.toml -- -a", "fill f.matrix.toml",
+    "run p.matrix.toml", "narrow p.matrix.toml", "places p.matrix.toml",
+]  # fmt: skip
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="workers are forked on Linux")
-@pytest.mark.parametrize("words", [
-    ("draft", "--", "sh", "p.sh"), ("draft", "--settle", "--", "sh", "p.sh"), ("settle", "p.matrix.toml"), ("try", "--", "sh", "p.sh"),
-    ("try", "p.matrix.toml", "--", "-a"), ("fill", "f.matrix.toml"), ("run", "p.matrix.toml"), ("narrow", "p.matrix.toml"),
-    ("places", "p.matrix.toml"),
-], ids=" ".join)  # fmt: skip
-def test_no_worker_is_an_interpreter_that_is_started_for_it(place: Place, words: tuple[str, ...]) -> None:
+def test_no_worker_is_an_interpreter_that_is_started_for_it(place: Place) -> None:
     """It would be a quarter of a second each: as long as all that `try` is waited for."""
     place.write("p.sh", 'case $1 in --help) echo "usage: p.sh [-a] [--help]"; printf "  -a      all\\n  --help  this\\n" ;; -a|"") ;; *) exit 2 ;; esac\n')
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nsynopsis = "[-a]"\n[expect]\nexit = 3\n')
     place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "open"\nline = "-a"\nexpect.stdout = "?"\n')
-    if words[0] in ("narrow", "places"):
-        place.call("run", "p.matrix.toml")
-    done = subprocess.run([sys.executable, "-c", INTERPRETERS, *words], cwd=place.folder, capture_output=True, text=True, timeout=120, check=False)
-    assert done.stderr.splitlines()[-1] == "0", done.stderr
+    words = json.dumps([each.split() for each in CALLS])
+    done = subprocess.run([sys.executable, "-c", INTERPRETERS, words], cwd=place.folder, capture_output=True, text=True, timeout=120, check=False)
+    assert [line for line in done.stderr.splitlines() if line.startswith("begun")] == [f"begun 0 {each}" for each in CALLS], done.stderr
