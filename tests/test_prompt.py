@@ -11,7 +11,7 @@ from keen_matrix.core.runs.following import following, request_of
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import Place
-from tests.test_on_a_terminal import terminal
+from tests.test_on_a_terminal import forked, terminal
 
 SPEC = """\
 # fares
@@ -96,7 +96,7 @@ def test_no_line_at_all_is_wrong_usage(office: Place) -> None:
 def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> None:
     place = office
     place.write("fare.matrix.toml", SPEC.replace('style = "posix"\n', ""))
-    with terminal(place, "try", "fare.matrix.toml", NO_COLOR="1") as call:
+    with terminal(place, "try", "fare.matrix.toml", command=forked(), NO_COLOR="1") as call:
         from os import write
 
         def typed(text: bytes) -> None:
@@ -172,7 +172,7 @@ def test_what_was_tried_comes_back_by_the_arrow(office: Place) -> None:
     from os import write
 
     for keys, shown in ((b"Holm\r", b"fare of Holm"), (b"\x1b[A\r", b"fare of Holm")):
-        with terminal(office, "try", "fare.matrix.toml") as call:
+        with terminal(office, "try", "fare.matrix.toml", command=forked()) as call:
             call.read(b"try>")
             write(call.master, keys)
             assert shown in call.read(shown)
