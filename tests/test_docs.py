@@ -131,12 +131,18 @@ FARE = """
     """
 
 
-def test_the_output_in_the_readme_is_what_the_spec_above_it_gives(place: Place) -> None:
-    text = (ROOT / "README.md").read_text()
-    shown = text.partition("```\nfare.matrix.toml ")[2].partition("```")[0]
+@pytest.fixture(scope="module")
+def readme(tmp_path_factory: pytest.TempPathFactory) -> tuple[Place, str]:
+    """The spec of the readme in a folder where it was run, and what that printed."""
+    place = Place(tmp_path_factory.mktemp("readme"))
     place.write("fare.py", FARE)
-    place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", text, re.DOTALL)[0])
-    printed = place.call("run", "--jobs", "2", env={"LC_ALL": "C.UTF-8"}).out.partition("fare.matrix.toml ")[2]
+    place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL)[0])
+    return place, place.call("run", "--jobs", "2", env={"LC_ALL": "C.UTF-8"}).out
+
+
+def test_the_output_in_the_readme_is_what_the_spec_above_it_gives(readme: tuple[Place, str]) -> None:
+    shown = (ROOT / "README.md").read_text().partition("```\nfare.matrix.toml ")[2].partition("```")[0]
+    printed = readme[1].partition("fare.matrix.toml ")[2]
     printed = re.sub(r"the time went into .*\n", "", printed)  # on a machine that takes more than ten seconds for it
     seconds = re.compile(r"\d+\.\d+ s")
     parts = [seconds.sub("… s", part) for part in shown.split("  ...\n")]
@@ -144,15 +150,11 @@ def test_the_output_in_the_readme_is_what_the_spec_above_it_gives(place: Place) 
     assert seconds.sub("… s", printed).endswith(parts[1]), printed
 
 
-def test_the_python_page_runs(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_python_page_runs(readme: tuple[Place, str], monkeypatch: pytest.MonkeyPatch) -> None:
     import keen_matrix
 
     text = (ROOT / "docs/python.md").read_text()
-    place.write("fare.py", FARE)
-    readme = (ROOT / "README.md").read_text()
-    place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", readme, re.DOTALL)[0])
-    place.call("run")
-    monkeypatch.chdir(place.folder)
+    monkeypatch.chdir(readme[0].folder)
     names: dict[str, Any] = {"print": lambda *_: None}
     for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
         exec(block, names)

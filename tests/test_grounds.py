@@ -177,7 +177,7 @@ READERS = {
     "one that polls for a while": (f"{sys.executable} -S -c 'import select, sys; p = select.poll(); p.register(0, select.POLLIN); p.poll(300); sys.exit(2)' x", False),
     "the builtin read": ("sh -c 'read line' x", True),
     "a sleeper": ("sh -c 'sleep 0.2; exit 2' x", False),
-    "one that works": (f"{sys.executable} -S -c 'import time, sys\nend = time.time() + 0.2\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
+    "one that works": (f"{sys.executable} -S -c 'import time, sys\nend = time.time() + 0.1\nwhile time.time() < end: pass\nsys.exit(2)' x", False),
 }
 
 
