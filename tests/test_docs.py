@@ -106,7 +106,6 @@ def test_every_form_has_an_example() -> None:
     assert len(FORMS) >= 19
 
 
-@pytest.mark.long
 def test_the_reference_pages_are_what_models_and_parsers_say() -> None:
     made = runpy.run_path(str(ROOT / "docs/generate.py"))
     for name, text in made["pages"]():

@@ -303,7 +303,6 @@ def test_coverage_of_a_run_counts_only_its_cases(office: Place) -> None:
     assert re.search(r"pairs of times +100\.0 %", came.out) and "missing  -u" in came.out, came.out
 
 
-@pytest.mark.long
 def test_doubt_does_not_depend_on_the_order_in_which_cases_ended(office: Place) -> None:
     office.call("run", "tide.matrix.toml")
     told = office.call("doubt", "tide.matrix.toml").out

@@ -94,7 +94,6 @@ def test_what_is_selected_is_launched_once(office: Path, words: list[str], expec
     assert launched(office) == expected
 
 
-@pytest.mark.long
 def test_xdist_comes_to_the_same_and_each_time_runs_anew(office: Path) -> None:
     for words in ((), ("-n", "2")):
         status, out = call(office, *words)

@@ -224,7 +224,6 @@ print("fare", given.number, given.port)
 """
 
 
-@pytest.mark.long
 def test_one_word_in_the_spec_says_how_words_are_read(place: Place) -> None:
     """That of a sound one all of them hold is seen in the cookbook."""
     place.write("p.py", FARE.replace("ArgumentParser(", "ArgumentParser(allow_abbrev=False, ", 1))

@@ -145,7 +145,6 @@ def test_the_families_of_a_sound_program_hold(place: Place) -> None:
 @pytest.mark.parametrize(
     ("name", "number"), [(name, number) for name, real in REAL.items() for number in range(len(real.breaks))]
 )
-@pytest.mark.long
 def test_a_break_shows_in_its_family(place: Place, name: str, number: int) -> None:
     real = REAL[name]
     if shutil.which(real.launch.split()[0]) is None:

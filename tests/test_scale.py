@@ -172,7 +172,6 @@ def test_a_cluster_gives_the_journal_of_a_local_run_even_when_a_worker_dies(plac
     assert essence(place, "cut.jsonl") == essence(place, "local.jsonl")
 
 
-@pytest.mark.long
 def test_an_interrupted_cluster_run_cleans_up(place: Place, shared: Cluster) -> None:
     place.write("p.sh", "sleep 0.2; echo $*")
     place.write("t.matrix.toml", SPEC)
@@ -188,7 +187,6 @@ def test_an_interrupted_cluster_run_cleans_up(place: Place, shared: Cluster) -> 
     assert place.call("run", "--cluster", address).status == 1, "the workers are free again"
 
 
-@pytest.mark.long
 def test_a_worker_that_does_not_fit_is_refused(place: Place, shared: Cluster) -> None:
     place.write("p.sh", "echo $*")
     place.write("t.matrix.toml", SPEC.replace("sh {here}/p.sh", "only-here"))

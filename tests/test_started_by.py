@@ -125,7 +125,6 @@ def shim(place: Place, name: str, target: str, more: str = "") -> str:
     return str(path)
 
 
-@pytest.mark.long
 def test_a_launcher_that_only_looks_for_the_program_is_passed_by(place: Place) -> None:
     written(place, more='warm = false\nenv-from-caller = ["PATH", "COUNT"]', many=30)
     real = os.path.realpath(sys.executable)

@@ -104,7 +104,6 @@ def record_of(fields: dict[str, Any]) -> Record:
 
 
 @pytest.mark.parametrize("how", ["file", "module", "script"])
-@pytest.mark.long
 def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
     place.write("p.py", PROGRAM)
     place.write("own.py", "VALUE = 'own file'\n")
