@@ -8,7 +8,6 @@ import atexit
 import contextlib
 import gc
 import io
-import json
 import marshal
 import os
 import pkgutil
@@ -24,7 +23,7 @@ import time
 from collections.abc import Iterator
 from importlib import import_module
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 LENGTH = struct.Struct("!I")
 TAKES_INTERPRETER = ("PYTHON", "LC_", "LANG", "MALLOC", "LD_")
@@ -72,12 +71,7 @@ class Zygote:
     def call(self, command: str, words: list[str], cwd: str, env: dict[str, str], stdin: bytes, timeout: float) -> tuple[int, bytes, bytes]:
         """Return exit status, standard output and standard error of a call. Raises subprocess.TimeoutExpired."""
         pipes = [os.pipe() for _ in range(3)]
-        request = json.dumps([[command, *words], cwd, env]).encode()
-        theirs = [pipes[0][0], pipes[1][1], pipes[2][1]]
-        self.control.sendmsg([LENGTH.pack(len(request))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
-        self.control.sendall(request)
-        for fd in theirs:
-            os.close(fd)
+        _ask(self.control, [[command, *words], cwd, env, False], [pipes[0][0], pipes[1][1], pipes[2][1]])
         with open(pipes[0][1], "wb") as feeding, contextlib.suppress(BrokenPipeError):
             feeding.write(stdin)
         (pid,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
@@ -116,11 +110,7 @@ class Started:
             theirs += [its_out, its_err]
         else:
             theirs += [os.dup(into), os.dup(into)]
-        asked = marshal.dumps(request)
-        self._caller.sendmsg([LENGTH.pack(len(asked))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
-        self._caller.sendall(asked)
-        for fd in theirs:
-            os.close(fd)
+        _ask(self._caller, request, theirs)
         (self.pid,) = LENGTH.unpack(_exactly(self._caller, LENGTH.size))
 
     def wait(self, timeout: float | None = None) -> int:
@@ -157,6 +147,15 @@ class Started:
 
     def kill(self) -> None:
         os.kill(self.pid, signal.SIGKILL)
+
+
+def _ask(asked: socket.socket, request: list[object], streams: list[int]) -> None:
+    """Send what is to be called: its words, folder and environment, whether it leads a session; and its streams, which are closed here."""
+    body = marshal.dumps(request)
+    asked.sendmsg([LENGTH.pack(len(body))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", streams))])
+    asked.sendall(body)
+    for fd in streams:
+        os.close(fd)
 
 
 def _read_all(fds: list[int], timeout: float) -> list[bytes]:
@@ -219,22 +218,11 @@ def serve(control: socket.socket, door: socket.socket) -> None:
             admit(control, door)
             continue
         try:
-            head, ancillary, _, _ = control.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
-            if not head:
-                return
-            fds = array.array("i", ancillary[0][2])
-            words, cwd, env = json.loads(_exactly(control, LENGTH.unpack(head)[0]))
+            request, streams = asked_on(control)
         except (EOFError, ConnectionError):
             return
-        load_for(words)
-        pid = os.fork()
-        if pid == 0:
-            be_called([control, door], list(fds), words, cwd, env)
-        for fd in fds:
-            os.close(fd)
-        control.sendall(LENGTH.pack(pid))
-        _, status = os.waitpid(pid, 0)
-        control.sendall(LENGTH.pack(status))
+        load_for(request[0])
+        answer(control, [control, door], request, streams)
 
 
 def admit(control: socket.socket, door: socket.socket) -> None:
@@ -246,22 +234,33 @@ def admit(control: socket.socket, door: socket.socket) -> None:
     if os.fork():
         caller.close()
         return
+    answer(caller, [control, door, caller], *asked_on(caller))
+    os._exit(0)
+
+
+def asked_on(caller: socket.socket) -> tuple[list[Any], list[int]]:
+    """Return a request and the streams of its call. Raises EOFError."""
     head, ancillary, _, _ = caller.recvmsg(LENGTH.size, socket.CMSG_SPACE(3 * 4))
-    words, cwd, env, is_leader = marshal.loads(_exactly(caller, LENGTH.unpack(head)[0]))
-    fds = list(array.array("i", ancillary[0][2]))
+    if not head:
+        raise EOFError
+    return marshal.loads(_exactly(caller, LENGTH.unpack(head)[0])), list(array.array("i", ancillary[0][2]))
+
+
+def answer(caller: socket.socket, ours: list[socket.socket], request: list[Any], streams: list[int]) -> None:
+    """Fork a call; tell who asked for it its number, and what it ended with."""
+    words, cwd, env, is_leader = request
     pid = os.fork()
     if pid == 0:
         if is_leader:
             os.setsid()
-        be_called([control, door, caller], fds, words, cwd, env)
-    for fd in fds:
+        be_called(ours, streams, words, cwd, env)
+    for fd in streams:
         os.close(fd)
-    with contextlib.suppress(OSError):  # who came may be gone by now
+    with contextlib.suppress(OSError):  # who asked may be gone by now
         caller.sendall(LENGTH.pack(pid))
     _, status = os.waitpid(pid, 0)
     with contextlib.suppress(OSError):
         caller.sendall(LENGTH.pack(status))
-    os._exit(0)
 
 
 def load() -> None:

@@ -466,12 +466,16 @@ def test_an_output_cap_of_ones_own(place: Place) -> None:
 def test_a_run_of_many_cases_holds_its_memory(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
     """What stays of a case, here and in its worker, is less than the line of its record."""
     monkeypatch.chdir(place.folder)
-    numbers = ("axes.n", "axes.m")
-    place.write(
-        "t.matrix.toml",
-        '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{n} {m}"\nexpect.exit = 0\n'
-        + "".join(f"{axis} = {{ from = 1, to = 27 }}\n" for axis in numbers),
-    )
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "true"
+        [[matrix]]
+        name = "m"
+        line = "{n} {m}"
+        axes.n = { from = 1, to = 27 }
+        axes.m = { from = 1, to = 27 }
+        expect.exit = 0
+        """)  # fmt: skip
     sizes: list[int] = []
     held: list[tuple[int, int]] = []
 
