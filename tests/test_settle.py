@@ -125,6 +125,7 @@ def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place)
     written = freight.call("settle", "f.matrix.toml", "--write", timeout=120)
     text = path.read_text()
     assert written.status == 0 and findings(written.out) == findings(shown.out)
+    assert "freight.sh as it takes, 80 s at most" in written.err, "it took a tenth of what would have been allowed"
     assert "# what freight costs\n[program]\n" in text and "   # in every shell\n" in text
     assert (
         "exit = 64 # observed in" in text

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import math
 import statistics
 import sys
 from collections.abc import Iterator
@@ -150,12 +149,11 @@ def settled_text(
             lab.seconds, lab.longest = ENOUGH_SECONDS, MOST_SECONDS
         # as the spec has it, whatever it is started by in the end
         program = escape(" ".join(resolved_launch(lab.spec).words))
-        at_most = "at most" if launches is not None else "about"
-        told = round(min(seconds * most, lab.longest or math.inf))
-        about = f"{at_most} {counted(most, 'launch')} of {program}, {max(1, told):,} s"
-        if lab.longest is not None and told < lab.longest:
-            about += f" and at most {lab.longest:g} s"
-        print(f"{escape(lab.path)}: {about}", file=sys.stderr, flush=True)
+        if lab.longest is not None:
+            limit = f"as many launches of {program} as it takes, {lab.longest:g} s at most"
+        else:
+            limit = f"at most {counted(most, 'launch')} of {program}, {max(1, round(seconds * most)):,} s"
+        print(f"{escape(lab.path)}: {limit}", file=sys.stderr, flush=True)
         with bar:
             found = settled(lab)
     if found.is_interrupted:
