@@ -40,7 +40,7 @@ CHANGES: list[tuple[dict[str, Any], dict[str, Any], str, str]] = [
     ({"verdict": "groundless", "exit": None}, {}, "newly held", "groundless → exit 0"),
     ({}, {"verdict": "hung", "exit": None}, "no longer held", "exit 0 → hung"),
     ({"verdict": "hung", "exit": None}, {"verdict": "unlaunched", "exit": None}, "other verdict", ""),
-    ({}, {"verdict": "known"}, "other verdict", ""),
+    ({}, {"verdict": "known"}, "no longer held", ""),
     ({"verdict": "crashed", "exit": None, "signal": "SEGV"}, {"verdict": "crashed", "exit": None, "signal": "ABRT"}, "other output", "signal SEGV → signal ABRT"),
     ({"stdout": "one\ntwo\n"}, {"stdout": "one\n2\n"}, "other output", 'line 2 of standard output: "two" → "2"'),
     ({"stdout": "one\n"}, {"stdout": "one\ntwo"}, "other output", 'line 2 of standard output: an empty line → "two"'),

@@ -17,6 +17,7 @@ import pytest
 from keen_matrix import cli
 from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
 from keen_matrix.core.model.identity import file_stem
+from keen_matrix.core.results.missing import missing_results
 from keen_matrix.core.results.reading import merge_faults
 from keen_matrix.core.signature.kinds import FAMILIES
 from tests.conftest import SIDE_BY_SIDE, Place, zygote
@@ -185,8 +186,9 @@ def test_what_a_merge_finds(tmp_path: Path) -> None:
 
     end = {"finished": "x", "counts": {}}
     one, two = journal("1", part("1/3"), end), journal("2", part("2/3"), {**end, "interrupted": True})
-    assert merge_faults([one, two]) == [f"the run of t in {two} was broken off; run --resume goes on with it",
-                                        "of the 3 parts of t, part 3 is missing"]  # fmt: skip
+    assert [each.sentence for each in missing_results([one, two])] == [
+        "some cases of t have no result: the run was interrupted; keen-matrix run --resume goes on with it"]
+    assert merge_faults([one, two]) == ["of the 3 parts of t, part 3 is missing"]
     assert merge_faults([journal("3", part("1/1"), end)]) == []
     assert (
         merge_faults([one, journal("4", part("1/2", "other"), end)])[-1]

@@ -224,7 +224,7 @@ def test_compare_tells_what_changed(ran: Place) -> None:
     assert 'line 1 of standard error: no such line' in ways or 'standard error: an empty line → "note"' in ways
     assert 'line 1 of standard output: "Skerry" → "skerry"' in ways and "such as" in ways
     back = ran.call("compare", "b.jsonl", "a.jsonl")
-    assert back.status == 0 and "newly held  4" in back.out
+    assert back.status == 1 and "newly held  4" in back.out
 
 
 @pytest.mark.parametrize(("before", "after", "told"), [
@@ -417,6 +417,7 @@ def test_a_large_journal_is_reported_quickly(place: Place) -> None:
                                  "values": {"a": number % 20, "b": number % 7}, "verdict": "held" if held else "differed", "exit": 0,
                                  "signal": None, "seconds": 0.01, "user_seconds": 0, "system_seconds": 0, "peak_bytes": 1, "stdout": "x",
                                  "stderr": "", "files": {}, "aspects": aspects}))  # fmt: skip
+    lines.append('{"finished":"2026-01-01T00:00:09","counts":{"held":9800,"differed":200}}')
     (place.folder / "big.jsonl").write_text("\n".join(lines) + "\n")
     started = time.monotonic()
     assert place.call("report", "big.jsonl", "--format", "html", "-o", "run.html").status == 0

@@ -86,7 +86,7 @@ def test_a_changed_journal_makes_no_reader_fall_over(
                 [words[0], f"changed{seed}.jsonl", *words[1:], *output]
             )  # an exception would come through
         error = told.getvalue()
-        assert status in (0, 1, 3) and (status != 3 or f"changed{seed}.jsonl:" in error or "is no journal" in error)
+        assert status in (0, 1, 3) and (status != 3 or f"changed{seed}.jsonl:" in error or "is not a journal" in error)
         refused += status == 3
     assert 5 < refused < 40
 

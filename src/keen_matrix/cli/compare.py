@@ -23,7 +23,7 @@ examples:
   keen-matrix compare before.jsonl           with the last run
 
 With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
-exit status: 0 every case that held before holds still, 1 one of them does not, 2 wrong usage, 3 a journal cannot be read
+exit status: 0 every case that held before holds still, 1 one of them does not or has no result any more, 2 wrong usage, 3 a journal cannot be read
 """
 
 SHOWN = 10
@@ -55,11 +55,17 @@ def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.results.compare import KINDS, compare_runs
-    from keen_matrix.wording.safe import shell_line
+    from keen_matrix.core.results.missing import missing_results
+    from keen_matrix.wording.safe import escape, shell_line
 
     screen = Screen(sys.stdout, color=options.color)
     found = compare_runs([options.before], [options.after])
-    status = 1 if found.counts.get("no longer held") else 0
+    lacking = missing_results([options.before, options.after])
+    for each in lacking:
+        print(f"keen-matrix: {escape(each.journal)}: {escape(each.sentence)}", file=sys.stderr)
+    # The earlier run may be a part: nothing that it lacks can have got worse.
+    is_part = any(each.journal == options.after for each in lacking)
+    status = 1 if found.counts.get("no longer held") or found.lost or is_part else 0
     if options.format == JSON:
         from keen_matrix.cli.documents import compare_document, write_document
 
@@ -98,6 +104,9 @@ def main(options: argparse.Namespace) -> int:
     if not found.counts:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")
+    if found.lost:
+        text = f"{counted(found.lost, 'case')} that held before {'has' if found.lost == 1 else 'have'} no result in the later run"
+        screen.line((text, "bad"))
     return status
 
 

@@ -408,6 +408,8 @@ class CompareDocument(Struct):
     counts: dict[str, int]
     changes: dict[str, list[ChangeFound]]
     """Kind of change → the first cases; `counts` has how many there are."""
+    lost: int
+    """Cases that held before and have no result in the later run."""
     kind: Literal["compare"] = "compare"
     version: Literal[1] = 1
 
@@ -417,6 +419,7 @@ def compare_document(found: Comparison) -> CompareDocument:
     return CompareDocument(
         found.both, found.pace, found.counts,
         {kind: list(map(_change, changes)) for kind, changes in found.changes.items()},
+        found.lost,
     )  # fmt: skip
 
 

@@ -31,7 +31,7 @@ examples:
 
 formats: {", ".join(FORMATS)}; a picture is .png or .svg. RUN is a journal, by default the last
 one ({DEFAULT_JOURNAL}); several are read as one run. A file that is there is replaced only when it is an earlier report.
-exit status: 0, 1 when several journals are no whole run together, 2 wrong usage, 3 no journal
+exit status: 0, 1 when a result is missing: a run was cut off, a spec could not be run, a part is not there, 2 wrong usage, 3 no journal
 """
 
 
@@ -70,16 +70,16 @@ def main(options: argparse.Namespace) -> int:
         report = Report(runs, by=axes_of(options.by))
         write_terminal(report, options)
     else:
-        write_to(
-            Report(runs, options.output or "", by=axes_of(options.by)),
-            options.format,
-            options.output,
-        )
+        report = Report(runs, options.output or "", by=axes_of(options.by))
+        write_to(report, options.format, options.output)
         tell_newer_run(runs)
-    faults = merge_faults(runs)
-    for fault in faults:
+    missing, faults = report.missing, merge_faults(runs)
+    # The terminal's own lines have said what is missing.
+    told = [] if options.format is None else [each.sentence for each in missing]
+    for fault in [*told, *faults]:
         print(f"keen-matrix: {escape(fault)}", file=sys.stderr)
-    return EXIT_FAILED if faults and len(runs) > 1 else EXIT_OK
+    is_whole = not (missing or report.faults or (faults and len(runs) > 1))
+    return EXIT_OK if is_whole else EXIT_FAILED
 
 
 def axes_of(text: str | None) -> list[str]:
@@ -168,6 +168,8 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line(
             (path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}"
         )
+    for each in report.missing:
+        screen.line((each.sentence, "bad"))
     if summary.causes:
         screen.line()
         screen.line(("causes", "strong"))

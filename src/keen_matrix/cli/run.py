@@ -329,12 +329,16 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
     with Journal(asked.journal, keep=asked.resume) as journal, WorkerPool(jobs, workers) as pool:
         watch = RunScreen(screen, options, jobs, len(paths))
         result = run_specs(paths, asked, pool, journal, watch)
-        if result.all_held_before:
+        if result.nothing_failed:
             screen.line(("everything held last time; there is nothing to run again", "good"))
+        elif result.empty_shard:
+            screen.line("shard {}/{} has no cases; its journal says so".format(*options.shard))
         elif result.counts or result.is_interrupted:
             RunReport(screen, options, jobs, journal).write(result)
         elif result.budgets:
             screen.line(("the budget was over before the first launch", "bad"))
+        for path in result.not_in_last_run:
+            screen.line(("not in the last run, so not run now: ", "warn"), path)
         return status_of(result)
 
 
@@ -384,8 +388,8 @@ def status_of(result: RunResult) -> int:
     ]
     if result.is_interrupted:
         statuses.append(EXIT_INTERRUPTED)
-    # That nothing could be launched is no verdict on the program.
-    elif counts and counts["unlaunched"] == counts.total():
+    # That nothing could be launched, or everything was skipped, is no verdict on the program.
+    elif counts and counts["unlaunched"] + counts["skipped"] == counts.total():
         statuses.append(EXIT_NOT_RUN)
     elif any(counts[verdict] for verdict in VERDICTS if verdict not in PASSING):
         statuses.append(EXIT_FAILED)

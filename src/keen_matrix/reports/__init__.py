@@ -13,6 +13,7 @@ from typing import BinaryIO
 
 from keen_matrix.core.insight.places.kept import KeptPlaces, kept_places
 from keen_matrix.core.model.record import Header, Record
+from keen_matrix.core.results.missing import Missing, missing_results
 from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
 from keen_matrix.core.structs import Struct, field
@@ -52,6 +53,11 @@ class Report(Struct):
         kept = self._places[header.spec]
         place = kept.by_case.get(id) if kept is not None else None
         return "" if place is None else f"{place.file}:{place.line}"
+
+    @property
+    def missing(self) -> list[Missing]:
+        """The cases that have no result, spec by spec. Raises RunFault."""
+        return missing_results(self.paths)
 
     @property
     def faults(self) -> dict[str, str]:

@@ -11,10 +11,15 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.safe import escape, escape_lines
 
 
 def write(report: Report, stream: BinaryIO) -> None:
     """Write one command for each cause: the cases that failed for it stand in one annotation."""
+    for spec, fault in report.faults.items():
+        stream.write(_spec_command(spec, "spec not run", fault))
+    for each in report.missing:
+        stream.write(_spec_command(each.spec, "no result", each.sentence))
     for cause in report.summary.causes:
         stream.write((_command(cause.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
     told: set[str] = set()
@@ -27,6 +32,13 @@ def write(report: Report, stream: BinaryIO) -> None:
                     "utf-8", "backslashreplace"
                 )
             )
+
+
+def _spec_command(spec: str, title: str, text: str) -> bytes:
+    """Return the command that says at the head of a spec what of it was not run."""
+    file = _property(os.path.normpath(spec))
+    line = f"::error file={file},line=1,title={title}::{_data(text)}\n"
+    return line.encode("utf-8", "backslashreplace")
 
 
 def _command(spec: str, cause: Cause) -> str:
@@ -63,8 +75,10 @@ def problem_command(problem: Problem) -> str:
 
 
 def _data(text: str) -> str:
-    return text.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
+    """Return a text as a command carries it; what a terminal would obey, or would show in another order,
+    is written as an escape."""
+    return escape_lines(text).replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
 
 
 def _property(text: str) -> str:
-    return _data(text).replace(":", "%3A").replace(",", "%2C")
+    return _data(escape(text)).replace(":", "%3A").replace(",", "%2C")

@@ -33,21 +33,18 @@ OUTPUT_KEPT = 4_000
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the report, case by case."""
     xml = XMLGenerator(stream, encoding="utf-8", short_empty_elements=True)
-    summary, faults = report.summary, report.faults
-    # A spec that could not be run is an error of the run; left out, a server would show all green.
-    counts = summary.counts + Counter(unlaunched=len(faults))
+    summary, faults, missing = report.summary, report.faults, report.missing
+    # A spec that could not be run is an error of the run, and so is a case without a result; left
+    # out, a server would show all green.
+    counts = summary.counts + Counter(unlaunched=len(faults) + len(missing))
     xml.startDocument()
     xml.startElement(
         "testsuites", _numbers(counts, summary.seconds, {"name": "keen-matrix"}, summary.groundless)
     )
     for spec, fault in faults.items():
-        xml.ignorableWhitespace("\n")
-        xml.startElement("testsuite", _numbers(Counter(unlaunched=1), 0.0, {"name": spec}))
-        about = {"classname": legal(spec), "name": "the whole spec", "time": "0.000"}
-        xml.startElement("testcase", AttributesImpl(about))
-        _element(xml, "error", "it could not be run", "unlaunched", fault)
-        xml.endElement("testcase")
-        xml.endElement("testsuite")
+        _error_of_spec(xml, spec, "the whole spec", "it could not be run", fault)
+    for each in missing:
+        _error_of_spec(xml, each.spec, "cases without a result", each.sentence, each.sentence)
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
         started = summary.headers[0].started[:19] if summary.headers else ""
@@ -67,6 +64,16 @@ def write(report: Report, stream: BinaryIO) -> None:
     xml.endElement("testsuites")
     xml.ignorableWhitespace("\n")
     xml.endDocument()
+
+
+def _error_of_spec(xml: XMLGenerator, spec: str, name: str, message: str, text: str) -> None:
+    xml.ignorableWhitespace("\n")
+    xml.startElement("testsuite", _numbers(Counter(unlaunched=1), 0.0, {"name": spec}))
+    about = {"classname": legal(spec), "name": name, "time": "0.000"}
+    xml.startElement("testcase", AttributesImpl(about))
+    _element(xml, "error", message, "unlaunched", text)
+    xml.endElement("testcase")
+    xml.endElement("testsuite")
 
 
 def _numbers(

@@ -25,7 +25,10 @@ MOST_ROWS = 40
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the report."""
     summary = report.summary
-    lines = [*_head(summary)]
+    missing = report.missing
+    lines = [*_head(summary, is_whole=not (missing or report.faults))]
+    for each in missing:
+        lines += [f"**{cell(each.sentence)}**", ""]
     for spec, fault in report.faults.items():
         lines += [
             f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}",
@@ -42,11 +45,11 @@ def write(report: Report, stream: BinaryIO) -> None:
     stream.write(("\n".join(lines) + "\n").encode("utf-8", "backslashreplace"))
 
 
-def _head(summary: RunSummary) -> Iterator[str]:
+def _head(summary: RunSummary, *, is_whole: bool) -> Iterator[str]:
     counts = summary.counts
     parts = [f"{count:,} {verdict}" for verdict, count in counts.items()]
     passing = sum(counts[verdict] for verdict in PASSING)
-    sign = sign_of("held" if passing == counts.total() else "differed")
+    sign = sign_of("held" if is_whole and passing == counts.total() else "differed")
     yield f"### {sign} {counts.total():,} vectors: {', '.join(parts)}"
     yield ""
 

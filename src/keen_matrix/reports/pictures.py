@@ -49,7 +49,10 @@ def write(report: Report, stream: BinaryIO) -> None:
     figure = plt.figure(figsize=(12.8, max(8.0, sum(heights) + 4.0)), layout="constrained")
     counts = report.summary.counts
     parts = ", ".join(f"{count:,} {verdict}" for verdict, count in counts.items())
-    figure.suptitle(f"{counts.total():,} vectors: {parts}\n{grid_legend()}", fontsize=12)
+    lacking = [each.sentence for each in report.missing]
+    lacking += [f"{spec} could not be run" for spec in report.faults]
+    title = [f"{counts.total():,} vectors: {parts}", *lacking, grid_legend()]
+    figure.suptitle("\n".join(map(escape, title)), fontsize=12)
     if not grids:
         _durations(figure.add_subplot(), report)
     else:

@@ -17,6 +17,7 @@ from keen_matrix.core.results.axis_values import shown_value
 from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, title_of
+from keen_matrix.wording.safe import escape
 
 Row: TypeAlias = "dict[str, object]"
 """A case: column → value."""
@@ -34,6 +35,17 @@ def rows(report: Report) -> Iterator[Row]:
     names = list(report.summary.value_names)
     for record in report.cases():
         yield row_of(record, names, report.place_of(record.header, record.fields.id))
+    # A table that ends here would look whole: what was not run has rows too.
+    for spec, fault in report.faults.items():
+        yield _row_of_spec(spec, "unlaunched", fault, names)
+    for each in report.missing:
+        yield _row_of_spec(each.spec, "no result", each.sentence, names)
+
+
+def _row_of_spec(spec: str, verdict: str, note: str, names: list[str]) -> Row:
+    """Return a row that speaks of no case but of a spec: what of it could not be run, or has no result."""
+    row: Row = dict.fromkeys([*PLAIN, *(f"axis.{name}" for name in names)])
+    return row | {"spec": spec, "id": "", "matrix": "", "verdict": verdict, "note": note}
 
 
 def row_of(record: CaseRecord, names: list[str], place: str) -> Row:
@@ -61,7 +73,7 @@ def write_csv(report: Report, stream: BinaryIO) -> None:
     )
     names = [*PLAIN, *(f"axis.{name}" for name in report.summary.value_names)]
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(names)
+    writer.writerow(map(_safe, names))
     for row in rows(report):
         writer.writerow([_cell(row[name]) for name in names])
     text.detach()
@@ -71,11 +83,15 @@ def _cell(value: object) -> object:
     """Return a value for a cell. A text that a spreadsheet would take for a formula gets a quote
     before it (CWE-1236)."""
     shown = shown_value(value) if isinstance(value, list) else "" if value is None else value
-    return (
-        f"'{shown}"
-        if isinstance(shown, str) and shown.startswith(("=", "+", "-", "@", "\t", "\r"))
-        else shown
-    )
+    if not isinstance(shown, str):
+        return shown
+    is_formula = shown.startswith(("=", "+", "-", "@", "\t", "\r"))
+    return _safe(f"'{shown}" if is_formula else shown)
+
+
+def _safe(text: str) -> str:
+    """Return a text that a terminal shows as it is: CSV is looked at there as well. Lines and tabs stay."""
+    return "\n".join("\t".join(map(escape, line.split("\t"))) for line in text.split("\n"))
 
 
 def write_json(report: Report, stream: BinaryIO) -> None:

@@ -15,7 +15,7 @@ from keen_matrix.wording.safe import escape, shell_line
 
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the report, case by case."""
-    faults = report.faults
+    faults, missing = report.faults, report.missing
     total = report.summary.counts.total() + len(faults)
     stream.write(
         b"TAP version 14\n"
@@ -34,6 +34,10 @@ def write(report: Report, stream: BinaryIO) -> None:
         else:
             lines = _lines(number, fields)
         stream.write("".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace"))
+    if missing:
+        # A consumer takes the run for failed whatever stands above (TAP 14, bail out).
+        text = "; ".join(_plain(each.sentence) for each in missing)
+        stream.write(f"Bail out! {text}\n".encode("utf-8", "backslashreplace"))
 
 
 def _plain(text: str) -> str:

@@ -77,14 +77,19 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
     segments: list[Segment] = [
         f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"
     ]
+    unread = len(result.faults)
     if shown == ["held"]:
-        segments.append(("all held", "good"))
+        segments.append(("held" if unread else "all held", "" if unread else "good"))
+    elif shown == ["skipped"]:
+        segments.append(("all skipped, so nothing was launched", "bad"))
     else:
         for number, verdict in enumerate(shown):
             segments += [
                 ", " if number else "",
                 (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict]),
             ]
+    if unread:
+        segments.append((f"; {counted(unread, 'spec')} could not be run", "bad"))
     if taken:
         segments.append((f" ({taken:,} of them unchanged and not launched)", "dim"))
     segments.append(f". {duration(result.seconds)}, {counted(jobs, 'job')}")

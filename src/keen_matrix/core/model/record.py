@@ -288,6 +288,16 @@ class Header(Struct, kw_only=True, omit_defaults=True):
     seed: int | None = None
     repeat: int = 1
     shard: str = ""
+    only: tuple[str, ...] = ()
+    """Patterns that the run was limited to."""
+    tags: tuple[str, ...] = ()
+    """Tags that the run was limited to."""
+    failed: bool = False
+    """Whether only cases without a passing result were asked for."""
+    cases: int | None = None
+    """How many cases the run of this spec has; None where they were not counted."""
+    specs: list[str] = []
+    """Every spec of the run, in the header of the first one where there are several."""
     fault: str = ""
     """Why the spec could not be run."""
     digests: dict[str, str] = {}
@@ -301,7 +311,7 @@ class Finished(Struct, kw_only=True, omit_defaults=True):
     counts: dict[str, int]
     interrupted: bool = False
     left: int | None = field(default=0)
-    """Cases that were not launched; None when they are too many to be counted."""
+    """Cases that have no result; None when they were not counted."""
 
 
 Line: TypeAlias = Header | Record | Finished

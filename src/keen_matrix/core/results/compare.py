@@ -57,6 +57,8 @@ class Comparison(Struct):
     groups: dict[str, dict[str, tuple[int, Change]]] = field(default_factory=dict)
     """Kind → what differs → how many cases, and the one with the shortest vector."""
     both: int = 0
+    lost: int = 0
+    """Cases that held before and have no result in the later run."""
     pace: float | None = None
     """Median of after/before of the seconds of all cases in both."""
 
@@ -275,12 +277,14 @@ def _compared(database: sqlite3.Connection, reader: RecordReader) -> Comparison:
             fields = reader.read(path, offset)
             pair = (fields.verdict, "") if kind == "gone" else ("", fields.verdict)
             found.add(kind, Change(fields.id, fields.matrix, fields.argv, *pair))
+            found.lost += kind == "gone" and fields.verdict == "held"
     found.pace = median(ratios) if ratios else None
     return found
 
 
 def _kind_of(old: str, new: str) -> str:
-    if old == "held" and new not in PASSING:
+    # A case that is skipped now, or known to fail, does not hold any longer either.
+    if old == "held":
         return "no longer held"
     return "newly held" if new == "held" else "other verdict"
 

@@ -273,6 +273,13 @@ class Journal:
         except OSError:
             pass  # a device, for instance; a reader drops a torn last line
 
+    def settle(self) -> None:
+        """Take the place of the journal before it, though there is no record. Raises RunFault."""
+        try:
+            self._place.settle()
+        except OSError as error:
+            raise RunFault(f"the journal {self.path} cannot be written: {error.strerror}") from None
+
     def write_line(self, line: Header | Finished) -> int:
         """Append a header or a closing line, and return its offset."""
         return self.write(encode(line))

@@ -53,7 +53,7 @@ def placed_lines(path: str, matrix: str | None = None) -> Iterator[PlacedLine]:
     needle = b"" if matrix is None else structs.json.encode(matrix)
     try:
         with open(path, "rb") as file:
-            after = 0
+            after, number = 0, 0
             for number, line in enumerate(file, 1):
                 offset, after = after, after + len(line)
                 # By a look at the bytes: to decode a line takes many times as long, and most are of
@@ -74,6 +74,8 @@ def placed_lines(path: str, matrix: str | None = None) -> Iterator[PlacedLine]:
                     raise _other_file(path, line)
                 if found is not None:
                     yield PlacedLine(found, offset)
+            if not number:
+                raise RunFault(f"{path} is empty, so it is not a journal; a run writes one")
     except FileNotFoundError:
         raise RunFault(f"there is no journal {path}; a run writes one") from None
     except OSError as error:
@@ -93,8 +95,11 @@ def _other_file(path: str, line: bytes) -> RunFault:
             decode(line)
         except ValueError as fault:
             return no_line(path, 1, str(fault))
-    what = f"a journal of version {version}" if version else "no journal"
-    return RunFault(f"{path} is {what}; this Keen Matrix reads version {JOURNAL_VERSION}")
+    if not version:
+        return RunFault(f"{path} is not a journal; keen-matrix run writes one")
+    return RunFault(
+        f"{path} is a journal of version {version}; this Keen Matrix reads version {JOURNAL_VERSION}"
+    )
 
 
 def cases_of(paths: Sequence[str], matrix: str | None = None) -> Iterator[CaseRecord]:
@@ -143,32 +148,21 @@ def spec_faults(paths: Sequence[str]) -> dict[str, str]:
 
 
 def merge_faults(paths: Sequence[str]) -> list[str]:
-    """Return what journals lack to be a whole run together, in words: shards that are missing,
-    doubled, or broken off."""
+    """Return what keeps journals from being one whole run together, in words: shards that are missing
+    or doubled, different states of a spec."""
     parts: dict[str, dict[int, dict[int, str]]] = {}
     digests: dict[str, set[str]] = {}
     found: list[str] = []
     for path in paths:
-        open_specs: set[str] = set()
-        spec = ""
-        for line in _notes_of(path):
-            if isinstance(line, Header):
-                spec = line.spec
-                digests.setdefault(spec, set()).add(line.spec_digest)
-                open_specs.add(spec)
-                part, slash, of = line.shard.partition("/")
-                if slash and part.isdecimal() and of.isdecimal():
-                    parts.setdefault(spec, {}).setdefault(int(of), {}).setdefault(int(part), path)
-                    if parts[spec][int(of)][int(part)] != path:
-                        found.append(f"part {part} of {of} of {spec} stands in two journals: "
-                                     f"{parts[spec][int(of)][int(part)]} and {path}")  # fmt: skip
-            # A run that was to go on is not whole, even if its last line was written in order.
-            elif not line.interrupted and not line.left:
-                open_specs.discard(spec)
-        found += [
-            f"the run of {each} in {path} was broken off; run --resume goes on with it"
-            for each in sorted(open_specs)
-        ]
+        for line in headers_of(path):
+            spec = line.spec
+            digests.setdefault(spec, set()).add(line.spec_digest)
+            part, slash, of = line.shard.partition("/")
+            if slash and part.isdecimal() and of.isdecimal():
+                there = parts.setdefault(spec, {}).setdefault(int(of), {})
+                if there.setdefault(int(part), path) != path:
+                    found.append(f"part {part} of {of} of {spec} stands in two journals: "
+                                 f"{there[int(part)]} and {path}")  # fmt: skip
     for spec, divisions in parts.items():
         if len(divisions) > 1:
             counts = " and ".join(f"{each}" for each in sorted(divisions))
@@ -180,7 +174,7 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
     found += [
         f"the journals have runs of different states of {spec}"
         for spec, each in digests.items()
-        if len(each) > 1
+        if len(each - {""}) > 1
     ]
     return found
 
@@ -189,13 +183,15 @@ def _listed(numbers: Sequence[str]) -> str:
     return f"part {numbers[0]} is" if len(numbers) == 1 else f"parts {', '.join(numbers)} are"
 
 
-def _notes_of(path: str) -> Iterator[Header | Finished]:
-    """Yield the headers and closing lines of a journal, its cases passed over unread; nothing of
-    what is wrong or no file."""
+def notes_and_records(path: str) -> Iterator[Header | Finished | None]:
+    """Yield the headers and closing lines of a journal, and None for each case, which is not read;
+    nothing of what is wrong or no file."""
     try:
         with open(path, "rb") as file:
             for line in file:
-                if line.startswith((b'{"journal"', b'{"finished"')):
+                if line.startswith(b'{"id"'):
+                    yield None
+                elif line.startswith((b'{"journal"', b'{"finished"')):
                     with contextlib.suppress(ValueError):
                         found = decode(line)
                         if isinstance(found, (Header, Finished)):
@@ -207,4 +203,4 @@ def _notes_of(path: str) -> Iterator[Header | Finished]:
 def headers_of(path: str) -> Iterator[Header]:
     """Yield the header of each spec in a journal; its cases are passed over unread. Nothing comes
     of what is no journal."""
-    return (line for line in _notes_of(path) if isinstance(line, Header))
+    return (line for line in notes_and_records(path) if isinstance(line, Header))

@@ -10,13 +10,11 @@ import os
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
-from typing import TYPE_CHECKING
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse, OnceFault
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
-from keen_matrix.core.model.identity import CaseKey
 from keen_matrix.core.model.record import Finished, Header
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
@@ -24,14 +22,14 @@ from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRun, Record
 from keen_matrix.core.results.journal import Journal, header
 from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.options import RunOptions
+from keen_matrix.core.runs.options import Choice, RunOptions
 from keen_matrix.core.runs.part import PartRun, Work
 from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
 from keen_matrix.core.runs.selection import (
     Recorded,
     Selection,
     count_recorded,
-    failed_keys,
+    LastRun,
     nothing_selected,
     parts_by_jobs,
     selected,
@@ -44,9 +42,6 @@ from keen_matrix.core.runs.unchanged import Unchanged, matrix_digests, run_place
 from keen_matrix.core.runs.warmth import asked_warm, may_find_out, unlike_vectors
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import replace
-
-if TYPE_CHECKING:
-    pass
 
 
 def run_specs(
@@ -64,15 +59,16 @@ def run_specs(
     run = Run(options, pool, journal, watch)
     if options.changed:
         run.unchanged = Unchanged(options.journal)
-    failed = failed_keys(options.journal) if options.choice.failed else None
-    if failed is not None and not failed:
-        run.result.all_held_before = True
-        return run.result
+    failed = LastRun(options.journal) if options.choice.failed else None
     ready, run.result.faults, run.result.spent.build = prepare(paths, options, journal, watch)
     wrong = unknown_tag([spec for spec, _ in ready], options.choice.tags) if ready else ""
     if wrong:
         raise Misuse(wrong)
     if ready:
+        if failed is not None:
+            run.result.not_in_last_run = [each.path for each, _ in ready if not failed.had(each.path)]
+            ready = [each for each in ready if failed.had(each.spec.path)]
+        run.specs = [spec.path for spec, _ in ready]
         with run.on_cluster():
             run.run_all(ready, failed)
     run.result.seconds = time.monotonic() - run.started
@@ -107,7 +103,7 @@ class Run(RunState):
         finally:
             close_client(client)
 
-    def run_all(self, ready: Sequence[Ready], failed: frozenset[CaseKey] | None) -> None:
+    def run_all(self, ready: Sequence[Ready], failed: LastRun | None) -> None:
         """Run every spec, until the run is to stop. Raises Misuse when there is no case at all."""
         result = self.result
         try:
@@ -120,13 +116,25 @@ class Run(RunState):
         except KeyboardInterrupt:
             interruption.begin_ending()
             result.is_interrupted = True
-            _write_finished(self.result, self.journal, interrupted=True)
-        nothing = not (result.counts or result.is_interrupted or result.budgets or result.faults)
-        if nothing:
-            raise Misuse(nothing_selected([spec for spec, _ in ready], self.options.choice))
+            done = result.tallies[-1].total if result.tallies else 0
+            left = None if self.planned is None else max(1, self.planned - done)
+            _write_finished(self.result, self.journal, interrupted=True, left=left)
+        if result.counts or result.is_interrupted or result.budgets or result.faults:
+            return
+        choice, specs = self.options.choice, [spec for spec, _ in ready]
+        if choice.failed:
+            result.nothing_failed = True
+            return
+        # Shards go by the ids of cases: that one of them is empty is no mistake of whoever asks for it,
+        # and a merge must find that it was run.
+        if choice.shard and _has_cases(specs, replace(choice, shard=None)):
+            self.journal.settle()
+            result.empty_shard = True
+            return
+        raise Misuse(nothing_selected(specs, choice))
 
     def _run_with_what_it_uses(
-        self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
+        self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None
     ) -> None:
         """Run a spec with what runs beside it; one that cannot be had is told, and the other specs
         are run."""
@@ -146,6 +154,12 @@ class Run(RunState):
             self.journal.write_line(told)
 
 
+def _has_cases(specs: Sequence[Spec], choice: Choice) -> bool:
+    return any(
+        next(iter(selected(spec, choice, None, frozenset())), None) is not None for spec in specs
+    )
+
+
 class SpecRun:
     """The run of one spec, while it goes."""
 
@@ -154,7 +168,7 @@ class SpecRun:
         self.watch, self.result, self.unchanged = run.watch, run.result, run.unchanged
 
     def run_spec(
-        self, spec: Spec, launch: ResolvedLaunch, failed: frozenset[CaseKey] | None
+        self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None
     ) -> None:
         """Run a spec, as long as the run is not over; what comes is in the journal and the result."""
         places = run_places(spec, launch, self.options)
@@ -171,15 +185,22 @@ class SpecRun:
         if self.options.resume:
             recorded = count_recorded(spec, tally, self.journal)
         chosen = selected(spec, self.options.choice, failed, recorded.ids)
-        if not chosen.is_all and next(iter(chosen), None) is None:
-            if recorded.ids:
-                self.result.tallies.append(tally)
-            return
-        self.result.tallies.append(tally)
+        has_none = not chosen.is_all and next(iter(chosen), None) is None
+        self.run.planned = vector_count(spec) if self.options.choice.is_all and not own else None
         if not recorded.is_open:
             told = _header(self.options, spec, launch)
-            told.digests = digests
+            told.digests, told.specs, self.run.specs = digests, self.run.specs, []
+            if len(told.specs) == 1:
+                told.specs = []
+            told.cases = self.run.planned
             self.journal.write_line(told)
+        if has_none:
+            if recorded.ids:
+                self.result.tallies.append(tally)
+            # That it was asked for, and had no case, is said too: what is not there would be missing.
+            self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
+            return
+        self.result.tallies.append(tally)
         recorder = _recorder(
             self.options, spec, launch, part=not chosen.is_all or self.unchanged is not None
         )
@@ -207,7 +228,7 @@ class SpecRun:
             return Started(launch)
         return started(spec, launch, self.watch)
 
-    def _own_first(self, spec: Spec, failed: frozenset[CaseKey] | None) -> frozenset[int]:
+    def _own_first(self, spec: Spec, failed: LastRun | None) -> frozenset[int]:
         """Return the matrices that are run before it is tried what derived vectors stand on: those that
         are written out, where only what has changed is run, unless a derived vector did not hold."""
         if self.unchanged is None:
@@ -239,7 +260,7 @@ class SpecRun:
         self,
         spec: Spec,
         launch: ResolvedLaunch,
-        failed: frozenset[CaseKey] | None,
+        failed: LastRun | None,
         digests: Mapping[str, str],
     ) -> Spec:
         """Return a spec whose derived vectors stand on accepted ones; what is kept of them is
@@ -307,17 +328,13 @@ def _controls_of(chosen: Selection) -> set[Words]:
 def _write_finished(
     result: RunResult, journal: Journal, *, interrupted: bool = False, left: int | None = 0
 ) -> None:
-    """Note that a spec's run has ended, and how many of its cases are left (null: more than
-    were counted)."""
+    """Note that a spec's run has ended, and how many of its cases have no result (null: they were not
+    counted)."""
     if result.tallies:
         counts = dict(result.tallies[-1].counts)
-        finished = Finished(
-            finished=_now(),
-            counts=counts,
-            interrupted=interrupted,
-            left=0 if interrupted else left,
+        journal.write_line(
+            Finished(finished=_now(), counts=counts, interrupted=interrupted, left=left)
         )
-        journal.write_line(finished)
 
 
 def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:
@@ -328,6 +345,9 @@ def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:
     found.seed, found.repeat = asked.seed, options.launching.repeat
     shard = options.choice.shard
     found.shard = "{}/{}".format(*shard) if shard else ""
+    found.only, found.tags, found.failed = (
+        options.choice.only, options.choice.tags, options.choice.failed,
+    )  # fmt: skip
     return found
 
 

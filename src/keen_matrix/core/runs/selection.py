@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from typing import NamedTuple, TypeAlias
@@ -51,15 +52,15 @@ class Selection:
 
 
 def selected(
-    spec: Spec, choice: Choice, failed: frozenset[CaseKey] | None, done: frozenset[str]
+    spec: Spec, choice: Choice, failed: LastRun | None, done: frozenset[str]
 ) -> Selection:
-    """Return the cases of a spec that are asked for, but for those whose ids are done. `failed` are
-    the cases that did not hold, when only those are asked for."""
+    """Return the cases of a spec that are asked for, but for those whose ids are done; with `failed`
+    only those that the last run has not shown to hold."""
     return Selection(
         spec,
         (
             selector(choice.only, choice.tags, spec),
-            None if failed is None else lambda case: CaseKey.of(spec.path, case.id) in failed,
+            None if failed is None else failed.wants(spec),
             None if choice.shard is None else _in_shard(*choice.shard),
             (lambda case: case.id not in done) if done else None,
         ),
@@ -176,15 +177,63 @@ def nothing_selected(specs: Sequence[Spec], choice: Choice) -> str:
     return nothing_matches(specs, asked, choice.only)
 
 
-def failed_keys(journal: str) -> frozenset[CaseKey]:
-    """Return the cases of a journal that did not hold. Raises RunFault."""
-    from keen_matrix.core.results.reading import cases_of
+class LastRun:
+    """What a run before this one has not shown to hold, by its journal: what did not hold, and every
+    case that it was asked for and has no result of, since a result that is not there is no good one.
+    """
 
-    return frozenset(
-        CaseKey.of(header.spec, fields.id)
-        for header, fields in cases_of([journal])
-        if fields.verdict not in PASSING
-    )
+    def __init__(self, journal: str) -> None:
+        """Read a journal. Raises RunFault."""
+        from keen_matrix.core.results.missing import missing_results
+        from keen_matrix.core.results.reading import read_journal
+
+        self._passing: set[CaseKey] = set()
+        self._failing: set[CaseKey] = set()
+        self._asked: dict[str, Header] = {}
+        """Absolute path of a spec that the run was asked for → its header."""
+        header: Header | None = None
+        for line in read_journal(journal):
+            if isinstance(line, Header):
+                header = line
+                self._asked[os.path.abspath(line.spec)] = line
+                for spec in line.specs:
+                    bare = Header(journal=0, spec=spec, started="", only=line.only, tags=line.tags)
+                    self._asked.setdefault(os.path.abspath(spec), bare)
+            elif isinstance(line, Record) and header is not None:
+                kept = self._passing if line.verdict in PASSING else self._failing
+                kept.add(CaseKey.of(header.spec, line.id))
+        self._cut_off = {os.path.abspath(each.spec) for each in missing_results([journal])}
+
+    def had(self, spec: str) -> bool:
+        """Tell whether the run was asked for a spec."""
+        return os.path.abspath(spec) in self._asked
+
+    def wants(self, spec: Spec) -> CaseTest:
+        """Return the test for the cases of a spec that are to be run again."""
+        path = os.path.abspath(spec.path)
+        header = self._asked.get(path)
+        if header is None:
+            return lambda case: False
+        asked = selector(header.only, header.tags, spec)
+        # A run of what had not held has no record of what had: only if it was cut off is it not known
+        # which is which, and then all without a record are run.
+        leaves_out = header.failed and path not in self._cut_off
+        shard = _shard_of(header.shard)
+
+        def test(case: Case) -> bool:
+            key = CaseKey.of(spec.path, case.id)
+            if key in self._failing:
+                return True
+            if key in self._passing or leaves_out:
+                return False
+            return (asked is None or asked(case)) and (shard is None or shard(case))
+
+        return test
+
+
+def _shard_of(text: str) -> CaseTest | None:
+    part, slash, parts = text.partition("/")
+    return _in_shard(int(part), int(parts)) if slash else None
 
 
 class Recorded(NamedTuple):

@@ -41,8 +41,12 @@ class RunResult(Struct):
     """Why specs could not be run."""
     spent: Spent = field(default_factory=Spent)
     is_interrupted: bool = False
-    all_held_before: bool = False
+    nothing_failed: bool = False
     """Whether there was nothing to do: only what did not hold was asked for, and everything did."""
+    not_in_last_run: list[str] = field(default_factory=list)
+    """Specs, then, that the last run did not have."""
+    empty_shard: bool = False
+    """Whether the part that was asked for has no case, though the specs have some."""
     seconds: float = 0.0
 
     @property
@@ -71,6 +75,10 @@ class RunState:
         self.result = RunResult()
         self.started = time.monotonic()
         self.cluster: ClusterPool | None = None
+        self.specs: list[str] = []
+        """Specs that are to be run, until a header has named them."""
+        self.planned: int | None = None
+        """How many cases the spec that is run has; None where they were not counted."""
         self.unchanged: Unchanged | None = None
         """What may be taken over from the run before; None where nothing is to be."""
         self.warm_plan: WarmPlan | None = None
