@@ -23,7 +23,8 @@ examples:
   keen-matrix compare before.jsonl           with the last run
 
 With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
-exit status: 0 every case that held before holds still, 1 one of them does not or has no result any more, 2 wrong usage, 3 a journal cannot be read
+exit status: 0 every case that held before holds still, 1 one of them does not or has no result any more, 2 wrong usage,
+3 a journal cannot be read
 """
 
 SHOWN = 10

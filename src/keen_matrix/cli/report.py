@@ -31,7 +31,8 @@ examples:
 
 formats: {", ".join(FORMATS)}; a picture is .png or .svg. RUN is a journal, by default the last
 one ({DEFAULT_JOURNAL}); several are read as one run. A file that is there is replaced only when it is an earlier report.
-exit status: 0, 1 when a result is missing: a run was cut off, a spec could not be run, a part is not there, 2 wrong usage, 3 no journal
+exit status: 0, 1 when a result is missing: a run was cut off, a spec could not be run, a part is not there,
+2 wrong usage, 3 no journal
 """
 
 

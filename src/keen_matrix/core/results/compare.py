@@ -20,7 +20,7 @@ from statistics import median
 
 from keen_matrix.core.doing import Doing, doing
 from keen_matrix.core.model.lines import encode
-from keen_matrix.core.model.record import PASSING, Record
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import RecordReader, headers_of, placed_cases
 from keen_matrix.core.structs import Struct, field
 

@@ -26,10 +26,10 @@ from keen_matrix.core.runs.options import Choice, RunOptions
 from keen_matrix.core.runs.part import PartRun, Work
 from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
 from keen_matrix.core.runs.selection import (
+    LastRun,
     Recorded,
     Selection,
     count_recorded,
-    LastRun,
     nothing_selected,
     parts_by_jobs,
     selected,
@@ -66,7 +66,9 @@ def run_specs(
         raise Misuse(wrong)
     if ready:
         if failed is not None:
-            run.result.not_in_last_run = [each.path for each, _ in ready if not failed.had(each.path)]
+            run.result.not_in_last_run = [
+                each.path for each, _ in ready if not failed.had(each.path)
+            ]
             ready = [each for each in ready if failed.had(each.spec.path)]
         run.specs = [spec.path for spec, _ in ready]
         with run.on_cluster():
@@ -117,8 +119,8 @@ class Run(RunState):
             interruption.begin_ending()
             result.is_interrupted = True
             done = result.tallies[-1].total if result.tallies else 0
-            left = None if self.planned is None else max(1, self.planned - done)
-            _write_finished(self.result, self.journal, interrupted=True, left=left)
+            open_cases = None if self.planned is None else max(1, self.planned - done)
+            _write_finished(self.result, self.journal, interrupted=True, left=open_cases)
         if result.counts or result.is_interrupted or result.budgets or result.faults:
             return
         choice, specs = self.options.choice, [spec for spec, _ in ready]
@@ -167,9 +169,7 @@ class SpecRun:
         self.run, self.options, self.pool, self.journal = run, run.options, run.pool, run.journal
         self.watch, self.result, self.unchanged = run.watch, run.result, run.unchanged
 
-    def run_spec(
-        self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None
-    ) -> None:
+    def run_spec(self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None) -> None:
         """Run a spec, as long as the run is not over; what comes is in the journal and the result."""
         places = run_places(spec, launch, self.options)
         if places.too_large and self.unchanged is not None:

@@ -51,9 +51,7 @@ class Selection:
         return (case for case in cases if all(test(case) for test in self._tests))
 
 
-def selected(
-    spec: Spec, choice: Choice, failed: LastRun | None, done: frozenset[str]
-) -> Selection:
+def selected(spec: Spec, choice: Choice, failed: LastRun | None, done: frozenset[str]) -> Selection:
     """Return the cases of a spec that are asked for, but for those whose ids are done; with `failed`
     only those that the last run has not shown to hold."""
     return Selection(
