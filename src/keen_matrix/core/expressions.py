@@ -321,6 +321,11 @@ class Expression:
     def __hash__(self) -> int:
         return hash(self.source)
 
+    @property
+    def node(self) -> ast.expr:
+        """Its syntax tree, which no evaluation changes."""
+        return self._node
+
     def evaluate(self, scope: Scope) -> object:
         """Return the value. Raises ExpressionFault with the source, the values it saw and the
         reason."""
@@ -639,3 +644,28 @@ __all__ = [
     "FUNCTIONS", "LATER_FUNCTIONS", "Expression", "NotationFault", "PassThrough", "Scope", "Template", "as_text",
     "called_functions", "render_field", "word_template", "words_of",
 ]  # fmt: skip
+
+
+def comparisons(expression: Expression) -> Iterator[tuple[str, object]]:
+    """Yield each name that an expression compares with a constant by `==`, `!=`, `in` or `not in`, and
+    the constant; each item of a list or tuple of constants by itself."""
+    for node in ast.walk(expression.node):
+        if not isinstance(node, ast.Compare) or len(node.ops) != 1:
+            continue
+        sides, op = (node.left, node.comparators[0]), node.ops[0]
+        if isinstance(op, (ast.Eq, ast.NotEq)):
+            for one, other in (sides, sides[::-1]):
+                if isinstance(one, ast.Name) and isinstance(other, ast.Constant):
+                    yield one.id, other.value
+        elif isinstance(op, (ast.In, ast.NotIn)) and isinstance(sides[0], ast.Name):
+            items = sides[1].elts if isinstance(sides[1], (ast.List, ast.Tuple, ast.Set)) else ()
+            yield from ((sides[0].id, each.value) for each in items if isinstance(each, ast.Constant))
+
+
+def constant_arguments(expression: Expression, function: str) -> Iterator[str]:
+    """Yield the texts that an expression calls a function with, where they are written out."""
+    for node in ast.walk(expression.node):
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == function:
+            for each in node.args:
+                if isinstance(each, ast.Constant) and isinstance(each.value, str):
+                    yield each.value

@@ -67,6 +67,25 @@ def _write_unequal(screen: Screen, tally: Tally) -> None:
         screen.line("  ", (f'where = ["{unequal_condition(names)}"]', "strong"))
 
 
+WARNINGS_SHOWN = 4
+"""Warnings of lint that a run shows of each spec."""
+
+
+def _write_warnings(screen: Screen, tally: Tally) -> None:
+    """Write what lint warns of: a green run of a spec that does not check what it seems to is none."""
+    from keen_matrix.core.spec.kept import kept_problems
+
+    found = [each for each in kept_problems(tally.spec.path) if each.severity == "warning"]
+    if not found:
+        return
+    screen.line()
+    for each in found[:WARNINGS_SHOWN]:
+        screen.line(("warning", "warn"), f"  {escape(each.message)}   ", (each.place, "dim"))
+    left = len(found) - WARNINGS_SHOWN
+    if left > 0:
+        screen.line((f"  and {counted(left, 'more warning')}: keen-matrix lint", "dim"))
+
+
 def write_remarks(screen: Screen, tally: Tally, options: argparse.Namespace) -> None:
     """Write what is worth a word though it is no failure."""
     _write_aside(screen, tally)
@@ -90,6 +109,7 @@ def write_remarks(screen: Screen, tally: Tally, options: argparse.Namespace) -> 
             f"   {counted(several.count, 'vector')}: {text}   ",
             (shown, "place"),
         )
+    _write_warnings(screen, tally)
     whole = not (
         options.only or options.tag or options.failed or options.shard or options.stop_after
     )

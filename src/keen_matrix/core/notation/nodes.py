@@ -80,3 +80,12 @@ class Sequence(_Node, frozen=True, eq=False):
             else:
                 for alternative in item.alternatives:
                     yield from alternative.fields()
+
+    def words(self) -> Iterator[Word]:
+        """Yield every word, in the order of the text."""
+        for item in self.items:
+            if isinstance(item, Word):
+                yield item
+            else:
+                for alternative in item.alternatives:
+                    yield from alternative.words()

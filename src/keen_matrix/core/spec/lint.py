@@ -4,7 +4,7 @@ are known."""
 from __future__ import annotations
 
 import os
-from collections.abc import Set
+from collections.abc import Collection, Set
 from typing import Any, Unpack
 
 from keen_matrix.core.errors import Problem, nearest
@@ -15,6 +15,7 @@ from keen_matrix.core.expressions import (
 from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.notation.nodes import Text
 from keen_matrix.core.spec.document.expectations import (
     Expectations,
     ReferenceTable,
@@ -27,6 +28,10 @@ from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.lint_texts import TextChecker
 from keen_matrix.core.spec.source import Placing, Source
 
+PLATFORMS = ("linux", "darwin", "freebsd13", "freebsd14", "openbsd7", "netbsd10", "sunos5", "aix", "cygwin", "win32")
+"""What Python calls the systems that a spec may be run on (its documentation, sys.platform)."""
+MOST_KNOWN_VALUES = 1_000
+"""Values of an axis, or rows, up to which conditions are held against them."""
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id", "platform"})
 """Names that an expression of a case can use beside axes and columns."""
 
@@ -38,10 +43,21 @@ def cross_checks(
     checker = _Checker(source, spec)
     checker.program(document)
     checker.matrices()
-    if deep and not checker.problems:
-        from keen_matrix.core.spec.lint_matrices import deep_problems
+    if deep and not any(each.severity == "error" for each in checker.problems):
+        from keen_matrix.core.spec.lint_matrices import NEVER_MET, deep_problems
 
-        return deep_problems(spec, source, checker.oracle, checker.texts.used)
+        deeper = deep_problems(spec, source, checker.oracle, checker.texts.used)
+        told = [line for each in checker.problems for line in each.excerpt]
+        # A condition that compares with what never comes has its warning already.
+        return [
+            *checker.problems,
+            *(
+                each
+                for each in deeper
+                if not each.message.startswith(NEVER_MET)
+                or not any(each.message.removeprefix(NEVER_MET) in line for line in told)
+            ),
+        ]
     return checker.problems
 
 
@@ -67,6 +83,10 @@ class _Checker:
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
         outside = self._all_names() | CASE_NAMES
+        known = [self._known_words(each) for each in self.spec.matrices if not each.family]
+        self.texts.values = {"platform": PLATFORMS}
+        if self.spec.signature is not None and None not in known:
+            self.texts.words = self._option_words().union(*(each or () for each in known))
         for key, model, known in (
             ("program", ProgramTable, outside),
             ("reference", ReferenceTable, frozenset[str]()),
@@ -236,11 +256,59 @@ class _Checker:
                     expected="one of the two",
                 )
         own = {*axes, *(each for each in columns if isinstance(each, str))}
+        self.texts.values = self._known_values(matrix)
+        self.texts.words = self._known_words(matrix)
         known = own | self._signature_names()
         if isinstance(data.get("rows"), (str, dict)) and (matrix is None or not matrix.rows):
             return  # the columns of a CSV file are not known, so neither is what names may be used
         self.texts.check(placed_in(MatrixTable, path, data), known | CASE_NAMES, own | {"here"})
         self._file_names((*path, "files"), data.get("files"))
+
+    def _known_values(self, matrix: Matrix | None) -> dict[str, Collection[object]]:
+        """Return what the names of a matrix can be: its axes and columns, NAMEs with choices."""
+        known: dict[str, Collection[object]] = {"platform": PLATFORMS}
+        if self.spec.signature is not None:
+            from keen_matrix.core.signature.judging.binding import identifier
+            from keen_matrix.core.signature.values import Choice
+
+            known |= {
+                identifier(name): kind.of
+                for name, kind in self.spec.signature.values.items()
+                if isinstance(kind, Choice) and not (kind.ignore_case or kind.open)
+            }
+        if matrix is None:
+            return known
+        for name, values in matrix.axes.items():
+            listed = isinstance(values, (list, tuple)) and len(values) <= MOST_KNOWN_VALUES
+            known.pop(name, None)
+            if listed:
+                known[name] = values
+        for at, name in enumerate(matrix.columns):
+            known.pop(name, None)
+            if len(matrix.rows) <= MOST_KNOWN_VALUES:
+                known[name] = [row[at] for row in matrix.rows]
+        return known
+
+    def _option_words(self) -> set[str]:
+        """Return every spelling of an option of the signature."""
+        options = self.spec.signature.options if self.spec.signature is not None else ()
+        return {text for option in options for text in option.spellings}
+
+    def _known_words(self, matrix: Matrix | None) -> Collection[str] | None:
+        """Return the words that vectors of a matrix can have, as `given` asks for them; None where they are
+        not known beforehand."""
+        if matrix is None:
+            return None
+        words = self._option_words()
+        for word in matrix.line.words():
+            literal = word.literal
+            if literal is not None:
+                words |= {literal, literal.partition("=")[0]}
+            elif isinstance(word.parts[0], Text):
+                words.add(word.parts[0].text.partition("=")[0])
+            else:
+                return None  # a value of an axis may be any word
+        return words
 
     def _file_names(self, path: KeyPath, files: object) -> None:
         for name in files if isinstance(files, dict) else ():

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Unpack
 from keen_matrix.core.covering.feasible import Feasible, Rule, clashing
 from keen_matrix.core.covering.size import refuse_too_large, tuple_count
 from keen_matrix.core.errors import Problem
+from keen_matrix.core.expect.applied import RuleUse
 from keen_matrix.core.expressions import as_text, called_functions
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.spec.including import placed
@@ -29,7 +30,7 @@ from keen_matrix.core.vectors.combine import (
 from keen_matrix.core.vectors.constraints import WhereFault, count_rows
 from keen_matrix.core.vectors.faults import MOST_VECTORS, fault_problem
 from keen_matrix.core.vectors.marking import KNOWN, NOTE
-from keen_matrix.core.vectors.unfold import CaseMaker
+from keen_matrix.core.vectors.unfold import CaseMaker, unfold_matrix
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Demand
@@ -61,7 +62,63 @@ def deep_problems(
         problems += _DeepChecker(spec, matrix, source, oracle, used).problems()
     if not any(problem.severity == "error" for problem in problems) and not asks:
         problems += mistaken_expressions(spec, oracle)
+    if not any(problem.severity == "error" for problem in problems):
+        problems += _never_used(spec, source, oracle, asks=asks)
     return problems
+
+
+NEVER_MET = "no case meets this condition, so what the rule asks is never checked: "
+MOST_UNFOLDED = 20_000
+"""Cases that are looked through for one to which a rule applies; beyond, nothing is claimed."""
+
+
+def _repeated_rows(spec: Spec, source: Source, matrix: Matrix) -> Iterator[Problem]:
+    """Yield a warning of rows that all make calls which rows before them make as well."""
+    maker, first = CaseMaker(spec, matrix, {}), dict[str, int]()
+    own: set[int] = set()
+    for number, row in enumerate(maker.rows()):
+        if number >= MOST_UNFOLDED:
+            return
+        at = row[0]
+        if first.setdefault(maker.case(row).id, at) == at:
+            own.add(at)
+    idle = [at for at in range(len(matrix.rows)) if at not in own]
+    if idle:
+        place = f" ({matrix.marks.rows[idle[0]]})" if matrix.marks.rows else ""
+        more = f" and {len(idle) - 1} more make" if len(idle) > 1 else " makes"
+        yield source.warning(
+            ("matrix", matrix.index, "rows"),
+            f"row {idle[0] + 1}{place}{more} the same call as an earlier row, so it is not run",
+            expected="columns that the line or the surroundings use, or one row",
+        )
+
+
+def _never_used(
+    spec: Spec, source: Source, oracle: frozenset[str], *, asks: bool
+) -> Iterator[Problem]:
+    """Yield warnings of rules that apply to no case, and of rows that make a call which another row makes
+    as well: neither is ever checked, and nothing would show it."""
+    use, whole = RuleUse(spec, oracle), not asks
+    for matrix in spec.matrices:
+        if oracle_called(matrix, oracle) or (matrix.family and asks):
+            whole = False
+            continue
+        if use.waits_for(matrix):
+            for number, case in enumerate(unfold_matrix(spec, matrix), 1):
+                use.add(matrix, case)
+                if not use.waits_for(matrix):
+                    break
+                if number >= MOST_UNFOLDED:
+                    whole = False
+                    break
+        if matrix.rows:
+            yield from _repeated_rows(spec, source, matrix)
+    for place, condition in use.idle.items() if whole else ():
+        line = place.rpartition(":")[2]
+        yield Problem(
+            path=source.path, line=int(line) if line.isdecimal() else 0, column=1, severity="warning",
+            message=f"{NEVER_MET}{condition}",
+        )  # fmt: skip
 
 
 def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:

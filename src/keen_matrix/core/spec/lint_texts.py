@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Set
+from collections.abc import Collection, Iterable, Mapping, Set
 from typing import Unpack
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
@@ -12,7 +12,11 @@ from keen_matrix.core.expressions import (
     FUNCTIONS,
     LATER_FUNCTIONS,
     Expression,
+    as_text,
     called_functions,
+    comparisons,
+    constant_arguments,
+    kind_in_words,
 )
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.notation.nodes import Field
@@ -33,6 +37,10 @@ class TextChecker:
         self.source, self.problems = source, problems
         self.functions: set[str] | None = set(FUNCTIONS)
         """Known functions; None when the oracle file did not load."""
+        self.values: Mapping[str, Collection[object]] = {}
+        """What each name can be where the texts stand, as far as that is known; set by the caller."""
+        self.words: Collection[str] | None = None
+        """Every word that a vector can have there; None where that is not known."""
         self.used: dict[int | None, set[str]] = {}
         """Names used in each matrix, and outside of them (None)."""
         self._told: set[tuple[KeyPath, str]] = set()
@@ -183,6 +191,7 @@ class TextChecker:
                 suggestion=hint,
                 expected=expected,
             )
+        self._constants(path, expression, offset)
         if self.functions is None:
             return
         for name in sorted(called_functions(expression) - self.functions - LATER_FUNCTIONS):
@@ -191,6 +200,47 @@ class TextChecker:
             self.add(
                 path, f'unknown function "{name}"', offset=at, at_key=at is None, suggestion=hint
             )
+
+
+    def _constants(self, path: KeyPath, expression: Expression, offset: int | None) -> None:
+        """Warn of constants that a name never is, and of options that no vector has: such a condition is
+        always the same, and what hangs on it is never checked, or not only where it is meant to be."""
+        for name, constant in comparisons(expression):
+            known = self.values.get(name)
+            if known is None or constant is None or constant in known:
+                continue
+            like = next((each for each in known if as_text(each) == as_text(constant)), None)
+            if like is not None:
+                message = f"{name} is {kind_in_words(like)} here, so it never equals {constant!r}"
+                self._warn(path, message, constant, offset, expression, as_text(like))
+            else:
+                texts = {as_text(each): repr(each) for each in known}
+                hint = nearest(as_text(constant), texts)
+                listed = ", ".join(list(texts.values())[:LISTED])
+                more = f" and {len(texts) - LISTED} more" if len(texts) > LISTED else ""
+                message = f"{name} is never {constant!r}"
+                self._warn(path, message, constant, offset, expression, hint,
+                           None if hint else f"one of {listed}{more}")  # fmt: skip
+        for word in constant_arguments(expression, "given"):
+            if self.words is not None and word not in self.words:
+                hint = nearest(word, self.words)
+                message = f"no vector has {word}, so given({word!r}) is always false"
+                self._warn(path, message, word, offset, expression, hint)
+
+    def _warn(
+        self, path: KeyPath, message: str, constant: object, offset: int | None, expression: Expression,
+        suggestion: str | None, expected: str | None = None,
+    ) -> None:  # fmt: skip
+        at = None if offset is None else offset + max(expression.source.find(str(constant)), 0)
+        found = self.source.warning(
+            path, message, offset=at, at_key=at is None, suggestion=suggestion, expected=expected
+        )
+        if found not in self.problems:
+            self.problems.append(found)
+
+
+LISTED = 8
+"""Values that a message lists."""
 
 
 def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Set[str]:
