@@ -78,6 +78,16 @@ class StreamAspect(Struct, frozen=True):
         for form in self.forms:
             yield from form.check(raw, context)
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether there may be cases in which any output will do."""
+        return all(form.may_ask_nothing for form in self.forms)
+
+    def asks_nothing(self, outcome: Outcome, context: CheckContext) -> bool:
+        """Tell whether any output would do in this case. Raises ExpressionFault."""
+        raw: bytes = outcome.stdout if self.stream == "stdout" else outcome.stderr
+        return all(form.asks_nothing(raw, context) for form in self.forms)
+
 
 def takes_no_time(aspect: Aspect) -> bool:
     """Tell whether an aspect is checked by comparing a code or some texts, however they are filled

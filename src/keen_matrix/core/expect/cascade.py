@@ -14,6 +14,7 @@ from keen_matrix.core.expect.aspects import (
     FileAspect,
     LeftoversAspect,
     OtherFilesAspect,
+    StreamAspect,
     failed_expectation,
     named_file,
     takes_no_time,
@@ -78,6 +79,8 @@ class Judged(Struct, frozen=True, kw_only=True):
     """What is worth a word though it is no failure."""
     left_open: tuple[str, ...] = ()
     """Aspects that were not looked at, since it is not known yet what is to come."""
+    asked_nothing: tuple[str, ...] = ()
+    """Aspects whose expectation any output would meet in this case."""
 
 
 class Cascade:
@@ -151,6 +154,7 @@ class Cascade:
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
         left_open: list[str] = []
+        asked_nothing: list[str] = []
         for check in checks.steps:
             # What is left open is no expectation yet, so it neither holds nor fails.
             if check.is_open or (
@@ -159,15 +163,19 @@ class Cascade:
                 left_open.append(check.met.aspect)
             else:
                 self._check(check, outcome, context, aspects)
+                if check.may_ask_nothing and aspects[-1].met and _asks_nothing(check, outcome, context):
+                    aspects.pop()
+                    asked_nothing.append(check.met.aspect)
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
         verdict = _verdict(aspects, len(built_in))
-        if left_open and verdict == "held":
+        if (left_open or asked_nothing) and verdict == "held":
             verdict = "unchecked"  # it was not asked for all that is wanted
         return Judged(
             verdict=verdict,
             aspects=tuple(aspects),
             remarks=remarks,
             left_open=tuple(left_open),
+            asked_nothing=tuple(asked_nothing),
         )
 
     @staticmethod
@@ -212,6 +220,11 @@ class _Check(NamedTuple):
     """Whether it is not known yet what is to come."""
     names: frozenset[str]
     """What its texts and expressions use."""
+    may_ask_nothing: bool
+
+
+def _asks_nothing(check: _Check, outcome: Outcome, context: CheckContext) -> bool:
+    return isinstance(check.aspect, StreamAspect) and check.aspect.asks_nothing(outcome, context)
 
 
 class _Checks:
@@ -241,7 +254,8 @@ class _Checks:
             )
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
         met = AspectResult(aspect=name, met=True, rule=chosen.origin)
-        return _Check(aspect, met, is_left_open(aspect), names_used(aspect))
+        may_ask_nothing = isinstance(aspect, StreamAspect) and aspect.may_ask_nothing
+        return _Check(aspect, met, is_left_open(aspect), names_used(aspect), may_ask_nothing)
 
 
 def _only_remarks(aspect: Aspect) -> bool:

@@ -216,14 +216,17 @@ def _noted(
     # ordered sets: each once, where it came first
     remarks: dict[str, None] = {}
     left_open: dict[str, None] = {}
+    asked_nothing: dict[str, None] = {}
     for _, each, judged in launches:
         masks.update(each.masks_used)
         remarks.update(dict.fromkeys(judged.remarks))
         left_open.update(dict.fromkeys(judged.left_open))
+        asked_nothing.update(dict.fromkeys(judged.asked_nothing))
     fields: RecordFields = {
         "masked": sorted(masks),
         "remarks": list(remarks),
         "left_open": tuple(left_open),
+        "asked_nothing": tuple(asked_nothing),
     }
     for name, text in outcome.masked.items() if masks else ():
         if text != getattr(outcome, name):

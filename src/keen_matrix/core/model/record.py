@@ -221,6 +221,8 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     stdout_masked: str | None = None
     stderr_masked: str | None = None
     remarks: list[str] = []
+    asked_nothing: tuple[str, ...] = ()
+    """Aspects whose expectation any output would have met."""
     left_open: tuple[str, ...] = ()
     """Aspects of which it is not known yet what is to come."""
     verdict: Verdict

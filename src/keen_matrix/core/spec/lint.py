@@ -263,6 +263,17 @@ class _Checker:
             return  # the columns of a CSV file are not known, so neither is what names may be used
         self.texts.check(placed_in(MatrixTable, path, data), known | CASE_NAMES, own | {"here"})
         self._file_names((*path, "files"), data.get("files"))
+        self._steps(path, matrix)
+
+    def _steps(self, path: KeyPath, matrix: Matrix | None) -> None:
+        """Refuse steps of which none starts the program under test."""
+        if matrix is not None and matrix.steps and all(step.is_other for step in matrix.steps):
+            self.add(
+                (*path, "steps"),
+                "no step starts the program under test, so nothing of it would be checked",
+                at_key=True,
+                expected="a step without launch",
+            )
 
     def _known_values(self, matrix: Matrix | None) -> dict[str, Collection[object]]:
         """Return what the names of a matrix can be: its axes and columns, NAMEs with choices."""

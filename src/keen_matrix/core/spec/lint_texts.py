@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Mapping, Set
-from typing import Unpack
+from typing import Any, Unpack
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault, Problem, nearest
 from keen_matrix.core.expect.forms import NEEDS
@@ -92,6 +92,7 @@ class TextChecker:
             if key in table and not any(each in table for each in needs):
                 wanted = " or ".join(f'"{each}"' for each in needs)
                 self.add((*path, key), f'"{key}" is given without {wanted}', at_key=True)
+        self._asking_nothing(path, table)
         number = table.get("number")
         group = number.get("group") if isinstance(number, dict) else None
         if isinstance(group, str) and group not in _groups(table.get("matches")):
@@ -110,6 +111,26 @@ class TextChecker:
         look(beside)
         if not os.path.isfile(beside):
             self.add((*path, "file"), f"{named} does not exist beside the spec")
+
+    def _asking_nothing(self, path: KeyPath, table: Mapping[str, Any]) -> None:
+        """Refuse forms that every output meets: they check nothing, and look as if they did."""
+        for key in ("contains", "starts", "ends"):
+            texts = table.get(key)
+            if "" in (texts if isinstance(texts, list) else [texts]):
+                self._nothing(path, key, "an empty text", 'a text, or empty = true for no output')
+        pattern = table.get("matches")
+        if isinstance(pattern, str) and _matches_all(pattern):
+            self._nothing(path, "matches", "this pattern", "one that needs a character, or ^ and $ around it")
+        for key in ("number-of-lines", "size"):
+            if table.get(key) == "0..":
+                self._nothing(path, key, "0 or more", 'a number, or a range such as "1.."')
+        ignored = table.get("ignore")
+        pointers = ignored if isinstance(ignored, list) else [ignored]
+        if "json" in table and ("" in pointers or ("/*" in pointers and len(table["json"] or ()))):
+            self._nothing(path, "ignore", "a JSON value of which all is ignored", "pointers to parts of it")
+
+    def _nothing(self, path: KeyPath, key: str, what: str, expected: str) -> None:
+        self.add((*path, key), f"{what} is met by every output, so nothing is checked", expected=expected)
 
     def _expression(self, path: KeyPath, text: object, known: Set[str]) -> None:
         if not isinstance(text, str):
@@ -260,6 +281,21 @@ def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Se
 def _is_line(path: KeyPath) -> bool:
     """Tell whether a path leads to the line of a matrix or of a step."""
     return "line" in path and "expect" not in path
+
+
+PROBES = ("", "\x01", "zq\n", "7 .:-/_\n\n  Qx\t\n")
+"""Outputs that have nothing in common: a pattern that matches them all matches whatever comes."""
+
+
+def _matches_all(pattern: str) -> bool:
+    """Tell whether a regular expression matches every output."""
+    import regex
+
+    try:
+        compiled = regex.compile(pattern)
+        return all(compiled.search(each, timeout=0.1) for each in PROBES)
+    except (regex.error, TimeoutError):
+        return False
 
 
 def _groups(pattern: object) -> frozenset[str]:

@@ -38,6 +38,16 @@ class Form(Struct, frozen=True):
         """Whether it is not known yet what is to come."""
         return False
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether there may be cases in which it asks nothing; only then is `asks_nothing` called."""
+        return False
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether it is met by this output only since it asks nothing in this case. Raises
+        ExpressionFault."""
+        return False
+
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration, named as `insight.alterations` names it, is one that the
         form means not to see."""

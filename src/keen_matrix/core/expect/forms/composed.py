@@ -20,6 +20,15 @@ class AllForm(Form, frozen=True):
         for form in self.forms:
             yield from form.check(actual, context)
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether all of them may."""
+        return all(form.may_ask_nothing for form in self.forms)
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether none of them asks anything."""
+        return all(form.asks_nothing(actual, context) for form in self.forms)
+
     def describe(self) -> str:
         """Return what it asks for."""
         return " and ".join(form.describe() for form in self.forms)
@@ -38,6 +47,15 @@ class AnyForm(Form, frozen=True):
         """Yield one mismatch when none is met."""
         if not any(next(form.check(actual, context), None) is None for form in self.forms):
             yield Mismatch(form="any", expected=self.describe(), actual=decoded(actual))
+
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether one of them may: then any output will do."""
+        return any(form.may_ask_nothing for form in self.forms)
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether one of them asks nothing."""
+        return any(form.may_ask_nothing and form.asks_nothing(actual, context) for form in self.forms)
 
     def describe(self) -> str:
         """Return what it asks for."""

@@ -73,8 +73,9 @@ class NumberForm(Form, frozen=True):
     def _fits(self, number: float, scope: Scope) -> bool:
         about, within = _value(self.about, scope), _value(self.within, scope) or 0.0
         least, most = _value(self.least, scope), _value(self.most, scope)
-        if math.isnan(number):
-            return about is None and least is None and most is None
+        # Whoever asks for a number at least 0 does not mean inf, and nothing is near nan.
+        if not math.isfinite(number):
+            return number in (about, least, most)
         slack = within + 1e-12 * max(abs(number), abs(about or 0.0)) if within else 0.0
         return (
             (about is None or abs(number - about) <= slack)
@@ -190,6 +191,15 @@ class ColumnsForm(Form, frozen=True):
             for each in self.count.check(b"\n" * len(rows), context):
                 yield Mismatch(form="columns", expected=f"{each.expected} rows", actual=each.actual)
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether it asks only for the cells of rows, of which there may be none."""
+        return not self.names and self.count is None
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether there is no row whose cells could be of another type."""
+        return not actual.strip()
+
     def _cells(self, line: str) -> list[str]:
         if not self.separator:
             return line.split()
@@ -224,6 +234,8 @@ class SortedForm(Form, frozen=True):
             if self.numbers:
                 try:
                     key = number_in((line.split() or [""])[0])
+                    if math.isnan(key):  # it is neither above nor below any other
+                        raise ValueError
                 except ValueError:
                     yield Mismatch(
                         form="sorted",
@@ -239,6 +251,15 @@ class SortedForm(Form, frozen=True):
                 )
                 return
             before = key
+
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether there may be no lines: those are always in order."""
+        return True
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether there is no line."""
+        return not actual
 
     def describe(self) -> str:
         """Return what it asks for."""
@@ -264,6 +285,15 @@ class UniqueForm(Form, frozen=True):
                 )
                 return
             seen[line] = number
+
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether there may be no lines: none of those comes twice."""
+        return True
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether there is no line."""
+        return not actual
 
     def describe(self) -> str:
         """Return what it asks for."""

@@ -110,6 +110,16 @@ class CountForm(Form, frozen=True):
             form = "number-of-lines" if self.lines else "size"
             yield Mismatch(form=form, expected=bounds_text(low, high), actual=str(found))
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether the count is filled in, and may so be any."""
+        return isinstance(self.count, Template)
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether any count is right."""
+        low, high = self._bounds(context.scope)
+        return low <= 0 and high is None
+
     def _bounds(self, scope: Scope) -> Bounds:
         if isinstance(self.count, tuple):
             return self.count

@@ -73,6 +73,15 @@ class ContainsForm(Form, frozen=True):
                 form = "contains" if self.wanted else "lacks"
                 yield Mismatch(form=form, expected=decoded(text), actual=decoded(actual))
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether a text is filled in, and may so be empty."""
+        return self.wanted and any(text.constant is None for text in self.texts)
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether all its texts are empty: every output contains that."""
+        return not any(rendered(text, context) for text in self.texts)
+
     def describe(self) -> str:
         """Return what it asks for."""
         texts = " and ".join(f'"{text.source}"' for text in self.texts)
@@ -91,6 +100,15 @@ class StartsForm(Form, frozen=True):
         if not actual.startswith(text):
             yield Mismatch(form="starts", expected=decoded(text), actual=decoded(actual))
 
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether the text is filled in, and may so be empty."""
+        return self.text.constant is None
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether the text is empty: every output starts with that."""
+        return not rendered(self.text, context)
+
     def describe(self) -> str:
         """Return what it asks for."""
         return f'starts with "{self.text.source}"'
@@ -107,6 +125,15 @@ class EndsForm(Form, frozen=True):
         text = rendered(self.text, context)
         if not actual.endswith(endings(text)):
             yield Mismatch(form="ends", expected=decoded(text), actual=decoded(actual))
+
+    @property
+    def may_ask_nothing(self) -> bool:
+        """Whether the text is filled in, and may so be empty."""
+        return self.text.constant is None
+
+    def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
+        """Tell whether the text is empty: every output ends with that."""
+        return not rendered(self.text, context)
 
     def describe(self) -> str:
         """Return what it asks for."""
