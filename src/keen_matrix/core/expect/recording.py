@@ -301,17 +301,19 @@ def _with_compared(verdict: Verdict, compared: Sequence[tuple[int, AspectResult]
     return "held" if verdict == "unchecked" else verdict
 
 
-KNOWN_TO_FAIL = ("differed", "crashed", "hung")
-"""Verdicts in whose place that of a known difference stands."""
-
-
 def _with_what_is_known(case: Case, record: Record) -> Record:
     """Return the record of a case with its verdict as it counts: what is known to differ does not,
-    until the day that is set for it, and when it holds again that is worth a word."""
+    until the day that is set for it, and when it holds again that is worth a word.
+
+    What is known is one verdict, or some aspects: a crash, or another aspect that differs, is news.
+    """
     if not case.said.known or case.said.known_until:
         return record
-    if record.verdict in KNOWN_TO_FAIL:
-        record.verdict = "known"
+    said = case.said
+    if record.verdict == said.known_verdict:
+        names = {each.aspect for each in record.aspects if not each.met}
+        if not said.known_aspects or names <= {*said.known_aspects}:
+            record.verdict = "known"
     elif record.verdict == "held":
         record.remarks = [*record.remarks, f"{MENDED} ({case.said.known})"]
     return record

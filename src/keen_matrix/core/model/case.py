@@ -39,6 +39,10 @@ class Said(NamedTuple):
     """What one should know where it does not hold."""
     known: str = ""
     """Why it is known to differ; empty where nothing is known."""
+    known_aspects: tuple[str, ...] = ()
+    """Aspects that are known to differ; none stands for all of them."""
+    known_verdict: str = "differed"
+    """The verdict that is known."""
     known_until: str = ""
     """The last day on which a known difference did not count, once it is past."""
     skipped: str = ""

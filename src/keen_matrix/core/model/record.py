@@ -197,6 +197,10 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     note: str = ""
     known: str = ""
     """Why it is known to differ."""
+    known_aspects: tuple[str, ...] = ()
+    """Aspects that are known to differ; none stands for all of them."""
+    known_verdict: str = "differed"
+    """The verdict that is known."""
     known_until: str = ""
     """The last day on which that did not count, once it is past."""
     skipped: str = ""

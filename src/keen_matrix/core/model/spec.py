@@ -199,6 +199,10 @@ class Known(Struct, frozen=True, kw_only=True):
     """The last day on which it does not count."""
     when: Expression | None = None
     ids: tuple[str, ...] = ()
+    aspects: tuple[str, ...] = ()
+    """Aspects that may differ; none stands for all of them."""
+    verdict: str = "differed"
+    """The verdict that is known."""
 
 
 class Skip(Struct, frozen=True, kw_only=True):

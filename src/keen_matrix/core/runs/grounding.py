@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable, Sequence, Set
 
 from keen_matrix.core.expect.masks import VARIES, Mask
 from keen_matrix.core.launch.waiting import can_be_seen
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.again import varying_of
 from keen_matrix.core.runs.experiments import Experiments, has_waited
@@ -74,10 +74,15 @@ def grounds_of(
     sound = [
         each.words() for builder in derived_builders(signature, grounds) for each in _bases(builder)
     ]
-    varying = varying_of(experiments, [each for each in sound if experiments.answer(each).works])
-    return replace(
-        grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments)
+    working = [each for each in sound if experiments.answer(each).works]
+    varying = varying_of(experiments, working)
+    silent = tuple(
+        each for each in dict.fromkeys(working) if not kept_bytes(experiments.answer(each).record, "stdout")
     )
+    return replace(
+        grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments),
+        silent=silent,
+    )  # fmt: skip
 
 
 def grounded(spec: Spec, grounds: Grounds | None) -> Spec:

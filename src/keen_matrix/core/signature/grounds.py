@@ -83,6 +83,9 @@ class Grounds(Struct, frozen=True, kw_only=True):
     asking: tuple[Words, ...] = ()
     """Vectors at which the program was seen to wait at a prompt, with nothing changed until then."""
 
+    silent: tuple[Words, ...] = ()
+    """Accepted vectors that printed nothing on standard output: where it leads to matters to none of them."""
+
     def form(self, number: int) -> FormGrounds:
         """Return what is known of a form."""
         return self.forms[number] if number < len(self.forms) else UNTRIED

@@ -46,13 +46,17 @@ def launcher_of(place: str) -> str:
 def vectors(making: Making) -> Iterator[Vector]:
     """Yield accepted vectors, each launched here and in one other place."""
     for builder in making.builders:
-        request = builder.fullest()
-        if request is None:
+        requests = [each for each in (builder.fullest(), builder.smallest()) if each is not None]
+        if not requests:
             continue
-        words = request.words()
+        # A program that prints nothing need not notice that nothing can be printed: of such a vector
+        # that would be no question.
+        printing = next((each for each in requests if each.words() not in making.grounds.silent), None)
         for place in PLACES:
-            if place in making.signature.depends_on:
+            request = printing if place in UNHEARD else requests[0]
+            if place in making.signature.depends_on or request is None:
                 continue
+            words = request.words()
             # modes of files follow the umask, and the other directory is not the case's own
             aspects = ("exit", "stdout", "stderr")
             name: RelationName = "unheard" if place in UNHEARD else "alike"

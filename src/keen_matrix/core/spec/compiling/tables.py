@@ -83,8 +83,9 @@ def launch_templates(launch: str | Sequence[str]) -> tuple[Template, ...]:
 def known_of(table: KnownTable, ids: tuple[str, ...] = ()) -> Known:
     """Return a difference that is known."""
     return Known(
-        because=Template(table.because), until=table.until, when=_condition(table.when), ids=ids
-    )
+        because=Template(table.because), until=table.until, when=_condition(table.when), ids=ids,
+        aspects=tuple(table.aspect or ()), verdict=table.verdict or "differed",
+    )  # fmt: skip
 
 
 def skip_of(table: SkipTable) -> Skip:

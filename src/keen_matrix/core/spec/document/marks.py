@@ -1,14 +1,15 @@
 """What a matrix says of its cases beside what they must do: notes, tags, known differences, skips."""
 
 import datetime
-from typing import Annotated
+from typing import Annotated, Literal, Self
 
-from pydantic import AfterValidator, BeforeValidator, Field
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from keen_matrix.core.spec.document.base import (
     ExpressionText,
     TemplateText,
     kind_of,
+    one_or_more,
     wrong,
 )
 from keen_matrix.core.spec.document.tables import Table
@@ -48,6 +49,10 @@ def _one_or_more_tables(value: object) -> object:
     return [value] if isinstance(value, dict) else value
 
 
+OneOrMoreTexts = Annotated[
+    list[Annotated[str, Field(min_length=1)]],
+    BeforeValidator(one_or_more, json_schema_input_type=str | list[str]),
+]
 Reason = Annotated[TemplateText, AfterValidator(_reason)]
 Day = Annotated[datetime.date, BeforeValidator(_day)]
 Tags = Annotated[
@@ -76,6 +81,25 @@ class KnownTable(Table):
     when: ExpressionText | None = Field(
         None, description="For which of the cases; for all without it.", examples=["riders > 8"]
     )
+    aspect: OneOrMoreTexts | None = Field(
+        None,
+        description="Which aspects may differ: stdout, exit, files.ticket.txt. Without it all may.",
+        examples=["stdout", ["stdout", "exit"]],
+    )
+    verdict: Literal["differed", "crashed", "hung"] | None = Field(
+        None,
+        description="The verdict that is known. Without it a difference is, and a crash or a launch "
+        "that does not end in time counts as ever.",
+        examples=["crashed"],
+    )
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> Self:
+        if self.aspect is not None and self.verdict not in (None, "differed"):
+            raise wrong(
+                f'expected either aspect or verdict = "{self.verdict}": such a launch answers no other expectation'
+            )
+        return self
 
 
 class KnownCases(KnownTable):
