@@ -171,6 +171,8 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         )
     for each in report.missing:
         screen.line((each.sentence, "bad"))
+    for spec, sentence in report.hollow:
+        screen.line(("not much checked  ", "warn"), f"{spec}: {sentence}")
     if summary.causes:
         screen.line()
         screen.line(("causes", "strong"))

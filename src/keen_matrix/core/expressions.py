@@ -659,13 +659,19 @@ def comparisons(expression: Expression) -> Iterator[tuple[str, object]]:
                     yield one.id, other.value
         elif isinstance(op, (ast.In, ast.NotIn)) and isinstance(sides[0], ast.Name):
             items = sides[1].elts if isinstance(sides[1], (ast.List, ast.Tuple, ast.Set)) else ()
-            yield from ((sides[0].id, each.value) for each in items if isinstance(each, ast.Constant))
+            yield from (
+                (sides[0].id, each.value) for each in items if isinstance(each, ast.Constant)
+            )
 
 
 def constant_arguments(expression: Expression, function: str) -> Iterator[str]:
     """Yield the texts that an expression calls a function with, where they are written out."""
     for node in ast.walk(expression.node):
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == function:
+        if (
+            isinstance(node, ast.Call)
+            and isinstance(node.func, ast.Name)
+            and node.func.id == function
+        ):
             for each in node.args:
                 if isinstance(each, ast.Constant) and isinstance(each.value, str):
                     yield each.value

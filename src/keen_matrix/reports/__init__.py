@@ -14,7 +14,13 @@ from typing import BinaryIO
 from keen_matrix.core.insight.places.kept import KeptPlaces, kept_places
 from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.missing import Missing, missing_results
-from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
+from keen_matrix.core.results.reading import (
+    CaseRecord,
+    Hollow,
+    cases_of,
+    hollow_results,
+    spec_faults,
+)
 from keen_matrix.core.results.summary import RunSummary, summarize
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.reports.formats import FORMATS
@@ -58,6 +64,11 @@ class Report(Struct):
     def missing(self) -> list[Missing]:
         """The cases that have no result, spec by spec. Raises RunFault."""
         return missing_results(self.paths)
+
+    @property
+    def hollow(self) -> list[Hollow]:
+        """What of the cases that held shows next to nothing of the program."""
+        return hollow_results(self.paths)
 
     @property
     def faults(self) -> dict[str, str]:

@@ -20,6 +20,8 @@ def write(report: Report, stream: BinaryIO) -> None:
         stream.write(_spec_command(spec, "spec not run", fault))
     for each in report.missing:
         stream.write(_spec_command(each.spec, "no result", each.sentence))
+    for spec, sentence in report.hollow:
+        stream.write(_spec_command(spec, "not much checked", sentence, "warning"))
     for cause in report.summary.causes:
         stream.write((_command(cause.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
     told: set[str] = set()
@@ -34,10 +36,10 @@ def write(report: Report, stream: BinaryIO) -> None:
             )
 
 
-def _spec_command(spec: str, title: str, text: str) -> bytes:
+def _spec_command(spec: str, title: str, text: str, level: str = "error") -> bytes:
     """Return the command that says at the head of a spec what of it was not run."""
     file = _property(os.path.normpath(spec))
-    line = f"::error file={file},line=1,title={title}::{_data(text)}\n"
+    line = f"::{level} file={file},line=1,title={title}::{_data(text)}\n"
     return line.encode("utf-8", "backslashreplace")
 
 

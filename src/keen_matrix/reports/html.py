@@ -56,7 +56,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
         data=_embedded({**data, "signs": signs}), signs=signs, duration=duration, legend=grid_legend(),
         causes=[_cause(each) for each in causes[:MOST_CAUSES]], more_causes=max(0, len(causes) - MOST_CAUSES),
-        faults=report.faults, missing=report.missing, script_hash=_script_hash(environment),
+        faults=report.faults, missing=report.missing, hollow=report.hollow, script_hash=_script_hash(environment),
     )  # fmt: skip
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))

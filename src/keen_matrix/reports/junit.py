@@ -45,6 +45,14 @@ def write(report: Report, stream: BinaryIO) -> None:
         _error_of_spec(xml, spec, "the whole spec", "it could not be run", fault)
     for each in missing:
         _error_of_spec(xml, each.spec, "cases without a result", each.sentence, each.sentence)
+    if report.hollow:
+        # beside the counts of the whole: it is no failure, and green alone would hide it
+        xml.startElement("properties", AttributesImpl({}))
+        for spec, sentence in report.hollow:
+            about = {"name": legal(f"{spec}: not much checked"), "value": legal(sentence)}
+            xml.startElement("property", AttributesImpl(about))
+            xml.endElement("property")
+        xml.endElement("properties")
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
         started = summary.headers[0].started[:19] if summary.headers else ""

@@ -29,6 +29,8 @@ def write(report: Report, stream: BinaryIO) -> None:
     lines = [*_head(summary, is_whole=not (missing or report.faults))]
     for each in missing:
         lines += [f"**{cell(each.sentence)}**", ""]
+    for spec, sentence in report.hollow:
+        lines += [f"**Not much checked** in {cell(spec)}: {cell(sentence)}", ""]
     for spec, fault in report.faults.items():
         lines += [
             f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}",

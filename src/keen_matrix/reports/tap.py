@@ -34,6 +34,8 @@ def write(report: Report, stream: BinaryIO) -> None:
         else:
             lines = _lines(number, fields)
         stream.write("".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace"))
+    for spec, sentence in report.hollow:
+        stream.write(f"# {_plain(spec)}: {_plain(sentence)}\n".encode("utf-8", "backslashreplace"))
     if missing:
         # A consumer takes the run for failed whatever stands above (TAP 14, bail out).
         text = "; ".join(_plain(each.sentence) for each in missing)

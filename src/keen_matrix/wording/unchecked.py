@@ -9,6 +9,8 @@ def why_unchecked(fields: Record) -> str:
     """Return why nothing, or not all, was checked, and what to do."""
     if fields.left_open:
         return f"left open: {', '.join(fields.left_open)}; keen-matrix fill writes what comes"
+    if fields.hollow:
+        return fields.hollow
     if fields.asked_nothing:
         named = " and ".join(fields.asked_nothing)
         return f"any output would meet what is expected of {named} here: what is filled in is empty, or there are no lines"

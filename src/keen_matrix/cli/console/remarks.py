@@ -109,6 +109,9 @@ def write_remarks(screen: Screen, tally: Tally, options: argparse.Namespace) -> 
             f"   {counted(several.count, 'vector')}: {text}   ",
             (shown, "place"),
         )
+    for sentence in tally.evidence.sentences():
+        screen.line()
+        screen.line(("not much checked  ", "warn"), escape(sentence))
     _write_warnings(screen, tally)
     whole = not (
         options.only or options.tag or options.failed or options.shard or options.stop_after

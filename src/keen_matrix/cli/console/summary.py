@@ -78,8 +78,9 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
         f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"
     ]
     unread = len(result.faults)
+    hollow = any(any(each.evidence.sentences()) for each in result.tallies)
     if shown == ["held"]:
-        segments.append(("held" if unread else "all held", "" if unread else "good"))
+        segments.append(("held" if unread else "all held", "" if unread or hollow else "good"))
     elif shown == ["skipped"]:
         segments.append(("all skipped, so nothing was launched", "bad"))
     else:
@@ -88,6 +89,8 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
                 ", " if number else "",
                 (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict]),
             ]
+    if hollow:
+        segments.append(("; not much was checked (see above)", "warn"))
     if unread:
         segments.append((f"; {counted(unread, 'spec')} could not be run", "bad"))
     if taken:

@@ -40,11 +40,18 @@ class RuleUse:
         count = 1 if case.relation is not None else len(matrix.steps)
         vectors = (case.argv, *case.more)
         for number in range(min(count, len(vectors))):
-            waiting = [each for each in self._rules_of(matrix, case, number) if id(each) in self._waiting]
+            waiting = [
+                each for each in self._rules_of(matrix, case, number) if id(each) in self._waiting
+            ]
             if not waiting:
                 continue
             scope = case_scope(
-                case.values, vectors[number], case.id, self._spec.here, {}, standing_at(case, number)
+                case.values,
+                vectors[number],
+                case.id,
+                self._spec.here,
+                {},
+                standing_at(case, number),
             )
             for rule in waiting:
                 try:

@@ -163,7 +163,11 @@ class Cascade:
                 left_open.append(check.met.aspect)
             else:
                 self._check(check, outcome, context, aspects)
-                if check.may_ask_nothing and aspects[-1].met and _asks_nothing(check, outcome, context):
+                if (
+                    check.may_ask_nothing
+                    and aspects[-1].met
+                    and _asks_nothing(check, outcome, context)
+                ):
                     aspects.pop()
                     asked_nothing.append(check.met.aspect)
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()

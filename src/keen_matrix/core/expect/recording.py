@@ -9,6 +9,7 @@ from functools import lru_cache
 from keen_matrix.core import structs
 from keen_matrix.core.expect.alike import compare, differences_of
 from keen_matrix.core.expect.cascade import AspectResult, Judged, worst_of
+from keen_matrix.core.expect.hollow import shows_only
 from keen_matrix.core.expect.masks import VARIES, Mask, mask
 from keen_matrix.core.expect.varying import varying_between
 from keen_matrix.core.model.case import Case, described
@@ -307,6 +308,8 @@ def _with_what_is_known(case: Case, record: Record) -> Record:
 
     What is known is one verdict, or some aspects: a crash, or another aspect that differs, is news.
     """
+    if case.said.hollow and record.verdict == "held" and shows_only(record):
+        record.verdict = "unchecked"
     if not case.said.known or case.said.known_until:
         return record
     said = case.said

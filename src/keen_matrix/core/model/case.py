@@ -47,6 +47,8 @@ class Said(NamedTuple):
     """The last day on which a known difference did not count, once it is past."""
     skipped: str = ""
     """Why it is not launched."""
+    hollow: str = ""
+    """Why it shows nothing of the program at work if it prints nothing, or help."""
     open_columns: tuple[str, ...] = ()
     """Columns of its row whose cells are left open: what is to come there is not known yet."""
 

@@ -205,6 +205,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     """The last day on which that did not count, once it is past."""
     skipped: str = ""
     """Why it was not launched."""
+    hollow: str = ""
+    """Why it shows nothing of the program at work if it prints nothing, or help."""
     open_columns: tuple[str, ...] = ()
     """Columns of its row whose cells are left open."""
     relation: str = ""
@@ -316,6 +318,8 @@ class Finished(Struct, kw_only=True, omit_defaults=True):
     finished: str
     counts: dict[str, int]
     interrupted: bool = False
+    hollow: list[str] = []
+    """What of the cases that held shows next to nothing of the program."""
     left: int | None = field(default=0)
     """Cases that have no result; None when they were not counted."""
 

@@ -28,6 +28,8 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     # By what its control said, without the vector's own words: all that stand on it are one cause.
     if fields.verdict == "groundless":
         return ("control", _masked(str(failed[0].actual), _words(fields.control), fields))
+    if fields.verdict == "unchecked" and fields.hollow:
+        return ("hollow", fields.hollow)
     plain = not fields.detail or fields.kind == "smallest"
     if fields.family == "accepted" and plain and fields.verdict == "differed":
         # what is groundless may stand on it: the same cause, of which this one was launched

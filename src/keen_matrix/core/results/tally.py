@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
+from keen_matrix.core.expect.hollow import Evidence
 from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
@@ -122,6 +123,9 @@ class Tally:
         """Whether all were launched cold though the program might be run warm."""
         self.started_through: Through | None = None
         """What its launcher starts, where that is not started directly."""
+        self.evidence = Evidence(spec)
+        """What was seen of the program's work in cases that held."""
+        self._families = {matrix.index: matrix.family for matrix in spec.matrices}
         self.ungrouped = 0
         """Failures beyond MOST_GROUPS different ones."""
 
@@ -138,9 +142,12 @@ class Tally:
             self.pace.add(result, verdict)
         # Its line is not even decoded: of a million cases that hold, this is nearly all that is
         # done.
-        if verdict == "held" and not result.noted:
+        looked_at = verdict == "held" and self.evidence.wants(self._families[result.matrix])
+        if verdict == "held" and not result.noted and not looked_at:
             return None
         fields = decode_record(result.line)
+        if looked_at:
+            self.evidence.add(fields)
         self._remark(fields, result.sequence)
         # Records name masks by their number in the matrix; one mask of the whole spec is used if
         # any matrix used it.

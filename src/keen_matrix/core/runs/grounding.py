@@ -12,6 +12,7 @@ from __future__ import annotations
 import statistics
 from collections.abc import Callable, Iterable, Sequence, Set
 
+from keen_matrix.core.expect.hollow import hollow_usages, looks_at_output
 from keen_matrix.core.expect.masks import VARIES, Mask
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.record import Record, kept_bytes
@@ -77,12 +78,29 @@ def grounds_of(
     working = [each for each in sound if experiments.answer(each).works]
     varying = varying_of(experiments, working)
     silent = tuple(
-        each for each in dict.fromkeys(working) if not kept_bytes(experiments.answer(each).record, "stdout")
+        each
+        for each in dict.fromkeys(working)
+        if not kept_bytes(experiments.answer(each).record, "stdout")
     )
     return replace(
         grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments),
-        silent=silent,
+        silent=silent, hollow=_hollow(spec, experiments),
     )  # fmt: skip
+
+
+def _hollow(spec: Spec, experiments: Experiments) -> tuple[tuple[str, str], ...]:
+    """Return which usages showed nothing of the program at work, unless the spec looks at what it prints."""
+    signature = spec.signature
+    if signature is None or looks_at_output(spec.rules):
+        return ()
+    accepted = {
+        words: answer.record
+        for words, answer in experiments.known.items()
+        if answer.works
+        and (judged := signature.judge(words)).status == "accepted"
+        and not judged.help
+    }
+    return tuple(hollow_usages(signature, accepted))
 
 
 def grounded(spec: Spec, grounds: Grounds | None) -> Spec:

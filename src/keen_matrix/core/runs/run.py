@@ -331,9 +331,12 @@ def _write_finished(
     """Note that a spec's run has ended, and how many of its cases have no result (null: they were not
     counted)."""
     if result.tallies:
-        counts = dict(result.tallies[-1].counts)
+        tally = result.tallies[-1]
+        counts, hollow = dict(tally.counts), list(tally.evidence.sentences())
         journal.write_line(
-            Finished(finished=_now(), counts=counts, interrupted=interrupted, left=left)
+            Finished(
+                finished=_now(), counts=counts, interrupted=interrupted, hollow=hollow, left=left
+            )
         )
 
 

@@ -86,6 +86,10 @@ class Grounds(Struct, frozen=True, kw_only=True):
     silent: tuple[Words, ...] = ()
     """Accepted vectors that printed nothing on standard output: where it leads to matters to none of them."""
 
+    hollow: tuple[tuple[str, str], ...] = ()
+    """Subcommands, empty for none, whose accepted vectors showed nothing of the program at work, and a
+    sentence that says so."""
+
     def form(self, number: int) -> FormGrounds:
         """Return what is known of a form."""
         return self.forms[number] if number < len(self.forms) else UNTRIED

@@ -28,7 +28,18 @@ from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.lint_texts import TextChecker
 from keen_matrix.core.spec.source import Placing, Source
 
-PLATFORMS = ("linux", "darwin", "freebsd13", "freebsd14", "openbsd7", "netbsd10", "sunos5", "aix", "cygwin", "win32")
+PLATFORMS = (
+    "linux",
+    "darwin",
+    "freebsd13",
+    "freebsd14",
+    "openbsd7",
+    "netbsd10",
+    "sunos5",
+    "aix",
+    "cygwin",
+    "win32",
+)
 """What Python calls the systems that a spec may be run on (its documentation, sys.platform)."""
 MOST_KNOWN_VALUES = 1_000
 """Values of an axis, or rows, up to which conditions are held against them."""
@@ -83,10 +94,10 @@ class _Checker:
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
         outside = self._all_names() | CASE_NAMES
-        known = [self._known_words(each) for each in self.spec.matrices if not each.family]
+        words = [self._known_words(each) for each in self.spec.matrices if not each.family]
         self.texts.values = {"platform": PLATFORMS}
-        if self.spec.signature is not None and None not in known:
-            self.texts.words = self._option_words().union(*(each or () for each in known))
+        if self.spec.signature is not None and None not in words:
+            self.texts.words = self._option_words().union(*(each or () for each in words))
         for key, model, known in (
             ("program", ProgramTable, outside),
             ("reference", ReferenceTable, frozenset[str]()),

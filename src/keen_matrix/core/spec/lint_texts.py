@@ -117,20 +117,26 @@ class TextChecker:
         for key in ("contains", "starts", "ends"):
             texts = table.get(key)
             if "" in (texts if isinstance(texts, list) else [texts]):
-                self._nothing(path, key, "an empty text", 'a text, or empty = true for no output')
+                self._nothing(path, key, "an empty text", "a text, or empty = true for no output")
         pattern = table.get("matches")
         if isinstance(pattern, str) and _matches_all(pattern):
-            self._nothing(path, "matches", "this pattern", "one that needs a character, or ^ and $ around it")
+            self._nothing(
+                path, "matches", "this pattern", "one that needs a character, or ^ and $ around it"
+            )
         for key in ("number-of-lines", "size"):
             if table.get(key) == "0..":
                 self._nothing(path, key, "0 or more", 'a number, or a range such as "1.."')
         ignored = table.get("ignore")
         pointers = ignored if isinstance(ignored, list) else [ignored]
         if "json" in table and ("" in pointers or ("/*" in pointers and len(table["json"] or ()))):
-            self._nothing(path, "ignore", "a JSON value of which all is ignored", "pointers to parts of it")
+            self._nothing(
+                path, "ignore", "a JSON value of which all is ignored", "pointers to parts of it"
+            )
 
     def _nothing(self, path: KeyPath, key: str, what: str, expected: str) -> None:
-        self.add((*path, key), f"{what} is met by every output, so nothing is checked", expected=expected)
+        self.add(
+            (*path, key), f"{what} is met by every output, so nothing is checked", expected=expected
+        )
 
     def _expression(self, path: KeyPath, text: object, known: Set[str]) -> None:
         if not isinstance(text, str):
@@ -221,7 +227,6 @@ class TextChecker:
             self.add(
                 path, f'unknown function "{name}"', offset=at, at_key=at is None, suggestion=hint
             )
-
 
     def _constants(self, path: KeyPath, expression: Expression, offset: int | None) -> None:
         """Warn of constants that a name never is, and of options that no vector has: such a condition is

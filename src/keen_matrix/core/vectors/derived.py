@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from keen_matrix.core import structs
-from keen_matrix.core.model.case import Case, Standing
+from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
-from keen_matrix.core.signature.grounds import NO_GROUNDS
+from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds
 from keen_matrix.core.signature.judging.binding import (
     Names,
     given_values,
@@ -51,8 +51,17 @@ def case_of(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
         sequence=number, id=case_id((matrix.name, *vector.words, *later)), matrix=matrix.index, argv=vector.words,
         values=shown_bindings(judgement), more=vector.more, relation=relation, family=matrix.family, kind=vector.kind,
         culprit=vector.culprit, detail=vector.detail, standings=(standing_of(signature, vector.words, judgement),),
-        control=vector.control or (), groundless=answer,
+        control=vector.control or (), groundless=answer, said=_said(matrix, grounds, vector),
     )  # fmt: skip
+
+
+def _said(matrix: Matrix, grounds: Grounds, vector: Vector) -> Said:
+    """Return what is said of a derived vector: that its usage shows nothing of the program at work."""
+    if matrix.family != "accepted" or not grounds.hollow:
+        return Said()
+    of = dict(grounds.hollow)
+    first = vector.words[0] if vector.words else ""
+    return Said(hollow=of.get(first, of.get("", "")))
 
 
 def shown_bindings(judgement: Judgement) -> dict[str, object]:

@@ -51,7 +51,9 @@ def vectors(making: Making) -> Iterator[Vector]:
             continue
         # A program that prints nothing need not notice that nothing can be printed: of such a vector
         # that would be no question.
-        printing = next((each for each in requests if each.words() not in making.grounds.silent), None)
+        printing = next(
+            (each for each in requests if each.words() not in making.grounds.silent), None
+        )
         for place in PLACES:
             request = printing if place in UNHEARD else requests[0]
             if place in making.signature.depends_on or request is None:
