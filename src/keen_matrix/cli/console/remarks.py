@@ -29,15 +29,18 @@ def write_passed(screen: Screen, tally: Tally) -> None:
 
 def _write_aside(screen: Screen, tally: Tally) -> None:
     """Write which options no derived vector has: where all held, they were not asked."""
-    signature = tally.spec.signature
-    derived = any(each.family and tally.by_matrix[each.index] for each in tally.spec.matrices)
-    if signature is None or not signature.aside or not derived:
+    aside = tally.aside
+    if not aside:
         return
-    shown = ", ".join(signature.aside[:ASIDE_SHOWN])
-    left = len(signature.aside) - ASIDE_SHOWN
+    shown = ", ".join(aside[:ASIDE_SHOWN])
+    left = len(aside) - ASIDE_SHOWN
     more = f" and {left} more" if left > 0 else ""
+    count = counted(len(aside), "option")
+    verb = "is" if len(aside) == 1 else "are"
     screen.line()
-    screen.line((f"set aside   {escape(shown)}{more}: no derived vector has them", "dim"))
+    screen.line(
+        ("left out", "warn"), f"   {count} {verb} in no derived case: {escape(shown)}{more}"
+    )
 
 
 def _write_actions(screen: Screen, tally: Tally) -> None:

@@ -89,6 +89,9 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
                 ", " if number else "",
                 (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict]),
             ]
+    aside = sum(len(each.aside) for each in result.tallies)
+    if aside:
+        segments.append((f"; {counted(aside, 'option')} left out", "warn"))
     if hollow:
         segments.append(("; not much was checked (see above)", "warn"))
     if unread:

@@ -272,6 +272,8 @@ def _plainly_fine(outcome: Outcome) -> bool:
     return (
         outcome.exit is not None
         and not outcome.stderr
+        # on standard output an error that went unhandled shows as well
+        and not (outcome.stdout and (outcome.exit or outcome.together))
         and not (
             outcome.timed_out
             or outcome.flooded

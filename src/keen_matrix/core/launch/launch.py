@@ -118,6 +118,8 @@ class Launch:
         if self.machine.state is not State.RUNNING or self.feeders.ends:  # a try before failed
             self.machine, self.feeders = Machine(), Feeders()
         plumbing, running = Plumbing(), None
+        screen = start.terminal
+        self.outcome.together = start.joined or (screen is not None and not screen.stderr_apart)
         try:
             make_plumbing(plumbing, start)
             # Before the feeders: commands with a relative name are looked for where the program is.

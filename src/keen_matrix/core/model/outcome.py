@@ -56,6 +56,8 @@ class Outcome(Struct, kw_only=True):
     """The signal that the spec ended the program with."""
     unasked: bytes | None = None
     """The prompt that was waited for and did not come."""
+    together: bool = False
+    """Whether both streams went to one place, and are in `stdout`."""
     waits: bool = False
     """Whether it was ended since it waited for input that would never come."""
     conversation: list[tuple[bytes, bytes]] = field(default_factory=list)

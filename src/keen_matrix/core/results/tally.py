@@ -206,6 +206,13 @@ class Tally:
             group.verdict = fields.verdict
 
     @property
+    def aside(self) -> tuple[str, ...]:
+        """The options that the spec sets aside, where derived cases were run, which go without them."""
+        signature = self.spec.signature
+        derived = any(each.family and self.by_matrix[each.index] for each in self.spec.matrices)
+        return signature.aside if signature is not None and derived else ()
+
+    @property
     def idle_masks(self) -> list[tuple[str, str]]:
         """Pattern and place of the masks of what was run that found nothing anywhere."""
         masks = {

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import Literal
 
 from keen_matrix.core.errors import KeenMatrixError, Misuse
-from keen_matrix.core.insight.settling.edits import edited
+from keen_matrix.core.insight.settling.edits import AppendEdit, edited
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
@@ -31,6 +31,8 @@ from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import replace
 
 CAME_LENGTH = 100
+ASIDE = ("signature", "aside")
+"""Where a spec names options that derived vectors go without."""
 
 
 class Lab:
@@ -104,6 +106,7 @@ class Lab:
 
     def add(self, finding: Finding) -> bool:
         """Take a finding, and state it in the spec; tell whether it is new."""
+        finding = self._without_excuses(finding)
         if not finding.edits and any(each.text == finding.text for each in self.findings):
             return False
         if finding.edits and any(each.edits == finding.edits for each in self.findings):
@@ -119,6 +122,34 @@ class Lab:
                 return self.add(replace(finding, edits=()))
         self.findings.append(finding)
         return True
+
+    def _without_excuses(self, finding: Finding) -> Finding:
+        """Return a finding that sets nothing aside but what the program refuses: an option with which it
+        crashes is a defect and stays in the derived cases, and one that prints and ends badly is no
+        refusal either."""
+        if not any(isinstance(each, AppendEdit) and each.key == ASIDE for each in finding.edits):
+            return finding
+        known = self.experiments.known
+        answers = [known[each.words] for each in finding.shown if each.words in known]
+        crashed = next((each for each in answers if each.record.verdict == "crashed"), None)
+        if crashed is not None:
+            text = f"{finding.text}: it crashes ({crashed.text.removeprefix('crashed: ')[:CAME_LENGTH]})"
+            return replace(finding, text=text, edits=(), defect=True)
+        if any(self._only_prints(each) for each in answers):
+            return replace(finding, text=f"{finding.text}, or prints and ends badly", edits=())
+        return finding
+
+    def _only_prints(self, answer: Answer) -> bool:
+        """Tell whether a launch printed on standard output alone and ended badly, in a program whose
+        refusals are on standard error."""
+        record = answer.record
+        if answer.works or record.verdict == "hung" or record.stderr or not record.stdout:
+            return False
+        try:
+            refusal = self.answer(("--no-such-option",))
+        except OutOfLaunches:
+            return False
+        return not refusal.works and bool(refusal.record.stderr)
 
     def _change(self, text: str) -> None:
         spec = self._loaded(text)

@@ -14,7 +14,7 @@ from importlib import import_module
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds, Words
 from keen_matrix.core.signature.kinds import FAMILIES, FamilyName
-from keen_matrix.core.signature.requests import Builder, derived_builders
+from keen_matrix.core.signature.requests import Builder, derived_builders, is_aside
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field
 
@@ -88,12 +88,17 @@ def family_of(
         notes=notes,
     )
     proposed: Iterator[Vector] = module.vectors(making)
+    aside = frozenset(
+        spelling
+        for option in signature.options if is_aside(signature, option)
+        for spelling in option.spellings
+    )  # fmt: skip
     found: dict[tuple[object, ...], Vector] = {}
     beyond = clashing = 0
     for vector in proposed:
         # Two kinds of change may come to the same words; the first one has them.
         key = (vector.words, vector.more, vector.variant)
-        if key in found:
+        if key in found or (aside and _has_any(signature, vector, aside)):
             continue
         # It would fail for a reason that is told already, and look like another.
         if vector.kind not in TELLING and _clashes(signature, grounds, vector):
@@ -120,6 +125,17 @@ def family_of(
 
 TELLING = frozenset({CLASH, "option", "smallest"})
 """Kinds of vectors that tell of a clash, each once; all others keep clear of it."""
+
+
+def _has_any(signature: Signature, vector: Vector, spellings: frozenset[str]) -> bool:
+    """Tell whether one of some options stands in a vector, in one that it is compared with, or in its
+    control, in whatever spelling."""
+    vectors = [vector.words, *vector.more, *([vector.control] if vector.control else [])]
+    return any(
+        not spellings.isdisjoint(word.partition("=")[0] for word in words)
+        or not spellings.isdisjoint(signature.judge(words).given)
+        for words in vectors
+    )
 
 
 def _clashes(signature: Signature, grounds: Grounds, vector: Vector) -> bool:

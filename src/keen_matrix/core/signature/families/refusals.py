@@ -30,6 +30,7 @@ from keen_matrix.core.signature.requests import (
 )
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import Existing
+from keen_matrix.core.structs import replace
 
 EXTRA = "superfluous"
 UNKNOWN_LONG = "--no-such-option"
@@ -247,8 +248,7 @@ def _flags_with_values(builder: Builder, base: Request, signature: Signature) ->
 def _values(signature: Signature, builder: Builder, full: Request | None) -> Iterator[_Fault]:
     """Every bad value of every NAME: of operands, and of options, apart and joined."""
     done: set[tuple[str, str]] = set()
-    for option in [None, *plain_options(signature, builder.form)]:
-        request = builder.smallest([option] if option else [])
+    for request in _with_each_value(signature, builder):
         for place, number, name, _ in request.slots() if request else ():
             assert request is not None
             owner = request.options[place].option.key if isinstance(place, int) else ""
@@ -260,6 +260,27 @@ def _values(signature: Signature, builder: Builder, full: Request | None) -> Ite
             yield from _bad_values(signature, request, place, number, name, every=True)
             if full is not None:
                 yield from _bad_in_full(signature, full, name, owner)
+
+
+def _with_each_value(signature: Signature, builder: Builder) -> Iterator[Request | None]:
+    """Yield requests in which each NAME has a value somewhere: the smallest, the smallest with each option,
+    with the value that an option may do without, and with each operand that may be left out."""
+    yield builder.smallest()
+    for option in plain_options(signature, builder.form):
+        request = builder.smallest([option])
+        yield request
+        if request is not None and option.takes_value and not option.least:
+            value = (builder.usual(option.name_of(0)),)
+            parts = tuple(
+                replace(part, values=value, writing="joined") if part.option is option else part
+                for part in request.options
+            )
+            yield replace(request, options=parts)
+    smallest = builder.smallest()
+    there = {part.name for part in smallest.operands} if smallest is not None else set()
+    for item in builder.form.form.walk():
+        if isinstance(item, Operand) and item.name.name not in there:
+            yield builder.with_counts(item.name.name, 1)
 
 
 def _bad_values(
