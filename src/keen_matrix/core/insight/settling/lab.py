@@ -8,6 +8,7 @@ from typing import Literal
 
 from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.insight.settling.edits import AppendEdit, edited
+from keen_matrix.core.insight.settling.evidence import reason_not_to_state
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
@@ -116,7 +117,13 @@ class Lab:
             if text == self.text:
                 return False
             try:
-                self._change(text)
+                spec = self._loaded(text)
+                reason = (
+                    reason_not_to_state(self, finding, spec.signature) if spec.signature else ""
+                )
+                if reason:
+                    return self.add(replace(finding, text=f"{finding.text}: {reason}", edits=()))
+                self._change(text, spec)
             except KeenMatrixError:
                 # It contradicts what is stated already; what was found until here is not to be lost.
                 return self.add(replace(finding, edits=()))
@@ -151,8 +158,7 @@ class Lab:
             return False
         return not refusal.works and bool(refusal.record.stderr)
 
-    def _change(self, text: str) -> None:
-        spec = self._loaded(text)
+    def _change(self, text: str, spec: Spec) -> None:
         self.text, self.spec = text, spec
         fresh = Experiments(spec, self.launch, self.pool, self.watch, self.limit)
         fresh.go_on(self.experiments)

@@ -542,10 +542,30 @@ def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess,
         yield {"type": "int", **bounds, "example": value}, [value, *shown]
     for kind in ("file", "dir", "date", "bool", "duration"):
         wrong = ABSENT_FILE if kind in ("file", "dir") else PLAIN_WORD
+        # An empty directory is accepted by many a program that wants a file of some content.
+        if kind == "dir" and not _speaks_of_folders(lab, request, slot):
+            continue
         if (value == USUAL[kind] or works(USUAL[kind])) and complains(wrong):
             yield {"type": kind}, [USUAL[kind], wrong]
             if kind == "file":
                 yield {"type": kind, "folders": True}, [USUAL[kind], ".", wrong]
+
+
+_FOLDERS = re.compile(r"dir(?:ector|s?\b|_|-)|folder", re.IGNORECASE)
+
+
+def _speaks_of_folders(lab: Lab, request: Request, slot: Slot) -> bool:
+    """Tell whether a NAME, its option, or what the program says of a file in its place speaks of
+    directories."""
+    names = [slot.name]
+    if isinstance(slot.place, int):
+        names += request.options[slot.place].option.spellings
+    words = [
+        request.with_value(slot.place, slot.number, each).words()
+        for each in (SAMPLE_FILE, ABSENT_FILE)
+    ]
+    names += [each.said for each in lab.answers(words)]
+    return any(_FOLDERS.search(each) for each in names)
 
 
 def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
