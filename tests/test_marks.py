@@ -83,7 +83,7 @@ def test_what_is_known_by_ids_reaches_derived_vectors(fare: Place) -> None:
 
 def test_a_crash_that_is_known_is_known_and_what_cannot_be_launched_is_not(fare: Place) -> None:
     fare.write("fare.sh", 'kill -SEGV $$\n')
-    spec(fare, '[[matrix]]\nname = "a"\nline = "x"\nknown = { because = "to be mended" }\nexpect.exit = 0\n')
+    spec(fare, '[[matrix]]\nname = "a"\nline = "x"\nknown = { because = "to be mended", verdict = "crashed" }\nexpect.exit = 0\n')
     assert fare.call("run").status == 0
     assert verdicts(fare) == {"x": "known"}
     text = (fare.folder / "f.matrix.toml").read_text().replace("sh {here}/fare.sh", "{here}/gone")

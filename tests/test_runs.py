@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,10 +11,11 @@ import pytest
 from keen_matrix import load_spec
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.identity import CaseKey
+from keen_matrix.core.model.record import Header
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.adapting import adapted
 from keen_matrix.core.runs.options import Adaptation, Choice
-from keen_matrix.core.runs.selection import nothing_selected, selected
+from keen_matrix.core.runs.selection import LastRun, nothing_selected, selected
 from keen_matrix.core.runs.supply import Supply
 from keen_matrix.core.vectors.unfold import unfold
 
@@ -64,8 +66,11 @@ def test_parts_are_disjoint_and_together_everything(spec: Spec, parts: int) -> N
 
 
 def test_what_failed_and_what_is_done_go_by_the_key_of_the_case(spec: Spec) -> None:
-    first, second, *_ = unfold(spec)
-    failed = frozenset({CaseKey.of(spec.path, first.id), CaseKey.of(spec.path, second.id), CaseKey.of("other.toml", "aaaaaa")})
+    first, second, *others = unfold(spec)
+    failed = LastRun.__new__(LastRun)
+    failed._failing = {CaseKey.of(spec.path, first.id), CaseKey.of(spec.path, second.id), CaseKey.of("other.toml", "aaaaaa")}
+    failed._passing, failed._cut_off = {CaseKey.of(spec.path, each.id) for each in others}, set()
+    failed._asked = {os.path.abspath(spec.path): Header(journal=1, spec=spec.path, started="")}
     assert [case.id for case in selected(spec, Choice(failed=True), failed, frozenset())] == [first.id, second.id]
     assert [case.id for case in selected(spec, Choice(failed=True), failed, frozenset({first.id}))] == [second.id]
 

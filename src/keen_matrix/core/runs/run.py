@@ -198,7 +198,8 @@ class SpecRun:
             if recorded.ids:
                 self.result.tallies.append(tally)
             # That it was asked for, and had no case, is said too: what is not there would be missing.
-            self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
+            if not recorded.is_closed:
+                self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
             return
         self.result.tallies.append(tally)
         recorder = _recorder(

@@ -10,7 +10,7 @@ from typing import NamedTuple, TypeAlias
 from keen_matrix.core.errors import nearest
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import CaseKey
-from keen_matrix.core.model.record import PASSING, Header, Record
+from keen_matrix.core.model.record import PASSING, Finished, Header, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import Tally
@@ -241,22 +241,27 @@ class Recorded(NamedTuple):
     """Of the cases that it has a record of."""
     is_open: bool
     """Whether further records would stand under this spec's header."""
+    is_closed: bool = False
+    """Whether its run has ended, by its closing line."""
 
 
 def count_recorded(spec: Spec, tally: Tally, journal: Journal) -> Recorded:
     """Count the cases of a spec that a journal which is gone on with has a record of."""
     done: set[str] = set()
     by_name = {matrix.name: matrix.index for matrix in spec.matrices}
-    current = False
+    current = closed = False
     for offset, line, said in journal.lines():
         if isinstance(said, Header):
             # A journal has several specs behind each other; a record belongs to the header above
             # it.
             current = said.spec == spec.path and not said.fault
+            closed = False
+        elif isinstance(said, Finished):
+            closed = said.left == 0
         elif isinstance(said, Record) and current and said.matrix in by_name:
             # A run that was broken off may have written a case that the next one wrote again.
             if said.id in done:
                 continue
             done.add(said.id)
             tally.add_record(said, by_name[said.matrix], offset, line)
-    return Recorded(frozenset(done), current)
+    return Recorded(frozenset(done), current, current and closed)

@@ -126,7 +126,9 @@ def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
     from keen_matrix.core.vectors.derived import family_for
 
     family = family_for(spec, matrix)
-    if family.vectors:
+    # A program without help has no vectors that ask for it, and nothing is hidden by that.
+    without_help = matrix.family == "help" and not (spec.signature and spec.signature.help)
+    if family.vectors or without_help:
         return []
     why = f" ({'; '.join(family.left_out)})" if family.left_out else ""
     path: KeyPath = (
