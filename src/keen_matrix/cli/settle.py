@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import Settled
     from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.model.record import Record
     from keen_matrix.wording.signs import Segment
 
 EPILOG = """\
@@ -52,10 +53,15 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
 """Weight of a finding → the word before it, and its style."""
-MOST_LAUNCHES, FEW_LAUNCHES, ENOUGH_SECONDS, MOST_SECONDS = 2_500, 150, 25, 80
-"""Launches where nothing is said of them: as many as take so many seconds by the first of them, at most and at least so
-many, and none later than so many seconds. 300 do not suffice for a program with twenty options, and of one that is slow
-to start they take minutes."""
+MOST_LAUNCHES = 2_500
+LAUNCHES_BY_COST = ((0.015, MOST_LAUNCHES), (0.04, 1_200), (0.12, 600), (0.4, 300))
+"""Seconds that one launch costs → launches where nothing is said of them. In steps, far apart: a cost that
+varies a little from call to call must not make another spec."""
+FEW_LAUNCHES = 150
+"""Launches of a program that costs more: they take a minute or two."""
+WAITS_FROM, WAITS_TIMES = 0.2, 5
+"""Seconds, and times its processor time, from which a launch counts by how long it takes: it waits for
+something, and a busy machine is not what it waits for."""
 MOST_SHOWN = 3
 """Vectors that are shown with a finding."""
 
@@ -80,8 +86,7 @@ def add_launches(parser: argparse.ArgumentParser) -> None:
     """Add the limit of launches."""
     parser.add_argument(
         "--launches", type=whole_number, metavar="N",
-        help=f"launches for finding out (default: as many as take {ENOUGH_SECONDS} s, {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, "
-        f"and none after {MOST_SECONDS} s)",
+        help=f"most launches to spend (default: {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, by the processor time of one)",
     )  # fmt: skip
 
 
@@ -142,17 +147,13 @@ def settled_text(
     with used_by(lab.spec, pool, remark):
         with contextlib.suppress(OutOfLaunches):
             pass_launcher_by(lab)
-        seconds = _seconds_of_one(lab)
-        if launches is None and seconds > 0:
-            most = min(MOST_LAUNCHES, max(FEW_LAUNCHES, round(ENOUGH_SECONDS / seconds)))
-            lab.most = bar.total = most
-            lab.seconds, lab.longest = ENOUGH_SECONDS, MOST_SECONDS
+        cost = _cost_of_one(lab)
+        if launches is None:
+            most = next((each for least, each in LAUNCHES_BY_COST if cost <= least), FEW_LAUNCHES)
+            lab.most, lab.is_given, bar.total = most, False, most
         # as the spec has it, whatever it is started by in the end
         program = escape(" ".join(resolved_launch(lab.spec).words))
-        if lab.longest is not None:
-            limit = f"as many launches of {program} as it takes, {lab.longest:g} s at most"
-        else:
-            limit = f"at most {counted(most, 'launch')} of {program}, {max(1, round(seconds * most)):,} s"
+        limit = f"at most {counted(most, 'launch')} of {program}"
         print(f"{escape(lab.path)}: {limit}", file=sys.stderr, flush=True)
         with bar:
             found = settled(lab)
@@ -161,9 +162,9 @@ def settled_text(
     return found
 
 
-def _seconds_of_one(lab: Lab) -> float:
-    """Return how long a launch takes, by those that settling begins with: most are awaited one by one,
-    since what came of one says which is the next."""
+def _cost_of_one(lab: Lab) -> float:
+    """Return what a launch costs, in seconds of the processor, by those that settling begins with; of a
+    program that waits, how long it takes."""
     from keen_matrix.core.runs.experiments import OutOfLaunches
 
     with contextlib.suppress(OutOfLaunches):
@@ -173,13 +174,15 @@ def _seconds_of_one(lab: Lab) -> float:
         records = [each.record for each in lab.answers([(), *vectors, ("--help",)])]
         records = lab.experiments.turn_warm() or records
         # one that waits for input, or hangs, is none that tells how long the others take
-        seconds = [each.seconds for each in records if each.exit is not None]
-        return statistics.median(seconds) + BETWEEN_SECONDS if seconds else 0.0
+        costs = [_cost(each) for each in records if each.exit is not None]
+        return statistics.median(costs) if costs else 0.0
     return 0.0
 
 
-BETWEEN_SECONDS = 0.004
-"""Between two launches, beside what the program itself takes."""
+def _cost(record: Record) -> float:
+    worked = record.user_seconds + record.system_seconds
+    waits = record.seconds > max(WAITS_FROM, WAITS_TIMES * worked)
+    return record.seconds if waits else worked
 
 
 class Watching(RunWatch):

@@ -410,7 +410,6 @@ def write_counts(screen: Screen, spec: Spec) -> None:
             )
             text += f"; all {counts.tuples:,} {noun} covered"
             text += f", {counts.impossible:,} impossible" if counts.impossible else ""
-            text += "; the clock stopped the search" if counts.stopped_by_clock else ""
         if counts.merged:
             text += f"; {counts.merged:,} identical ones merged"
         elif counts.may_merge:

@@ -7,7 +7,6 @@ modules of `arrays`).
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import combinations
 from math import prod
@@ -43,9 +42,6 @@ TRIAL_SHARES = (0.6, 0.12, 0.08)
 smallest start mostly wins."""
 MOST_ROWS = 2_000_000
 """Rows that are made at all; a system that needs more is too large for any strength above 1."""
-SAFETY_SECONDS = {"quick": 60.0, "normal": 60.0, "thorough": 300.0}
-"""The clock never decides a result in ordinary use; it stops what a far slower machine would not
-finish."""
 
 
 class NoRows(ValueError):
@@ -66,7 +62,6 @@ class Covering(Struct, frozen=True, kw_only=True):
     """Tuples that no allowed row contains."""
     bound: int
     """Rows that no array without constraints can go below."""
-    stopped_by_clock: bool = False
 
 
 def _nothing(_: str) -> None:
@@ -199,14 +194,13 @@ class _Search:
             )
         self.axes = block_axes(len(levels), strength, focus)
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
-        started = time.monotonic()
         limit = EFFORTS[effort]
         # Small systems are to be answered at once, and reach their smallest size with little.
         few = SMALL_PAIRS if strength == 2 and self.feasible is None else SMALL_TUPLES
         if self.total <= few and effort == "normal":
             limit = SMALL_WORK
         self._parts: dict[tuple[tuple[int, int], ...], bool] = {}
-        self.work = Work(limit, lambda: time.monotonic() - started > SAFETY_SECONDS[effort])
+        self.work = Work(limit)
 
     def covering(self) -> Covering:
         """Return the best array found."""
@@ -227,7 +221,6 @@ class _Search:
         impossible = int(skip.sum()) if skip is not None else 0
         return Covering(
             rows=_sorted(best), tuples=self.blocks.total - impossible, impossible=impossible, bound=bound,
-            stopped_by_clock=self.work.stopped_by_clock,
         )  # fmt: skip
 
     def _impossible(self) -> np.ndarray | None:

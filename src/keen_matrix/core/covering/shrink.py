@@ -12,7 +12,6 @@ so that one seed gives the same rows on every machine.
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -26,14 +25,16 @@ MOVE_COST = 3_000
 """Work that a move costs beside its gathers: the fixed part of a dozen array operations."""
 
 
-class Work:
-    """How much may be done. `limit` and `used` count cells; a clock only stops what would run
-    away."""
+MOST_MOVES = 2_000_000
+"""Moves of one search, whatever their cells: many that look at nothing would go on for ever."""
 
-    def __init__(self, limit: int, clock: Callable[[], bool] = lambda: False) -> None:
-        self.limit, self.used, self._clock = limit, 0, clock
-        self.stopped_by_clock = False
-        self._asked = 0
+
+class Work:
+    """How much may be done, in cells and in moves. No clock: the same demand has the same rows on a machine
+    that is busy."""
+
+    def __init__(self, limit: int, moves: int = MOST_MOVES) -> None:
+        self.limit, self.used, self.moves = limit, 0, moves
 
     def spend(self, cells: int) -> None:
         """Count some work."""
@@ -41,16 +42,13 @@ class Work:
 
     @property
     def left(self) -> bool:
-        """Whether there is work left to do."""
-        # The clock costs more than a move, and only has to stop what runs away.
-        self._asked += 1
-        if self._asked % 256 == 0 and not self.stopped_by_clock:
-            self.stopped_by_clock = self._clock()
-        return self.used < self.limit and not self.stopped_by_clock
+        """Whether there is work left to do; each question counts as a move."""
+        self.moves -= 1
+        return self.used < self.limit and self.moves > 0
 
     def share(self, cells: int) -> Work:
         """Return a part of what is left, to be counted apart."""
-        return Work(min(cells, self.limit - self.used), self._clock)
+        return Work(min(cells, self.limit - self.used), self.moves)
 
 
 class Array:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import math
-import time
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.launch.engine import Manner, WorkerPool
@@ -60,19 +59,18 @@ class Allowance(Struct, frozen=True):
 
     spent: int
     most: float
-    until: float
 
     def covers(self, other: Allowance) -> bool:
         """Tell whether it allows all that another one does, with nothing launched between."""
-        return self.spent == other.spent and self.most >= other.most and self.until >= other.until
+        return self.spent == other.spent and self.most >= other.most
 
 
 class OutOfLaunches(Exception):
-    """All launches that were allowed are used up, or the time for them."""
+    """All launches that were allowed are used up."""
 
 
 LOT = 32
-"""Launches after which it is seen whether there is time for more."""
+"""Launches that are made before it is seen whether more are allowed."""
 HUNG_COST = 10
 """Launches that one counts for which took its whole time."""
 LEAST_PATIENCE, PATIENCE = 2.0, 30
@@ -83,8 +81,8 @@ the first ones took."""
 class Experiments:
     """Launches the controls of one spec, each vector once, and keeps what came.
 
-    OutOfLaunches is raised before more launches are made than `most`, and before any is made later than `until`
-    (of the monotonic clock); both may be changed.
+    OutOfLaunches is raised before more launches are made than `most`, which may be changed. No clock decides
+    what is launched, so that the same program on a busy machine comes to the same.
     """
 
     def __init__(
@@ -108,7 +106,6 @@ class Experiments:
         self._planned_as: tuple[int, float | None, WarmPlan | None] | None = None
         """Which of the plans of the pool is ours, since others share it, its patience and warmth."""
         self.most = most
-        self.until: float | None = None
         self.launches = self.spent = 0
         """Launches that were made, and what they count: one that hung counts several."""
         self._patience: float | None = None
@@ -119,7 +116,7 @@ class Experiments:
         """Go on where others ended: their launches count. What came of them too, of vectors that have the
         same around them: these come to the same, whatever else the spec says by now."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
-        self.warm, self.until = before.warm, before.until
+        self.warm = before.warm
         self._known_by = before._known_by
         self._known = self._known_by.setdefault(self._around, {})
 
@@ -136,7 +133,7 @@ class Experiments:
     def allowance(self) -> Allowance:
         """What is allowed by now."""
         most = math.inf if self.most is None else self.most
-        return Allowance(self.spent, most, math.inf if self.until is None else self.until)
+        return Allowance(self.spent, most)
 
     @property
     def known(self) -> Mapping[Words, Answer]:
@@ -147,7 +144,7 @@ class Experiments:
         """Launch those that were not launched before; `again`: all of them, cold, and that counts."""
         fresh = [each for each in dict.fromkeys(vectors) if again or each not in self._known]
         self._check(len(fresh))
-        for at in range(0, len(fresh), LOT):  # by lots, since time may end between them
+        for at in range(0, len(fresh), LOT):  # by lots, since launches may end between them
             self._known.update(self.launched(fresh[at : at + LOT], cold=again))
 
     def launch_ahead(self, vectors: Iterable[Words], most: int) -> None:
@@ -170,28 +167,36 @@ class Experiments:
             self._planned_as = self._pool.plans, patience, warm
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         self._check(len(cases))
-        found: dict[Words, Answer] = {}
-        for result in self._pool.results(iter(cases.values())) if cases else ():
-            record = decode_record(result.line)
-            works = is_accepted(record)
-            text = "" if works else answer_of(record)
-            said = without_usage(record.stderr or "") or record.stdout or ""
-            words = cases[record.id].argv  # those of the record went through JSON
-            found[words] = Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
-            self.launches += 1
-            self.spent += HUNG_COST if record.verdict == "hung" else 1
-            self._watch.grounding(self.launches)
+        found = {words: answer for _, words, answer in self._results(cases)}
+        if patience is not None:
+            # A short wait is a matter of how busy the machine is: what did not end beside others is tried
+            # by itself before that is believed.
+            for id, case in cases.items():
+                if found[case.argv].record.verdict == "hung":
+                    found |= {words: answer for _, words, answer in self._results({id: case})}
         # Where launches are counted, none is waited for longer than many times what the first ones took: an
         # option that follows a file without end would take the whole time in every vector.
         if self.most is not None and self._patience is None:
             self._patience = patience_after(found.values())
         return found
 
+    def _results(self, cases: Mapping[str, Case]) -> Iterator[tuple[str, Words, Answer]]:
+        """Launch cases side by side, and yield the id, the words and what came of each as it comes."""
+        for result in self._pool.results(iter(cases.values())) if cases else ():
+            record = decode_record(result.line)
+            works = is_accepted(record)
+            text = "" if works else answer_of(record)
+            said = without_usage(record.stderr or "") or record.stdout or ""
+            self.launches += 1
+            self.spent += HUNG_COST if record.verdict == "hung" else 1
+            self._watch.grounding(self.launches)
+            # the words of the record went through JSON
+            words = cases[record.id].argv
+            yield record.id, words, Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
+
     def _check(self, count: int) -> None:
         """Raise OutOfLaunches before any of so many is launched that may not be: half of a lot that was meant to
         be compared tells nothing."""
-        if count and self.until is not None and time.monotonic() > self.until:
-            raise OutOfLaunches
         if self.most is not None and self.spent + count > self.most:
             raise OutOfLaunches
 

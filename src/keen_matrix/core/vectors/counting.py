@@ -60,7 +60,6 @@ class Counts(Struct, frozen=True, kw_only=True):
     impossible: int = 0
     """Combinations that no allowed vector contains."""
     bound: int = 0
-    stopped_by_clock: bool = False
 
 
 def counts_of(spec: Spec, matrix: Matrix) -> Counts:
@@ -78,7 +77,6 @@ def counts_of(spec: Spec, matrix: Matrix) -> Counts:
         return Counts(
             vectors=vectors, product=product, merged=len(made.covering.rows) - vectors, strength=made.strength,
             tuples=made.covering.tuples, impossible=made.covering.impossible, bound=made.covering.bound,
-            stopped_by_clock=made.covering.stopped_by_clock,
         )  # fmt: skip
     if product is None or maker.distinct:
         return Counts(vectors=product, product=product)

@@ -94,7 +94,7 @@ def read(place: str) -> Covering | None:
 def keep(place: str, covering: Covering) -> None:
     """Keep an array; where that cannot be it is searched for anew the next time."""
     rows = covering.rows
-    if covering.stopped_by_clock or rows.size > LARGEST:
+    if rows.size > LARGEST:
         return
     body = rows.astype(_DTYPE).tobytes()
     head = {

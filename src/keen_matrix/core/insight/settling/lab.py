@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
@@ -62,12 +61,8 @@ class Lab:
             launch, self.saves = begun.launch, begun.saves
         self.launch = launch
         self.limit = most
-        self.begun = time.monotonic()
-        self.seconds: float | None = None
-        """When it began, and up to when more launches are allowed than were meant; None where their number is
-        given."""
-        self.longest: float | None = None
-        """How long all launches may take."""
+        self.is_given = True
+        """Whether somebody said how many launches are allowed."""
         self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
 
     def _loaded(self, text: str) -> Spec:
@@ -82,26 +77,10 @@ class Lab:
         assert self.spec.signature is not None  # a spec without one is not taken
         return self.spec.signature
 
-    def extend(self) -> None:
-        """Let as many more launches be made as there is time for: how many that is was told from launches
-        one by one, and most of them are made side by side."""
-        spent = time.monotonic() - self.begun
-        if self.seconds is not None and spent < self.seconds and self.experiments.launches:
-            pace = spent / self.experiments.launches
-            self.most += round((self.seconds - spent) / pace)
-
-    @property
-    def seconds_left(self) -> float | None:
-        """The time that is left for launches; None where their number is given."""
-        if self.longest is None:
-            return None
-        return max(0.0, self.longest - (time.monotonic() - self.begun))
-
-    def allow(self, launches: int, seconds: float | None) -> None:
-        """Let so many more launches be made, and never more than all, within some seconds."""
+    def allow(self, launches: int) -> None:
+        """Let so many more launches be made, and never more than all."""
         self.limit = min(self.most, self.experiments.spent + launches)
         self.experiments.most = self.limit
-        self.experiments.until = None if seconds is None else time.monotonic() + seconds
 
     # --- what is found ---
 

@@ -35,7 +35,7 @@ def with_edit(lab: Lab, edit: KeyEdit) -> Lab:
     """Return a lab with a spec that says something else; its launches count as well."""
     text = edited(lab.text, [edit])
     other = Lab(lab.path, text, lab.pool, lab.watch, lab.limit, lab.launch)
-    other.seconds, other.longest = lab.seconds, lab.longest
+    other.is_given = lab.is_given
     other.experiments.go_on(lab.experiments)
     return other
 

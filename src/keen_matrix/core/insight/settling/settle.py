@@ -68,8 +68,6 @@ SHARES, LEAST_SHARE = (0.35, 0.5, 1.0), 60
 their turn. What is left then goes to those that were cut short, in their order."""
 FEW_AT_ONCE = (settle_told, settle_types)
 """Steps that get on with any number of launches."""
-LEAST_SECONDS = 2.0
-"""What a step gets at least, as long as there is time at all."""
 MOST_FINDINGS = 500
 
 
@@ -99,12 +97,10 @@ def settled(lab: Lab) -> Settled:
     try:
         cut: Sequence[Step] = STEPS
         for share in SHARES:
-            left, seconds = lab.most - lab.experiments.spent, lab.seconds_left
-            within = None if seconds is None else seconds * share
-            cut = [step for step in cut if not _has_done(lab, step, round(left * share), within)]
+            left = lab.most - lab.experiments.spent
+            cut = [step for step in cut if not _has_done(lab, step, round(left * share))]
             if not cut:
                 break
-            lab.extend()
         stopped = bool(cut)
     except KeyboardInterrupt:
         interrupted = True
@@ -112,13 +108,11 @@ def settled(lab: Lab) -> Settled:
     return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted)
 
 
-def _has_done(lab: Lab, step: Step, launches: int, seconds: float | None) -> bool:
-    """Have a step work with some launches, within some seconds, and tell whether they sufficed."""
+def _has_done(lab: Lab, step: Step, launches: int) -> bool:
+    """Have a step work with some launches, and tell whether they sufficed."""
     # a step that launches every option once needs as many, or would not begin
     least = LEAST_SHARE + (0 if step in FEW_AT_ONCE else len(lab.signature.options))
-    left = lab.seconds_left
-    within = None if seconds is None or left is None else min(left, max(seconds, LEAST_SECONDS))
-    lab.allow(max(launches, least), within)
+    lab.allow(max(launches, least))
     try:
         _work(lab, step)
     except OutOfLaunches:

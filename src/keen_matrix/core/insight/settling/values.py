@@ -440,7 +440,7 @@ def _with_words(
     lab: Lab, request: Request, slot: Slot, tries: Sequence[str]
 ) -> Iterator[tuple[str, Request, Answer]]:
     """Yield words, each with the request that has it in a slot, and what came."""
-    together = SIDE_BY_SIDE if lab.seconds is not None else 1
+    together = 1 if lab.is_given else SIDE_BY_SIDE
     for at, word in enumerate(tries):
         if at % together == 0:
             some = tries[at : at + together]
