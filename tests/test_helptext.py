@@ -359,3 +359,45 @@ def test_ways_to_write_a_head_and_a_usage(name: str) -> None:
     assert " ".join(line.split()) == " ".join(items)
     assert len(draft.doubts) == doubts, draft.doubts
     checked(draft)
+
+
+@pytest.mark.parametrize(("line", "spellings", "values"), [
+    ("  -p NUM  --strip=NUM  Strip NUM leading components.", ("-p", "--strip"), ("NUM",)),
+    ("  -F LINES  --fuzz LINES  Set the fuzz factor.", ("-F", "--fuzz"), ("LINES",)),
+    ("  -l  --ignore-space  Ignore it.", ("-l", "--ignore-space"), ()),
+])  # fmt: skip
+def test_spellings_in_two_columns_are_one_option(line: str, spellings: tuple[str, ...], values: tuple[str, ...]) -> None:
+    page = read_help(f"Usage: fare [OPTION]...\n\nOptions:\n{line}\n  --dry-run  Change nothing.\n")
+    assert (page.options[0].spellings, page.options[0].values) == (spellings, values) and not page.unread
+
+
+def test_types_of_go_are_read_though_no_letter_shares_its_line() -> None:
+    page = read_help("Usage of fare:\n  -count int\n    \tnumber of riders (default 5)\n  -name string\n    \ta name\n  -wait duration\n    \thow long\n")
+    assert [(each.spellings, each.kind) for each in page.options] == [(("-count",), "int"), (("-name",), "text"), (("-wait",), "duration")]
+
+
+@pytest.mark.parametrize(("text", "missing"), [("  --[no]color  use colour", False), ("  --[no-]color  x", False), ("  --(no-)color  x", False), ("  --colors", True)])
+def test_a_flag_with_no_in_brackets_names_both_its_spellings(place: Place, text: str, missing: bool) -> None:
+    place.write("p.sh", f"echo 'usage: fare [options]'; echo '{text}'")
+    no = "--nocolor" if "[no]" in text else "--no-color"
+    place.write("t.matrix.toml", f"""
+        [program]
+        launch = "sh {{here}}/p.sh"
+        [signature]
+        synopsis = "[--color | {no}]"
+        help = ["--help"]
+        derive = ["help"]
+        """)
+    place.call("run", "--only", "help")
+    assert any(each["verdict"] != "held" for each in place.cases()) is missing
+
+
+def test_help_that_ends_well_wins_over_a_usage_for_a_mistake(place: Place) -> None:
+    place.write("p.sh", """
+        case $1 in
+            -h) echo 'usage: fare [-a] PORT'; echo '  -a  all'; exit 0 ;;
+            *) { echo "unknown $1"; echo 'usage: fare [-a] [-b] PORT'; echo '  -a  all'; } >&2; exit 2 ;;
+        esac
+        """)
+    came = place.call("draft", "--", "sh", "p.sh")
+    assert 'synopsis = "[-a] PORT"' in came.out and 'help = ["-h"]' in came.out, came

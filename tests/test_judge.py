@@ -21,6 +21,7 @@ from keen_matrix.core.notation.synopsis import parse_synopsis
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FAMILIES
 from keen_matrix.core.signature.model import SignatureFault, value_type
+from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.signature.values import TYPES, Existing
 from keen_matrix.core.structs import replace
 
@@ -419,3 +420,47 @@ def test_a_choice_in_other_digits_is_no_wrong_one(of: list[str], wrong: list[str
     """A program that reads its choices as numbers takes 00 for 0."""
     (kind,) = Signature.from_synopsis("X", {"X": {"type": "choice", "of": of}}).values.values()
     assert kind.bad() == wrong and kind.read("00").status == "doubtful" * ("0" in of) + "illegal" * ("0" not in of)
+
+
+# What each library does, asked of argparse, optparse, click 8.5, node 20, commander 14, Getopt::Long 2.52, Ruby 3.1, Go 1.19,
+# pflag 1.0 and glibc 2.36 with benchmarks/readers. h: help, r: refused, a: accepted, ?: nothing is claimed.
+BESIDE_HELP = {
+    #                     --help=x -help --hel=x -hx -h=x -qh
+    "argparse": "r r r r r h", "optparse": "r h r h ? h", "click": "r r r r r r", "node-parseargs": "r r r r r h",
+    "commander": "r r r r r h", "perl-getopt-long": "r h r r r r", "perl-getopt-long-bundling": "r r r r r h",
+    "ruby-optparse": "r h r h ? h", "go-flag": "h h r r h r", "go-pflag": "h h r h h h",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("reader", BESIDE_HELP)
+def test_what_stands_in_the_word_of_help_is_a_fault_of_its_own(reader: str) -> None:
+    helps = READERS[reader].help or ("-h", "--help")
+    signature = Signature.from_synopsis("[-q,--quiet] [-n,--num N] [A...]", {"N": {"type": "int"}}, reader=reader, help=list(helps))
+    found = []
+    for word in ("--help=x", "-help", "--hel=x", "-hx", "-h=x", "-qh"):
+        judged = signature.judge([word])
+        found.append("h" if judged.help and judged.status == "accepted" else {"accepted": "a", "refused": "r", "unspecified": "?"}[judged.status])
+    assert " ".join(found) == BESIDE_HELP[reader]
+
+
+@pytest.mark.parametrize(("reader", "words", "status"), [
+    ("click", "nosuch --help", "refused"), ("click", "--help nosuch", "accepted"), ("argparse", "nosuch --help", "refused"),
+    ("clap", "nosuch --help", "refused"), ("argparse", "-- add x", "unspecified"), ("clap", "-- add x", "refused"),
+    ("click", "-- add x", "accepted"), ("click", "add --help", "accepted"),
+])  # fmt: skip
+def test_a_subcommand_that_there_is_not_and_a_delimiter_before_one(reader: str, words: str, status: str) -> None:
+    signature = Signature.from_synopsis(["add NAME", "weigh NAME"], {}, reader=reader)
+    assert signature.judge(words.split()).status == status
+
+
+@pytest.mark.parametrize(("reader", "word", "status"), [
+    ("perl-getopt-long", "---quiet", "refused"), ("go-flag", "---quiet", "refused"), ("getopt-posix", "--qui", "accepted"),
+    ("getopt-long", "--qui", "accepted"),
+])  # fmt: skip
+def test_three_dashes_name_nothing_and_options_first_are_shortened_too(reader: str, word: str, status: str) -> None:
+    assert Signature.from_synopsis("[-q,--quiet] [A...]", {}, reader=reader).judge([word]).status == status
+
+
+def test_an_unknown_option_may_be_left_open() -> None:
+    signature = Signature.from_synopsis("[-q] [A...]", {}, unknown_options="open")
+    assert signature.judge(["--nonesuch"]).status == signature.judge(["-z"]).status == "unspecified"

@@ -258,3 +258,40 @@ def test_names_of_help_are_those_of_the_context(tmp_path: Path) -> None:
     for words in ([], ["book"]):
         described = parser_of([sys.executable, str(path), *words])
         assert described is not None and described.help == ["-h", "--help"]
+
+
+HIDES = """
+    import argparse
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--shown"); parser.add_argument("--hidden", help=argparse.SUPPRESS); parser.add_argument("port")
+    parser.parse_args()
+    """
+CLICKS = """
+    import click
+    @click.group()
+    def cli(): pass
+    @cli.command(context_settings=dict(ignore_unknown_options=True))
+    @click.argument("args", nargs=-1, type=click.UNPROCESSED)
+    @click.help_option("-h", "--help")
+    def run(args): print(args)
+    @cli.command()
+    @click.option("--deep", hidden=True)
+    @click.option("--name")
+    @click.help_option("-h", "--help")
+    def add(name, deep): print(name)
+    cli()
+    """
+
+
+def test_options_that_a_parser_hides_are_no_promise(place: Place) -> None:
+    place.write("p.py", HIDES)
+    came = place.call("draft", "--", "python3", "p.py")
+    assert "--shown" in came.out and "--hidden" not in came.out
+
+
+def test_what_one_subcommand_does_with_unknown_options_is_not_said_of_all(place: Place) -> None:
+    pytest.importorskip("click")
+    place.write("p.py", CLICKS)
+    came = place.call("draft", "--", "python3", "p.py")
+    assert 'unknown-options = "open"' in came.out and "unknown options are not refused by run" in came.out
+    assert "-h" in came.out.partition("help = [")[2].partition("]")[0] and "--deep" not in came.out

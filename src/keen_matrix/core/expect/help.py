@@ -203,5 +203,11 @@ def _stands_in(spelling: str, text: str) -> bool:
     """Tell whether a text names an option, by itself or in a range: `-0 ... -9`."""
     if re.search(rf"(?<![\w-]){re.escape(spelling)}(?![\w-])", text):
         return True
+    if spelling.startswith("--"):
+        # --[no]color, --[no-]color and --(no-)color name both spellings
+        bare = re.sub(r"^--no-?", "", spelling)
+        names = {re.escape(each) for each in (spelling[2:], bare) if each}
+        if re.search(rf"(?<![\w-])--[\[(]no-?[\])](?:{'|'.join(names)})(?![\w-])", text):
+            return True
     ranges = _RANGE.findall(text) if re.fullmatch(r"-\w", spelling) else ()
     return any(first <= spelling[1] <= last for first, last in ranges)

@@ -120,7 +120,7 @@ def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
     """Ask a program for help, and return the first answer that has a usage line and a list. Raises
     RunFault where nothing came, and tells what came instead."""
     best: Answer | None = None
-    sure = False
+    most = (False, False, False)
     records: list[tuple[tuple[str, ...], Record]] = []
     for words in HELP_WORDS:
         record = launched(pool, program, words)
@@ -128,10 +128,15 @@ def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
         for stream, text in (("stdout", record.stdout or ""), ("stderr", record.stderr or "")):
             page = read_help(text)
             full = bool(page.usages and (page.options or page.operands or page.commands))
-            if full and stream == "stdout" and record.exit == 0:
+            if not (full or page.usages or len(page.options) > 1):
+                continue
+            # An answer that ends well wins: a usage with exit 2 says that the words were not known. No
+            # words at all ask for nothing.
+            rank = (bool(words) and record.exit == 0, full, stream == "stdout")
+            if all(rank):
                 return Answer(words, page)
-            if (full and not sure) or (best is None and (page.usages or len(page.options) > 1)):
-                best, sure = Answer(words, page, on_mistake=bool(record.exit)), full
+            if best is None or rank > most:
+                best, most = Answer(words, page, on_mistake=bool(record.exit)), rank
     if best is None:
         raise RunFault(_told(records))
     return best

@@ -48,7 +48,7 @@ class NameHabits(Struct, frozen=True, kw_only=True):
     flag does not take."""
     plus_options: bool = False
     """Whether a word with a plus in front is an option as well."""
-    unknown_options: Literal["refuse", "take", "operand"] = "refuse"
+    unknown_options: Literal["refuse", "take", "operand", "open"] = "refuse"
     """What a word is that begins with a dash and is no option: refused, an option that is taken
     and has no effect, or an operand."""
     unknown_takes_value: bool | None = None
@@ -109,6 +109,15 @@ class OperandHabits(ValueHabits, frozen=True, kw_only=True):
     help_wins: HelpWins | None = None
     """Over what help wins: everything; what comes behind it; what is found once all words are
     read; nothing."""
+    help_joined: Literal["refuse", "take"] | None = None
+    """What `--help=x` is: a flag with a value, which it does not take, or help; else nothing is claimed."""
+    help_letters: Literal["alone", "refuse", "take"] = "take"
+    """What stands behind the letter of help in its word: nothing may, unknown letters are refused, or help
+    is given before they are looked at."""
+    early_delimiter: Literal["take", "refuse"] | None = "take"
+    """Whether `--` may stand before a subcommand; else nothing is claimed."""
+    command_before_help: bool = False
+    """Whether a subcommand that there is not is refused before help behind it is given."""
     help_yields_to: frozenset[str] = frozenset()
     """Kinds of refusal that are found before help is given: of the words before it, or of all. Those
     of values are of the options' values, unless operands are named among them."""
@@ -159,7 +168,7 @@ SETTINGS: Mapping[str, tuple[Any, ...]] = {
     "repeat": ("last", "refuse", "collect"), "interleaved": (True, False),
     "split_operands": (True, False), "split_optional": (True, False),
     "bare_delimiter": ("nothing", "refuse"), "later_delimiter": ("operand", "nothing"),
-    "help_wins": ("always", "never"),
+    "help_wins": ("always", "never"), "help_joined": ("refuse", "take"), "early_delimiter": ("take", "refuse"),
 }  # fmt: skip
 """The settings in which an open habit is followed, the likeliest first."""
 QUESTIONS: Mapping[str, str] = {
@@ -177,7 +186,8 @@ QUESTIONS: Mapping[str, str] = {
     "split_operands": "whether options may stand between operands of an open number",
     "split_optional": "whether options may stand before an operand that may be left out",
     "bare_delimiter": "what -- means with nothing behind it", "later_delimiter": "what a second -- means",
-    "help_wins": "help beside other faults",
+    "help_wins": "help beside other faults", "help_joined": "what a value behind help means",
+    "early_delimiter": "whether -- may stand before a subcommand",
 }  # fmt: skip
 """What is not settled where a habit is open, as half a sentence."""
 HABIT_NAMES = field_names(Habits)

@@ -53,6 +53,7 @@ class Reader(Struct, frozen=True, kw_only=True):
 
 _ALL = OF_OPTIONS | {"too-few", "too-many", "missing-option", "bad-type", "not-a-choice", OPERANDS}
 _GETOPT = Habits(
+    help_joined="refuse",
     abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
     empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
     later_delimiter="operand", help_wins="in-order",
@@ -69,6 +70,7 @@ _CLICK = Reader(
     source="click 8: Parameters, Options, Command Line Arguments; trials with 8.5", runtime="python",
         named="click",
     habits=Habits(
+            help_joined="refuse", command_before_help=True,
         abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
         optional_follows=True,
         empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
@@ -84,6 +86,7 @@ READERS: Mapping[str, Reader] = {
         source="Python 3.11, argparse: allow_abbrev, option value syntax, arguments containing -; trials", runtime="python",
         named="argparse",
         habits=Habits(
+            help_joined="refuse", help_letters="refuse", early_delimiter=None, command_before_help=True,
             abbreviations=True, letter_equals="strip", dash_values="refuse", negative_numbers=True, dash_spaces=True,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=False, split_optional=None,
             letter_dash="refuse", flag_rest="value", bare_delimiter="refuse",
@@ -98,6 +101,7 @@ READERS: Mapping[str, Reader] = {
         source="Python 3.11, optparse; trials", runtime="python",
         named="optparse",
         habits=Habits(
+            help_joined="refuse",
             abbreviations=True, letter_equals="keep", dash_values="take", negative_numbers=False, dash_spaces=False,
             empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
             later_delimiter="operand", help_wins="in-order",
@@ -112,7 +116,11 @@ READERS: Mapping[str, Reader] = {
     "getopt-long": Reader(
         source="getopt_long(3) of glibc 2.36, getopt(1) of util-linux; trials", runtime="any", habits=_GETOPT, refuses=OF_OPTIONS,
     ),
-    "getopt-posix": Reader(source="POSIX XSH getopt; trials", runtime="any", habits=_POSIX, style="posix", refuses=OF_OPTIONS),
+    "getopt-posix": Reader(
+        source="POSIX XSH getopt; getopt_long(3) with options first; trials", runtime="any",
+        # only where there are long options, which getopt_long reads
+        habits=replace(_POSIX, abbreviations=True), style="posix", refuses=OF_OPTIONS,
+    ),
     "getopts": Reader(
         source="POSIX XCU getopts; trials with dash and bash", runtime="shell",
         named="getopts", habits=_POSIX, style="posix", refuses=OF_OPTIONS,
@@ -120,6 +128,7 @@ READERS: Mapping[str, Reader] = {
     "go-flag": Reader(
         source="Go 1.19, package flag: command line flag syntax; trials",
         habits=Habits(
+            help_joined="take",
             abbreviations=False, dashes="alike", bundling=False, interleaved=False, joined="long",
             letter_equals="strip",
             dash_values="take", negative_numbers=False, dash_spaces=False, flag_values="bool", empty_joined="take",
@@ -135,6 +144,7 @@ READERS: Mapping[str, Reader] = {
     "go-pflag": Reader(
         source="spf13/pflag 1.0: command line flag syntax; trials",
         habits=Habits(
+            help_joined="take", command_before_help=True,
             abbreviations=False, letter_equals="strip", dash_values="take", negative_numbers=False, dash_spaces=False,
             flag_values="bool", empty_joined="take", repeat="last", split_operands=True, split_optional=True,
             bare_delimiter="nothing", later_delimiter="operand",
@@ -148,6 +158,7 @@ READERS: Mapping[str, Reader] = {
         source="node 20, util.parseArgs with strict; trials", runtime="node",
         named="parseArgs",
         habits=Habits(
+            help_joined="refuse", help_letters="refuse",
             abbreviations=False, letter_equals="keep", dash_values="refuse", negative_numbers=False,
             dash_spaces=False,
             empty_joined="take", repeat="last", split_operands=True, split_optional=True, bare_delimiter="nothing",
@@ -162,6 +173,7 @@ READERS: Mapping[str, Reader] = {
         source="commander 14: options, excess arguments; trials", runtime="node",
         named="commander",
         habits=Habits(
+            help_joined="refuse", help_letters="alone",
             abbreviations=False, letter_equals="keep", dash_values="take", negative_numbers=True, dash_spaces=False,
             optional_follows=True, empty_joined="take", repeat="last", split_operands=True, split_optional=True,
             bare_delimiter="nothing", later_delimiter="operand",
@@ -188,6 +200,7 @@ READERS: Mapping[str, Reader] = {
         source="minimist 1.2; trials", runtime="node",
         named="minimist",
         habits=Habits(
+            help_joined="take",
             abbreviations=False, dashes="letters", negated="flags", joined="numbers", letter_equals="strip",
             letter_dash="nothing", dash_values="refuse", negative_numbers=False, dash_spaces=False,
             unknown_options="take", unknown_takes_value=True, flag_values="ignore", missing_values="empty",
@@ -200,6 +213,7 @@ READERS: Mapping[str, Reader] = {
         source="Getopt::Long 2.52: option specifications, configuring; trials", runtime="perl",
         named="Getopt::Long",
         habits=Habits(
+            help_joined="refuse", help_letters="refuse",
             abbreviations=True, ignore_case=True, dashes="alike", plus_options=True, bundling=False, joined="long",
             letter_equals="strip",
             optional_follows=True,
@@ -214,6 +228,7 @@ READERS: Mapping[str, Reader] = {
         source="Getopt::Long 2.52 with bundling; trials", runtime="perl",
         named="Getopt::Long",
         habits=Habits(
+            help_joined="refuse", help_letters="refuse",
             abbreviations=True, ignore_case=True, dashes="letters", letter_equals="keep", dash_values="take",
             optional_follows=True, negative_numbers=False, dash_spaces=False, empty_joined="refuse", repeat="last",
             split_operands=True,
@@ -228,6 +243,7 @@ READERS: Mapping[str, Reader] = {
         source="Ruby 3.1, OptionParser; trials", runtime="ruby",
         named="optparse",
         habits=Habits(
+            help_joined="refuse",
             abbreviations=True, ignore_case=True, letter_equals="keep", dash_values="take",
             negative_numbers=False, dash_spaces=False, empty_joined="take", repeat="last", split_operands=True,
             split_optional=True, bare_delimiter="nothing",
@@ -240,6 +256,7 @@ READERS: Mapping[str, Reader] = {
     "clap": Reader(
         source="clap 4, derive reference: arguments, ArgAction; trials with 4.0",
         habits=Habits(
+            help_joined="refuse", early_delimiter="refuse", command_before_help=True,
             abbreviations=False, letter_equals="strip", dash_values="refuse", negative_numbers=False,
             dash_spaces=False,
             empty_joined="take", repeat="refuse", split_operands=True, split_optional=True, bare_delimiter="nothing",

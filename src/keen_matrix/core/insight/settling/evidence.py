@@ -15,12 +15,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from itertools import chain, islice
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from keen_matrix.core.expressions import Expression, comparisons, constant_arguments
 from keen_matrix.core.insight.settling.edits import AppendEdit
 from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.signature.families.accepted import accepted_requests
+from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.requests import (
     Builder,
@@ -32,9 +34,6 @@ from keen_matrix.core.signature.requests import (
 )
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
-
-if TYPE_CHECKING:
-    from keen_matrix.core.insight.settling.lab import Lab
 
 CONDITIONS = ("signature", "where")
 SURROUNDINGS = 2
@@ -49,6 +48,16 @@ ABOUT_GOING_TOGETHER = re.compile(
     re.IGNORECASE,
 )
 """Words with which a message says that things do not go together, or that one needs another."""
+
+
+class Lab(Protocol):
+    """Where the experiment is made: see lab.Lab."""
+
+    @property
+    def signature(self) -> Signature: ...  # noqa: D102
+    @property
+    def experiments(self) -> Experiments: ...  # noqa: D102
+    def answers(self, vectors: Iterable[Words], /) -> list[Answer]: ...  # noqa: D102
 
 
 def reason_not_to_state(lab: Lab, finding: Finding, after: Signature) -> str:
@@ -127,7 +136,7 @@ class _Trial:
         if not pairs:
             return ""  # nothing that a run launches breaks it: it takes nothing away
         if not seen:
-            return "it was not seen to hold and to fail with all else equal"
+            return "no two vectors with all else equal were seen, one accepted and one refused"
         return "" if pairs < MOST_TRIED else "it was seen both ways in one surrounding only"
 
     def _pairs(self) -> Iterator[tuple[Request, Request]]:

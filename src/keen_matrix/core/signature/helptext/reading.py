@@ -7,7 +7,7 @@ subcommands below a heading of theirs.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from keen_matrix.core.signature.helptext.heads import option_of, written_name
 from keen_matrix.core.signature.helptext.layouts import LAYOUTS, Layout
@@ -29,7 +29,7 @@ MARK, MISREAD = 3, 2
 away."""
 
 _OPTION_LINE = re.compile(
-    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
+    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[(].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
 )
 _BEFORE_COLON = re.compile(
     r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?][^\s:]*(?:,\s-[^\s:]+)*(?: (?:[A-Z][A-Z0-9_]*|<[^<>]+>))?):\s+(?P<text>.*)$"
@@ -135,7 +135,7 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
         is_text = _depth(line) == goes_on
         goes_on = None
         if match is not None and not is_text:
-            head, text = _head_and_text(match["head"], match["text"], is_tight)
+            head, text = _head_and_text(match["head"], match["text"], is_tight, layout.kinds)
             option = option_of(head, text, layout.kinds)
         if match is not None and option is not None:
             option = _of_layout(layout, option)
@@ -244,13 +244,19 @@ def _of_layout(layout: Layout, option: HelpOption) -> HelpOption:
     return option
 
 
-def _head_and_text(head: str, text: str, is_tight: bool) -> tuple[str, str]:
+_SPELT_AND_VALUED = re.compile(
+    r"(?:-[\w?]\|)*-{1,2}[\w?][\w-]*(?:[ =](?:[A-Z][A-Z0-9_-]*|<[^<>]+>))?,?"
+)
+"""A spelling, with its value perhaps: `-p NUM`."""
+
+
+def _head_and_text(
+    head: str, text: str, is_tight: bool, kinds: Mapping[str, object]
+) -> tuple[str, str]:
     """Return the head of an option and its text, where they stand apart otherwise than by two
     spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at all."""
     # What stands in the text's column and is an option is another spelling of this one.
-    while re.fullmatch(r"(?:-[\w?]\|)*-{1,2}[\w?][\w-]*,?", head.split(", ")[-1]) and re.match(
-        r"--?\w", text
-    ):
+    while _SPELT_AND_VALUED.fullmatch(head.split(", ")[-1]) and re.match(r"--?\w", text):
         more = re.match(r"(--?\w.*?)(?:\s{2,}|$)(.*)$", text)
         if more is None or option_of(more[1]) is None:
             break
@@ -268,7 +274,7 @@ def _head_and_text(head: str, text: str, is_tight: bool) -> tuple[str, str]:
     if behind and re.match(r"[A-Z][A-Z0-9_]+\b|<|\[|\{|[A-Z]$", behind[0]):
         at, behind = at + 1, behind[1:]
     # One word behind an option may be its value; two are a sentence.
-    is_prose = len(behind) > 1 or (is_tight and len(behind) == 1)
+    is_prose = len(behind) > 1 or (is_tight and len(behind) == 1 and behind[0] not in kinds)
     if behind and is_prose and all(re.match(r"[\w('\"]", each) for each in behind[:2]):
         return " ".join(words[:at]), " ".join(behind)
     return head, text

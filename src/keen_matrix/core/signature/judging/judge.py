@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence, Set
 from typing import Literal, NamedTuple
 
-from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.habits import (
     MOST_READINGS,
     OPERANDS,
@@ -173,6 +173,8 @@ def _judge_help(
 ) -> Judgement | None:
     """Return the judgement on a vector that asks for help; None when help does not win over what
     else is wrong."""
+    if signature.habits.command_before_help and _is_no_command(signature, reading, words):
+        return None
     # the words themselves, not those that are spelt so: an abbreviation asks for help as well
     others = [word for at, word in enumerate(words) if at not in reading.help_at]
     helped = Judgement(
@@ -193,6 +195,20 @@ def _judge_help(
     if wins == "always" or judge_under(signature, others).status == "accepted":
         return helped
     return helped if need(wins, "help_wins") == "always" else None
+
+
+def _is_no_command(signature: SignatureParts, reading: Reading, words: Sequence[str]) -> bool:
+    """Tell whether a word stands where a subcommand is due, is none, and has help behind it."""
+    known = {
+        item.word
+        for form in signature.forms
+        for item in form.form.walk()
+        if isinstance(item, Keyword)
+    }
+    if not known or not all(form.keywords for form in signature.forms) or not reading.operands:
+        return False
+    first = reading.operands[0]
+    return first not in known and words.index(first) < min(reading.help_at)
 
 
 def _found_before_help(

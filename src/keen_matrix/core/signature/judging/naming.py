@@ -107,5 +107,7 @@ class OptionNames:
         }
 
     def _comparable(self, name: str) -> str:
-        bare = name.lstrip("-") if self._habits.dashes == "alike" else name
+        # Three dashes name nothing, also to those who take one for two.
+        is_name = len(name) - len(name.lstrip("-")) < 3
+        bare = name.lstrip("-") if is_name and self._habits.dashes == "alike" else name
         return bare.casefold() if self._habits.ignore_case else bare

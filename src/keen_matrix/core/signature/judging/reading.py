@@ -97,6 +97,9 @@ class _Reader(Taker):
     def _delimiter(self) -> None:
         rest = self.words[self.at :]
         self.findings.reasons.append("--: the rest are operands")
+        is_early = len(self.found.operands) < self.form.keywords
+        if is_early and need(self.habits.early_delimiter, "early_delimiter") == "refuse":
+            self.findings.refuse("too-many", "--", why="-- stands before the subcommand")
         if not self.habits.delimiter:
             self.findings.doubt("what -- means to a program that does not end its options by it")
         # Asked only where there is a second one: the habit is open for most, and would double all
@@ -140,7 +143,24 @@ class _Reader(Taker):
             self.with_value(named.option, named.all[0], value if equals else None)
 
     def _letters(self, word: str) -> None:
-        """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6)."""
+        """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6). What is wrong behind the letter of
+        help is found before help is given by some, and not looked at by others."""
+        before = len(self.findings.refusals)
+        self._read_letters(word)
+        if self.word_at not in self.found.help_at or len(word) < 3:
+            return
+        how = self.habits.help_letters
+        if (
+            how == "alone"
+            and word[:2] in self.signature.help
+            and len(self.findings.refusals) == before
+        ):
+            why = f"{word} is not an option"
+            self.findings.refuse("unknown-option", word, word[:2], why=why)
+        if how != "take" and len(self.findings.refusals) > before:
+            self.found.help_at.discard(self.word_at)
+
+    def _read_letters(self, word: str) -> None:
         for place in range(1, len(word)):
             spelling, rest = "-" + word[place], word[place + 1 :]
             option = self.names.letter(spelling)
@@ -201,6 +221,8 @@ class _Reader(Taker):
             )
         elif self.habits.unknown_options == "take":
             self._taken(word)
+        elif self.habits.unknown_options == "open":
+            self.findings.doubt(f"whether {name}, which the synopsis does not have, is refused")
         else:
             why = f"{name} is not an option of the synopsis"
             self.findings.refuse("unknown-option", name, why=why)
@@ -219,6 +241,8 @@ class _Reader(Taker):
             self.findings.refuse("unknown-option", word, why=f"{word} is not an option")
         elif self.habits.unknown_options == "take":
             self._taken(word, is_last=place == len(word) - 1)
+        elif self.habits.unknown_options == "open":
+            self.findings.doubt(f"whether {letter}, which the synopsis does not have, is refused")
         else:
             why = f"{letter} is not an option of the synopsis"
             self.findings.refuse("unknown-option", letter, word, why=why)

@@ -122,6 +122,9 @@ class Taker:
 
     def flag_value(self, option: Option, spelling: str, value: str) -> None:
         """Deal with what is joined to a flag."""
+        if spelling in self.signature.help:
+            self._help_with(option, spelling, value)
+            return
         how = self.habits.flag_values
         if not value and len(spelling) == 2 and how in ("truth", "ignore"):
             if how == "truth":
@@ -134,6 +137,19 @@ class Taker:
             self.findings.refuse("unexpected-value", spelling, option.key, value, why=why)
         elif value != "true" if how == "truth" else value in _OFF[how]:
             self.switch_off(option)
+
+    def _help_with(self, option: Option, spelling: str, value: str) -> None:
+        """Deal with what is joined to an option that asks for help: to most readers it is a flag, and none
+        of them takes a value."""
+        if need(self.habits.help_joined, "help_joined") == "take":
+            return
+        self.found.help_at.discard(self.word_at)
+        if len(spelling) == 2 and self.habits.help_letters == "take":
+            # some give help before they look at what stands behind the letter, be it a sign
+            self.findings.doubt(f"what {spelling}={value} is")
+            return
+        why = f"{spelling} takes no value"
+        self.findings.refuse("unexpected-value", spelling, option.key, value, why=why)
 
     def switch_off(self, option: Option) -> None:
         """Take back every use of a flag."""

@@ -121,6 +121,8 @@ def of_argparse(parser: Foreign, depth: int = 0) -> Told:
             if depth < MOST_DEEP:
                 found["commands"] = argparse_commands(action, depth)
                 found["command-required"] = bool(action.required)
+        elif action.option_strings and action.help == argparse.SUPPRESS and not action.required:
+            pass  # hidden: its help does not promise it
         elif action.option_strings:
             option = argparse_option(argparse, action)
             # Groups name their members by identity, and actions have no other name that is surely
@@ -232,7 +234,7 @@ def of_optparse(parser: Foreign) -> Told:
         spellings = list(option._short_opts) + list(option._long_opts)
         if option.action == "help":
             found["help"] += spellings
-        else:
+        elif option.help != "SUPPRESSHELP":  # hidden ones are no promise
             found["options"].append({"spellings": spellings, **optparse_option(parser, option)})
     if not parser.allow_interspersed_args:
         found["interleaved"] = False
@@ -269,7 +271,12 @@ def of_click(command: Foreign, context: Foreign, depth: int = 0) -> Told:
     for parameter in command.params:
         if parameter.param_type_name == "argument":
             found["operands"].append(click_operand(parameter))
-        elif not set(parameter.opts) & set(found["help"]):
+        elif is_click_help(parameter):
+            # one that the program declares takes the place of click's own
+            found["help"] += [each for each in parameter.opts if each not in found["help"]]
+        elif not set(parameter.opts) & set(found["help"]) and not getattr(
+            parameter, "hidden", False
+        ):
             found["options"].append(click_option(parameter))
     settings = getattr(command, "context_settings", None) or {}
     if settings.get("ignore_unknown_options") or getattr(command, "ignore_unknown_options", False):
@@ -283,6 +290,17 @@ def of_click(command: Foreign, context: Foreign, depth: int = 0) -> Told:
         found["command-required"] = not getattr(command, "invoke_without_command", False)
         found["commands"] = list(click_commands(command, depth, context))
     return found
+
+
+def is_click_help(parameter: Foreign) -> bool:
+    """Return whether an option asks for help: click.help_option makes one whose callback is its own."""
+    callback = getattr(parameter, "callback", None)
+    named = getattr(callback, "__name__", "") in ("show_help", "callback")
+    return bool(
+        parameter.is_eager and not parameter.expose_value and named
+        and getattr(callback, "__module__", "").startswith("click")
+        and not any(each.startswith("--version") for each in parameter.opts)
+    )  # fmt: skip
 
 
 def click_context(kind: Foreign, command: Foreign, name: str, above: Foreign = None) -> Foreign:

@@ -96,7 +96,21 @@ def translated(parser: DescribedParser, program: Sequence[str]) -> Draft:
             value = getattr(each, key.replace("-", "_"))
             if value is not None:
                 draft.switches[key] = value
+    _open_unknown(draft, parser)
     return draft
+
+
+def _open_unknown(draft: Draft, parser: DescribedParser) -> None:
+    """Leave open what an unknown option gets where one subcommand takes it and another refuses it: a
+    signature says it for all of them."""
+    leaves = [each for each in _all_of(parser) if not each.commands]
+    if len({each.unknown_options for each in leaves}) > 1:
+        draft.switches["unknown-options"] = "open"
+        named = [each.name for each in parser.commands if each.parser.unknown_options is not None]
+        draft.doubts.append(
+            f"unknown options are not refused by {' and '.join(named) or 'every subcommand'} and by others they are; "
+            "nothing is claimed of them"
+        )
 
 
 def _all_of(parser: DescribedParser) -> Iterator[DescribedParser]:

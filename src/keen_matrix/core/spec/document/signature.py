@@ -248,9 +248,10 @@ class SignatureTable(AcceptedTable):
     delimiter: bool | None = Field(
         None, description="Whether -- ends the options (it does, by default).", examples=[False]
     )
-    unknown_options: Literal["refuse", "take", "operand"] | None = Field(
+    unknown_options: Literal["refuse", "take", "operand", "open"] | None = Field(
         None,
-        description="What an unknown option gets: refused (by default), taken without effect, or read as an operand.",
+        description="What an unknown option gets: refused (by default), taken without effect, read as an operand, or open: "
+        "nothing is claimed, as where subcommands differ.",
         examples=["take"],
     )
     superfluous_operands: Literal["refuse", "ignore"] | None = Field(
