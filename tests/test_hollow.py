@@ -199,3 +199,59 @@ def test_a_run_says_beside_its_counts_how_little_held(place: Place) -> None:
         assert says in place.call("report", "--format", format).out.replace("\\", ""), format
     assert says in place.call("report").out
     assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1])["hollow"] == [says]
+
+
+DECIDES = """
+    [program]
+    launch = "sh -c 'case $1 in make) echo x > made.txt ;; read) cat $2 || exit 2 ;; --swap) echo swapped ;; *) exit 2 ;; esac' sh"
+    [signature]
+    synopsis = ["make", "read FILE"]
+    derive = []
+    values.FILE.type = "file"
+    [refusal]
+    exit = 2
+    """
+
+
+def test_what_a_matrix_states_of_its_exit_wins_over_the_refusal_as_a_whole(place: Place) -> None:
+    matrix = '[[matrix]]\nname = "m"\nline = "--swap"\nexpect = { EXIT stdout = "swapped" }\n'
+    place.write("t.matrix.toml", DECIDES)
+    text = (place.folder / "t.matrix.toml").read_text()
+    place.write("t.matrix.toml", text + matrix.replace("EXIT", "exit = 0,"))
+    assert place.call("run").status == 0
+    place.write("t.matrix.toml", text + matrix.replace("EXIT ", ""))
+    came = place.call("run")
+    assert came.status == 1 and "signature   refuses this call: unknown-option --swap" in came.out
+    assert "refuses this call: unknown-option --swap" in place.call("report", "--format", "markdown").out
+
+
+def test_a_file_that_an_earlier_step_made_is_not_taken_for_missing(place: Place) -> None:
+    place.write("t.matrix.toml", DECIDES + """
+    [[matrix]]
+    name = "m"
+    steps = [{ line = "make" }, { line = "read made.txt", expect = { exit = 0, stdout = "x" } }]
+    [[matrix]]
+    name = "filled in"
+    line = "read {name}"
+    axes.name = ["a.txt", "b.txt"]
+    files."{name}" = "x"
+    expect = { stdout = "x" }
+    """)
+    came = place.call("run")
+    assert came.status == 0, came
+
+
+def test_names_have_their_types_in_the_expectations_of_derived_cases(place: Place) -> None:
+    place.write("p.sh", 'for each; do case $each in "" | *[!0-9]*) echo "bad $each" >&2; exit 2 ;; esac; s=$((s + each)); done; echo $((s)) $(($1 * 2))')
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "sh {here}/p.sh"
+        [signature]
+        synopsis = "NUM..."
+        derive = ["accepted"]
+        values.NUM = { type = "int", min = 0 }
+        [expect]
+        stdout = "{sum(NUM)} {NUM[0] * 2}"
+        """)
+    came = place.call("run")
+    assert came.status == 0 and "held" in came.out, came

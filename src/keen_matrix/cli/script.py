@@ -36,7 +36,7 @@ MARK = b", as Keen Matrix launches it ("
 def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     """Return the script. It exits with the last launch's exit code."""
     scope = case_scope(
-        case.values,
+        case.named,
         case.argv,
         case.id,
         spec.here,

@@ -103,6 +103,8 @@ def said_rows(fields: Record) -> Iterator[list[Segment]]:
         yield ["  row         ", (fields.row, "place")]
     if fields.note:
         yield ["  note        ", escape(fields.note)]
+    if fields.refused and fields.unmet:
+        yield ["  signature   ", (escape(f"refuses this call: {fields.refused}"), "warn")]
     if fields.known_until:
         text = f"{fields.known}, until {fields.known_until}; that day is past, so it counts"
         yield ["  known       ", (escape(text), "warn")]

@@ -46,7 +46,7 @@ class RuleUse:
             if not waiting:
                 continue
             scope = case_scope(
-                case.values,
+                case.named,
                 vectors[number],
                 case.id,
                 self._spec.here,

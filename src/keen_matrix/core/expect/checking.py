@@ -75,7 +75,7 @@ class CaseChecker:
 
     def _scope(self, case: Case, argv: tuple[str, ...], number: int) -> Scope:
         return case_scope(
-            case.values, argv, case.id, self.spec.here, self.functions, standing_at(case, number)
+            case.named, argv, case.id, self.spec.here, self.functions, standing_at(case, number)
         )
 
     def cascade(self, case: Case, number: int = 0) -> Cascade:

@@ -8,7 +8,7 @@ from typing import TypeAlias
 from keen_matrix.core.expect.aspects import CrashAspect, ExitAspect
 from keen_matrix.core.expect.exits import ExitExpectation, parse_exit
 from keen_matrix.core.model.case import Case, Standing
-from keen_matrix.core.model.spec import Matrix, Rule, Spec
+from keen_matrix.core.model.spec import Matrix, Rule, Spec, Step
 from keen_matrix.core.signature.kinds import END_OF_INPUT
 
 _MAY_CRASH = Rule(when=None, aspects={"crash": CrashAspect(True)}, origins={"crash": ""})
@@ -22,6 +22,16 @@ _ENDS_WELL = Rule(
 def standing_at(case: Case, number: int) -> Standing | None:
     """Return what the signature says of the vector of one launch of a case."""
     return case.standings[min(number, len(case.standings) - 1)] if case.standings else None
+
+
+def _accepts(matrix: Matrix, step: Step) -> bool:
+    """Tell whether a matrix states by itself that its vectors are accepted: what it says stands over
+    [refusal] as a whole, whatever the signature says of them."""
+    for rule in (*step.rules[::-1], *matrix.rules[::-1]):
+        aspect = rule.aspects.get("exit") if rule.when is None else None
+        if isinstance(aspect, ExitAspect):
+            return aspect.expectation.allowed == ((0, 0),)
+    return False
 
 
 RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool, bool, bool]
@@ -57,7 +67,7 @@ def rules_for(spec: Spec, matrix: Matrix, case: Case, number: int) -> tuple[Rule
     elif case.family == "elsewhere" and number:
         # compared with the launch before it; one that cannot write may well end with a traceback
         general = (_MAY_CRASH,)
-    elif refused is None or spec.refusal is None:
+    elif refused is None or spec.refusal is None or (not matrix.family and _accepts(matrix, step)):
         general = (*spec.rules, *spec.tidy_rules) if case.family == "accepted" else spec.rules
     else:
         rules, kinds = spec.refusal, spec.refusal.kinds

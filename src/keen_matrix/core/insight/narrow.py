@@ -352,7 +352,7 @@ def _around(trials: Trials) -> Any:
 def _shrink_text(trials: Trials, template: Template, put: Callable[[str], Any], what: str) -> None:
     case = trials.found.case
     scope = case_scope(
-        case.values,
+        case.named,
         case.argv,
         case.id,
         trials.spec.here,

@@ -90,6 +90,12 @@ class Case(Struct, frozen=True, kw_only=True):
     launched."""
 
     @property
+    def named(self) -> Named:
+        """What its names are in expressions, beside what the signature binds: of a derived vector that is
+        all there is, and its values are the words as they were typed."""
+        return {} if self.family and self.standings else self.values
+
+    @property
     def standing(self) -> Standing | None:
         """What the signature says of the vector."""
         return self.standings[0] if self.standings else None
@@ -110,6 +116,9 @@ def described(case: Case, matrix: str) -> RecordFields:
         "others": case.others,
         "fault": case.fault or "", "control": case.control,
     }  # fmt: skip
+    standing = case.standing
+    if standing is not None and standing.status == "refused" and not case.family:
+        fields["refused"] = f"{' and '.join(standing.kinds)} {standing.culprit}".strip()
     if any(case.said):  # of most cases a spec says nothing more
         fields.update(case.said._asdict())
     return fields

@@ -213,6 +213,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     more_argv: tuple[tuple[str, ...], ...] = ()
     others: tuple[int, ...] = ()
     """Numbers of the launches, from 0, that start another program."""
+    refused: str = ""
+    """Why the signature refuses a vector that somebody wrote: `unknown-option --swap`."""
     fault: str = ""
     control: tuple[str, ...] = ()
     """The vector that it was made of by one change."""

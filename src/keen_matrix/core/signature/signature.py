@@ -28,7 +28,7 @@ class Signature(SignatureParts):
 
     _known: dict[tuple[str, ...], Judgement] = field(init=False, default_factory=dict, repr=False)
     """Judgements that were made: families ask for the same vectors again and again."""
-    _in_directories: dict[frozenset[str], Signature] = field(
+    _in_directories: dict[tuple[frozenset[str], bool], Signature] = field(
         init=False, default_factory=dict, repr=False
     )
 
@@ -54,22 +54,24 @@ class Signature(SignatureParts):
             found = self._known[key] = judge(self, key)
         return found
 
-    def with_files(self, files: frozenset[str]) -> Signature:
-        """Return the signature for a directory in which just these names exist."""
-        found = self._in_directories.get(files)
+    def with_files(self, files: frozenset[str], *, are_all: bool = True) -> Signature:
+        """Return the signature for a directory in which these names exist, and no others where they
+        `are_all`."""
+        key = files, are_all
+        found = self._in_directories.get(key)
         if found is None:
             folders = {name.rstrip("/") for name in files if name.endswith("/")}
             folders |= {os.path.dirname(name) for name in files} - {""}
             known = {"dir": frozenset(folders), "file": frozenset(files - folders)}
             values = {
-                name: replace(value, known=known[value.type], closed=True)
+                name: replace(value, known=known[value.type], closed=are_all)
                 if isinstance(value, Existing)
                 else value
                 for name, value in self.values.items()
             }
             if len(self._in_directories) >= MOST_DIRECTORIES:
                 self._in_directories.clear()
-            found = self._in_directories[files] = replace(self, values=values)
+            found = self._in_directories[key] = replace(self, values=values)
         return found
 
     def readers(self, words: Sequence[str]) -> Mapping[str, str]:

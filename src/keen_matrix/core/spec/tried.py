@@ -166,7 +166,7 @@ def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
     # Launches that are compared are of the first step alone.
     vectors = (case.argv, *(() if case.relation is not None else case.more))
     for number, argv in enumerate(vectors):
-        scope = case_scope(case.values, argv, case.id, spec.here, {}, standing_at(case, number))
+        scope = case_scope(case.named, argv, case.id, spec.here, {}, standing_at(case, number))
         for _, template in matrix.steps[number].surroundings.templates:
             if template.constant is None:
                 trial.attempt(template, "", partial(template.render, scope))

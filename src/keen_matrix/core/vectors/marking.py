@@ -101,7 +101,7 @@ class Marking:
     def _scope(self, case: Case) -> Scope:
         standing = case.standing
         spec = self._spec
-        return case_scope(case.values, case.argv, case.id, spec.here, self._functions, standing)
+        return case_scope(case.named, case.argv, case.id, spec.here, self._functions, standing)
 
 
 def _is_met(known: Known, scope: Scope) -> bool:

@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from operator import itemgetter
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
@@ -81,26 +81,36 @@ def unfold_matrix(
     )
 
 
-def _standing(
-    signature: Signature | None, files: frozenset[str] | None, words: tuple[str, ...]
-) -> Standing:
+def _standing(signature: Signature | None, files: Files | None, words: tuple[str, ...]) -> Standing:
     """Return what a signature says of a vector, in a directory with these files."""
     from keen_matrix.core.vectors.derived import standing_of
 
     assert signature is not None
-    return standing_of(signature, words, signature.judge(words, files))
+    if files is None:
+        return standing_of(signature, words, signature.judge(words))
+    there = signature.with_files(files.names, are_all=files.are_all)
+    return standing_of(there, words, there.judge(words))
 
 
-def _files_of(spec: Spec, matrix: Matrix) -> frozenset[str] | None:
-    """Return the names that stand in the directory of every case of a matrix; None where the
-    directory is the user's own."""
+class Files(NamedTuple):
+    """What stands in the directory in which a vector is launched."""
+
+    names: frozenset[str]
+    are_all: bool
+    """Whether nothing else does: an earlier step may have made more, and a name may be filled in."""
+
+
+def _files_of(spec: Spec, matrix: Matrix, *, is_first: bool) -> Files | None:
+    """Return the names that stand in the directory of every case of a matrix, before its first step or a
+    later one; None where the directory is the user's own."""
     # In the user's own directory files come and go, so nothing is said of those that a vector
     # names.
     if not matrix.bounds.fresh_directory:
         return None
     put = matrix.steps[0].surroundings.files
-    constant = ((template.constant, each) for template, each in put)
-    return frozenset(f"{name}/" if each.folder else name for name, each in constant if name)
+    constant = [(template.constant, each) for template, each in put]
+    names = frozenset(f"{name}/" if each.folder else name for name, each in constant if name)
+    return Files(names, is_first and len(names) == len(put))
 
 
 def with_reference(case: Case, reference: Reference) -> Case:
@@ -149,7 +159,10 @@ class CaseMaker:
         ]
         self._around = _varying_surroundings(matrix)
         self._others = tuple(number for number, step in enumerate(matrix.steps) if step.is_other)
-        self._standing = _Kept(partial(_standing, spec.signature, _files_of(spec, matrix)))
+        self._standing, self._later = (
+            _Kept(partial(_standing, spec.signature, _files_of(spec, matrix, is_first=each)))
+            for each in (True, False)
+        )
         self.distinct = provably_distinct(matrix, self.layout)
         """Whether no two rows can give the same vector."""
         self.merged = 0
@@ -211,7 +224,9 @@ class CaseMaker:
         else:
             standings = tuple(
                 [
-                    _OF_ANOTHER if number in self._others else self._standing[words]
+                    _OF_ANOTHER
+                    if number in self._others
+                    else (self._later if number and relation is None else self._standing)[words]
                     for number, words in enumerate((argv, *more))
                 ]
             )
