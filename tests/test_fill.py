@@ -127,7 +127,7 @@ def test_long_output_goes_to_a_file_of_its_own(office: Place) -> None:
     office.write("fare.sh", "seq 40\n")
     spec(office, 'line = ""\nexpect.stdout = "?"\n')
     assert office.call("fill", "--write").status == 0
-    assert after(office) == 'line = ""\nexpect.stdout = {file = "expected/fares.stdout.txt"}\n'
+    assert after(office) == 'line = ""\nexpect.stdout = { file = "expected/fares.stdout.txt" }\n'
     assert office.call("run").status == 0
 
 

@@ -121,7 +121,7 @@ def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place)
     assert "at most 200 launches of sh" in shown.err
     assert "word kg   exit 64: freight: error: WEIGHT 'word' is not a number" in shown.out
     assert (
-        '+FROM = { of = ["kg", "lb"] } # observed: ' in shown.out
+        '+values.FROM = { of = ["kg", "lb"] } # observed: ' in shown.out
         and "keen-matrix settle f.matrix.toml --write" in shown.out
     )
     written = freight.call("settle", "f.matrix.toml", "--write", timeout=120)

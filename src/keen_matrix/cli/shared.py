@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import codecs
 import os
 import re
 import sys
@@ -206,8 +207,12 @@ def write_spec(path: str, before: str, after: str) -> None:
     if text_of_spec(path) != before:
         raise Misuse(f"{path} was changed meanwhile; nothing is written, call it again")
     try:
+        with open(path, "rb") as old:
+            mark = old.read(len(codecs.BOM_UTF8))
+        # The byte order mark that an editor put in front is no part of the text, and stays.
+        mark = mark if mark == codecs.BOM_UTF8 else b""
         with replacing(path) as file:
-            file.write(after.encode())
+            file.write(mark + after.encode())
     except OSError as error:
         raise Misuse(f"{path} cannot be written: {error.strerror}") from None
 

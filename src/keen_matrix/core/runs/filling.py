@@ -12,7 +12,8 @@ import csv
 import io
 import os
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from typing import NamedTuple, TypeAlias
 
 from keen_matrix.core.errors import ExpressionFault
@@ -32,9 +33,10 @@ from keen_matrix.core.model.record import Record, StepRecord
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.oracle import oracle_functions
-from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, toml_value
+from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, written_value
+from keen_matrix.core.spec.editing import EditFault, value_at, with_item, with_value
 from keen_matrix.core.spec.including import whole_source
-from keen_matrix.core.spec.keys import KeyPath, TomlValue
+from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.axes import read_text, separator_in
 from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -340,19 +342,39 @@ class Filler:
             by_table.setdefault(place.table, {})[place] = values[0]
         found: dict[str, tuple[str, str]] = {}
         if by_table.get(""):
-            found[self.spec.path] = (self.text, _edited(self.text, by_table.pop("")))
+            text = self.text
+            for place, value in by_table.pop("").items():
+                text = self._with(place, partial(_with_place, text, place, value), text)
+            if text != self.text:
+                found[self.spec.path] = (self.text, text)
         for table, cells in by_table.items():
             if table:
                 path = os.path.join(self.spec.here, table)
                 # Byte for byte: line ends and quotes of a table stay as its author has them.
-                before = read_raw(path, table)
-                found[path] = (before, _edited_table(before, cells))
+                before = after = read_raw(path, table)
+                for place, value in sorted(cells.items(), key=lambda each: -each[0].row):
+                    # from below, since a value of several lines moves the rows behind it
+                    after = self._with(place, partial(_edited_table, after, {place: value}), after)
+                if after != before:
+                    found[path] = (before, after)
         for name, content in self.filling.files.items():
             path = os.path.join(self.spec.here, name)
             before = read_raw(path, name) if os.path.exists(path) else ""
             if before != content:
                 found[path] = (before, content)
         return found
+
+    def _with(self, place: Place, edit: Callable[[], str], before: str) -> str:
+        """Return a text with one edit in it; what cannot be written is reported, and the rest is."""
+        try:
+            return edit()
+        except (EditFault, ValueError, csv.Error) as fault:
+            for id in self.filling.values[place]:
+                self.filling.tell(
+                    f"{place.column or '.'.join(map(str, place.path[2:]))}: {fault}", id
+                )
+                self.filling.filled.discard(id)
+            return before
 
 
 def _leave_what_is_shared(filling: Filling, places: _Places, missing: Sequence[Target]) -> None:
@@ -408,7 +430,7 @@ class _NotToBeTold(Exception):
 def read_raw(path: str, name: str) -> str:
     """Return the text of a file with its own line ends. Raises SourceFault."""
     read_text(path, name)  # tells what is wrong with it
-    with open(path, encoding="utf-8-sig", newline="") as file:
+    with open(path, encoding="utf-8", newline="") as file:
         return file.read()
 
 
@@ -561,54 +583,95 @@ def _like(matrix: Matrix, column: str, value: object) -> object:
     return value
 
 
-def _edited(text: str, values: Mapping[Place, object]) -> str:
-    """Return the text of a spec with values in their places; comments and layout stay."""
-    import tomlkit
-
-    document = tomlkit.parse(text)
-    for place, value in values.items():
-        if place.column:
-            _put_cell(document, place, value)
-        else:
-            _holder(document, place)[place.path[-1]] = toml_value(value)
-    return tomlkit.dumps(document)
-
-
-def _holder(document: TomlValue, place: Place) -> TomlValue:
-    """Return the table of a document in which a key stands."""
-    for key in place.path[:-1]:
-        document = document[key]
-    return document
+def _with_place(text: str, place: Place, value: object) -> str:
+    """Return the text of a spec with a value in its place. Raises EditFault."""
+    if not place.column:
+        return with_value(text, place.path, written_value(value))
+    rows: KeyPath = place.path
+    at = list(value_at(text, *rows[:-1], "columns")).index(place.column)
+    # The last cells of a row may be left out, and then they are open.
+    while len(value_at(text, *rows, place.row)) < at:
+        text = with_item(text, (*rows, place.row), written_value(OPEN))
+    if len(value_at(text, *rows, place.row)) == at:
+        return with_item(text, (*rows, place.row), written_value(value))
+    return with_value(text, (*rows, place.row, at), written_value(value))
 
 
-def _put_cell(document: TomlValue, place: Place, value: object) -> None:
-    holder = _holder(document, place)
-    row = holder[place.path[-1]][place.row]
-    at = list(holder["columns"]).index(place.column)
-    while len(row) <= at:
-        row.append(OPEN)
-    row[at] = toml_value(value)
+class _Cell(NamedTuple):
+    """A cell of a table as it is written."""
+
+    start: int
+    stop: int
+    text: str
+    is_quoted: bool
+
+
+def _cells_of(text: str, separator: str) -> Iterator[tuple[int, list[_Cell]]]:
+    """Yield the rows of a table (RFC 4180), each with the number of the line in which it begins."""
+    at, line = 0, 1
+    while at < len(text):
+        begun, row = line, list[_Cell]()
+        while True:
+            cell = _cell_at(text, at, separator)
+            line += text.count("\n", at, cell.stop)
+            row.append(cell)
+            at = cell.stop
+            if text[at : at + len(separator)] != separator:
+                break
+            at += len(separator)
+        yield begun, row
+        if text[at : at + 2] == "\r\n":
+            at += 1
+        at, line = at + 1, line + 1
+
+
+def _cell_at(text: str, at: int, separator: str) -> _Cell:
+    if text[at : at + 1] == '"':
+        found = re.compile(r'"((?:[^"]|"")*)"').match(text, at)
+        if found is not None:
+            return _Cell(at, found.end(), found[1].replace('""', '"'), True)
+    plain = re.compile(rf"[^{re.escape(separator)}\r\n]*").match(text, at)
+    assert plain is not None  # it matches an empty text, too
+    return _Cell(at, plain.end(), plain[0], False)
 
 
 def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
-    """Return the text of a table with cells in their places; lines that do not change stay as they are."""
+    """Return the text of a table with cells in their places; all else stays as it is to the letter. Raises
+    EditFault where that cannot be done."""
+    mark = "\ufeff" if text.startswith("\ufeff") else ""
+    text = text.removeprefix(mark)
     separator = separator_in(text)
-    ending = "\r\n" if "\r\n" in text else "\n"
-    lines = text.splitlines(keepends=True)
-    reader = csv.reader(io.StringIO(text), strict=True, delimiter=separator)
-    header = next(reader)
-    begun, changed = reader.line_num, dict[int, tuple[int, list[str]]]()
     wanted: dict[int, Cells] = {}
     for place, value in cells.items():
         wanted.setdefault(place.row, {})[place.column] = value
-    for row in reader:
-        line, begun = begun + 1, reader.line_num
+    rows = _cells_of(text, separator)
+    header = [each.text for each in next(rows)[1]]
+    changes: list[tuple[_Cell, str]] = []
+    for line, row in rows:
         for column, value in wanted.get(line, {}).items():
-            row[header.index(column)] = str(value)
-            changed[line] = (begun, row)
-    for line, (last, row) in sorted(changed.items(), reverse=True):
-        made = io.StringIO()
-        csv.writer(made, delimiter=separator, lineterminator="").writerow(row)
-        end = ending if lines[last - 1].endswith(("\n", "\r")) else ""
-        lines[line - 1 : last] = [made.getvalue() + end]
-    return "".join(lines)
+            at = header.index(column)
+            if at >= len(row):
+                raise EditFault(f"line {line} has no cell for {column}")
+            changes.append((row[at], str(value)))
+    made = text
+    for cell, new in sorted(changes, reverse=True):
+        needs_quotes = cell.is_quoted or any(each in new for each in (separator, '"', "\n", "\r"))
+        written = '"' + new.replace('"', '""') + '"' if needs_quotes else new
+        made = made[: cell.start] + written + made[cell.stop :]
+    _refuse_other_table(text, made, separator, len(changes))
+    return mark + made
+
+
+def _refuse_other_table(before: str, after: str, separator: str, count: int) -> None:
+    """Raise EditFault unless two tables differ in so many cells at the most, as a reader has them."""
+    old, new = (
+        list(csv.reader(io.StringIO(each, newline=""), strict=True, delimiter=separator))
+        for each in (before, after)
+    )
+    same_shape = [len(row) for row in old] == [len(row) for row in new]
+    differing = sum(
+        one != other
+        for left, right in zip(old, new, strict=False) for one, other in zip(left, right, strict=False)
+    )  # fmt: skip
+    if not same_shape or differing > count:
+        raise EditFault("a cell cannot be changed without changing others")

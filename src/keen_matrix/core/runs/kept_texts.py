@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.expect.forms.base import lines_of
-from keen_matrix.core.spec.keys import TomlValue
+from keen_matrix.core.spec.editing import toml_key, toml_text
 
 LONG_TEXT, MANY_LINES = 2_000, 20
 """Characters, or lines, of an output from which it is kept in a file of its own."""
@@ -34,32 +33,17 @@ def toml_words(words: Sequence[str]) -> str:
     return f"[{', '.join(toml_text(literal(each)) for each in words)}]"
 
 
-def toml_text(text: str) -> str:
-    """Return a text as TOML writes it: on several lines where it has several."""
-    import tomlkit
-
-    if text.count("\n") > 1 and not any(ord(each) < 32 and each != "\n" for each in text):
-        escaped = text.replace("\\", "\\\\").replace('"""', '""\\"')
-        return f'"""\n{escaped}"""'
-    try:
-        return tomlkit.string(text).as_string()
-    except ValueError:
-        return json.dumps(text)
-
-
-def toml_value(value: object) -> TomlValue:
-    """Return a value as tomlkit puts it into a document: a text on several lines where it has several."""
-    import tomlkit
-
+def written_value(value: object) -> str:
+    """Return a value as TOML writes it: a text on several lines where it has several."""
     if isinstance(value, str):
-        return tomlkit.parse(f"value = {toml_text(value)}")["value"]
-    if isinstance(value, Number):
-        return tomlkit.parse(f"value = {value.text}")["value"]
+        return toml_text(value)
+    if isinstance(value, bool):
+        return str(value).lower()
     if isinstance(value, dict):
-        table = tomlkit.inline_table()
-        table.update({key: toml_value(each) for key, each in value.items()})
-        return table
-    return tomlkit.item(value)
+        return f"{{ {', '.join(f'{toml_key(key)} = {written_value(each)}' for key, each in value.items())} }}"
+    if isinstance(value, (list, tuple)) and not isinstance(value, Number):
+        return f"[{', '.join(map(written_value, value))}]"
+    return str(value)
 
 
 def kept_stream(

@@ -17,8 +17,8 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field, Word
-from keen_matrix.core.runs.kept_texts import kept_stream, literal, toml_text, toml_words
-from keen_matrix.core.spec.keys import TomlValue
+from keen_matrix.core.runs.kept_texts import kept_stream, literal, toml_words, written_value
+from keen_matrix.core.spec.editing import toml_text, with_item
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -179,15 +179,7 @@ def _like(matrix: Matrix, at: int, value: object) -> object:
 
 def _with_row(text: str, index: int, row: Sequence[object]) -> str:
     """Return a text with one more row in a matrix; comments and layout stay."""
-    import tomlkit
-
-    document: TomlValue = tomlkit.parse(text)
-    rows = document["matrix"][index]["rows"]
-    if "\n" in rows.as_string():
-        rows.add_line(list(row), indent="  ")
-    else:
-        rows.append(list(row))
-    return tomlkit.dumps(document)
+    return with_item(text, ("matrix", index, "rows"), written_value(list(row)))
 
 
 def _ended(record: Record) -> str:

@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Mapping
-from functools import lru_cache
 from typing import TypeAlias
 
 from keen_matrix.core.spec.drafted import synopsis_text, value_text
+from keen_matrix.core.spec.editing import (
+    comment_at,
+    value_at,
+    with_item,
+    with_table,
+    with_value,
+    without_key,
+)
 from keen_matrix.core.spec.keys import TomlValue
 from keen_matrix.core.structs import Struct
 
@@ -67,21 +75,10 @@ Edit: TypeAlias = ValueEdit | KeyEdit | RemoveEdit | AppendEdit | SynopsisEdit |
 
 
 def edited(text: str, edits: Iterable[Edit]) -> str:
-    """Return the text of a spec with edits made in it."""
-    import tomlkit
-
-    document = tomlkit.parse(text)
+    """Return the text of a spec with edits made in it. Raises EditFault."""
     for edit in edits:
-        _make(document, edit)
-    return tomlkit.dumps(document)
-
-
-@lru_cache(maxsize=4)
-def _read_only(text: str) -> TomlValue:
-    """Return a spec to look things up in, which a step does many times between two changes."""
-    import tomlkit
-
-    return tomlkit.parse(text)
+        text = _made(text, edit)
+    return text
 
 
 def is_stated(text: str, *key: str) -> bool:
@@ -89,134 +86,91 @@ def is_stated(text: str, *key: str) -> bool:
     return value_at(text, *key) is not None
 
 
-def value_at(text: str, *key: str) -> TomlValue:
-    """Return the value of a key of a spec; None where the spec has none."""
-    found: TomlValue = _read_only(text)
-    for name in key:
-        if not isinstance(found, Mapping) or name not in found:
-            return None
-        found = found[name]
-    return found
-
-
 def observed_at(text: str, *key: str) -> TomlValue:
     """Return the value of a key that a spec has from what the program was seen to do; None for one that
     somebody wrote, which is a promise."""
-    return value_at(text, *key) if note_of(text, *key).startswith(OBSERVED) else None
+    return value_at(text, *key) if comment_at(text, *key).startswith(OBSERVED) else None
 
 
 def note_of(text: str, *key: str) -> str:
     """Return the comment on the line of a key; an empty text where there is none."""
-    if not is_stated(text, *key):
-        return ""
-    table: TomlValue = _read_only(text)
-    for name in key[:-1]:
-        table = table[name]
-    comment: str = table.item(key[-1]).trivia.comment
-    return comment.lstrip("# ").strip()
+    return comment_at(text, *key)
 
 
 def is_guessed(text: str, name: str) -> bool:
     """Tell whether the type of a NAME is marked as a guess in a spec."""
-    values = _read_only(text).get("signature", {}).get("values", {})
-    item = values.item(name) if name in values else None
-    return item is not None and item.trivia.comment.lstrip("# ").startswith(GUESSED)
+    return comment_at(text, "signature", "values", name).startswith(GUESSED)
 
 
-def _make(document: TomlValue, edit: Edit) -> None:
-    import tomlkit
-
+def _made(text: str, edit: Edit) -> str:
     if isinstance(edit, ValueEdit):
-        _set_value(document, edit)
-    elif isinstance(edit, SynopsisEdit):
-        written = tomlkit.parse(f"lines = {synopsis_text(edit.lines)}\n")
-        document["signature"]["synopsis"] = written["lines"]
-    elif isinstance(edit, MaskEdit):
-        mask = tomlkit.table()
-        mask.update({"matches": _literal(edit.pattern), "as": "<varies>", "in": [edit.stream]})
-        mask["matches"].comment(OBSERVED)
-        if "mask" not in document:
-            document.append("mask", tomlkit.aot())
-        document["mask"].append(mask)
-    else:
-        table = _table(document, edit.key[:-1])
-        name = edit.key[-1]
-        if isinstance(edit, RemoveEdit):
-            table.pop(name, None)
-        elif isinstance(edit, KeyEdit):
-            table[name] = tomlkit.parse(f"value = {value_text(edit.value)}\n")["value"]
-            _comment(table.item(name), edit.note)
-        elif name in table:
-            if edit.value not in table[name]:
-                table[name].append(edit.value)
-        else:
-            table[name] = [edit.value]
-            _comment(table.item(name), edit.note)
+        return _with_type(text, edit)
+    if isinstance(edit, SynopsisEdit):
+        return with_value(text, ("signature", "synopsis"), synopsis_text(edit.lines))
+    if isinstance(edit, MaskEdit):
+        lines = [
+            f"matches = {_pattern(edit.pattern)} # {OBSERVED}", 'as = "<varies>"',
+            f"in = {value_text([edit.stream])}",
+        ]  # fmt: skip
+        return with_table(text, "mask", lines)
+    if isinstance(edit, RemoveEdit):
+        return without_key(text, edit.key)
+    note = _shortened(edit.note) or None
+    if isinstance(edit, KeyEdit):
+        return with_value(text, edit.key, value_text(edit.value), note)
+    there = value_at(text, *edit.key)
+    if there is not None and edit.value in there:
+        return text
+    return with_item(text, edit.key, value_text(edit.value), note)
 
 
-def _literal(pattern: str) -> TomlValue:
+def _pattern(pattern: str) -> str:
     """Return a pattern as TOML writes it best: between single quotes where it has none."""
-    import tomlkit
-
-    plain = "'" not in pattern and pattern.isprintable()
-    return tomlkit.string(pattern, literal=plain)
+    return f"'{pattern}'" if "'" not in pattern and pattern.isprintable() else value_text(pattern)
 
 
-def _table(document: TomlValue, key: Key) -> TomlValue:
-    """Return a table, made at the end where there is none."""
-    import tomlkit
-
-    found = document
-    for name in key:
-        if name not in found:
-            found[name] = tomlkit.table()
-        found = found[name]
-    return found
-
-
-def _set_value(document: TomlValue, edit: ValueEdit) -> None:
-    """Set the type of a NAME; what its comment says of it stays, the word that it is a guess
-    goes."""
-    import tomlkit
-
-    values = _table(document, ("signature", "values"))
-    note = _taken_note(document, edit.name)
-    if edit.name in values:
-        said = values.item(edit.name).trivia.comment.lstrip("# ")
+def _with_type(text: str, edit: ValueEdit) -> str:
+    """Return a text with the type of a NAME; what its comment says of it stays, the word that it is a
+    guess goes."""
+    path = ("signature", "values", edit.name)
+    text, note = _without_question(text, edit.name)
+    said = comment_at(text, *path)
+    if is_stated(text, *path):
         note = said.removeprefix(GUESSED).lstrip("; ") or note
-    if not edit.table:
-        values.pop(edit.name, None)
-        if note or edit.note:
-            values.add(tomlkit.comment(_shortened(f"{edit.name}: {_joined(edit.note, note)}")))
-        return
-    values[edit.name] = tomlkit.parse(f"table = {value_text(edit.table)}\n")["table"]
-    _comment(values.item(edit.name), _joined(edit.note, note))
+    if edit.table:
+        return with_value(
+            text, path, value_text(edit.table), _shortened(_joined(edit.note, note)) or None
+        )
+    text = without_key(text, path)
+    if note or edit.note:
+        return _with_remark(text, _shortened(f"{edit.name}: {_joined(edit.note, note)}"))
+    return text
 
 
-def _taken_note(document: TomlValue, name: str) -> str:
-    """Return what the draft says of a NAME in a comment line of its own, and take the line away."""
-    from tomlkit.items import Comment, Null
+def _without_question(text: str, name: str) -> tuple[str, str]:
+    """Return a text without the line in which a draft asks whether a NAME is any text, and what that line
+    says of it."""
+    found = re.search(rf"^[ \t]*# {re.escape(name)}: a text\?([^\r\n]*)\r?\n?", text, re.MULTILINE)
+    if found is None:
+        return text, ""
+    return text[: found.start()] + text[found.end() :], found[1].strip()
 
-    signature = document["signature"]
-    lead = f"# {name}: a text?"
-    for holder in (signature, signature.get("values")):
-        body = holder.value.body if holder is not None else []
-        for number, (_, item) in enumerate(body):
-            if isinstance(item, Comment) and item.as_string().strip().startswith(lead):
-                body[number] = (None, Null())
-                return item.as_string().strip().removeprefix(lead).strip()
-    return ""
+
+def _with_remark(text: str, remark: str) -> str:
+    """Return a text with a comment in a line of its own, behind the header of the values or the synopsis."""
+    newline = "\r\n" if "\r\n" in text else "\n"
+    for pattern in (r"^[ \t]*\[signature\.values\].*$", r"^[ \t]*\[signature\].*$"):
+        header = re.search(pattern, text.replace("\r", " "), re.MULTILINE)
+        if header is not None:
+            end = text.find("\n", header.end() - 1)
+            at = len(text) if end < 0 else end + 1
+            return f"{text[:at]}# {remark}{newline}{text[at:]}"
+    return f"{text}{'' if text.endswith(newline) else newline}# {remark}{newline}"
 
 
 def _joined(new: str, old: str) -> str:
     """Return two notes as one; what the old one says already is not said again."""
     return "; ".join(filter(None, [new if not old.startswith(new) else "", old]))
-
-
-def _comment(item: TomlValue, note: str) -> None:
-    """Set the comment of a line, with what it said before."""
-    if note:
-        item.comment(_shortened(note))
 
 
 def _shortened(note: str) -> str:
