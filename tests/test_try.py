@@ -115,16 +115,41 @@ def test_a_folder_without_a_spec_says_how_to_begin(place: Place) -> None:
     assert "usage: keen-matrix" in place.call().err
 
 
-def test_without_a_spec_it_says_what_a_draft_would_make_of_it(place: Place) -> None:
+def test_without_a_spec_the_call_alone_is_launched_and_nothing_else(place: Place) -> None:
     place.write("fare.py", """
         import argparse
         parser = argparse.ArgumentParser()
         parser.add_argument("island")
         parser.add_argument("-n", type=int)
+        open(__file__ + ".log", "a").write("x")
         print(parser.parse_args())
         """)
     came = place.call("try", "--", sys.executable, "fare.py", "-n", "abc", "Holm")
-    assert "a draft would state\n  [-n N] <island>" in came.out
-    assert "of -n abc Holm: refused  bad-type abc" in came.out
-    assert f"draft -- {sys.executable} fare.py" in came.out
-    assert "a draft would state" not in place.call("try", "--", "sh", "-c", "echo x").out
+    assert (place.folder / "fare.py.log").read_text() == "x", "it was launched once"
+    assert "invalid int value: 'abc'" in came.out and f"draft -- {sys.executable} fare.py" in came.out
+
+
+def test_files_that_words_name_are_copied_and_never_harmed(place: Place) -> None:
+    mine = place.write("mine.txt", "ours")
+    came = place.call("try", "--", "rm", "mine.txt")
+    assert "deleted   mine.txt" in came.out and "copied into its directory: mine.txt" in came.err and mine.read_text() == "ours"
+    place.write("own.py", "import beside; print(beside.x, open('mine.txt').read())")
+    place.write("beside.py", "x = 4")
+    assert "4 ours" in place.call("try", "--", "python3", "own.py", "mine.txt").out
+    assert "not copied, since elsewhere" in place.call("try", "--", "cat", str(mine)).err
+    came = place.call("try", "--in-place", "--", "rm", "mine.txt")
+    assert came.status == 0 and not mine.exists() and "on your own files" in came.err
+
+
+def test_what_is_kept_has_no_path_of_this_machine(place: Place) -> None:
+    place.write("p.sh", 'echo "$0: $1"; [ "$1" != long ] || seq 40; echo "{$0}" >&2')
+    place.write("t.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "m"\nline = "a"\nexpect = { stdout = "?", stderr = "?" }\n')
+    for words in (("fill", "--write"), ("try", "t.matrix.toml", "--keep", "--", "b"), ("try", "t.matrix.toml", "--keep", "--", "long")):
+        assert place.call(*words).status == 0
+    assert str(place.folder) not in (place.folder / "t.matrix.toml").read_text()
+    other = place.folder / "other"
+    other.mkdir()
+    for name in ("p.sh", "t.matrix.toml"):
+        (place.folder / name).rename(other / name)
+    came = place.call("run")
+    assert came.status == 0 and "3 vectors: all held" in came.out, came

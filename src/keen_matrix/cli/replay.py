@@ -175,10 +175,9 @@ def write_outcome(
             screen.line()
             screen.line((f"launch {number}", "strong"), "  ", " ".join(step.argv))
         _write_launch(screen, step, is_shown=is_shown)
-    screen.line()
-    screen.line(
-        ("aspects", "strong"), "   ", (screen.sign("held"), "good"), (" as expected", "dim")
-    )
+    if fields.aspects:
+        screen.line()
+        screen.line(("checked", "strong"), "   ", (screen.sign("held"), "good"), (" met", "dim"))
     for aspect in fields.aspects:
         if aspect.met:
             screen.line(

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import argparse
-import os
 import shlex
 import sys
-import tomllib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -48,6 +46,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="write the vector into the spec with what came: as a row of a matrix of that shape, else as a matrix (of that name)",
     )  # fmt: skip
     parser.add_argument(
+        "--in-place", action="store_true",
+        help="without a spec: run it in this directory, on the files themselves, and not on copies",
+    )  # fmt: skip
+    parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto",
         help="colour the output (default: on a terminal, unless NO_COLOR is set)",
     )  # fmt: skip
@@ -72,7 +74,13 @@ def main(options: argparse.Namespace) -> int:
 
             return prompt(screen, paths[0], pool)
         if not paths:
-            return _try_program(screen, words, pool, keep=options.keep is not None)
+            return _try_program(
+                screen, words, pool, keep=options.keep is not None, in_place=options.in_place
+            )
+        if options.in_place:
+            raise Misuse(
+                '--in-place is for a program without a spec; directory = "spec" says it in one'
+            )
         return _try_vector(screen, paths[0], words, options.keep, pool)
 
 
@@ -95,9 +103,12 @@ def _try_vector(
     return _status(record)
 
 
-def _try_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, keep: bool) -> int:
+def _try_program(
+    screen: Screen, words: Sequence[str], pool: WorkerPool, *, keep: bool, in_place: bool
+) -> int:
     """Launch a program without any spec, and say how to go on."""
-    from keen_matrix.core.runs.trying import spec_of_program, tried_case
+    from keen_matrix.core.runs.trying import bare_call, program_of, tried_case
+    from keen_matrix.wording.safe import shell_line
 
     if not words:
         raise Misuse(
@@ -107,59 +118,29 @@ def _try_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, keep
         raise Misuse(
             "--keep needs the spec to write into: keen-matrix try fare.matrix.toml --keep -- Skerry"
         )
-    tried = tried_case("try.matrix.toml", spec_of_program(words), ())
+    bare = bare_call(words, in_place=in_place)
+    program = program_of(words) or words
+    tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])
+    if in_place:
+        remark("it runs in this directory, on your own files")
+    if bare.copied:
+        remark(
+            f"copied into its directory: {shell_line(bare.copied)}; --in-place works on the files themselves"
+        )
+    if bare.outside:
+        remark(
+            f"not copied, since elsewhere: {shell_line(bare.outside)}; the program works on the files themselves"
+        )
     record, is_shown = _launched(screen, tried, pool)
     screen.line()
     _write_outcome(screen, tried, record, is_shown=is_shown)
-    program = _program_of(words)
     screen.line()
-    if program is not None and record.verdict != "unlaunched":
-        _write_drafted(screen, program, words[len(program) :], pool)
     screen.line(
         "next: ",
-        (f"keen-matrix draft -- {shlex.join(program or words)}", "strong"),
+        (f"keen-matrix draft -- {shlex.join(program)}", "strong"),
         ("   a first spec of it", "dim"),
     )
     return _status(record)
-
-
-def _program_of(words: Sequence[str]) -> Sequence[str] | None:
-    """Return the words that start a program, without those that it is given: an interpreter with what it
-    runs, or the first alone; None where that cannot be told."""
-    from keen_matrix.core.launch.runtimes import INTERPRETERS
-
-    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
-        return words[:1]
-    at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
-    return None if at is None or "-c" in words[:at] or "-e" in words[:at] else words[: at + 1]
-
-
-def _write_drafted(
-    screen: Screen, program: Sequence[str], words: Sequence[str], pool: WorkerPool
-) -> None:
-    """Write what a draft would make of a program, and say of the words that it was given."""
-    from keen_matrix.cli.draft import drafted_text
-    from keen_matrix.core.errors import KeenMatrixError
-    from keen_matrix.core.spec.load import load_spec
-    from keen_matrix.wording.safe import cut, shell_line
-
-    try:
-        text = drafted_text(list(program), ".", pool)
-        signature = load_spec("draft.matrix.toml", text).signature
-    except KeenMatrixError as fault:
-        remark(f"no draft can be made of it: {str(fault).splitlines()[0]}")
-        return
-    screen.line(("a draft would state", "strong"))
-    if signature is None:
-        screen.line("  no signature: its help does not say how it is called")
-        return
-    stated = tomllib.loads(text)["signature"]["synopsis"]
-    for line in [stated] if isinstance(stated, str) else stated:
-        screen.line("  ", cut(" ".join(line.split()), max(40, screen.width - 4)))
-    found = signature.judge(list(words))
-    style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
-    told = ", ".join(f"{each.kind} {each.culprit}".strip() for each in found.refusals)
-    screen.line("  of ", shell_line(words) or "no words", ": ", (found.status, style), f"  {told}")
 
 
 def _launched(screen: Screen, tried: Tried, pool: WorkerPool) -> tuple[Record, bool]:

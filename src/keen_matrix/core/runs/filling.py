@@ -33,7 +33,7 @@ from keen_matrix.core.model.record import Record, StepRecord
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.oracle import oracle_functions
-from keen_matrix.core.runs.kept_texts import Number, kept_stream, literal, written_value
+from keen_matrix.core.runs.kept_texts import Number, kept_stream, portable, written_value
 from keen_matrix.core.spec.editing import EditFault, value_at, with_item, with_value
 from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.keys import KeyPath
@@ -263,7 +263,7 @@ class Filler:
             return came.launch.exit
         text = came.text(name)
         if key == "lines":
-            return [literal(each) for each in lines_of(text)]
+            return [portable(each, self.spec.here) for each in lines_of(text)]
         if key == "number-of-lines":
             return len(lines_of(text))
         if key == "size":
@@ -275,6 +275,7 @@ class Filler:
             text,
             f"{stem}.{name.removeprefix('files.')}",
             self.filling.files,
+            self.spec.here,
             whole=path[-1] == "is",
         )
 
@@ -313,6 +314,11 @@ class Filler:
             place = self._places.of_cell(came.matrix, case, column)
             if place is None:
                 tell(f"{column}: its row does not stand in this spec", case.id)
+                continue
+            # A cell is no template, so it cannot say {here}.
+            if isinstance(value, str) and len(self.spec.here) > 1 and self.spec.here in value:
+                tell(f"{column}: the output has the path of this directory in it; put {{here}} around the field, "
+                     "in the expectation", case.id)  # fmt: skip
                 continue
             self._fill(place, case.id, _like(came.matrix, column, value))
 

@@ -28,6 +28,13 @@ def literal(text: str) -> str:
     return text.replace("{", "{{").replace("}", "}}")
 
 
+def portable(text: str, here: str) -> str:
+    """Return a text as a template has it, with `{here}` for the directory of its spec: in another place, or
+    on another machine, the rest of it is the same."""
+    template = literal(text)
+    return template.replace(literal(here), "{here}") if len(here) > 1 else template
+
+
 def toml_words(words: Sequence[str]) -> str:
     """Return words as a list of TOML, templates each."""
     return f"[{', '.join(toml_text(literal(each)) for each in words)}]"
@@ -47,12 +54,14 @@ def written_value(value: object) -> str:
 
 
 def kept_stream(
-    text: str, name: str, files: dict[str, str], *, whole: bool = False
+    text: str, name: str, files: dict[str, str], here: str, *, whole: bool = False
 ) -> str | dict[str, str]:
     """Return what is expected for a stream: the text itself, or a table that names the file in which it is
-    kept, which is added to the files. With `whole` it is always the text."""
-    if whole or (len(text) <= LONG_TEXT and len(lines_of(text)) <= MANY_LINES):
-        return literal(text)
+    kept, which is added to the files. With `whole` it is always the text, and so it is where it has the
+    directory of the spec in it, `here`: in a file that could only be the one of this machine."""
+    is_short = len(text) <= LONG_TEXT and len(lines_of(text)) <= MANY_LINES
+    if whole or is_short or (len(here) > 1 and here in text):
+        return portable(text, here)
     plain = "".join(each if each.isalnum() or each in "-_." else "-" for each in name).strip("-")
     file = f"{FOLDER}/{plain or 'tried'}.txt"
     files[file] = text

@@ -13,6 +13,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
+from keen_matrix.core.files import leaves_directory
+from keen_matrix.core.launch.runtimes import INTERPRETERS
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
@@ -54,10 +56,47 @@ def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
     return Tried(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
 
 
-def spec_of_program(words: Sequence[str]) -> str:
-    """Return the text of a spec that only launches a program."""
-    absolute = [os.path.abspath(each) if os.path.isfile(each) else each for each in words]
-    return f'[program]\nlaunch = {toml_words(absolute)}\n[[matrix]]\nname = "tried"\nline = ""\n'
+class Bare(NamedTuple):
+    """A call of a program without any spec."""
+
+    text: str
+    """A spec of it."""
+    copied: tuple[str, ...]
+    """Words that name regular files, which are copied into the directory of the call."""
+    outside: tuple[str, ...]
+    """Words that name files elsewhere: the program works on these themselves."""
+
+
+def program_of(words: Sequence[str]) -> Sequence[str] | None:
+    """Return the words that start a program, without those that it is given: an interpreter with what it
+    runs, or the first alone; None where that cannot be told."""
+    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
+        return words[:1]
+    at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
+    return None if at is None or "-c" in words[:at] or "-e" in words[:at] else words[: at + 1]
+
+
+def bare_call(words: Sequence[str], *, in_place: bool) -> Bare:
+    """Return the call of a program that has no spec: in a directory of its own, with copies of the files
+    that its words name, or where it was typed."""
+    program = program_of(words) or words
+    given = words[len(program) :]
+    absolute = [os.path.abspath(each) if os.path.isfile(each) else each for each in program]
+    lines = ["[program]", f"launch = {toml_words(absolute)}"]
+    files = [each for each in dict.fromkeys(given) if os.path.isfile(each)]
+    outside = tuple(each for each in files if os.path.isabs(each) or leaves_directory(each))
+    copied = () if in_place else tuple(each for each in files if each not in outside)
+    if in_place:
+        lines.append('directory = "spec"')
+    if copied:
+        lines.append("[files]")
+        lines += [
+            f"{toml_text(literal(each))} = {{ copy = {toml_text(literal(os.path.abspath(each)))} }}"
+            for each in copied
+        ]
+    line = toml_words(given) if given else '""'
+    lines += ["[[matrix]]", 'name = "tried"', f"line = {line}"]
+    return Bare("\n".join(lines) + "\n", copied, () if in_place else outside)
 
 
 def unused_name(spec: Spec, name: str) -> str:
@@ -111,7 +150,7 @@ def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> Kept
     else:
         lines.append(f"expect.exit = {record.exit}")
     for stream in ("stdout", "stderr"):
-        lines.append(_stream(stream, record, chosen, files))
+        lines.append(_stream(stream, record, chosen, files, tried.spec.here))
     for file, change in record.files.items():
         if (
             change.state in ("created", "changed")
@@ -124,12 +163,12 @@ def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> Kept
     return KeptText(text + _ending(text) + "\n".join(lines) + "\n", f'the matrix "{chosen}"', files)
 
 
-def _stream(stream: str, record: Record, name: str, files: dict[str, str]) -> str:
+def _stream(stream: str, record: Record, name: str, files: dict[str, str], here: str) -> str:
     """Return the expectation of a stream; a long one is put in a file."""
     content = record.compared_stream(stream) or ""
     if getattr(record, f"{stream}_base64") is not None:
         return f"# {stream} is not a text, so nothing is expected of it"
-    value = kept_stream(content, f"{name}.{stream}", files)
+    value = kept_stream(content, f"{name}.{stream}", files, here)
     if isinstance(value, dict):
         return f"expect.{stream}.file = {toml_text(value['file'])}"
     return f"expect.{stream} = {toml_text(value)}"
