@@ -8,14 +8,19 @@ clock cannot be known.
 from __future__ import annotations
 
 import contextlib
+import glob
 import os
+import re
+import shutil
+import subprocess
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from hashlib import blake2b
 
-from keen_matrix.core.expressions import Scope
+from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.notation.nodes import Text
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
 
@@ -24,6 +29,8 @@ MOST_FILES = 5_000
 READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
 """Bytes up to which a file is told by its content, and all files together; others are told by size and
 time: every run pays for it."""
+GIT_SECONDS = 5.0
+"""Time in which git says what it ignores."""
 NOT_OURS = ("__pycache__", "node_modules")
 SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
 """Folders of the system: a program there is told by its own file."""
@@ -65,6 +72,7 @@ def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ())
         ]
     if spec.program.oracle:
         files.append(spec.program.oracle)
+    files += named_beside(spec)
     whole = _outermost(dict.fromkeys(map(os.path.realpath, folders)))
     large = tuple(each for each in whole if _is_large(each))
     return Places(
@@ -73,6 +81,74 @@ def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ())
         without=frozenset((*spec.parts.tables, *map(os.path.abspath, without))),
         too_large=large,
     )
+
+
+def named_beside(spec: Spec) -> list[str]:
+    """Return the files that a spec itself names: what is compared with, fed in, or copied. Where a name has
+    fields, those that it can become as far as they are there."""
+    templates: list[Template] = []
+    rules = [*spec.rules, *spec.help_rules]
+    if spec.refusal is not None:
+        rules += [spec.refusal.general, *spec.refusal.kinds.values()]
+    for matrix in spec.matrices:
+        rules += matrix.rules
+        for step in matrix.steps:
+            rules += step.rules
+            around = step.surroundings
+            templates += [put.copy for _, put in around.files if put.copy is not None]
+            if around.stdin is not None and around.stdin.file is not None:
+                templates.append(around.stdin.file)
+    for rule in rules:
+        for aspect in rule.aspects.values():
+            forms = getattr(aspect, "forms", ())
+            templates += [each.file for each in forms if getattr(each, "file", None) is not None]
+    found: dict[str, None] = {}
+    for template in templates:
+        parts = [
+            glob.escape(each.text) if isinstance(each, Text) else "*" for each in template.parts
+        ]
+        whole = os.path.join(glob.escape(spec.here), "".join(parts).replace("{here}", spec.here))
+        found |= dict.fromkeys(map(os.path.realpath, glob.glob(whole)[:MOST_FILES]))
+    return [each for each in found if os.path.isfile(each)]
+
+
+def is_ignored(paths: Collection[str]) -> frozenset[str]:
+    """Return those of some files that version control ignores: what a build or a run makes, mostly. Without
+    git, or outside of its trees, that is none."""
+    git = shutil.which("git")
+    by_folder: dict[str, list[str]] = {}
+    for path in paths:
+        by_folder.setdefault(os.path.dirname(path), []).append(path)
+    found: set[str] = set()
+    for folder, inside in by_folder.items() if git else ():
+        asked = "\0".join(inside).encode("utf-8", "surrogateescape")
+        with contextlib.suppress(OSError, subprocess.SubprocessError):
+            done = subprocess.run(
+                [str(git), "-C", folder, "check-ignore", "-z", "--stdin"],
+                input=asked, capture_output=True, timeout=GIT_SECONDS, check=False,
+            )  # fmt: skip
+            found.update(filter(None, done.stdout.decode("utf-8", "surrogateescape").split("\0")))
+    return frozenset(found)
+
+
+def written_beside(path: str) -> bool:
+    """Tell whether this process, or another of its session that it has not started, has a file open to write
+    to it: `run --watch > watch.log`, `| tee watch.log`. Known on Linux only (proc(5))."""
+    with contextlib.suppress(OSError):
+        wanted = os.stat(path)
+        session = os.getsid(0)
+        for pid in filter(str.isdecimal, os.listdir("/proc")):
+            with contextlib.suppress(OSError, ValueError):
+                if os.getsid(int(pid)) != session:
+                    continue
+                for fd in os.listdir(f"/proc/{pid}/fd"):
+                    there = os.stat(f"/proc/{pid}/fd/{fd}")
+                    if (there.st_dev, there.st_ino) == (wanted.st_dev, wanted.st_ino):
+                        with open(f"/proc/{pid}/fdinfo/{fd}", encoding="ascii") as info:
+                            flags = int(re.search(r"flags:\s*(\d+)", info.read())[1], 8)  # type: ignore[index]
+                        if flags & (os.O_WRONLY | os.O_RDWR):
+                            return True
+    return False
 
 
 def _is_of_system(path: str) -> bool:
@@ -130,6 +206,10 @@ def digests_of(places: Places) -> dict[str, str]:
     """Return a digest of each file of a program."""
     paths = [*places.files, *(each for folder in places.folders for each in files_below(folder))]
     wanted = (each for each in dict.fromkeys(paths) if each not in places.without)
+    # Those that words of the launch name count, whatever version control says of them.
+    below = dict.fromkeys(each for folder in places.folders for each in files_below(folder))
+    ignored = is_ignored([each for each in below if each not in places.files])
+    wanted = (each for each in wanted if each not in ignored)
     found: dict[str, str] = {}
     left = READ_IN_ALL
     for each in wanted:

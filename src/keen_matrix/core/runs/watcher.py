@@ -21,10 +21,12 @@ from keen_matrix.core.runs.sources import (
     Places,
     digests_of,
     file_digest,
+    is_ignored,
     is_passed_over,
     is_source,
     places_of,
     too_large,
+    written_beside,
 )
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
@@ -96,8 +98,11 @@ def changed_files(seen: Watched, paths: Collection[str]) -> list[str]:
             continue
         digest = file_digest(path)
         if digest != seen.digests.get(path, ""):
+            is_new = path not in seen.digests
             seen.digests[path] = digest
-            found.append(path)
+            # What the output of this very command goes to grows with each round, and would begin another.
+            if not (written_beside(path) or (is_new and path in is_ignored([path]))):
+                found.append(path)
     return found
 
 
