@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 import json
+import os
 import random
 from contextlib import redirect_stderr, redirect_stdout
 from io import StringIO
@@ -199,3 +200,24 @@ def test_half_surrogates_and_deep_nesting_are_no_traceback(place: Place) -> None
         assert came.status in (0, 1) and "Keen Matrix itself" not in came.err, (words, came)
         came = place.call(words[0], "deep.jsonl", *words[1:])
         assert came.status == 3 and "deep.jsonl:2: this is not a line of a journal" in came.err, (words, came)
+
+
+PIPES = [
+    ("lint", "pipe.matrix.toml"), ("run", "zero.matrix.toml"), ("report", "pipe"), ("report", "zero"), ("compare", "zero", "pipe"),
+    ("history", "--file", "pipe"), ("history", "--file", "zero"), ("suspects", "--journal", "pipe"), ("run", "--failed", "t.matrix.toml", "--journal", "zero"),
+    ("baseline", "t.matrix.toml", "--journal", "pipe"), ("fill", "pipe.matrix.toml"), ("settle", "pipe.matrix.toml"), ("coverage", "pipe.matrix.toml"),
+    ("unfold", "zero.matrix.toml"), ("try", "pipe.matrix.toml", "--", "a"), ("run", "t.matrix.toml"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("words", PIPES, ids=" ".join)
+def test_what_is_only_read_is_a_regular_file(place: Place, words: tuple[str, ...]) -> None:
+    for name in ("pipe", "pipe.matrix.toml"):
+        os.mkfifo(place.folder / name)
+    for name in ("zero", "zero.matrix.toml"):
+        (place.folder / name).symlink_to("/dev/zero")
+    place.write("t.matrix.toml", '[program]\nlaunch = "echo"\n[[matrix]]\nname = "m"\nline = "a"\nexpect.stdout.baseline = true\n')
+    (place.folder / "t.baselines").mkdir()
+    os.mkfifo(place.folder / "t.baselines/m.txt")
+    came = place.call(*words, timeout=30)
+    assert came.status in (1, 2, 3) and "it is not a regular file" in came.err + came.out

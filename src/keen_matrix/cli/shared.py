@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.faults import tell
 from keen_matrix.core.errors import Misuse, RunFault, nearest
-from keen_matrix.core.files import SUFFIX
+from keen_matrix.core.files import SUFFIX, open_regular
 from keen_matrix.core.runs.options import Adaptation
 
 if TYPE_CHECKING:
@@ -190,8 +190,8 @@ def tell_newer_run(journals: Sequence[str]) -> None:
 def text_of_spec(path: str) -> str:
     """Return the text of a spec that is to be changed. Raises SpecFault."""
     try:
-        with open(path, encoding="utf-8-sig", newline="") as file:
-            return file.read()
+        with open_regular(path) as file:
+            return file.read().decode("utf-8-sig")
     except (OSError, UnicodeDecodeError):
         from keen_matrix.core.spec.load import load_spec
 
@@ -207,7 +207,7 @@ def write_spec(path: str, before: str, after: str) -> None:
     if text_of_spec(path) != before:
         raise Misuse(f"{path} was changed meanwhile; nothing is written, call it again")
     try:
-        with open(path, "rb") as old:
+        with open_regular(path) as old:
             mark = old.read(len(codecs.BOM_UTF8))
         # The byte order mark that an editor put in front is no part of the text, and stays.
         mark = mark if mark == codecs.BOM_UTF8 else b""

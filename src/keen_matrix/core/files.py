@@ -4,6 +4,7 @@ nothing is left half written."""
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import shutil
 import stat
@@ -38,6 +39,30 @@ def drop_oldest(folder: str, most: int) -> None:
     for path in paths[: len(paths) // 2]:
         with contextlib.suppress(OSError):
             os.unlink(path)
+
+
+def open_regular(path: str) -> BinaryIO:
+    """Open a file that is only read: the one way in which specs, journals, baselines, histories and what is
+    kept are opened.
+
+    Raises OSError, also of what is no regular file: to open a pipe would wait for somebody who writes into it,
+    and to read a device may never end.
+    """
+    fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
+    if not stat.S_ISREG(os.fstat(fd).st_mode):
+        os.close(fd)
+        raise OSError(errno.EINVAL, "it is not a regular file", path)
+    return open(fd, "rb")
+
+
+def read_regular(path: str, most: int) -> bytes:
+    """Return the content of a file that is only read. Raises OSError, also where it has more than so many
+    bytes."""
+    with open_regular(path) as file:
+        found = file.read(most + 1)
+    if len(found) > most:
+        raise OSError(errno.EFBIG, f"it has more than {most:,} bytes", path)
+    return found
 
 
 def usual_mode(path: str) -> int:

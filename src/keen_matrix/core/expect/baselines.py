@@ -12,7 +12,7 @@ import os
 import re
 from collections.abc import Iterator, Mapping
 
-from keen_matrix.core.files import replacing
+from keen_matrix.core.files import read_regular, replacing
 from keen_matrix.core.model.identity import file_stem
 
 FOLDER = ".baselines"
@@ -26,6 +26,10 @@ def baseline_path(spec_path: str, matrix: str) -> str:
     return os.path.join(folder, f"{file_stem(matrix)}.txt")
 
 
+MOST_BYTES = 256 << 20
+"""Bytes of a file of baselines: no output that is compared by eye comes near."""
+
+
 def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
     """Return what is recorded in a file: id → aspect → bytes. Raises ValueError naming the line
     that is none of ours."""
@@ -33,8 +37,7 @@ def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
     section: dict[str, bytes] | None = None
     aspect = ""
     try:
-        with open(path, "rb") as file:
-            raw = file.read()
+        raw = read_regular(path, MOST_BYTES)
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror}") from None
     for number, line in enumerate(raw.split(b"\n"), 1):

@@ -19,6 +19,7 @@ from typing import Self
 from urllib.parse import quote
 
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.files import open_regular
 from keen_matrix.core.results.journal import FOLDER
 from keen_matrix.core.structs import Struct
 
@@ -80,7 +81,7 @@ def is_ours(path: str) -> bool:
     """Tell whether a file is, or was before it was damaged, a history of ours: by the header that
     SQLite gave it."""
     try:
-        with open(path, "rb") as file:
+        with open_regular(path) as file:
             header = file.read(_HEADER_BYTES)
     except OSError:
         return False
@@ -108,6 +109,8 @@ class History:
     def _opened(self) -> sqlite3.Connection:
         if not os.path.exists(self.path):
             raise RunFault(f"there is no history yet: {self.path} is written by the first run")
+        if not os.path.isfile(self.path):
+            raise RunFault(f"the history {self.path} cannot be used: it is not a regular file")
         _refuse_other_files(self.path)
         return _checked(_connected(self.path, "ro"))
 

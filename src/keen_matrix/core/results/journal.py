@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import RunFault
-from keen_matrix.core.files import open_device
+from keen_matrix.core.files import open_device, open_regular
 from keen_matrix.core.model.lines import decode, encode
 from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.results.locks import FileLock
@@ -128,7 +128,7 @@ class JournalPlace:
         return f".{os.path.basename(self._target)}-"
 
     def _refuse_other_files(self) -> None:
-        with contextlib.suppress(FileNotFoundError), open(self.path, "rb") as file:
+        with contextlib.suppress(FileNotFoundError), open_regular(self.path) as file:
             start = file.read(10)
             if start and start != b'{"journal"':
                 raise RunFault(

@@ -12,7 +12,7 @@ import os
 
 from keen_matrix.core import structs
 from keen_matrix.core.expressions import Scope
-from keen_matrix.core.files import replacing
+from keen_matrix.core.files import open_regular, replacing
 from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.history import program_digest
@@ -64,7 +64,7 @@ def _key(spec: Spec) -> str:
 
 def _known(path: str) -> dict[str, Grounds]:
     try:
-        with open(path, "rb") as file:
+        with open_regular(path) as file:
             found = _DECODER.decode(file.read())
     except (OSError, structs.DecodeError, UnicodeDecodeError):
         return {}

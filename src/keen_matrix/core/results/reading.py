@@ -5,11 +5,11 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Iterator, Sequence
-from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from keen_matrix.core import structs
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.files import open_regular
 from keen_matrix.core.model.lines import decode, decode_record
 from keen_matrix.core.model.record import Finished, Header, Line, Record
 from keen_matrix.core.results.journal import JOURNAL_VERSION, no_line
@@ -52,7 +52,7 @@ def placed_lines(path: str, matrix: str | None = None) -> Iterator[PlacedLine]:
     """
     needle = b"" if matrix is None else structs.json.encode(matrix)
     try:
-        with open(path, "rb") as file:
+        with open_regular(path) as file:
             after, number = 0, 0
             for number, line in enumerate(file, 1):
                 offset, after = after, after + len(line)
@@ -132,7 +132,7 @@ class RecordReader:
     def read(self, path: str, offset: int) -> Record:
         """Return the case whose line starts at a place of a journal."""
         if path not in self._files:
-            self._files[path] = self._stack.enter_context(Path(path).open("rb"))  # noqa: SIM115
+            self._files[path] = self._stack.enter_context(open_regular(path))
         self._files[path].seek(offset)
         return decode_record(self._files[path].readline())
 
@@ -207,7 +207,7 @@ def notes_and_records(path: str) -> Iterator[Header | Finished | None]:
     """Yield the headers and closing lines of a journal, and None for each case, which is not read;
     nothing of what is wrong or no file."""
     try:
-        with open(path, "rb") as file:
+        with open_regular(path) as file:
             for line in file:
                 if line.startswith(b'{"id"'):
                     yield None

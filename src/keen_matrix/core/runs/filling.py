@@ -27,6 +27,7 @@ from keen_matrix.core.expect.forms.reference import SameForm
 from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, IsForm
 from keen_matrix.core.expect.open import is_left_open, names_used
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.files import read_regular
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.record import Record, StepRecord
@@ -38,7 +39,7 @@ from keen_matrix.core.spec.editing import EditFault, value_at, with_item, with_v
 from keen_matrix.core.spec.including import whole_source
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.structs import Struct, field
-from keen_matrix.core.vectors.axes import read_text, separator_in
+from keen_matrix.core.vectors.axes import MAX_SOURCE_BYTES, read_text, separator_in
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 BROKEN = {"crashed": "it crashed", "hung": "it did not end in time"}
@@ -436,8 +437,7 @@ class _NotToBeTold(Exception):
 def read_raw(path: str, name: str) -> str:
     """Return the text of a file with its own line ends. Raises SourceFault."""
     read_text(path, name)  # tells what is wrong with it
-    with open(path, encoding="utf-8", newline="") as file:
-        return file.read()
+    return read_regular(path, MAX_SOURCE_BYTES).decode()
 
 
 def _forms_of(aspect: Aspect) -> tuple[Form, ...]:

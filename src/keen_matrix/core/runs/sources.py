@@ -20,7 +20,7 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.spec import Spec
-from keen_matrix.core.notation.nodes import Text
+from keen_matrix.core.notation.nodes import Part, Text
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
 
@@ -104,12 +104,17 @@ def named_beside(spec: Spec) -> list[str]:
             templates += [each.file for each in forms if getattr(each, "file", None) is not None]
     found: dict[str, None] = {}
     for template in templates:
-        parts = [
-            glob.escape(each.text) if isinstance(each, Text) else "*" for each in template.parts
-        ]
-        whole = os.path.join(glob.escape(spec.here), "".join(parts).replace("{here}", spec.here))
+        parts = [_pattern_of(each, spec.here) for each in template.parts]
+        whole = os.path.join(glob.escape(spec.here), "".join(parts))
         found |= dict.fromkeys(map(os.path.realpath, glob.glob(whole)[:MOST_FILES]))
     return [each for each in found if os.path.isfile(each)]
+
+
+def _pattern_of(part: Part, here: str) -> str:
+    """Return a part of the name of a file as a pattern for the names that it can become."""
+    if isinstance(part, Text):
+        return glob.escape(part.text)
+    return glob.escape(here) if part.source.strip() == "here" else "*"
 
 
 def is_ignored(paths: Collection[str]) -> frozenset[str]:

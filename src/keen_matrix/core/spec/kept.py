@@ -22,7 +22,7 @@ from hashlib import blake2b
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Problem, RunFault
-from keen_matrix.core.files import cache_folder, drop_oldest
+from keen_matrix.core.files import cache_folder, drop_oldest, open_regular, read_regular
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
@@ -107,8 +107,7 @@ def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
         # To digest it would take about as long as to read it.
         if os.path.getsize(path) > MOST_BYTES:
             return ""
-        with open(path, "rb") as file:
-            text = file.read()
+        text = read_regular(path, MOST_BYTES)
     except (OSError, ValueError):
         return ""
     digest = blake2b(text, digest_size=16)
@@ -148,7 +147,7 @@ def _unpickled(place: str) -> object:
         # ours.
         if not (_is_ours(os.path.dirname(place)) and _is_ours(place)):
             return None
-        with open(place, "rb") as file:
+        with open_regular(place) as file:
             kept: object = pickle.load(file)
             return kept
     except Exception:  # a torn or foreign file can raise anything while it is unpickled

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any, NamedTuple, TypedDict, Unpack
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
+from keen_matrix.core.files import read_regular
 from keen_matrix.core.spec.keys import KeyPath, Place, TomlTables
 from keen_matrix.core.structs import Struct, field, replace
 
@@ -280,7 +281,7 @@ def _read_bytes(path: str) -> bytes:
                 expected=f"at most {MAX_SPEC_BYTES:,} bytes; long tables go in CSV files",
             )
             raise SpecFault([problem])
-        return Path(path).read_bytes()
+        return read_regular(path, MAX_SPEC_BYTES)
     except OSError as error:
         raise SpecFault(
             [Problem(path=path, message=f"cannot be read: {error.strerror or error}")]

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias, overload
 
+from keen_matrix.core.files import read_regular
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.table import Table
 from keen_matrix.core.structs import Struct
@@ -218,8 +219,7 @@ def read_text(path: str, name: str) -> str:
             )
         if os.path.getsize(path) > MAX_SOURCE_BYTES:
             raise SourceFault(f"{name} has more than {MAX_SOURCE_BYTES:,} bytes")
-        with open(path, encoding="utf-8-sig", newline="") as file:
-            return file.read()
+        return read_regular(path, MAX_SOURCE_BYTES).decode("utf-8-sig")
     except OSError as error:
         raise SourceFault(f"{name} cannot be read: {error.strerror}") from None
     except UnicodeDecodeError as error:

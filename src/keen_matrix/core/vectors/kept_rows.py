@@ -15,7 +15,7 @@ from collections.abc import Sequence
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.files import cache_folder, drop_oldest, replacing
+from keen_matrix.core.files import cache_folder, drop_oldest, open_regular, replacing
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint
@@ -77,7 +77,7 @@ def read(place: str) -> Covering | None:
     from keen_matrix.core.covering.search import Covering
 
     try:
-        with open(place, "rb") as file:
+        with open_regular(place) as file:
             head = json.loads(file.readline())
             shape = (int(head["rows"]), int(head["axes"]))
             body = file.read()

@@ -22,6 +22,7 @@ from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.files import read_regular
 from keen_matrix.core.model.table import Table
 from keen_matrix.core.notation.parse import parse_list, parse_words
 
@@ -79,8 +80,7 @@ def read_beside(path: str) -> bytes:
     try:
         if os.path.getsize(path) > MAX_FILE_BYTES:
             raise ValueError(f"{path} has more than {MAX_FILE_BYTES:,} bytes")
-        with open(path, "rb") as file:
-            return file.read()
+        return read_regular(path, MAX_FILE_BYTES)
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror}") from None
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from keen_matrix.core import structs
-from keen_matrix.core.files import replacing
+from keen_matrix.core.files import open_regular, replacing
 from keen_matrix.core.structs import Struct
 
 FILE = "places.json"
@@ -65,7 +65,7 @@ def kept_places(journal: str, spec: str, started: str) -> KeptPlaces | None:
 
 def _read(journal: str) -> _Whole:
     try:
-        with open(path_of(journal), "rb") as file:
+        with open_regular(path_of(journal)) as file:
             found = structs.json.decode(file.read(), type=_Whole)
     except (OSError, structs.DecodeError, structs.ValidationError):
         return _Whole(VERSION, {})
