@@ -121,9 +121,12 @@ def test_a_case_is_its_spec_and_its_id(place: Place) -> None:
     assert place.call("replay", id, "b").status == 1 and place.call("replay", id, "a").status == 0
     again = place.call("run", "--failed", "--journal", "after.jsonl")
     assert again.status == 1 and "1 vector: 1 differed" in again.out
-    assert f"again: keen-matrix run --only {id[:6]}" in again.out
+    assert f"again: keen-matrix run b/t.matrix.toml {id[:6]}" in again.out
     both = place.call("run")
-    assert f"again: keen-matrix run b/t.matrix.toml --only {id[:6]}" in both.out
+    assert f"again: keen-matrix run b/t.matrix.toml {id[:6]}" in both.out
+    for words in ([id[:6]], [id, "b"], ["b/t.matrix.toml", id[:6], id]):
+        assert "1 differed" in place.call("run", *words).out
+    assert "no vector matches --only zzzzzz" in place.call("run", "zzzzzz").err
     assert place.call("history", id).out.count("t.matrix.toml") == 2
 
 

@@ -443,7 +443,7 @@ def test_another_build_is_remembered_by_the_line_to_paste_and_by_replay(place: P
     assert place.call("run").status == 0
     came = place.call("run", "a.matrix.toml", "--program", "sh bad.sh")
     id = place.cases()[0]["id"]
-    assert f"again: keen-matrix run --only {id[:6]} --program 'sh bad.sh' --all" in came.out
+    assert f"again: keen-matrix run a.matrix.toml {id[:6]} --program 'sh bad.sh' --all" in came.out
     assert place.call("replay", id[:6], "a.matrix.toml").status == 1
     assert place.call("replay", id[:6], "a.matrix.toml", "--program", "sh good.sh").status == 0
     assert place.call("replay", id[:6], "b.matrix.toml").status == 0, "the last run was none of this spec"

@@ -18,6 +18,7 @@ from keen_matrix.cli.shared import (
     integer,
     percent,
     spec_paths,
+    split_ids,
     whole_number,
 )
 from keen_matrix.cli.statuses import (
@@ -46,7 +47,7 @@ EPILOG = f"""\
 examples:
   keen-matrix run                                every spec below this folder
   keen-matrix run fare.matrix.toml --only fares  one matrix of one spec
-  keen-matrix run --only k3f9x2 --all        one case, with everything it printed
+  keen-matrix run k3f9x2 --all                   one case, with everything it printed
 
 The results are written to {DEFAULT_JOURNAL}, a line per case as it finishes.
 exit status: 0 everything held (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing
@@ -56,7 +57,7 @@ could be run, 4 what was run held and the budget did not suffice for the rest, 1
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser)
+    add_spec_options(parser, ids="the beginnings of the ids of cases, and only those are run")
     choice = parser.add_argument_group("which vectors")
     add_selection_options(choice)
     choice.add_argument(
@@ -207,6 +208,8 @@ def _budget(text: str) -> float:
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
+    ids, options.specs = split_ids(options.specs)
+    options.only += ids
     paths = spec_paths(options.specs)
     # Before anything is checked, since it may set what excludes another option.
     take_project_defaults(options, paths)

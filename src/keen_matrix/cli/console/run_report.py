@@ -165,15 +165,14 @@ class RunReport:
             )
 
     def _write_next_step(self, tallies: Sequence[Tally]) -> None:
-        """Write the command that runs the first failure again."""
+        """Write the command that runs the first failure again, and nothing else: so it names the
+        spec."""
         found = next(((tally, group) for tally in tallies for group in tally.groups), None)
         if found is None:
             return
         tally, first = found
         shown = self.journal.read(first.offset, first.length)
-        words = ["keen-matrix", "run", "--only", shown.id[:6]]
-        if len(tallies) > 1:  # another spec may have the same matrix
-            words[2:2] = [tally.spec.path]
+        words = ["keen-matrix", "run", tally.spec.path, shown.id[:6]]
         for name in ("launcher", "program", "seed"):
             if getattr(self.options, name) is not None:
                 words += [f"--{name}", str(getattr(self.options, name))]
