@@ -326,3 +326,20 @@ def test_the_page_and_the_picture_have_the_maps(office: Place) -> None:
     page = (office.folder / "run.html").read_text()
     assert "Doubt, tide" in page and "Coverage, tide" in page
     assert (office.folder / "run.svg").read_text().startswith("<?xml")
+
+
+def test_what_would_be_noticed_fits_every_case_of_the_rule(place: Place) -> None:
+    place.write("p.sh", 'echo "hello $1, {$2}"; echo all the same >&2; exit $2')
+    place.write("t.matrix.toml", """[program]
+launch = "sh {here}/p.sh"
+[[matrix]]
+name = "m"
+line = "{name} {n}"
+axes = { name = ["Ada", "Bo"], n = [0, 1, 3] }
+combine = "all"
+expect = { stdout.contains = "hello", stderr.contains = "the" }
+""")
+    assert place.call("run").status == 0
+    said = place.call("doubt", "--all").out
+    for line in (r'expect.stdout = "hello {name}, {{{n}}}\n"', r'expect.stderr = "all the same\n"', "expect.exit = [0, 1, 3]"):
+        assert line in said

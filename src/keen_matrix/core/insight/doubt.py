@@ -23,6 +23,87 @@ MOST_MESSAGES = 40
 """Messages of other refusals that are kept to be exchanged."""
 
 
+class Proposal:
+    """The line of a spec that demands what some cases came to, and that all of them meet: as it
+    stands, with their columns in braces where it is not the same in all, else as a baseline."""
+
+    def __init__(self, aspect: str) -> None:
+        self._aspect = aspect
+        self._exits: set[int | None] = set()
+        self._seconds = 0.0
+        self._templates: list[tuple[str, ...]] | None = None
+        """Candidates that every case so far meets: text and names of columns by turns."""
+        self._mode = ""
+
+    def add(self, case: Case, outcome: Outcome) -> None:
+        """Take in what one more case came to."""
+        self._exits.add(outcome.exit)
+        self._seconds = max(self._seconds, outcome.seconds)
+        raw = self._raw(outcome)
+        if raw is None:
+            return
+        text = raw.decode("utf-8", "backslashreplace")
+        values = {name: str(value) for name, value in case.named.items()
+                  if isinstance(value, (str, int)) and not isinstance(value, bool) and value != ""
+                  and name.isidentifier()}  # fmt: skip
+        if self._templates is None:
+            self._templates = [(text,), _with_names(text, values)]
+        self._templates = [each for each in self._templates if _filled(each, values) == text]
+
+    def _raw(self, outcome: Outcome) -> bytes | None:
+        if self._aspect in ("stdout", "stderr"):
+            return bytes(getattr(outcome, self._aspect))
+        if self._aspect.startswith("files."):
+            found = outcome.looked_at[self._aspect.removeprefix("files.")]
+            if self._mode not in ("", found.mode):
+                self._mode = "differs"
+            self._mode = self._mode or found.mode
+            return found.content
+        return None
+
+    @property
+    def line(self) -> str:
+        """The line."""
+        if self._aspect == "exit":
+            exits = sorted(each for each in self._exits if each is not None)
+            return f"expect.exit = {exits[0] if len(exits) == 1 else exits}"
+        if self._aspect == "duration":
+            return f'expect.duration = "< {max(0.01, self._seconds * 1.5):.2g} s"'
+        if self._aspect == "other-files":
+            return 'expect.other-files = "none"'
+        kept = _quoted(self._templates[0]) if self._templates else None
+        if self._aspect.startswith("files."):
+            name = self._aspect.removeprefix("files.")
+            content = f"is = {kept}" if kept is not None else "baseline = true"
+            mode = "" if self._mode == "differs" else f', mode = "{self._mode}"'
+            return f'expect.files."{name}" = {{ {content}{mode} }}'
+        line = f"expect.{self._aspect} = {kept}"
+        fits = kept is not None and len(line) <= LONGEST_LINE
+        return line if fits else f"expect.{self._aspect}.baseline = true"
+
+
+def _with_names(text: str, values: Mapping[str, str]) -> tuple[str, ...]:
+    """Return a text split where the values of columns stand in it, the longest first: text and
+    names by turns."""
+    parts = [text]
+    for name, value in sorted(values.items(), key=lambda each: -len(each[1])):
+        split: list[str] = []
+        for number, part in enumerate(parts):
+            if number % 2:
+                split.append(part)
+                continue
+            head, *rest = part.split(value)
+            split.append(head)
+            for each in rest:
+                split += [name, each]
+        parts = split
+    return tuple(parts)
+
+
+def _filled(template: tuple[str, ...], values: Mapping[str, str]) -> str:
+    return "".join(values.get(each, "") if number % 2 else each for number, each in enumerate(template))
+
+
 class Weakness(Struct):
     """What one rule, or the want of one, leaves open on one aspect."""
 
@@ -35,8 +116,12 @@ class Weakness(Struct):
     cases: set[str] = field(default_factory=set)
     alterations: dict[str, str] = field(default_factory=dict)
     """What went unnoticed → the id of a case in which it did."""
-    closing: str = ""
-    """The expectation that would notice."""
+    proposal: Proposal = field(default_factory=lambda: Proposal(""))
+
+    @property
+    def closing(self) -> str:
+        """The expectation that would notice."""
+        return self.proposal.line
 
 
 class Score(Struct):
@@ -181,8 +266,10 @@ def _add(
         weakness = found.weaknesses[key] = Weakness(
             matrix.name, altered.aspect, origin, each is not None
         )
-        weakness.closing = closing_line(altered.aspect, outcome)
-    weakness.cases.add(case.id)
+        weakness.proposal = Proposal(altered.aspect)
+    if case.id not in weakness.cases:
+        weakness.cases.add(case.id)
+        weakness.proposal.add(case, outcome)
     weakness.alterations.setdefault(altered.what, case.id)
     found.by_case[case.id] = found.by_case.get(case.id, 0) + 1
 
@@ -191,25 +278,11 @@ LONGEST_LINE = 120
 """Characters of a line that is worth pasting into a spec; a longer output is better recorded."""
 
 
-def closing_line(aspect: str, outcome: Outcome) -> str:
-    """Return the line of a spec that would demand what an outcome was."""
-    if aspect == "exit":
-        return f"expect.exit = {outcome.exit}"
-    if aspect == "duration":
-        return f'expect.duration = "< {max(0.01, outcome.seconds * 1.5):.2g} s"'
-    if aspect == "other-files":
-        return 'expect.other-files = "none"'
-    if aspect.startswith("files."):
-        name = aspect.removeprefix("files.")
-        found = outcome.looked_at[name]
-        return f'expect.files."{name}" = {{ is = {_quoted(found.content)}, mode = "{found.mode}" }}'
-    raw: bytes = getattr(outcome, aspect)
-    line = f"expect.{aspect} = {_quoted(raw)}"
-    return line if len(line) <= LONGEST_LINE else f"expect.{aspect}.baseline = true"
-
-
-def _quoted(raw: bytes) -> str:
+def _quoted(template: tuple[str, ...]) -> str:
     import json
 
-    text = raw.decode("utf-8", "backslashreplace").replace("{", "{{").replace("}", "}}")
+    text = "".join(
+        f"{{{each}}}" if number % 2 else each.replace("{", "{{").replace("}", "}}")
+        for number, each in enumerate(template)
+    )
     return json.dumps(text, ensure_ascii=False)
