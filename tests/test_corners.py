@@ -147,3 +147,26 @@ def test_a_line_that_could_not_be_written_whole_is_taken_back(tmp_path: Path) ->
         with patch.object(os, "write", half), pytest.raises(RunFault, match="the cases finished so far are in it, whole"):
             journal.write(b'{"id":"' + b"x" * 70 + b'"}\n')
         assert path.read_bytes() == before and journal.size == len(before)
+
+
+def test_another_program_prepares_before_the_program_and_checks_behind_it(place: Place) -> None:
+    place.write("p.sh", 'echo "hello $1" > out.txt')
+    place.write("want.txt", "other\n")
+    place.write("t.matrix.toml", """[program]
+launch = "sh {here}/p.sh"
+[expect]
+exit = 0
+[[matrix]]
+name = "checks"
+steps = [{ line = "Ada" }, { launch = "cmp out.txt {here}/want.txt" }, { line = "Bo" }]
+[[matrix]]
+name = "prepares"
+steps = [{ launch = "cmp out.txt {here}/want.txt" }, { line = "Ada" }]
+[[matrix]]
+name = "made"
+steps = [{ launch = ["sh", "-c", "printf '#!/bin/sh\\\\nexit 0\\\\n' > tool; chmod +x tool"] }, { launch = "./tool" }, { line = "Ada" }]
+""")
+    came = place.call("run")
+    assert came.status == 1 and "differ: byte 1" in came.out
+    assert {each["matrix"]: each["verdict"] for each in place.cases()} == {"checks": "differed", "prepares": "unlaunched", "made": "held"}
+    assert len(next(each for each in place.cases() if each["matrix"] == "checks")["steps"]) == 2

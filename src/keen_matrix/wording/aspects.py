@@ -140,16 +140,18 @@ def _about(fields: Record) -> list[Segment]:
 def message_rows(fields: Record) -> Iterator[list[Segment]]:
     """Yield the first lines of standard error where the exit status is not as expected and nothing
     else of the failure shows them; where the program crashed, the last line too."""
-    unmet = {each.aspect for each in fields.unmet}
-    if (
-        fields.family
-        or fields.more_argv
-        or "stderr" in unmet
-        or not unmet & {"exit", "signal", "crash"}
-    ):
+    if fields.family:
         return
-    lines = [each.strip() for each in (fields.stderr or "").splitlines() if each.strip()]
-    if "Traceback" in (fields.stderr or ""):
+    ended = [each for each in fields.unmet if each.aspect in ("exit", "signal", "crash")]
+    number = ended[0].step or 0 if ended else 0
+    if not ended or any(each.aspect == "stderr" and (each.step or 0) == number for each in fields.unmet):
+        return
+    launch = fields.steps[number - 1] if 0 < number <= len(fields.steps) else fields
+    stderr = launch.stderr or ""
+    if number - 1 in fields.others:  # what compares two files says on standard output how they differ
+        stderr = stderr or launch.stdout or ""
+    lines = [each.strip() for each in stderr.splitlines() if each.strip()]
+    if "Traceback" in stderr:
         at = [each for each in lines if each.startswith('File "')]
         lines = [*at[-1:], *lines[-1:]]
     for number, line in enumerate(lines[:SAID_LINES]):

@@ -198,10 +198,11 @@ class CaseRunner:
         compared = relation is not None and "files" in relation.aspects
         is_first = step.number == 0 and not step.is_again
         self.place.look(outcome, run.began_ns, first=is_first, compared=compared)
-        # Such a step only prepares: where it fails, what comes behind it would be judged in the
-        # wrong place.
-        if step.number in case.others:
-            outcome.unlaunched = outcome.unlaunched or _why_not_prepared(self.shared, case, step)
+        # Where another program fails, what comes behind it would be judged in the wrong place. Before
+        # the program itself it only prepares; behind it, it checks what the program did.
+        failed = step.number in case.others and _why_not_prepared(self.shared, case, step)
+        if failed and not _has_started(case, step.number):
+            outcome.unlaunched = outcome.unlaunched or failed
         launcher = relation.launcher(step.number) if relation is not None else ""
         if launcher and case.family != "elsewhere":
             launcher += f": {shlex.join(self.starts.command(case, step.number).words)}"
@@ -209,7 +210,7 @@ class CaseRunner:
         if step.is_again:
             return self._conclude_again(run, step)
         run.recorder.add(step.argv, outcome, judged, launcher)
-        if step.number < len(case.more) and outcome.unlaunched is None:
+        if step.number < len(case.more) and outcome.unlaunched is None and not failed:
             self._begin_step(run, step.number + 1)
             return None
         # A difference is the change's doing only where each of the launches, made once more, does what it
@@ -266,6 +267,11 @@ class CaseRunner:
         if self.launch is not None:
             self.launch.abort()
         self.starts.close()
+
+
+def _has_started(case: Case, number: int) -> bool:
+    """Tell whether the program itself is launched by a step before one."""
+    return any(each not in case.others for each in range(number))
 
 
 def _why_not_prepared(shared: Shared, case: Case, step: StepLaunch) -> str | None:

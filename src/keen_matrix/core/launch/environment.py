@@ -30,17 +30,24 @@ def own_variables(
     return {**own, **changes}
 
 
-def find_program(word: str, path: str | None, here: str) -> tuple[str, str | None]:
+def find_program(
+    word: str, path: str | None, here: str, directory: str | None = None
+) -> tuple[str, str | None]:
     """Return the file that a launch's first word names, and None or why it cannot be started.
 
     A name without a slash is looked up in the case's own PATH (POSIX, 8.3), any other is taken as
-    it stands.
+    it stands. A relative path is looked up in the launch's `directory`, where one is given: an
+    earlier step may have made it there.
     """
     if "\0" in word:
         return word, "a NUL cannot stand in a word"
     if os.sep not in word:
         found = shutil.which(word, path=path or os.defpath)
         return (found, None) if found else (word, f'no program "{word}" was found in PATH')
+    if not os.path.isabs(word) and directory is not None:
+        made = os.path.join(directory, word)
+        if os.path.lexists(made):
+            return find_program(made, path, here)
     if not os.path.isabs(word):
         beside = os.path.join(here, word)
         hint = (

@@ -13,6 +13,7 @@ from keen_matrix.core.launch.surroundings import (
     other_program,
     start_of,
 )
+from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Step
 from keen_matrix.core.structs import replace
@@ -61,7 +62,7 @@ class StepStarts:
             if case.relation is None and is_constant(around) and not spec_step.is_other:
                 self._starts[id(spec_step)] = start
         if around.start_in is not None:
-            start = replace(start, directory=self._place.inside(around.start_in.render(scope)))
+            start = replace(start, directory=self._starts_where(spec_step, scope))
         step.start = start
         if self._warm is not None and self._is_own(case, step, spec_step):
             self._start_warm(self._warm, step, start)
@@ -71,12 +72,19 @@ class StepStarts:
         plan, around, scope = self._plan, spec_step.surroundings, step.context.scope
         env = environment_of(plan.environment, around, scope, self._place.directories)
         command = (
-            other_program(step.argv, env, plan.spec.here)
+            other_program(step.argv, env, plan.spec.here, self._starts_where(spec_step, scope))
             if spec_step.is_other
             else self.command(case, step.number)
         )
         filling = Filling(scope, plan.spec.here)
         return start_of(command, env, self._place.start_directory, around, filling)
+
+    def _starts_where(self, spec_step: Step, scope: Scope) -> str:
+        """Return the directory that a launch of a step starts in."""
+        start_in = spec_step.surroundings.start_in
+        if start_in is None:
+            return self._place.start_directory
+        return self._place.inside(start_in.render(scope))
 
     def _is_own(self, case: Case, step: StepLaunch, spec_step: Step) -> bool:
         """Tell whether a launch starts the program itself, as the spec launches it; how it is launched

@@ -140,12 +140,14 @@ def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str])
     return Command(file, rendered)
 
 
-def other_program(words: tuple[str, ...], env: Mapping[str, str], here: str) -> Command:
+def other_program(
+    words: tuple[str, ...], env: Mapping[str, str], here: str, directory: str
+) -> Command:
     """Return how another program is started, whose name is the first of its words; the words are its
-    vector. Raises SurroundingsFault."""
+    vector, and `directory` is where it starts. Raises SurroundingsFault."""
     if not words:
         raise SurroundingsFault("the step that starts another program has no words")
-    file, reason = find_program(words[0], env.get("PATH"), here)
+    file, reason = find_program(words[0], env.get("PATH"), here, directory)
     if reason:
         raise SurroundingsFault(f"the step {shlex.join(words)[:200]} cannot be launched: {reason}")
     return Command(file, ())
