@@ -278,7 +278,7 @@ LINT = {
     "duration = '< 2 d'": 'expected a limit such as "< 2 s"',
     "alike = { again = true, line = 'x' }": "expected exactly one of launchers, again, line, found again and line",
     "alike = { launchers = true }": "the spec has no [program.launchers]",
-    "differs = { again = true }": '"differs" needs "line"',
+    "differs = { again = true }": '"line" is missing in',
     "alike = { line = '[-a] x' }": "the line of another launch has no groups",
     "stdout = { matches = '(?<h>x)', holds = ['k > 1'] }": '"k" is neither an axis nor a column',
 }
@@ -289,3 +289,29 @@ def test_lint_knows_the_forms(place: Place, text: str) -> None:
     spec(place, f'[[matrix]]\nname = "m"\nline = "x"\nexpect.{text}\n', "")
     came = place.call("lint")
     assert came.status == 2 and LINT[text] in came.out and "t.matrix.toml:6:" in came.out, came.out
+
+
+def test_a_list_in_a_list_of_texts_is_spliced_and_is_no_text_elsewhere(place: Place) -> None:
+    axes = 'line = "{words}"\naxes.words = [["b", "a"], ["c"]]\n'
+    wanted = ['lines = ["{words}"]', 'contains = ["{words}"]', 'lines-any-order = ["{sorted(words)}"]']
+    text = "".join(f'[[matrix]]\nname = "m{number}"\n{axes}expect.stdout.{each}\n' for number, each in enumerate(wanted))
+    place.write("t.matrix.toml", '[program]\nlaunch = ["printf", "%s\\\\n"]\n' + text)
+    came = place.call("run")
+    assert came.status == 0 and "6 vectors: all held" in came.out
+    place.write("t.matrix.toml", f'[program]\nlaunch = ["printf", "%s\\\\n"]\n[[matrix]]\nname = "m"\n{axes}expect.stdout = "{{words}}"\n')
+    assert "its value is a list, which is no text; ' '.join(…) makes one" in place.call("lint").out
+
+
+def test_the_lines_of_a_command_may_come_in_any_order(place: Place) -> None:
+    order = 'stdout = { command = ["printf", "%s\\\\n", "b", "a"], any-order = true }'
+    place.write("t.matrix.toml", f'[program]\nlaunch = ["printf", "%s\\\\n"]\n[[matrix]]\nname = "m"\nline = "{{word}} b"\naxes.word = ["a", "c"]\nexpect.{order}\n')
+    came = place.call("run")
+    assert came.status == 1 and "1 held, 1 differed" in came.out and "not expected  c" in came.out
+    place.write("t.matrix.toml", (place.folder / "t.matrix.toml").read_text().replace("= true", '= ["/a"]'))
+    assert "any-order of file and command is true" in place.call("lint").out
+
+
+def test_a_column_in_a_part_that_is_left_out_is_none(place: Place) -> None:
+    rows = 'line = "x [--port {port}]"\ncolumns = ["port"]\nrows = [["Holm"], ["Voe"]]\n'
+    place.write("t.matrix.toml", f'[program]\nlaunch = ["echo"]\n[[matrix]]\nname = "m"\n{rows}expect.stdout = "{{\'x\' if port is None else \'x --port \' + port}}"\n')
+    assert "3 vectors: all held" in place.call("run").out

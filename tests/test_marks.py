@@ -218,3 +218,18 @@ def test_a_table_written_in_two_ways_is_explained_at_the_first(fare: Place, text
     fare.write("f.matrix.toml", text)
     out = fare.call("lint").out
     assert out.startswith(f"f.matrix.toml:{line}:") and told in out, out
+
+
+TWICE = {
+    'launch = "echo"\nlaunch = "cat"\n': '2:1: "launch" is given here and in line 1',
+    '[program]\nlaunch = "echo"\n[[program]]\n': "3:1: line 1 gives program already: [program]",
+    '[[matrix]]\nexpect.exit = 0\n[[matrix.expect]]\n': "3:1: line 2 gives matrix.expect already: expect.exit = 0",
+    '[[matrix]]\nexpect = { exit = 0 }\n[[matrix.expect]]\n': "where there are several, [[matrix.expect]] and a key a line",
+}
+
+
+@pytest.mark.parametrize("text", TWICE)
+def test_what_toml_has_given_twice_is_told_with_both_places(place: Place, text: str) -> None:
+    place.write("t.matrix.toml", text)
+    came = place.call("lint")
+    assert came.status == 2 and TWICE[text] in came.out and "overwrite" not in came.out

@@ -532,6 +532,12 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
     if part.conversion:
         value = _CONVERSIONS[part.conversion](value)
     if not part.format:
+        if isinstance(value, (list, tuple, dict, set)) and not part.conversion:
+            # Python's way to write it is nobody's text.
+            raise ExpressionFault(
+                part.source,
+                f"its value is a {type(value).__name__}, which is no text; ' '.join(…) makes one",
+            )
         return as_text(value)
     # {x:>999999999} makes its text before anybody can look at its length.
     if any(int(width) > MAX_WIDTH for width in _WIDTHS.findall(part.format)):

@@ -144,11 +144,15 @@ def message_rows(fields: Record) -> Iterator[list[Segment]]:
         return
     ended = [each for each in fields.unmet if each.aspect in ("exit", "signal", "crash")]
     number = ended[0].step or 0 if ended else 0
-    if not ended or any(each.aspect == "stderr" and (each.step or 0) == number for each in fields.unmet):
+    if not ended or any(
+        each.aspect == "stderr" and (each.step or 0) == number for each in fields.unmet
+    ):
         return
     launch = fields.steps[number - 1] if 0 < number <= len(fields.steps) else fields
     stderr = launch.stderr or ""
-    if number - 1 in fields.others:  # what compares two files says on standard output how they differ
+    if (
+        number - 1 in fields.others
+    ):  # what compares two files says on standard output how they differ
         stderr = stderr or launch.stdout or ""
     lines = [each.strip() for each in stderr.splitlines() if each.strip()]
     if "Traceback" in stderr:

@@ -101,7 +101,9 @@ def _with_names(text: str, values: Mapping[str, str]) -> tuple[str, ...]:
 
 
 def _filled(template: tuple[str, ...], values: Mapping[str, str]) -> str:
-    return "".join(values.get(each, "") if number % 2 else each for number, each in enumerate(template))
+    return "".join(
+        values.get(each, "") if number % 2 else each for number, each in enumerate(template)
+    )
 
 
 class Weakness(Struct):

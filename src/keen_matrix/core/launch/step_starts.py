@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch
 from keen_matrix.core.launch.place import CasePlace
 from keen_matrix.core.launch.start import Command, Start
@@ -13,7 +14,6 @@ from keen_matrix.core.launch.surroundings import (
     other_program,
     start_of,
 )
-from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Step
 from keen_matrix.core.structs import replace

@@ -13,7 +13,7 @@ import os
 import re
 import tomllib
 from bisect import bisect_right
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple, TypedDict, Unpack
 
@@ -323,6 +323,10 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
     written_twice = _TWO_WAYS.fullmatch(message)
     if written_twice:
         return _two_ways_problem(path, text, at, written_twice[1])
+    if message in _OVERWRITES:
+        found = _given_twice(path, lines, line)
+        if found is not None:
+            return found
     message = f"this is not valid TOML: {message[:1].lower()}{message[1:]}"
     return Problem(
         path=path,
@@ -336,6 +340,58 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
 _TWO_WAYS = re.compile(r"Cannot (?:mutate immutable namespace|declare) (\(.*\))(?: twice)?")
 """What tomllib says of a table that a later line adds to though it is complete (TOML 1.0, inline
 tables; table headers)."""
+
+
+_OVERWRITES = ("Cannot overwrite a value",)
+"""What tomllib says of a key, or a table, that is there already."""
+_HEADER = re.compile(r"\s*(\[\[?)\s*([^\]#]+?)\s*\]\]?")
+_KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+
+
+def _given_twice(path: str, lines: Sequence[str], line: int) -> Problem | None:
+    """Return the problem of a line that gives a key or a table again, in words of both places and the
+    edit; None where it is not seen which came before."""
+    later = lines[line - 1]
+    header, key = _HEADER.match(later), _KEY.match(later)
+    if header is not None:
+        at, name = header.start(1), header[2]
+        number = next((number for number, each in enumerate(lines[: line - 1], start=1)
+                       if (other := _HEADER.match(each)) and other[2] == name), 0)  # fmt: skip
+        expected = (
+            f"[[{name}]] for each where there may be several, as of a matrix, else one [{name}]"
+        )
+        if not number:  # the keys of a table, and then a header for it
+            last = name.rpartition(".")[2]
+            number = _line_of_key(lines, line, last, headers=1)
+        message = f"line {number} gives {name} already: {lines[number - 1].strip()[:40]}"
+    elif key is not None:
+        at, name = key.start(1), key[1]
+        number = _line_of_key(lines, line, name)
+        message, expected = f'"{name}" is given here and in line {number}', "it once in a table"
+    else:
+        return None
+    if not number:
+        return None
+    text = "\n".join(lines)
+    offset = sum(len(each) + 1 for each in lines[: line - 1]) + at
+    return Problem(path=path, line=line, column=at + 1, message=message, expected=expected,
+                   excerpt=caret_lines(text, offset))  # fmt: skip
+
+
+def _line_of_key(lines: Sequence[str], before: int, name: str, headers: int = 0) -> int:
+    """Return the line, from 1, that gives a key, or a part of it, in the table that another line stands
+    in; 0 where none does. As many `headers` are passed on the way up."""
+    for above in range(before - 1, 0, -1):
+        other = _KEY.match(lines[above - 1])
+        if other is not None and f"{other[1]}.".startswith(f"{name}."):
+            return above
+        if other is not None and name.startswith(f"{other[1]}."):
+            return above
+        if _HEADER.match(lines[above - 1]):
+            if not headers:
+                return 0
+            headers -= 1
+    return 0
 
 
 def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
@@ -362,7 +418,11 @@ def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
     else:
         message = f'"{name}" is complete here, and line {later} adds to it'
         last = keys[-1]
-        expected = f"one way to write it: {last} = {{ KEY = …, KEY = … }} in one place, or {last}.KEY = … in a line each"
+        header = text.split("\n")[later - 1].strip()
+        if header.startswith("[["):
+            expected = f"one way to write it: where there are several, {header} and a key a line for each of them"
+        else:
+            expected = f"one way to write it: {last} = {{ KEY = …, KEY = … }} in one place, or {last}.KEY = … in a line each"
     return Problem(
         path=path, line=line, column=first - (text.rfind("\n", 0, first) + 1) + 1, message=message, expected=expected,
         excerpt=caret_lines(text, first),

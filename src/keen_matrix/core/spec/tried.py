@@ -17,6 +17,8 @@ from keen_matrix.core.errors import ExpressionFault, Problem, SpecFault, caret_l
 from keen_matrix.core.expect.aspects import ExitAspect
 from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.forms.conditions import HoldsForm
+from keen_matrix.core.expect.forms.lines import LinesForm
+from keen_matrix.core.expect.forms.text import ContainsForm
 from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
@@ -192,20 +194,30 @@ def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
             if isinstance(allowed, Template):
                 trial.attempt(allowed, where, partial(aspect.expectation.ranges, scope))
             continue
+        spliced = {id(text) for each in _within([aspect]) if isinstance(each, (ContainsForm, LinesForm))
+                   for text in each.texts}  # fmt: skip
         for part in parts_of([aspect]):
             if isinstance(part, Template) and part.constant is None:
-                trial.attempt(part, where, partial(part.render, scope))
+                # Where a list of texts is asked for, a field alone may be a list.
+                act = part.value if id(part) in spliced else part.render
+                trial.attempt(part, where, partial(act, scope))
 
 
 def parts_of(values: Iterable[Any]) -> Iterator[Part]:
     """Yield the templates and expressions in values, however deep they stand; not those of
     `holds`, which see a match."""
+    return (each for each in _within(values) if isinstance(each, (Template, Expression)))
+
+
+def _within(values: Iterable[Any]) -> Iterator[Any]:
+    """Yield values and everything in them, however deep it stands."""
     stack = list(values)
     while stack:
         each = stack.pop()
+        yield each
         if isinstance(each, (Template, Expression)):
-            yield each
-        elif isinstance(each, (list, tuple)):
+            continue
+        if isinstance(each, (list, tuple)):
             stack += each
         elif isinstance(each, Mapping):
             stack += each.values()

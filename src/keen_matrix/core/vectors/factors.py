@@ -50,7 +50,8 @@ class Layout(Struct, frozen=True, kw_only=True):
     values: Mapping[str, Sequence[object]]
     """Axis, column or group name → its values by level; absent is None."""
     hidden: Mapping[str, tuple[tuple[int, int], ...]]
-    """Axes of a zip that stand only inside groups → what must be chosen for them to be there."""
+    """Columns, and axes of a zip, that stand only inside groups → what must be chosen for them to be
+    there."""
 
     def groups_of(self, line: LineSequence) -> Iterator[Group]:
         """Yield every group of a line, outer ones first."""
@@ -94,11 +95,11 @@ class _LayoutMaker:
         self.zipped = matrix.combine == "zip" and len(self.axes) > 1
         # Axes that stand inside groups only, and nowhere in what surrounds the case: they are
         # absent where all these groups are.
-        self.paths = {
-            name: used[name]
-            for name in self.axes
-            if name in used and name not in free and () not in used[name]
+        inside = {
+            name: paths for name, paths in used.items() if name not in free and () not in paths
         }
+        self.paths = {name: inside[name] for name in self.axes if name in inside}
+        self.columns = {name: inside[name] for name in matrix.columns if name in inside}
         self.factors: list[Factor] = []
         self.names: dict[str, int] = {}
         self.values: dict[str, Sequence[object]] = {}
@@ -146,11 +147,8 @@ class _LayoutMaker:
                 for name in self.paths:
                     if self._last_group(name) is group:
                         self._add_axis(name)
-        hidden = (
-            {name: _parents(paths, self.numbers) for name, paths in self.paths.items()}
-            if self.zipped
-            else {}
-        )
+        together = {**self.columns, **(self.paths if self.zipped else {})}
+        hidden = {name: _parents(paths, self.numbers) for name, paths in together.items()}
         return Layout(
             factors=tuple(self.factors),
             names=self.names,

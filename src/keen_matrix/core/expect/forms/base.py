@@ -9,7 +9,7 @@ from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expect.numbers import Tolerance
-from keen_matrix.core.expressions import Template
+from keen_matrix.core.expressions import Scope, Template, as_text
 from keen_matrix.core.model.table import Table
 from keen_matrix.core.structs import Struct, field
 
@@ -135,8 +135,19 @@ def endings(text: bytes) -> tuple[bytes, ...]:
 def rendered(template: Template, context: CheckContext) -> bytes:
     """Return an expected text as a case has it, masked as what is found will be. Raises
     ExpressionFault."""
-    text = template.render(context.scope)
+    return masked(template.render(context.scope), context)
+
+
+def masked(text: str, context: CheckContext) -> bytes:
+    """Return an expected text masked as what is found will be."""
     return encoded(masked_expectation(text, context.masks) if context.masks else text)
+
+
+def texts_of(template: Template, scope: Scope) -> list[str]:
+    """Return the texts that one of a list of texts gives: a field alone that is a list is spliced, as
+    in a line. Raises ExpressionFault."""
+    value = template.value(scope)
+    return [as_text(each) for each in (value if isinstance(value, (list, tuple)) else [value])]
 
 
 def within(tolerance: Tolerance | None) -> str:

@@ -15,6 +15,7 @@ from keen_matrix.core.expect.forms.base import (
     given,
     lines_of,
     templates,
+    texts_of,
     tolerance_of,
     within,
 )
@@ -40,32 +41,21 @@ class LinesForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when lines are missing, extra, or (in order) different."""
         texts = [
-            masked_expectation(text.render(context.scope), context.masks) for text in self.texts
+            masked_expectation(each, context.masks)
+            for text in self.texts
+            for each in texts_of(text, context.scope)
         ]
         # An item may be several lines; an empty one is an empty line, and not none.
         expected = [line for text in texts for line in lines_of(text) or [""]]
         found = lines_of(decoded(actual))
         if self.any_order:
-            yield from self._counted(expected, found)
+            yield from lines_counted(expected, found, self.tolerance)
         elif len(found) != len(expected) or not all(
             texts_alike(left, right, self.tolerance)
             for left, right in zip(expected, found, strict=True)
         ):
             text = "\n".join(expected) + "\n" if expected else ""
             yield Mismatch(form="lines", expected=text, actual=decoded(actual))
-
-    def _counted(self, expected: list[str], found: list[str]) -> Iterator[Mismatch]:
-        missing = list((Counter(expected) - Counter(found)).elements())
-        extra = list((Counter(found) - Counter(expected)).elements())
-        # What is left after exact pairs: with numbers that are near, each missing line takes the
-        # first extra one that is like it.
-        for line in list(missing) if self.tolerance else ():
-            near = next((each for each in extra if texts_alike(line, each, self.tolerance)), None)
-            if near is not None:
-                missing.remove(line)
-                extra.remove(near)
-        if missing or extra:
-            yield Mismatch(form="lines-any-order", expected=_listed(missing), actual=_listed(extra))
 
     def describe(self) -> str:
         """Return what it asks for."""
@@ -77,6 +67,23 @@ class LinesForm(Form, frozen=True):
         matter."""
         order = self.any_order and "swapped" in what
         return order or "final newline" in what or forgives_numbers(self.tolerance, what)
+
+
+def lines_counted(
+    expected: list[str], found: list[str], tolerance: Tolerance | None
+) -> Iterator[Mismatch]:
+    """Yield a mismatch when lines are not the same, each as often, in whatever order."""
+    missing = list((Counter(expected) - Counter(found)).elements())
+    extra = list((Counter(found) - Counter(expected)).elements())
+    # What is left after exact pairs: with numbers that are near, each missing line takes the
+    # first extra one that is like it.
+    for line in list(missing) if tolerance else ():
+        near = next((each for each in extra if texts_alike(line, each, tolerance)), None)
+        if near is not None:
+            missing.remove(line)
+            extra.remove(near)
+    if missing or extra:
+        yield Mismatch(form="lines-any-order", expected=_listed(missing), actual=_listed(extra))
 
 
 def _listed(lines: list[str]) -> str:

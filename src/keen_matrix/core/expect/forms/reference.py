@@ -15,9 +15,11 @@ from keen_matrix.core.expect.forms.base import (
     encoded,
     forgives_numbers,
     given,
+    lines_of,
     tolerance_of,
     within,
 )
+from keen_matrix.core.expect.forms.lines import lines_counted
 from keen_matrix.core.expect.masks import masked_expectation
 from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
@@ -42,12 +44,16 @@ class SameForm(Form, frozen=True):
     beside: bool = False
     """Whether the command runs in the folder of the spec, and not in that of the case."""
     tolerance: Tolerance | None = None
+    any_order: bool = False
+    """Whether the order of its lines does not matter."""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the text is another. Raises ValueError when there is nothing to
         compare with."""
         expected = masked_expectation(decoded(self._expected(context, actual)), context.masks)
-        if not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
+        if self.any_order:
+            yield from lines_counted(lines_of(expected), lines_of(decoded(actual)), self.tolerance)
+        elif not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
 
     def _expected(self, context: CheckContext, actual: bytes) -> bytes:
@@ -67,11 +73,15 @@ class SameForm(Form, frozen=True):
             "".join(getattr(part, "text", "{…}") for part in word.parts) for word in self.command
         )
         return (
-            f"is the file {self.file.source}" if self.file else f"is what {words} prints"
-        ) + within(self.tolerance)
+            (f"is the file {self.file.source}" if self.file else f"is what {words} prints")
+            + (", its lines in any order" if self.any_order else "")
+            + within(self.tolerance)
+        )
 
     def forgives(self, what: str) -> bool:
-        """Tell whether an alteration is within the tolerance."""
+        """Tell whether an alteration is within the tolerance, or of the order and the end of lines where these do not matter."""
+        if self.any_order and ("swapped" in what or "final newline" in what):
+            return True
         return forgives_numbers(self.tolerance, what)
 
 
@@ -122,7 +132,9 @@ def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) 
 
 def _file(table: Table, about: Compiling) -> Iterator[Form]:
     if table.file is not None:
-        yield SameForm(file=Template(table.file), tolerance=tolerance_of(table))
+        yield SameForm(
+            file=Template(table.file), tolerance=tolerance_of(table), any_order=_any_order(table)
+        )
 
 
 def _command(table: Table, about: Compiling) -> Iterator[Form]:
@@ -136,10 +148,21 @@ def _command(table: Table, about: Compiling) -> Iterator[Form]:
             command=tuple(Template("", parts=word.parts) for word in words),
             beside=table.command_in == "spec",
             tolerance=tolerance_of(table),
+            any_order=_any_order(table),
         )
 
 
-FILE = FormKind(key="file", compile=_file, texts="template", modifiers=("tolerance",))
+def _any_order(table: Table) -> bool:
+    order = given(table, "any-order")
+    if isinstance(order, (list, tuple)):
+        raise ValueError("any-order of file and command is true: JSON Pointers are for json")
+    return bool(order)
+
+
+FILE = FormKind(key="file", compile=_file, texts="template", modifiers=("tolerance", "any-order"))
 COMMAND = FormKind(
-    key="command", compile=_command, texts="always", modifiers=("tolerance", "command-in")
+    key="command",
+    compile=_command,
+    texts="always",
+    modifiers=("tolerance", "command-in", "any-order"),
 )

@@ -15,8 +15,10 @@ from keen_matrix.core.expect.forms.base import (
     endings,
     forgives_numbers,
     given,
+    masked,
     rendered,
     templates,
+    texts_of,
     tolerance_of,
     within,
 )
@@ -67,8 +69,7 @@ class ContainsForm(Form, frozen=True):
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch for each text that is missing, or that should be."""
-        for template in self.texts:
-            text = rendered(template, context)
+        for text in self._texts(context):
             if (text in actual) is not self.wanted:
                 form = "contains" if self.wanted else "lacks"
                 yield Mismatch(form=form, expected=decoded(text), actual=decoded(actual))
@@ -80,7 +81,12 @@ class ContainsForm(Form, frozen=True):
 
     def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
         """Tell whether all its texts are empty: every output contains that."""
-        return not any(rendered(text, context) for text in self.texts)
+        return not any(self._texts(context))
+
+    def _texts(self, context: CheckContext) -> Iterator[bytes]:
+        for template in self.texts:
+            for text in texts_of(template, context.scope):
+                yield masked(text, context)
 
     def describe(self) -> str:
         """Return what it asks for."""

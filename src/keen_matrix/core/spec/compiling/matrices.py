@@ -22,7 +22,7 @@ from keen_matrix.core.spec.compiling.tables import (
     steps_of,
     surroundings_of,
 )
-from keen_matrix.core.spec.document.expectations import Expectations
+from keen_matrix.core.spec.document.expectations import AlikeTable, DiffersTable, Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
@@ -174,16 +174,14 @@ class MatrixCompiler:
                         else "a matrix with steps"
                     )
                     self._base.problem((*where, name), f'"{name}" does not go with {what}')
-                elif name == "differs" and asked.line is None:
-                    self._base.problem(
-                        (*where, name), '"differs" needs "line", other words that make a difference'
-                    )
                 else:
                     found = self._other_launch(asked, (*where, name))
         return found
 
-    def _other_launch(self, asked: Any, where: KeyPath) -> OtherLaunch | None:
+    def _other_launch(self, asked: AlikeTable | DiffersTable, where: KeyPath) -> OtherLaunch | None:
         words = None
+        asked_launchers = asked.launchers if isinstance(asked, AlikeTable) else None
+        again = isinstance(asked, AlikeTable) and bool(asked.again)
         if asked.line is not None:
             line = (
                 parse_line(asked.line)
@@ -198,20 +196,20 @@ class MatrixCompiler:
                 Template("", parts=item.parts) for item in line.items if isinstance(item, Word)
             )
         names = tuple(self._document.program.launchers)
-        if asked.launchers and not names:
+        if asked_launchers and not names:
             self._base.problem(where, "the spec has no [program.launchers] to compare")
-        for number, name in enumerate(asked.launchers if isinstance(asked.launchers, list) else ()):
+        for number, name in enumerate(asked_launchers if isinstance(asked_launchers, list) else ()):
             if name not in names:
                 self._base.problem((*where, "launchers", number), f'unknown launcher "{name}"',
                               suggestion=nearest(name, names))  # fmt: skip
         launchers = (
-            tuple(asked.launchers)
-            if isinstance(asked.launchers, list)
+            tuple(asked_launchers)
+            if isinstance(asked_launchers, list)
             else names
-            if asked.launchers
+            if asked_launchers
             else ()
         )
-        return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=bool(asked.again), words=words,
+        return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=again, words=words,
                            aspects=tuple(asked.aspects), origin=self._base.place(*map(str, where[:1])))  # fmt: skip
 
     def _step_rules(self, step: StepTable, path: KeyPath) -> tuple[Rule, ...]:

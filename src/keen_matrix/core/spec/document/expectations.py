@@ -245,7 +245,8 @@ class TextTable(PlainForms):
         examples=[["/date", "/*/id"]],
     )
     any_order: Literal[True] | Annotated[list[str], BeforeValidator(read_pointers)] | None = Field(
-        None, description="Arrays of the JSON whose order does not matter: true for all, or JSON Pointers.",
+        None, description="What may come in any order: true for all arrays of the JSON, or JSON Pointers of some; "
+        "true for the lines of `file` or `command`.",
         examples=[True, ["/ports"]],
     )  # fmt: skip
     tolerance: Tolerated | None = Field(
@@ -380,6 +381,19 @@ class AlikeTable(Table):
         return self
 
 
+class DiffersTable(Table):
+    """Another launch with other words, of which at least one aspect must differ."""
+
+    line: TextOrList = Field(
+        description="The other words.", examples=["--bike {origin} {destination}"]
+    )
+    aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
+        ["exit", "stdout", "stderr", "files"],
+        description="What is compared.",
+        examples=[["exit", "stdout"]],
+    )
+
+
 class Expectations(Table):
     """What must come of a launch."""
 
@@ -416,7 +430,7 @@ class Expectations(Table):
         description="Another launch that must do the same.",
         examples=[{"again": True}, {"line": "{b} {a}"}],
     )
-    differs: AlikeTable | None = Field(
+    differs: DiffersTable | None = Field(
         None,
         description="Another launch that must do something else.",
         examples=[{"line": "{origin} Holm"}],
