@@ -170,3 +170,15 @@ steps = [{ launch = ["sh", "-c", "printf '#!/bin/sh\\\\nexit 0\\\\n' > tool; chm
     assert came.status == 1 and "differ: byte 1" in came.out
     assert {each["matrix"]: each["verdict"] for each in place.cases()} == {"checks": "differed", "prepares": "unlaunched", "made": "held"}
     assert len(next(each for each in place.cases() if each["matrix"] == "checks")["steps"]) == 2
+
+
+def test_home_may_be_taken_over_from_the_caller(place: Place) -> None:
+    place.write("t.matrix.toml", """[program]
+launch = ["sh", "-c", "echo $HOME $TMPDIR"]
+env-from-caller = ["PATH", "HOME"]
+[[matrix]]
+name = "m"
+line = ""
+expect.stdout = { starts = "/home/ada ", lacks = "/home/ada /home" }
+""")
+    assert place.call("run", env={"HOME": "/home/ada"}).status == 0

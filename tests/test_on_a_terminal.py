@@ -142,3 +142,18 @@ def test_what_a_program_prints_cannot_reach_the_terminal(place: Place) -> None:
         for sequence in (b"\x1b]0;", b"\x1b[2J", b"\x1b[5m", b"\x07", b"\x08", b"\xc2\x9b", b"red\r"):
             assert sequence not in seen, (words, sequence)
         assert words == ("unfold",) or b"differed" in seen
+
+
+def test_what_is_typed_without_a_last_newline_ends_too(place: Place) -> None:
+    place.write("p.sh", 'read x; echo "got $x"')
+    place.write("t.matrix.toml", """[program]
+launch = "sh {here}/p.sh"
+timeout = 20
+[[matrix]]
+name = "m"
+line = ""
+terminal = {}
+stdin = "Ada"
+expect = { exit = 0, stdout.contains = "got Ada" }
+""")
+    assert place.call("run").status == 0

@@ -123,4 +123,7 @@ def _make_terminal(made: Plumbing, start: Start, screen: Screen) -> None:
         made.ours.append(made.writing)
         # With a dialogue more may be typed; without one the program is to see an end, as it would
         # of a pipe.
-        made.text = start.stdin + (b"" if start.dialogue else END_OF_FILE)
+        # Behind a line without its newline, the first one only hands over what was typed (POSIX, 11.1.9,
+        # EOF).
+        ends = 1 if start.stdin.endswith(b"\n") else 2
+        made.text = start.stdin + (b"" if start.dialogue else END_OF_FILE * ends)

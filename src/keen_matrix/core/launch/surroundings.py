@@ -45,8 +45,8 @@ def environment_of(
     base: Mapping[str, str], around: Surroundings, scope: Scope, places: CaseDirectories
 ) -> dict[str, str]:
     """Return the environment of one launch. Raises ExpressionFault."""
-    # What the spec says comes last: it may well set HOME itself.
-    env = {**base, "HOME": places.home, "TMPDIR": places.tmp}
+    # What the spec says comes last: it may well set HOME itself, or take it over.
+    env = {"HOME": places.home, "TMPDIR": places.tmp, **base}
     if around.terminal is not None:
         env |= {"COLUMNS": str(around.terminal.columns), "LINES": str(around.terminal.rows)}
     for name, template in around.env:

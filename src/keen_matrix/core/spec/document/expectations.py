@@ -276,6 +276,12 @@ class TextTable(PlainForms):
         False, description="Take the texts as they stand: braces are no fields.", examples=[True]
     )
 
+    @model_validator(mode="after")
+    def _order_of_lines(self) -> Self:
+        if isinstance(self.any_order, list) and (self.file is not None or self.command is not None):
+            raise wrong("any-order of file and command is true; JSON Pointers are for json")
+        return self
+
 
 def _text_table(value: object) -> object:
     if isinstance(value, str):
