@@ -53,7 +53,7 @@ def test_what_is_refused_together_stands_on_a_control_that_is_another_vector() -
 def test_what_is_set_aside_is_in_no_derived_vector_and_is_known(family: str) -> None:
     own = signature("an option that is set aside")
     found = family_of(own, family, ("other",))
-    assert any("--follow, -r, which is set aside" in each for each in found.left_out), "and that is told"
+    assert any("--follow, -r, which the signature puts aside" in each for each in found.left_out), "and that is told"
     words = {word for v in found.vectors for word in (*v.words, *(v.control or ()))}
     assert not words & {"-f", "--follow", "-r"}
     assert own.judge(("-f", "word")).status == "accepted" and own.judge(("-r", "word")).status == "accepted"

@@ -343,3 +343,29 @@ expect = { stdout.contains = "hello", stderr.contains = "the" }
     said = place.call("doubt", "--all").out
     for line in (r'expect.stdout = "hello {name}, {{{n}}}\n"', "expect.exit = [0, 1, 3]"):
         assert line in said
+
+
+NARROWS = """[program]
+launch = "sh {here}/p.sh"
+[[matrix]]
+name = "m"
+line = "{a} {b}"
+axes.a = ["1", "WORD", "3"]
+axes.b = ["4", "WORD", "6"]
+combine = "all"
+expect = { exit = 0, stdout = "fine" }
+"""
+
+
+def test_narrow_says_what_is_no_longer_there_and_tells_one_vector_once(place: Place) -> None:
+    place.write("p.sh", 'case "$1" in x) echo boom; exit 3;; esac\necho fine')
+    place.write("t.matrix.toml", NARROWS.replace("WORD", "x"))
+    assert place.call("run").status == 1
+    ids = [each["id"] for each in place.cases() if each["verdict"] != "held"]
+    came = place.call("narrow", *ids)
+    assert came.status == 0 and came.out.count("[[matrix]]") == 1 and came.out.count("comes to the same vector as") == 2
+    place.write("t.matrix.toml", NARROWS.replace("WORD", "y"))
+    came = place.call("narrow")
+    assert came.status == 3 and "1 case of that run that did not hold is no longer in the spec" in came.err and "held" not in came.out
+    assert place.call("run").status == 0
+    assert "so there is nothing to narrow" in place.call("narrow").err

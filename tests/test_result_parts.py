@@ -8,6 +8,7 @@ import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -28,6 +29,7 @@ from keen_matrix.core.results.history import (
 )
 from keen_matrix.core.results.journal import BESIDE, Journal
 from keen_matrix.core.results.tally import Several
+from keen_matrix.core.runs.spent import Spent, shares
 from tests.conftest import Place
 
 
@@ -327,3 +329,12 @@ def test_of_a_crash_the_answer_names_the_error() -> None:
     crashed = Record(verdict="crashed", aspects=[crash], **fields, **more)  # type: ignore[arg-type]
     refused = Record(verdict="differed", aspects=[], **fields, **{**more, "stderr": "no number\n"})  # type: ignore[arg-type]
     assert (answer_of(crashed), answer_of(refused)) == ("crashed: Python: ValueError: no number", "exit 1: no number")
+
+
+def test_no_part_of_a_run_took_longer_than_the_run() -> None:
+    """One matrix that runs alone has all launches counted as if one at a time; they went two at a time."""
+    pace = SimpleNamespace(slowest=[], quickest=5.7, ended=10, hung=0, hung_seconds=0.0, seconds=57.0)
+    tally = SimpleNamespace(spec=SimpleNamespace(least_jobs=1), pace=pace, started_through=None, warm=0, is_cold_python=False)
+    parts = shares([tally], Spent(build=2.0), 1.0, 30.0, 2)  # type: ignore[list-item]
+    assert sum(each.seconds for each in parts) <= 30.0 + 1e-9
+    assert next(each.seconds for each in parts if each.kind == "launches") == pytest.approx(27.0)

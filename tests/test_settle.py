@@ -366,7 +366,7 @@ def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(pl
     assert 'aside = ["--from"]' in text and "-l is refused" not in out, out
     assert "left out   1 option is in no derived case: --from" in ran
     assert not any("--from" in each["argv"] for each in place.cases() if each["family"] != "refusals")
-    assert "what has --from, which is set aside" in place.call("unfold", "own.matrix.toml").out
+    assert "what has --from, which the signature puts aside" in place.call("unfold", "own.matrix.toml").out
 
 
 DECODING = """

@@ -54,3 +54,7 @@ def __getattr__(name: str) -> object:
     if name in _PLACES:
         return getattr(import_module(_PLACES[name]), name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted({*__all__, *(each for each in globals() if each.startswith("__"))})

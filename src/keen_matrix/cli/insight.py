@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import JSON, add_spec_options, spec_paths, tell_run
@@ -37,11 +37,14 @@ def screen_of(options: argparse.Namespace) -> Screen:
 
 
 def runs_of(
-    options: argparse.Namespace, screen: Screen
+    options: argparse.Namespace,
+    screen: Screen,
+    kept: Callable[[Record], Record | None] = lambda fields: fields,
 ) -> Iterator[tuple[Spec, dict[str, Record]]]:
     """Say which run is looked at, and yield each spec that the journal holds a run of, with its
     records by id.
 
+    A journal may be larger than memory: `kept` returns what is needed of a record, None for nothing.
     Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was
     named, or of any.
     """
@@ -54,14 +57,19 @@ def runs_of(
     for header, fields in cases_of([options.journal]):
         path = os.path.abspath(str(header.spec))
         headers[path] = header
-        by_spec.setdefault(path, {})[fields.id] = fields
+        records = by_spec.setdefault(path, {})
+        needed = kept(fields)
+        if needed is None:
+            records.pop(fields.id, None)
+        else:
+            records[fields.id] = needed
     found = False
     tell_run(screen, [options.journal])
     for spec in load_all(paths, None):
-        records = by_spec.get(os.path.abspath(spec.path))
-        if records:
-            found = True
-            as_then = as_run(spec, headers[os.path.abspath(spec.path)])
+        path = os.path.abspath(spec.path)
+        if path in by_spec:
+            found, records = True, by_spec[path]
+            as_then = as_run(spec, headers[path])
             yield with_kept_grounds(as_then, options.journal), records
         elif options.specs:
             raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")

@@ -20,7 +20,7 @@ from keen_matrix.cli.shared import (
     split_ids,
     whole_number,
 )
-from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_NOT_RUN, EXIT_OK, worst_status
 from keen_matrix.core import interruption, structs
 from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import RunFault
@@ -30,6 +30,7 @@ from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.runs.once import used_by
 from keen_matrix.wording.counts import counted
+from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -90,12 +91,17 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     is_json = options.format == JSON
     document: list[NarrowedCase] = []
     ids, options.specs = split_ids(options.specs)
-    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen)}
+    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen, _to_narrow)}
+    gone: list[str] = []
+    shown: dict[tuple[object, ...], str] = {}
+    """What a narrowed case comes to → the id of the first that came to it."""
 
     def narrow(path: str) -> int:
         spec, records = runs[path]
         held, is_interrupted = 0, False
         chosen = chosen_cases(spec, records, ids)
+        here = {case.id for _, case in chosen}
+        gone.extend(id for id in wanted_ids(records, ids) if id not in here)
         with used_by(spec, pool, remark) if chosen else nullcontext():
             for matrix, case in chosen:
                 launch = partial(launched, pool, spec)
@@ -113,19 +119,40 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
                     screen.line()
                 held += found.fields.verdict == "held"
                 document.append(narrowed_case(spec.path, case, found, block_of(found)))
-                if not is_json:
+                first = shown.setdefault((path, *essence_of(found)), case.id)
+                if not is_json and first != case.id and found.fields.verdict != "held":
+                    screen.line(
+                        (found.matrix.name, "strong"),
+                        "   ",
+                        (case.id[:6], "place"),
+                        "   ",
+                        shell_line(case.argv),
+                    )
+                    screen.line(("  comes to the same vector as ", "dim"), (first[:6], "place"))
+                elif not is_json:
                     write_narrowed(screen, spec, case, found)
                 if is_interrupted:
                     raise KeyboardInterrupt
         return EXIT_FAILED if held else EXIT_OK
 
     statuses = one_by_one(list(runs), narrow, options)
+    if gone:
+        ids_shown = " ".join(each[:6] for each in gone[:MOST_CASES])
+        more = f" and {len(gone) - MOST_CASES:,} more" if len(gone) > MOST_CASES else ""
+        remark(
+            f"{counted(len(gone), 'case')} of that run that did not hold {'is' if len(gone) == 1 else 'are'} no longer in the "
+            f"spec, which has changed since: {ids_shown}{more}; keen-matrix run shows what is there now"
+        )
+        if not document and not any(statuses):
+            return EXIT_NOT_RUN
     if not document and not any(statuses):
         if ids:
             raise RunFault(
                 f"no case that did not hold has an id that begins with {' or '.join(ids)}; keen-matrix run shows them"
             )
-        raise RunFault("every case of that run held")
+        raise RunFault(
+            "no case of that run did otherwise than expected, so there is nothing to narrow"
+        )
     if is_json:
         write_document(NarrowDocument(document))
     return worst_status(statuses)
@@ -135,26 +162,45 @@ def chosen_cases(
     spec: Spec, records: Mapping[str, Record], ids: Sequence[str]
 ) -> list[tuple[Matrix, Case]]:
     """Return the failing cases asked for, or one of each cause: the one with the fewest words."""
-    from keen_matrix.core.results.causes import cause_key
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
-    failing = {
-        id: fields
-        for id, fields in records.items()
-        if fields.verdict not in ("unchecked", "unlaunched", "groundless", *PASSING)
-    }
-    if ids:
-        wanted = {id for id in failing if id.startswith(tuple(ids))}
-    else:
-        by_cause: dict[object, tuple[int, str]] = {}
-        for id, fields in failing.items():
-            key = (fields.matrix, *cause_key(fields))
-            by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields.argv)), id))
-        wanted = {id for _, id in list(by_cause.values())[:MOST_CASES]}
+    wanted = wanted_ids(records, ids)
     return [
         (matrix, case) for matrix in spec.matrices for case in unfold_matrix(spec, matrix)
         if case.id in wanted and records[case.id].matrix == matrix.name
     ]  # fmt: skip
+
+
+def _to_narrow(fields: Record) -> Record | None:
+    """Return a record where it did otherwise than expected: only then is there anything to narrow."""
+    return None if fields.verdict in ("unchecked", "unlaunched", "groundless", *PASSING) else fields
+
+
+def wanted_ids(records: Mapping[str, Record], ids: Sequence[str]) -> dict[str, None]:
+    """Return the ids of the records asked for by the beginnings of their ids, or of one for each
+    cause: the one with the fewest characters."""
+    from keen_matrix.core.results.causes import cause_key
+
+    if ids:
+        return {id: None for id in records if id.startswith(tuple(ids))}
+    by_cause: dict[object, tuple[int, str]] = {}
+    for id, fields in records.items():
+        key = (fields.matrix, *cause_key(fields))
+        by_cause[key] = min(by_cause.get(key, (10**9, "")), (sum(map(len, fields.argv)), id))
+    return {id: None for _, id in list(by_cause.values())[:MOST_CASES]}
+
+
+def essence_of(found: Narrowed) -> tuple[object, ...]:
+    """Return what tells a narrowed case from another: its words, what is around it, how it fails."""
+    from keen_matrix.core.insight.narrow import reason_of
+
+    return (
+        found.matrix.name,
+        found.case.argv,
+        found.case.more,
+        tuple(block_of(found)[2:]),
+        reason_of(found.fields),
+    )
 
 
 def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Record]:
@@ -174,7 +220,6 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     """Write the bare vector, how it was found, its shell line, and a block to paste into the spec."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
-    from keen_matrix.wording.safe import shell_line
 
     screen.line(
         (found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv)

@@ -7,7 +7,7 @@ from typing import Literal, TypeAlias
 
 from keen_matrix.core.launch.through import Through
 from keen_matrix.core.results.tally import Tally
-from keen_matrix.core.structs import Struct
+from keen_matrix.core.structs import Struct, replace
 
 Kind: TypeAlias = Literal[
     "hung", "slowest", "launcher", "launches", "build", "controls", "combining", "warm-check"
@@ -52,8 +52,14 @@ def shares(
         Share(kind="combining", seconds=combining),
         Share(kind="warm-check", seconds=spent.warm_check),
     ]
-    for tally in tallies:
-        found += _of_launches(tally, jobs)
+    launches = [each for tally in tallies for each in _of_launches(tally, jobs)]
+    # How many of them went at a time is not known where matrices have limits of their own: together
+    # they never took longer than what is left of the run.
+    total = sum(each.seconds for each in launches)
+    left = max(0.0, seconds - sum(each.seconds for each in found))
+    if total > left:
+        launches = [replace(each, seconds=each.seconds * left / total) for each in launches]
+    found += launches
     parts = [each for each in found if each.seconds >= seconds * LEAST_PART]
     return sorted(parts, key=lambda each: -each.seconds)
 

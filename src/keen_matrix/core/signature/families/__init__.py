@@ -112,14 +112,14 @@ def family_of(
         found[key] = vector
     left_out = list(dict.fromkeys(notes.texts))
     if signature.aside:
-        left_out.append(f"what has {', '.join(signature.aside)}, which is set aside")
+        left_out.append(f"what has {', '.join(signature.aside)}, which the signature puts aside")
     if notes.unsettled:
-        left_out.append(f"{notes.unsettled} vectors that the signature does not settle")
+        left_out.append(f"{_vectors(notes.unsettled)} that the signature does not settle")
     if clashing:
-        left_out.append(f"{clashing} vectors with options that the program refuses")
+        left_out.append(f"{_vectors(clashing)} with options that the program refuses")
     if beyond:
-        count = f"more than {MOST_BEYOND}" if beyond > MOST_BEYOND else str(beyond)
-        left_out.append(f"{count} vectors beyond the {FAMILIES[name].limit} that a family has")
+        count = f"more than {MOST_BEYOND} vectors" if beyond > MOST_BEYOND else _vectors(beyond)
+        left_out.append(f"{count} beyond the {FAMILIES[name].limit} that a family has")
     return Family(name, tuple(found.values()), tuple(left_out))
 
 
@@ -154,3 +154,7 @@ def alike(count: int, launchers: tuple[str, ...] = ()) -> Relation:
     """Return the relation of so many launches, each in a directory of its own, that must all do
     the same."""
     return Relation(name="alike", fresh=(True,) * count, launchers=launchers)
+
+
+def _vectors(count: int) -> str:
+    return f"{count:,} vector{'' if count == 1 else 's'}"
