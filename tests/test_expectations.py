@@ -299,7 +299,7 @@ def test_a_list_in_a_list_of_texts_is_spliced_and_is_no_text_elsewhere(place: Pl
     came = place.call("run")
     assert came.status == 0 and "6 vectors: all held" in came.out
     place.write("t.matrix.toml", f'[program]\nlaunch = ["printf", "%s\\\\n"]\n[[matrix]]\nname = "m"\n{axes}expect.stdout = "{{words}}"\n')
-    assert "its value is a list, which is no text; ' '.join(…) makes one" in place.call("lint").out
+    assert "its value is a list, and not a text; ' '.join(…) makes one" in place.call("lint").out
 
 
 def test_the_lines_of_a_command_may_come_in_any_order(place: Place) -> None:

@@ -536,7 +536,7 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
             # Python's way to write it is nobody's text.
             raise ExpressionFault(
                 part.source,
-                f"its value is a {type(value).__name__}, which is no text; ' '.join(…) makes one",
+                f"its value is a {type(value).__name__}, and not a text; ' '.join(…) makes one of it",
             )
         return as_text(value)
     # {x:>999999999} makes its text before anybody can look at its length.
