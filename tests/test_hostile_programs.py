@@ -354,3 +354,76 @@ raise SystemExit(cli.main(["unfold"]))
     ended = script.replace("except KeyboardInterrupt:", "except KeyboardInterrupt:\n            cli.interruption.begin_ending()")
     came = subprocess.run([sys.executable, "-c", ended], capture_output=True, cwd=place.folder, timeout=60)
     assert came.returncode != 130 and b"interrupted" not in came.stderr, "what fails once the end has begun is told"
+
+
+SIGNALS = """\
+import argparse, os, signal
+os.kill(os.getppid(), signal.SIG{kind})
+p = argparse.ArgumentParser(prog="p")
+p.add_argument("-n", type=int)
+p.add_argument("port")
+print("ok", p.parse_args().port)
+"""
+SIGNALLED = """\
+[program]
+launch = "{python} {{here}}/p.py"
+timeout = 5
+{more}
+[signature]
+synopsis = "[-n N] port"
+values.N.type = "int"
+derive = ["refusals"]
+[[matrix]]
+name = "m"
+line = "{{port}}"
+axes.port = ["a", "b"]
+expect = {{ exit = 0, stdout = "ok {{port}}" }}
+"""
+PATHS = {
+    "cold": ("run", "--cold"),
+    "warm": ("run", "--warm"),
+    "settle": ("settle", "--launches", "20"),
+    "draft": ("draft", "--", sys.executable, "p.py"),
+    "try": ("try", "--", sys.executable, "p.py", "a"),
+    "try a spec": ("try", "t.matrix.toml", "--", "a"),
+    "narrow": ("narrow",),
+    "places": ("places",),
+    "replay": ("replay",),
+}
+
+
+@LINUX
+@pytest.mark.long
+@pytest.mark.parametrize("kind", ["KILL", "TERM", "INT"])
+@pytest.mark.parametrize("path", PATHS)
+def test_what_a_program_does_to_its_parent_it_does_to_none_of_ours_on_any_path(place: Place, path: str, kind: str) -> None:
+    temporary = place.folder / "tmp"
+    temporary.mkdir()
+    env = {"TMPDIR": str(temporary)}
+    place.write("p.py", SIGNALS.format(kind=kind))
+    place.write("t.matrix.toml", SIGNALLED.format(python=sys.executable, more=""))
+    words = PATHS[path]
+    if path in ("narrow", "places", "replay"):
+        place.call("run", "--cold", env=env)
+        words = (*words, place.cases()[0]["id"]) if path == "replay" else words
+    came = place.call(*words, env=env, timeout=120)
+    # Whatever it is said to be, it is said by us, and nobody has ended us or takes it for the user's doing.
+    assert came.status in (0, 1, 2, 3) and "interrupted" not in came.out + came.err and came.out + came.err
+    assert not list(temporary.glob("keen-matrix-*"))
+
+
+@LINUX
+@pytest.mark.parametrize("kind", ["KILL", "TERM"])
+@pytest.mark.parametrize("key", ["build", "once-before"])
+def test_a_command_of_the_spec_that_signals_its_parent_hits_none_of_ours(place: Place, key: str, kind: str) -> None:
+    place.write("p.py", SIGNALS.format(kind=kind).partition("p =")[0])
+    place.write("t.matrix.toml", f"""[program]
+launch = "echo"
+{key} = "{sys.executable} {{here}}/p.py"
+[[matrix]]
+name = "m"
+line = "a"
+expect.exit = 0
+""")
+    came = place.call("run")
+    assert came.status in (0, 3) and "interrupted" not in came.out + came.err and came.out + came.err

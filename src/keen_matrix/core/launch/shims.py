@@ -11,12 +11,12 @@ import contextlib
 import os
 import resource
 import signal
-import subprocess
 import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
+from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.through import ASK_SECONDS, MOST_ANSWER, OF_SHELLS, Through
 
@@ -111,31 +111,27 @@ def _target(seen: _Seen, own: Sequence[str]) -> str | None:
 
 def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], folder: str) -> _Seen | None:
     """Launch a program in a folder, and return what was seen of it."""
-    began = time.monotonic()
     with tempfile.TemporaryFile(dir=folder) as out:
         try:
-            process = subprocess.Popen(
-                argv, executable=file, cwd=folder, env=dict(env), stdin=subprocess.DEVNULL,
-                stdout=out, stderr=subprocess.STDOUT, start_new_session=True,
-            )  # fmt: skip
+            process = Between(
+                argv, file=file, folder=folder, env=env, stdout=out.fileno(), stderr=out.fileno()
+            )
         except OSError:
             return None
-        try:
+        with process:
+            began = time.monotonic()
             with contextlib.suppress(OSError, ValueError):
                 # whatever it prints, it fills no disk
                 resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (MOST_ANSWER, MOST_ANSWER))
             argv_seen, environment = _looked_at(process, began + ASK_SECONDS)
-        finally:
-            with contextlib.suppress(ProcessLookupError, PermissionError):
-                os.killpg(process.pid, signal.SIGKILL)
-            process.wait()
+            seconds = time.monotonic() - began
         out.seek(0)
         printed = out.read(MOST_ANSWER)
-    seconds = time.monotonic() - began
-    return _Seen(argv_seen, environment, process.returncode, printed, seconds)
+    status = process.returncode if process.returncode is not None else -signal.SIGKILL
+    return _Seen(argv_seen, environment, status, printed, seconds)
 
 
-def _looked_at(process: subprocess.Popen[bytes], due: float) -> tuple[list[str], Mapping[str, str]]:
+def _looked_at(process: Between, due: float) -> tuple[list[str], Mapping[str, str]]:
     """Return the words and the environment of what a process ran last, before it ended or time was up."""
     words = variables = b""
     while time.monotonic() < due:

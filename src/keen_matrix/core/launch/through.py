@@ -16,6 +16,7 @@ import time
 from collections.abc import Mapping
 from typing import NamedTuple
 
+from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.structs import Struct
 
@@ -124,17 +125,19 @@ class _Answer(NamedTuple):
 def _asked(
     file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str
 ) -> _Answer | None:
-    began = time.monotonic()
+    with tempfile.TemporaryFile(dir=folder) as out, open(os.devnull, "wb") as nowhere:
+        try:
+            with Between([name, *runtime.question], file=file, folder=folder, env=env,
+                         stdout=out.fileno(), stderr=nowhere.fileno()) as asked:  # fmt: skip
+                began = time.monotonic()
+                asked.wait(ASK_SECONDS)
+                seconds = time.monotonic() - began
+        except (OSError, subprocess.TimeoutExpired):
+            return None
+        out.seek(0)
+        said = out.read(MOST_ANSWER)
     try:
-        done = subprocess.run(
-            [name, *runtime.question], executable=file, cwd=folder, env=dict(env), stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, timeout=ASK_SECONDS, check=False, start_new_session=True,
-        )  # fmt: skip
-    except (OSError, subprocess.TimeoutExpired):
-        return None
-    seconds = time.monotonic() - began
-    try:
-        found, environment = json.loads(done.stdout[:MOST_ANSWER])
+        found, environment = json.loads(said)
     except (ValueError, TypeError):
         return None
     if not isinstance(found, str) or not isinstance(environment, dict):

@@ -11,7 +11,6 @@ import os
 import pickle
 import re
 import resource
-import signal
 import socket
 import struct
 import subprocess
@@ -21,6 +20,7 @@ import time
 from collections.abc import Collection, Mapping, Sequence
 from typing import NamedTuple
 
+from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.runtimes import script_words
 from keen_matrix.core.structs import Struct
 
@@ -142,10 +142,18 @@ class _Probe:
     def __init__(self, words: Sequence[str], env: Mapping[str, str], folder: str) -> None:
         self._said = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed in __exit__
         own = tempfile.mkdtemp(dir=folder)
-        self._process = subprocess.Popen(
-            words, cwd=own, env=dict(env), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-            stderr=self._said, start_new_session=True,
-        )  # fmt: skip
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        try:
+            self._process = Between(
+                words,
+                file=words[0],
+                folder=own,
+                env=env,
+                stdout=nowhere,
+                stderr=self._said.fileno(),
+            )
+        finally:
+            os.close(nowhere)
         with contextlib.suppress(OSError, ValueError, AttributeError):
             # whatever it prints, it fills no disk
             resource.prlimit(self._process.pid, resource.RLIMIT_FSIZE, (MOST_SAID, MOST_SAID))
@@ -154,9 +162,7 @@ class _Probe:
         return self
 
     def __exit__(self, *_: object) -> None:
-        with contextlib.suppress(ProcessLookupError, PermissionError):
-            os.killpg(self._process.pid, signal.SIGKILL)
-        self._process.wait()
+        self._process.end()
         self._said.close()
 
     def said(self, due: float) -> bytes | None:

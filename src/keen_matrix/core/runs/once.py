@@ -20,6 +20,7 @@ from collections.abc import Callable, Iterator, Sequence
 from keen_matrix.core.errors import OnceFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch import leftovers
+from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.model.spec import Once, Spec
 
@@ -84,21 +85,23 @@ class _Beside:
         self.shown = shlex.join(words)
         self._heard = bytearray()
         self._tail = bytearray()
+        self._pipe, theirs = os.pipe()
         try:
-            self._process = subprocess.Popen(
-                words, cwd=here, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                stderr=subprocess.STDOUT, start_new_session=True,
-            )  # fmt: skip
+            self._process = Between(
+                words, file=words[0], folder=here, env=os.environ, stdout=theirs, stderr=theirs
+            )
         except (OSError, ValueError) as error:
+            os.close(self._pipe)
             reason = getattr(error, "strerror", None) or error
             raise OnceFault(f"{self.shown}, which the spec uses, cannot be run: {reason}") from None
+        finally:
+            os.close(theirs)
         self._reader = threading.Thread(target=self._read, daemon=True)
         self._reader.start()
 
     def _read(self) -> None:
-        pipe = self._process.stdout
         # what it leaves running may keep the pipe open for ever; the thread is a daemon
-        while pipe is not None and (piece := os.read(pipe.fileno(), 1 << 16)):
+        while piece := os.read(self._pipe, 1 << 16):
             self._tail = (self._tail + piece)[-TAIL:]
             if len(self._heard) < MOST_HEARD:
                 self._heard += piece
@@ -145,11 +148,11 @@ class _Beside:
     def end(self) -> None:
         """End it with its group, if it still runs."""
         for number in (signal.SIGTERM, signal.SIGKILL):
-            with contextlib.suppress(ProcessLookupError, PermissionError):
-                os.killpg(self._process.pid, number)
+            self._process.send(number)
             with contextlib.suppress(subprocess.TimeoutExpired):
                 self._process.wait(END_SECONDS)
                 break
+        self._process.end()
         self._reader.join(STEP_SECONDS)
 
 

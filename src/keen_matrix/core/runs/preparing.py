@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shlex
-import subprocess
 import time
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -19,6 +19,7 @@ from keen_matrix.core.errors import (
     SpecFault,
 )
 from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.launchers import ResolvedLaunch, check_launchers, resolved_launch
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Spec
@@ -150,18 +151,26 @@ def build(spec: Spec, watch: RunWatch) -> None:
     watch.is_building(shlex.join(words), first=True)
     tail: list[str] = []
     try:
-        with subprocess.Popen(
-            words,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            # Together, in the order in which a terminal would show them.
-            stderr=subprocess.STDOUT,
-            cwd=spec.here,
-        ) as process:
-            for raw in process.stdout or ():
-                line = raw.decode("utf-8", "replace").rstrip("\n")
-                watch.is_building(line, first=False)
-                tail = [*tail[-BUILD_TAIL + 1 :], line]
+        reading, writing = os.pipe()
+        with open(reading, "rb") as output:
+            try:
+                # Both streams together, in the order in which a terminal would show them.
+                process = Between(
+                    words,
+                    file=words[0],
+                    folder=spec.here,
+                    env=os.environ,
+                    stdout=writing,
+                    stderr=writing,
+                )
+            finally:
+                os.close(writing)
+            with process:
+                for raw in output:
+                    line = raw.decode("utf-8", "replace").rstrip("\n")
+                    watch.is_building(line, first=False)
+                    tail = [*tail[-BUILD_TAIL + 1 :], line]
+                process.wait(None)
     except (OSError, ValueError) as error:
         raise RunFault(
             f"the build cannot be run: {getattr(error, 'strerror', None) or error}"

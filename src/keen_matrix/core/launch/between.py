@@ -1,0 +1,161 @@
+"""Launches that are no cases, each with a process of ours between it and us: what a program does to its
+parent, and to its group, it does to that process.
+
+The workers of a run are such processes for its cases. These launches come before there are any: they
+tell what a program imports, what a launcher starts, or serve the cases from beside.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import marshal
+import os
+import select
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Mapping, Sequence
+
+START_SECONDS = 20.0
+"""Time for the process between to start, and to start the program."""
+CONTROL = 3
+"""The descriptor on which the process between is told what to start, and tells what came of it."""
+
+PLAIN = (int(signal.SIGPIPE), int(signal.SIGXFSZ), int(signal.SIGINT), int(signal.SIGQUIT))
+"""Signals that a program finds as a shell would have them: an interpreter ignores some."""
+
+BETWEEN = """
+import marshal, os
+raw = b""
+while piece := os.read(3, 1 << 16):
+    raw += piece
+file, words, folder, env, plain = marshal.loads(raw)
+os.set_inheritable(3, False)
+os.setsid()
+start = os.posix_spawn if "/" in file else os.posix_spawnp
+try:
+    os.chdir(folder)
+    pid = start(file, words, env, setsid=True, setsigmask=(), setsigdef=plain)
+except OSError as error:
+    os.write(3, b"f%d\\n" % (error.errno or 0))
+    os._exit(0)
+os.write(3, b"p%d\\n" % pid)
+status = os.waitpid(pid, 0)[1]
+os.write(3, b"e%d\\n" % os.waitstatus_to_exitcode(status))
+os._exit(0)
+"""
+"""What the process between does. It needs nothing of ours, and its words are no program's: what the
+program has in its words and its environment it gets by the socket."""
+
+
+class Between:
+    """One launch, which leads a session of its own. Nothing stands on its standard input."""
+
+    def __init__(
+        self,
+        words: Sequence[str],
+        *,
+        file: str,
+        folder: str,
+        env: Mapping[str, str],
+        stdout: int,
+        stderr: int,
+    ) -> None:
+        """Start a file with words, the first of them its name, in a folder. `stdout` and `stderr` are
+        descriptors, which stay the caller's. Raises OSError."""
+        self.pid = 0
+        """The number of the program's process, which is that of its group."""
+        self.returncode: int | None = None
+        """How it ended, as subprocess has it: its exit status, or a signal's number below 0."""
+        self._said = b""
+        self._control, theirs = socket.socketpair()
+        with theirs:
+            actions: list[tuple[int, int, int] | tuple[int, int, str, int, int]] = [
+                (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
+                # By way of numbers that none of them has: the one may be the other's place.
+                (os.POSIX_SPAWN_DUP2, stdout, 61),
+                (os.POSIX_SPAWN_DUP2, stderr, 62),
+                (os.POSIX_SPAWN_DUP2, theirs.fileno(), 63),
+                (os.POSIX_SPAWN_DUP2, 61, 1),
+                (os.POSIX_SPAWN_DUP2, 62, 2),
+                (os.POSIX_SPAWN_DUP2, 63, CONTROL),
+                *((os.POSIX_SPAWN_CLOSE, number) for number in (61, 62, 63)),  # type: ignore[list-item]
+            ]
+            self._between = os.posix_spawn(
+                sys.executable,
+                [sys.executable, "-I", "-S", "-c", BETWEEN],
+                os.environ,
+                file_actions=actions,
+                setsigmask=(),
+            )
+        try:
+            self._control.sendall(marshal.dumps((file, list(words), folder, dict(env), PLAIN)))
+            self._control.shutdown(socket.SHUT_WR)
+        except OSError:
+            self.end()
+            raise
+        told = self._line(START_SECONDS)
+        if told is None or told[:1] != b"p":
+            self.end()
+            number = int(told[1:]) if told else 0
+            raise OSError(number, os.strerror(number) if number else "it did not start")
+        self.pid = int(told[1:])
+
+    def _line(self, seconds: float | None) -> bytes | None:
+        """Return the next line of the process between; None where it does not come in time, an empty
+        one where none will."""
+        due = time.monotonic() + seconds if seconds is not None else None
+        while b"\n" not in self._said:
+            left = max(0.0, due - time.monotonic()) if due is not None else None
+            if not select.select([self._control], [], [], left)[0]:
+                return None
+            try:
+                piece = self._control.recv(4096)
+            except OSError:
+                piece = b""
+            if not piece:
+                return b""
+            self._said += piece
+        line, _, self._said = self._said.partition(b"\n")
+        return line
+
+    def poll(self) -> int | None:
+        """Return how it ended; None while it runs."""
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.wait(0.0)
+        return self.returncode
+
+    def wait(self, seconds: float | None) -> int:
+        """Return how it ended. Where the program has ended the process between, it counts as ended by
+        KILL: nobody is left to tell. Raises subprocess.TimeoutExpired."""
+        if self.returncode is None:
+            told = self._line(seconds)
+            if told is None:
+                raise subprocess.TimeoutExpired(["…"], seconds or 0.0)
+            self.returncode = int(told[1:]) if told[:1] == b"e" else -signal.SIGKILL
+        return self.returncode
+
+    def send(self, number: int) -> None:
+        """Send a signal to the program's group."""
+        if self.pid:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.killpg(self.pid, number)
+
+    def end(self) -> None:
+        """End what still runs of it, and the process between."""
+        self.send(signal.SIGKILL)
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.wait(1.0)
+        self._control.close()
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(self._between, signal.SIGKILL)
+        with contextlib.suppress(ChildProcessError):
+            os.waitpid(self._between, 0)
+
+    def __enter__(self) -> Between:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.end()
