@@ -544,3 +544,29 @@ def test_a_lock_whose_owner_is_gone_is_awaited_for_a_moment(place: Place) -> Non
             break
     assert place.call("run").status == 1
     holder.wait()
+
+
+REMOVING = """[program]
+launch = "sh {here}/p.sh {here}"
+[[matrix]]
+name = "m"
+line = "{n}"
+axes.n = [1, 2, 3, 4, 5, 6]
+expect = { exit = 0, stdout = "ok" }
+"""
+
+
+@pytest.mark.parametrize("does", ["", 'mkdir "$1/.keen-matrix"', 'echo mine > "$1/.keen-matrix"', 'mv "$1/other" "$1/.keen-matrix"'])
+def test_a_program_that_removes_the_results_loses_none(place: Place, does: str) -> None:
+    place.write("p.sh", f'rm -rf "$1/.keen-matrix"; {does}\necho ok')
+    place.write("t.matrix.toml", REMOVING)
+    (place.folder / "other").mkdir()
+    (place.folder / "other/last.jsonl").write_text("none of ours\n")
+    temporary = place.folder / "tmp"
+    temporary.mkdir()
+    came = place.call("run", "--jobs", "1", env={"TMPDIR": str(temporary)})
+    assert came.status == 0 and "6 vectors: all held" in came.out and "was removed while the run went" in came.err
+    elsewhere = [*temporary.glob("*.jsonl")]
+    assert len(elsewhere) == (1 if "mine" in does else 0)
+    report = place.call("report", "--format", "json", *map(str, elsewhere or [".keen-matrix/last.jsonl"]))
+    assert report.status == 0 and report.out.count('"verdict": "held"') == 6

@@ -28,6 +28,8 @@ FOLDER = ".keen-matrix"
 DEFAULT_JOURNAL = os.path.join(FOLDER, "last.jsonl")
 BESIDE = ".part"
 """Ends the name of a journal that has no record yet."""
+MOST_PUT_BACK = 16
+"""Times that a journal which is removed is put back while the run goes; then only at its end."""
 
 
 FAULT_KEPT = 2_000
@@ -92,6 +94,10 @@ class JournalPlace:
         """The file that is to take the journal's place; none once it has."""
         self._target = ""
         self._lock: FileLock | None = None
+        self.put_back = 0
+        """How often the file was removed while it was written, and put back."""
+        self.elsewhere = ""
+        """Where it is written since it cannot be put back."""
 
     def take(self, *, keep: bool) -> int:
         """Open the file, and return how many bytes of it stay: none unless it is to be kept. Raises
@@ -147,8 +153,61 @@ class JournalPlace:
     def settle(self) -> None:
         """Take the journal's place, unless that is done. Raises OSError."""
         if self.beside:
+            # Whatever removed it, or the folder around it: what was written is still in our hands.
+            if self.is_gone:
+                self.keep_somewhere()
+                return
             os.replace(self.beside, self._target)
             self.beside = ""
+
+    @property
+    def is_gone(self) -> bool:
+        """Whether the file that is written has no name any more."""
+        return self.device < 0 and self.fd >= 0 and os.fstat(self.fd).st_nlink == 0
+
+    @property
+    def is_elsewhere(self) -> bool:
+        """Whether something else, or nothing, stands under the journal's name."""
+        if self.device >= 0 or self.fd < 0 or self.beside or self.elsewhere:
+            return False
+        try:
+            return not os.path.samestat(os.stat(self._target), os.fstat(self.fd))
+        except OSError:
+            return True
+
+    def keep(self) -> None:
+        """Write what was written so far anew, under the journal's name. Raises OSError."""
+        folder = os.path.dirname(self._target)
+        os.makedirs(folder, exist_ok=True)
+        fd, name = tempfile.mkstemp(prefix=self._prefix, suffix=BESIDE, dir=folder)
+        try:
+            os.fchmod(fd, stat.S_IMODE(os.fstat(self.fd).st_mode))
+            self._go_on_in(fd)
+            os.replace(name, self._target)
+        except OSError:
+            with contextlib.suppress(OSError):
+                os.unlink(name)
+            raise
+        self.beside, self.put_back = "", self.put_back + 1
+
+    def keep_somewhere(self) -> None:
+        """Write what was written so far anew, under the journal's name or, where that cannot be, in the
+        folder of temporary files, and go on there. Raises OSError."""
+        try:
+            self.keep()
+        except OSError:
+            fd, name = tempfile.mkstemp(prefix="keen-matrix-", suffix=".jsonl")
+            self._go_on_in(fd)
+            self.beside, self.elsewhere = "", name
+
+    def _go_on_in(self, fd: int) -> None:
+        """Copy what was written so far to a new file, and write there from now on. Raises OSError."""
+        try:
+            _copy(self.fd, fd)
+            os.dup2(fd, self.fd, inheritable=False)
+        finally:
+            os.close(fd)
+        os.lseek(self.fd, 0, os.SEEK_END)
 
     def leave(self) -> None:
         """Close the file, remove one that has not taken its place, and let others write."""
@@ -257,13 +316,46 @@ class Journal:
             # A header alone is no result: until there is one, the results of the run before stay.
             if line.startswith(b'{"id"'):
                 self._place.settle()
+                # A program may remove what is not its own; a second run of it, again and again.
+                if self._place.put_back < MOST_PUT_BACK and self._place.is_gone:
+                    self._place.keep_somewhere()
         except OSError as error:
             self._drop_torn(start)
             raise RunFault(
                 f"the journal {self.path} cannot be written any further: {error.strerror}; "
-                f"the cases finished so far are in it, whole"
+                f"{self._where_they_are()}"
             ) from None
         return start
+
+    def _where_they_are(self) -> str:
+        """Return where the cases finished so far are."""
+        place = self._place
+        with contextlib.suppress(OSError):
+            if place.beside and place.is_gone:
+                return "no case has finished"
+            if place.is_elsewhere:
+                place.keep_somewhere()
+        return f"the cases finished so far are in {place.elsewhere or 'it'}, whole"
+
+    def secure(self) -> str:
+        """See that what was written stands under the journal's name; return what there is to say about
+        that, or nothing."""
+        place = self._place
+        if place.device >= 0 or place.fd < 0 or place.beside:
+            return ""
+        if place.is_elsewhere:
+            try:
+                place.keep_somewhere()
+            except OSError as error:
+                return f"the journal {self.path} was removed while the run went, and its results are lost: {error.strerror}"
+        if place.elsewhere:
+            return (
+                f"the journal {self.path} was removed while the run went, and cannot be written there; the results stand in "
+                f"{place.elsewhere}, whole: keen-matrix report {place.elsewhere}"
+            )
+        if place.put_back:
+            return f"the journal {self.path} was removed while the run went; it is written there anew, whole"
+        return ""
 
     def _drop_torn(self, start: int) -> None:
         try:
@@ -308,6 +400,14 @@ def _stat(path: str) -> os.stat_result | None:
         return os.stat(path)
     except FileNotFoundError:
         return None
+
+
+def _copy(source: int, target: int) -> None:
+    """Copy a file from its beginning, by descriptors. Raises OSError."""
+    at = 0
+    while block := os.pread(source, READ_BYTES, at):
+        _write_all(target, block)
+        at += len(block)
 
 
 def _write_all(fd: int, line: bytes) -> None:
