@@ -7,6 +7,7 @@ import os
 import re
 import shutil
 import subprocess
+import sys
 import time
 import xml.etree.ElementTree as ET
 from pathlib import Path
@@ -20,7 +21,7 @@ from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.results.missing import missing_results
 from keen_matrix.core.results.reading import merge_faults
 from keen_matrix.core.signature.kinds import FAMILIES
-from tests.conftest import SIDE_BY_SIDE, Place, zygote
+from tests.conftest import COMMAND, SIDE_BY_SIDE, Place, zygote
 
 SPEC = """
     [program]
@@ -570,3 +571,34 @@ def test_a_program_that_removes_the_results_loses_none(place: Place, does: str) 
     assert len(elsewhere) == (1 if "mine" in does else 0)
     report = place.call("report", "--format", "json", *map(str, elsewhere or [".keen-matrix/last.jsonl"]))
     assert report.status == 0 and report.out.count('"verdict": "held"') == 6
+
+
+ON_FULL_DISK = """
+import resource, sys
+from keen_matrix.core.results.locks import FileLock
+resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # no file may have a byte more
+try:
+    FileLock(sys.argv[1])
+except OSError as error:
+    print(error.strerror)
+"""
+
+
+def test_a_full_disk_leaves_no_lock(tmp_path: Path) -> None:
+    done = subprocess.run([sys.executable, "-c", ON_FULL_DISK, str(tmp_path / "last.jsonl")], capture_output=True, text=True, timeout=60)
+    assert done.stdout == "File too large\n" and not [*tmp_path.iterdir()]
+
+
+def test_without_standard_input_and_where_text_is_ascii_nothing_of_ours_fails(place: Place) -> None:
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = ""\nexpect.exit = 0\n')
+    closed = subprocess.run(["sh", "-c", '"$0" try t.matrix.toml <&-', COMMAND], cwd=place.folder, capture_output=True, text=True, timeout=60)
+    assert closed.returncode == 2 and "needs the words of a vector" in closed.stderr
+    plain = {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0", "PYTHONIOENCODING": "ascii"}
+    came = place.call("schema", env=plain, anew=True)
+    assert came.status == 0 and json.loads(came.out)["type"] == "object"
+
+
+def test_a_cell_may_be_as_large_as_its_file(place: Place) -> None:
+    place.write("large.csv", "a\n" + "x" * 300_000 + "\n")
+    place.write("t.matrix.toml", '[program]\nlaunch = "cat"\n[[matrix]]\nname = "m"\nline = ""\nrows.file = "large.csv"\nstdin = "{a}"\nexpect.stdout.size = 300000\n'.replace("size = 300000", 'matches = "^x+$"'))
+    assert "1 vector: all held" in place.call("run").out

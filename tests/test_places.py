@@ -443,6 +443,13 @@ def test_reports_and_coverage_tell_of_the_places(place: Folder) -> None:
     assert "suspicious line" not in place.call("report", "--format", "annotations").out
 
 
+def test_what_cannot_be_kept_is_shown_all_the_same(place: Folder) -> None:
+    made(place, "python")
+    (place.folder / ".keen-matrix/places.json/full").mkdir(parents=True)
+    came = place.call("places")
+    assert came.status == 1 and "fare.py:8" in came.out and "is not kept for reports and coverage" in came.err
+
+
 def test_a_case_that_is_not_there_or_held_is_no_comfort(place: Folder) -> None:
     made(place, "python")
     held = next(case["id"] for case in place.cases() if case["verdict"] == "held")

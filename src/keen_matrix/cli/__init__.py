@@ -347,6 +347,8 @@ def _open_closed_streams() -> None:
         except OSError:
             os.open(os.devnull, os.O_RDWR)  # the lowest number that is free
             os.set_inheritable(fd, True)
+    if sys.stdin is None:
+        sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115 - for as long as we run
     for name, fd in (("stdout", 1), ("stderr", 2)):
         if getattr(sys, name) is None:
             setattr(

@@ -125,13 +125,16 @@ def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
         is_whole = not ids and not evidence.is_interrupted
         never = unreached(spec, evidence.runs) if is_whole else []
         seen += len(evidence.runs)
-        if is_whole:
-            found = _kept(spec, options.journal, evidence, causes, never)
-            keep_places(options.journal, spec.path, found)
         if is_json:
             document.append(_document(spec, tracer.name, evidence, causes, never))
         else:
             _write(screen, spec, (evidence, causes, never), options.first, with_ways=bool(ids))
+        if is_whole:
+            found = _kept(spec, options.journal, evidence, causes, never)
+            try:
+                keep_places(options.journal, spec.path, found)
+            except OSError as error:  # it is shown; only other commands do not know of it
+                remark(f"what was found is not kept for reports and coverage: {error.strerror}")
         if evidence.is_interrupted:
             raise KeyboardInterrupt
         return EXIT_FAILED if causes else EXIT_OK

@@ -55,6 +55,8 @@ def main(options: argparse.Namespace) -> int:
         from keen_matrix.core.spec.schema import json_schema
 
         document = json_schema()
-    json.dump(document, sys.stdout, indent=2, ensure_ascii=False)
-    print()
+    # JSON is UTF-8, whatever the terminal takes (RFC 8259, 8.1).
+    sys.stdout.flush()
+    sys.stdout.buffer.write(json.dumps(document, indent=2, ensure_ascii=False).encode() + b"\n")
+    sys.stdout.buffer.flush()
     return 0

@@ -53,8 +53,12 @@ class FileLock:
                 self._fd = fd
             else:  # its former owner removed the file between our opening and our locking it
                 os.close(fd)
-        os.ftruncate(self._fd, 0)
-        os.pwrite(self._fd, f"{os.getpid()}\n".encode(), 0)
+        try:
+            os.ftruncate(self._fd, 0)
+            os.pwrite(self._fd, f"{os.getpid()}\n".encode(), 0)
+        except OSError:  # a full disk: nothing of ours is left on it
+            self.release()
+            raise
 
     def _is_current(self, fd: int) -> bool:
         try:

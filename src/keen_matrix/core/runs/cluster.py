@@ -82,7 +82,13 @@ def client_of(address: str) -> Client:
         if address == LOCAL:
             # One worker in this process, whose pool launches as many at a time as there are jobs:
             # workers of their own would take seconds to start, and could do no more.
+            scratch = tempfile.mkdtemp(prefix="keen-matrix-")
+            atexit.register(shutil.rmtree, scratch, ignore_errors=True)
+            dask.config.set(
+                {"temporary-directory": scratch}
+            )  # else a folder of its own stays in /tmp
             cluster = LocalCluster(
+                local_directory=scratch,
                 n_workers=1,
                 threads_per_worker=1,
                 processes=False,

@@ -670,6 +670,7 @@ def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
 
 def _refuse_other_table(before: str, after: str, separator: str, count: int) -> None:
     """Raise EditFault unless two tables differ in so many cells at the most, as a reader has them."""
+    csv.field_size_limit(MAX_SOURCE_BYTES)
     old, new = (
         list(csv.reader(io.StringIO(each, newline=""), strict=True, delimiter=separator))
         for each in (before, after)

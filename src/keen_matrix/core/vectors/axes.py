@@ -268,6 +268,8 @@ def read_csv(path: str, name: str, separator: str | None = None) -> CsvTable:
     Raises SourceFault naming the line of an uneven row."""
     text = read_text(path, name)
     found = separator_in(text) if separator is None else separator
+    # The file as a whole is bounded; the library's own bound of a cell is for who reads line by line.
+    csv.field_size_limit(MAX_SOURCE_BYTES)
     reader = csv.reader(io.StringIO(text), strict=True, delimiter=found)
     try:
         header = tuple(next(reader, []))
