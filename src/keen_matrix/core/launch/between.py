@@ -18,36 +18,14 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 
+from keen_matrix.core.launch.between_process import CONTROL
+
 START_SECONDS = 20.0
 """Time for the process between to start, and to start the program."""
-CONTROL = 3
-"""The descriptor on which the process between is told what to start, and tells what came of it."""
-
 PLAIN = (int(signal.SIGPIPE), int(signal.SIGXFSZ), int(signal.SIGINT), int(signal.SIGQUIT))
 """Signals that a program finds as a shell would have them: an interpreter ignores some."""
 
-BETWEEN = """
-import marshal, os
-raw = b""
-while piece := os.read(3, 1 << 16):
-    raw += piece
-file, words, folder, env, plain = marshal.loads(raw)
-os.set_inheritable(3, False)
-os.setsid()
-start = os.posix_spawn if "/" in file else os.posix_spawnp
-try:
-    os.chdir(folder)
-    pid = start(file, words, env, setsid=True, setsigmask=(), setsigdef=plain)
-except OSError as error:
-    os.write(3, b"f%d\\n" % (error.errno or 0))
-    os._exit(0)
-os.write(3, b"p%d\\n" % pid)
-status = os.waitpid(pid, 0)[1]
-os.write(3, b"e%d\\n" % os.waitstatus_to_exitcode(status))
-os._exit(0)
-"""
-"""What the process between does. It needs nothing of ours, and its words are no program's: what the
-program has in its words and its environment it gets by the socket."""
+PROCESS = os.path.join(os.path.dirname(os.path.abspath(__file__)), "between_process.py")
 
 
 class Between:
@@ -85,7 +63,7 @@ class Between:
             ]
             self._between = os.posix_spawn(
                 sys.executable,
-                [sys.executable, "-I", "-S", "-c", BETWEEN],
+                [sys.executable, "-I", "-S", PROCESS],
                 os.environ,
                 file_actions=actions,
                 setsigmask=(),
