@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import itertools
 import json
+import math
+import random
 import re
 import shutil
 import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from keen_matrix.core.insight.alterations import Context, alterations, text_alterations
+from keen_matrix.core.insight.coverage import _Seen, tuples_of
 from keen_matrix.core.insight.features import Feature, Observed
 from keen_matrix.core.insight.narrow import simpler_words
 from keen_matrix.core.insight.suspects import CauseFound, Suspect, Suspicion, sentence, suspects_of
@@ -369,3 +374,14 @@ def test_narrow_says_what_is_no_longer_there_and_tells_one_vector_once(place: Pl
     assert came.status == 3 and "1 case of that run that did not hold is no longer in the spec" in came.err and "held" not in came.out
     assert place.call("run").status == 0
     assert "so there is nothing to narrow" in place.call("narrow").err
+
+
+@pytest.mark.parametrize("sizes", [[2, 3], [2, 3, 4], [1, 5, 2, 2, 3, 7], [2] * 9])
+def test_tuples_are_counted_and_noted_as_going_through_them_all_does(sizes: list[int]) -> None:
+    for strength in (2, 3):
+        assert tuples_of(sizes, strength) == sum(math.prod(each) for each in itertools.combinations(sizes, strength))
+    rows = [tuple(random.Random(n).randrange(size) for size in sizes) for n in range(7)]
+    seen = _Seen(sizes)
+    seen.add(list(np.array(rows, np.int64).T))
+    every = set(itertools.product(*map(range, sizes)))
+    assert seen.count == len(set(rows)) and set(seen.unseen()) == every - set(rows)

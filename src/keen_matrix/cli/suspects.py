@@ -12,7 +12,7 @@ from keen_matrix.cli.insight import add_run_options, runs_of, screen_of
 from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.shared import JSON, add_format, whole_number
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
-from keen_matrix.core import interruption
+from keen_matrix.core import interruption, structs
 from keen_matrix.core.model.record import Record
 from keen_matrix.wording.counts import counted
 
@@ -70,7 +70,9 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
 
     is_json = options.format == JSON
     document: list[SuspectSpec] = []
-    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen)}
+    runs = {
+        spec.path: (spec, records) for spec, records in runs_of(options, screen, _without_outputs)
+    }
 
     def suspect(path: str) -> int:
         spec, records = runs[path]
@@ -102,6 +104,15 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
     if is_json:
         write_document(SuspectsDocument(document))
     return worst_status(statuses)
+
+
+def _without_outputs(fields: Record) -> Record:
+    """Return a record without what its launches printed and left: what they have in common is in their
+    words, and of a large run the outputs fill the memory."""
+    return structs.replace(
+        fields, stdout=None, stdout_base64=None, stdout_masked=None, stderr=None, stderr_base64=None, stderr_masked=None,
+        aspects=[], steps=[], files={}, looked_at={}, arrivals=[], dialogue=[], feeders=[],
+    )  # fmt: skip
 
 
 def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list[Observed]]]:

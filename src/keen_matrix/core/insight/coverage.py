@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import combinations, product
+from itertools import combinations
 from math import prod
 from typing import TYPE_CHECKING
 
@@ -23,6 +23,9 @@ from keen_matrix.core.vectors.constraints import constraints_of
 from keen_matrix.core.vectors.factors import layout_of
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from keen_matrix.core.covering.feasible import Feasible
 
 MOST_LEVELS = 2_000
@@ -236,6 +239,17 @@ def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, .
 # --- axes ---
 
 
+ROWS_AT_ONCE = 4_096
+"""Rows whose tuples are noted together."""
+
+
+def tuples_of(sizes: Sequence[int], strength: int) -> int:
+    """Return how many pairs, or triples, the levels of so many axes have: by sums of powers, since the axes
+    themselves have too many combinations to go through (Newton's identities)."""
+    one, two, three = (sum(size**power for size in sizes) for power in (1, 2, 3))
+    return (one * one - two) // 2 if strength == 2 else (one**3 - 3 * one * two + 2 * three) // 6
+
+
 class _Seen:
     """Which combinations of the levels of some axes were seen, a byte for each: a million of them would be
     hundreds of megabytes as tuples."""
@@ -244,18 +258,30 @@ class _Seen:
         self._sizes = sizes
         self._there = bytearray(prod(sizes))
 
-    def _number(self, levels: Sequence[int]) -> int:
-        number = 0
-        for level, size in zip(levels, self._sizes, strict=True):
-            number = number * size + level
-        return number
+    def add(self, columns: Sequence[NDArray[np.int64]]) -> None:
+        """Take what some rows have: for each axis its level in each of them."""
+        import numpy as np
 
-    def add(self, levels: Sequence[int]) -> None:
-        """Take one that was seen."""
-        self._there[self._number(levels)] = 1
+        numbers = columns[0]
+        for column, size in zip(columns[1:], self._sizes[1:], strict=True):
+            numbers = numbers * size + column
+        np.frombuffer(self._there, np.uint8)[numbers] = 1
 
-    def __contains__(self, levels: Sequence[int]) -> bool:
-        return bool(self._there[self._number(levels)])
+    @property
+    def count(self) -> int:
+        """How many were seen."""
+        return self._there.count(1)
+
+    def unseen(self) -> Iterator[tuple[int, ...]]:
+        """Yield those that were not, in order."""
+        at = self._there.find(0)
+        while at >= 0:
+            levels, rest = [], at
+            for size in reversed(self._sizes):
+                rest, level = divmod(rest, size)
+                levels.append(level)
+            yield tuple(reversed(levels))
+            at = self._there.find(0, at + 1)
 
 
 class _TupleCount:
@@ -280,11 +306,9 @@ class _TupleCount:
                 self.levels.append({repr(column[level]): level for level in range(len(column))})
         asked = max(strength_of(matrix) or 3, 2)
         self.seen: dict[tuple[int, ...], _Seen] = {}
+        self._rows: list[list[int]] = []
         for strength in (2, 3):
-            tuples = sum(
-                prod(self.sizes[axis] for axis in axes)
-                for axes in combinations(range(len(self.sizes)), strength)
-            )
+            tuples = tuples_of(self.sizes, strength)
             if self.usable and strength <= asked and tuples <= MOST_TUPLES:
                 self.seen |= {
                     axes: _Seen([self.sizes[axis] for axis in axes])
@@ -300,14 +324,25 @@ class _TupleCount:
             for at, name in enumerate(self.names)
         ]
         if -1 not in row:
+            self._rows.append(row)
+            if len(self._rows) >= ROWS_AT_ONCE:
+                self._note_rows()
+
+    def _note_rows(self) -> None:
+        import numpy as np
+
+        if self._rows:
+            columns = list(np.array(self._rows, np.int64).T)
             for axes, seen in self.seen.items():
-                seen.add([row[axis] for axis in axes])
+                seen.add([columns[axis] for axis in axes])
+            self._rows = []
 
     def parts(self) -> Iterator[Part]:
         """Yield what was counted, pairs first."""
         from keen_matrix.core.covering.feasible import Feasible, Rule
         from keen_matrix.core.oracle import named_functions
 
+        self._note_rows()
         functions = named_functions(self.spec.program.oracle)
         constraints = constraints_of(self.matrix, self.layout, self.spec.here, functions)
         rules = [Rule(each.factors, each.test) for each in constraints]
@@ -331,12 +366,13 @@ class _TupleCount:
         feasible: Feasible | None,
     ) -> None:
         linked = feasible is not None and any(axis in feasible.component for axis in axes)
-        for levels in product(*(range(self.sizes[axis]) for axis in axes)):
-            if levels in seen:
-                part.count("", True)
-            elif not linked or (
-                feasible is not None and feasible.possible(list(axes), list(levels))
-            ):
+        part.reached += seen.count
+        part.total += seen.count
+        for levels in seen.unseen():
+            if not linked or (feasible is not None and feasible.possible(list(axes), list(levels))):
+                if len(part.missing) >= MOST_MISSING:  # it would be named nowhere
+                    part.count("", False)
+                    continue
                 shown = (
                     f"{self.names[axis]} {as_text(self.layout.values[self.names[axis]][level]) or 'left out'}"
                     for axis, level in zip(axes, levels, strict=True)
