@@ -172,6 +172,8 @@ def test_accepted_vectors_that_show_nothing_are_unchecked(place: Place, does: st
     came = place.call("run")
     accepted = {each["verdict"] for each in place.cases() if each["family"] == "accepted"}
     assert came.status == 1 and accepted == {"unchecked"} and came.out.count(says) == 1, came
+    settled = place.call("settle", "--launches", "150").out
+    assert f"not much checked  " in settled and says.partition(" ")[2] in settled
     # unless the spec says that this is what it is to print
     place.write("t.matrix.toml", SILENT + '\n    [expect]\n    stdout.lacks = "Traceback"')
     assert place.call("run").status == 0
@@ -198,6 +200,7 @@ def test_a_run_says_beside_its_counts_how_little_held(place: Place) -> None:
     for format in ("junit", "tap", "markdown", "annotations", "html"):
         assert says in place.call("report", "--format", format).out.replace("\\", ""), format
     assert says in place.call("report").out
+    assert f"not much checked  in the run: {says}" in place.call("coverage").out
     assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1])["hollow"] == [says]
 
 
@@ -255,3 +258,17 @@ def test_names_have_their_types_in_the_expectations_of_derived_cases(place: Plac
         """)
     came = place.call("run")
     assert came.status == 0 and "held" in came.out, came
+
+
+def test_coverage_counts_an_aspect_where_a_rule_applies(place: Place) -> None:
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "echo"
+        [[matrix]]
+        name = "m"
+        line = "{n}"
+        axes.n = [1, 2, 3, 4]
+        expect = [{ exit = 0 }, { when = "n > 3", stdout = "4" }]
+        """)
+    came = json.loads(place.call("coverage", "--format", "json").out)
+    assert came["specs"][0]["aspects"] == {"m": {"exit": 4, "stdout": 1}}

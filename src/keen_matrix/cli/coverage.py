@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.doubt import below, style_of
@@ -98,6 +98,7 @@ def main(options: argparse.Namespace) -> int:
         if number:
             screen.line()
         write_coverage(screen, spec.path, found, None if options.all else SHOWN)
+        write_hollow(screen, hollow_in(spec, options.journal or DEFAULT_JOURNAL))
         if lines is not None:
             write_lines(screen, lines, None if options.all else SHOWN)
     if is_json:
@@ -121,6 +122,27 @@ def lines_reached(spec: Spec, journal: str) -> CoveragePart | None:
                     "lines of the program", found.reached, found.lines, share, found.unreached, []
                 )
     return None
+
+
+def hollow_in(spec: Spec, journal: str) -> list[str]:
+    """Return what of the cases of a spec that held in a run is hollow, in words."""
+    from keen_matrix.core.results.reading import hollow_results
+
+    if not os.path.exists(journal):
+        return []
+    here = os.path.abspath(spec.path)
+    return [
+        each.sentence for each in hollow_results([journal]) if os.path.abspath(each.spec) == here
+    ]
+
+
+def write_hollow(screen: Screen, sentences: Sequence[str]) -> None:
+    """Write what of the cases that held in a run is hollow."""
+    from keen_matrix.wording.safe import escape
+
+    for sentence in sentences:
+        screen.line()
+        screen.line(("not much checked  ", "warn"), "in the run: ", escape(sentence))
 
 
 def write_lines(screen: Screen, lines: CoveragePart, most: int | None) -> None:

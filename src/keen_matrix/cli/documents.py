@@ -532,6 +532,8 @@ class SettleSpec(Struct):
     is_stopped: bool
     is_interrupted: bool
     is_written: bool
+    hollow: list[str]
+    """What of the accepted launches shows nothing of the program at work."""
 
 
 class SettleDocument(Struct):
@@ -551,7 +553,8 @@ def settle_spec(path: str, found: Settled, *, is_written: bool) -> SettleSpec:
         for each in found.findings
     ]
     return SettleSpec(
-        path, findings, found.difference(path), found.launches, found.is_stopped, found.is_interrupted, is_written
+        path, findings, found.difference(path), found.launches, found.is_stopped, found.is_interrupted, is_written,
+        list(found.hollow),
     )  # fmt: skip
 
 

@@ -224,6 +224,8 @@ def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool
     summary = counted(settled, "finding") if settled else "nothing to state"
     summary += f", {counted(defects, 'likely defect')}" if defects else ""
     screen.line((f"{path}: {summary}, after {counted(found.launches, 'launch')}", "strong"))
+    for sentence in found.hollow:
+        screen.line(("not much checked  ", "warn"), escape(sentence))
     if found.is_stopped:
         screen.line(("the launches did not suffice for everything; --launches allows more", "warn"))
     if found.is_interrupted:

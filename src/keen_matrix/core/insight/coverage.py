@@ -7,12 +7,14 @@ from itertools import combinations
 from math import prod
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.expect.rules import rules_for, rules_key
-from keen_matrix.core.expressions import as_text
-from keen_matrix.core.model.case import Case
+from keen_matrix.core.errors import ExpressionFault
+from keen_matrix.core.expect.rules import rules_for, rules_key, standing_at
+from keen_matrix.core.expressions import Expression, as_text, called_functions
+from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.relation import ASPECT_OF
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
+from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.requests import is_apart
@@ -340,7 +342,6 @@ class _TupleCount:
     def parts(self) -> Iterator[Part]:
         """Yield what was counted, pairs first."""
         from keen_matrix.core.covering.feasible import Feasible, Rule
-        from keen_matrix.core.oracle import named_functions
 
         self._note_rows()
         functions = named_functions(self.spec.program.oracle)
@@ -388,9 +389,10 @@ class _AspectCount:
 
     def __init__(self, spec: Spec) -> None:
         self.spec = spec
+        self._oracle = frozenset(named_functions(spec.program.oracle))
         self.counts: dict[str, dict[str, int]] = {}
         self.cases: dict[str, int] = {}
-        self._names: dict[tuple[object, ...], dict[str, None]] = {}
+        self._rules: dict[tuple[object, ...], list[tuple[Expression | None, set[str]]]] = {}
 
     def add(self, matrix: Matrix, case: Case) -> None:
         """Count one case."""
@@ -398,17 +400,38 @@ class _AspectCount:
         self.cases[matrix.name] = self.cases.get(matrix.name, 0) + 1
         names: dict[str, None] = {}
         for number in range(1 if case.relation is not None else len(matrix.steps)):
-            key = rules_key(case, number)
-            if key not in self._names:
-                rules = rules_for(self.spec, matrix, case, number)
-                self._names[key] = dict.fromkeys(
-                    name.split(".")[0] for rule in rules for name in rule.aspects
-                )
-            names |= self._names[key]
+            for when, aspects in self._rules_of(matrix, case, number):
+                # An aspect is checked where a rule applies, not wherever one is written.
+                if when is None or (
+                    not aspects <= names.keys() and self._applies(when, case, number)
+                ):
+                    names |= dict.fromkeys(sorted(aspects))
         if case.relation is not None:
             names[ASPECT_OF[case.relation.name]] = None
         for name in names:
             counts[name] = counts.get(name, 0) + 1
+
+    def _rules_of(
+        self, matrix: Matrix, case: Case, number: int
+    ) -> list[tuple[Expression | None, set[str]]]:
+        """Return the conditions of the rules of a launch, each with the aspects that it is about."""
+        key = (number, case.family, *rules_key(case, number))
+        if key not in self._rules:
+            self._rules[key] = [
+                (rule.when, {name.split(".")[0] for name in rule.aspects})
+                for rule in rules_for(self.spec, matrix, case, number)
+            ]
+        return self._rules[key]
+
+    def _applies(self, when: Expression, case: Case, number: int) -> bool:
+        if called_functions(when) & self._oracle:
+            return True  # the oracle is not run here
+        argv = (case.argv, *case.more)[number] if number <= len(case.more) else ()
+        scope = case_scope(case.named, argv, case.id, self.spec.here, {}, standing_at(case, number))
+        try:
+            return bool(when.evaluate(scope))
+        except ExpressionFault:
+            return True  # it fails, which is told elsewhere
 
 
 def _unused_help(text: str, dashed: Iterable[str]) -> Iterator[str]:

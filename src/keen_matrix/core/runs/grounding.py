@@ -84,11 +84,11 @@ def grounds_of(
     )
     return replace(
         grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments),
-        silent=silent, hollow=_hollow(spec, experiments),
+        silent=silent, hollow=hollow_of(spec, experiments),
     )  # fmt: skip
 
 
-def _hollow(spec: Spec, experiments: Experiments) -> tuple[tuple[str, str], ...]:
+def hollow_of(spec: Spec, experiments: Experiments) -> tuple[tuple[str, str], ...]:
     """Return which usages showed nothing of the program at work, unless the spec looks at what it prints."""
     signature = spec.signature
     if signature is None or looks_at_output(spec.rules):

@@ -41,6 +41,7 @@ from keen_matrix.core.insight.settling.values import (
     settle_types,
 )
 from keen_matrix.core.runs.experiments import OutOfLaunches
+from keen_matrix.core.runs.grounding import hollow_of
 from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
@@ -82,6 +83,8 @@ class Settled(Struct, frozen=True):
     is_stopped: bool
     """Whether the launches did not suffice for everything."""
     is_interrupted: bool = False
+    hollow: tuple[str, ...] = ()
+    """What of the accepted launches shows nothing of the program at work, in words."""
 
     def difference(self, path: str) -> list[str]:
         """Return the change of the spec, as lines of a unified difference."""
@@ -105,7 +108,8 @@ def settled(lab: Lab) -> Settled:
     except KeyboardInterrupt:
         interrupted = True
     launches = lab.experiments.launches
-    return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted)
+    hollow = tuple(sentence for _, sentence in hollow_of(lab.spec, lab.experiments))
+    return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted, hollow)
 
 
 def _has_done(lab: Lab, step: Step, launches: int) -> bool:
