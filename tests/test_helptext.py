@@ -401,3 +401,13 @@ def test_help_that_ends_well_wins_over_a_usage_for_a_mistake(place: Place) -> No
         """)
     came = place.call("draft", "--", "sh", "p.sh")
     assert 'synopsis = "[-a] PORT"' in came.out and 'help = ["-h"]' in came.out, came
+
+
+@pytest.mark.parametrize(("usage", "synopsis"), [
+    ("[-n infile outfile ...]", "[-n,--newfile <infile> <outfile>...] [-b,--keep-bom]"),
+    ("[-n infile [outfile]]", "[-n,--newfile <infile> [<outfile>]] [-b,--keep-bom]"),
+    ("[-n infile...] file", "[-n,--newfile <infile>...] [-b,--keep-bom] <file>"),
+])  # fmt: skip
+def test_values_that_a_usage_line_gives_an_option_keep_their_dots(usage: str, synopsis: str) -> None:
+    page = read_help(f"Usage: convert {usage}\n -b, --keep-bom        keep it\n -n, --newfile         write to new file\n")
+    assert draft_signature(page, ["convert"]).synopsis == [synopsis]

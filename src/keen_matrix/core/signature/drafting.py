@@ -298,8 +298,14 @@ def _with_value_of_usage(option: HelpOption, used: Mapping[str, OptionUse]) -> H
     # What the list itself says of the value is nearer to it than the usage line.
     if option.values or option.is_range or option.kind is not None or use is None:
         return option
+    if any(each.optional for each in use.values):
+        return option  # the list has no way to say that the second of two values may go
+    bare = tuple(str(replace(each, several=False)) for each in use.values)
+    several = bool(use.values) and use.values[-1].several
     is_optional = use.value_form in ("[=]", "[]")
-    return replace(option, values=tuple(map(str, use.values)), optional_value=is_optional)
+    return replace(
+        option, values=bare, optional_value=is_optional, several=option.several or several
+    )
 
 
 def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[str]) -> HelpText:
