@@ -1,10 +1,13 @@
-"""What unedited drafts of real programs report: python benchmarks/field.py [--plain] [PROGRAM...].
+"""What unedited drafts of real programs report: python benchmarks/field.py [--plain] [--unseen] [PROGRAM...].
 
 Each program is drafted, settled and run, nothing edited; with --plain it is not settled. Every cause that is reported is
 looked up in field.toml, where those seen before are classed by hand, as patterns: `program` (a fault of the program, or a habit
 of it that deserves to be told), `ours`
 (a false alarm, or the draft's mistake). A cause that comes with the edit which states it in the spec is `stated`: the help
 says too little, and the run told it once. What is in no class is new, and stands at the end.
+
+The programs of PROGRAMS are those that Keen Matrix was made better by, so they flatter it. Those of UNSEEN were chosen by their
+names before any of them was looked at, and are told of apart (--unseen); their causes are classed below [unseen].
 """
 
 from __future__ import annotations
@@ -39,7 +42,11 @@ python3 -m dis; python3 -m quopri; python3 -m textwrap; pygmentize; jq; sqlite3;
 podchecker; prename; shasum; json_pp; corelist; zipdetails; xsubpp; git hash-object; git rev-parse;
 openssl rand; node
 """
-# no program of this list may change the system by an option that a draft finds: date --set did
+UNSEEN = """
+tree; bc; dc; units; figlet; datamash; wdiff; dos2unix; qrencode; uuencode; uudecode; rg; fdfind; batcat; hexyl; mlr; fdupes;
+jo; html2text; par; ts; m4; gawk; ascii; toilet
+"""
+# no program of these lists may change the system by an option that a draft finds: date --set did
 SECONDS = 120
 """Time that the run of one program gets."""
 
@@ -118,12 +125,15 @@ def told(record: Record) -> str:
 
 
 def main(given: list[str]) -> None:
-    is_plain = "--plain" in given
-    chosen = [each for each in given if each != "--plain"]
-    classed = tomllib.loads(CLASSED.read_text()) if CLASSED.exists() else {}
+    is_plain, is_unseen = "--plain" in given, "--unseen" in given
+    chosen = [each for each in given if each not in ("--plain", "--unseen")]
+    known = tomllib.loads(CLASSED.read_text()) if CLASSED.exists() else {}
+    classed = known.get("unseen", {}) if is_unseen else known
     there = [
         each
-        for each in (chosen or [one.strip() for one in PROGRAMS.split(";")])
+        for each in (
+            chosen or [one.strip() for one in (UNSEEN if is_unseen else PROGRAMS).split(";")]
+        )
         if shutil.which(each.split()[0])
     ]
     total: Counter[str] = Counter()
@@ -184,7 +194,10 @@ def main(given: list[str]) -> None:
             if is_plain
             else "Real programs, drafted, settled and run"
         )
-        write_section(title, f"python benchmarks/field.py{' --plain' if is_plain else ''}", rows)
+        if is_unseen:
+            title = title.replace("Real programs", "Programs never used before")
+        flags = "".join(each for each in (" --plain" * is_plain, " --unseen" * is_unseen))
+        write_section(title, f"python benchmarks/field.py{flags}", rows)
 
 
 if __name__ == "__main__":
