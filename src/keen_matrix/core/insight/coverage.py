@@ -392,7 +392,7 @@ class _AspectCount:
         self._oracle = frozenset(named_functions(spec.program.oracle))
         self.counts: dict[str, dict[str, int]] = {}
         self.cases: dict[str, int] = {}
-        self._rules: dict[tuple[object, ...], list[tuple[Expression | None, set[str]]]] = {}
+        self._rules: dict[tuple[object, ...], list[tuple[Expression | None, dict[str, None]]]] = {}
 
     def add(self, matrix: Matrix, case: Case) -> None:
         """Count one case."""
@@ -403,9 +403,9 @@ class _AspectCount:
             for when, aspects in self._rules_of(matrix, case, number):
                 # An aspect is checked where a rule applies, not wherever one is written.
                 if when is None or (
-                    not aspects <= names.keys() and self._applies(when, case, number)
+                    not aspects.keys() <= names.keys() and self._applies(when, case, number)
                 ):
-                    names |= dict.fromkeys(sorted(aspects))
+                    names |= aspects
         if case.relation is not None:
             names[ASPECT_OF[case.relation.name]] = None
         for name in names:
@@ -413,12 +413,12 @@ class _AspectCount:
 
     def _rules_of(
         self, matrix: Matrix, case: Case, number: int
-    ) -> list[tuple[Expression | None, set[str]]]:
+    ) -> list[tuple[Expression | None, dict[str, None]]]:
         """Return the conditions of the rules of a launch, each with the aspects that it is about."""
         key = (number, case.family, *rules_key(case, number))
         if key not in self._rules:
             self._rules[key] = [
-                (rule.when, {name.split(".")[0] for name in rule.aspects})
+                (rule.when, dict.fromkeys(name.split(".")[0] for name in rule.aspects))
                 for rule in rules_for(self.spec, matrix, case, number)
             ]
         return self._rules[key]
