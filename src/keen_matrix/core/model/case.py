@@ -28,6 +28,8 @@ class Standing(NamedTuple):
     given: frozenset[str] = frozenset()
     by_library: bool = False
     """Whether the library that reads the words refuses it, and not the program behind it."""
+    origin: str = ""
+    """Where the signature stands that says it, `fare.matrix.toml:5`."""
 
 
 class Said(NamedTuple):
@@ -118,7 +120,8 @@ def described(case: Case, matrix: str) -> RecordFields:
     }  # fmt: skip
     standing = case.standing
     if standing is not None and standing.status == "refused" and not case.family:
-        fields["refused"] = f"{' and '.join(standing.kinds)} {standing.culprit}".strip()
+        said = f"{' and '.join(standing.kinds)} {standing.culprit}".strip()
+        fields["refused"] = f"{said} ({standing.origin})" if standing.origin else said
     if any(case.said):  # of most cases a spec says nothing more
         fields.update(case.said._asdict())
     return fields

@@ -307,6 +307,8 @@ class Spec(Struct, frozen=True, kw_only=True):
     matrices: tuple[Matrix, ...]
     """The derived families first, then the matrices of the spec."""
     signature: Signature | None = None
+    signature_origin: str = ""
+    """Where its synopsis stands, `fare.matrix.toml:5`."""
     refusal: RefusalRules | None = None
     reference: Reference | None = None
     known: tuple[Known, ...] = ()

@@ -81,15 +81,18 @@ def unfold_matrix(
     )
 
 
-def _standing(signature: Signature | None, files: Files | None, words: tuple[str, ...]) -> Standing:
-    """Return what a signature says of a vector, in a directory with these files."""
+def _standing(
+    signature: Signature | None, origin: str, files: Files | None, words: tuple[str, ...]
+) -> Standing:
+    """Return what a signature, which stands at `origin`, says of a vector, in a directory with these
+    files."""
     from keen_matrix.core.vectors.derived import standing_of
 
     assert signature is not None
-    if files is None:
-        return standing_of(signature, words, signature.judge(words))
-    there = signature.with_files(files.names, are_all=files.are_all)
-    return standing_of(there, words, there.judge(words))
+    there = signature
+    if files is not None:
+        there = signature.with_files(files.names, are_all=files.are_all)
+    return standing_of(there, words, there.judge(words))._replace(origin=origin)
 
 
 class Files(NamedTuple):
@@ -160,7 +163,14 @@ class CaseMaker:
         self._around = _varying_surroundings(matrix)
         self._others = tuple(number for number, step in enumerate(matrix.steps) if step.is_other)
         self._standing, self._later = (
-            _Kept(partial(_standing, spec.signature, _files_of(spec, matrix, is_first=each)))
+            _Kept(
+                partial(
+                    _standing,
+                    spec.signature,
+                    spec.signature_origin,
+                    _files_of(spec, matrix, is_first=each),
+                )
+            )
             for each in (True, False)
         )
         self.distinct = provably_distinct(matrix, self.layout)

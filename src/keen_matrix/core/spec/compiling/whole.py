@@ -45,6 +45,7 @@ def compiled(source: Source, document: SpecDocument) -> tuple[Spec, list[Problem
         program=_program(document, source.here),
         rules=(base.rule(document.expect, ("expect",)),) if more is None else more.accepted_rules(),
         signature=signature,
+        signature_origin="" if signature is None else base.place("signature", "synopsis"),
         controls=None if more is None else more.controls(),
         refusal=None if more is None else more.refusal_rules(),
         reference=_reference(document),
