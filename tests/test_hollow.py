@@ -272,3 +272,22 @@ def test_coverage_counts_an_aspect_where_a_rule_applies(place: Place) -> None:
         """)
     came = json.loads(place.call("coverage", "--format", "json").out)
     assert came["specs"][0]["aspects"] == {"m": {"exit": 4, "stdout": 1}}
+
+
+@pytest.mark.parametrize(("does", "is_told"), [('[ -f "$1" ] && echo "$1"', True), ('cat "$1"', False)])
+def test_a_sample_that_no_accepted_case_reads_is_said(place: Place, does: str, is_told: bool) -> None:
+    place.write("p.sh", f"while getopts abc o; do case $o in [abc]) ;; *) exit 2;; esac; done; shift $((OPTIND-1)); {does}; echo $OPTIND")
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "sh {here}/p.sh"
+        [files]
+        "sample.txt" = "some text\\n"
+        [signature]
+        synopsis = "[-a] [-b] [-c] FILE"
+        reader = "getopts"
+        derive = ["accepted"]
+        values.FILE.type = "file"
+        """)
+    came = place.call("run")
+    assert came.status == 0 and ("accepted cases that name sample.txt reads it" in came.out) is is_told
+    assert ("not much was checked" in came.out) is is_told

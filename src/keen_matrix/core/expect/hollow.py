@@ -86,6 +86,8 @@ class Evidence:
         )
         self._options = len(self._unseen)
         self._accepted = 0
+        self._samples: dict[str, list[int]] = {}
+        """File of the spec → how many accepted cases name it, and how many of them read it."""
 
     def wants(self, family: str) -> bool:
         """Tell whether a case that held is to be looked at."""
@@ -100,6 +102,10 @@ class Evidence:
             return
         if record.family == "accepted":
             self._accepted += 1
+            for name, read in record.samples.items():
+                counts = self._samples.setdefault(name, [0, 0])
+                counts[0] += 1
+                counts[1] += read
             first = record.argv[0] if record.argv else ""
             self.usages.setdefault(first if first in self._commands else "", Shown()).add(record)
         for argv in (record.argv, *record.more_argv) if self._unseen else ():
@@ -118,6 +124,12 @@ class Evidence:
                 if hollow is not None:
                     kind, count = hollow
                     yield hollow_sentence(kind, count, shown.cases, command)
+            for name, (cases, read) in sorted(self._samples.items()):
+                if cases >= FEWEST and not read:
+                    yield (
+                        f"none of the {cases} accepted cases that name {name} reads it, so what the program does with a file "
+                        "is not seen; give it words with which it does, or say in [expect] what they must print"
+                    )
         reached = self._options - len(self._unseen)
         if (
             self._accepted

@@ -31,6 +31,54 @@ class FileState(NamedTuple):
     last change in nanoseconds."""
 
 
+UNREAD_NS = 1_000_000_000
+"""A time of access, in nanoseconds since the epoch, that no reading leaves behind. It is before every time
+of change, so that the system moves it on at the first reading also where it seldom does (mount(8),
+relatime)."""
+_tells_of_reading: dict[int, bool] = {}
+"""Device → whether its file system moves the time of access on at all."""
+
+
+def stamped_unread(work: int, put: Mapping[str, FileState]) -> tuple[str, ...]:
+    """Give the files at the top of an open directory a time of access that tells whether they are read
+    from now on, and return their names; none where the file system tells nothing."""
+    names = [name for name, each in put.items() if each.kind == "file" and os.sep not in name]
+    stamped: list[str] = []
+    with contextlib.suppress(OSError):
+        device = os.fstat(work).st_dev
+        for name in names:
+            if device not in _tells_of_reading:
+                _stamp(work, name)
+                fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=work)
+                try:
+                    empty = not os.read(fd, 1)
+                finally:
+                    os.close(fd)
+                if empty:  # nothing is read of it, so nothing is told
+                    continue
+                _tells_of_reading[device] = was_read(work, name)
+            if not _tells_of_reading[device]:
+                return ()
+            _stamp(work, name)
+            stamped.append(name)
+    return tuple(stamped)
+
+
+def _stamp(work: int, name: str) -> None:
+    info = os.stat(name, dir_fd=work, follow_symlinks=False)
+    if stat.S_ISREG(info.st_mode) and info.st_size:
+        os.utime(name, ns=(UNREAD_NS, info.st_mtime_ns), dir_fd=work, follow_symlinks=False)
+
+
+def was_read(work: int, name: str) -> bool:
+    """Tell whether a file in an open directory was read, or is another by now, since it was stamped."""
+    try:
+        info = os.stat(name, dir_fd=work, follow_symlinks=False)
+    except OSError:
+        return True
+    return info.st_atime_ns != UNREAD_NS
+
+
 def snapshot(root: str) -> dict[str, FileState]:
     """Return what stands below a directory: name → kind, size, mode, time, and the content of
     small files."""

@@ -7,7 +7,13 @@ import os
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.launch.directories import CaseDirectories
-from keen_matrix.core.launch.file_states import FileState, directory_state, file_changes
+from keen_matrix.core.launch.file_states import (
+    FileState,
+    directory_state,
+    file_changes,
+    stamped_unread,
+    was_read,
+)
 from keen_matrix.core.launch.surroundings import Filling, SurroundingsFault, put_files
 from keen_matrix.core.launch.trees import copy_inside, remove_tree
 from keen_matrix.core.model.outcome import Outcome
@@ -23,6 +29,8 @@ class CasePlace:
         self._here, self._fresh = here, True
         self._put: dict[str, FileState] = {}
         """What was put in place for the case, as it stood before the launch."""
+        self._stamped: tuple[str, ...] = ()
+        """Of it, the files whose time of access tells whether they were read."""
         self._was_changed = True
         self._left_behind = ""
         """Why something in a directory of the case could not be removed."""
@@ -34,7 +42,7 @@ class CasePlace:
 
     def begin(self, *, fresh: bool) -> None:
         """Be there for another case; `fresh` tells that its programs start in its own directory."""
-        self._put, self._fresh = {}, fresh
+        self._put, self._fresh, self._stamped = {}, fresh, ()
 
     def inside(self, name: str) -> str:
         """Return the path of a folder inside the directory in which programs start. Raises
@@ -65,6 +73,11 @@ class CasePlace:
     def put(self, files: tuple[tuple[Template, Put], ...], case: Filling) -> None:
         """Put files in place. Raises ExpressionFault or SurroundingsFault."""
         self._put = put_files(files, case, self.directories)
+        work = self.directories.open_work()
+        try:
+            self._stamped = stamped_unread(work, self._put)
+        finally:
+            os.close(work)
 
     def look(self, outcome: Outcome, since_ns: int, *, first: bool, compared: bool) -> None:
         """Write into an outcome what the case's launches since a moment did to the directory.
@@ -80,6 +93,13 @@ class CasePlace:
         in_place = not may_be_gone or directories.work_is_in_place
         outcome.directory = self.start_directory if in_place else ""
         self._mask(outcome)
+        # Before we read them ourselves, and of the first launch alone, which found them unread.
+        if first and in_place and self._stamped and outcome.unlaunched is None:
+            work = directories.open_work()
+            try:
+                outcome.samples = {name: was_read(work, name) for name in self._stamped}
+            finally:
+                os.close(work)
         if not in_place:
             outcome.files = {name: FileChange(state="deleted") for name in (*self._put, ".")}
         elif fresh and (self._put or self._was_changed):

@@ -72,6 +72,8 @@ class Outcome(Struct, kw_only=True):
     """What came in which order: stream, bytes, seconds since the start."""
     files: dict[str, FileChange] = field(default_factory=dict)
     """What the launch did to the files of its directory."""
+    samples: dict[str, bool] = field(default_factory=dict)
+    """File that was put in place → whether it was read, as far as the system tells."""
     state: dict[str, tuple[object, ...]] = field(default_factory=dict)
     """What stood in the directory afterwards; only looked at when launches are compared."""
     masked: dict[str, bytes] = field(default_factory=dict)

@@ -249,6 +249,8 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     stderr_bytes: int = 0
     files: dict[str, FileChange] = field(default_factory=_no_files)
     looked_at: dict[str, LookedAt] = {}
+    samples: dict[str, bool] = {}
+    """File of the spec that a word of an accepted derived vector names → whether it was read."""
     arrivals: list[tuple[str, int, float]] = []
     dialogue: list[tuple[str, str]] = []
     feeders: list[FeederEnd] = []
