@@ -17,7 +17,6 @@ from keen_matrix.cli.shared import (
     add_spec_options,
     integer,
     percent,
-    remark,
     spec_paths,
     split_ids,
     whole_number,
@@ -333,8 +332,6 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
     with Journal(asked.journal, keep=asked.resume) as journal, WorkerPool(jobs, workers) as pool:
         watch = RunScreen(screen, options, jobs, len(paths))
         result = run_specs(paths, asked, pool, journal, watch)
-        if problem := journal.secure():
-            remark(problem)
         if result.nothing_failed:
             screen.line(("everything held last time; there is nothing to run again", "good"))
         elif result.empty_shard:

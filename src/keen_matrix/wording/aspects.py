@@ -104,10 +104,7 @@ def said_rows(fields: Record) -> Iterator[list[Segment]]:
     if fields.note:
         yield ["  note        ", escape(fields.note)]
     if fields.refused and fields.unmet:
-        # The other kinds say themselves what is wrong.
-        kind, _, culprit = fields.refused.partition(" ")
-        why = f"its condition is not met by {culprit}" if kind == "where" else fields.refused
-        yield ["  signature   ", (escape(f"refuses this call: {why}"), "warn")]
+        yield ["  signature   ", (escape(f"refuses this call: {fields.refused}"), "warn")]
     if fields.known_until:
         text = f"{fields.known}, until {fields.known_until}; that day is past, so it counts"
         yield ["  known       ", (escape(text), "warn")]

@@ -80,7 +80,8 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
     unread = len(result.faults)
     hollow = any(any(each.evidence.sentences()) for each in result.tallies)
     if shown == ["held"]:
-        segments.append(("held" if unread else "all held", "" if unread or hollow else "good"))
+        is_part = bool(unread) or result.is_interrupted
+        segments.append(("held" if is_part else "all held", "" if is_part or hollow else "good"))
     elif shown == ["skipped"]:
         segments.append(("all skipped, so nothing was launched", "bad"))
     else:
@@ -96,6 +97,8 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
         segments.append(("; not much was checked (see above)", "warn"))
     if unread:
         segments.append((f"; {counted(unread, 'spec')} could not be run", "bad"))
+    if result.is_interrupted and shown:
+        segments.append(("; interrupted, so the others have no result", "bad"))
     if taken:
         segments.append((f" ({taken:,} of them unchanged and not launched)", "dim"))
     segments.append(f". {duration(result.seconds)}, {counted(jobs, 'job')}")

@@ -6,9 +6,20 @@ from collections.abc import Iterable, Mapping
 
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.rules import rules_for, rules_key, standing_at
-from keen_matrix.core.expressions import called_functions
+from keen_matrix.core.expressions import Expression, called_functions
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
+
+
+def applies(when: Expression, case: Case, number: int, here: str) -> bool:
+    """Tell whether a condition is true of a launch of a case; one that calls the oracle is not to be
+    asked. One that fails, which is told elsewhere, counts as true."""
+    argv = (case.argv, *case.more)[number]
+    scope = case_scope(case.named, argv, case.id, here, {}, standing_at(case, number))
+    try:
+        return bool(when.evaluate(scope))
+    except ExpressionFault:
+        return True
 
 
 class RuleUse:
@@ -38,27 +49,14 @@ class RuleUse:
     def add(self, matrix: Matrix, case: Case) -> None:
         """Take note of the rules that apply to a case."""
         count = 1 if case.relation is not None else len(matrix.steps)
-        vectors = (case.argv, *case.more)
-        for number in range(min(count, len(vectors))):
+        for number in range(min(count, 1 + len(case.more))):
             waiting = [
                 each for each in self._rules_of(matrix, case, number) if id(each) in self._waiting
             ]
             if not waiting:
                 continue
-            scope = case_scope(
-                case.named,
-                vectors[number],
-                case.id,
-                self._spec.here,
-                {},
-                standing_at(case, number),
-            )
             for rule in waiting:
-                try:
-                    applies = rule.when is None or bool(rule.when.evaluate(scope))
-                except ExpressionFault:
-                    applies = True  # it fails, which is told elsewhere
-                if applies:
+                if rule.when is None or applies(rule.when, case, number, self._spec.here):
                     del self._waiting[id(rule)]
 
     def _rules_of(self, matrix: Matrix, case: Case, number: int) -> list[Rule]:

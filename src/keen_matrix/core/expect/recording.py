@@ -157,7 +157,7 @@ class Recorder:
             **described(self._case, self._matrix), **_noted(outcome, self._launches), verdict=judged.verdict,
             **_observed(outcome, floor), aspects=[],
         )  # fmt: skip
-        if self._case.family == "accepted" and outcome.samples:
+        if outcome.samples:
             named = self._case.argv
             found.samples = {name: read for name, read in outcome.samples.items() if name in named}
         if len(self._launches) == 1:

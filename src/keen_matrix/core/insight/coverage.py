@@ -7,10 +7,10 @@ from itertools import combinations
 from math import prod
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.rules import rules_for, rules_key, standing_at
+from keen_matrix.core.expect.applied import applies
+from keen_matrix.core.expect.rules import rules_for, rules_key
 from keen_matrix.core.expressions import Expression, as_text, called_functions
-from keen_matrix.core.model.case import Case, case_scope
+from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.relation import ASPECT_OF
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.synopsis import Choice, OptionUse
@@ -403,7 +403,12 @@ class _AspectCount:
             for when, aspects in self._rules_of(matrix, case, number):
                 # An aspect is checked where a rule applies, not wherever one is written.
                 if when is None or (
-                    not aspects.keys() <= names.keys() and self._applies(when, case, number)
+                    not aspects.keys() <= names.keys()
+                    and (
+                        number > len(case.more)
+                        or called_functions(when) & self._oracle
+                        or applies(when, case, number, self.spec.here)
+                    )
                 ):
                     names |= aspects
         if case.relation is not None:
@@ -422,16 +427,6 @@ class _AspectCount:
                 for rule in rules_for(self.spec, matrix, case, number)
             ]
         return self._rules[key]
-
-    def _applies(self, when: Expression, case: Case, number: int) -> bool:
-        if called_functions(when) & self._oracle:
-            return True  # the oracle is not run here
-        argv = (case.argv, *case.more)[number] if number <= len(case.more) else ()
-        scope = case_scope(case.named, argv, case.id, self.spec.here, {}, standing_at(case, number))
-        try:
-            return bool(when.evaluate(scope))
-        except ExpressionFault:
-            return True  # it fails, which is told elsewhere
 
 
 def _unused_help(text: str, dashed: Iterable[str]) -> Iterator[str]:

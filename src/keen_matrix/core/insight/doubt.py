@@ -115,10 +115,10 @@ class Weakness(Struct):
     """Place of the rule; of the matrix when no rule looks at the aspect."""
     named: bool
     """Whether a rule looks at the aspect at all."""
+    proposal: Proposal
     cases: set[str] = field(default_factory=set)
     alterations: dict[str, str] = field(default_factory=dict)
     """What went unnoticed → the id of a case in which it did."""
-    proposal: Proposal = field(default_factory=lambda: Proposal(""))
 
     @property
     def closing(self) -> str:
@@ -266,9 +266,8 @@ def _add(
     weakness = found.weaknesses.get(key)
     if weakness is None:
         weakness = found.weaknesses[key] = Weakness(
-            matrix.name, altered.aspect, origin, each is not None
+            matrix.name, altered.aspect, origin, each is not None, Proposal(altered.aspect)
         )
-        weakness.proposal = Proposal(altered.aspect)
     if case.id not in weakness.cases:
         weakness.cases.add(case.id)
         weakness.proposal.add(case, outcome)

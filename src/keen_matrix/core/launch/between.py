@@ -18,13 +18,10 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 
-from keen_matrix.core.launch.between_process import CONTROL
-
 START_SECONDS = 20.0
 """Time for the process between to start, and to start the program."""
 PLAIN = (int(signal.SIGPIPE), int(signal.SIGXFSZ), int(signal.SIGINT), int(signal.SIGQUIT))
 """Signals that a program finds as a shell would have them: an interpreter ignores some."""
-
 PROCESS = os.path.join(os.path.dirname(os.path.abspath(__file__)), "between_process.py")
 
 
@@ -50,32 +47,22 @@ class Between:
         self._said = b""
         self._control, theirs = socket.socketpair()
         with theirs:
-            actions: list[tuple[int, int, int] | tuple[int, int, str, int, int]] = [
-                (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0),
-                # By way of numbers that none of them has: the one may be the other's place.
-                (os.POSIX_SPAWN_DUP2, stdout, 61),
-                (os.POSIX_SPAWN_DUP2, stderr, 62),
-                (os.POSIX_SPAWN_DUP2, theirs.fileno(), 63),
-                (os.POSIX_SPAWN_DUP2, 61, 1),
-                (os.POSIX_SPAWN_DUP2, 62, 2),
-                (os.POSIX_SPAWN_DUP2, 63, CONTROL),
-                *((os.POSIX_SPAWN_CLOSE, number) for number in (61, 62, 63)),  # type: ignore[list-item]
-            ]
-            self._between = os.posix_spawn(
-                sys.executable,
-                [sys.executable, "-I", "-S", PROCESS],
-                os.environ,
-                file_actions=actions,
-                setsigmask=(),
+            self._between = subprocess.Popen(
+                [sys.executable, "-I", "-S", PROCESS, str(theirs.fileno())],
+                pass_fds=[theirs.fileno()],
+                stdin=subprocess.DEVNULL,
+                stdout=stdout,
+                stderr=stderr,
+                start_new_session=True,
             )
+        asked = marshal.dumps((file, list(words), folder, dict(env), PLAIN))
         try:
-            self._control.sendall(marshal.dumps((file, list(words), folder, dict(env), PLAIN)))
-            self._control.shutdown(socket.SHUT_WR)
-        except OSError:
+            self._control.sendall(len(asked).to_bytes(8, "big") + asked)
+            told = self._line(START_SECONDS)
+        except BaseException:
             self.end()
             raise
-        told = self._line(START_SECONDS)
-        if told is None or told[:1] != b"p":
+        if not told or told[:1] != b"p":
             self.end()
             number = int(told[1:]) if told else 0
             raise OSError(number, os.strerror(number) if number else "it did not start")
@@ -99,20 +86,13 @@ class Between:
         line, _, self._said = self._said.partition(b"\n")
         return line
 
-    def poll(self) -> int | None:
-        """Return how it ended; None while it runs."""
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            self.wait(0.0)
-        return self.returncode
-
-    def wait(self, seconds: float | None) -> int:
-        """Return how it ended. Where the program has ended the process between, it counts as ended by
-        KILL: nobody is left to tell. Raises subprocess.TimeoutExpired."""
+    def wait(self, seconds: float | None) -> int | None:
+        """Return how it ended, None where it still runs after some seconds. Where the program has ended the
+        process between, it counts as ended by KILL: nobody is left to tell."""
         if self.returncode is None:
             told = self._line(seconds)
-            if told is None:
-                raise subprocess.TimeoutExpired(["…"], seconds or 0.0)
-            self.returncode = int(told[1:]) if told[:1] == b"e" else -signal.SIGKILL
+            if told is not None:
+                self.returncode = int(told[1:]) if told[:1] == b"e" else -signal.SIGKILL
         return self.returncode
 
     def send(self, number: int) -> None:
@@ -123,14 +103,13 @@ class Between:
 
     def end(self) -> None:
         """End what still runs of it, and the process between."""
+        if self._control.fileno() < 0:
+            return
         self.send(signal.SIGKILL)
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            self.wait(1.0)
+        self.wait(1.0)
         self._control.close()
-        with contextlib.suppress(ProcessLookupError):
-            os.kill(self._between, signal.SIGKILL)
-        with contextlib.suppress(ChildProcessError):
-            os.waitpid(self._between, 0)
+        self._between.kill()
+        self._between.wait()
 
     def __enter__(self) -> Between:
         return self

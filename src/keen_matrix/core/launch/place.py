@@ -70,9 +70,14 @@ class CasePlace:
                 f"the case's directory cannot be made: {error.strerror or error}"
             ) from None
 
-    def put(self, files: tuple[tuple[Template, Put], ...], case: Filling) -> None:
-        """Put files in place. Raises ExpressionFault or SurroundingsFault."""
+    def put(
+        self, files: tuple[tuple[Template, Put], ...], case: Filling, *, stamped: bool = False
+    ) -> None:
+        """Put files in place, and have it told afterwards which were read if they are to be `stamped`.
+        Raises ExpressionFault or SurroundingsFault."""
         self._put = put_files(files, case, self.directories)
+        if not stamped:
+            return
         work = self.directories.open_work()
         try:
             self._stamped = stamped_unread(work, self._put)

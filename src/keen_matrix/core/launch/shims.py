@@ -143,7 +143,7 @@ def _looked_at(process: Between, due: float) -> tuple[list[str], Mapping[str, st
                     words, variables = now, file.read(MOST_ANSWER)
         except OSError:
             break
-        if process.poll() is not None:
+        if process.wait(0.0) is not None:
             break
         time.sleep(LOOK_SECONDS)
     argv = os.fsdecode(words).split("\0")[:-1]

@@ -51,7 +51,8 @@ class StepStarts:
         if step.number == 0 or (case.relation is not None and case.relation.fresh[step.number]):
             self._place.make(again=step.number > 0 or step.is_again)
             if around.files:
-                self._place.put(around.files, Filling(scope, self._plan.spec.here))
+                filling = Filling(scope, self._plan.spec.here)
+                self._place.put(around.files, filling, stamped=case.family == "accepted")
         root = self._place.directories.root
         if self._starts_in != root:
             # other directories than those that the known ways to start lead to

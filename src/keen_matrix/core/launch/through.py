@@ -10,7 +10,6 @@ from __future__ import annotations
 import json
 import os
 import re
-import subprocess
 import tempfile
 import time
 from collections.abc import Mapping
@@ -130,9 +129,10 @@ def _asked(
             with Between([name, *runtime.question], file=file, folder=folder, env=env,
                          stdout=out.fileno(), stderr=nowhere.fileno()) as asked:  # fmt: skip
                 began = time.monotonic()
-                asked.wait(ASK_SECONDS)
+                if asked.wait(ASK_SECONDS) is None:
+                    return None
                 seconds = time.monotonic() - began
-        except (OSError, subprocess.TimeoutExpired):
+        except OSError:
             return None
         out.seek(0)
         said = out.read(MOST_ANSWER)

@@ -167,9 +167,7 @@ class _Probe:
 
     def said(self, due: float) -> bytes | None:
         """Return what it said on standard error; None where it has not ended by then."""
-        try:
-            self._process.wait(max(0.0, due - time.monotonic()))
-        except subprocess.TimeoutExpired:
+        if self._process.wait(max(0.0, due - time.monotonic())) is None:
             return None
         self._said.seek(0)
         return self._said.read(MOST_SAID)

@@ -31,6 +31,15 @@ class Standing(NamedTuple):
     origin: str = ""
     """Where the signature stands that says it, `fare.matrix.toml:5`."""
 
+    @property
+    def refusal(self) -> str:
+        """Why the signature refuses it: `unknown-option --swap and too-few (fare.matrix.toml:5)`."""
+        first, *more = self.kinds or ("",)
+        # The other kinds say themselves what is wrong.
+        why = "its condition is not met by" if first == "where" else first
+        said = " and ".join([f"{why} {self.culprit}".strip(), *more])
+        return f"{said} ({self.origin})" if self.origin else said
+
 
 class Said(NamedTuple):
     """What a spec says of a case beside what it must do."""
@@ -120,8 +129,7 @@ def described(case: Case, matrix: str) -> RecordFields:
     }  # fmt: skip
     standing = case.standing
     if standing is not None and standing.status == "refused" and not case.family:
-        said = f"{' and '.join(standing.kinds)} {standing.culprit}".strip()
-        fields["refused"] = f"{said} ({standing.origin})" if standing.origin else said
+        fields["refused"] = standing.refusal
     if any(case.said):  # of most cases a spec says nothing more
         fields.update(case.said._asdict())
     return fields

@@ -29,7 +29,8 @@ DEFAULT_JOURNAL = os.path.join(FOLDER, "last.jsonl")
 BESIDE = ".part"
 """Ends the name of a journal that has no record yet."""
 MOST_PUT_BACK = 16
-"""Times that a journal which is removed is put back while the run goes; then only at its end."""
+"""Times that a journal which is removed is put back: each copies it, and one that is removed in every case
+would be copied for ever. After that it is written elsewhere."""
 
 
 FAULT_KEPT = 2_000
@@ -194,6 +195,8 @@ class JournalPlace:
         """Write what was written so far anew, under the journal's name or, where that cannot be, in the
         folder of temporary files, and go on there. Raises OSError."""
         try:
+            if self.put_back >= MOST_PUT_BACK:
+                raise FileNotFoundError
             self.keep()
         except OSError:
             fd, name = tempfile.mkstemp(prefix="keen-matrix-", suffix=".jsonl")
@@ -316,8 +319,8 @@ class Journal:
             # A header alone is no result: until there is one, the results of the run before stay.
             if line.startswith(b'{"id"'):
                 self._place.settle()
-                # A program may remove what is not its own; a second run of it, again and again.
-                if self._place.put_back < MOST_PUT_BACK and self._place.is_gone:
+                # A program may remove what is not its own, and do so in every case.
+                if self._place.is_gone:
                     self._place.keep_somewhere()
         except OSError as error:
             self._drop_torn(start)

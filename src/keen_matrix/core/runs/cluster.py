@@ -84,11 +84,9 @@ def client_of(address: str) -> Client:
             # workers of their own would take seconds to start, and could do no more.
             scratch = tempfile.mkdtemp(prefix="keen-matrix-")
             atexit.register(shutil.rmtree, scratch, ignore_errors=True)
-            dask.config.set(
-                {"temporary-directory": scratch}
-            )  # else a folder of its own stays in /tmp
+            # Else a folder of its own stays among the temporary files.
+            dask.config.set({"temporary-directory": scratch})
             cluster = LocalCluster(
-                local_directory=scratch,
                 n_workers=1,
                 threads_per_worker=1,
                 processes=False,

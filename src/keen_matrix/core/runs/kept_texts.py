@@ -31,7 +31,11 @@ def literal(text: str) -> str:
 def portable(text: str, here: str) -> str:
     """Return a text as a template has it, with `{here}` for the directory of its spec: in another place, or
     on another machine, the rest of it is the same."""
-    template = literal(text)
+    return with_here(literal(text), here)
+
+
+def with_here(template: str, here: str) -> str:
+    """Return a template with `{here}` for the directory of its spec."""
     return template.replace(literal(here), "{here}") if len(here) > 1 else template
 
 

@@ -12,7 +12,6 @@ import contextlib
 import os
 import shlex
 import signal
-import subprocess
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -101,10 +100,11 @@ class _Beside:
 
     def _read(self) -> None:
         # what it leaves running may keep the pipe open for ever; the thread is a daemon
-        while piece := os.read(self._pipe, 1 << 16):
-            self._tail = (self._tail + piece)[-TAIL:]
-            if len(self._heard) < MOST_HEARD:
-                self._heard += piece
+        with open(self._pipe, "rb", buffering=0) as pipe:
+            while piece := pipe.read(1 << 16):
+                self._tail = (self._tail + piece)[-TAIL:]
+                if len(self._heard) < MOST_HEARD:
+                    self._heard += piece
 
     def await_ready(self, once: Once) -> None:
         """Wait until it is ready, or has ended well. Raises OnceFault when it is not in time."""
@@ -120,16 +120,15 @@ class _Beside:
 
     def await_end(self, seconds: float) -> str:
         """Wait until it ends; return what is wrong with its end, or nothing."""
-        try:
-            status = self._process.wait(seconds)
-        except subprocess.TimeoutExpired:
+        status = self._process.wait(seconds)
+        if status is None:
             return f"did not end within {seconds:g} s"
         return "" if status == 0 else f"ended with {_end(status)}"
 
     def _await_text(self, text: bytes, seconds: float) -> str:
         until = time.monotonic() + seconds
         while text not in self._heard:
-            status = self._process.poll()
+            status = self._process.wait(0.0)
             if status is not None:
                 self._reader.join(END_SECONDS)
                 return (
@@ -147,11 +146,8 @@ class _Beside:
 
     def end(self) -> None:
         """End it with its group, if it still runs."""
-        for number in (signal.SIGTERM, signal.SIGKILL):
-            self._process.send(number)
-            with contextlib.suppress(subprocess.TimeoutExpired):
-                self._process.wait(END_SECONDS)
-                break
+        self._process.send(signal.SIGTERM)
+        self._process.wait(END_SECONDS)
         self._process.end()
         self._reader.join(STEP_SECONDS)
 

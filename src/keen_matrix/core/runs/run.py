@@ -73,6 +73,8 @@ def run_specs(
         run.specs = [spec.path for spec, _ in ready]
         with run.on_cluster():
             run.run_all(ready, failed)
+    if problem := journal.secure():
+        watch.remarks(problem)
     run.result.seconds = time.monotonic() - run.started
     return run.result
 

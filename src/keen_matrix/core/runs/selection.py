@@ -166,7 +166,7 @@ def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Seque
 
 def nothing_selected(specs: Sequence[Spec], choice: Choice) -> str:
     """Return the message that a run has no case."""
-    asked = [f"--only {each}" for each in choice.only]
+    asked = list(choice.only)  # given behind --only, or as ids
     asked += [f"--tag {each}" for each in choice.tags]
     asked += ["--failed"] if choice.failed else []
     asked += ["--shard {}/{}".format(*choice.shard)] if choice.shard else []

@@ -92,18 +92,20 @@ def _is_below(path: str, folders: Collection[str]) -> bool:
 
 def changed_files(seen: Watched, paths: Collection[str]) -> list[str]:
     """Return which of some paths have other content than before, and take note of it."""
-    found = []
+    found, new = [], []
     for path in sorted(paths):
         if path in seen.without or not _is_looked_at(seen, path):
             continue
         digest = file_digest(path)
         if digest != seen.digests.get(path, ""):
-            is_new = path not in seen.digests
+            if path not in seen.digests:
+                new.append(path)
             seen.digests[path] = digest
             # What the output of this very command goes to grows with each round, and would begin another.
-            if not (written_beside(path) or (is_new and path in is_ignored([path]))):
+            if not written_beside(path):
                 found.append(path)
-    return found
+    ignored = is_ignored(new)
+    return [each for each in found if each not in ignored]
 
 
 def _is_looked_at(seen: Watched, path: str) -> bool:

@@ -22,7 +22,7 @@ from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.runs.again import varying_of
 from keen_matrix.core.runs.experiments import Answer, has_waited
-from keen_matrix.core.runs.kept_texts import literal
+from keen_matrix.core.runs.kept_texts import with_here
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request
@@ -98,7 +98,7 @@ def _other_text(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit
     if stated is None or not all(texts) or all(plain in each for each in texts):
         return
     common = common_text(texts) if len(texts) >= LEAST_REFUSALS else ""
-    table = {"contains": _with_here(common, lab.spec.here)} if common else {"empty": False}
+    table = {"contains": with_here(common, lab.spec.here)} if common else {"empty": False}
     yield KeyEdit(("refusal", kind, "stderr"), table, f"{OBSERVED} in {len(texts)} refusals")
 
 
@@ -106,11 +106,6 @@ def _plain(stated: Mapping[str, object], here: str) -> str:
     """Return the text that all refusals have in common, as it is printed."""
     text = str(stated["contains"]).replace("{here}", here)
     return text.replace("{{", "{").replace("}}", "}")
-
-
-def _with_here(template: str, here: str) -> str:
-    """Return a template without the directory of the spec on this machine."""
-    return template.replace(literal(here), "{here}") if len(here) > 1 else template
 
 
 def _other_exit(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit]:
@@ -185,7 +180,7 @@ def _common_text(lab: Lab, refused: dict[Words, Answer]) -> Iterator[Finding]:
     shown = lab.shown(next(iter(refused)))
     edit = KeyEdit(
         ("refusal", "stderr"),
-        {"contains": _with_here(common, lab.spec.here)},
+        {"contains": with_here(common, lab.spec.here)},
         f"{OBSERVED} in {len(refused)} refusals",
     )
     said = Template(common).constant  # as it is printed: in a spec braces are doubled
