@@ -102,7 +102,7 @@ def test_ctrl_c_on_a_terminal_shows_what_was_found_and_leaves_nothing(place: Pla
         os.write(call.master, b"\x03")
         seen = call.read().decode()
         assert call.process.wait(30) == 130
-    assert "2 vectors: all held" in seen and "Traceback" not in seen
+    assert "2 vectors: held; interrupted" in seen and "Traceback" not in seen
     assert os.listdir(temporary) == []
 
 

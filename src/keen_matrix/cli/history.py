@@ -103,6 +103,8 @@ def write_runs(screen: Screen, history: History) -> None:
 
 def write_cases(screen: Screen, history: History) -> None:
     """Write unsteady and slow cases."""
+    from keen_matrix.wording.safe import cut, pad
+
     unsteady = sorted(history.unsteady(), key=lambda each: -each[3])
     screen.line()
     screen.line(
@@ -119,8 +121,10 @@ def write_cases(screen: Screen, history: History) -> None:
         screen.line("  ", *legend(screen, seen))
     screen.line()
     screen.line(("slowest", "strong"))
-    for spec, id, matrix, took, count in history.slowest(most=6):
-        screen.line(f"  {duration(took):>9}  ", (id[:6], "place"), f"  {matrix}  ",
+    slowest = list(history.slowest(most=6))
+    width = min(40, max((len(matrix) for _, _, matrix, _, _ in slowest), default=0))
+    for spec, id, matrix, took, count in slowest:
+        screen.line(f"  {duration(took):>9}  ", (id[:6], "place"), f"  {pad(cut(matrix, width), width)}  ",
                     (f"{counted(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
 
 

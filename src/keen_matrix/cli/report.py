@@ -151,7 +151,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
     """Write the run on the terminal: counts, grids, causes, the slowest cases."""
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.console.summary import write_counts_row, write_legend
-    from keen_matrix.wording.safe import shell_line
+    from keen_matrix.wording.safe import cut, pad, shell_line
     from keen_matrix.wording.signs import STYLE_OF
 
     screen = Screen(sys.stdout, color=options.color)
@@ -185,11 +185,13 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
     write_grids(screen, report)
     screen.line()
     screen.line(("slowest", "strong"))
-    for seconds, id, name, words in summary.slowest[:5]:
+    slowest = summary.slowest[:5]
+    width = min(40, max((len(name) for _, _, name, _ in slowest), default=0))
+    for seconds, id, name, words in slowest:
         screen.line(
             f"  {duration(seconds):>9}  ",
             (id[:6], "place"),
-            f"  {name}  ",
+            f"  {pad(cut(name, width), width)}  ",
             (shell_line(words)[:80], "dim"),
         )
 
