@@ -382,7 +382,8 @@ expect = {{ exit = 0, stdout = "ok {{port}}" }}
 PATHS = {
     "cold": ("run", "--cold"),
     "warm": ("run", "--warm"),
-    "settle": ("settle", "--launches", "20"),
+    "cluster": ("run", "--cluster", "local"),
+    "settle": ("settle", "--launches", "8"),
     "draft": ("draft", "--", sys.executable, "p.py"),
     "try": ("try", "--", sys.executable, "p.py", "a"),
     "try a spec": ("try", "t.matrix.toml", "--", "a"),
@@ -394,7 +395,7 @@ PATHS = {
 
 @LINUX
 @pytest.mark.long
-@pytest.mark.parametrize("kind", ["KILL", "TERM", "INT"])
+@pytest.mark.parametrize("kind", ["KILL", "TERM", "INT", "STOP"])
 @pytest.mark.parametrize("path", PATHS)
 def test_what_a_program_does_to_its_parent_it_does_to_none_of_ours_on_any_path(place: Place, path: str, kind: str) -> None:
     temporary = place.folder / "tmp"
@@ -413,7 +414,7 @@ def test_what_a_program_does_to_its_parent_it_does_to_none_of_ours_on_any_path(p
 
 
 @LINUX
-@pytest.mark.parametrize("kind", ["KILL", "TERM"])
+@pytest.mark.parametrize("kind", ["KILL", "TERM", "STOP"])
 @pytest.mark.parametrize("key", ["build", "once-before"])
 def test_a_command_of_the_spec_that_signals_its_parent_hits_none_of_ours(place: Place, key: str, kind: str) -> None:
     place.write("p.py", SIGNALS.format(kind=kind).partition("p =")[0])

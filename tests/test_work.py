@@ -260,3 +260,20 @@ def test_no_worker_is_an_interpreter_that_is_started_for_it(place: Place) -> Non
     words = json.dumps([each.split() for each in CALLS])
     done = subprocess.run([sys.executable, "-c", INTERPRETERS, words], cwd=place.folder, capture_output=True, text=True, timeout=120, check=False)
     assert [line for line in done.stderr.splitlines() if line.startswith("begun")] == [f"begun 0 {each}" for each in CALLS], done.stderr
+
+
+def test_a_careful_reading_of_a_wide_matrix_searches_for_no_pairs(place: Place) -> None:
+    axes = "".join(f"axes.a{number} = [1, 2]\n" for number in range(101))
+    line = " ".join(f"{{a{number}}}" for number in range(101))
+    place.write("w.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "wide"\nline = "{line}"\ncombine = "pairs"\n{axes}expect.stdout = "{{a1}}"\n')
+    script = """
+import sys
+from keen_matrix.cli import main
+from keen_matrix.core.covering import search
+plain, strengths = search.cover, []
+search.cover = lambda demand: (strengths.append(demand.strength), plain(demand))[1]
+main(["lint"])
+print(strengths)
+"""
+    cache = str(place.folder / "cache")
+    assert "2" not in in_process_of_its_own(script, place.folder, XDG_CACHE_HOME=cache).splitlines()[-1], "strength 1 has all that is looked at"

@@ -100,10 +100,20 @@ def _swap(text: str) -> str | None:
     return "\n".join(lines) + end
 
 
+LOOKED_THROUGH = 1 << 16
+"""Characters around the middle of a long text in which something to change is looked for first."""
+
+
 def _middle(pattern: str, text: str) -> re.Match[str] | None:
-    found = list(re.finditer(pattern, text))
+    compiled, start, end = re.compile(pattern), 0, len(text)
+    if len(text) > LOOKED_THROUGH:
+        # By whole lines, or a word might begin in its middle.
+        start = text.rfind("\n", 0, (len(text) - LOOKED_THROUGH) // 2) + 1
+        end = text.find("\n", (len(text) + LOOKED_THROUGH) // 2)
+        end = end if end >= 0 else len(text)
+    found = list(compiled.finditer(text, start, end))
     # The middle one: expectations look at beginnings and ends more often.
-    return found[len(found) // 2] if found else None
+    return found[len(found) // 2] if found else compiled.search(text)
 
 
 def _change(pattern: str, change: Callable[[str], str]) -> Callable[[str], str | None]:

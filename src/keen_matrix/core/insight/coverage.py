@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import combinations
 from math import prod
 from typing import TYPE_CHECKING
 
+from keen_matrix.core.doing import doing
 from keen_matrix.core.expect.applied import applies
 from keen_matrix.core.expect.rules import rules_for, rules_key
 from keen_matrix.core.expressions import Expression, as_text, called_functions
@@ -92,16 +94,19 @@ def coverage_of(spec: Spec, cases: Iterable[Case], help_text: str = "") -> Cover
     signature = _SignatureCount(spec.signature) if spec.signature is not None else None
     tuples: dict[int, _TupleCount] = {}
     aspects = _AspectCount(spec)
-    for case in cases:
-        matrix = matrices[case.matrix]
-        aspects.add(matrix, case)
-        if signature is not None:
-            signature.add(case)
-        # A derived family has no axes that anybody wrote, so no tuples of it are counted.
-        if not matrix.family:
-            if matrix.index not in tuples:
-                tuples[matrix.index] = _TupleCount(spec, matrix)
-            tuples[matrix.index].add(case)
+    with doing(f"counting what the cases of {os.path.basename(spec.path)} reach") as so_far:
+        for number, case in enumerate(cases):
+            if not number % 1_000:
+                so_far.told(f"{number} cases")
+            matrix = matrices[case.matrix]
+            aspects.add(matrix, case)
+            if signature is not None:
+                signature.add(case)
+            # A derived family has no axes that anybody wrote, so no tuples of it are counted.
+            if not matrix.family:
+                if matrix.index not in tuples:
+                    tuples[matrix.index] = _TupleCount(spec, matrix)
+                tuples[matrix.index].add(case)
     if signature is not None:
         found.parts += signature.parts()
     for matrix in spec.matrices:

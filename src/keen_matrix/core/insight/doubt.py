@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 
+from keen_matrix.core.doing import doing
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expect.aspects import Aspect, FileAspect, StreamAspect
 from keen_matrix.core.expect.cascade import Chosen
@@ -19,6 +20,8 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.structs import Struct, field
 
+MOST_PROPOSED = 1 << 16
+"""Characters of an output up to which a line that demands it is looked for."""
 MOST_MESSAGES = 40
 """Messages of other refusals that are kept to be exchanged."""
 
@@ -47,7 +50,9 @@ class Proposal:
                   if isinstance(value, (str, int)) and not isinstance(value, bool) and value != ""
                   and name.isidentifier()}  # fmt: skip
         if self._templates is None:
-            self._templates = [(text,), _with_names(text, values)]
+            # What is longer is not proposed as a line.
+            short = len(text) <= MOST_PROPOSED
+            self._templates = [(text,), _with_names(text, values)] if short else []
         self._templates = [each for each in self._templates if _filled(each, values) == text]
 
     def _raw(self, outcome: Outcome) -> bytes | None:
@@ -173,11 +178,13 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
                 os.path.basename(template.render(Scope({"here": spec.here})))
             )[0]
     about = _Program(program, messages)
-    for matrix, case, fields, outcomes in recorded_cases(spec, records):
-        # What did not hold shows already that something is noticed; of several steps it is not
-        # known which one an expectation is about.
-        if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
-            _doubt(found, checker, matrix, case, outcomes, about)
+    with doing(f"altering the results of {os.path.basename(spec.path)}") as so_far:
+        for number, (matrix, case, fields, outcomes) in enumerate(recorded_cases(spec, records)):
+            so_far.told(f"{number} of {len(records)} cases")
+            # What did not hold shows already that something is noticed; of several steps it is not
+            # known which one an expectation is about.
+            if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
+                _doubt(found, checker, matrix, case, outcomes, about)
     return found
 
 

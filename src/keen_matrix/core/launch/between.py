@@ -20,6 +20,10 @@ from collections.abc import Mapping, Sequence
 
 START_SECONDS = 20.0
 """Time for the process between to start, and to start the program."""
+LOOK_SECONDS = 0.3
+STOPPED_LOOKS = 2
+"""How often it is looked whether the process between is stopped, and looks in a row that find it so before it
+is given up."""
 PLAIN = (int(signal.SIGPIPE), int(signal.SIGXFSZ), int(signal.SIGINT), int(signal.SIGQUIT))
 """Signals that a program finds as a shell would have them: an interpreter ignores some."""
 PROCESS = os.path.join(os.path.dirname(os.path.abspath(__file__)), "between_process.py")
@@ -87,13 +91,28 @@ class Between:
         return line
 
     def wait(self, seconds: float | None) -> int | None:
-        """Return how it ended, None where it still runs after some seconds. Where the program has ended the
-        process between, it counts as ended by KILL: nobody is left to tell."""
-        if self.returncode is None:
-            told = self._line(seconds)
-            if told is not None:
-                self.returncode = int(told[1:]) if told[:1] == b"e" else -signal.SIGKILL
+        """Return how it ended, None where it still runs after some seconds. Where the program has ended or
+        stopped the process between, it counts as ended by KILL: nobody is left to tell."""
+        due = time.monotonic() + seconds if seconds is not None else None
+        looks = 0
+        while self.returncode is None:
+            left = max(0.0, due - time.monotonic()) if due is not None else LOOK_SECONDS
+            told = self._line(min(left, LOOK_SECONDS))
+            # Whoever stops a whole run continues it as a whole; a process that is found stopped twice
+            # was stopped by the program.
+            looks = looks + 1 if told is None and self._is_stopped() else 0
+            if told is not None or looks == STOPPED_LOOKS:
+                self.returncode = int(told[1:]) if told and told[:1] == b"e" else -signal.SIGKILL
+            elif due is not None and time.monotonic() >= due:
+                return None
         return self.returncode
+
+    def _is_stopped(self) -> bool:
+        """Tell whether the process between is stopped. Where the system does not tell, it is not."""
+        if not hasattr(os, "waitid"):  # macOS, before Python 3.13
+            return False
+        looked = os.WSTOPPED | os.WNOHANG | os.WNOWAIT
+        return os.waitid(os.P_PID, self._between.pid, looked) is not None
 
     def send(self, number: int) -> None:
         """Send a signal to the program's group."""

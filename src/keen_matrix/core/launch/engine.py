@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
 _RECEIVE_BYTES = 1 << 16
-LOOK_SECONDS = 1.0
+LOOK_SECONDS = 0.3
 """How often it is looked whether workers are stopped."""
 MOST_FAILED_STARTS = 3
 

@@ -41,7 +41,7 @@ ALONE_MOST = 32
 """WorkerSet up to which each has one program at a time: only then what a program leaves behind is
 surely told to be its own."""
 STOPPED_LOOKS = 2
-"""Looks at a worker, a second apart, that find it stopped, before it is given up."""
+"""Looks at a worker that find it stopped, one after the other, before it is given up."""
 
 
 class Process:

@@ -22,13 +22,15 @@ from keen_matrix.core.expect.forms.text import ContainsForm
 from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
-from keen_matrix.core.structs import Struct, field, field_names
+from keen_matrix.core.structs import Struct, field, field_names, replace
 
 TRIED_VECTORS = 20
 """Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a
 property of a vector."""
 TRY_SECONDS = 1.0
 """Time for all of a matrix's vectors."""
+WIDE = 100
+"""Axes above which the vectors that are tried are not those of the matrix, but of its axes."""
 Part: TypeAlias = "Template | Expression"
 
 
@@ -118,11 +120,16 @@ def _cases(
     functions: Mapping[str, Callable[..., object]] | None,
     oracle: frozenset[str],
 ) -> Iterator[Case]:
+    from keen_matrix.core.vectors.combine import strength_of
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     # Reading a spec executes nothing, so what needs the user's own code is left to the run.
     if functions is None and oracle_called(matrix, oracle):
         return iter(())
+    # The search for all pairs of a thousand axes takes seconds. Rows that have each value once are
+    # vectors of the same kind, and there at once.
+    if strength_of(matrix) is not None and len(matrix.axes) > WIDE:
+        matrix = replace(matrix, combine="each", always=(), focus=())
     return unfold_matrix(spec, matrix, functions or {})
 
 
