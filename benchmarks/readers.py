@@ -376,9 +376,9 @@ def differences(
                 if (status, stream) != (row.exit, row.stream):
                     counts["broken"] += 1
                     yield "! " + what
-            if judged.help and judged.status == "accepted" and by and row.help_exit is not None:
+            if judged.help and judged.status == "accepted" and by and row.help_stream is not None:
                 counts["promised"] += 1
-                if (status, stream) != (row.help_exit, row.help_stream):
+                if (status, stream) != (0, row.help_stream):
                     counts["broken"] += 1
                     yield "! " + what
             if judged.status == "accepted" and bindings is not None and not judged.help:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import ast
 import itertools
 import json
 import os
@@ -18,6 +17,7 @@ from typing import Any, get_args
 from keen_matrix import __version__
 from keen_matrix.cli import COMMANDS, build_parser
 from keen_matrix.core.signature import habits
+from keen_matrix.core.signature.habits import Habits
 from keen_matrix.core.signature.kinds import KINDS
 from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.spec.document.tables import Table, kebab
@@ -373,11 +373,7 @@ def reader_page() -> str:
     ]
     for name, row in READERS.items():
         refusal = f"exit {row.exit}, {row.stream}" if row.exit is not None else "the program's"
-        helped = (
-            f"exit {row.help_exit}, {row.help_stream}"
-            if row.help_exit is not None
-            else "the program's"
-        )
+        helped = f"exit 0, {row.help_stream}" if row.help_stream else "the program's"
         lines.append(
             f"| `{name}` | {', '.join(f'`{each}`' for each in row.help) or '–'} | {refusal} | {helped} | {row.source} |"
         )
@@ -403,23 +399,17 @@ def _setting(name: str, value: object) -> str:
 
 
 def habit_meanings() -> dict[str, str]:
-    """Return each habit with the text that stands below it in the class."""
-    tree = ast.parse(Path(habits.__file__).read_text())
-    classes = [
-        node
-        for node in tree.body
-        if isinstance(node, ast.ClassDef) and node.name.endswith("Habits")
-    ]
-    found = {}
-    for field, text in (pair for node in classes for pair in itertools.pairwise(node.body)):
-        if isinstance(field, ast.AnnAssign) and isinstance(field.target, ast.Name):
-            told = (
-                text.value.value
-                if isinstance(text, ast.Expr) and isinstance(text.value, ast.Constant)
-                else ""
-            )
-            found[field.target.id] = " ".join(str(told).split())
-    return found
+    """Return each habit with the comment that stands above it in the class."""
+    found, told = {}, []
+    for line in Path(habits.__file__).read_text().splitlines():
+        name, colon, _ = line.strip().partition(": ")
+        if line.startswith("    #: "):
+            told.append(line.strip().removeprefix("#: "))
+            continue
+        if line.startswith("    ") and colon and name.isidentifier():
+            found[name] = " ".join(told)
+        told = []
+    return {name: found[name] for name in Habits.__struct_fields__}
 
 
 MESSAGES_HEAD = """# Messages, and what to do

@@ -24,10 +24,9 @@ def main() -> int:
 def _pass_over_plugins() -> None:
     """Have the validation library look for no plugins of its own.
 
-    They would run in commands that run nothing, and to look for them takes as long as to read a spec
-    (pydantic, "Plugins"). The variable that it has for that would be seen by the programs that are
-    launched, and what reads the variable loads what looks for plugins all the same.
-    """
+    They would run in commands that run nothing, and to look for them takes as long as to read a
+    spec (pydantic, "Plugins"). The variable that it has for that would be seen by the programs that
+    are launched, and what reads the variable loads what looks for plugins all the same."""
     none = types.ModuleType("pydantic.plugin._loader")
     vars(none)["get_plugins"] = tuple
     sys.modules.setdefault(none.__name__, none)

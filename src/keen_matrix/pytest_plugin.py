@@ -1,8 +1,8 @@
-"""Specs as test items of pytest: each case is an item with its id, and one run launches all of them.
+"""Specs as test items of pytest: each case is an item with its id, and one run launches all of
+them.
 
-It is off unless the configuration has `keen_matrix = true`. Under pytest-xdist one of the workers makes
-the run, and the others read what came of it.
-"""
+It is off unless the configuration has `keen_matrix = true`. Under pytest-xdist one of the workers
+makes the run, and the others read what came of it."""
 
 from __future__ import annotations
 
@@ -21,11 +21,13 @@ if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Matrix, Spec
 
 SUFFIX = ".matrix.toml"
+#: Below the root folder of pytest.
 JOURNAL = os.path.join(".keen-matrix", "pytest.jsonl")
-"""Below the root folder of pytest."""
+#: How long a worker waits for the one that makes the run.
 WAIT_SECONDS = 3_600.0
-"""How long a worker waits for the one that makes the run."""
-NOT_DERIVED = "the spec does not derive it any more: what it stands on was not accepted; keen-matrix run tells more"
+NOT_DERIVED = (
+    "the spec does not derive it any more: what it stands on was not accepted; keen-matrix run tells more"
+)
 _RESULTS = pytest.StashKey["Results"]()
 
 
@@ -33,10 +35,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     """Add the switch to the configuration."""
     parser.addini("keen_matrix", f"collect *{SUFFIX} as tests, a case an item", "bool", False)
     parser.addini(
-        "keen_matrix_jobs",
-        "launches of a spec's program at a time (default: the processors)",
-        "string",
-        "",
+        "keen_matrix_jobs", "launches of a spec's program at a time (default: the processors)", "string", ""
     )
 
 
@@ -59,9 +58,7 @@ class SpecFile(pytest.File):
         except KeenMatrixError as fault:
             raise self.CollectError(_told(fault)) from None
         for matrix in spec.matrices:
-            yield MatrixNode.from_parent(
-                self, name=_node_name(matrix.name), spec=spec, matrix=matrix
-            )
+            yield MatrixNode.from_parent(self, name=_node_name(matrix.name), spec=spec, matrix=matrix)
 
     def _spec(self) -> Spec:
         from keen_matrix.core.results.kept_grounds import load_grounds
@@ -88,9 +85,7 @@ class MatrixNode(pytest.Collector):
 
         try:
             for case in unfold_matrix(self.spec, self.matrix):
-                yield CaseItem.from_parent(
-                    self, name=case.id, spec=self.spec, matrix=self.matrix, case=case
-                )
+                yield CaseItem.from_parent(self, name=case.id, spec=self.spec, matrix=self.matrix, case=case)
         except KeenMatrixError as fault:
             raise self.CollectError(_told(fault)) from None
 
@@ -160,9 +155,7 @@ class CaseFailure(Exception):
         screen = Screen(stream, color="never", width=100)
         screen.unicode = True
         line = repeat_line(shown_launch(spec), record, surroundings_shown(spec, matrix, record))
-        screen.rows(
-            failure_rows(screen, Failure(record, matrix.name, line, [], 0, 0), everything=False)
-        )
+        screen.rows(failure_rows(screen, Failure(record, matrix.name, line, [], 0, 0), everything=False))
         return stream.getvalue().rstrip("\n")
 
 
@@ -171,8 +164,8 @@ class Results:
 
     def __init__(self, session: pytest.Session) -> None:
         self.records: dict[tuple[str, str], Record] = {}
+        #: Path of a spec → why it could not be run.
         self.faults: dict[str, str] = {}
-        """Path of a spec → why it could not be run."""
         items = [each for each in session.items if isinstance(each, CaseItem)]
         shared = getattr(session.config, "workerinput", {}).get("testrunuid")
         if shared is None:
@@ -183,8 +176,8 @@ class Results:
             self._share(session, items, str(shared))
 
     def _share(self, session: pytest.Session, items: list[CaseItem], uid: str) -> None:
-        """Make the run, unless another worker of pytest-xdist does or has: it leaves the number of the
-        session beside the journal."""
+        """Make the run, unless another worker of pytest-xdist does or has: it leaves the number of
+        the session beside the journal."""
         from keen_matrix.core.results.locks import waiting_lock
 
         journal = str(session.config.rootpath / JOURNAL)
@@ -206,8 +199,12 @@ class Results:
         ids = [each.case.id for each in items]
         try:
             found = run_specs(
-                paths, only=ids, jobs=int(jobs) if jobs.isdecimal() else None, journal=journal, stop_after=most
-            )  # fmt: skip
+                paths,
+                only=ids,
+                jobs=int(jobs) if jobs.isdecimal() else None,
+                journal=journal,
+                stop_after=most,
+            )
             for fault in found.faults:
                 self.faults |= dict.fromkeys(_specs_of(fault, paths), _told(fault))
         except KeenMatrixError as fault:

@@ -25,6 +25,7 @@ from keen_matrix.core import doing, interruption
 from keen_matrix.core.version import VERSION
 from keen_matrix.wording.safe import escape
 
+#: Command → what it does. The module of the same name adds its options only when it is called.
 COMMANDS = {
     "run": "unfold specs, launch every vector, check and report",
     "try": "launch one vector now and show what came, what the spec says of it, and keep it",
@@ -42,19 +43,19 @@ COMMANDS = {
     "suspects": "find what the cases that did not hold have in common",
     "narrow": "make a vector that did not hold as small as it can be while it differs in the same way",
     "places": "show the lines of the program that go with what did not hold, and those that no vector runs",
-    "coverage": "list the options, values, refusals and combinations that the vectors reach, and those they miss",
+    "coverage": "list the options, values, refusals and combinations that the vectors reach, "
+    "and those they miss",
     "schema": "print the JSON Schema of specs, for editors, and of what commands write",
     "demo": "put the sample ferry office in a folder and run it",
 }
-"""Command → what it does. The module of the same name adds its options only when it is called."""
 
+#: What one is doing → the commands for it, as the help lists them.
 GROUPS = {
     "begin": ("try", "draft", "settle", "fill", "demo"),
     "run": ("run", "unfold", "lint", "baseline", "replay"),
     "look at results": ("report", "compare", "history"),
     "think about the spec": ("coverage", "doubt", "suspects", "narrow", "places", "schema"),
 }
-"""What one is doing → the commands for it, as the help lists them."""
 BEGINNING = """\
 No spec (*.matrix.toml) stands below this folder. Three ways to begin:
 
@@ -64,14 +65,14 @@ No spec (*.matrix.toml) stands below this folder. Three ways to begin:
 
 keen-matrix --help lists every command.
 """
+#: Objects made before those in circles are looked for: imports and cases leave few, and each look
+#: costs start-up.
 GARBAGE_THRESHOLD = 120_000
-"""Objects made before those in circles are looked for: imports and cases leave few, and each look
-costs start-up."""
+#: Signals that end a command in order: programs are ended, directories removed, what has come so
+#: far stays.
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
-"""Signals that end a command in order: programs are ended, directories removed, what has come so
-far stays."""
+#: The environment variable that has a fault of our own shown with its traceback.
 TRACEBACK = "KEEN_MATRIX_TRACEBACK"
-"""The environment variable that has a fault of our own shown with its traceback."""
 
 _EPILOG = """\
 A first spec, hello.matrix.toml:
@@ -125,9 +126,7 @@ def filled(text: str, width: int) -> Iterator[str]:
     lines = text.replace(
         "\nexit status:", "\n\0exit status:"
     ).splitlines()  # a paragraph of its own without an empty line
-    for is_example, part in itertools.groupby(
-        lines, lambda line: line.startswith("  ") if line else None
-    ):
+    for is_example, part in itertools.groupby(lines, lambda line: line.startswith("  ") if line else None):
         block = list(part)
         if is_example is None:
             yield from block
@@ -139,8 +138,9 @@ def filled(text: str, width: int) -> Iterator[str]:
         else:
             for line in block:
                 command, _, remark = line.strip().partition("  ")
-                yield from textwrap.wrap(command, width, initial_indent="  ", subsequent_indent="      ",
-                                         break_on_hyphens=False)  # fmt: skip
+                yield from textwrap.wrap(
+                    command, width, initial_indent="  ", subsequent_indent="      ", break_on_hyphens=False
+                )
                 yield from textwrap.wrap(
                     remark.strip(), width, initial_indent="    ", subsequent_indent="    "
                 )
@@ -172,11 +172,7 @@ class Parser(argparse.ArgumentParser):
         none is near."""
         from keen_matrix.core.errors import nearest
 
-        known = (
-            re.findall(r"(?<![\w-])--[\w-]+", self.format_help())
-            if word.startswith("-")
-            else COMMANDS
-        )
+        known = re.findall(r"(?<![\w-])--[\w-]+", self.format_help()) if word.startswith("-") else COMMANDS
         found = nearest(word.partition("=")[0], known)
         return f"; did you mean {found}?" if found else ""
 
@@ -233,10 +229,7 @@ def build_parser(chosen: str | None = None, *, alone: bool = False) -> Parser:
         if chosen in (name, None):
             module = module_of(name)
             sub = commands.add_parser(
-                name,
-                help=summary,
-                description=f"{summary[0].upper()}{summary[1:]}.",
-                epilog=module.EPILOG,
+                name, help=summary, description=f"{summary[0].upper()}{summary[1:]}.", epilog=module.EPILOG
             )
             module.add_options(sub)
         elif not alone:
@@ -331,8 +324,11 @@ def _own_fault(error: Exception) -> int:
     frames = traceback.extract_tb(error.__traceback__)
     where = f" ({os.path.basename(frames[-1].filename)}:{frames[-1].lineno})" if frames else ""
     text = str(error).splitlines()[0][:200] if str(error) else ""
-    tell(f"a fault in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please report it with what "
-          f"{TRACEBACK}=1 shows")  # fmt: skip
+    tell(
+        f"a fault in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please "
+        f"report it with what "
+        f"{TRACEBACK}=1 shows"
+    )
     if TRACEBACK in os.environ:
         traceback.print_exception(error)
     return _flushed(EXIT_NOT_RUN)
@@ -351,9 +347,7 @@ def _open_closed_streams() -> None:
         sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115 - for as long as we run
     for name, fd in (("stdout", 1), ("stderr", 2)):
         if getattr(sys, name) is None:
-            setattr(
-                sys, name, io.TextIOWrapper(io.FileIO(fd, "w", closefd=False), encoding="utf-8")
-            )
+            setattr(sys, name, io.TextIOWrapper(io.FileIO(fd, "w", closefd=False), encoding="utf-8"))
 
 
 def _call(words: list[str]) -> int:
@@ -369,11 +363,7 @@ def _call(words: list[str]) -> int:
     owner = parser.commands.get(chosen, parser)
     unknown = owner.take_operands(options, unknown)
     if unknown:
-        more = (
-            "; the words of the vector stand behind --"
-            if chosen == "try" and behind is None
-            else ""
-        )
+        more = "; the words of the vector stand behind --" if chosen == "try" and behind is None else ""
         owner.error(unknown_words(unknown, owner) + more)
     if options.command is None:
         if _has_no_spec():
@@ -397,8 +387,8 @@ def _has_no_spec() -> bool:
 
 
 def _parted(words: Sequence[str]) -> tuple[Sequence[str], bool, Sequence[str]]:
-    """Return the words before `--`, whether it is there, and those behind it, which are operands (POSIX.1-2017,
-    XBD 12.2, guideline 10)."""
+    """Return the words before `--`, whether it is there, and those behind it, which are operands
+    (POSIX.1-2017, XBD 12.2, guideline 10)."""
     if "--" not in words:
         return words, False, ()
     at = words.index("--")

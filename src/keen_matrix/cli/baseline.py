@@ -8,12 +8,7 @@ import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import (
-    add_selection_options,
-    add_spec_options,
-    spec_paths,
-    tell_run,
-)
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expect.forms.baseline import BaselineForm
 from keen_matrix.core.model.record import AspectRecord, Record
@@ -49,23 +44,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_spec_options(parser)
     add_selection_options(parser)
     parser.add_argument(
-        "--journal",
-        metavar="FILE",
-        default=DEFAULT_JOURNAL,
-        help="the run to read (default: the last)",
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to read (default: the last)"
     )
     how = parser.add_mutually_exclusive_group()
     how.add_argument(
-        "--accept",
-        action="store_true",
-        help="accept what is new or changed, and drop what is unused",
+        "--accept", action="store_true", help="accept what is new or changed, and drop what is unused"
     )
     how.add_argument("--ask", action="store_true", help="show each difference and ask")
     parser.add_argument("--show", action="store_true", help="show the differences")
     parser.add_argument(
-        "--even-crashed",
-        action="store_true",
-        help="accept outputs of launches that crashed or hung, too",
+        "--even-crashed", action="store_true", help="accept outputs of launches that crashed or hung, too"
     )
 
 
@@ -99,8 +87,7 @@ def main(options: argparse.Namespace) -> int:
         if not book.came:
             raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")
         screen.line(
-            (spec.path, "strong"),
-            f"   {_counted(changes) if changes or book.records else NOTHING_RECORDED}",
+            (spec.path, "strong"), f"   {_counted(changes) if changes or book.records else NOTHING_RECORDED}"
         )
         accepted = [change for change in changes if decide(screen, change, options)]
         book.accept(accepted)
@@ -110,8 +97,12 @@ def main(options: argparse.Namespace) -> int:
     if not found:
         raise Misuse(f"{options.journal} has no run of the specs below this folder; run them first")
     if left and not (options.accept or options.ask):
-        screen.line("look: ", ("keen-matrix baseline --show", "strong"), "   accept: ",
-                    ("keen-matrix baseline --accept", "strong"))  # fmt: skip
+        screen.line(
+            "look: ",
+            ("keen-matrix baseline --show", "strong"),
+            "   accept: ",
+            ("keen-matrix baseline --accept", "strong"),
+        )
     return 1 if left else 0
 
 
@@ -122,8 +113,7 @@ NOTHING_RECORDED = (
 
 def _counted(changes: list[Change]) -> str:
     counts = {
-        state: sum(change.state == state for change in changes)
-        for state in ("new", "changed", "unused")
+        state: sum(change.state == state for change in changes) for state in ("new", "changed", "unused")
     }
     shown = [f"{count} {state}" for state, count in counts.items() if count]
     return ", ".join(shown) or "the baselines are as found"
@@ -132,8 +122,13 @@ def _counted(changes: list[Change]) -> str:
 def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
     """Show a change as asked, and tell whether it is accepted."""
     style = {"new": "good", "changed": "warn", "unused": "dim"}[change.state]
-    screen.line("  ", (f"{change.state:8}", style), (change.id[:6], "place"), f"  {change.matrix.name}  {change.aspect}  ",
-                (change.words, "dim"))  # fmt: skip
+    screen.line(
+        "  ",
+        (f"{change.state:8}", style),
+        (change.id[:6], "place"),
+        f"  {change.matrix.name}  {change.aspect}  ",
+        (change.words, "dim"),
+    )
     if options.show or options.ask:
         write_change(screen, change)
     wanted = bool(options.accept)
@@ -142,8 +137,7 @@ def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
         wanted = ask()
     if wanted and change.verdict in ("crashed", "hung") and not options.even_crashed:
         screen.line(
-            "    ",
-            (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad"),
+            "    ", (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad")
         )
         return False
     return wanted
@@ -193,9 +187,7 @@ class Book:
 
         self.spec = spec
         self.selected = selector(options.only, options.tag, spec)
-        self.paths = {
-            matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices
-        }
+        self.paths = {matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices}
         try:
             self.recorded = {
                 index: read_baselines(path) if os.path.exists(path) else {}
@@ -208,9 +200,7 @@ class Book:
 
     def _of_this_spec(self, journal: str) -> Iterator[Record]:
         path = os.path.abspath(self.spec.path)
-        return (
-            record for header, record in cases_of([journal]) if os.path.abspath(header.spec) == path
-        )
+        return (record for header, record in cases_of([journal]) if os.path.abspath(header.spec) == path)
 
     @property
     def records(self) -> bool:
@@ -220,13 +210,9 @@ class Book:
             for matrix in self.spec.matrices
             for rule in (*matrix.rules, *(r for s in matrix.steps for r in s.rules))
         ]
-        aspects = [
-            aspect for rule in (*self.spec.rules, *rules) for aspect in rule.aspects.values()
-        ]
+        aspects = [aspect for rule in (*self.spec.rules, *rules) for aspect in rule.aspects.values()]
         return any(self.recorded.values()) or any(
-            isinstance(form, BaselineForm)
-            for aspect in aspects
-            for form in getattr(aspect, "forms", ())
+            isinstance(form, BaselineForm) for aspect in aspects for form in getattr(aspect, "forms", ())
         )
 
     def changes(self) -> Iterator[Change]:
@@ -247,9 +233,7 @@ class Book:
                     cases: list[Case] = list(unfold_matrix(self.spec, matrix))
             except OracleNotRun:  # the run's own vectors do, but for telling what is no longer used
                 cases = [
-                    _case_of(matrix, fields)
-                    for fields in self.came.values()
-                    if fields.matrix == matrix.name
+                    _case_of(matrix, fields) for fields in self.came.values() if fields.matrix == matrix.name
                 ]
                 known |= set(recorded)
             for case in cases:
@@ -268,9 +252,7 @@ class Book:
     @staticmethod
     def _aspects(fields: Record) -> list[AspectRecord]:
         return [
-            each
-            for each in fields.aspects
-            if each.recorded is not None or each.recorded_base64 is not None
+            each for each in fields.aspects if each.recorded is not None or each.recorded_base64 is not None
         ]
 
     def _changed(self, matrix: Matrix, case: Case, words: str) -> Iterator[Change]:
@@ -282,9 +264,7 @@ class Book:
             old = self.recorded[matrix.index].get(case.id, {}).get(aspect.aspect)
             if old != new:
                 state = "new" if old is None else "changed"
-                yield Change(
-                    state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict
-                )
+                yield Change(state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict)
 
     def accept(self, changes: list[Change]) -> None:
         """Write what was accepted. Raises RunFault when a file cannot be written."""
@@ -304,8 +284,7 @@ class Book:
                 if entries:
                     name = os.path.basename(self.spec.path)
                     write_baselines(
-                        self.paths[index],
-                        written_baselines(matrix.name, name, entries, self.words[index]),
+                        self.paths[index], written_baselines(matrix.name, name, entries, self.words[index])
                     )
                 else:
                     os.unlink(self.paths[index])

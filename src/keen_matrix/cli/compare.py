@@ -27,8 +27,8 @@ exit status: 0 every case that held before holds still, 1 one of them does not o
 3 a journal cannot be read
 """
 
+#: Cases of each kind that are listed unless --all is given.
 SHOWN = 10
-"""Cases of each kind that are listed unless --all is given."""
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -42,9 +42,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="journal of the later run (default: the last run)",
     )
     parser.add_argument(
-        "--all",
-        action="store_true",
-        help="list every case, not one for each way in which cases changed",
+        "--all", action="store_true", help="list every case, not one for each way in which cases changed"
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
@@ -85,9 +83,7 @@ def main(options: argparse.Namespace) -> int:
             continue
         listed = found.changes[kind]
         for change in listed if options.all else listed[:SHOWN]:
-            how = f" {screen.sign('to')} ".join(
-                dict.fromkeys(filter(None, (change.before, change.after)))
-            )
+            how = f" {screen.sign('to')} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
             screen.line(
                 "  ",
                 (change.id[:6], "place"),
@@ -99,9 +95,7 @@ def main(options: argparse.Namespace) -> int:
         if left:
             screen.line((f"  and {left:,} more", "dim"))
         screen.line()
-    pace = (
-        f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
-    )
+    pace = f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
     if not found.counts:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")
@@ -112,7 +106,8 @@ def main(options: argparse.Namespace) -> int:
 
 
 def write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> None:
-    """Write the ways in which cases changed, the most frequent first, each with its shortest vector."""
+    """Write the ways in which cases changed, the most frequent first, each with its shortest
+    vector."""
     from keen_matrix.wording.safe import shell_line
 
     ordered = sorted(groups.items(), key=lambda each: -each[1][0])
@@ -126,8 +121,5 @@ def write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> No
     left = sum(count for _, (count, _) in ordered[SHOWN:])
     if left:
         screen.line(
-            (
-                f"  and {left:,} more in {counted(len(ordered) - SHOWN, 'way')}; --all lists them",
-                "dim",
-            )
+            (f"  and {left:,} more in {counted(len(ordered) - SHOWN, 'way')}; --all lists them", "dim")
         )

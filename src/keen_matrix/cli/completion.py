@@ -53,12 +53,7 @@ def _specs() -> Iterator[Spec]:
 
 def matrix_names(prefix: str, **_: object) -> list[str]:
     """Return the names of matrices and families that begin so."""
-    return [
-        matrix.name
-        for spec in _specs()
-        for matrix in spec.matrices
-        if matrix.name.startswith(prefix)
-    ]
+    return [matrix.name for spec in _specs() for matrix in spec.matrices if matrix.name.startswith(prefix)]
 
 
 def ids(prefix: str, **_: object) -> list[str]:
@@ -71,9 +66,7 @@ def ids(prefix: str, **_: object) -> list[str]:
     found: list[str] = []
     for spec in _specs():
         with suppress(OracleNotRun, KeenMatrixError), asking(forbidden):  # completing runs nothing
-            found += [
-                case.id[:6] for case in islice(unfold(spec), MOST_IDS) if case.id.startswith(prefix)
-            ]
+            found += [case.id[:6] for case in islice(unfold(spec), MOST_IDS) if case.id.startswith(prefix)]
     return found
 
 

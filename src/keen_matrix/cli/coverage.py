@@ -9,14 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from keen_matrix.cli.doubt import below, style_of
 from keen_matrix.cli.insight import screen_of
-from keen_matrix.cli.shared import (
-    JSON,
-    add_format,
-    add_spec_options,
-    percent,
-    spec_paths,
-    tell_run,
-)
+from keen_matrix.cli.shared import JSON, add_format, add_spec_options, percent, spec_paths, tell_run
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
@@ -45,25 +38,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser)
     parser.add_argument("--journal", metavar="FILE", help="count only the cases of this run")
+    parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is reached")
     parser.add_argument(
-        "--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is reached"
-    )
-    parser.add_argument(
-        "--all",
-        action="store_true",
-        help=f"list everything that is missing, not only {SHOWN} of each part",
+        "--all", action="store_true", help=f"list everything that is missing, not only {SHOWN} of each part"
     )
     add_format(parser)
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    from keen_matrix.cli.documents import (
-        CoverageDocument,
-        CoverageSpec,
-        coverage_spec,
-        write_document,
-    )
+    from keen_matrix.cli.documents import CoverageDocument, CoverageSpec, coverage_spec, write_document
     from keen_matrix.cli.specs import load_all
     from keen_matrix.core.insight.coverage import coverage_of
     from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
@@ -75,9 +59,7 @@ def main(options: argparse.Namespace) -> int:
     scores: list[float | None] = []
     if options.journal:
         tell_run(screen, [options.journal])
-    for number, spec in enumerate(
-        load_all(spec_paths(options.specs), options.journal or DEFAULT_JOURNAL)
-    ):
+    for number, spec in enumerate(load_all(spec_paths(options.specs), options.journal or DEFAULT_JOURNAL)):
         ids, help_text = seen_in(spec, options.journal)
         if options.journal and not ids:
             raise Misuse(f"{options.journal} has no run of {spec.path}")
@@ -86,8 +68,13 @@ def main(options: argparse.Namespace) -> int:
                 found = coverage_of(spec, _cases(spec, ids if options.journal else None), help_text)
         except OracleNotRun as asked:
             document.append(coverage_spec(spec.path, None))
-            screen.line((spec.path, "strong"), "   ", ("not counted", "warn"), "   its vectors depend on the oracle file "
-                        f"{os.path.relpath(asked.path)}, and this command runs nothing")  # fmt: skip
+            screen.line(
+                (spec.path, "strong"),
+                "   ",
+                ("not counted", "warn"),
+                "   its vectors depend on the oracle file "
+                f"{os.path.relpath(asked.path)}, and this command runs nothing",
+            )
             scores.append(None)
             continue
         scores.append(found.percent)
@@ -107,8 +94,8 @@ def main(options: argparse.Namespace) -> int:
 
 
 def lines_reached(spec: Spec, journal: str) -> CoveragePart | None:
-    """Return what `places` found of the lines that the vectors of a run reach; None where it was not
-    asked."""
+    """Return what `places` found of the lines that the vectors of a run reach; None where it was
+    not asked."""
     from keen_matrix.cli.documents import CoveragePart
     from keen_matrix.core.insight.places.kept import kept_places
     from keen_matrix.core.results.reading import headers_of
@@ -131,9 +118,7 @@ def hollow_in(spec: Spec, journal: str) -> list[str]:
     if not os.path.exists(journal):
         return []
     here = os.path.abspath(spec.path)
-    return [
-        each.sentence for each in hollow_results([journal]) if os.path.abspath(each.spec) == here
-    ]
+    return [each.sentence for each in hollow_results([journal]) if os.path.abspath(each.spec) == here]
 
 
 def write_hollow(screen: Screen, sentences: Sequence[str]) -> None:
@@ -150,9 +135,11 @@ def write_lines(screen: Screen, lines: CoveragePart, most: int | None) -> None:
     screen.line()
     share = lines.percent or 0.0
     screen.line(
-        ("lines of the program", "strong"), ("   as places found in this run  ", "dim"), (f"{share:5.1f} %", style_of(share)),
+        ("lines of the program", "strong"),
+        ("   as places found in this run  ", "dim"),
+        (f"{share:5.1f} %", style_of(share)),
         f"  {lines.reached:,} of {lines.total:,}",
-    )  # fmt: skip
+    )
     for what in lines.missing[:most]:
         screen.line("      ", ("missing  ", "warn"), what)
 
@@ -200,17 +187,19 @@ def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None)
         )
     else:
         screen.line(
-            (path, "strong"),
-            "   ",
-            (f"{found.percent:.1f} %", style_of(found.percent)),
-            (" reached", "dim"),
+            (path, "strong"), "   ", (f"{found.percent:.1f} %", style_of(found.percent)), (" reached", "dim")
         )
     width = min(44, max((len(part.name) for part in found.parts), default=0))
     for part in found.parts:
         if part.percent is None:
             continue
-        screen.line("  ", pad(cut(part.name, width), width), "  ", (f"{part.percent:5.1f} %", style_of(part.percent)),
-                    f"  {part.reached:>6,} of {part.total:<6,}")  # fmt: skip
+        screen.line(
+            "  ",
+            pad(cut(part.name, width), width),
+            "  ",
+            (f"{part.percent:5.1f} %", style_of(part.percent)),
+            f"  {part.reached:>6,} of {part.total:<6,}",
+        )
         for what in part.missing[:most]:
             screen.line("      ", ("missing  ", "warn"), what)
         left = part.total - part.reached - len(part.missing[:most])
@@ -219,27 +208,18 @@ def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None)
         for line in part.closing[:2]:
             screen.line("      ", ("would add it  ", "dim"), (line, "expected"))
     if found.unlisted:
-        screen.line(
-            "  ", ("never used: ", "warn"), f"{', '.join(found.unlisted)}, which the help lists"
-        )
+        screen.line("  ", ("never used: ", "warn"), f"{', '.join(found.unlisted)}, which the help lists")
     screen.line()
     names = list(dict.fromkeys(name for counts in found.aspects.values() for name in counts))
     width = min(30, max((len(name) for name in found.aspects), default=0))
-    screen.line(
-        ("aspects checked", "strong"), ("   in how many of the cases of each matrix", "dim")
-    )
-    screen.line(
-        "  ", " " * width, "  ", ("  ".join(pad(name, max(6, len(name))) for name in names), "dim")
-    )
+    screen.line(("aspects checked", "strong"), ("   in how many of the cases of each matrix", "dim"))
+    screen.line("  ", " " * width, "  ", ("  ".join(pad(name, max(6, len(name))) for name in names), "dim"))
     for matrix, counts in found.aspects.items():
         cells: list[Any] = []
         for name in names:
             count, total = counts.get(name, 0), found.cases[matrix]
             text = "all" if count >= total else str(count) if count else screen.sign("blank")
             cells.append(
-                (
-                    pad(text, max(6, len(name)) + 2),
-                    "good" if count >= total else "warn" if count else "dim",
-                )
+                (pad(text, max(6, len(name)) + 2), "good" if count >= total else "warn" if count else "dim")
             )
         screen.line("  ", pad(cut(matrix, width), width), "  ", *cells)

@@ -45,13 +45,15 @@ PROGRAMS = ("fare", "tide", "manifest")
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    parser.add_argument("folder", nargs="?", default="ferry-office", metavar="FOLDER",
-                        help="where to put it (default: ./ferry-office); files that are there already are kept")  # fmt: skip
     parser.add_argument(
-        "--jobs",
-        type=whole_number,
-        metavar="N",
-        help="launches at a time (default: the processors)",
+        "folder",
+        nargs="?",
+        default="ferry-office",
+        metavar="FOLDER",
+        help="where to put it (default: ./ferry-office); files that are there already are kept",
+    )
+    parser.add_argument(
+        "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
@@ -66,8 +68,12 @@ def main(options: argparse.Namespace) -> int:
 
         screen = Screen(sys.stdout, color=options.color)
         written, kept = write_office(options.folder)
-        screen.line("The ferry office is in ", (options.folder, "place"), f": {counted(written, 'file')} written",
-                    f", {counted(kept, 'file')} kept as they were." if kept else ".")  # fmt: skip
+        screen.line(
+            "The ferry office is in ",
+            (options.folder, "place"),
+            f": {counted(written, 'file')} written",
+            f", {counted(kept, 'file')} kept as they were." if kept else ".",
+        )
         demo = Demo(pool, screen, options.folder, jobs)
         return demo.run()
 
@@ -79,11 +85,7 @@ def write_office(folder: str) -> tuple[int, int]:
     try:
         with as_file(files("keen_matrix.demo") / "office") as office:
             for source in sorted(office.rglob("*")):
-                if (
-                    not source.is_file()
-                    or "__pycache__" in source.parts
-                    or source.parts[-1] == "__init__.py"
-                ):
+                if not source.is_file() or "__pycache__" in source.parts or source.parts[-1] == "__init__.py":
                     continue
                 target = os.path.join(folder, source.relative_to(office))
                 if os.path.lexists(target):
@@ -102,8 +104,8 @@ class Fault(Struct):
 
     program: str
     name: str
+    #: Matrices or families, and the vectors of each in which it shows (None: all).
     shows: tuple[tuple[str, Expression | None], ...]
-    """Matrices or families, and the vectors of each in which it shows (None: all)."""
     shown: int = 0
 
 
@@ -151,16 +153,11 @@ class Demo:
         launch = resolved_launch(spec)
         warm = None
         if spec.program.warm:
-            warm = trusted_warm_plan(
-                Launched(self.pool, spec, launch), Selection(spec, ()), 1.0
-            ).plan
+            warm = trusted_warm_plan(Launched(self.pool, spec, launch), Selection(spec, ()), 1.0).plan
         self.pool.plan(spec, launch, Manner(warm=warm))
         names = {matrix.index: matrix.name for matrix in spec.matrices}
         path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
-        with (
-            Journal(path) as journal,
-            Progress(None, enabled=True, color=self.screen.choice) as progress,
-        ):
+        with Journal(path) as journal, Progress(None, enabled=True, color=self.screen.choice) as progress:
             journal.write_line(header(spec, self.jobs))
             for result in self.pool.results(unfold(spec)):
                 fields = tally.add(result, journal.write(result.line))
@@ -171,11 +168,16 @@ class Demo:
         total, held = came.counts.total(), came.counts["held"]
         worst = "held" if held == total else "differed"
         self.screen.line(
-            (self.screen.sign(worst), STYLE_OF[worst]), f" {pad(spec.name, 9)} {pad(edition, 7)} ",
+            (self.screen.sign(worst), STYLE_OF[worst]),
+            f" {pad(spec.name, 9)} {pad(edition, 7)} ",
             (f"{held:>3} of {total} vectors held", STYLE_OF[worst]),
-            *[segment for verdict in ("differed", "crashed", "hung", "unlaunched") if came.counts[verdict]
-              for segment in ("   ", (f"{came.counts[verdict]} {verdict}", STYLE_OF[verdict]))],
-        )  # fmt: skip
+            *[
+                segment
+                for verdict in ("differed", "crashed", "hung", "unlaunched")
+                if came.counts[verdict]
+                for segment in ("   ", (f"{came.counts[verdict]} {verdict}", STYLE_OF[verdict]))
+            ],
+        )
         return came
 
     def _report(
@@ -186,9 +188,7 @@ class Demo:
 
         self.screen.line(*legend(self.screen, ("held", "differed")))
         self.screen.line()
-        self.screen.line(
-            ("Faults planted in the faulty editions, and how many vectors show each:", "strong")
-        )
+        self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
         for fault in faults:
             style = "good" if fault.shown else "bad"
             count = f"{fault.shown:>4}" if fault.shown else " not found"
@@ -198,10 +198,14 @@ class Demo:
         found = sum(1 for fault in faults if fault.shown)
         exactly = found == len(faults) and not unexplained and not sound_failed
         self.screen.line()
-        self.screen.line((f"{found} of {len(faults)} planted faults found, ", "good" if exactly else "bad"),
-                         (f"{counted(len(unexplained), 'other finding')}, the sound editions "
-                          f"{'held' if not sound_failed else f'did not hold {sound_failed} times'}.",
-                          "good" if exactly else "bad"))  # fmt: skip
+        self.screen.line(
+            (f"{found} of {len(faults)} planted faults found, ", "good" if exactly else "bad"),
+            (
+                f"{counted(len(unexplained), 'other finding')}, the sound editions "
+                f"{'held' if not sound_failed else f'did not hold {sound_failed} times'}.",
+                "good" if exactly else "bad",
+            ),
+        )
         self.screen.line(
             "Look closer: ",
             (shell_line(["keen-matrix", "run", self.folder]), "strong"),
@@ -211,9 +215,7 @@ class Demo:
             [*["keen-matrix", "run", "fare.matrix.toml", "--program"], "python3 subtle/fare.py"]
         )
         self.screen.line("A fault that needs three things at once:")
-        self.screen.line(
-            "  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong")
-        )
+        self.screen.line("  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong"))
         self.screen.line("A first spec that says too little, and the edits that it lacks:")
         first = shell_line(["keen-matrix", "run", "crossing.toml"])
         self.screen.line("  ", (f"cd {shell_line([self.folder])}; {first}", "strong"))
@@ -226,11 +228,15 @@ def faulty_edition(spec: Spec) -> Spec:
     from keen_matrix.core.notation.nodes import Text
 
     launch = tuple(
-        Template("", parts=tuple(
-            Text(part.text.replace("/sound/", "/faulty/")) if isinstance(part, Text) else part for part in word.parts
-        ))
+        Template(
+            "",
+            parts=tuple(
+                Text(part.text.replace("/sound/", "/faulty/")) if isinstance(part, Text) else part
+                for part in word.parts
+            ),
+        )
         for word in spec.program.launch
-    )  # fmt: skip
+    )
     return replace(spec, program=replace(spec.program, launch=launch))
 
 
@@ -255,7 +261,8 @@ def read_faults(path: str) -> Iterator[Fault]:
 def attribute(
     faults: Sequence[Fault], failed: Sequence[tuple[str, Record]], spec: Spec
 ) -> list[tuple[str, Record]]:
-    """Count each failing case towards the fault that explains it; return those that none explains."""
+    """Count each failing case towards the fault that explains it; return those that none
+    explains."""
     from keen_matrix.core.expressions import Scope
     from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.vectors.derived import standing_of
@@ -277,7 +284,4 @@ def attribute(
 
 def explains(fault: Fault, matrix: str, scope: Scope) -> bool:
     """Tell whether a fault shows in a vector of a matrix."""
-    return any(
-        name == matrix and (when is None or bool(when.evaluate(scope)))
-        for name, when in fault.shows
-    )
+    return any(name == matrix and (when is None or bool(when.evaluate(scope))) for name, when in fault.shows)

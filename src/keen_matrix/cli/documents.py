@@ -67,13 +67,7 @@ def lint_document(paths: Iterable[str], problems: Iterable[Problem]) -> LintDocu
     """Return what lint found of some specs."""
     found = [
         ProblemFound(
-            each.path,
-            each.line,
-            each.column,
-            each.severity,
-            each.message,
-            each.expected,
-            each.suggestion,
+            each.path, each.line, each.column, each.severity, each.message, each.expected, each.suggestion
         )
         for each in problems
     ]
@@ -90,8 +84,8 @@ class DoubtMatrix(Struct):
     matrix: str
     noticed: int
     tried: int
+    #: Aspect → noticed, tried.
     aspects: dict[str, tuple[int, int]]
-    """Aspect → noticed, tried."""
 
 
 class WeakRule(Struct):
@@ -102,10 +96,10 @@ class WeakRule(Struct):
     rule: str
     is_named: bool
     cases: list[str]
+    #: What was altered → a case in which nothing noticed it.
     alterations: dict[str, str]
-    """What was altered → a case in which nothing noticed it."""
+    #: An expectation that would notice it.
     closing: str
-    """An expectation that would notice it."""
 
 
 class DoubtSpec(Struct):
@@ -131,19 +125,32 @@ def doubt_spec(path: str, doubts: Doubts) -> DoubtSpec:
     """Return what doubt found of one spec."""
     whole = doubts.whole
     return DoubtSpec(
-        path, whole.percent, whole.noticed, whole.tried,
+        path,
+        whole.percent,
+        whole.noticed,
+        whole.tried,
         [
             DoubtMatrix(
-                name, doubts.of(name).noticed, doubts.of(name).tried,
+                name,
+                doubts.of(name).noticed,
+                doubts.of(name).tried,
                 {aspect: (part.noticed, part.tried) for aspect, part in parts.items()},
             )
             for name, parts in doubts.scores.items()
         ],
         [
-            WeakRule(each.matrix, each.aspect, each.rule, each.named, sorted(each.cases), each.alterations, each.closing)
+            WeakRule(
+                each.matrix,
+                each.aspect,
+                each.rule,
+                each.named,
+                sorted(each.cases),
+                each.alterations,
+                each.closing,
+            )
             for each in doubts.weaknesses.values()
         ],
-    )  # fmt: skip
+    )
 
 
 # --- suspects ---
@@ -174,8 +181,8 @@ class SuspectPool(Struct):
     holding: int
     causes: list[CauseDocument]
     unexplained: list[str]
+    #: Further vectors that were launched to tell rivals apart.
     confirmed_by: int = 0
-    """Further vectors that were launched to tell rivals apart."""
 
 
 class SuspectSpec(Struct):
@@ -196,13 +203,18 @@ class SuspectsDocument(Struct):
 def suspect_pool(found: Suspicion, launched: int = 0) -> SuspectPool:
     """Return what was found in one pool."""
     return SuspectPool(
-        found.pool, found.failing, found.holding,
+        found.pool,
+        found.failing,
+        found.holding,
         [
-            CauseDocument(_features(each.suspect), list(map(_features, each.rivals)), each.ids, list(each.example))
+            CauseDocument(
+                _features(each.suspect), list(map(_features, each.rivals)), each.ids, list(each.example)
+            )
             for each in found.causes
         ],
-        found.unexplained, launched,
-    )  # fmt: skip
+        found.unexplained,
+        launched,
+    )
 
 
 def _features(suspect: Suspect) -> FeatureSet:
@@ -231,10 +243,10 @@ class NarrowedCase(Struct):
     steps: list[NarrowStep]
     notes: list[str]
     launches: int
+    #: Whether the limit of launches ended it.
     is_stopped: bool
-    """Whether the limit of launches ended it."""
+    #: Lines of a matrix that keeps it.
     block: list[str]
-    """Lines of a matrix that keeps it."""
 
 
 class NarrowDocument(Struct):
@@ -248,9 +260,18 @@ class NarrowDocument(Struct):
 def narrowed_case(spec: str, case: Case, found: Narrowed, block: list[str]) -> NarrowedCase:
     """Return one narrowed vector."""
     return NarrowedCase(
-        spec, found.matrix.name, case.id, list(case.argv), list(found.case.argv), found.fields.verdict,
-        [NarrowStep(each.what, list(each.words)) for each in found.steps], found.notes, found.launches, found.stopped, block,
-    )  # fmt: skip
+        spec,
+        found.matrix.name,
+        case.id,
+        list(case.argv),
+        list(found.case.argv),
+        found.fields.verdict,
+        [NarrowStep(each.what, list(each.words)) for each in found.steps],
+        found.notes,
+        found.launches,
+        found.stopped,
+        block,
+    )
 
 
 # --- places ---
@@ -261,16 +282,16 @@ class FoundPlace(Struct):
 
     file: str
     line: int
+    #: The last of the lines from there on of which the very same is so.
     last: int
-    """The last of the lines from there on of which the very same is so."""
     text: str
     score: float
     why: Literal["runs", "decides", "skipped"]
+    #: Traced vectors that did not hold of which this is so.
     failing: int
-    """Traced vectors that did not hold of which this is so."""
     holding: int
+    #: The id of one of them.
     example: str
-    """The id of one of them."""
 
 
 class FoundParting(Struct):
@@ -278,8 +299,8 @@ class FoundParting(Struct):
 
     id: str
     other: str
+    #: `FILE:LINE` of the last line of the common way.
     last: str | None
-    """`FILE:LINE` of the last line of the common way."""
     next: str | None
     instead: str | None
 
@@ -292,8 +313,8 @@ class FoundUnreached(Struct):
     last: int
     text: str
     condition: str
+    #: A vector that may reach them.
     words: list[str] | None
-    """A vector that may reach them."""
 
 
 class PlacesCause(Struct):
@@ -302,12 +323,12 @@ class PlacesCause(Struct):
     failing: int
     holding: int
     example: str | None
+    #: Whether any line tells them from those that held.
     is_telling: bool
-    """Whether any line tells them from those that held."""
+    #: Whether a second measure has the same line first.
     is_agreed: bool
-    """Whether a second measure has the same line first."""
+    #: The most suspicious first.
     places: list[FoundPlace]
-    """The most suspicious first."""
 
 
 class PlacesSpec(Struct):
@@ -315,11 +336,11 @@ class PlacesSpec(Struct):
 
     spec: str
     runtime: str
+    #: Vectors that did not hold and were traced.
     failing: int
-    """Vectors that did not hold and were traced."""
     holding: int
+    #: Ids of vectors that did otherwise when they were traced, and are left out.
     otherwise: list[str]
-    """Ids of vectors that did otherwise when they were traced, and are left out."""
     silent: list[str]
     left: int
     causes: list[PlacesCause]
@@ -346,24 +367,24 @@ class CoveragePart(Struct):
     total: int
     percent: float | None
     missing: list[str]
+    #: Lines that would add what is missing.
     closing: list[str]
-    """Lines that would add what is missing."""
 
 
 class CoverageSpec(Struct):
     """What the vectors of one spec reach."""
 
     spec: str
+    #: None of a spec with nothing to reach, or whose vectors depend on its oracle file.
     percent: float | None
-    """None of a spec with nothing to reach, or whose vectors depend on its oracle file."""
     parts: list[CoveragePart]
     unlisted: list[str]
+    #: Matrix → aspect → cases in which it is checked.
     aspects: dict[str, dict[str, int]]
-    """Matrix → aspect → cases in which it is checked."""
     cases: dict[str, int]
     is_counted: bool = True
+    #: Lines of the program that its vectors run, where `places` was asked of the last run.
     lines: CoveragePart | None = None
-    """Lines of the program that its vectors run, where `places` was asked of the last run."""
 
 
 class CoverageDocument(Struct):
@@ -403,13 +424,13 @@ class CompareDocument(Struct):
     """What differs between two runs."""
 
     both: int
+    #: Median of later / earlier seconds.
     pace: float | None
-    """Median of later / earlier seconds."""
     counts: dict[str, int]
+    #: Kind of change → the first cases; `counts` has how many there are.
     changes: dict[str, list[ChangeFound]]
-    """Kind of change → the first cases; `counts` has how many there are."""
+    #: Cases that held before and have no result in the later run.
     lost: int
-    """Cases that held before and have no result in the later run."""
     kind: Literal["compare"] = "compare"
     version: Literal[1] = 1
 
@@ -417,16 +438,16 @@ class CompareDocument(Struct):
 def compare_document(found: Comparison) -> CompareDocument:
     """Return what differs between two runs."""
     return CompareDocument(
-        found.both, found.pace, found.counts,
+        found.both,
+        found.pace,
+        found.counts,
         {kind: list(map(_change, changes)) for kind, changes in found.changes.items()},
         found.lost,
-    )  # fmt: skip
+    )
 
 
 def _change(each: Change) -> ChangeFound:
-    return ChangeFound(
-        each.id, each.matrix, list(each.argv), each.before, each.after, each.difference
-    )
+    return ChangeFound(each.id, each.matrix, list(each.argv), each.before, each.after, each.difference)
 
 
 # --- history ---
@@ -497,10 +518,13 @@ def history_document(history: History, ids: Iterable[str]) -> HistoryDocument:
             PastRun(each.spec, each.started, each.seconds, bool(each.part), dict(each.counts), each.journal)
             for each in history.runs()
         ],
-        [UnsteadyCase(id, matrix, spec, changes, verdicts) for id, matrix, spec, changes, verdicts in history.unsteady()],
+        [
+            UnsteadyCase(id, matrix, spec, changes, verdicts)
+            for id, matrix, spec, changes, verdicts in history.unsteady()
+        ],
         [SlowCase(id, matrix, spec, seconds, runs) for spec, id, matrix, seconds, runs in history.slowest()],
         [],
-    )  # fmt: skip
+    )
 
 
 # --- settle ---
@@ -526,14 +550,14 @@ class SettleSpec(Struct):
 
     spec: str
     findings: list[FindingFound]
+    #: The change of the spec, as a unified difference.
     difference: list[str]
-    """The change of the spec, as a unified difference."""
     launches: int
     is_stopped: bool
     is_interrupted: bool
     is_written: bool
+    #: What of the accepted launches shows nothing of the program at work.
     hollow: list[str]
-    """What of the accepted launches shows nothing of the program at work."""
 
 
 class SettleDocument(Struct):
@@ -547,17 +571,22 @@ class SettleDocument(Struct):
 def settle_spec(path: str, found: Settled, *, is_written: bool) -> SettleSpec:
     """Return what was found out of one spec."""
     findings = [
-        FindingFound(
-            each.weight, each.text, [Evidence(list(one.words), one.came) for one in each.shown]
-        )
+        FindingFound(each.weight, each.text, [Evidence(list(one.words), one.came) for one in each.shown])
         for each in found.findings
     ]
     return SettleSpec(
-        path, findings, found.difference(path), found.launches, found.is_stopped, found.is_interrupted, is_written,
+        path,
+        findings,
+        found.difference(path),
+        found.launches,
+        found.is_stopped,
+        found.is_interrupted,
+        is_written,
         list(found.hollow),
-    )  # fmt: skip
+    )
 
 
+#: Command → what `--format json` writes.
 DOCUMENTS: Mapping[str, type[Struct]] = {
     "lint": LintDocument,
     "doubt": DoubtDocument,
@@ -569,7 +598,6 @@ DOCUMENTS: Mapping[str, type[Struct]] = {
     "history": HistoryDocument,
     "settle": SettleDocument,
 }
-"""Command → what `--format json` writes."""
 
 
 def schema_of(name: str) -> Mapping[str, object]:

@@ -34,9 +34,7 @@ SHOWN = 12
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_run_options(parser)
-    parser.add_argument(
-        "--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is noticed"
-    )
+    parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is noticed")
     parser.add_argument(
         "--all", action="store_true", help=f"show every weak rule, not only the {SHOWN} weakest"
     )
@@ -96,16 +94,25 @@ def write_scores(screen: Screen, path: str, doubts: Doubts) -> None:
             "   no case held whose expectations could be tried",
         )
         return
-    screen.line((path, "strong"), f"   {whole.noticed:,} of {whole.tried:,} alterations noticed, ",
-                (f"{whole.percent:.1f} %", style_of(whole.percent)))  # fmt: skip
+    screen.line(
+        (path, "strong"),
+        f"   {whole.noticed:,} of {whole.tried:,} alterations noticed, ",
+        (f"{whole.percent:.1f} %", style_of(whole.percent)),
+    )
     width = min(40, max((len(name) for name in doubts.scores), default=0))
     for name, parts in doubts.scores.items():
         score = doubts.of(name)
         if score.percent is None:
             continue
         by_aspect = "  ".join(f"{aspect} {part.percent:.0f}" for aspect, part in parts.items())
-        screen.line("  ", pad(cut(name, width), width), "  ", (f"{score.percent:5.1f} %", style_of(score.percent)),
-                    f"  {score.noticed:>5,} of {score.tried:<5,}  ", (by_aspect, "dim"))  # fmt: skip
+        screen.line(
+            "  ",
+            pad(cut(name, width), width),
+            "  ",
+            (f"{score.percent:5.1f} %", style_of(score.percent)),
+            f"  {score.noticed:>5,} of {score.tried:<5,}  ",
+            (by_aspect, "dim"),
+        )
 
 
 def style_of(percentage: float) -> str:
@@ -124,20 +131,24 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
         screen.line()
         about = "checked too loosely" if weakness.named else "no expectation looks at it"
         screen.line(
-            (weakness.aspect, "strong"),
-            f"   {weakness.matrix}   ",
-            (f"{weakness.rule}  {about}", "dim"),
+            (weakness.aspect, "strong"), f"   {weakness.matrix}   ", (f"{weakness.rule}  {about}", "dim")
         )
         for what, id in list(weakness.alterations.items())[:5]:
             screen.line("  unnoticed  ", (what, "found"), "   ", (id[:6], "place"))
         left = len(weakness.alterations) - 5
         more = f", and {counted(left, 'more alteration')}" if left > 0 else ""
-        screen.line(f"  in {counted(len(weakness.cases), 'case')}{more}; ",
-                    ("it would be noticed by  ", "dim"), (cut(weakness.closing, 160), "expected"))  # fmt: skip
+        screen.line(
+            f"  in {counted(len(weakness.cases), 'case')}{more}; ",
+            ("it would be noticed by  ", "dim"),
+            (cut(weakness.closing, 160), "expected"),
+        )
     if most is not None and len(ordered) > most:
         screen.line()
-        screen.line((f"{len(ordered) - most} further weak rules are not shown; ", "dim"), ("--all", "strong"),
-                    (" shows them", "dim"))  # fmt: skip
+        screen.line(
+            (f"{len(ordered) - most} further weak rules are not shown; ", "dim"),
+            ("--all", "strong"),
+            (" shows them", "dim"),
+        )
     worst = sorted(doubts.by_case.items(), key=lambda each: -each[1])[:6]
     if worst:
         screen.line()

@@ -37,21 +37,29 @@ exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "-o", "--output", metavar="FILE", type=output_file,
+        "-o",
+        "--output",
+        metavar="FILE",
+        type=output_file,
         help="write the spec to FILE instead of standard output",
-    )  # fmt: skip
+    )
     source = parser.add_mutually_exclusive_group()
     source.add_argument(
-        "--from", dest="source", metavar="FILE",
-        help="a description of the program's parser in JSON (its form: keen-matrix schema --of parser); - reads standard input",
-    )  # fmt: skip
+        "--from",
+        dest="source",
+        metavar="FILE",
+        help="a description of the program's parser in JSON (its form: keen-matrix schema --of "
+        "parser); - reads standard input",
+    )
     source.add_argument(
         "--help-only", action="store_true", help="read the help, also where the parser could be"
     )
     parser.add_argument(
-        "--settle", action="store_true",
-        help="launch the program with real arguments to find out what is left open, as keen-matrix settle does",
-    )  # fmt: skip
+        "--settle",
+        action="store_true",
+        help="launch the program with real arguments to find out what is left open, as "
+        "keen-matrix settle does",
+    )
     add_launches(parser)
     parser.add_argument(
         "program", nargs="+", metavar="WORD", help="the words that start the program, after --"
@@ -86,7 +94,8 @@ def main(options: argparse.Namespace) -> int:
 
 
 def drafted_text(program: list[str], folder: str, pool: WorkerPool) -> str:
-    """Return the text of a spec that is drafted from a program, for a spec that is to stand in a folder."""
+    """Return the text of a spec that is drafted from a program, for a spec that is to stand in a
+    folder."""
     from keen_matrix.core.spec.drafted import spec_text
 
     asked = argparse.Namespace(program=program, source=None, help_only=False)
@@ -94,8 +103,8 @@ def drafted_text(program: list[str], folder: str, pool: WorkerPool) -> str:
     return spec_text(draft, program, source, folder)
 
 
+#: What a spec on standard output is called while it is settled.
 SPEC_NAME = "draft.matrix.toml"
-"""What a spec on standard output is called while it is settled."""
 
 
 def _settled(path: str, text: str, launches: int | None, pool: WorkerPool) -> tuple[str, int]:
@@ -151,11 +160,7 @@ def _read(name: str) -> bytes:
 def _apart(program: list[str]) -> list[str]:
     """Return the words of a program that was given as one quoted text, as `run --program` takes
     it."""
-    if (
-        len(program) != 1
-        or not any(each.isspace() for each in program[0])
-        or os.path.exists(program[0])
-    ):
+    if len(program) != 1 or not any(each.isspace() for each in program[0]) or os.path.exists(program[0]):
         return program
     try:
         return shlex.split(program[0])

@@ -12,14 +12,7 @@ from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.launching import early_pool
-from keen_matrix.cli.shared import (
-    add_spec_options,
-    remark,
-    spec_paths,
-    split_ids,
-    text_of_spec,
-    write_spec,
-)
+from keen_matrix.cli.shared import add_spec_options, remark, spec_paths, split_ids, text_of_spec, write_spec
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_INTERRUPTED, EXIT_OK, worst_status
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse
@@ -44,8 +37,8 @@ Each vector is launched twice, and nothing is filled in that differs between the
 exit status: 0 nothing is open, or it is filled in, 1 something is open still, 2 wrong usage or a wrong spec,
 3 the program cannot be launched or no vector has such an id, 130 interrupted
 """
+#: Of each case: what varies by itself is nothing to expect.
 LAUNCHES = 2
-"""Of each case: what varies by itself is nothing to expect."""
 IDS_SHOWN = 6
 
 
@@ -57,7 +50,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--broken", action="store_true", help="also what a vector did that crashed or did not end in time"
-    )  # fmt: skip
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -87,9 +80,7 @@ def _filled(options: argparse.Namespace, pool: WorkerPool) -> int:
         if not any(case.id.startswith(id) for _, targets in found.values() for _, case in targets):
             from keen_matrix.core.errors import RunFault
 
-            raise RunFault(
-                f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them"
-            )
+            raise RunFault(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
     wanted = [path for path, (_, targets) in found.items() if targets]
     if not wanted and not any(statuses):
         screen.line(("nothing is left open", "good"))
@@ -150,7 +141,9 @@ def _fill(
     filled = counted(len(filling.filled), "vector")
     screen.line((f"{path}: {filled} filled in, of {len(targets):,} looked at", "strong"))
     if missing:
-        screen.line((f"interrupted: {counted(len(missing), 'vector')} had not been launched to the end", "warn"))  # fmt: skip
+        screen.line(
+            (f"interrupted: {counted(len(missing), 'vector')} had not been launched to the end", "warn")
+        )
     if changes and not options.write:
         words = ["keen-matrix", "fill", *options.specs, "--write"]
         screen.line("to write it: ", (" ".join(words), "strong"))
@@ -166,8 +159,8 @@ def _fill(
 def _records(
     spec: Spec, targets: Sequence[Target], color: str, pool: WorkerPool
 ) -> tuple[dict[str, Record], list[Target]]:
-    """Return what came of cases by their ids, and the cases of which nothing did since an interruption
-    ended it."""
+    """Return what came of cases by their ids, and the cases of which nothing did since an
+    interruption ended it."""
     wanted = [each for each in targets if not each[1].said.skipped and not each[1].fault]
     records: dict[str, Record] = {}
     try:
@@ -198,8 +191,8 @@ def _launched(spec: Spec, cases: Sequence[Case], color: str, pool: WorkerPool) -
 
 
 def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
-    """Write what changes: the spec last, and only when it can be read with that. Raises SpecFault or
-    Misuse."""
+    """Write what changes: the spec last, and only when it can be read with that. Raises SpecFault
+    or Misuse."""
     from keen_matrix.core.files import replacing
     from keen_matrix.core.runs.filling import read_raw
     from keen_matrix.core.spec.load import load_spec
@@ -210,12 +203,8 @@ def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
             if place == path:
                 continue
             os.makedirs(os.path.dirname(place), exist_ok=True)
-            if os.path.exists(place) != bool(before) or (
-                before and read_raw(place, place) != before
-            ):
-                raise Misuse(
-                    f"{place} was changed meanwhile, or is there already; it is left as it is"
-                )
+            if os.path.exists(place) != bool(before) or (before and read_raw(place, place) != before):
+                raise Misuse(f"{place} was changed meanwhile, or is there already; it is left as it is")
             with replacing(place) as file:
                 file.write(after.encode("utf-8", "surrogateescape"))
     except OSError as error:

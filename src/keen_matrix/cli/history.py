@@ -34,22 +34,13 @@ SHOWN_RUNS = 12
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "ids",
-        nargs="*",
-        metavar="ID",
-        help="show the trend of these cases: the beginnings of their ids",
+        "ids", nargs="*", metavar="ID", help="show the trend of these cases: the beginnings of their ids"
     )
     parser.add_argument(
-        "--file",
-        metavar="FILE",
-        default=DEFAULT_HISTORY,
-        help=f"the history (default {DEFAULT_HISTORY})",
+        "--file", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})"
     )
     parser.add_argument(
-        "--prune",
-        type=whole_number,
-        metavar="N",
-        help="drop all but the newest N runs of each spec",
+        "--prune", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec"
     )
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
@@ -95,8 +86,13 @@ def write_runs(screen: Screen, history: History) -> None:
         style = "good" if total == held + sum(apart.values()) else "bad"
         told = ", ".join(f"{count:,} {name}" for name, count in apart.items())
         what = (f"  {told}" if told else "") + ("  part" if run.part else "")
-        screen.line((f"{run.started[:19].replace('T', ' ')}", "dim"), "  ", (f"{f'{held:,} of {total:,} held':>20}", style),
-                    f"  {duration(run.seconds):>9}   {os.path.basename(run.spec)}", (what, "dim"))  # fmt: skip
+        screen.line(
+            (f"{run.started[:19].replace('T', ' ')}", "dim"),
+            "  ",
+            (f"{f'{held:,} of {total:,} held':>20}", style),
+            f"  {duration(run.seconds):>9}   {os.path.basename(run.spec)}",
+            (what, "dim"),
+        )
     if len(runs) > SHOWN_RUNS:
         screen.line((f"and {counted(len(runs) - SHOWN_RUNS, 'earlier run')}", "dim"))
 
@@ -115,8 +111,12 @@ def write_cases(screen: Screen, history: History) -> None:
     for id, matrix, spec, changes, verdicts in unsteady[:10]:
         seen |= set(verdicts[-30:])
         signs = " ".join(screen.sign(verdict) for verdict in verdicts[-30:])
-        screen.line("  ", (id[:6], "place"), f"  {matrix}  {counted(changes, 'change')}   {signs}  ",
-                    (os.path.basename(spec), "dim"))  # fmt: skip
+        screen.line(
+            "  ",
+            (id[:6], "place"),
+            f"  {matrix}  {counted(changes, 'change')}   {signs}  ",
+            (os.path.basename(spec), "dim"),
+        )
     if seen:
         screen.line("  ", *legend(screen, seen))
     screen.line()
@@ -124,8 +124,12 @@ def write_cases(screen: Screen, history: History) -> None:
     slowest = list(history.slowest(most=6))
     width = min(40, max((len(matrix) for _, _, matrix, _, _ in slowest), default=0))
     for spec, id, matrix, took, count in slowest:
-        screen.line(f"  {duration(took):>9}  ", (id[:6], "place"), f"  {pad(cut(matrix, width), width)}  ",
-                    (f"{counted(count, 'run')}  {os.path.basename(spec)}", "dim"))  # fmt: skip
+        screen.line(
+            f"  {duration(took):>9}  ",
+            (id[:6], "place"),
+            f"  {pad(cut(matrix, width), width)}  ",
+            (f"{counted(count, 'run')}  {os.path.basename(spec)}", "dim"),
+        )
 
 
 def _refuse_unknown(id: str, rows: Sequence[object]) -> None:
@@ -148,6 +152,13 @@ def write_trend(screen: Screen, history: History, id: str) -> None:
         bar = screen.sign("bar") * max(1, round(took / most * 30))
         changed = "  spec or program changed" if last and digest != last else ""
         last = digest
-        screen.line((started[:19].replace("T", " "), "dim"), "  ", (full[:6], "place"), f"  {matrix}  ",
-                    (screen.sign(verdict), STYLE_OF[verdict]),
-                    f" {verdict:10} {duration(took):>9}  ", (bar, "dim"), (changed, "warn"))  # fmt: skip
+        screen.line(
+            (started[:19].replace("T", " "), "dim"),
+            "  ",
+            (full[:6], "place"),
+            f"  {matrix}  ",
+            (screen.sign(verdict), STYLE_OF[verdict]),
+            f" {verdict:10} {duration(took):>9}  ",
+            (bar, "dim"),
+            (changed, "warn"),
+        )

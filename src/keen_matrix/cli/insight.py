@@ -22,10 +22,7 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     """Add the specs and the journal."""
     add_spec_options(parser)
     parser.add_argument(
-        "--journal",
-        metavar="FILE",
-        default=DEFAULT_JOURNAL,
-        help="the run to look at (default: the last)",
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
     )
 
 
@@ -44,10 +41,9 @@ def runs_of(
     """Say which run is looked at, and yield each spec that the journal holds a run of, with its
     records by id.
 
-    A journal may be larger than memory: `kept` returns what is needed of a record, None for nothing.
-    Specs are those named, or all below here. Raises Misuse when there is no run of a spec that was
-    named, or of any.
-    """
+    A journal may be larger than memory: `kept` returns what is needed of a record, None for
+    nothing. Specs are those named, or all below here. Raises Misuse when there is no run of a spec
+    that was named, or of any."""
     from keen_matrix.cli.specs import load_all, with_kept_grounds
     from keen_matrix.core.results.reading import cases_of
 

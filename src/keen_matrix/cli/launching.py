@@ -1,4 +1,5 @@
-"""The workers of a command that launches programs: started before anything is loaded, told of at the end."""
+"""The workers of a command that launches programs: started before anything is loaded, told of at
+the end."""
 
 from __future__ import annotations
 
@@ -20,10 +21,9 @@ if TYPE_CHECKING:
 def early_workers(jobs: int) -> Iterator[WorkerSet]:
     """Have workers for so many programs at a time, and tell at the end what they could not remove.
 
-    They are forks of this process, which starts them in a hundredth of the time of an interpreter. What
-    this process has in memory is in theirs, and counts into the peak of every program: a command
-    enters this before it loads what it needs.
-    """
+    They are forks of this process, which starts them in a hundredth of the time of an interpreter.
+    What this process has in memory is in theirs, and counts into the peak of every program: a
+    command enters this before it loads what it needs."""
     with WorkerSet(jobs, forked=True) as workers:
         yield workers
     for each in workers.left_behind:
@@ -32,8 +32,8 @@ def early_workers(jobs: int) -> Iterator[WorkerSet]:
 
 @contextmanager
 def early_pool(jobs: int | None = None) -> Iterator[WorkerPool]:
-    """Have a pool of such workers (as many as there are processors, unless it is said), for all that a
-    command launches."""
+    """Have a pool of such workers (as many as there are processors, unless it is said), for all
+    that a command launches."""
     number = default_jobs() if jobs is None else jobs
     with early_workers(number) as workers:
         from keen_matrix.core.launch.engine import WorkerPool

@@ -30,12 +30,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--effective",
         action="store_true",
-        help="show what each spec comes to with what it includes and the project file, and where each value stands",
+        help="show what each spec comes to with what it includes and the project file, and where "
+        "each value stands",
     )
     parser.add_argument(
-        "--format", choices=FORMATS, metavar="FORMAT", default=TEXT,
+        "--format",
+        choices=FORMATS,
+        metavar="FORMAT",
+        default=TEXT,
         help="text, json, sarif (for code scanning) or annotations (of a CI system); default: text",
-    )  # fmt: skip
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -71,9 +75,7 @@ def main(options: argparse.Namespace) -> int:
         return 2 if errors else 0
     if errors or warnings:
         screen.line()
-    text = (
-        f"{counted(len(paths), 'spec')}: {counted(errors, 'error')}, {counted(warnings, 'warning')}"
-    )
+    text = f"{counted(len(paths), 'spec')}: {counted(errors, 'error')}, {counted(warnings, 'warning')}"
     screen.line((text, "bad" if errors else "good"))
     return 2 if errors else 0
 

@@ -7,8 +7,8 @@ from keen_matrix.core.launch.wire import LiveFrame
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import visible_line
 
+#: Characters of a line that are shown.
 LINE_SHOWN = 2_000
-"""Characters of a line that are shown."""
 
 
 class LiveStreams:

@@ -12,14 +12,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import runs_of, screen_of
 from keen_matrix.cli.launching import early_pool
-from keen_matrix.cli.shared import (
-    JSON,
-    add_format,
-    add_spec_options,
-    remark,
-    split_ids,
-    whole_number,
-)
+from keen_matrix.cli.shared import JSON, add_format, add_spec_options, remark, split_ids, whole_number
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_NOT_RUN, EXIT_OK, worst_status
 from keen_matrix.core import interruption, structs
 from keen_matrix.core.doing import doing
@@ -49,25 +42,18 @@ exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no jou
 130 interrupted
 """
 
+#: Cases that are narrowed unless ids are given.
 MOST_CASES = 8
-"""Cases that are narrowed unless ids are given."""
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases that did not hold")
     parser.add_argument(
-        "--journal",
-        metavar="FILE",
-        default=DEFAULT_JOURNAL,
-        help="the run to look at (default: the last)",
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
     )
     parser.add_argument(
-        "--launches",
-        type=whole_number,
-        default=200,
-        metavar="N",
-        help="launches for one case (default 200)",
+        "--launches", type=whole_number, default=200, metavar="N", help="launches for one case (default 200)"
     )
     add_format(parser)
 
@@ -79,12 +65,7 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
-    from keen_matrix.cli.documents import (
-        NarrowDocument,
-        NarrowedCase,
-        narrowed_case,
-        write_document,
-    )
+    from keen_matrix.cli.documents import NarrowDocument, NarrowedCase, narrowed_case, write_document
     from keen_matrix.core.insight.narrow import Trials, narrowed
 
     screen = screen_of(options)
@@ -93,8 +74,8 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     ids, options.specs = split_ids(options.specs)
     runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen, _to_narrow)}
     gone: list[str] = []
+    #: What a narrowed case comes to → the id of the first that came to it.
     shown: dict[tuple[object, ...], str] = {}
-    """What a narrowed case comes to → the id of the first that came to it."""
 
     def narrow(path: str) -> int:
         spec, records = runs[path]
@@ -140,7 +121,8 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
         ids_shown = " ".join(each[:6] for each in gone[:MOST_CASES])
         more = f" and {len(gone) - MOST_CASES:,} more" if len(gone) > MOST_CASES else ""
         remark(
-            f"{counted(len(gone), 'case')} of that run that did not hold {'is' if len(gone) == 1 else 'are'} no longer in the "
+            f"{counted(len(gone), 'case')} of that run that did not hold "
+            f"{'is' if len(gone) == 1 else 'are'} no longer in the "
             f"spec, which has changed since: {ids_shown}{more}; keen-matrix run shows what is there now"
         )
         if not document and not any(statuses):
@@ -148,31 +130,31 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     if not document and not any(statuses):
         if ids:
             raise RunFault(
-                f"no case that did not hold has an id that begins with {' or '.join(ids)}; keen-matrix run shows them"
+                f"no case that did not hold has an id that begins with {' or '.join(ids)}; "
+                f"keen-matrix run shows them"
             )
-        raise RunFault(
-            "no case of that run did otherwise than expected, so there is nothing to narrow"
-        )
+        raise RunFault("no case of that run did otherwise than expected, so there is nothing to narrow")
     if is_json:
         write_document(NarrowDocument(document))
     return worst_status(statuses)
 
 
-def chosen_cases(
-    spec: Spec, records: Mapping[str, Record], ids: Sequence[str]
-) -> list[tuple[Matrix, Case]]:
+def chosen_cases(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[tuple[Matrix, Case]]:
     """Return the failing cases asked for, or one of each cause: the one with the fewest words."""
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     wanted = wanted_ids(records, ids)
     return [
-        (matrix, case) for matrix in spec.matrices for case in unfold_matrix(spec, matrix)
+        (matrix, case)
+        for matrix in spec.matrices
+        for case in unfold_matrix(spec, matrix)
         if case.id in wanted and records[case.id].matrix == matrix.name
-    ]  # fmt: skip
+    ]
 
 
 def _to_narrow(fields: Record) -> Record | None:
-    """Return a record where it did otherwise than expected: only then is there anything to narrow."""
+    """Return a record where it did otherwise than expected: only then is there anything to
+    narrow."""
     return None if fields.verdict in ("unchecked", "unlaunched", "groundless", *PASSING) else fields
 
 
@@ -191,7 +173,8 @@ def wanted_ids(records: Mapping[str, Record], ids: Sequence[str]) -> dict[str, N
 
 
 def essence_of(found: Narrowed) -> tuple[object, ...]:
-    """Return what tells a narrowed case from another: its words, what is around it, how it fails."""
+    """Return what tells a narrowed case from another: its words, what is around it, how it
+    fails."""
     from keen_matrix.core.insight.narrow import reason_of
 
     return (
@@ -217,13 +200,12 @@ def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]
 
 
 def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> None:
-    """Write the bare vector, how it was found, its shell line, and a block to paste into the spec."""
+    """Write the bare vector, how it was found, its shell line, and a block to paste into the
+    spec."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
 
-    screen.line(
-        (found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv)
-    )
+    screen.line((found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv))
     for step in found.steps:
         screen.line("  ", (f"{step.what:28}", "dim"), "  ", shell_line(step.words) or "no words")
     for note in found.notes:
@@ -249,11 +231,7 @@ def block_of(found: Narrowed) -> list[str]:
     )
     lines = ["[[matrix]]", f'name = "{found.case.id[:6]}, narrowed"', f"line = {words}"]
     around = found.matrix.steps[0].surroundings
-    if (
-        around.stdin is not None
-        and around.stdin.text is not None
-        and around.stdin.text.constant is not None
-    ):
+    if around.stdin is not None and around.stdin.text is not None and around.stdin.text.constant is not None:
         lines.append(f"stdin = {json.dumps(around.stdin.text.constant, ensure_ascii=False)}")
     for aspect in found.fields.aspects:
         if not aspect.met and aspect.form == "is" and aspect.expected:

@@ -1,4 +1,5 @@
-"""`keen-matrix places`: the lines of a program that vectors run which did not hold, and others do not."""
+"""`keen-matrix places`: the lines of a program that vectors run which did not hold, and others do
+not."""
 
 from __future__ import annotations
 
@@ -10,14 +11,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import runs_of, screen_of
 from keen_matrix.cli.launching import early_pool
-from keen_matrix.cli.shared import (
-    JSON,
-    add_format,
-    add_spec_options,
-    remark,
-    split_ids,
-    whole_number,
-)
+from keen_matrix.cli.shared import JSON, add_format, add_spec_options, remark, split_ids, whole_number
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
@@ -52,14 +46,9 @@ FIRST = 3
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(
-        parser, ids="the beginnings of the ids of cases that did not hold (default: all)"
-    )
+    add_spec_options(parser, ids="the beginnings of the ids of cases that did not hold (default: all)")
     parser.add_argument(
-        "--journal",
-        metavar="FILE",
-        default=DEFAULT_JOURNAL,
-        help="the run to look at (default: the last)",
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
     )
     parser.add_argument(
         "--launches",
@@ -175,10 +164,7 @@ def _write(
     for count, what in (
         (len(evidence.otherwise), "did otherwise when traced: left out"),
         (len(evidence.silent), "told no line of the program's own files"),
-        (
-            evidence.left,
-            f"not launched ({'interrupted' if evidence.is_interrupted else '--launches'})",
-        ),
+        (evidence.left, f"not launched ({'interrupted' if evidence.is_interrupted else '--launches'})"),
     ):
         if count:
             screen.line("  ", (f"{counted(count, 'vector')} {what}", "warn"))
@@ -201,13 +187,7 @@ def _document(
     """Return what was found of one spec, for programs."""
     from keen_matrix.cli.console.places import PlacesView, partings_of
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.documents import (
-        FoundParting,
-        FoundPlace,
-        FoundUnreached,
-        PlacesCause,
-        PlacesSpec,
-    )
+    from keen_matrix.cli.documents import FoundParting, FoundPlace, FoundUnreached, PlacesCause, PlacesSpec
 
     view = PlacesView(Screen(sys.stderr), evidence, spec.here)
 
@@ -217,8 +197,17 @@ def _document(
     def place_of(each: Ranked) -> FoundPlace:
         place = each.place
         text = view.text_of(place).strip()
-        return FoundPlace(view.name_of(place.file), place.line, each.last, text, round(each.score, 4), each.why, each.failing,
-                          each.holding, each.example.case.id)  # fmt: skip
+        return FoundPlace(
+            view.name_of(place.file),
+            place.line,
+            each.last,
+            text,
+            round(each.score, 4),
+            each.why,
+            each.failing,
+            each.holding,
+            each.example.case.id,
+        )
 
     def parting_of(each: Parting) -> FoundParting:
         ids = (each.failing.case.id, each.holding.case.id)
@@ -226,16 +215,38 @@ def _document(
 
     def cause_of(each: Ranking) -> PlacesCause:
         example = None if each.example is None else each.example.case.id
-        return PlacesCause(each.failing, each.holding, example, each.is_telling, each.is_agreed,
-                           list(map(place_of, each.places[:MOST_KEPT])))  # fmt: skip
+        return PlacesCause(
+            each.failing,
+            each.holding,
+            example,
+            each.is_telling,
+            each.is_agreed,
+            list(map(place_of, each.places[:MOST_KEPT])),
+        )
 
     failing = sum(run.failed for run in evidence.runs)
     return PlacesSpec(
-        spec.path, runtime, failing, len(evidence.runs) - failing, evidence.otherwise, evidence.silent, evidence.left,
-        list(map(cause_of, causes)), list(map(parting_of, partings_of(evidence.runs))),
-        [FoundUnreached(view.name_of(each.file), each.first, each.last, each.text, each.condition,
-                        None if each.words is None else list(each.words)) for each in never],
-    )  # fmt: skip
+        spec.path,
+        runtime,
+        failing,
+        len(evidence.runs) - failing,
+        evidence.otherwise,
+        evidence.silent,
+        evidence.left,
+        list(map(cause_of, causes)),
+        list(map(parting_of, partings_of(evidence.runs))),
+        [
+            FoundUnreached(
+                view.name_of(each.file),
+                each.first,
+                each.last,
+                each.text,
+                each.condition,
+                None if each.words is None else list(each.words),
+            )
+            for each in never
+        ],
+    )
 
 
 MOST_KEPT = 20
@@ -258,20 +269,18 @@ def _kept(
     order = sorted(best.values(), key=lambda each: -each.score)
 
     def kept_of(each: Ranked) -> KeptPlace:
-        return KeptPlace(
-            file=view.name_of(each.place.file), line=each.place.line, score=round(each.score, 4)
-        )
+        return KeptPlace(file=view.name_of(each.place.file), line=each.place.line, score=round(each.score, 4))
 
-    by_case = {
-        run.case.id: kept_of(each.places[0])
-        for each in causes
-        if each.is_strong
-        for run in each.runs
-    }
+    by_case = {run.case.id: kept_of(each.places[0]) for each in causes if each.is_strong for run in each.runs}
     started = {os.path.abspath(each.spec): each.started for each in headers_of(journal)}
     parts = [f"{view.name_of(each.file)}:{each.first}  {each.text}" for each in never]
     return KeptPlaces(
-        spec_digest=spec.digest, started=started.get(os.path.abspath(spec.path), ""),
-        launched=len(evidence.runs), reached=len(ran), lines=len(every), unreached=parts,
-        places=list(map(kept_of, order[:MOST_KEPT])), by_case=by_case,
-    )  # fmt: skip
+        spec_digest=spec.digest,
+        started=started.get(os.path.abspath(spec.path), ""),
+        launched=len(evidence.runs),
+        reached=len(ran),
+        lines=len(every),
+        unreached=parts,
+        places=list(map(kept_of, order[:MOST_KEPT])),
+        by_case=by_case,
+    )

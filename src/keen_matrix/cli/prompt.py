@@ -1,8 +1,7 @@
 """The prompt of `try`: one vector after another, with what the signature says while it is typed.
 
-On a terminal it is a line that is edited, with history and completion; of a pipe each line is taken as if
-it were typed.
-"""
+On a terminal it is a line that is edited, with history and completion; of a pipe each line is taken
+as if it were typed."""
 
 from __future__ import annotations
 
@@ -40,6 +39,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.spec import Spec
 
+#: Word → what it does. Any other line is a vector, its words parted and quoted as in a shell.
 COMMANDS = {
     ":none": "launch the vector of no words",
     ":again": "launch the last vector again",
@@ -50,13 +50,12 @@ COMMANDS = {
     ":help": "show this",
     ":quit": "end, as Ctrl-D does",
 }
-"""Word → what it does. Any other line is a vector, its words parted and quoted as in a shell."""
 HISTORY = os.path.join(FOLDER, "tried.history")
+#: Lines of a difference between two outcomes.
 DIFFERENCE_SHOWN = 40
-"""Lines of a difference between two outcomes."""
 PROMPT = "try> "
+#: Cells of a column of vectors at least, and of what stands beside it.
 LEAST_COLUMN, ABOUT_COLUMN = 20, 40
-"""Cells of a column of vectors at least, and of what stands beside it."""
 
 
 class _Came(NamedTuple):
@@ -65,8 +64,8 @@ class _Came(NamedTuple):
 
 
 def words_of(line: str) -> list[str]:
-    """Return the words of a line, parted and quoted as in a shell, where nothing is expanded. Raises
-    Misuse."""
+    """Return the words of a line, parted and quoted as in a shell, where nothing is expanded.
+    Raises Misuse."""
     try:
         return shlex.split(line)
     except ValueError as error:
@@ -81,8 +80,8 @@ class Prompt:
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_Came] = []
+        #: Whether the last vector did not do as it must.
         self.failed = False
-        """Whether the last vector did not do as it must."""
 
     def give_up(self) -> None:
         """Go on after an interruption: what was launched is ended."""
@@ -154,18 +153,12 @@ class Prompt:
         (result,) = self._pool.results([tried.case])
         record = result.record
         self._write(tried, record, live)
-        before = next(
-            (each.record for each in reversed(self.came) if each.record.argv == record.argv), None
-        )
+        before = next((each.record for each in reversed(self.came) if each.record.argv == record.argv), None)
         if before is not None:
             change = change_of(before, record)
-            told = (
-                change[1].difference or f"{change[1].before} → {change[1].after}" if change else ""
-            )
+            told = change[1].difference or f"{change[1].before} → {change[1].after}" if change else ""
             if change:
-                screen.line(
-                    ("  other than before", "warn"), f"   {told}   ", (":compare shows all", "dim")
-                )
+                screen.line(("  other than before", "warn"), f"   {told}   ", (":compare shows all", "dim"))
             else:
                 screen.line(("  as before", "dim"))
         self.came.append(_Came(tried, record))
@@ -186,10 +179,16 @@ class Prompt:
         )
         verdict = "" if record.verdict == "unchecked" else record.verdict
         screen.line(
-            "  ", (how, "strong"), (f"   {duration(record.seconds)}   ", "dim"),
-            *([(screen.sign(verdict), STYLE_OF[verdict]), (f" {verdict}   ", STYLE_OF[verdict])] if verdict else []),
+            "  ",
+            (how, "strong"),
+            (f"   {duration(record.seconds)}   ", "dim"),
+            *(
+                [(screen.sign(verdict), STYLE_OF[verdict]), (f" {verdict}   ", STYLE_OF[verdict])]
+                if verdict
+                else []
+            ),
             (where, "dim"),
-        )  # fmt: skip
+        )
         for name, change in record.files.items():
             screen.line("  ", ("file        ", "dim"), f"{escape(name)} {change.state}")
         screen.rows(aspects_rows(screen, record, everything=False))
@@ -218,27 +217,25 @@ class Prompt:
         self._pool.plan(with_following(spec), resolved_launch(spec))
         records = {each.id: each.record for each in self._pool.results(cases)}
         screen = self.screen
-        shown = {
-            case.id: shell_line((case.more or (case.argv,))[-1]) or "(no words)" for case in cases
-        }
+        shown = {case.id: shell_line((case.more or (case.argv,))[-1]) or "(no words)" for case in cases}
         width = min(max(map(cells, shown.values())), max(LEAST_COLUMN, screen.width - ABOUT_COLUMN))
         for case in cases:
             record, words = records[case.id], pad(_shortened(shown[case.id], width), width)
             about = " ".join(filter(None, (case.kind, case.culprit)))
             screen.line(
-                "  ", (screen.sign(record.verdict), STYLE_OF[record.verdict]), f" {words}  ", (f"{about}   ", "dim"),
+                "  ",
+                (screen.sign(record.verdict), STYLE_OF[record.verdict]),
+                f" {words}  ",
+                (f"{about}   ", "dim"),
                 (f"exit {record.exit}", "") if record.exit is not None else (f"signal {record.signal}", ""),
-            )  # fmt: skip
+            )
             if record.verdict not in PASSING:
                 first = next(iter((record.stderr or record.stdout or "").splitlines()), "")
                 names = ", ".join(dict.fromkeys(each.aspect for each in record.unmet))
                 screen.line("      ", (names, "bad"), f"   {cut(first, 90)}")
         held = sum(each.verdict in PASSING for each in records.values())
         screen.line(
-            (
-                f"{held} of {counted(len(cases), 'vector')} held",
-                "good" if held == len(cases) else "bad",
-            )
+            (f"{held} of {counted(len(cases), 'vector')} held", "good" if held == len(cases) else "bad")
         )
 
     def _keep(self, name: str) -> None:
@@ -294,18 +291,13 @@ def _shown_outcome(record: Record) -> list[str]:
     end = f"signal {record.signal}" if record.signal else f"exit {record.exit}"
     lines = [f"words   {shell_line(record.argv)}", end]
     for name in ("stdout", "stderr"):
-        lines += [
-            f"{name}  {escape(each)}" for each in (record.compared_stream(name) or "").splitlines()
-        ]
-    return [
-        *lines,
-        *(f"file    {escape(name)} {each.state}" for name, each in record.files.items()),
-    ]
+        lines += [f"{name}  {escape(each)}" for each in (record.compared_stream(name) or "").splitlines()]
+    return [*lines, *(f"file    {escape(name)} {each.state}" for name, each in record.files.items())]
 
 
 def prompt(screen: Screen, path: str, pool: WorkerPool) -> int:
-    """Take vectors until there are no more, and return the exit status: 1 where the last one did not do
-    as it must. Raises Misuse when standard input has none."""
+    """Take vectors until there are no more, and return the exit status: 1 where the last one did
+    not do as it must. Raises Misuse when standard input has none."""
     with ExitStack() as pools, ExitStack() as stack:
         session = Prompt(screen, path, pool, pools)
         if session.spec.program.once is not None:
@@ -358,9 +350,16 @@ def _typed(session: Prompt) -> Iterator[str]:
         # A menu at every key would hide what the signature says below the line.
         complete_while_typing=False,
         color_depth=None if session.screen.color else ColorDepth.DEPTH_1_BIT,
-        style=Style.from_dict({"bottom-toolbar": "noreverse", "good": "ansigreen", "bad": "ansired", "warn": "ansiyellow",
-                               "dim": "ansibrightblack"}),
-    )  # fmt: skip
+        style=Style.from_dict(
+            {
+                "bottom-toolbar": "noreverse",
+                "good": "ansigreen",
+                "bad": "ansired",
+                "warn": "ansiyellow",
+                "dim": "ansibrightblack",
+            }
+        ),
+    )
 
     def below() -> FormattedText:
         text = typed.default_buffer.text.strip()
@@ -374,9 +373,7 @@ def _typed(session: Prompt) -> Iterator[str]:
             segments = judged(session.spec, words)
         except KeenMatrixError as fault:
             segments = [(str(fault), "warn")]
-        return FormattedText(
-            [(f"class:{style}" if style else "", text) for text, style in segments]
-        )
+        return FormattedText([(f"class:{style}" if style else "", text) for text, style in segments])
 
     session.screen.line(("a vector, or a word such as :help; Tab completes, Ctrl-D ends", "dim"))
     session.screen.flush()
@@ -393,10 +390,9 @@ def _typed(session: Prompt) -> Iterator[str]:
 def _no_echo(terminal: int) -> Iterator[None]:
     """Keep the kernel from showing what is typed while no prompt is there to show it.
 
-    The library edits without echo, yet gives it back between two lines. What is typed ahead would stand
-    where the next prompt begins, and the library, which takes that for the first column, would then draw
-    over the wrong cells.
-    """
+    The library edits without echo, yet gives it back between two lines. What is typed ahead would
+    stand where the next prompt begins, and the library, which takes that for the first column,
+    would then draw over the wrong cells."""
     before = termios.tcgetattr(terminal)
     quiet = termios.tcgetattr(terminal)
     quiet[tty.LFLAG] &= ~termios.ECHO
@@ -429,17 +425,16 @@ def _completer(session: Prompt) -> Completer:
 
 
 def candidates(session: Prompt, before: list[str], begun: str) -> list[str]:
-    """Return the words that may stand behind others: spellings of options, values of the option before
-    them or of the next operand, names of files that a case finds, words of earlier vectors."""
+    """Return the words that may stand behind others: spellings of options, values of the option
+    before them or of the next operand, names of files that a case finds, words of earlier
+    vectors."""
     signature = session.spec.signature
     earlier = [word for each in session.came for word in each.record.argv]
     if signature is None:
         # Without a signature nothing tells what is taken; what was typed before often fits again.
         return list(dict.fromkeys([*earlier, *_words_of_spec(session)]))
     by_spelling = {
-        spelling: option
-        for form in signature.forms
-        for spelling, option in form.by_spelling.items()
+        spelling: option for form in signature.forms for spelling, option in form.by_spelling.items()
     }
     # What may follow is first of all a value of the option in front.
     option = by_spelling.get(before[-1]) if before else None
@@ -451,13 +446,12 @@ def candidates(session: Prompt, before: list[str], begun: str) -> list[str]:
     if begun.startswith("-"):
         return list(dict.fromkeys([*by_spelling, *signature.help]))
     names = signature.operand_names
-    return list(
-        dict.fromkeys([*(value for name in names for value in _values(session, name)), *earlier])
-    )
+    return list(dict.fromkeys([*(value for name in names for value in _values(session, name)), *earlier]))
 
 
 def _values(session: Prompt, name: str) -> list[str]:
-    """Return values of a NAME: its choices, else legal ones, which of a file are those that are there."""
+    """Return values of a NAME: its choices, else legal ones, which of a file are those that are
+    there."""
     signature = session.spec.signature
     kind = signature.values.get(name) if signature is not None else None
     if kind is None:

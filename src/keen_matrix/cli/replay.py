@@ -10,14 +10,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.launching import pool_if
-from keen_matrix.cli.shared import (
-    adaptation_of,
-    add_spec_options,
-    find_case,
-    remark,
-    spec_paths,
-    split_ids,
-)
+from keen_matrix.cli.shared import adaptation_of, add_spec_options, find_case, remark, spec_paths, split_ids
 from keen_matrix.cli.statuses import worst_status
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
@@ -76,8 +69,11 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
     options.seed = None
     ids, names = split_ids(options.specs)
     if not ids:
-        raise Misuse("replay needs the id of a case; keen-matrix run and keen-matrix unfold show them"
-                     if not names else f"{spec_paths(names)[0]} is a spec; replay also needs the id of a case in it")  # fmt: skip
+        raise Misuse(
+            "replay needs the id of a case; keen-matrix run and keen-matrix unfold show them"
+            if not names
+            else f"{spec_paths(names)[0]} is a spec; replay also needs the id of a case in it"
+        )
     if options.script and len(ids) > 1:
         raise Misuse(f"a script launches one case, and {counted(len(ids), 'id')} were given")
     asked = adaptation_of(options)
@@ -143,7 +139,8 @@ def write_script(path: str, text: str) -> None:
                 start = file.read(4_000)
             if start and MARK not in start:
                 raise RunFault(
-                    f"{path} exists and is not an earlier script of a case; it is left as it is: give another name"
+                    f"{path} exists and is not an earlier script of a case; it is left as it is: "
+                    f"give another name"
                 )
         with written(path) as stream:
             stream.write(text.encode("utf-8", "surrogateescape"))
@@ -156,18 +153,21 @@ def write_script(path: str, text: str) -> None:
 def write_outcome(
     screen: Screen, spec: Spec, matrix: Matrix, fields: Record, *, is_shown: bool = False
 ) -> None:
-    """Write what a case came to: its launches one after another, then every aspect. What they printed is
-    left out where it `is_shown` already."""
+    """Write what a case came to: its launches one after another, then every aspect. What they
+    printed is left out where it `is_shown` already."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
     from keen_matrix.wording.signs import STYLE_OF
 
-    screen.line(("verdict", "strong"), "  ", (screen.sign(fields.verdict), STYLE_OF[fields.verdict]), " ",
-                (fields.verdict, STYLE_OF[fields.verdict]))  # fmt: skip
+    screen.line(
+        ("verdict", "strong"),
+        "  ",
+        (screen.sign(fields.verdict), STYLE_OF[fields.verdict]),
+        " ",
+        (fields.verdict, STYLE_OF[fields.verdict]),
+    )
     screen.rows(
-        pasted(
-            "  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields))
-        )
+        pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
     )
     steps: Sequence[StepRecord | Record] = fields.steps or [fields]
     for number, step in enumerate(steps, 1):
@@ -181,10 +181,7 @@ def write_outcome(
     for aspect in fields.aspects:
         if aspect.met:
             screen.line(
-                "  ",
-                (screen.sign("held"), "good"),
-                f" {aspect.aspect:12}",
-                ("  " + aspect.rule, "dim"),
+                "  ", (screen.sign("held"), "good"), f" {aspect.aspect:12}", ("  " + aspect.rule, "dim")
             )
     screen.rows(aspects_rows(screen, fields, everything=True))
     for each in fields.remarks:
@@ -260,9 +257,7 @@ def _write_streams(screen: Screen, step: StepRecord | Record) -> None:
                 visible_line(line[:2_000]),
             )
     if close:
-        text = (
-            f'{MARK} about the same time: two pipes do not tell the order; streams = "joined" does'
-        )
+        text = f'{MARK} about the same time: two pipes do not tell the order; streams = "joined" does'
         screen.line("  ", (text, "dim"))
 
 

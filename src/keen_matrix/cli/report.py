@@ -38,9 +38,7 @@ exit status: 0, 1 when a result is missing: a run was cut off, a spec could not 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    parser.add_argument(
-        "runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)"
-    )
+    parser.add_argument("runs", nargs="*", metavar="RUN", help="journals of the run (default: the last one)")
     parser.add_argument(
         "--format",
         choices=FORMATS,
@@ -48,9 +46,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help=f"{', '.join(FORMATS)}; without it, grids on the terminal",
     )
     parser.add_argument(
-        "-o", "--output", metavar="FILE", type=output_file,
-        help="where it goes (default: standard output)",
-    )  # fmt: skip
+        "-o", "--output", metavar="FILE", type=output_file, help="where it goes (default: standard output)"
+    )
     parser.add_argument(
         "--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids"
     )
@@ -139,12 +136,14 @@ def refuse_other_file(output: str) -> None:
     with open(output, "rb") as file:
         start = file.read(4_000)
     if start and not any(re.match(kind.mark, start) for kind in FORMATS.values()):
-        raise RunFault(f"{output} exists and is not an earlier report; it is left as it is: give another name, or "
-                       "remove it first")  # fmt: skip
+        raise RunFault(
+            f"{output} exists and is not an earlier report; it is left as it is: give another name, or "
+            "remove it first"
+        )
 
 
+#: Causes listed on the terminal.
 CAUSES_SHOWN = 12
-"""Causes listed on the terminal."""
 
 
 def write_terminal(report: Report, options: argparse.Namespace) -> None:
@@ -166,9 +165,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         write_counts_row(screen, matrix.name, width, matrix.counts)
     write_legend(screen, (each.counts for each in summary.matrices.values()))
     for path, fault in report.faults.items():
-        screen.line(
-            (path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}"
-        )
+        screen.line((path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}")
     for each in report.missing:
         screen.line((each.sentence, "bad"))
     for spec, sentence in report.hollow:
@@ -178,8 +175,12 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line(("causes", "strong"))
     for cause in summary.causes[:CAUSES_SHOWN]:
         failed = list(dict.fromkeys(each.aspect for each in cause.fields.aspects if not each.met))
-        screen.line(f"  {cause.count:>5,}  ", (f"{cause.fields.verdict:8}", STYLE_OF[cause.fields.verdict]),
-                    f"  {', '.join(cause.where)}: {', '.join(failed)}   ", (cause.fields.id[:6], "place"))  # fmt: skip
+        screen.line(
+            f"  {cause.count:>5,}  ",
+            (f"{cause.fields.verdict:8}", STYLE_OF[cause.fields.verdict]),
+            f"  {', '.join(cause.where)}: {', '.join(failed)}   ",
+            (cause.fields.id[:6], "place"),
+        )
     if len(summary.causes) > CAUSES_SHOWN:
         screen.line(("  further causes: ", "dim"), f"{len(summary.causes) - CAUSES_SHOWN:,}")
     write_grids(screen, report)
@@ -211,9 +212,7 @@ def write_grids(screen: Screen, report: Report) -> None:
             if wrong is None:
                 raise Misuse(f"no matrix has all of the axes {', '.join(report.by)}")
             hint = nearest(wrong, known)
-            more = (
-                f"; did you mean {hint!r}?" if hint else f"; there are {', '.join(known) or 'none'}"
-            )
+            more = f"; did you mean {hint!r}?" if hint else f"; there are {', '.join(known) or 'none'}"
             raise Misuse(f"no matrix has an axis {wrong!r}{more}")
         matrices = fitting
     drawn = False
@@ -221,8 +220,9 @@ def write_grids(screen: Screen, report: Report) -> None:
         axes = chosen_axes(matrix, report.by)
         if len(axes) < (1 if report.by else 2):
             continue
-        for grid in grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes,
-                             always_split=bool(report.by)):  # fmt: skip
+        for grid in grids_of(
+            matrix, report.cases_in(matrix.spec, matrix.name), axes, always_split=bool(report.by)
+        ):
             screen.line()
             write_grid(screen, grid)
             drawn = True

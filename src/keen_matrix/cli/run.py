@@ -61,14 +61,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     choice = parser.add_argument_group("which vectors")
     add_selection_options(choice)
     choice.add_argument(
-        "--failed",
-        action="store_true",
-        help="only those that did not hold last time (by the journal)",
+        "--failed", action="store_true", help="only those that did not hold last time (by the journal)"
     )
     choice.add_argument(
         "--changed",
         action="store_true",
-        help="launch only those that did not hold last time, or for which something has changed since; the others are taken "
+        help="launch only those that did not hold last time, or for which something has changed "
+        "since; the others are taken "
         "over from the journal",
     )
     choice.add_argument(
@@ -78,20 +77,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="only the K-th of N parts: parts do not overlap and together make the whole",
     )
     choice.add_argument(
-        "--limit",
-        type=whole_number,
-        metavar="N",
-        help="allow up to N vectors in a matrix (default 100,000)",
+        "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"
     )
     choice.add_argument(
         "--seed", type=integer, metavar="N", help="combine with this seed instead of the spec's"
     )
     how = parser.add_argument_group("how they are run")
     how.add_argument(
-        "--jobs",
-        type=whole_number,
-        metavar="N",
-        help="launches at a time (default: the processors)",
+        "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
     )
     how.add_argument(
         "--launcher", metavar="NAME", help="start the program in another way that the spec names"
@@ -101,58 +94,68 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="WORDS",
         help="start another build of the program; {here} is the folder of the spec",
     )
-    how.add_argument("--repeat", type=whole_number, default=1, metavar="N", help="launch each case N times; outcomes "
-                     "that disagree make it unsteady")  # fmt: skip
+    how.add_argument(
+        "--repeat",
+        type=whole_number,
+        default=1,
+        metavar="N",
+        help="launch each case N times; outcomes that disagree make it unsteady",
+    )
     warmth = how.add_mutually_exclusive_group()
     warmth.add_argument(
         "--warm",
         action="store_true",
         default=None,
-        help="fork a Python program from a keeper instead of starting it anew (default: where it is worth it and a "
+        help="fork a Python program from a keeper instead of starting it anew (default: where it "
+        "is worth it and a "
         "sample does the same)",
     )
     warmth.add_argument(
-        "--cold",
-        action="store_false",
-        dest="warm",
-        help="start it anew each time, whatever the spec says",
-    )
-    how.add_argument("--warm-check", type=percent, default=5.0, metavar="PERCENT", help="cases that are first launched "
-                     "both ways (default 5, at least 5 cases; 0 for none)")  # fmt: skip
-    how.add_argument(
-        "--cluster",
-        metavar="ADDRESS",
-        help="run on a Dask cluster: the address of its scheduler, or local",
+        "--cold", action="store_false", dest="warm", help="start it anew each time, whatever the spec says"
     )
     how.add_argument(
-        "--cluster-shared",
+        "--warm-check",
+        type=percent,
+        default=5.0,
+        metavar="PERCENT",
+        help="cases that are first launched both ways (default 5, at least 5 cases; 0 for none)",
+    )
+    how.add_argument(
+        "--cluster", metavar="ADDRESS", help="run on a Dask cluster: the address of its scheduler, or local"
+    )
+    how.add_argument(
+        "--cluster-shared", action="store_true", help="its workers see the same files: send no archive"
+    )
+    how.add_argument(
+        "--order",
         action="store_true",
-        help="its workers see the same files: send no archive",
+        help="run first what covers most: those that did not hold, new ones, "
+        "each kind of refusal, then most pairs a second",
     )
-    how.add_argument("--order", action="store_true", help="run first what covers most: those that did not hold, new ones, "
-                     "each kind of refusal, then most pairs a second")  # fmt: skip
-    how.add_argument("--budget", type=_budget, metavar="TIME", help='the same order, and stop in time: "30 s", "5 min"; '
-                     "exit status 4 when it did not suffice")  # fmt: skip
+    how.add_argument(
+        "--budget",
+        type=_budget,
+        metavar="TIME",
+        help='the same order, and stop in time: "30 s", "5 min"; exit status 4 when it did not suffice',
+    )
     how.add_argument(
         "--failed-first", action="store_true", help="begin with those that did not hold last time"
     )
-    how.add_argument(
-        "--slow-last", action="store_true", help="end with those that took longest last time"
-    )
-    how.add_argument(
-        "--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold"
-    )
+    how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
+    how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
     how.add_argument(
         "--watch",
         action="store_true",
-        help="run again on every change of program, spec or data: first what did not hold, and only what has changed",
+        help="run again on every change of program, spec or data: first what did not hold, and "
+        "only what has changed",
     )
-    how.add_argument("--notify", metavar="COMMAND", help="with --watch: run this after each round, its summary as one more "
-                     "word")  # fmt: skip
     how.add_argument(
-        "--resume",
-        action="store_true",
-        help="go on with the run in the journal where it was broken off",
+        "--notify",
+        metavar="COMMAND",
+        help="with --watch: run this after each round, its summary as one more word",
+    )
+    how.add_argument(
+        "--resume", action="store_true", help="go on with the run in the journal where it was broken off"
     )
     output = parser.add_argument_group("output")
     output.add_argument(
@@ -166,27 +169,25 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="keep the directories of cases that did not hold, and say where",
     )
+    output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
     output.add_argument(
-        "--live", action="store_true", help="show what the programs print as it comes"
+        "--report",
+        action="append",
+        default=[],
+        type=report_target,
+        metavar="FORMAT=FILE",
+        help="write a report as well (see keen-matrix report); may be given again",
     )
-    output.add_argument("--report", action="append", default=[], type=report_target, metavar="FORMAT=FILE",
-                        help="write a report as well (see keen-matrix report); may be given again")  # fmt: skip
     output.add_argument(
         "--grid", action="store_true", help="show which cases held, by two axes of each matrix"
     )
     output.add_argument(
-        "--by",
-        metavar="AXIS,AXIS",
-        help="the axes of --grid (default: what tells best which cases held)",
+        "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases held)"
     )
     amount = output.add_mutually_exclusive_group()
+    amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
     amount.add_argument(
-        "--brief", action="store_true", help="only a line per matrix and the summary"
-    )
-    amount.add_argument(
-        "--all",
-        action="store_true",
-        help="every case that did not hold in full, with everything it printed",
+        "--all", action="store_true", help="every case that did not hold in full, with everything it printed"
     )
 
 
@@ -234,9 +235,7 @@ def _refuse_together(options: argparse.Namespace) -> None:
             raise Misuse(f"--watch does not go with --{name}; give one of them")
 
 
-def _guarded_round(
-    options: argparse.Namespace, paths: Sequence[str], jobs: int, asked: Round
-) -> int:
+def _guarded_round(options: argparse.Namespace, paths: Sequence[str], jobs: int, asked: Round) -> int:
     """Run one round of --watch, and return its exit status; what is wrong with it is told."""
     from keen_matrix.cli.console.screen import Screen
 
@@ -254,18 +253,9 @@ def _guarded_round(
 
 
 def _round(
-    options: argparse.Namespace,
-    paths: Sequence[str],
-    jobs: int,
-    asked: Round,
-    workers: WorkerSet,
+    options: argparse.Namespace, paths: Sequence[str], jobs: int, asked: Round, workers: WorkerSet
 ) -> int:
-    from keen_matrix.cli.console.round_report import (
-        RoundReport,
-        RoundScreen,
-        notify,
-        write_beginning,
-    )
+    from keen_matrix.cli.console.round_report import RoundReport, RoundScreen, notify, write_beginning
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.engine import WorkerPool
     from keen_matrix.core.results.journal import Journal
@@ -386,9 +376,7 @@ def status_of(result: RunResult) -> int:
     from keen_matrix.core.errors import RunFault
 
     counts = result.counts
-    statuses = [
-        EXIT_NOT_RUN if isinstance(fault, RunFault) else EXIT_MISUSE for fault in result.faults
-    ]
+    statuses = [EXIT_NOT_RUN if isinstance(fault, RunFault) else EXIT_MISUSE for fault in result.faults]
     if result.is_interrupted:
         statuses.append(EXIT_INTERRUPTED)
     # That nothing could be launched, or everything was skipped, is no verdict on the program.

@@ -1,4 +1,5 @@
-"""`keen-matrix schema`: the JSON Schema of specs, of descriptions of parsers, and of what commands write."""
+"""`keen-matrix schema`: the JSON Schema of specs, of descriptions of parsers, and of what commands
+write."""
 
 from __future__ import annotations
 
@@ -6,6 +7,7 @@ import argparse
 import json
 import sys
 
+#: Names of documents that we write, each of which a module that is costly to load knows.
 SCHEMAS = (
     "lint",
     "doubt",
@@ -19,7 +21,6 @@ SCHEMAS = (
     "journal",
     "case",
 )
-"""Names of documents that we write, each of which a module that is costly to load knows."""
 
 EPILOG = """\
 example:
@@ -35,10 +36,14 @@ exit status: 0, 2 wrong usage
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "--of", choices=("spec", "parser", *SCHEMAS), default="spec", metavar="NAME",
-        help="of a spec (the default), of parser, the description that draft --from reads, of journal, a line of it, of case, "
+        "--of",
+        choices=("spec", "parser", *SCHEMAS),
+        default="spec",
+        metavar="NAME",
+        help="of a spec (the default), of parser, the description that draft --from reads, of "
+        "journal, a line of it, of case, "
         "a line of unfold --format json, or of a command: what its --format json writes",
-    )  # fmt: skip
+    )
 
 
 def main(options: argparse.Namespace) -> int:

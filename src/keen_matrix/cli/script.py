@@ -29,19 +29,14 @@ cd "$work/dir"
 """
 
 
+#: Stands in every script: by it a later one knows an earlier one that it may replace.
 MARK = b", as Keen Matrix launches it ("
-"""Stands in every script: by it a later one knows an earlier one that it may replace."""
 
 
 def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     """Return the script. It exits with the last launch's exit code."""
     scope = case_scope(
-        case.named,
-        case.argv,
-        case.id,
-        spec.here,
-        named_functions(spec.program.oracle),
-        case.standing,
+        case.named, case.argv, case.id, spec.here, named_functions(spec.program.oracle), case.standing
     )
     launch = resolved_launch(spec)
     around = matrix.steps[0].surroundings
@@ -56,10 +51,7 @@ def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
     )
     lines = [
         _HEAD.format(
-            spec=_plain(os.path.basename(spec.path)),
-            matrix=_plain(matrix.name),
-            id=case.id,
-            notes=notes,
+            spec=_plain(os.path.basename(spec.path)), matrix=_plain(matrix.name), id=case.id, notes=notes
         )
     ]
     lines += _files(around, scope, spec.here)
@@ -146,7 +138,5 @@ def _put(put: Put, path: str, scope: Scope, here: str) -> str:
     if put.copy is not None:
         return f"cp -r {shlex.quote(os.path.join(here, put.copy.render(scope)))} {path}\n"
     if put.data is not None:
-        return (
-            f"printf %s {shlex.quote(base64.b64encode(put.data).decode())} | base64 -d > {path}\n"
-        )
+        return f"printf %s {shlex.quote(base64.b64encode(put.data).decode())} | base64 -d > {path}\n"
     return f"{_printed(put.text.render(scope) if put.text is not None else '')} > {path}\n"

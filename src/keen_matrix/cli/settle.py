@@ -51,43 +51,51 @@ exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wro
 3 the program cannot be launched, 130 interrupted
 """
 
+#: Weight of a finding → the word before it, and its style.
 SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
-"""Weight of a finding → the word before it, and its style."""
 MOST_LAUNCHES = 2_500
+#: Seconds that one launch costs → launches where nothing is said of them. In steps, far apart: a
+#: cost that varies a little from call to call must not make another spec.
 LAUNCHES_BY_COST = ((0.015, MOST_LAUNCHES), (0.04, 1_200), (0.12, 600), (0.4, 300))
-"""Seconds that one launch costs → launches where nothing is said of them. In steps, far apart: a cost that
-varies a little from call to call must not make another spec."""
+#: Launches of a program that costs more: they take a minute or two.
 FEW_LAUNCHES = 150
-"""Launches of a program that costs more: they take a minute or two."""
+#: Seconds, and times its processor time, from which a launch counts by how long it takes: it waits
+#: for something, and a busy machine is not what it waits for.
 WAITS_FROM, WAITS_TIMES = 0.2, 5
-"""Seconds, and times its processor time, from which a launch counts by how long it takes: it waits for
-something, and a busy machine is not what it waits for."""
+#: Vectors that are shown with a finding.
 MOST_SHOWN = 3
-"""Vectors that are shown with a finding."""
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "specs", nargs="*", metavar="SPEC", help="spec files or folders of them (default: every *.matrix.toml below here)"
-    )  # fmt: skip
+        "specs",
+        nargs="*",
+        metavar="SPEC",
+        help="spec files or folders of them (default: every *.matrix.toml below here)",
+    )
     parser.add_argument(
         "--write", action="store_true", help="write what was found into the spec; its comments stay"
     )
     add_launches(parser)
     add_format(parser)
     parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto",
+        "--color",
+        choices=["auto", "always", "never"],
+        default="auto",
         help="colour the output (default: on a terminal, unless NO_COLOR is set)",
-    )  # fmt: skip
+    )
 
 
 def add_launches(parser: argparse.ArgumentParser) -> None:
     """Add the limit of launches."""
     parser.add_argument(
-        "--launches", type=whole_number, metavar="N",
-        help=f"most launches to spend (default: {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, by the processor time of one)",
-    )  # fmt: skip
+        "--launches",
+        type=whole_number,
+        metavar="N",
+        help=f"most launches to spend (default: {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, by the "
+        f"processor time of one)",
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -103,9 +111,7 @@ def main(options: argparse.Namespace) -> int:
     return worst_status(statuses)
 
 
-def _settle(
-    path: str, options: argparse.Namespace, document: list[SettleSpec], pool: WorkerPool
-) -> int:
+def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec], pool: WorkerPool) -> int:
     """Settle one spec, and return the exit status; what was found is added to a document."""
     from keen_matrix.cli.documents import settle_spec
 
@@ -126,11 +132,9 @@ def _settle(
     return EXIT_OK if options.write or found.after == text else EXIT_FAILED
 
 
-def settled_text(
-    path: str, text: str, launches: int | None, color: str, pool: WorkerPool
-) -> Settled:
-    """Return what experiments find out of the text of a spec, with so many launches at most; None leaves
-    that to how long one takes."""
+def settled_text(path: str, text: str, launches: int | None, color: str, pool: WorkerPool) -> Settled:
+    """Return what experiments find out of the text of a spec, with so many launches at most; None
+    leaves that to how long one takes."""
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.launching import pass_launcher_by
     from keen_matrix.core.insight.settling.settle import settled
@@ -163,14 +167,12 @@ def settled_text(
 
 
 def _cost_of_one(lab: Lab) -> float:
-    """Return what a launch costs, in seconds of the processor, by those that settling begins with; of a
-    program that waits, how long it takes."""
+    """Return what a launch costs, in seconds of the processor, by those that settling begins with;
+    of a program that waits, how long it takes."""
     from keen_matrix.core.runs.experiments import OutOfLaunches
 
     with contextlib.suppress(OutOfLaunches):
-        vectors = [
-            made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())
-        ]
+        vectors = [made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())]
         records = [each.record for each in lab.answers([(), *vectors, ("--help",)])]
         records = lab.experiments.turn_warm() or records
         # one that waits for input, or hangs, is none that tells how long the others take
@@ -207,9 +209,7 @@ class Watching(RunWatch):
 
 def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool) -> None:
     """Write what was found, each with its evidence, and the change of the spec."""
-    told = {
-        each.text: each for each in reversed(found.findings)
-    }  # of several forms one stands for all
+    told = {each.text: each for each in reversed(found.findings)}  # of several forms one stands for all
     for finding in [each for each in found.findings if told[each.text] is each]:
         screen.rows(_finding_rows(finding))
     difference = found.difference(path)
@@ -238,12 +238,7 @@ def _finding_rows(finding: Finding) -> Iterator[tuple[Segment, ...]]:
     word, style = SIGNS[finding.weight]
     yield ((f"{word:8}", style), "  ", finding.text)
     for each in finding.shown[:MOST_SHOWN]:
-        yield (
-            "          ",
-            (shell_line(each.words) or "no words", "dim"),
-            "   ",
-            (each.came, "dim"),
-        )
+        yield ("          ", (shell_line(each.words) or "no words", "dim"), "   ", (each.came, "dim"))
 
 
 def _style_of(line: str) -> str:

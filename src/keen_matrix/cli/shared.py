@@ -27,9 +27,12 @@ TEXT, JSON = "text", "json"
 def add_format(parser: argparse._ActionsContainer) -> None:
     """Add the choice between lines for people and JSON."""
     parser.add_argument(
-        "--format", choices=(TEXT, JSON), metavar="FORMAT", default=TEXT,
+        "--format",
+        choices=(TEXT, JSON),
+        metavar="FORMAT",
+        default=TEXT,
         help="text for people, or json for programs (default: text)",
-    )  # fmt: skip
+    )
 
 
 def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
@@ -43,24 +46,33 @@ def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
         + f"spec files or folders of them (default: every *{SUFFIX} below here)",
     )
     parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto",
+        "--color",
+        choices=["auto", "always", "never"],
+        default="auto",
         help="colour the output (default: on a terminal, unless NO_COLOR is set)",
-    )  # fmt: skip
+    )
 
 
 def add_selection_options(parser: argparse._ActionsContainer) -> None:
     """Add the choice of vectors."""
     parser.add_argument(
-        "--only", action="append", default=[], metavar="PATTERN",
-        help="take only vectors whose id begins so, whose matrix is named so, or that contain such a word (* and ? allowed; "
+        "--only",
+        action="append",
+        default=[],
+        metavar="PATTERN",
+        help="take only vectors whose id begins so, whose matrix is named so, or that contain "
+        "such a word (* and ? allowed; "
         "--only=-v "
         "for a word with a dash); "
         "may be given again",
-    )  # fmt: skip
+    )
     parser.add_argument(
-        "--tag", action="append", default=[], metavar="TAG",
+        "--tag",
+        action="append",
+        default=[],
+        metavar="TAG",
         help="take only matrices with this tag (!TAG: without it); may be given again",
-    )  # fmt: skip
+    )
 
 
 def adaptation_of(options: argparse.Namespace) -> Adaptation:
@@ -69,7 +81,8 @@ def adaptation_of(options: argparse.Namespace) -> Adaptation:
 
 
 def output_file(text: str) -> str | None:
-    """Read where an output goes: a file, or with - standard output (POSIX, Utility Syntax Guideline 13)."""
+    """Read where an output goes: a file, or with - standard output (POSIX, Utility Syntax Guideline
+    13)."""
     return None if text == "-" else text
 
 
@@ -108,9 +121,7 @@ def spec_paths(given: list[str]) -> list[str]:
     if not given:
         found = list(_specs_below("."))
         if not found:
-            raise Misuse(
-                f"no *{SUFFIX} was found below this folder; name a spec, or try: keen-matrix demo"
-            )
+            raise Misuse(f"no *{SUFFIX} was found below this folder; name a spec, or try: keen-matrix demo")
         return found
     paths: list[str] = []
     for name in given:
@@ -124,7 +135,8 @@ def spec_paths(given: list[str]) -> list[str]:
             raise Misuse(_no_such_spec(name))
         elif _is_journal(name):
             raise Misuse(
-                f"{name} has results in it and is not a spec; commands that read results take it as --journal {name}"
+                f"{name} has results in it and is not a spec; commands that read results take it "
+                f"as --journal {name}"
             )
         else:
             paths.append(name)
@@ -153,8 +165,12 @@ def tell_run(screen: Screen, journals: Sequence[str]) -> None:
     """Write which run a command looks at, and that a newer one stands in another journal."""
     from keen_matrix.core.results.reading import headers_of
 
-    times = sorted(str(each.started)[:16].replace("T", " ") for path in journals for each in headers_of(path)
-                   if each.started)  # fmt: skip
+    times = sorted(
+        str(each.started)[:16].replace("T", " ")
+        for path in journals
+        for each in headers_of(path)
+        if each.started
+    )
     if not times and not any(map(os.path.exists, journals)):
         return  # whoever reads them tells that there is none
     shown = " ".join(journals[:3]) + (f" and {len(journals) - 3} more" if len(journals) > 3 else "")
@@ -175,16 +191,15 @@ def tell_newer_run(journals: Sequence[str]) -> None:
             newest = history.newest()
     except RunFault:
         return
-    if (
-        newest is None
-        or newest[1] in map(os.path.abspath, journals)
-        or not os.path.exists(newest[1])
-    ):
+    if newest is None or newest[1] in map(os.path.abspath, journals) or not os.path.exists(newest[1]):
         return
     started = max((str(each.started) for path in journals for each in headers_of(path)), default="")
     if newest[0] > started:
-        print(f"keen-matrix: a newer run, of {newest[0][:16].replace('T', ' ')} UTC, stands in "
-              f"{os.path.relpath(newest[1])}", file=sys.stderr)  # fmt: skip
+        print(
+            f"keen-matrix: a newer run, of {newest[0][:16].replace('T', ' ')} UTC, stands in "
+            f"{os.path.relpath(newest[1])}",
+            file=sys.stderr,
+        )
 
 
 def text_of_spec(path: str) -> str:
@@ -241,18 +256,14 @@ def _no_such_spec(name: str) -> str:
     folder = os.path.dirname(name) or "."
     try:
         known = {
-            each.removesuffix(SUFFIX).lower(): each
-            for each in os.listdir(folder)
-            if each.endswith(SUFFIX)
+            each.removesuffix(SUFFIX).lower(): each for each in os.listdir(folder) if each.endswith(SUFFIX)
         }
         wanted = re.sub(r"\.(?:m\w*\.)?toml$|\.m\w*$", "", os.path.basename(name).lower())
         hint = nearest(wanted, known)
     except (OSError, ValueError):
         hint = None
     return (
-        f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?"
-        if hint
-        else message
+        f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?" if hint else message
     )
 
 
@@ -260,9 +271,7 @@ def _specs_below(folder: str) -> Iterator[str]:
     for root, folders, files in os.walk(folder):
         # In place, as os.walk wants it, and sorted, or the order of a run would be that of the
         # disk.
-        folders[:] = sorted(
-            each for each in folders if not each.startswith(".") and each != "node_modules"
-        )
+        folders[:] = sorted(each for each in folders if not each.startswith(".") and each != "node_modules")
         for name in sorted(files):
             if name.endswith(SUFFIX):
                 yield os.path.normpath(os.path.join(root, name))
@@ -284,9 +293,7 @@ def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
         if case.id.startswith(id)
     ]
     if not found:
-        raise RunFault(
-            f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them"
-        )
+        raise RunFault(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
     if len({case.id for _, _, case in found}) > 1:
         ids = " ".join(case.id for _, _, case in found[:6])
         raise Misuse(f"several ids begin with {id!r}: {ids}")

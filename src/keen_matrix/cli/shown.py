@@ -23,9 +23,7 @@ def shown_launch(spec: Spec) -> list[str]:
     for template in spec.program.launch:
         word = template.render(Scope({"here": spec.here}))
         near = os.path.normpath(template.render(Scope({"here": here})))
-        if template.constant is not None and word.startswith(
-            os.getcwd() + os.sep
-        ):  # a file of --program
+        if template.constant is not None and word.startswith(os.getcwd() + os.sep):  # a file of --program
             near = os.path.relpath(word)
         shorter = near != word and os.path.exists(near) and len(near) < len(word)
         words.append((near if os.sep in near or words else f".{os.sep}{near}") if shorter else word)
@@ -44,9 +42,7 @@ def _put_stdin(shown: AroundShown, stdin: Stdin, scope: Scope, here: str) -> Non
     elif stdin.chain:
         commands = [[word.render(scope) for word in words] for words in stdin.chain]
         exact = all(is_written_whole(word) for words in commands for word in words)
-        shown.command = " | ".join(
-            (exact_line if exact else shell_line)(words) for words in commands
-        )
+        shown.command = " | ".join((exact_line if exact else shell_line)(words) for words in commands)
         shown.inexact = not exact
     elif stdin.text is not None:
         shown.stdin = stdin.text.render(scope)
@@ -63,16 +59,10 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: CaseFields) -> Around
     shown = AroundShown()
     try:
         scope = case_scope(
-            fields.values,
-            tuple(fields.argv),
-            fields.id,
-            spec.here,
-            named_functions(spec.program.oracle),
+            fields.values, tuple(fields.argv), fields.id, spec.here, named_functions(spec.program.oracle)
         )
         around = matrix.steps[0].surroundings
-        shown.env = {
-            name: None if each is None else each.render(scope) for name, each in around.env
-        }
+        shown.env = {name: None if each is None else each.render(scope) for name, each in around.env}
         shown.files = [name.render(scope) for name, _ in around.files]
         if around.stdin is not None:
             _put_stdin(shown, around.stdin, scope, os.path.relpath(spec.here))

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+#: Everything held, or nothing was found.
 EXIT_OK = 0
-"""Everything held, or nothing was found."""
+#: Something did not hold, or was found; never anything else.
 EXIT_FAILED = 1
-"""Something did not hold, or was found; never anything else."""
+#: Wrong usage or a wrong spec.
 EXIT_MISUSE = 2
-"""Wrong usage or a wrong spec."""
+#: Nothing could be run, or what a command reads is not there.
 EXIT_NOT_RUN = 3
-"""Nothing could be run, or what a command reads is not there."""
+#: Everything that was run held, and the budget did not suffice for the rest.
 EXIT_BUDGET = 4
-"""Everything that was run held, and the budget did not suffice for the rest."""
 EXIT_INTERRUPTED = 130
 
 _FROM_WORST = (EXIT_INTERRUPTED, EXIT_MISUSE, EXIT_NOT_RUN, EXIT_FAILED, EXIT_BUDGET, EXIT_OK)

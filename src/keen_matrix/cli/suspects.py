@@ -34,8 +34,8 @@ exit status: 0 everything held, 1 something did not, 2 wrong usage, 3 no journal
 """
 
 
+#: Vectors launched before the suspects are asked again: what comes decides which to try next.
 ROUND = 4
-"""Vectors launched before the suspects are asked again: what comes decides which to try next."""
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -70,9 +70,7 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
 
     is_json = options.format == JSON
     document: list[SuspectSpec] = []
-    runs = {
-        spec.path: (spec, records) for spec, records in runs_of(options, screen, _without_outputs)
-    }
+    runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen, _without_outputs)}
 
     def suspect(path: str) -> int:
         spec, records = runs[path]
@@ -107,12 +105,24 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
 
 
 def _without_outputs(fields: Record) -> Record:
-    """Return a record without what its launches printed and left: what they have in common is in their
-    words, and of a large run the outputs fill the memory."""
+    """Return a record without what its launches printed and left: what they have in common is in
+    their words, and of a large run the outputs fill the memory."""
     return structs.replace(
-        fields, stdout=None, stdout_base64=None, stdout_masked=None, stderr=None, stderr_base64=None, stderr_masked=None,
-        aspects=[], steps=[], files={}, looked_at={}, arrivals=[], dialogue=[], feeders=[],
-    )  # fmt: skip
+        fields,
+        stdout=None,
+        stdout_base64=None,
+        stdout_masked=None,
+        stderr=None,
+        stderr_base64=None,
+        stderr_masked=None,
+        aspects=[],
+        steps=[],
+        files={},
+        looked_at={},
+        arrivals=[],
+        dialogue=[],
+        feeders=[],
+    )
 
 
 def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list[Observed]]]:
@@ -128,15 +138,8 @@ def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list
         if fields.verdict == "unlaunched":
             continue
         judgement = signature.judge(fields.argv) if signature is not None else None
-        if (
-            judgement is None
-            or fields.more_argv
-            or judgement.status == "unspecified"
-            or judgement.help
-        ):
-            alone.setdefault(fields.matrix, []).append(
-                observe(fields, None, None, with_values=True)
-            )
+        if judgement is None or fields.more_argv or judgement.status == "unspecified" or judgement.help:
+            alone.setdefault(fields.matrix, []).append(observe(fields, None, None, with_values=True))
         else:
             case = observe(fields, signature, judgement, with_values=False)
             (refused if case.refused else accepted).append(case)
@@ -154,26 +157,16 @@ def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
 
     screen.line()
     screen.line(
-        "  ",
-        (suspicion.pool, "strong"),
-        f"   {suspicion.failing:,} did not hold, {suspicion.holding:,} held",
+        "  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} did not hold, {suspicion.holding:,} held"
     )
     for cause in suspicion.causes:
-        screen.line(
-            "    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong")
-        )
+        screen.line("    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong"))
         screen.line("          ", sentence(cause, suspicion))
         screen.line(
-            "          ",
-            ("such as  ", "dim"),
-            shell_line(cause.example),
-            "   ",
-            (cause.ids[0][:6], "place"),
+            "          ", ("such as  ", "dim"), shell_line(cause.example), "   ", (cause.ids[0][:6], "place")
         )
         for rival in cause.rivals[:3]:
-            screen.line(
-                "          ", ("or       ", "dim"), str(rival), ("   explains as much", "dim")
-            )
+            screen.line("          ", ("or       ", "dim"), str(rival), ("   explains as much", "dim"))
     if suspicion.unexplained:
         ids = " ".join(each[:6] for each in suspicion.unexplained[:8])
         count = (f"{len(suspicion.unexplained):>4}", "bad")
@@ -188,17 +181,15 @@ class Confirming:
         from keen_matrix.core.insight.confirm import Candidates
 
         self.spec, self.most = spec, most
+        #: In the pool that was looked at last.
         self.launched = 0
-        """In the pool that was looked at last."""
         self.is_interrupted = False
         self._told = Doing("confirming")
         self._candidates = Candidates(spec, lambda text: self._told.told(text))
 
-    def confirmed(
-        self, cases: list[Observed], suspicion: Suspicion, workers: WorkerPool
-    ) -> Suspicion:
-        """Return what at most so many launches, a few at a time, leave of the rivals; an interruption
-        ends them with what is known."""
+    def confirmed(self, cases: list[Observed], suspicion: Suspicion, workers: WorkerPool) -> Suspicion:
+        """Return what at most so many launches, a few at a time, leave of the rivals; an
+        interruption ends them with what is known."""
         from keen_matrix.core.doing import doing
         from keen_matrix.core.insight.confirm import further_cases, observed_of
         from keen_matrix.core.insight.suspects import suspects_of
@@ -225,9 +216,7 @@ def write_confirmed(screen: Screen, suspicion: Suspicion, launched: int) -> None
     """Write what further launches left of the rivals."""
     screen.line()
     if not launched:
-        screen.line(
-            "    ", ("no vector of the signature or the matrices tells the rivals apart", "dim")
-        )
+        screen.line("    ", ("no vector of the signature or the matrices tells the rivals apart", "dim"))
         return
     screen.line(f"  after {counted(launched, 'further vector')}")
     write_suspicion(screen, suspicion)

@@ -36,23 +36,27 @@ exit status: 0 its expectations are met, or there are none, 1 they are not, 2 wr
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command; the words behind -- are taken before."""
     parser.add_argument(
-        "specs",
-        nargs="*",
-        metavar="SPEC -- WORD",
-        help="the spec, and behind -- the words of the vector",
+        "specs", nargs="*", metavar="SPEC -- WORD", help="the spec, and behind -- the words of the vector"
     )
     parser.add_argument(
-        "--keep", nargs="?", const="", metavar="NAME",
-        help="write the vector into the spec with what came: as a row of a matrix of that shape, else as a matrix (of that name)",
-    )  # fmt: skip
+        "--keep",
+        nargs="?",
+        const="",
+        metavar="NAME",
+        help="write the vector into the spec with what came: as a row of a matrix of that shape, "
+        "else as a matrix (of that name)",
+    )
     parser.add_argument(
-        "--in-place", action="store_true",
+        "--in-place",
+        action="store_true",
         help="without a spec: run it in this directory, on the files themselves, and not on copies",
-    )  # fmt: skip
+    )
     parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto",
+        "--color",
+        choices=["auto", "always", "never"],
+        default="auto",
         help="colour the output (default: on a terminal, unless NO_COLOR is set)",
-    )  # fmt: skip
+    )
 
 
 def main(options: argparse.Namespace) -> int:
@@ -74,19 +78,13 @@ def main(options: argparse.Namespace) -> int:
 
             return prompt(screen, paths[0], pool)
         if not paths:
-            return _try_program(
-                screen, words, pool, keep=options.keep is not None, in_place=options.in_place
-            )
+            return _try_program(screen, words, pool, keep=options.keep is not None, in_place=options.in_place)
         if options.in_place:
-            raise Misuse(
-                '--in-place is for a program without a spec; directory = "spec" says it in one'
-            )
+            raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
         return _try_vector(screen, paths[0], words, options.keep, pool)
 
 
-def _try_vector(
-    screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool
-) -> int:
+def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool) -> int:
     from keen_matrix.core.runs.trying import tried_case, with_vector
 
     text = text_of_spec(path)
@@ -115,9 +113,7 @@ def _try_program(
             "try needs the words that start a program behind --: keen-matrix try -- python3 fare.py Skerry"
         )
     if keep:
-        raise Misuse(
-            "--keep needs the spec to write into: keen-matrix try fare.matrix.toml --keep -- Skerry"
-        )
+        raise Misuse("--keep needs the spec to write into: keen-matrix try fare.matrix.toml --keep -- Skerry")
     bare = bare_call(words, in_place=in_place)
     program = program_of(words) or words
     tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])
@@ -129,16 +125,15 @@ def _try_program(
         )
     if bare.outside:
         remark(
-            f"not copied, since elsewhere: {shell_line(bare.outside)}; the program works on the files themselves"
+            f"not copied, since elsewhere: {shell_line(bare.outside)}; the program works on "
+            f"the files themselves"
         )
     record, is_shown = _launched(screen, tried, pool)
     screen.line()
     _write_outcome(screen, tried, record, is_shown=is_shown)
     screen.line()
     screen.line(
-        "next: ",
-        (f"keen-matrix draft -- {shlex.join(program)}", "strong"),
-        ("   a first spec of it", "dim"),
+        "next: ", (f"keen-matrix draft -- {shlex.join(program)}", "strong"), ("   a first spec of it", "dim")
     )
     return _status(record)
 
@@ -168,9 +163,7 @@ def _write_tried(screen: Screen, tried: Tried) -> None:
         line = shell_line(tried.case.argv) or "no words"
         screen.line((tried.spec.path, "strong"), "   ", line)
     else:
-        screen.line(
-            ("this is ", "dim"), (tried.case.id[:6], "place"), (f" of {tried.matrix.name}", "dim")
-        )
+        screen.line(("this is ", "dim"), (tried.case.id[:6], "place"), (f" of {tried.matrix.name}", "dim"))
     write_why(screen, tried.spec, tried.matrix, tried.case, brief=not tried.is_there)
     screen.line()
     screen.line(("comes", "strong"))

@@ -12,13 +12,7 @@ import time
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import (
-    add_selection_options,
-    add_spec_options,
-    find_case,
-    spec_paths,
-    split_ids,
-)
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, find_case, spec_paths, split_ids
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.wording.counts import counted, duration
@@ -39,12 +33,12 @@ No program is run; an oracle file is when the vectors depend on one of its funct
 exit status: 0, 2 wrong usage or a wrong spec, 3 no such case
 """
 
+#: Cells that one value gets in the table; longer ones are cut, with their length.
 VALUE_WIDTH = 24
-"""Cells that one value gets in the table; longer ones are cut, with their length."""
+#: Lines that are written at a time: the first ones of a product of a billion come at once.
 JSON_CHUNK = 500
-"""Lines that are written at a time: the first ones of a product of a billion come at once."""
+#: Vectors that are looked at to settle the widths of a table's columns.
 TABLE_SAMPLE = 200
-"""Vectors that are looked at to settle the widths of a table's columns."""
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -64,9 +58,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="explain the vectors of the IDs: their values, what the signature says of them, their rules",
     )
     parser.add_argument(
-        "--count",
-        action="store_true",
-        help="only count: vectors, full product, strength, tuples covered",
+        "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
     )
 
 
@@ -118,19 +110,16 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
         found |= _FORMATS[options.format](screen, spec, options)
     if not found and options.ids:
         raise RunFault(
-            f"no vector has an id that begins with {' or '.join(options.ids)}; keen-matrix unfold shows the ids"
+            f"no vector has an id that begins with {' or '.join(options.ids)}; keen-matrix "
+            f"unfold shows the ids"
         )
     if not found and options.tag:
         from keen_matrix.core.runs.selection import unknown_tag
 
         wrong = unknown_tag(specs, options.tag)
-        raise Misuse(
-            wrong or f"no vector matches {' '.join(f'--tag {each}' for each in options.tag)}"
-        )
+        raise Misuse(wrong or f"no vector matches {' '.join(f'--tag {each}' for each in options.tag)}")
     if not found and options.only:
-        raise Misuse(
-            nothing_matches(specs, [f"--only {each}" for each in options.only], options.only)
-        )
+        raise Misuse(nothing_matches(specs, [f"--only {each}" for each in options.only], options.only))
     return 0
 
 
@@ -180,24 +169,16 @@ def _write_table(
         max(cells(cut(name, VALUE_WIDTH)), *(cells(row[index]) for row in rows))
         for index, name in enumerate(names)
     ]
-    screen.line(
-        (spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", (matrix.line_text, "dim")
-    )
-    head = "  ".join(
-        pad(cut(name, VALUE_WIDTH), width) for name, width in zip(names, widths, strict=True)
-    )
-    screen.line(
-        ("  " + pad("id", SHOWN_ID) + "  " + head + ("  " if names else "") + "words", "dim")
-    )
+    screen.line((spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", (matrix.line_text, "dim"))
+    head = "  ".join(pad(cut(name, VALUE_WIDTH), width) for name, width in zip(names, widths, strict=True))
+    screen.line(("  " + pad("id", SHOWN_ID) + "  " + head + ("  " if names else "") + "words", "dim"))
     count = 0
     for case in itertools.chain(sample, rest):
         shown = [
             pad(_shown(screen, case.values.get(name)), width)
             for name, width in zip(names, widths, strict=True)
         ]
-        screen.line(
-            "  ", (case.id[:SHOWN_ID], "place"), "  ", "  ".join([*shown, ""]), *_words(case)
-        )
+        screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", "  ".join([*shown, ""]), *_words(case))
         count += 1
     return count
 
@@ -209,32 +190,34 @@ def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Ca
     from keen_matrix.wording.safe import cut, escape, pad
 
     screen.line(
-        (spec.path, "dim"),
-        "   ",
-        (matrix.name, "strong"),
-        "   ",
-        ("derived from the signature", "dim"),
+        (spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim")
     )
     if spec.grounds is None and matrix.family != "help":
         plan = "the plan: what these stand on was not tried yet; keen-matrix run tries it first, and may change them"
         screen.line("  ", (plan, "dim"))
     shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
     widths = [
-        max(cells(head), *(cells(row[at]) for row in shown))
-        for at, head in enumerate(("kind", "culprit"))
+        max(cells(head), *(cells(row[at]) for row in shown)) for at, head in enumerate(("kind", "culprit"))
     ]
     screen.line(
         (
             "  "
-            + "  ".join(
-                (pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")
-            ),
+            + "  ".join((pad("id", SHOWN_ID), pad("kind", widths[0]), pad("culprit", widths[1]), "words")),
             "dim",
         )
     )
     for case, (kind, culprit) in zip(cases, shown, strict=True):
-        screen.line("  ", (case.id[:SHOWN_ID], "place"), "  ", pad(kind, widths[0]), "  ", pad(culprit, widths[1]), "  ",
-                    *_words(case), *_others(screen, case))  # fmt: skip
+        screen.line(
+            "  ",
+            (case.id[:SHOWN_ID], "place"),
+            "  ",
+            pad(kind, widths[0]),
+            "  ",
+            pad(culprit, widths[1]),
+            "  ",
+            *_words(case),
+            *_others(screen, case),
+        )
     for text in family_for(spec, matrix).left_out:
         screen.line(("  left out: ", "dim"), (text, "dim"))
     return len(cases)
@@ -250,11 +233,7 @@ def _others(screen: Screen, case: Case) -> list[Any]:
         return [(f"  {screen.sign('to')} {len(case.more) // 2 + 1} pairs, one must differ", "dim")]
     others = list(dict.fromkeys(shell_line(words) for words in case.more if words != case.argv))
     text = (
-        " ; ".join(others)
-        if others
-        else "once more"
-        if not case.relation.launchers
-        else "by every launcher"
+        " ; ".join(others) if others else "once more" if not case.relation.launchers else "by every launcher"
     )
     return [(f"  {screen.sign('to')} {cut(text, 120)}", "dim")]
 
@@ -282,9 +261,7 @@ def _words(case: Case) -> list[Any]:
         return [(case.fault, "bad")]
     return [
         cut(
-            shell_line(
-                word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv
-            ),
+            shell_line(word if len(word) <= 200 else word[:200] + f"…({len(word):,})" for word in case.argv),
             200,
         )
     ]
@@ -333,10 +310,7 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
         functions = named_functions(spec.program.oracle)
         for matrix in spec.matrices:
             lines = (
-                (
-                    encode(case_fields(case, matrix.name)).decode()
-                    for case in family_cases(spec, matrix)
-                )
+                (encode(case_fields(case, matrix.name)).decode() for case in family_cases(spec, matrix))
                 if matrix.family
                 else CaseMaker(spec, matrix, functions).json_lines()
             )
@@ -370,9 +344,7 @@ def _csv(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
                 json.dumps(v, ensure_ascii=False) if isinstance(v, (list, tuple)) else as_text(v)
                 for v in values
             ]
-            writer.writerow(
-                [case.id, matrix.name, *shown, json.dumps(case.argv, ensure_ascii=False)]
-            )
+            writer.writerow([case.id, matrix.name, *shown, json.dumps(case.argv, ensure_ascii=False)])
     return found
 
 
@@ -396,9 +368,7 @@ def write_counts(screen: Screen, spec: Spec) -> None:
         if counts.vectors is None:
             exact = False
             screen.line(
-                "  ",
-                (name, "strong"),
-                "  not counted: its constraints reach too far; only unfolding tells",
+                "  ", (name, "strong"), "  not counted: its constraints reach too far; only unfolding tells"
             )
             continue
         total += counts.vectors
@@ -415,6 +385,4 @@ def write_counts(screen: Screen, spec: Spec) -> None:
         elif counts.may_merge:
             text += "; identical ones not yet merged"
         screen.line("  ", (name, "strong"), text, (f"  {duration(seconds)}", "dim"))
-    screen.line(
-        f"  {pad('in all', width)}  {total:>12,}{'' if exact else ' and those not counted'}"
-    )
+    screen.line(f"  {pad('in all', width)}  {total:>12,}{'' if exact else ' and those not counted'}")

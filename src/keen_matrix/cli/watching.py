@@ -1,8 +1,8 @@
 """`run --watch`: a round of the run for every change of program, spec or data.
 
-This process starts the rounds and has little in memory, since that counts into the peak of every program.
-Another process watches, and each round is a process of its own: a change ends it as an interruption does.
-"""
+This process starts the rounds and has little in memory, since that counts into the peak of every
+program. Another process watches, and each round is a process of its own: a change ends it as an
+interruption does."""
 
 from __future__ import annotations
 
@@ -19,44 +19,44 @@ from typing import NamedTuple, NoReturn
 from keen_matrix.core import interruption
 from keen_matrix.wording.safe import escape
 
+#: Seconds in which a round that is to end does; then it is ended by force.
 PATIENCE = 15.0
-"""Seconds in which a round that is to end does; then it is ended by force."""
 LOOK_SECONDS = 0.1
+#: How far the time of a file may be behind the clock: it moves in steps.
 CLOCK_SECONDS = 0.02
-"""How far the time of a file may be behind the clock: it moves in steps."""
+#: Rounds in a row that a file changes while cases are launched, after which it is taken for one
+#: that the program writes.
 WRITTEN_BY_RUNS = 3
-"""Rounds in a row that a file changes while cases are launched, after which it is taken for one that the
-program writes."""
 NAMES_SHOWN = 4
+#: Exit status of a round whose output nobody reads any more: the last one (128 and SIGPIPE, as
+#: shells say).
 UNREAD = 141
-"""Exit status of a round whose output nobody reads any more: the last one (128 and SIGPIPE, as shells say)."""
 
 
 class Begun(NamedTuple):
     """Why a round begins."""
 
+    #: Files whose change began it; none of the first.
     changed: tuple[str, ...] = ()
-    """Files whose change began it; none of the first."""
+    #: Whether every case is launched, changed or not.
     everything: bool = False
-    """Whether every case is launched, changed or not."""
 
 
 class Round(NamedTuple):
     """What a round has to know."""
 
     number: int
+    #: What came of every case the last time: absolute path of the spec and id → line of the
+    #: journal.
     known: Mapping[tuple[str, str], bytes]
-    """What came of every case the last time: absolute path of the spec and id → line of the journal."""
+    #: Tells the process that starts the rounds what is going on: b"b" while something is built,
+    #: b"r" while cases are run.
     tell: Callable[[bytes], None]
-    """Tells the process that starts the rounds what is going on: b"b" while something is built, b"r" while
-    cases are run."""
+    #: Waits until it is to begin; None where it never is.
     begins: Callable[[], Begun | None]
-    """Waits until it is to begin; None where it never is."""
 
 
-def watch(
-    options: argparse.Namespace, paths: Sequence[str], run_round: Callable[[Round], int]
-) -> int:
+def watch(options: argparse.Namespace, paths: Sequence[str], run_round: Callable[[Round], int]) -> int:
     """Run rounds until the user ends them, and return the exit status of the last whole one."""
     # What the rounds write themselves would begin another one, and so on for ever.
     without = [options.journal, *(file for _, file in options.report if file)]
@@ -164,27 +164,26 @@ class _Lines:
 class _Rounds:
     """The rounds, one after another."""
 
-    def __init__(
-        self, options: argparse.Namespace, run_round: Callable[[Round], int], changes: int
-    ) -> None:
+    def __init__(self, options: argparse.Namespace, run_round: Callable[[Round], int], changes: int) -> None:
         self.status = 0
         self._options, self._run_round = options, run_round
         self._changes = _Lines(changes)
+        #: The process of the round, and the one of the next, which has loaded what it needs and
+        #: waits.
         self._pid = self._standing_by = 0
-        """The process of the round, and the one of the next, which has loaded what it needs and waits."""
         self._progress = self._next_progress = -1
+        #: Where the next one is told to begin.
         self._go = -1
-        """Where the next one is told to begin."""
         self._number = 0
         self._known: dict[tuple[str, str], bytes] = {}
+        #: When the build of the latest round began and ended; nothing where it has none.
         self._build: tuple[float, float] | tuple[()] = ()
-        """When the build of the latest round began and ended; nothing where it has none."""
+        #: When its cases began, and ended as far as they have.
         self._run: tuple[float, float] | tuple[()] = ()
-        """When its cases began, and ended as far as they have."""
+        #: Files that a build writes.
         self._built: set[str] = set()
-        """Files that a build writes."""
+        #: File → rounds in a row in which it changed while cases were launched.
         self._meanwhile: dict[str, int] = {}
-        """File → rounds in a row in which it changed while cases were launched."""
         self._changed: set[str] = set()
         self._typed = _Lines(0) if _can_be_typed() else None
 
@@ -256,8 +255,9 @@ class _Rounds:
         return "watching" in message
 
     def _is_news(self, path: str) -> bool:
-        """Tell whether a change of a file is to begin a round: not one that the build or the program makes
-        each time. It is told by the time of the file, since what is heard of it comes late."""
+        """Tell whether a change of a file is to begin a round: not one that the build or the
+        program makes each time. It is told by the time of the file, since what is heard of it comes
+        late."""
         when = _time_of(path)
         # A build writes what is watched; a change of just then is most likely its own.
         if self._build and self._build[0] <= when <= self._build[1]:
@@ -271,8 +271,11 @@ class _Rounds:
             # to save at just these moments.
             count = self._meanwhile[path] = self._meanwhile.get(path, 0) + 1
             if count == WRITTEN_BY_RUNS:
-                _remark(f"{_shown(path)} changes in every round: the program seems to write it, so that a change of it "
-                             "begins no round while one goes on")  # fmt: skip
+                _remark(
+                    f"{_shown(path)} changes in every round: the program seems to write it, so "
+                    f"that a change of it "
+                    "begins no round while one goes on"
+                )
             return count < WRITTEN_BY_RUNS
         self._built.discard(path)
         # Once it changes at any other time, it is the user's again.

@@ -1,8 +1,7 @@
 """What is being done that may take a while, for whoever draws it.
 
-The work says what it does and how far it is; it neither knows nor waits for who looks. One thing at a
-time: what is begun inside another is part of it.
-"""
+The work says what it does and how far it is; it neither knows nor waits for who looks. One thing at
+a time: what is begun inside another is part of it."""
 
 from __future__ import annotations
 
@@ -15,8 +14,8 @@ class Doing:
     """One thing that is being done."""
 
     def __init__(self, what: str) -> None:
+        #: What it is, and how far it is, in words; empty where nothing can be said.
         self.what, self.so_far = what, ""
-        """What it is, and how far it is, in words; empty where nothing can be said."""
         self.began = time.monotonic()
 
     def told(self, so_far: str) -> None:
@@ -40,7 +39,8 @@ def now() -> Doing | None:
 
 
 def spent(kind: str) -> float:
-    """Return how many seconds this process has spent on things whose first word is the one given."""
+    """Return how many seconds this process has spent on things whose first word is the one
+    given."""
     return _spent.get(kind, 0.0)
 
 

@@ -24,16 +24,12 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
 
     found = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
     if not found:  # short words and other letter cases score low, yet are the commonest slips
-        found = [
-            each
-            for each in choices
-            if each.lower().replace("_", "-") == word.lower().replace("_", "-")
-        ]
+        found = [each for each in choices if each.lower().replace("_", "-") == word.lower().replace("_", "-")]
     return found[0] if found else None
 
 
+#: How an expectation begins that shows one right way to write what is missing.
 EXAMPLE = "example: "
-"""How an expectation begins that shows one right way to write what is missing."""
 
 
 class Problem(Struct, frozen=True, kw_only=True):
@@ -49,10 +45,11 @@ class Problem(Struct, frozen=True, kw_only=True):
     expected: str | None = None
     suggestion: str | None = None
     severity: Literal["error", "warning"] = "error"
+    #: The source line and a caret line below it.
     excerpt: tuple[str, ...] = ()
-    """The source line and a caret line below it."""
+    #: Where it stands, as keys and numbers, until `spec.source.placed` finds the line and
+    #: column.
     key: tuple[str | int, ...] = ()
-    """Where it stands, as keys and numbers, until `spec.source.placed` finds the line and column."""
 
     def moved(self, path: str, line: int, column: int, excerpt: tuple[str, ...] = ()) -> Problem:
         """Return the same problem at another place."""
@@ -65,7 +62,8 @@ class Problem(Struct, frozen=True, kw_only=True):
 
     @property
     def wanted(self) -> str:
-        """What was expected, with the word before it: `expected a number`, or `example: exit = 0`."""
+        """What was expected, with the word before it: `expected a number`, or `example: exit =
+        0`."""
         expected = self.expected or ""
         return expected if expected.startswith(EXAMPLE) else f"expected {expected}"
 
@@ -126,8 +124,8 @@ class ExpressionFault(KeenMatrixError):
         return f"the expression {self.source} failed: {self.reason}{where}"
 
 
+#: Characters of a source line shown around a caret.
 EXCERPT_WIDTH = 100
-"""Characters of a source line shown around a caret."""
 
 
 def caret_lines(text: str, offset: int) -> tuple[str, str]:

@@ -21,32 +21,32 @@ from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.notation.nodes import Field, Part, Text, Word
 from keen_matrix.core.notation.parse import parse_template
 
+#: Size of an integer that may come up: a little below what Python writes in decimal
+#: (sys.get_int_max_str_digits).
 MAX_BITS = 14_000
-"""Size of an integer that may come up: a little below what Python writes in decimal
-(sys.get_int_max_str_digits)."""
+#: Characters of a text that an expression may make.
 MAX_LENGTH = 1 << 20
-"""Characters of a text that an expression may make."""
+#: Items of an array that an expression may make: a mebibyte of references.
 MAX_ITEMS = 1 << 17
-"""Items of an array that an expression may make: a mebibyte of references."""
+#: Characters and items of everything together that one evaluation may make.
 MAX_MADE = 1 << 24
-"""Characters and items of everything together that one evaluation may make."""
+#: Items of a range: sums over it stay well under a second.
 MAX_RANGE = 1_000_000
-"""Items of a range: sums over it stay well under a second."""
+#: Places to which a number may be rounded.
 MAX_PLACES = 4_000
-"""Places to which a number may be rounded."""
+#: Time of the processor that one evaluation may take, the oracle's functions aside: a machine that
+#: is busy with something else must not turn a verdict.
 MAX_SECONDS = 0.5
-"""Time of the processor that one evaluation may take, the oracle's functions aside: a machine that is busy
-with something else must not turn a verdict."""
+#: Width or precision in a format: a text wider than this is a slip, or meant to exhaust the
+#: memory.
 MAX_WIDTH = 10_000
-"""Width or precision in a format: a text wider than this is a slip, or meant to exhaust the
-memory."""
+#: Characters of a value shown in a message about a failed expression.
 SHOWN_VALUE = 60
-"""Characters of a value shown in a message about a failed expression."""
 
 
+#: What an operator of an expression stands between: whether the two go together is Python's to say,
+#: and told as the expression's fault.
 Operand: TypeAlias = Any
-"""What an operator of an expression stands between: whether the two go together is Python's to say, and
-told as the expression's fault."""
 
 
 def _bits(value: object) -> int:
@@ -63,11 +63,7 @@ def _power(base: Operand, exponent: Operand) -> object:
 def _product(left: Operand, right: Operand) -> object:
     # "x" * n and n * "x" are the same.
     for sized, times in ((left, right), (right, left)):
-        if (
-            hasattr(sized, "__len__")
-            and isinstance(times, int)
-            and len(sized) * times > _most(sized)
-        ):
+        if hasattr(sized, "__len__") and isinstance(times, int) and len(sized) * times > _most(sized):
             raise ValueError(f"repeating {len(sized)} items {times} times would be too large")
     if _bits(left) + _bits(right) > MAX_BITS:
         raise ValueError("the product would be too large")
@@ -79,11 +75,7 @@ def _most(value: object) -> int:
 
 
 def _sum_of(left: Operand, right: Operand) -> Operand:
-    if (
-        hasattr(left, "__len__")
-        and hasattr(right, "__len__")
-        and len(left) + len(right) > _most(left)
-    ):
+    if hasattr(left, "__len__") and hasattr(right, "__len__") and len(left) + len(right) > _most(left):
         raise ValueError("the joined text would be too large")
     return left + right
 
@@ -128,27 +120,63 @@ def _shift(left: int, by: int) -> int:
     return left << by
 
 
+#: The functions of every expression; the functions of an oracle file join them.
 FUNCTIONS: Mapping[str, Callable[..., object]] = {
-    "abs": abs, "all": all, "any": any, "bool": bool, "float": float, "int": int, "len": len, "max": max, "min": min,
-    "range": _range, "round": _round, "sorted": sorted, "str": str, "sum": _sum,
-}  # fmt: skip
-"""The functions of every expression; the functions of an oracle file join them."""
+    "abs": abs,
+    "all": all,
+    "any": any,
+    "bool": bool,
+    "float": float,
+    "int": int,
+    "len": len,
+    "max": max,
+    "min": min,
+    "range": _range,
+    "round": _round,
+    "sorted": sorted,
+    "str": str,
+    "sum": _sum,
+}
 
+#: Names of functions that depend on the vector; known when a spec is checked, bound when a case
+#: is.
 LATER_FUNCTIONS = frozenset({"given"})
-"""Names of functions that depend on the vector; known when a spec is checked, bound when a case
-is."""
 
 _OPERATORS = {
     **simpleeval.DEFAULT_OPERATORS,
-    ast.Pow: _power, ast.Mult: _product, ast.Add: _sum_of, ast.Mod: _remainder, ast.LShift: _shift,
-    ast.RShift: operator.rshift, ast.BitAnd: operator.and_, ast.BitOr: operator.or_, ast.BitXor: operator.xor,
-}  # fmt: skip
+    ast.Pow: _power,
+    ast.Mult: _product,
+    ast.Add: _sum_of,
+    ast.Mod: _remainder,
+    ast.LShift: _shift,
+    ast.RShift: operator.rshift,
+    ast.BitAnd: operator.and_,
+    ast.BitOr: operator.or_,
+    ast.BitXor: operator.xor,
+}
 _PADDING = frozenset({"ljust", "rjust", "center", "zfill"})
-_CHANGING = frozenset({
-    "append", "extend", "insert", "pop", "remove", "clear", "sort", "reverse", "update", "setdefault", "popitem", "add",
-    "discard", "intersection_update", "difference_update", "symmetric_difference_update",
-})  # fmt: skip
-"""Methods that change the value that they are called on, which other expressions see as well."""
+#: Methods that change the value that they are called on, which other expressions see as well.
+_CHANGING = frozenset(
+    {
+        "append",
+        "extend",
+        "insert",
+        "pop",
+        "remove",
+        "clear",
+        "sort",
+        "reverse",
+        "update",
+        "setdefault",
+        "popitem",
+        "add",
+        "discard",
+        "intersection_update",
+        "difference_update",
+        "symmetric_difference_update",
+    }
+)
+#: Nodes whose value is new; a name or a part of it stands for what is there already.
 _MAKING = (
     ast.BinOp,
     ast.Call,
@@ -160,7 +188,6 @@ _MAKING = (
     ast.Dict,
     ast.Set,
 )
-"""Nodes whose value is new; a name or a part of it stands for what is there already."""
 
 
 def method_size(owner: object, name: str, arguments: Sequence[Operand]) -> int:
@@ -182,22 +209,17 @@ def method_size(owner: object, name: str, arguments: Sequence[Operand]) -> int:
     if name == "join":
         items = list(first) if hasattr(first, "__iter__") else []
         return sum(len(each) + len(owner) for each in items if hasattr(each, "__len__"))
-    if (
-        name == "replace"
-        and len(arguments) > 1
-        and all(hasattr(each, "__len__") for each in arguments[:2])
-    ):
+    if name == "replace" and len(arguments) > 1 and all(hasattr(each, "__len__") for each in arguments[:2]):
         times = int(text.count(first)) if isinstance(first, type(owner)) else 0
         return len(owner) + times * len(arguments[1])
     if name == "translate" and isinstance(first, Mapping):
-        return len(owner) * max(
-            (len(each) for each in first.values() if isinstance(each, str)), default=1
-        )
+        return len(owner) * max((len(each) for each in first.values() if isinstance(each, str)), default=1)
     return 0
 
 
 class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
-    """simpleeval with our limits: on the size of what is made, on all of it together, and on time."""
+    """simpleeval with our limits: on the size of what is made, on all of it together, and on
+    time."""
 
     def __init__(self, scope: Scope) -> None:
         # simpleeval's own limits are on single operations; what many of them make together is
@@ -219,8 +241,9 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
         return value
 
     def _take_time(self) -> None:
-        """Raise ValueError when the time has gone by with work. The processor's time is asked for only once
-        that of the clock is over: to ask at every node would cost more than most nodes."""
+        """Raise ValueError when the time has gone by with work. The processor's time is asked for
+        only once that of the clock is over: to ask at every node would cost more than most
+        nodes."""
         worked = time.thread_time()
         if self._worked < 0:
             self._worked = worked
@@ -274,9 +297,7 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             return function(*arguments, **named)
         began, worked = time.monotonic(), time.thread_time()
         try:
-            return function(
-                *arguments, **named
-            )  # the oracle's: the user's own code, which has its own limit
+            return function(*arguments, **named)  # the oracle's: the user's own code, which has its own limit
         finally:
             # The oracle's time is its own: it must not use up that of the expression around it.
             self._until += time.monotonic() - began
@@ -349,9 +370,7 @@ class Expression:
         for name in sorted(self.names):
             if name in scope.names:
                 value = repr(scope.names[name])
-                shown.append(
-                    f"{name} = {value if len(value) <= SHOWN_VALUE else value[:SHOWN_VALUE] + '…'}"
-                )
+                shown.append(f"{name} = {value if len(value) <= SHOWN_VALUE else value[:SHOWN_VALUE] + '…'}")
         return ", ".join(shown)
 
 
@@ -361,9 +380,13 @@ class PassThrough(BaseException):
 
 
 _FORBIDDEN: Mapping[type[ast.AST], str] = {
-    ast.Lambda: "a function without a name (lambda)", ast.NamedExpr: "an assignment (:=)", ast.Await: "await",
-    ast.Yield: "yield", ast.YieldFrom: "yield", ast.JoinedStr: 'a text with fields of its own (f"…")',
-}  # fmt: skip
+    ast.Lambda: "a function without a name (lambda)",
+    ast.NamedExpr: "an assignment (:=)",
+    ast.Await: "await",
+    ast.Yield: "yield",
+    ast.YieldFrom: "yield",
+    ast.JoinedStr: 'a text with fields of its own (f"…")',
+}
 
 
 @lru_cache(maxsize=8192)
@@ -392,9 +415,7 @@ def _free_names(node: ast.AST) -> Iterator[str]:
     without called functions."""
     # A comprehension's own variable is no axis, so it must not be looked up as one.
     bound = {
-        each.id
-        for each in ast.walk(node)
-        if isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store)
+        each.id for each in ast.walk(node) if isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store)
     }
     called = {
         id(each.func)
@@ -427,8 +448,8 @@ def _syntax_reason(error: BaseException) -> str:
 
 
 def _reason(error: BaseException, read: Mapping[str, object]) -> str:
-    """Return why an expression failed, in words of the spec: what its names are, not what Python calls
-    them."""
+    """Return why an expression failed, in words of the spec: what its names are, not what Python
+    calls them."""
     text = str(error).splitlines()[-1] if str(error) else ""
     if isinstance(error, simpleeval.FunctionNotDefined):
         return f"there is no function {error.func_name}"
@@ -447,13 +468,10 @@ def _reason(error: BaseException, read: Mapping[str, object]) -> str:
     literal = _NO_NUMBER.match(text)
     if isinstance(error, ValueError) and literal:
         return f"{literal[2]} is not a {'whole number' if literal[1] else 'number'}"
-    return (
-        text
-        if text and isinstance(error, ValueError)
-        else f"{type(error).__name__}: {text}".rstrip(": ")
-    )
+    return text if text and isinstance(error, ValueError) else f"{type(error).__name__}: {text}".rstrip(": ")
 
 
+#: Part of what Python says of values that do not fit → the same in words of a spec.
 _MISFITS = {
     "NoneType": "a value that is not given is used",
     "can only concatenate": "these values do not go together",
@@ -465,8 +483,7 @@ _MISFITS = {
     "must be integers": "an item is named by its number",
     "must be str": "a text is expected",
     "sequence item": "only texts can be joined",
-}  # fmt: skip
-"""Part of what Python says of values that do not fit → the same in words of a spec."""
+}
 _NO_NUMBER = re.compile(
     r"(invalid literal for int\(\) with base 10: )?(?:could not convert string to float: )?('.*')$"
 )
@@ -494,11 +511,7 @@ def _kind(value: object) -> str:
     if isinstance(value, (list, tuple)):
         return "list"
     return (
-        "text"
-        if isinstance(value, str)
-        else "table"
-        if isinstance(value, Mapping)
-        else type(value).__name__
+        "text" if isinstance(value, str) else "table" if isinstance(value, Mapping) else type(value).__name__
     )
 
 
@@ -526,8 +539,7 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
     value = expression.evaluate(scope)
     if isinstance(value, int) and value.bit_length() > MAX_BITS:
         raise ExpressionFault(
-            part.source,
-            f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written",
+            part.source, f"its value, a number of more than {MAX_BITS:,} bits, is too large to be written"
         )
     if part.conversion:
         value = _CONVERSIONS[part.conversion](value)
@@ -541,9 +553,7 @@ def render_field(part: Field, expression: Expression, scope: Scope) -> str:
         return as_text(value)
     # {x:>999999999} makes its text before anybody can look at its length.
     if any(int(width) > MAX_WIDTH for width in _WIDTHS.findall(part.format)):
-        raise ExpressionFault(
-            part.source, f"a width over {MAX_WIDTH} in the format {part.format!r}"
-        )
+        raise ExpressionFault(part.source, f"a width over {MAX_WIDTH} in the format {part.format!r}")
     try:
         return format(value, part.format)
     except (ValueError, TypeError) as error:
@@ -557,24 +567,18 @@ class Template:
 
     __slots__ = ("_expressions", "constant", "names", "parts", "source")
 
-    def __init__(
-        self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None
-    ) -> None:
+    def __init__(self, source: str, *, literal: bool = False, parts: tuple[Part, ...] | None = None) -> None:
         self.source = source
         if parts is None:
             # A literal text may have braces of its own, as JSON has.
             parts = (Text(source),) if literal else parse_template(source)
         self.parts = parts
-        self._expressions = tuple(
-            _expression_of(part) if isinstance(part, Field) else None for part in parts
-        )
+        self._expressions = tuple(_expression_of(part) if isinstance(part, Field) else None for part in parts)
         self.names = frozenset[str]().union(*(each.names for each in self._expressions if each))
+        #: The text itself when nothing has to be filled in, else None.
         self.constant = (
-            None
-            if any(self._expressions)
-            else "".join(part.text for part in parts if isinstance(part, Text))
+            None if any(self._expressions) else "".join(part.text for part in parts if isinstance(part, Text))
         )
-        """The text itself when nothing has to be filled in, else None."""
 
     def __reduce__(self) -> Any:
         return _rebuild, (self.source, self.parts)
@@ -647,14 +651,24 @@ def words_of(template: Template, scope: Scope) -> list[str]:
 
 
 __all__ = [
-    "FUNCTIONS", "LATER_FUNCTIONS", "Expression", "NotationFault", "PassThrough", "Scope", "Template", "as_text",
-    "called_functions", "render_field", "word_template", "words_of",
-]  # fmt: skip
+    "FUNCTIONS",
+    "LATER_FUNCTIONS",
+    "Expression",
+    "NotationFault",
+    "PassThrough",
+    "Scope",
+    "Template",
+    "as_text",
+    "called_functions",
+    "render_field",
+    "word_template",
+    "words_of",
+]
 
 
 def comparisons(expression: Expression) -> Iterator[tuple[str, object]]:
-    """Yield each name that an expression compares with a constant by `==`, `!=`, `in` or `not in`, and
-    the constant; each item of a list or tuple of constants by itself."""
+    """Yield each name that an expression compares with a constant by `==`, `!=`, `in` or `not in`,
+    and the constant; each item of a list or tuple of constants by itself."""
     for node in ast.walk(expression.node):
         if not isinstance(node, ast.Compare) or len(node.ops) != 1:
             continue
@@ -665,19 +679,13 @@ def comparisons(expression: Expression) -> Iterator[tuple[str, object]]:
                     yield one.id, other.value
         elif isinstance(op, (ast.In, ast.NotIn)) and isinstance(sides[0], ast.Name):
             items = sides[1].elts if isinstance(sides[1], (ast.List, ast.Tuple, ast.Set)) else ()
-            yield from (
-                (sides[0].id, each.value) for each in items if isinstance(each, ast.Constant)
-            )
+            yield from ((sides[0].id, each.value) for each in items if isinstance(each, ast.Constant))
 
 
 def constant_arguments(expression: Expression, function: str) -> Iterator[str]:
     """Yield the texts that an expression calls a function with, where they are written out."""
     for node in ast.walk(expression.node):
-        if (
-            isinstance(node, ast.Call)
-            and isinstance(node.func, ast.Name)
-            and node.func.id == function
-        ):
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == function:
             for each in node.args:
                 if isinstance(each, ast.Constant) and isinstance(each.value, str):
                     yield each.value

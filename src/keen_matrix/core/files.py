@@ -13,13 +13,13 @@ import tempfile
 from collections.abc import Iterator
 from typing import BinaryIO
 
+#: Ends the name of a spec's file.
 SUFFIX = ".matrix.toml"
-"""Ends the name of a spec's file."""
 
 
 def cache_folder(name: str) -> str:
-    """Return a folder for what is kept between calls, below the user's cache folder (XDG Base Directory
-    Specification)."""
+    """Return a folder for what is kept between calls, below the user's cache folder (XDG Base
+    Directory Specification)."""
     top = os.environ.get("XDG_CACHE_HOME", "")
     return os.path.join(
         # A relative path there is to be ignored, says the specification.
@@ -30,8 +30,8 @@ def cache_folder(name: str) -> str:
 
 
 def drop_oldest(folder: str, most: int) -> None:
-    """Remove the older half of the files of a folder that has so many, or more. Raises OSError when it
-    cannot be read."""
+    """Remove the older half of the files of a folder that has so many, or more. Raises OSError when
+    it cannot be read."""
     names = os.listdir(folder)
     if len(names) < most:
         return
@@ -42,12 +42,11 @@ def drop_oldest(folder: str, most: int) -> None:
 
 
 def open_regular(path: str) -> BinaryIO:
-    """Open a file that is only read: the one way in which specs, journals, baselines, histories and what is
-    kept are opened.
+    """Open a file that is only read: the one way in which specs, journals, baselines, histories and
+    what is kept are opened.
 
-    Raises OSError, also of what is no regular file: to open a pipe would wait for somebody who writes into it,
-    and to read a device may never end.
-    """
+    Raises OSError, also of what is no regular file: to open a pipe would wait for somebody who
+    writes into it, and to read a device may never end."""
     fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
     if not stat.S_ISREG(os.fstat(fd).st_mode):
         os.close(fd)
@@ -56,8 +55,8 @@ def open_regular(path: str) -> BinaryIO:
 
 
 def read_regular(path: str, most: int) -> bytes:
-    """Return the content of a file that is only read. Raises OSError, also where it has more than so many
-    bytes."""
+    """Return the content of a file that is only read. Raises OSError, also where it has more than
+    so many bytes."""
     with open_regular(path) as file:
         found = file.read(most + 1)
     if len(found) > most:
@@ -87,9 +86,7 @@ def replacing(path: str) -> Iterator[BinaryIO]:
     target = os.path.realpath(path)
     mode = usual_mode(target)
     try:
-        fd, temporary = tempfile.mkstemp(
-            prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target)
-        )
+        fd, temporary = tempfile.mkstemp(prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target))
     except PermissionError:
         # The folder takes no file and neither does the file: nothing can be done, and nothing was.
         if not os.access(target, os.W_OK):
@@ -169,9 +166,4 @@ def written(path: str) -> Iterator[BinaryIO]:
 
 def leaves_directory(name: str) -> bool:
     """Tell whether a file name of a spec points outside the directory it is meant for."""
-    return (
-        not name
-        or os.path.isabs(name)
-        or os.path.normpath(name).split(os.sep)[0] == ".."
-        or "\0" in name
-    )
+    return not name or os.path.isabs(name) or os.path.normpath(name).split(os.sep)[0] == ".." or "\0" in name

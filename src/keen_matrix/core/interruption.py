@@ -65,12 +65,11 @@ def not_now() -> Iterator[None]:
 
 
 def is_requested() -> bool:
-    """Tell whether a signal asked for the end, which has not begun: an error after it may be all that is left
-    of it. One that comes once the end has begun is its own.
+    """Tell whether a signal asked for the end, which has not begun: an error after it may be all
+    that is left of it. One that comes once the end has begun is its own.
 
-    Compiled code that calls us back tells of whatever we raise as of a fault of its own (pydantic-core's
-    SchemaError, while the schema of a spec is made).
-    """
+    Compiled code that calls us back tells of whatever we raise as of a fault of its own
+    (pydantic-core's SchemaError, while the schema of a spec is made)."""
     return _state["requested"] and not _state["ending"]
 
 

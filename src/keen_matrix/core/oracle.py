@@ -18,6 +18,7 @@ from typing import NamedTuple
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import PassThrough
 
+#: What an assigned name cannot be called for.
 _DATA = (
     ast.Constant,
     ast.List,
@@ -29,9 +30,8 @@ _DATA = (
     ast.SetComp,
     ast.DictComp,
 )
-"""What an assigned name cannot be called for."""
+#: Called with the path of an oracle before it is run.
 _asked: ContextVar[Callable[[str], None] | None] = ContextVar("asked", default=None)
-"""Called with the path of an oracle before it is run."""
 
 
 class OracleNotRun(PassThrough):
@@ -85,14 +85,9 @@ def _names_of(path: str, text: bytes) -> OracleNames:
         elif isinstance(node, (ast.Assign, ast.AnnAssign)) and not isinstance(node.value, _DATA):
             targets = node.targets if isinstance(node, ast.Assign) else [node.target]
             names |= {
-                each.id
-                for target in targets
-                for each in ast.walk(target)
-                if isinstance(each, ast.Name)
+                each.id for target in targets for each in ast.walk(target) if isinstance(each, ast.Name)
             }
-    return OracleNames(
-        frozenset(name for name in names if not name.startswith("_") and name != "*"), star
-    )
+    return OracleNames(frozenset(name for name in names if not name.startswith("_") and name != "*"), star)
 
 
 def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
@@ -143,9 +138,7 @@ def oracle_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
         raise RunFault(
             f"the oracle file {path} could not be loaded: {type(error).__name__}: {last}"
         ) from error
-    return {
-        name: value for name, value in found.items() if callable(value) and not name.startswith("_")
-    }
+    return {name: value for name, value in found.items() if callable(value) and not name.startswith("_")}
 
 
 class _Named:

@@ -1,5 +1,5 @@
-"""Values with named fields: msgspec's Struct, whose classes are made fifty times as fast as dataclasses
-are, which was a third of the time that a small run takes to start.
+"""Values with named fields: msgspec's Struct, whose classes are made fifty times as fast as
+dataclasses are, which was a third of the time that a small run takes to start.
 
 msgspec is imported so that no interruption meets it half made: while it is imported, one ends the
 process (a segfault).
@@ -13,23 +13,14 @@ from typing import Any, TypeVar, cast
 from keen_matrix.core.interruption import put_off
 
 with put_off():
-    from msgspec import (
-        DecodeError,
-        Struct,
-        ValidationError,
-        convert,
-        field,
-        json,
-        structs,
-        to_builtins,
-    )
+    from msgspec import DecodeError, Struct, ValidationError, convert, field, json, structs, to_builtins
 
 Value = TypeVar("Value")
 
 
 def replace(value: Value, **changes: Any) -> Value:
-    """Return a value with some of its fields changed: a Struct, or a dataclass where fields need what a
-    Struct's cannot have."""
+    """Return a value with some of its fields changed: a Struct, or a dataclass where fields need
+    what a Struct's cannot have."""
     if isinstance(value, Struct):
         return structs.replace(value, **changes)
     changed: Any = dataclasses.replace(value, **changes)  # type: ignore[type-var]
@@ -37,11 +28,10 @@ def replace(value: Value, **changes: Any) -> Value:
 
 
 def field_names(value: object) -> tuple[str, ...]:
-    """Return the names of the fields of a value or of a type of such; none for what has no fields."""
+    """Return the names of the fields of a value or of a type of such; none for what has no
+    fields."""
     kind = value if isinstance(value, type) else type(value)
-    names: Any = getattr(kind, "__struct_fields__", None) or getattr(
-        kind, "__dataclass_fields__", ()
-    )
+    names: Any = getattr(kind, "__struct_fields__", None) or getattr(kind, "__dataclass_fields__", ())
     return tuple(names)
 
 

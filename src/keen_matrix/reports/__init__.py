@@ -14,13 +14,7 @@ from typing import BinaryIO
 from keen_matrix.core.insight.places.kept import KeptPlaces, kept_places
 from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.missing import Missing, missing_results
-from keen_matrix.core.results.reading import (
-    CaseRecord,
-    Hollow,
-    cases_of,
-    hollow_results,
-    spec_faults,
-)
+from keen_matrix.core.results.reading import CaseRecord, Hollow, cases_of, hollow_results, spec_faults
 from keen_matrix.core.results.summary import RunSummary, summarize
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.reports.formats import FORMATS
@@ -30,12 +24,12 @@ class Report(Struct):
     """What a report is made of."""
 
     paths: Sequence[str]
+    #: The file it goes to, for formats that depend on its ending.
     name: str = ""
-    """The file it goes to, for formats that depend on its ending."""
+    #: Whether the oracle files of specs may be run for it: in a run, which runs them anyway.
     may_run: bool = False
-    """Whether the oracle files of specs may be run for it: in a run, which runs them anyway."""
+    #: Axes that grids are asked to show.
     by: Sequence[str] = ()
-    """Axes that grids are asked to show."""
     _summary: RunSummary | None = None
     _places: dict[str, KeptPlaces | None] = field(default_factory=dict)
 
@@ -51,8 +45,8 @@ class Report(Struct):
         return cases_of(self.paths)
 
     def place_of(self, header: Header, id: str) -> str:
-        """Return the most suspicious line that a case runs, `fare.py:32` from the folder of the spec; empty
-        where `places` was not asked of the run, or has found none."""
+        """Return the most suspicious line that a case runs, `fare.py:32` from the folder of the
+        spec; empty where `places` was not asked of the run, or has found none."""
         if header.spec not in self._places:
             found = (kept_places(path, header.spec, header.started) for path in self.paths)
             self._places[header.spec] = next((each for each in found if each is not None), None)

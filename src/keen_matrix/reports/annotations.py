@@ -30,9 +30,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         if place and place not in told:
             told.add(place)
             stream.write(
-                (_place_command(header.spec, place, fields) + "\n").encode(
-                    "utf-8", "backslashreplace"
-                )
+                (_place_command(header.spec, place, fields) + "\n").encode("utf-8", "backslashreplace")
             )
 
 
@@ -48,11 +46,7 @@ def _command(spec: str, cause: Cause) -> str:
     line = rule.rpartition(":")[2] if rule else "1"
     more = f" (and {cause.count - 1} more the same way)" if cause.count > 1 else ""
     text = "\n".join(
-        [
-            f"{message_of(cause.fields)}{more}",
-            f"  {title_of(cause.fields)}",
-            *lines_of(cause.fields),
-        ]
+        [f"{message_of(cause.fields)}{more}", f"  {title_of(cause.fields)}", *lines_of(cause.fields)]
     )
     title = f"{cause.fields.matrix} {cause.fields.id[:6]}"
     level = "warning" if cause.fields.verdict == "unchecked" else "error"
@@ -77,8 +71,8 @@ def problem_command(problem: Problem) -> str:
 
 
 def _data(text: str) -> str:
-    """Return a text as a command carries it; what a terminal would obey, or would show in another order,
-    is written as an escape."""
+    """Return a text as a command carries it; what a terminal would obey, or would show in another
+    order, is written as an escape."""
     return escape_lines(text).replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
 
 

@@ -20,9 +20,9 @@ from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.unfold import unfold
 from keen_matrix.reports import Report
 
+#: Cases of a spec up to which a report works these tables out: they ask every expectation some
+#: twenty times.
 MOST_CASES = 5_000
-"""Cases of a spec up to which a report works these tables out: they ask every expectation some
-twenty times."""
 
 
 class Cell(NamedTuple):
@@ -74,11 +74,7 @@ def _of_spec(report: Report, spec: Spec, path: str) -> Iterator[Heat]:
     doubts = doubts_of(spec, records)
     if doubts.scores:
         yield _doubt_heat(spec, doubts)
-    tried = (
-        case
-        for case in unfold(spec)
-        if case.id in records and records[case.id].verdict != "groundless"
-    )
+    tried = (case for case in unfold(spec) if case.id in records and records[case.id].verdict != "groundless")
     found = coverage_of(spec, tried)
     if any(part.total for part in found.parts):
         yield _coverage_heat(spec, found)
@@ -98,8 +94,9 @@ def _doubt_heat(spec: Spec, doubts: Doubts) -> Heat:
 def _coverage_heat(spec: Spec, found: Coverage) -> Heat:
     rows = [
         Row(part.name, (_cell(part.percent), Cell(part.percent, f"{part.reached:,} of {part.total:,}")))
-        for part in found.parts if part.percent is not None
-    ]  # fmt: skip
+        for part in found.parts
+        if part.percent is not None
+    ]
     text = f"what the run reached, {found.percent or 0.0:.1f} % on average"
     return Heat(f"Coverage, {spec.name}", text, ("", "reached", "of"), tuple(rows))
 

@@ -20,19 +20,19 @@ from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
 
+#: What the script of the page reads, as JSON.
 PageData: TypeAlias = "dict[str, object]"
-"""What the script of the page reads, as JSON."""
+#: Cases in the table. Those that did not hold come first; the page says how many held ones it
+#: leaves out.
 MOST_CASES = 20_000
-"""Cases in the table. Those that did not hold come first; the page says how many held ones it
-leaves out."""
+#: Cases that did not hold with everything that they printed.
 MOST_DETAILED = 3_000
-"""Cases that did not hold with everything that they printed."""
+#: Characters of each stream of a case that held.
 HELD_OUTPUT = 400
-"""Characters of each stream of a case that held."""
 BINS = 24
 MOST_GRID_CELLS = 4_000
+#: Causes at the head of the page.
 MOST_CAUSES = 40
-"""Causes at the head of the page."""
 LINE_SHOWN = 200
 
 
@@ -41,9 +41,12 @@ def write(report: Report, stream: BinaryIO) -> None:
     import jinja2
 
     environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("keen_matrix.reports", "."), autoescape=True, undefined=jinja2.StrictUndefined,
-        trim_blocks=True, lstrip_blocks=True,
-    )  # fmt: skip
+        loader=jinja2.PackageLoader("keen_matrix.reports", "."),
+        autoescape=True,
+        undefined=jinja2.StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
     summary = report.summary
     signs = {name: sign_of(name) for name in VERDICT_SIGNS}
     data, left_out = _cases(report)
@@ -51,13 +54,29 @@ def write(report: Report, stream: BinaryIO) -> None:
     causes = summary.causes
     # In parts: the page of a large run is not made as one text first.
     page = environment.get_template("page.html.j2").stream(
-        counts=dict(summary.counts), total=summary.counts.total(), seconds=summary.seconds,
-        matrices=list(summary.matrices.values()), headers=summary.headers, grids=grids, left_out=left_out,
-        histogram=_histogram(report), slowest=summary.slowest, shell=shell_line, escape=escape, sections=list(heats(report)),
-        data=_embedded({**data, "signs": signs}), signs=signs, duration=duration, legend=grid_legend(),
-        causes=[_cause(each) for each in causes[:MOST_CAUSES]], more_causes=max(0, len(causes) - MOST_CAUSES),
-        faults=report.faults, missing=report.missing, hollow=report.hollow, script_hash=_script_hash(environment),
-    )  # fmt: skip
+        counts=dict(summary.counts),
+        total=summary.counts.total(),
+        seconds=summary.seconds,
+        matrices=list(summary.matrices.values()),
+        headers=summary.headers,
+        grids=grids,
+        left_out=left_out,
+        histogram=_histogram(report),
+        slowest=summary.slowest,
+        shell=shell_line,
+        escape=escape,
+        sections=list(heats(report)),
+        data=_embedded({**data, "signs": signs}),
+        signs=signs,
+        duration=duration,
+        legend=grid_legend(),
+        causes=[_cause(each) for each in causes[:MOST_CAUSES]],
+        more_causes=max(0, len(causes) - MOST_CAUSES),
+        faults=report.faults,
+        missing=report.missing,
+        hollow=report.hollow,
+        script_hash=_script_hash(environment),
+    )
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))
 
@@ -67,12 +86,15 @@ def _cause(cause: Cause) -> PageData:
     fields = cause.fields
     told = fields.argv if fields.verdict != "groundless" else fields.control
     return {
-        "count": cause.count, "verdict": fields.verdict, "sign": sign_of(fields.verdict),
+        "count": cause.count,
+        "verdict": fields.verdict,
+        "sign": sign_of(fields.verdict),
         "where": ", ".join(
             f"{name} {count:,}" if len(cause.where) > 1 else name for name, count in cause.where.items()
         ),
-        "line": (shell_line(told) or "(no words)")[:LINE_SHOWN], "text": "\n".join(lines_of(fields)),
-    }  # fmt: skip
+        "line": (shell_line(told) or "(no words)")[:LINE_SHOWN],
+        "text": "\n".join(lines_of(fields)),
+    }
 
 
 def _script_hash(environment: Any) -> str:
@@ -132,9 +154,7 @@ def _cases(report: Report) -> tuple[PageData, int]:
     kept = held[: max(0, MOST_CASES - len(failed))]
     return {
         "cases": failed + kept,
-        "matrices": [
-            {"name": each.name, "spec": each.spec} for each in report.summary.matrices.values()
-        ],
+        "matrices": [{"name": each.name, "spec": each.spec} for each in report.summary.matrices.values()],
     }, left_out + len(held) - len(kept)
 
 
@@ -146,16 +166,19 @@ def _case(
     launch = shell_line(header.launch)
     most = HELD_OUTPUT if held else OUTPUT_SHOWN
     case = {
-        "id": fields.id, "m": order[header.spec, fields.matrix], "v": fields.verdict,
-        "w": escape(title_of(fields))[:2_000], "s": round(fields.seconds, 4), "x": axis_values_of(fields),
-        "k": fields.kind or "", "exit": fields.exit, "signal": fields.signal,
+        "id": fields.id,
+        "m": order[header.spec, fields.matrix],
+        "v": fields.verdict,
+        "w": escape(title_of(fields))[:2_000],
+        "s": round(fields.seconds, 4),
+        "x": axis_values_of(fields),
+        "k": fields.kind or "",
+        "exit": fields.exit,
+        "signal": fields.signal,
         "line": f"{launch} {shell_line(fields.argv)}".strip()[:20_000],
-    }  # fmt: skip
+    }
     if held or detailed:
-        case["out"], case["err"] = (
-            output_of(fields, "stdout", most),
-            output_of(fields, "stderr", most),
-        )
+        case["out"], case["err"] = (output_of(fields, "stdout", most), output_of(fields, "stderr", most))
     said = [
         ("row", fields.row),
         ("note", fields.note),
@@ -175,14 +198,11 @@ def _aspect(aspect: AspectRecord, fields: Record) -> dict[str, str]:
         kept = aspect.difference
         expected, actual = (
             "\n".join(
-                f"{number}  {escape(text)}"
-                for kind, number, text in kept.lines
-                if kind in ("same", side)
+                f"{number}  {escape(text)}" for kind, number, text in kept.lines if kind in ("same", side)
             )
             for side in ("expected", "found")
         )
-    return {"a": str(aspect.aspect), "f": str(aspect.form), "e": expected, "c": actual,
-            "r": str(aspect.rule)}  # fmt: skip
+    return {"a": str(aspect.aspect), "f": str(aspect.form), "e": expected, "c": actual, "r": str(aspect.rule)}
 
 
 def _lines(text: str) -> str:
@@ -196,9 +216,7 @@ def _histogram(report: Report) -> PageData:
     low, high = -4.0, 3.0
     bins = [[0, 0] for _ in range(BINS)]
     for _, fields in report.cases():
-        at = min(
-            BINS - 1, max(0, int((log10(max(fields.seconds, 1e-9)) - low) / (high - low) * BINS))
-        )
+        at = min(BINS - 1, max(0, int((log10(max(fields.seconds, 1e-9)) - low) / (high - low) * BINS)))
         bins[at][fields.verdict != "held"] += 1
     used = [number for number, pair in enumerate(bins) if any(pair)]
     first, last = (used[0], used[-1] + 1) if used else (0, 1)

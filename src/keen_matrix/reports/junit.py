@@ -14,20 +14,13 @@ from xml.sax.xmlreader import AttributesImpl
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause, MatrixSummary
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import (
-    PASSED_OVER,
-    lines_of,
-    message_of,
-    output_of,
-    passed_line,
-    title_of,
-)
+from keen_matrix.wording.cases import PASSED_OVER, lines_of, message_of, output_of, passed_line, title_of
 from keen_matrix.wording.safe import shell_line
 
 _ERRORS = ("crashed", "hung", "unlaunched")
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+#: Characters of a stream of a case that did not hold.
 OUTPUT_KEPT = 4_000
-"""Characters of a stream of a case that did not hold."""
 
 
 def write(report: Report, stream: BinaryIO) -> None:
@@ -93,10 +86,16 @@ def _numbers(
     # other causes.
     skipped = counts["groundless"] - len(told) + counts["known"] + counts["skipped"]
     failures += len(told)
-    return AttributesImpl({
-        **{name: legal(text) for name, text in more.items()}, "tests": str(sum(counts.values())), "failures": str(failures),
-        "errors": str(errors), "skipped": str(skipped), "time": f"{seconds:.3f}",
-    })  # fmt: skip
+    return AttributesImpl(
+        {
+            **{name: legal(text) for name, text in more.items()},
+            "tests": str(sum(counts.values())),
+            "failures": str(failures),
+            "errors": str(errors),
+            "skipped": str(skipped),
+            "time": f"{seconds:.3f}",
+        }
+    )
 
 
 def legal(text: str) -> str:
@@ -108,9 +107,10 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
     verdict = fields.verdict
     xml.ignorableWhitespace("\n  ")
     attributes = {
-        "classname": legal(f"{matrix.spec}.{matrix.name}"), "name": legal(f"{fields.id[:6]} {title_of(fields)}"[:500]),
+        "classname": legal(f"{matrix.spec}.{matrix.name}"),
+        "name": legal(f"{fields.id[:6]} {title_of(fields)}"[:500]),
         "time": f"{fields.seconds:.3f}",
-    }  # fmt: skip
+    }
     xml.startElement("testcase", AttributesImpl(attributes))
     passed = PASSED_OVER.format(shell_line(fields.control)) if is_told else passed_line(fields)
     if passed:

@@ -32,10 +32,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     for spec, sentence in report.hollow:
         lines += [f"**Not much checked** in {cell(spec)}: {cell(sentence)}", ""]
     for spec, fault in report.faults.items():
-        lines += [
-            f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}",
-            "",
-        ]
+        lines += [f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}", ""]
     lines += _table(summary)
     lines += _failures(summary)
     for matrix in summary.matrices.values():
@@ -112,9 +109,7 @@ def _failure(cause: Cause) -> Iterator[str]:
     yield f"<details><summary>{summary_text(f'{cause.fields.matrix}: {message_of(cause.fields)}')}{count}</summary>"
     yield ""
     body = [title_of(cause.fields), *lines_of(cause.fields)]
-    fence = "`" * max(
-        3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0)
-    )
+    fence = "`" * max(3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0))
     yield f"{fence}text"
     yield from body
     yield fence

@@ -21,9 +21,9 @@ MOST_COLUMNS = 16
 COLOURS = {"none": "#eceeea", "failed": "#d9776b", "mixed": "#e9c46a", "held": "#7fb894"}
 MARKS = {"none": ""} | {state: sign_of(STATE_SIGNS[state]) for state in ("failed", "mixed", "held")}
 INK = "#20242a"
+#: What is noted in a picture: by it a later report knows an earlier one, and nothing in it tells
+#: of the time.
 _OURS = {".png": {"Software": "Keen Matrix"}, ".svg": {"Date": None, "Creator": "Keen Matrix"}}
-"""What is noted in a picture: by it a later report knows an earlier one, and nothing in it tells
-of the time."""
 
 
 def write(report: Report, stream: BinaryIO) -> None:
@@ -43,9 +43,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         {"font.size": 9, "svg.fonttype": "path", "text.color": INK, "axes.edgecolor": "#c9cdc8"}
     )
     rows = max(1, (len(grids) + 1) // 2)
-    heights = [
-        max([_height(grid) for grid in grids[at : at + 2]] or [1.0]) for at in range(0, 2 * rows, 2)
-    ]
+    heights = [max([_height(grid) for grid in grids[at : at + 2]] or [1.0]) for at in range(0, 2 * rows, 2)]
     figure = plt.figure(figsize=(12.8, max(8.0, sum(heights) + 4.0)), layout="constrained")
     counts = report.summary.counts
     parts = ", ".join(f"{count:,} {verdict}" for verdict, count in counts.items())
@@ -76,8 +74,7 @@ def _shares(axes: Axes, heat: Heat) -> None:
 
     rows = heat.rows[:MOST_ROWS]
     shares = np.array(
-        [[np.nan if each is None else each for each in row] for row in as_rows(heat)[:MOST_ROWS]],
-        dtype=float,
+        [[np.nan if each is None else each for each in row] for row in as_rows(heat)[:MOST_ROWS]], dtype=float
     )
     colours = LinearSegmentedColormap.from_list(
         "shares", [COLOURS["failed"], COLOURS["mixed"], COLOURS["held"]]
@@ -122,15 +119,14 @@ def _heat(axes: Axes, grid: Grid) -> None:
     for y, row in enumerate(rows):
         for x, column in enumerate(columns):
             axes.text(
-                x,
-                y,
-                MARKS[grid.state(row, column)],
-                ha="center",
-                va="center",
-                fontfamily="DejaVu Sans",
+                x, y, MARKS[grid.state(row, column)], ha="center", va="center", fontfamily="DejaVu Sans"
             )
-    axes.set_xticks(range(len(columns)), [_plain(cut(escape(each), 18)) for each in columns],
-                    rotation=30 if len(columns) > 6 else 0, ha="right" if len(columns) > 6 else "center")  # fmt: skip
+    axes.set_xticks(
+        range(len(columns)),
+        [_plain(cut(escape(each), 18)) for each in columns],
+        rotation=30 if len(columns) > 6 else 0,
+        ha="right" if len(columns) > 6 else "center",
+    )
     axes.set_yticks(range(len(rows)), [_plain(cut(escape(each), 22)) for each in rows])
     axes.set_xticks([each - 0.5 for each in range(len(columns) + 1)], minor=True)
     axes.set_yticks([each - 0.5 for each in range(len(rows) + 1)], minor=True)
@@ -140,9 +136,7 @@ def _heat(axes: Axes, grid: Grid) -> None:
     left = (len(grid.columns) - len(columns)) + (len(grid.rows) - len(rows))
     more = f" ({left} more not shown)" if left else ""
     axes.set_title(
-        _plain(f"{grid.matrix}: {grid.across} across, {grid.down} down{third}{more}"),
-        fontsize=10,
-        loc="left",
+        _plain(f"{grid.matrix}: {grid.across} across, {grid.down} down{third}{more}"), fontsize=10, loc="left"
     )
     for side in axes.spines.values():
         side.set_visible(False)
@@ -166,12 +160,15 @@ def _durations(axes: Axes, report: Report) -> None:
         return
     low, high = min(every), max(max(every), min(every) * 1.5)
     bins = [float(each) for each in np.geomspace(low, high * 1.0001, 40)]
-    axes.hist([seconds[True], seconds[False]], bins=bins, stacked=True, color=[COLOURS["held"], COLOURS["failed"]],
-              label=["held", "did not hold"])  # fmt: skip
-    axes.set_xscale("log")
-    axes.xaxis.set_major_formatter(
-        lambda value, _: f"{value:g} s" if value >= 1 else f"{value * 1000:g} ms"
+    axes.hist(
+        [seconds[True], seconds[False]],
+        bins=bins,
+        stacked=True,
+        color=[COLOURS["held"], COLOURS["failed"]],
+        label=["held", "did not hold"],
     )
+    axes.set_xscale("log")
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:g} s" if value >= 1 else f"{value * 1000:g} ms")
     axes.xaxis.set_minor_formatter(lambda value, _: "")
     axes.set_title("how long the cases took", fontsize=10, loc="left")
     axes.set_ylabel("cases")

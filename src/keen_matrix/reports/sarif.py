@@ -1,4 +1,5 @@
-"""SARIF 2.1.0 (OASIS standard): problems of specs for systems that show results of code scanning."""
+"""SARIF 2.1.0 (OASIS standard): problems of specs for systems that show results of code
+scanning."""
 
 from __future__ import annotations
 
@@ -12,11 +13,9 @@ from urllib.parse import quote
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.version import VERSION
 
-SCHEMA = (
-    "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
-)
+SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+#: What is particular to a place in a message: the rest tells what is wrong.
 _WORDS = re.compile(r'"[^"]*"|\d+|\S*[./]\S*')
-"""What is particular to a place in a message: the rest tells what is wrong."""
 MOST_NAME = 60
 
 

@@ -19,15 +19,34 @@ from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, title_of
 from keen_matrix.wording.safe import escape
 
+#: A case: column → value.
 Row: TypeAlias = "dict[str, object]"
-"""A case: column → value."""
+#: Columns of every case; axes and columns of the spec follow, as `axis.NAME`.
 PLAIN = (
-    "spec", "id", "matrix", "family", "kind", "culprit", "words", "verdict", "failed", "rule", "place", "row", "note",
-    "known", "skipped",
-    "exit", "signal", "seconds",
-    "user_seconds", "system_seconds", "peak_bytes", "stdout_bytes", "stderr_bytes",
-)  # fmt: skip
-"""Columns of every case; axes and columns of the spec follow, as `axis.NAME`."""
+    "spec",
+    "id",
+    "matrix",
+    "family",
+    "kind",
+    "culprit",
+    "words",
+    "verdict",
+    "failed",
+    "rule",
+    "place",
+    "row",
+    "note",
+    "known",
+    "skipped",
+    "exit",
+    "signal",
+    "seconds",
+    "user_seconds",
+    "system_seconds",
+    "peak_bytes",
+    "stdout_bytes",
+    "stderr_bytes",
+)
 
 
 def rows(report: Report) -> Iterator[Row]:
@@ -43,21 +62,28 @@ def rows(report: Report) -> Iterator[Row]:
 
 
 def _row_of_spec(spec: str, verdict: str, note: str, names: list[str]) -> Row:
-    """Return a row that speaks of no case but of a spec: what of it could not be run, or has no result."""
+    """Return a row that speaks of no case but of a spec: what of it could not be run, or has no
+    result."""
     row: Row = dict.fromkeys([*PLAIN, *(f"axis.{name}" for name in names)])
     return row | {"spec": spec, "id": "", "matrix": "", "verdict": verdict, "note": note}
 
 
 def row_of(record: CaseRecord, names: list[str], place: str) -> Row:
-    """Return the row of one case; `place` is the most suspicious line that it runs, where that is known."""
+    """Return the row of one case; `place` is the most suspicious line that it runs, where that is
+    known."""
     header, fields = record
     failed = list(dict.fromkeys(each.aspect for each in fields.aspects if not each.met))
     row: Row = {name: getattr(fields, name, None) for name in PLAIN}
     row |= {
         **{name: getattr(fields, name) or None for name in ("culprit", "row", "note", "known", "skipped")},
-        "spec": header.spec, "words": title_of(fields), "failed": " ".join(failed), "rule": first_rule(fields), "place": place,
-        "stdout_bytes": _size(fields, "stdout"), "stderr_bytes": _size(fields, "stderr"),
-    }  # fmt: skip
+        "spec": header.spec,
+        "words": title_of(fields),
+        "failed": " ".join(failed),
+        "rule": first_rule(fields),
+        "place": place,
+        "stdout_bytes": _size(fields, "stdout"),
+        "stderr_bytes": _size(fields, "stderr"),
+    }
     values = fields.values
     return row | {f"axis.{name}": values.get(name) for name in names}
 
@@ -90,7 +116,8 @@ def _cell(value: object) -> object:
 
 
 def _safe(text: str) -> str:
-    """Return a text that a terminal shows as it is: CSV is looked at there as well. Lines and tabs stay."""
+    """Return a text that a terminal shows as it is: CSV is looked at there as well. Lines and tabs
+    stay."""
     return "\n".join("\t".join(map(escape, line.split("\t"))) for line in text.split("\n"))
 
 
@@ -99,7 +126,5 @@ def write_json(report: Report, stream: BinaryIO) -> None:
     stream.write(b"[")
     for number, row in enumerate(rows(report)):
         text = json.dumps(row, ensure_ascii=False)
-        stream.write(
-            (",\n" if number else "\n").encode() + text.encode("utf-8", "backslashreplace")
-        )
+        stream.write((",\n" if number else "\n").encode() + text.encode("utf-8", "backslashreplace"))
     stream.write(b"\n]\n")

@@ -18,12 +18,13 @@ def write(report: Report, stream: BinaryIO) -> None:
     faults, missing = report.faults, report.missing
     total = report.summary.counts.total() + len(faults)
     stream.write(
-        b"TAP version 14\n"
-        + f"1..{total}{' # SKIP nothing was run' if not total else ''}\n".encode()
+        b"TAP version 14\n" + f"1..{total}{' # SKIP nothing was run' if not total else ''}\n".encode()
     )
     for number, (spec, fault) in enumerate(faults.items(), 1):
         text = "".join(f"    {line}\n" for line in map(escape, fault.splitlines()))
-        block = f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "unlaunched"\n  reason: |2\n{text}  ...\n'
+        block = (
+            f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "unlaunched"\n  reason: |2\n{text}  ...\n'
+        )
         stream.write(block.encode("utf-8", "backslashreplace"))
     for number, (header, fields) in enumerate(report.cases(), len(faults) + 1):
         is_told = report.summary.is_told_elsewhere(header.spec, fields)

@@ -27,22 +27,22 @@ from keen_matrix.wording.safe import shell_word as visible_word
 from keen_matrix.wording.signs import STYLE_OF, Look, Segment
 from keen_matrix.wording.unchecked import why_unchecked
 
+#: Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one
+#: hides the rest.
 LINE_SHOWN = 2_000
-"""Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one
-hides the rest."""
+#: Characters of standard input that stand in a line which repeats a case.
 MOST_STDIN = 200
-"""Characters of standard input that stand in a line which repeats a case."""
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
+#: Characters of a line beyond which what is particular to it is shown by itself.
 LONG_LINE = 110
-"""Characters of a line beyond which what is particular to it is shown by itself."""
+#: Lines shown of it.
 SAID_LINES = 3
-"""Lines shown of it."""
+#: Characters shown of a message.
 SAID_SHOWN = 160
-"""Characters shown of a message."""
+#: Width of the column that names the aspect.
 LABEL = 12
-"""Width of the column that names the aspect."""
+#: Kind of mismatch → how it is told, where no rows of its own are made for it.
 TOLD = {**forms.TOLD, **aspects.TOLD}
-"""Kind of mismatch → how it is told, where no rows of its own are made for it."""
 
 
 class Failure(Struct, frozen=True):
@@ -50,14 +50,14 @@ class Failure(Struct, frozen=True):
 
     record: Record
     matrix: str
+    #: What repeats it by hand.
     line: str
-    """What repeats it by hand."""
+    #: Ids of others.
     others: Sequence[str] = ()
-    """Ids of others."""
+    #: How many beyond.
     more: int = 0
-    """How many beyond."""
+    #: How many of the others stand on it and were not launched.
     untried: int = 0
-    """How many of the others stand on it and were not launched."""
 
 
 def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[list[Segment]]:
@@ -79,10 +79,7 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
     shown = line if len(line) <= LINE_SHOWN else _cut_line(line)
     yield from pasted("  ", shown, "dim" if apart else "")
     if verdict == "unchecked":
-        yield [
-            "  ",
-            (escape(why_unchecked(fields)), "warn"),
-        ]
+        yield ["  ", (escape(why_unchecked(fields)), "warn")]
     yield from aspects_rows(look, fields, everything=everything)
     yield from statement_rows(fields)
     if everything or verdict == "hung":
@@ -97,8 +94,8 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
 
 
 def said_rows(fields: Record) -> Iterator[list[Segment]]:
-    """Yield what the spec says of a case beside what it must do: where its row stands, its note, that
-    a known difference counts by now."""
+    """Yield what the spec says of a case beside what it must do: where its row stands, its note,
+    that a known difference counts by now."""
     if fields.row:
         yield ["  row         ", (fields.row, "place")]
     if fields.note:
@@ -144,15 +141,11 @@ def message_rows(fields: Record) -> Iterator[list[Segment]]:
         return
     ended = [each for each in fields.unmet if each.aspect in ("exit", "signal", "crash")]
     number = ended[0].step or 0 if ended else 0
-    if not ended or any(
-        each.aspect == "stderr" and (each.step or 0) == number for each in fields.unmet
-    ):
+    if not ended or any(each.aspect == "stderr" and (each.step or 0) == number for each in fields.unmet):
         return
     launch = fields.steps[number - 1] if 0 < number <= len(fields.steps) else fields
     stderr = launch.stderr or ""
-    if (
-        number - 1 in fields.others
-    ):  # what compares two files says on standard output how they differ
+    if number - 1 in fields.others:  # what compares two files says on standard output how they differ
         stderr = stderr or launch.stdout or ""
     lines = [each.strip() for each in stderr.splitlines() if each.strip()]
     if "Traceback" in stderr:
@@ -237,17 +230,13 @@ def _aspect_rows(
         yield _found(f"it was not: {escape(actual)}")
     elif form == "timeout":
         yield _expected(f"to end within {expected} s")
-        yield _found(
-            f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)"
-        )
+        yield _found(f"still running; ended after {actual} s (TERM, and KILL {TERMINATE_GRACE:g} s later)")
     elif form == "stop":
         yield _expected("to end on the signal that stops it")
         yield _found("still running 2 s after it; killed")
     elif form == "prompt":
         yield _expected(f"the prompt {quoted(expected, look.width - 30)}")
-        yield _found(
-            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
-        )
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
         for prompt, reply in fields.dialogue:
             yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
     elif form == "leftovers":
@@ -275,15 +264,11 @@ def _aspect_rows(
         yield _found(f"it names {escape(actual)} instead")
     elif form == "names":
         yield _expected(f"the message to name {quoted(expected)}")
-        yield _found(
-            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
-        )
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif form == "help":
         yield _expected(escape(expected))
         yield _found(
-            "not in the help text"
-            if aspect.actual == "" and expected.startswith("to name")
-            else "nothing"
+            "not in the help text" if aspect.actual == "" and expected.startswith("to name") else "nothing"
         )
     elif form == "undeclared":
         yield _expected("no option that the synopsis does not have")
@@ -305,9 +290,7 @@ def _aspect_rows(
         yield _found(actual)
     elif form == "unrecorded":
         yield _expected("a baseline; keen-matrix baseline shows and accepts what was found")
-        yield _found(
-            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
-        )
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif form == "lines-any-order":
         yield _expected("these lines, in any order")
         missing, extra = (len(text.split("\n")) if text else 0 for text in (expected, actual))
@@ -319,9 +302,7 @@ def _aspect_rows(
     elif form == "json-text":
         yield _expected("JSON")
         yield [("but       ", "dim"), escape(expected)]
-        yield _found(
-            quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing"
-        )
+        yield _found(quoted(actual, max(40, look.width - 24), look.sign("space")) if actual else "nothing")
     elif aspect.difference:
         kept = aspect.difference
         lines = tuple(DiffLine(*each) for each in kept.lines)
@@ -434,19 +415,13 @@ def _whole(aspect: AspectRecord, fields: Record) -> str:
     return aspect.actual or ""
 
 
-def _text_rows(
-    look: Look, expected: str, found: str, *, everything: bool
-) -> Iterator[list[Segment]]:
+def _text_rows(look: Look, expected: str, found: str, *, everything: bool) -> Iterator[list[Segment]]:
     """Yield a whole text against another: short ones side by side with a caret, longer ones line
     by line."""
     space = look.sign("space")
     if expected != found and expected.removesuffix("\n") == found.removesuffix("\n"):
-        yield _expected(
-            "a newline at the end" if expected.endswith("\n") else "no newline at the end"
-        )
-        yield _found(
-            "the same text without one" if expected.endswith("\n") else "the same text with one"
-        )
+        yield _expected("a newline at the end" if expected.endswith("\n") else "no newline at the end")
+        yield _found("the same text without one" if expected.endswith("\n") else "the same text with one")
         return
     if len(split_lines(expected)) <= 1 and len(split_lines(found)) <= 1:
         left, right = expected.removesuffix("\n"), found.removesuffix("\n")
@@ -492,30 +467,26 @@ def stream_rows(look: Look, fields: Record | StepRecord, *, whole: bool) -> Iter
         skipped = len(lines) - len(shown)
         yield ["  ", (label, "dim"), f"  ({counted(skipped, 'line')} before)" if skipped else ""]
         for line in shown:
-            yield [
-                "    ",
-                (f"{look.sign('bar')} ", "dim"),
-                visible_line(line[:2_000], look.sign("space")),
-            ]
+            yield ["    ", (f"{look.sign('bar')} ", "dim"), visible_line(line[:2_000], look.sign("space"))]
 
 
 class AroundShown(Struct):
     """What stood around the words of a case, as far as it could be worked out again."""
 
+    #: Variables that the spec sets, and (None) those that it takes away.
     env: dict[str, str | None] = field(default_factory=dict)
-    """Variables that the spec sets, and (None) those that it takes away."""
+    #: The names of files that were put in place.
     files: list[str] = field(default_factory=list)
-    """The names of files that were put in place."""
+    #: What a line of a shell cannot say.
     notes: list[str] = field(default_factory=list)
-    """What a line of a shell cannot say."""
+    #: The text of standard input; a file, a command or nothing may stand in its place.
     stdin: str = ""
-    """The text of standard input; a file, a command or nothing may stand in its place."""
     file: str = ""
+    #: A line of the shell whose output is read.
     command: str = ""
-    """A line of the shell whose output is read."""
     closed: bool = False
+    #: Whether the command cannot be written out as it is.
     inexact: bool = False
-    """Whether the command cannot be written out as it is."""
 
 
 def repeat_line(launch: Sequence[str], fields: CaseFields, around: AroundShown) -> str:
@@ -528,27 +499,26 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: AroundShown) 
     compared = bool(fields.relation)  # what it is compared with stands beside the difference
     steps = [fields.argv, *(() if compared else fields.more_argv)]
     stdin = around.stdin
-    texts = [*launch, *(word for words in steps for word in words), *filter(None, around.env.values()),
-             stdin if len(stdin) <= MOST_STDIN else "", around.file]  # fmt: skip
+    texts = [
+        *launch,
+        *(word for words in steps for word in words),
+        *filter(None, around.env.values()),
+        stdin if len(stdin) <= MOST_STDIN else "",
+        around.file,
+    ]
     exact = not around.inexact and all(map(is_written_whole, texts))
     shell_line, shell_word = (exact_line, shlex.quote) if exact else (visible_words, visible_word)
     line = " ; ".join(
         shell_line(words if number in fields.others else [*launch, *words])
         for number, words in enumerate(steps)
     )
-    env = "".join(
-        f"{name}={shell_word(value)} " for name, value in around.env.items() if value is not None
-    )
+    env = "".join(f"{name}={shell_word(value)} " for name, value in around.env.items() if value is not None)
     unset = [name for name, value in around.env.items() if value is None]
     if unset:
         env = f"env {' '.join(f'-u {shell_word(name)}' for name in unset)} {env}"
     line = env + line
     if stdin:
-        line = (
-            f"printf %s {shell_word(stdin)} | {line}"
-            if len(stdin) <= MOST_STDIN
-            else f"{line} < STDIN"
-        )
+        line = f"printf %s {shell_word(stdin)} | {line}" if len(stdin) <= MOST_STDIN else f"{line} < STDIN"
     elif around.file:
         line += f" < {shell_word(around.file)}"
     elif around.command:

@@ -7,10 +7,10 @@ from keen_matrix.wording.safe import escape, shell_line, visible_line
 from keen_matrix.wording.signs import MARKS, text_of
 from keen_matrix.wording.unchecked import why_unchecked
 
+#: Why a case was passed over, with the words of its control.
 PASSED_OVER = "not launched: its control was not accepted: {}"
-"""Why a case was passed over, with the words of its control."""
+#: Characters of a stream that a report shows.
 OUTPUT_SHOWN = 20_000
-"""Characters of a stream that a report shows."""
 
 
 def title_of(fields: Record) -> str:
@@ -33,17 +33,13 @@ def lines_of(fields: Record) -> list[str]:
     """Return what is not as expected, as plain lines: the aspect, expected, found."""
     from keen_matrix.wording.aspects import aspects_rows, said_rows, statement_rows
 
-    rows = [
-        *said_rows(fields),
-        *aspects_rows(_Plain(), fields, everything=False),
-        *statement_rows(fields),
-    ]
+    rows = [*said_rows(fields), *aspects_rows(_Plain(), fields, everything=False), *statement_rows(fields)]
     return [escape(text_of(row)) for row in rows]
 
 
 def passed_line(fields: Record) -> str:
-    """Return why a case is neither held nor counted: that it is known to differ, or skipped; nothing
-    for any other."""
+    """Return why a case is neither held nor counted: that it is known to differ, or skipped;
+    nothing for any other."""
     reason = {"known": fields.known, "skipped": fields.skipped}.get(fields.verdict, "")
     return escape(f"{fields.verdict}: {reason}") if reason else ""
 

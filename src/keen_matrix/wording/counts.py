@@ -9,9 +9,7 @@ def counted(count: int, noun: str) -> str:
     """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
     if count == 1:
         return f"1 {noun}"
-    many = _PLURALS.get(noun) or (
-        f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s"
-    )
+    many = _PLURALS.get(noun) or (f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s")
     return f"{count:,} {many}" if count else f"no {many}"
 
 

@@ -28,13 +28,7 @@ def _escape_one(match: re.Match[str]) -> str:
     code = ord(character)
     if 0xDC80 <= code <= 0xDCFF:  # a byte that is no UTF-8, kept by surrogateescape
         return f"\\x{code - 0xDC00:02x}"
-    return (
-        f"\\x{code:02x}"
-        if code < 0x100
-        else f"\\u{code:04x}"
-        if code < 0x10000
-        else f"\\U{code:08x}"
-    )
+    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
 
 
 def escape_lines(text: str) -> str:

@@ -6,16 +6,26 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Protocol, TypeAlias
 
+#: A text, or a text with the name of a style.
 Segment: TypeAlias = "str | tuple[str, str]"
-"""A text, or a text with the name of a style."""
 
+#: Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was
+#: found is what was expected.
 VERDICT_SIGNS = {
-    "held": ("=", "="), "differed": ("≠", "#"), "crashed": ("!", "!"), "hung": ("…", ":"), "unlaunched": ("∅", "0"),
-    "unchecked": ("?", "?"), "unsteady": ("≈", "%"), "groundless": ("~", "~"), "known": ("k", "k"), "skipped": ("-", "-"),
-    "mixed": ("±", "+"), "blank": ("·", "."),
-}  # fmt: skip
-"""Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was
-found is what was expected."""
+    "held": ("=", "="),
+    "differed": ("≠", "#"),
+    "crashed": ("!", "!"),
+    "hung": ("…", ":"),
+    "unlaunched": ("∅", "0"),
+    "unchecked": ("?", "?"),
+    "unsteady": ("≈", "%"),
+    "groundless": ("~", "~"),
+    "known": ("k", "k"),
+    "skipped": ("-", "-"),
+    "mixed": ("±", "+"),
+    "blank": ("·", "."),
+}
+#: Marks in lines of text.
 MARKS = {
     "space": ("·", "\\s"),
     "bar": ("│", "|"),
@@ -23,18 +33,27 @@ MARKS = {
     "dash": ("—", "-"),
     "ellipsis": ("…", "..."),
 }
-"""Marks in lines of text."""
+#: What the signs in a cell of a grid stand for.
 GRID_WORDS = {"held": "all held", "mixed": "some held", "differed": "none held", "blank": "not run"}
-"""What the signs in a cell of a grid stand for."""
+#: Sign → the name of its style.
 STYLE_OF = {
-    "held": "good", "differed": "bad", "crashed": "crashed", "hung": "bad", "unlaunched": "bad", "unchecked": "warn",
-    "unsteady": "warn", "groundless": "warn", "known": "dim", "skipped": "dim", "mixed": "warn", "blank": "dim",
-}  # fmt: skip
-"""Sign → the name of its style."""
+    "held": "good",
+    "differed": "bad",
+    "crashed": "crashed",
+    "hung": "bad",
+    "unlaunched": "bad",
+    "unchecked": "warn",
+    "unsteady": "warn",
+    "groundless": "warn",
+    "known": "dim",
+    "skipped": "dim",
+    "mixed": "warn",
+    "blank": "dim",
+}
 
 
+#: State of a cell of a grid → the name of its sign.
 STATE_SIGNS = {"held": "held", "mixed": "mixed", "failed": "differed", "none": "blank"}
-"""State of a cell of a grid → the name of its sign."""
 
 
 def sign_of(name: str) -> str:
@@ -75,9 +94,5 @@ def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None
     for name in VERDICT_SIGNS:
         if name in shown:
             text = f" {(words or {}).get(name, name)}"
-            segments += [
-                "   " if len(segments) > 1 else "",
-                (look.sign(name), STYLE_OF[name]),
-                (text, "dim"),
-            ]
+            segments += ["   " if len(segments) > 1 else "", (look.sign(name), STYLE_OF[name]), (text, "dim")]
     return segments

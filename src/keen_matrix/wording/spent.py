@@ -43,9 +43,7 @@ def _told(share: Share, jobs: int) -> str:
 
 
 def _help_for_launches(share: Share, jobs: int) -> str:
-    processors = (
-        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
-    )
+    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
     if share.is_cold_python:
         return " (warm = true forks it instead)"
     return f" (--jobs {processors} helps)" if processors and jobs < processors else ""

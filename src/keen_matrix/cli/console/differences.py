@@ -18,7 +18,8 @@ def write_difference(
     names: tuple[str, str],
     most: int | None = None,
 ) -> bool:
-    """Write what changed between some lines, at most so many lines of it; tell whether anything did."""
+    """Write what changed between some lines, at most so many lines of it; tell whether anything
+    did."""
     lines = list(difflib.unified_diff(before, after, *names, lineterm="", n=1))
     for line in lines[:most]:
         screen.line((line, STYLES.get(line[:1], "")))

@@ -1,5 +1,5 @@
-"""A spec with everything that it includes and the project file above it, as one TOML text; behind each
-value stands where it is written."""
+"""A spec with everything that it includes and the project file above it, as one TOML text; behind
+each value stands where it is written."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from keen_matrix.core.spec.source import Source
 from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import Segment
 
+#: Where the places begin, if the values are not longer.
 COLUMN = 60
-"""Where the places begin, if the values are not longer."""
 
 
 def write_effective(screen: Screen, path: str) -> None:
@@ -42,9 +42,7 @@ def _is_table(value: object) -> bool:
     )
 
 
-def _rows(
-    source: Source, table: TomlTables, base: KeyPath, keys: tuple[str, ...]
-) -> Iterator[list[Segment]]:
+def _rows(source: Source, table: TomlTables, base: KeyPath, keys: tuple[str, ...]) -> Iterator[list[Segment]]:
     """Yield a line for each value of a table, those of tables inside it by dotted keys."""
     for key, value in table.items():
         inner = (*keys, key)

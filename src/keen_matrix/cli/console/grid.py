@@ -33,27 +33,18 @@ def write_grid(screen: Screen, grid: Grid) -> None:
     for row in grid.rows[:MOST_ROWS]:
         screen.line(*_row(screen, grid, row, label, shown))
     left = (
-        [f"{len(grid.columns) - len(shown)} more of {grid.across}"]
-        if len(shown) < len(grid.columns)
-        else []
+        [f"{len(grid.columns) - len(shown)} more of {grid.across}"] if len(shown) < len(grid.columns) else []
     )
-    left += (
-        [f"{len(grid.rows) - MOST_ROWS} more of {grid.down}"] if len(grid.rows) > MOST_ROWS else []
-    )
+    left += [f"{len(grid.rows) - MOST_ROWS} more of {grid.down}"] if len(grid.rows) > MOST_ROWS else []
     if left:
         screen.line(("  not shown: ", "dim"), (" and ".join(left), "dim"))
 
 
-def _row(
-    screen: Screen, grid: Grid, row: str, label: int, shown: list[tuple[str, int]]
-) -> list[Segment]:
+def _row(screen: Screen, grid: Grid, row: str, label: int, shown: list[tuple[str, int]]) -> list[Segment]:
     segments: list[Segment] = ["  ", (pad(cut(escape(row), label), label), "dim"), "  "]
     for column, width in shown:
         state = grid.state(row, column)
-        segments += [
-            (screen.sign(STATE_SIGNS[state]), STYLE_OF[STATE_SIGNS[state]]),
-            " " * (width + 1),
-        ]
+        segments += [(screen.sign(STATE_SIGNS[state]), STYLE_OF[STATE_SIGNS[state]]), " " * (width + 1)]
     return segments
 
 

@@ -1,4 +1,5 @@
-"""Lines of a program as `places` shows them: the most suspicious ones with the source around them."""
+"""Lines of a program as `places` shows them: the most suspicious ones with the source around
+them."""
 
 from __future__ import annotations
 
@@ -14,16 +15,18 @@ from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import cut, shell_line, visible_line
 from keen_matrix.wording.signs import STYLE_OF, Segment, legend
 
+#: Lines shown above and below a place.
 AROUND = 2
-"""Lines shown above and below a place."""
 MOST_UNREACHED = 12
+#: Lines of a place that are shown.
 MOST_SHOWN = 8
-"""Lines of a place that are shown."""
 MOST_PARTINGS, MOST_CAUSES = 8, 8
 WORDS = {
-    "differed": "run by vectors that did not hold alone", "held": "run by those that held alone", "mixed": "run by both",
+    "differed": "run by vectors that did not hold alone",
+    "held": "run by those that held alone",
+    "mixed": "run by both",
     "blank": "run by none",
-}  # fmt: skip
+}
 
 
 class PlacesView:
@@ -32,8 +35,8 @@ class PlacesView:
     def __init__(self, screen: Screen, evidence: Evidence, here: str) -> None:
         self.screen, self.evidence, self.here = screen, evidence, here
         self._texts: dict[str, list[str]] = {}
+        #: Names of the signs that stand in the margin.
         self._shown: set[str] = set()
-        """Names of the signs that stand in the margin."""
 
     def name_of(self, file: str) -> str:
         """Return a file's name from the folder of the spec, where it is below it."""
@@ -55,8 +58,8 @@ class PlacesView:
         return self._texts[file]
 
     def _margin(self, place: Place, ranking: Ranking) -> str:
-        """Return the name of the sign for who runs a line, of the vectors of one cause and those that
-        held."""
+        """Return the name of the sign for who runs a line, of the vectors of one cause and those
+        that held."""
         failed = any(place in run.trace.places for run in ranking.runs)
         held = any(place in run.trace.places for run in self.evidence.runs if not run.failed)
         known = any(place in run.trace.can_run for run in self.evidence.runs)
@@ -80,10 +83,7 @@ class PlacesView:
         if len(causes) > MOST_CAUSES:
             screen.line(
                 "  ",
-                (
-                    f"and {len(causes) - MOST_CAUSES} further causes: places ID shows a single case",
-                    "dim",
-                ),
+                (f"and {len(causes) - MOST_CAUSES} further causes: places ID shows a single case", "dim"),
             )
         names = [name for name in WORDS if name in self._shown]
         if names:
@@ -94,14 +94,19 @@ class PlacesView:
         example = ranking.example
         if example is not None:
             screen.line(
-                "  ", (f"{counted(ranking.failing, 'vector')} that did not hold", "bad"), ("   such as  ", "dim"),
-                shell_line(example.case.argv) or "no words", "   ", (example.case.id[:6], "place"),
-            )  # fmt: skip
+                "  ",
+                (f"{counted(ranking.failing, 'vector')} that did not hold", "bad"),
+                ("   such as  ", "dim"),
+                shell_line(example.case.argv) or "no words",
+                "   ",
+                (example.case.id[:6], "place"),
+            )
         if not ranking.holding or not ranking.is_telling:
             why = (
                 "no vector that held was traced, so no line tells them apart"
                 if not ranking.holding
-                else "vectors that held run the same lines: what a line does with its values is wrong, or one is missing"
+                else "vectors that held run the same lines: what a line does with its values is "
+                "wrong, or one is missing"
             )
             screen.line("    ", (why, "warn"))
             return
@@ -112,22 +117,20 @@ class PlacesView:
             self._write_place(number, each, ranking)
         if not ranking.is_agreed:
             screen.line(
-                "    ",
-                ("another measure (D*) has another line first: take the order with care", "warn"),
+                "    ", ("another measure (D*) has another line first: take the order with care", "warn")
             )
 
     def _write_place(self, number: int, ranked: Ranked, ranking: Ranking) -> None:
         screen, place = self.screen, ranked.place
-        does = {
-            "runs": "run it",
-            "decides": "go the same way from it",
-            "skipped": "pass it over",
-        }[ranked.why]
+        does = {"runs": "run it", "decides": "go the same way from it", "skipped": "pass it over"}[ranked.why]
         where = f"{self.name_of(place.file)}:{_span(place.line, ranked.last)}"
         screen.line(
-            f"    {number}  ", (where, "place"), f"   {ranked.score:.2f}   ",
-            f"{ranked.failing} of {ranking.failing} {does}, and {ranked.holding} of {ranking.holding} that held",
-        )  # fmt: skip
+            f"    {number}  ",
+            (where, "place"),
+            f"   {ranked.score:.2f}   ",
+            f"{ranked.failing} of {ranking.failing} {does}, and {ranked.holding} of "
+            f"{ranking.holding} that held",
+        )
         lines = self._lines(place.file)
         last = min(ranked.last, place.line + MOST_SHOWN)
         width = len(str(last + AROUND))
@@ -149,10 +152,7 @@ class PlacesView:
     def write_parting(self, found: Parting) -> None:
         """Write where a vector leaves the way of one that held."""
         screen = self.screen
-        for run, what, style in (
-            (found.failing, "did not hold", "bad"),
-            (found.holding, "held", "good"),
-        ):
+        for run, what, style in ((found.failing, "did not hold", "bad"), (found.holding, "held", "good")):
             words = shell_line(run.case.argv) or "no words"
             screen.line("  ", (run.case.id[:6], "place"), "   ", words, (f"   {what}", style))
         for what, place in (
@@ -185,9 +185,7 @@ class PlacesView:
         screen.line("  ", (f"{len(ran)} of {counted(len(every), 'line')} reached", "strong"))
         for each in never[:MOST_UNREACHED]:
             where = f"{self.name_of(each.file)}:{_span(each.first, each.last)}"
-            under = (
-                f"   under line {each.condition_line}: {each.condition}" if each.condition else ""
-            )
+            under = f"   under line {each.condition_line}: {each.condition}" if each.condition else ""
             text = self._fitting(each.text + under, len(where) + 8)
             screen.line("    ", (where, "place"), "  ", text)
             if each.words is not None:

@@ -10,17 +10,13 @@ from keen_matrix.cli.console.screen import Screen
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.spec.including import placed
 
+#: Cells that a broken line gets at least, however narrow the terminal is.
 LEAST_ROOM = 20
-"""Cells that a broken line gets at least, however narrow the terminal is."""
 
 
-def print_problems(
-    problems: Iterable[Problem], options: object, *, to_stdout: bool = False
-) -> None:
+def print_problems(problems: Iterable[Problem], options: object, *, to_stdout: bool = False) -> None:
     """Write problems with the line they stand on and a caret under the place."""
-    screen = Screen(
-        sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto")
-    )
+    screen = Screen(sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto"))
     for problem in problems:
         write_problem(screen, placed(problem))
 
@@ -29,9 +25,7 @@ def write_problem(screen: Screen, problem: Problem) -> None:
     """Write one problem."""
     style = "bad" if problem.severity == "error" else "warn"
     text = f" {problem.message}"
-    screen.line(
-        (f"{problem.place}:", "place"), *([(" warning:", "warn")] if style == "warn" else []), text
-    )
+    screen.line((f"{problem.place}:", "place"), *([(" warning:", "warn")] if style == "warn" else []), text)
     if problem.excerpt:
         line, caret = problem.excerpt
         bar = screen.sign("bar")

@@ -1,4 +1,5 @@
-"""The progress bar of a run; nothing at all when standard error is no terminal that can draw one."""
+"""The progress bar of a run; nothing at all when standard error is no terminal that can draw
+one."""
 
 from __future__ import annotations
 
@@ -22,13 +23,7 @@ class Progress:
     """
 
     def __init__(
-        self,
-        total: int | None,
-        *,
-        enabled: bool,
-        color: str = "auto",
-        jobs: int = 1,
-        doing: str = "running",
+        self, total: int | None, *, enabled: bool, color: str = "auto", jobs: int = 1, doing: str = "running"
     ) -> None:
         self.doing = doing
         self.jobs, self.color = jobs, color
@@ -55,19 +50,20 @@ class Progress:
             def get_renderables(bar) -> Iterable[RenderableType]:
                 for task in bar.task_ids:
                     bar.update(
-                        task,
-                        completed=self.done,
-                        failed=self._failed_shown(),
-                        now=self._running_shown(),
+                        task, completed=self.done, failed=self._failed_shown(), now=self._running_shown()
                     )
                 return super().get_renderables()
 
         console = Console(stderr=True, no_color=self.color == "never" or None)
         columns = (
-            TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="cyan"),
-            MofNCompleteColumn(), TextColumn("{task.fields[failed]}"), TextColumn("{task.fields[now]}"),
-            TimeRemainingColumn(), TextColumn("[bright_black]left"),
-        )  # fmt: skip
+            TextColumn("{task.description}"),
+            BarColumn(complete_style="cyan", finished_style="cyan"),
+            MofNCompleteColumn(),
+            TextColumn("{task.fields[failed]}"),
+            TextColumn("{task.fields[now]}"),
+            TimeRemainingColumn(),
+            TextColumn("[bright_black]left"),
+        )
         bar = Counting(*columns, console=console, transient=True, refresh_per_second=DRAWS_A_SECOND)
         bar.add_task(self.doing, total=self.total, failed="", now="")
         return bar

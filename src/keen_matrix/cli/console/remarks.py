@@ -10,8 +10,8 @@ from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import STYLE_OF
 
+#: Options that are set aside which a run names.
 ASIDE_SHOWN = 8
-"""Options that are set aside which a run names."""
 
 
 def write_passed(screen: Screen, tally: Tally) -> None:
@@ -38,9 +38,7 @@ def _write_aside(screen: Screen, tally: Tally) -> None:
     count = counted(len(aside), "option")
     verb = "is" if len(aside) == 1 else "are"
     screen.line()
-    screen.line(
-        ("left out", "warn"), f"   {count} {verb} in no derived case: {escape(shown)}{more}"
-    )
+    screen.line(("left out", "warn"), f"   {count} {verb} in no derived case: {escape(shown)}{more}")
 
 
 def _write_actions(screen: Screen, tally: Tally) -> None:
@@ -70,12 +68,13 @@ def _write_unequal(screen: Screen, tally: Tally) -> None:
         screen.line("  ", (f'where = ["{unequal_condition(names)}"]', "strong"))
 
 
+#: Warnings of lint that a run shows of each spec.
 WARNINGS_SHOWN = 4
-"""Warnings of lint that a run shows of each spec."""
 
 
 def _write_warnings(screen: Screen, tally: Tally) -> None:
-    """Write what lint warns of: a green run of a spec that does not check what it seems to is none."""
+    """Write what lint warns of: a green run of a spec that does not check what it seems to is
+    none."""
     from keen_matrix.core.spec.kept import kept_problems
 
     found = [each for each in kept_problems(tally.spec.path) if each.severity == "warning"]
@@ -97,32 +96,30 @@ def write_remarks(screen: Screen, tally: Tally, options: argparse.Namespace) -> 
     for each in tally.spec.grounds.varying if tally.spec.grounds is not None else ():
         screen.line()
         if each.pattern:
-            screen.line(("remark", "warn"), f"   {each.stream} varies by itself; it is masked where derived vectors are "
-                             "compared, and everywhere with")  # fmt: skip
+            screen.line(
+                ("remark", "warn"),
+                f"   {each.stream} varies by itself; it is masked where derived vectors are "
+                "compared, and everywhere with",
+            )
             mask = f'[[mask]]   matches = \'{each.pattern}\'   as = "<varies>"   in = ["{each.stream}"]'
             screen.line("  ", (escape(mask), "strong"))
         else:
-            screen.line(("remark", "warn"), f"   {each.stream} varies wholly from launch to launch, so derived vectors "
-                             "are not compared by it")  # fmt: skip
+            screen.line(
+                ("remark", "warn"),
+                f"   {each.stream} varies wholly from launch to launch, so derived vectors "
+                "are not compared by it",
+            )
     for text, several in sorted(tally.remarks.items(), key=lambda each: each[1].first):
         shown = " ".join(each[:6] for each in several.ids)
         screen.line()
-        screen.line(
-            ("remark", "warn"),
-            f"   {counted(several.count, 'vector')}: {text}   ",
-            (shown, "place"),
-        )
+        screen.line(("remark", "warn"), f"   {counted(several.count, 'vector')}: {text}   ", (shown, "place"))
     for sentence in tally.evidence.sentences():
         screen.line()
         screen.line(("not much checked  ", "warn"), escape(sentence))
     _write_warnings(screen, tally)
-    whole = not (
-        options.only or options.tag or options.failed or options.shard or options.stop_after
-    )
+    whole = not (options.only or options.tag or options.failed or options.shard or options.stop_after)
     for pattern, origin in tally.idle_masks if whole else ():
         screen.line()
         screen.line(
-            ("remark", "warn"),
-            f"   the mask {pattern} found nothing in the whole run   ",
-            (origin, "dim"),
+            ("remark", "warn"), f"   the mask {pattern} found nothing in the whole run   ", (origin, "dim")
         )

@@ -24,12 +24,7 @@ from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted
 
 NOTIFY_SECONDS = 10.0
-STYLES = {
-    "no longer held": "bad",
-    "newly held": "good",
-    "other verdict": "warn",
-    "other output": "warn",
-}
+STYLES = {"no longer held": "bad", "newly held": "good", "other verdict": "warn", "other output": "warn"}
 ROUND_KINDS = ("newly held", "no longer held", "other verdict", "other output")
 STILL_SHOWN = 8
 
@@ -43,14 +38,14 @@ class RoundScreen(RunScreen):
         super().__init__(screen, options, jobs, specs)
         self._asked = asked
         self.changes = Comparison()
+        #: Of each spec, the cases that do not hold and did something else before.
         self.fresh: list[Tally] = []
-        """Of each spec, the cases that do not hold and did something else before."""
+        #: Ids of those that do not hold, as before.
         self.still: list[str] = []
-        """Ids of those that do not hold, as before."""
         self.seen: set[tuple[str, str]] = set()
         self.new = 0
+        #: When the first case finished that was launched, by time.time.
         self.first_verdict: float | None = None
-        """When the first case finished that was launched, by time.time."""
 
     def is_building(self, line: str, *, first: bool) -> None:
         """Repeat the build's output."""
@@ -103,9 +98,7 @@ class RoundScreen(RunScreen):
 class RoundReport(RunReport):
     """Writes what has changed since the round before."""
 
-    def write_round(
-        self, result: RunResult, watch: RoundScreen, asked: Round, begun: Begun
-    ) -> None:
+    def write_round(self, result: RunResult, watch: RoundScreen, asked: Round, begun: Begun) -> None:
         """Write what a round came to, or the whole report of the first."""
         if asked.number == 1 or begun.everything:
             self.write(result)

@@ -30,10 +30,10 @@ from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.spent import spent_text
 
+#: Different failures shown in full unless --all asks for all.
 GROUPS_SHOWN = 12
-"""Different failures shown in full unless --all asks for all."""
+#: Seconds from which a run says what they went into.
 LONG = 10.0
-"""Seconds from which a run says what they went into."""
 GROUNDING = "trying what the derived vectors stand on"
 
 
@@ -66,7 +66,7 @@ class RunScreen(RunWatch):
         if self._progress is None:
             self._progress = Progress(
                 None, enabled=not self._options.live, color=self._screen.choice, jobs=1, doing=GROUNDING
-            )  # fmt: skip
+            )
             self._progress.__enter__()
         self._progress.step(held=True)
 
@@ -95,9 +95,7 @@ class RunScreen(RunWatch):
 class RunReport:
     """Writes what a run came to."""
 
-    def __init__(
-        self, screen: Screen, options: argparse.Namespace, jobs: int, journal: Journal
-    ) -> None:
+    def __init__(self, screen: Screen, options: argparse.Namespace, jobs: int, journal: Journal) -> None:
         self.screen, self.options = screen, options
         self.jobs, self.journal = jobs, journal
         self._specs = 1
@@ -189,8 +187,7 @@ class RunReport:
         if left:
             self.screen.line()
             rest = f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
-            self.screen.line((rest, "dim"),
-                             ("--all", "strong"), (" shows all", "dim"))  # fmt: skip
+            self.screen.line((rest, "dim"), ("--all", "strong"), (" shows all", "dim"))
         return shown + len(groups[:room])
 
     def _where(self, tally: Tally, group: FailureGroup) -> str:
@@ -211,9 +208,7 @@ class RunReport:
             if fields.control and fields.verdict == "groundless"
             else fields
         )
-        line = repeat_line(
-            shown_launch(tally.spec), told, surroundings_shown(tally.spec, matrix, told)
-        )
+        line = repeat_line(shown_launch(tally.spec), told, surroundings_shown(tally.spec, matrix, told))
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
         untried = group.untried if fields.verdict != "groundless" else 0

@@ -13,9 +13,16 @@ from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import MARKS, VERDICT_SIGNS, Segment, plain
 
 STYLES = {
-    "good": "green", "bad": "bold red", "warn": "yellow", "dim": "bright_black", "strong": "bold", "place": "cyan",
-    "crashed": "bold magenta", "expected": "green", "found": "red",
-}  # fmt: skip
+    "good": "green",
+    "bad": "bold red",
+    "warn": "yellow",
+    "dim": "bright_black",
+    "strong": "bold",
+    "place": "cyan",
+    "crashed": "bold magenta",
+    "expected": "green",
+    "found": "red",
+}
 
 
 class Screen:
@@ -33,9 +40,7 @@ class Screen:
         self.choice = color
         plain = os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb"
         self.color = color == "always" or (color == "auto" and self.is_terminal and not plain)
-        self.width = width or (
-            shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100
-        )
+        self.width = width or (shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100)
         encoding = (getattr(self.stream, "encoding", None) or "ascii").lower()
         self.unicode = "utf" in encoding
         self._console: object = None
@@ -49,10 +54,10 @@ class Screen:
         return (VERDICT_SIGNS.get(name) or MARKS[name])[0 if self.unicode else 1]
 
     def line(self, *segments: Segment) -> None:
-        """Write one line. Control characters are escaped here once more, whatever the caller did."""
+        """Write one line. Control characters are escaped here once more, whatever the caller
+        did."""
         parts = [
-            (escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1])
-            for each in segments
+            (escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1]) for each in segments
         ]
         if not self.color:
             text = "".join(text for text, _ in parts).rstrip(" ")
@@ -62,10 +67,7 @@ class Screen:
 
         self._rich().print(
             Text.assemble(
-                *(
-                    (text if self.unicode else plain(text), STYLES.get(style, ""))
-                    for text, style in parts
-                )
+                *((text if self.unicode else plain(text), STYLES.get(style, "")) for text, style in parts)
             ),
             soft_wrap=True,
         )
@@ -80,10 +82,18 @@ class Screen:
             from rich.console import Console
 
             self._console = Console(
-                file=self.stream, force_terminal=True, markup=False, emoji=False, highlight=False, legacy_windows=False,
-                color_system="256" if "256" in os.environ.get("TERM", "") or os.environ.get("COLORTERM") else "standard",
-                no_color=False, width=self.width,
-            )  # fmt: skip
+                file=self.stream,
+                force_terminal=True,
+                markup=False,
+                emoji=False,
+                highlight=False,
+                legacy_windows=False,
+                color_system="256"
+                if "256" in os.environ.get("TERM", "") or os.environ.get("COLORTERM")
+                else "standard",
+                no_color=False,
+                width=self.width,
+            )
         return self._console
 
     def flush(self) -> None:

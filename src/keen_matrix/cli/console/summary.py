@@ -28,20 +28,12 @@ def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
     for name, counts in shown:
         screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, numbers))
     if len(shown) < len(rows):
-        screen.line(
-            "  ",
-            (
-                f"{counted(len(rows) - len(shown), 'matrix')} not run",
-                "dim",
-            ),
-        )
+        screen.line("  ", (f"{counted(len(rows) - len(shown), 'matrix')} not run", "dim"))
 
 
 def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]) -> None:
     """Write the row of one matrix."""
-    screen.line(
-        *_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}"))
-    )
+    screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}")))
 
 
 def worst_of(counts: Counter[str]) -> str:
@@ -74,9 +66,7 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
     jobs, warm`."""
     counts, taken, warm = result.counts, result.taken, result.warm
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
-    segments: list[Segment] = [
-        f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"
-    ]
+    segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
     unread = len(result.faults)
     hollow = any(any(each.evidence.sentences()) for each in result.tallies)
     if shown == ["held"]:
@@ -86,10 +76,7 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
         segments.append(("all skipped, so nothing was launched", "bad"))
     else:
         for number, verdict in enumerate(shown):
-            segments += [
-                ", " if number else "",
-                (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict]),
-            ]
+            segments += [", " if number else "", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
     aside = sum(len(each.aside) for each in result.tallies)
     if aside:
         segments.append((f"; {counted(aside, 'option')} left out", "warn"))

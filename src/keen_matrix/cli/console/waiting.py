@@ -11,13 +11,13 @@ from collections.abc import Iterator
 from keen_matrix.core.doing import Doing
 from keen_matrix.wording.safe import escape
 
+#: Seconds during which nothing is said.
 PATIENCE = 1.0
-"""Seconds during which nothing is said."""
 REDRAWN = 0.25
 WIDEST = 100
 
+#: Set while something else draws on standard error.
 _held = threading.Event()
-"""Set while something else draws on standard error."""
 
 
 @contextlib.contextmanager

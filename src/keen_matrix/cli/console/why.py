@@ -15,19 +15,19 @@ from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.wording.safe import cut, escape, pad, shell_line
 
 VALUE_WIDTH = 60
+#: What each relation between the launches of a case asks, in words.
 RELATIONS = {
-    "alike": "every launch does what the first does", "differs": "in one pair of launches something differs",
-    "renamed": "the new name is shown", "reference": "the program does what the reference does",
+    "alike": "every launch does what the first does",
+    "differs": "in one pair of launches something differs",
+    "renamed": "the new name is shown",
+    "reference": "the program does what the reference does",
     "unheard": "output that cannot be written is told, by the exit status or on standard error",
     "unmoved": "a question that the end of input answers changes no file",
     "reference-accepted": "the program does what the reference does, where that exits 0",
-}  # fmt: skip
-"""What each relation between the launches of a case asks, in words."""
+}
 
 
-def write_why(
-    screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, brief: bool = False
-) -> None:
+def write_why(screen: Screen, spec: Spec, matrix: Matrix, case: Case, *, brief: bool = False) -> None:
     """Write the story of one case; a brief one says only what the signature says, and what it must
     satisfy."""
     if brief:
@@ -45,8 +45,13 @@ def write_why(
         screen.line("  ", ("then  ", "dim"), shell_line(words) if words else "no words")
     where = matrix.origin
     screen.line()
-    screen.line(("comes from", "strong"), "  ", f"the family {matrix.family}, " if matrix.family else "",
-                (where, "place"), f"   {escape(matrix.line_text)}" if matrix.line_text else "")  # fmt: skip
+    screen.line(
+        ("comes from", "strong"),
+        "  ",
+        f"the family {matrix.family}, " if matrix.family else "",
+        (where, "place"),
+        f"   {escape(matrix.line_text)}" if matrix.line_text else "",
+    )
     for name, value in case.values.items():
         shown = screen.sign("dash") if value is None else escape(as_text(value))
         screen.line("  ", (pad(escape(name), 18), "dim"), cut(shown, VALUE_WIDTH))
@@ -60,8 +65,12 @@ def _write_judgement(screen: Screen, spec: Spec, case: Case) -> None:
     judgement = spec.signature.judge(case.argv)
     style = {"accepted": "good", "refused": "bad"}.get(judgement.status, "warn")
     screen.line()
-    screen.line(("the signature says", "strong"), "  ", (judgement.status, style),
-                f"  {', '.join(judgement.kinds)}" if judgement.kinds else "")  # fmt: skip
+    screen.line(
+        ("the signature says", "strong"),
+        "  ",
+        (judgement.status, style),
+        f"  {', '.join(judgement.kinds)}" if judgement.kinds else "",
+    )
     for reason in judgement.reasons:
         screen.line("  ", escape(reason))
     if judgement.status == "unspecified" and not spec.signature.reader:
@@ -92,10 +101,4 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
 
 def _write_aspect(screen: Screen, name: str, chosen: Chosen) -> None:
     text = describe_aspect(chosen.aspect)
-    screen.line(
-        "  ",
-        (pad(name, 12), "strong"),
-        pad(cut(escape(text), 70), 70),
-        "  ",
-        (chosen.origin, "dim"),
-    )
+    screen.line("  ", (pad(name, 12), "strong"), pad(cut(escape(text), 70), 70), "  ", (chosen.origin, "dim"))

@@ -17,24 +17,23 @@ from numpy.typing import NDArray
 
 Ints = NDArray[np.int32]
 
+#: Cover count of a tuple that need not or cannot be covered: neither 0 nor 1, however often it is
+#: counted.
 NEVER = np.int32(1 << 29)
-"""Cover count of a tuple that need not or cannot be covered: neither 0 nor 1, however often it is
-counted."""
 
 
+#: Cells of an intermediate array: 16 to 32 MiB.
 CELLS_AT_ONCE = 1 << 22
-"""Cells of an intermediate array: 16 to 32 MiB."""
 BLOCKS_AT_ONCE = 20_000
 
 
 def rows_at_once(width: int) -> int:
-    """Return how many rows of so many cells are dealt with together, so that memory stays bounded."""
+    """Return how many rows of so many cells are dealt with together, so that memory stays
+    bounded."""
     return max(1, CELLS_AT_ONCE // max(1, width))
 
 
-def block_axes(
-    axes: int, strength: int, focus: Iterable[tuple[Sequence[int], int]]
-) -> list[tuple[int, ...]]:
+def block_axes(axes: int, strength: int, focus: Iterable[tuple[Sequence[int], int]]) -> list[tuple[int, ...]]:
     """Return the blocks of a system; one that lies inside another is left out, since the other
     covers it."""
     # A strength above the number of axes asks for every combination of all of them, no more.
@@ -44,12 +43,7 @@ def block_axes(
         chosen |= set(combinations(among, min(own, len(among))))
     larger = [block for block in chosen if len(block) > strength]
     # Only blocks of a focus can contain others: those of the general strength are all of one size.
-    inside = {
-        part
-        for block in larger
-        for size in range(1, len(block))
-        for part in combinations(block, size)
-    }
+    inside = {part for block in larger for size in range(1, len(block)) for part in combinations(block, size)}
     return sorted(chosen - inside)
 
 
@@ -114,9 +108,7 @@ class Blocks:
                 part = slice(start, start + BLOCKS_AT_ONCE)
                 bases = self.bases[at[part]].astype(np.int32)
                 some = rows_at_once(len(bases) * axes.shape[1])
-                for first in range(
-                    0, len(rows), some
-                ):  # bounds the intermediate rows × blocks × size
+                for first in range(0, len(rows), some):  # bounds the intermediate rows × blocks × size
                     rest = slice(first, first + some)
                     # int32 is enough: memory_needed refuses systems whose tuples could not be
                     # counted in it.

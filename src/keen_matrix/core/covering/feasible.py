@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from keen_matrix.core.covering.blocks import Ints
 
+#: Answers kept per component.
 MAX_REMEMBERED = 500_000
-"""Answers kept per component."""
 
 
 # A BaseException, so that no `except Exception` inside a user's predicate takes it for an error of
@@ -69,8 +69,8 @@ class Rule:
         return found
 
 
+#: Forbidden tuples read off a predicate; a predicate with more is asked as a whole.
 MAX_FORBIDDEN = 20_000
-"""Forbidden tuples read off a predicate; a predicate with more is asked as a whole."""
 
 
 def rules_of(allowed: Callable[[object], bool], levels: Sequence[int]) -> list[Rule]:
@@ -120,12 +120,10 @@ class Whole(Rule):
     def __init__(self, allowed: Callable[[object], bool], levels: Sequence[int]) -> None:
         super().__init__(tuple(range(len(levels))), lambda values: bool(allowed(values)))
         self.allowed, self.levels = allowed, levels
+        #: Partial rows proven to have no completion, none of them inside another.
         self.impossible: list[frozenset[tuple[int, int]]] = []
-        """Partial rows proven to have no completion, none of them inside another."""
 
-    def completion(
-        self, values: Mapping[int, int], prefer: Mapping[int, int]
-    ) -> dict[int, int] | None:
+    def completion(self, values: Mapping[int, int], prefer: Mapping[int, int]) -> dict[int, int] | None:
         """Return the axes set so that the predicate is True whatever the others are, or None."""
         items = frozenset(values.items())
         # What could not be completed cannot be with more axes set either.
@@ -170,9 +168,7 @@ class Feasible:
 
     def possible(self, axes: Sequence[int], values: Sequence[int]) -> bool:
         """Tell whether some row that meets every constraint contains these values."""
-        return (
-            not self.never and self._completions(dict(zip(axes, values, strict=True))) is not None
-        )
+        return not self.never and self._completions(dict(zip(axes, values, strict=True))) is not None
 
     def _completions(self, partial: Mapping[int, int]) -> dict[int, int] | None:
         """Return values for every constrained axis that `partial` touches the component of, or
@@ -190,7 +186,8 @@ class Feasible:
         return found
 
     def solve(self, number: int, items: tuple[tuple[int, int], ...]) -> dict[int, int] | None:
-        """Return a completion of one component from the values given, or None when there is none."""
+        """Return a completion of one component from the values given, or None when there is
+        none."""
         memory = self._remembered.setdefault(number, {})
         if items in memory:
             return memory[items]
@@ -210,9 +207,7 @@ class Feasible:
                 else {axis: whole.get(axis, prefer.get(axis, 0)) for axis in self.members[number]}
             )
         domains = {
-            axis: list(range(self.levels[axis]))
-            for axis in self.members[number]
-            if axis not in values
+            axis: list(range(self.levels[axis])) for axis in self.members[number] if axis not in values
         }
         given = list(values)
         for axis in given:
@@ -297,9 +292,7 @@ class Feasible:
         numbers = {self.component[axis] for axis in axes if axis in self.component}
         for number in numbers:
             given = {axis: wanted[axis] for axis in self.members[number] if axis in wanted}
-            found = self._search(
-                number, given, {axis: int(row[axis]) for axis in self.members[number]}
-            )
+            found = self._search(number, given, {axis: int(row[axis]) for axis in self.members[number]})
             if found is None:
                 return None
             for axis, value in found.items():
@@ -319,11 +312,7 @@ class Feasible:
             cells[axis] = value
         for number in self.members:
             items = tuple(
-                sorted(
-                    (axis, value)
-                    for axis, value in partial.items()
-                    if self.component.get(axis) == number
-                )
+                sorted((axis, value) for axis, value in partial.items() if self.component.get(axis) == number)
             )
             found = self.solve(number, items)
             if found is None:

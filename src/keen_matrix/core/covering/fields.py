@@ -18,8 +18,8 @@ import numpy as np
 
 from keen_matrix.core.covering.blocks import Ints
 
+#: Fields up to this order are built; axes with more values than that are left to growth.
 LARGEST_FIELD = 32
-"""Fields up to this order are built; axes with more values than that are left to growth."""
 
 
 @cache
@@ -48,9 +48,7 @@ def field(order: int) -> tuple[Ints, Ints]:
     if found is None:
         raise ValueError(f"there is no field of {order} elements")
     prime, exponent = found
-    digits = [
-        tuple(number // prime**at % prime for at in range(exponent)) for number in range(order)
-    ]
+    digits = [tuple(number // prime**at % prime for at in range(exponent)) for number in range(order)]
     number_of = {each: number for number, each in enumerate(digits)}
     modulus = _irreducible(prime, exponent)
     adding = np.zeros((order, order), dtype=np.int32)
@@ -91,9 +89,7 @@ def _irreducible(prime: int, degree: int) -> tuple[int, ...]:
     for low in product(range(prime), repeat=degree):
         candidate = (*low, 1)
         divisors = (
-            (*lower, 1)
-            for size in range(1, degree // 2 + 1)
-            for lower in product(range(prime), repeat=size)
+            (*lower, 1) for size in range(1, degree // 2 + 1) for lower in product(range(prime), repeat=size)
         )
         if all(any(_remainder(candidate, divisor, prime)) for divisor in divisors):
             return candidate

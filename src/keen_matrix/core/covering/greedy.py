@@ -12,16 +12,17 @@ import numpy as np
 from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
 from keen_matrix.core.covering.feasible import Feasible
 
+#: Values of all axes up to which every pair of them has a place in one square array, of 8 MB
+#: then.
 MOST_VALUES = 1_000
-"""Values of all axes up to which every pair of them has a place in one square array, of 8 MB then."""
 
 
 class _Pairs:
     """Every value of every axis in a row: where the tuple of two of them is counted."""
 
     def __init__(self, blocks: Blocks) -> None:
+        #: Where the values of each axis begin.
         self.starts = [0, *accumulate(blocks.levels)]
-        """Where the values of each axis begin."""
         # Values of one axis make no tuple: the dummy, which never counts as uncovered.
         self._tuples = np.full((self.starts[-1],) * 2, blocks.total, dtype=np.intp)
         for (one, other), base in zip(blocks.axes, blocks.bases.tolist(), strict=True):
@@ -40,16 +41,12 @@ class _Pairs:
 class Greedy:
     """Adds rows until everything that can be covered is."""
 
-    def __init__(
-        self, blocks: Blocks, feasible: Feasible | None, seed: int, candidates: int
-    ) -> None:
+    def __init__(self, blocks: Blocks, feasible: Feasible | None, seed: int, candidates: int) -> None:
         self.blocks, self.feasible = blocks, feasible
         self.random = random.Random(seed)
         self.candidates = candidates
         self._kept: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
-        self._has_pairs = sum(blocks.levels) <= MOST_VALUES and all(
-            len(block) == 2 for block in blocks.axes
-        )
+        self._has_pairs = sum(blocks.levels) <= MOST_VALUES and all(len(block) == 2 for block in blocks.axes)
 
     def completed(self, rows: Ints, skip: np.ndarray | None) -> Ints:
         """Return the rows with more appended, so that every tuple outside `skip` is covered."""
@@ -125,8 +122,8 @@ class Greedy:
         return cells
 
     def _drawn(self, options: list[int], gained: list[int]) -> int:
-        """Return the value that covers most; of several one by chance, since the first of equals would
-        give small values to every row."""
+        """Return the value that covers most; of several one by chance, since the first of equals
+        would give small values to every row."""
         most = max(gained)
         top = [option for option, gain in zip(options, gained, strict=True) if gain == most]
         return top[self.random.randrange(len(top))]
@@ -141,9 +138,7 @@ class Greedy:
         )
         solve = self.feasible.solve
         return [
-            level
-            for level in levels
-            if solve(number, tuple(sorted((*items, (axis, level))))) is not None
+            level for level in levels if solve(number, tuple(sorted((*items, (axis, level))))) is not None
         ]
 
     def _gained(

@@ -19,11 +19,7 @@ OPEN = -1
 
 
 def grow(
-    levels: Sequence[int],
-    blocks: Sequence[tuple[int, ...]],
-    order: Sequence[int],
-    rows: Ints,
-    done: int,
+    levels: Sequence[int], blocks: Sequence[tuple[int, ...]], order: Sequence[int], rows: Ints, done: int
 ) -> Ints:
     """Return rows that cover all blocks without constraints; open cells are left open.
 
@@ -63,8 +59,8 @@ class _Step:
             total += size
         self.base_list: list[int] = self.bases.tolist()
         self.used = self.strides > 0
-        # One more than there are tuples: a block whose other cells are not all set has none, and takes
-        # the last, which is never uncovered.
+        # One more than there are tuples: a block whose other cells are not all set has none, and
+        # takes the last, which is never uncovered.
         self.uncovered = np.ones(total + 1, dtype=np.int32)
         self.uncovered[total] = 0
         self.values = np.arange(levels[axis], dtype=np.int64)
@@ -81,8 +77,8 @@ class _Step:
                     gains = self.uncovered.take(numbers).sum(axis=0)
                     # argmax takes the first of equals: the same rows on every machine.
                     best = int(gains.argmax())
-                    # A value that covers nothing new is left open: it may take a tuple that is still
-                    # uncovered later, and saves a row then.
+                    # A value that covers nothing new is left open: it may take a tuple that is
+                    # still uncovered later, and saves a row then.
                     chosen = best if gains[best] else OPEN
                     self.rows[at, self.axis] = chosen
                 if chosen != OPEN:
@@ -91,8 +87,8 @@ class _Step:
         return self.rows
 
     def _numbers(self, rows: Ints) -> np.ndarray:
-        """Return rows × blocks × values: the number of the tuple with each value of the axis, or the
-        last where not all other cells are set."""
+        """Return rows × blocks × values: the number of the tuple with each value of the axis, or
+        the last where not all other cells are set."""
         cells = rows[:, self.others].astype(np.int64)
         known = ((cells != OPEN) | ~self.used).all(axis=2)
         numbers = (np.where(self.used, cells, 0) * self.strides).sum(axis=2) + self.bases
@@ -131,9 +127,7 @@ class _Step:
         block = bisect_right(self.base_list, number) - 1
         rest = number - self.base_list[block]
         axes, values = [self.axis], [rest % self.levels[self.axis]]
-        for other, stride in zip(
-            self.others[block].tolist(), self.strides[block].tolist(), strict=True
-        ):
+        for other, stride in zip(self.others[block].tolist(), self.strides[block].tolist(), strict=True):
             if stride:
                 axes.append(other)
                 values.append(rest // stride % self.levels[other])

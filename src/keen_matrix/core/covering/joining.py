@@ -1,10 +1,10 @@
-"""Axes that stand inside a choice: `[--pace {PACE}]` is one choice, left out or with one of the paces.
+"""Axes that stand inside a choice: `[--pace {PACE}]` is one choice, left out or with one of the
+paces.
 
 Taken as two axes with a condition between them, twenty such options are a search under twenty
-conditions. Joined, they are an axis each with no condition at all, and the rows that cover the joined
-axes cover the single ones: a combination of the option and something else is covered by any of its
-paces with it, which have to appear anyway.
-"""
+conditions. Joined, they are an axis each with no condition at all, and the rows that cover the
+joined axes cover the single ones: a combination of the option and something else is covered by any
+of its paces with it, which have to appear anyway."""
 
 from __future__ import annotations
 
@@ -24,10 +24,10 @@ class Inside(Struct, frozen=True):
     which stands for absent."""
 
     axis: int
+    #: The axis that it stands inside.
     choice: int
-    """The axis that it stands inside."""
+    #: The level of that axis; where it stands inside another itself, never its last one.
     level: int
-    """The level of that axis; where it stands inside another itself, never its last one."""
 
     def rule(self, levels: Sequence[int]) -> Rule:
         """Return what it comes to as a condition."""
@@ -36,7 +36,8 @@ class Inside(Struct, frozen=True):
 
 
 class _Part(Struct, frozen=True):
-    """One axis of the joined system: axes of the whole one, and the levels that they have together."""
+    """One axis of the joined system: axes of the whole one, and the levels that they have
+    together."""
 
     axes: Levels
     choices: tuple[Levels, ...]

@@ -27,25 +27,26 @@ from keen_matrix.core.structs import Struct, replace
 
 Effort = Literal["quick", "normal", "thorough"]
 
+#: Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a
+#: small machine).
 EFFORTS: Mapping[str, int] = {"quick": 0, "normal": 40_000_000, "thorough": 360_000_000}
-"""Work for shrinking, in cells gathered: nothing, one to two seconds, about ten (on one core of a
-small machine)."""
+#: Systems with no more tuples (8 axes of 5 values have 700), or with no more pairs and no
+#: conditions (10 axes of 6 values have 1,620), get a part of the work, so that they are answered at
+#: once: more of it takes no row away from any of those that are measured.
 SMALL_TUPLES, SMALL_PAIRS = 800, 2_000
-"""Systems with no more tuples (8 axes of 5 values have 700), or with no more pairs and no conditions (10
-axes of 6 values have 1,620), get a part of the work, so that they are answered at once: more of it
-takes no row away from any of those that are measured."""
 SMALL_WORK = 2_700_000
+#: Rows of a start beside those of the smallest up to which it gets a part of the work.
 WORTH_A_TRIAL = 1.6
-"""Rows of a start beside those of the smallest up to which it gets a part of the work."""
+#: Parts of the work that the smallest starts get; what is left goes to the best result. The
+#: smallest start mostly wins.
 TRIAL_SHARES = (0.6, 0.12, 0.08)
-"""Parts of the work that the smallest starts get; what is left goes to the best result. The
-smallest start mostly wins."""
+#: Rows that are made at all; a system that needs more is too large for any strength above 1.
 MOST_ROWS = 2_000_000
-"""Rows that are made at all; a system that needs more is too large for any strength above 1."""
 
 
 class NoRows(ValueError):
-    """No row meets every constraint; `clash` has the numbers of rules that cannot be met together."""
+    """No row meets every constraint; `clash` has the numbers of rules that cannot be met
+    together."""
 
     def __init__(self, clash: Sequence[int]) -> None:
         self.clash = tuple(clash)
@@ -56,12 +57,12 @@ class Covering(Struct, frozen=True, kw_only=True):
     """A covering array and what is known about it."""
 
     rows: NDArray[np.int32]
+    #: Tuples that have to be covered and can be.
     tuples: int
-    """Tuples that have to be covered and can be."""
+    #: Tuples that no allowed row contains.
     impossible: int
-    """Tuples that no allowed row contains."""
+    #: Rows that no array without constraints can go below.
     bound: int
-    """Rows that no array without constraints can go below."""
 
 
 def _nothing(_: str) -> None:
@@ -71,20 +72,20 @@ def _nothing(_: str) -> None:
 class Demand(Struct, frozen=True, kw_only=True):
     """What a covering array is to cover, and what may be spent on it."""
 
+    #: The number of values of each axis.
     levels: Sequence[int]
-    """The number of values of each axis."""
     strength: int
     rules: Sequence[Rule] = ()
+    #: Axes that are there only where another has a certain level.
     inside: Sequence[Inside] = ()
-    """Axes that are there only where another has a certain level."""
+    #: Combinations, axis to value, that must be among the rows.
     always: Sequence[Mapping[int, int]] = ()
-    """Combinations, axis to value, that must be among the rows."""
+    #: Sets of axes with a strength of their own.
     focus: Sequence[tuple[Sequence[int], int]] = ()
-    """Sets of axes with a strength of their own."""
     effort: Effort = "normal"
     seed: int = 0
+    #: Called with how far the search is, in words.
     told: Callable[[str], None] = _nothing
-    """Called with how far the search is, in words."""
 
 
 def covering_rows(
@@ -120,7 +121,7 @@ def covering_rows(
     rules = [rule for rules in found for rule in rules]
     demand = Demand(
         levels=levels, strength=strength, rules=rules, always=tuple(always), focus=tuple(focus), effort=effort
-    )  # fmt: skip
+    )
     return cover(demand).rows
 
 
@@ -183,14 +184,13 @@ class _Search:
         least = prod(sorted(levels)[-strength:])
         if least > MOST_ROWS:
             raise ValueError(
-                f"{least:,} rows at least are needed for a strength of {strength}; at most {MOST_ROWS:,} are made"
+                f"{least:,} rows at least are needed for a strength of {strength}; at most "
+                f"{MOST_ROWS:,} are made"
             )
         refuse_too_large(levels, strength, constrained=bool(rules))
         for among, own in focus:
             refuse_too_large(
-                [levels[axis] for axis in set(among)],
-                min(own, len(set(among))),
-                constrained=bool(rules),
+                [levels[axis] for axis in set(among)], min(own, len(set(among))), constrained=bool(rules)
             )
         self.axes = block_axes(len(levels), strength, focus)
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
@@ -220,8 +220,8 @@ class _Search:
         best = self._shrunk(starts, fixed_rows != OPEN, skip, bound if self.feasible is None else 1)
         impossible = int(skip.sum()) if skip is not None else 0
         return Covering(
-            rows=_sorted(best), tuples=self.blocks.total - impossible, impossible=impossible, bound=bound,
-        )  # fmt: skip
+            rows=_sorted(best), tuples=self.blocks.total - impossible, impossible=impossible, bound=bound
+        )
 
     def _impossible(self) -> np.ndarray | None:
         """Return which tuples no allowed row contains; None without constraints.
@@ -254,9 +254,7 @@ class _Search:
                     seen[blocks.numbers(row[None, :])[0]] = True
         return skip
 
-    def _part_impossible(
-        self, feasible: Feasible, axes: Sequence[int], values: Sequence[int]
-    ) -> bool:
+    def _part_impossible(self, feasible: Feasible, axes: Sequence[int], values: Sequence[int]) -> bool:
         """Tell whether fewer of the values are impossible together already."""
         # From single values up: the smallest impossible part decides most tuples that contain it.
         for size in range(1, len(axes)):
@@ -292,9 +290,7 @@ class _Search:
             # Algebra and growth know nothing of constraints, and repairing their rows ends larger
             # than building allowed ones.
             rows = _closed_feasibly(fixed, self.feasible, len(self.levels))
-            yield Greedy(self.blocks, self.feasible, self.demand.seed, candidates).completed(
-                rows, skip
-            )
+            yield Greedy(self.blocks, self.feasible, self.demand.seed, candidates).completed(rows, skip)
             return
         bound = lower_bound(self.levels, self.axes)
         # Arrays from algebra have no room for rows that somebody wants, nor for blocks of several
@@ -302,9 +298,7 @@ class _Search:
         if len(fixed) == 0 and not self.demand.focus:
             sizes: list[int] = []
             algebraic = _algebraic(
-                self.levels,
-                self.demand.strength,
-                lambda: int(min(sizes, default=MOST_ROWS) * WORTH_A_TRIAL),
+                self.levels, self.demand.strength, lambda: int(min(sizes, default=MOST_ROWS) * WORTH_A_TRIAL)
             )
             for rows, columns in algebraic:
                 start = self._completed(self._grown(rows, columns, _order(self.levels)))
@@ -316,19 +310,13 @@ class _Search:
         yield self._completed(self._grown(fixed.copy(), 0, _order(self.levels)))
         # Greedy rows may be the better start for mixed levels; for large systems they take long.
         if self.demand.effort != "quick" and self.blocks.total <= 20_000:
-            yield Greedy(self.blocks, None, self.demand.seed, 5).completed(
-                _closed(fixed, self.levels), None
-            )
+            yield Greedy(self.blocks, None, self.demand.seed, 5).completed(_closed(fixed, self.levels), None)
 
     def _completed(self, rows: Ints) -> Ints:
         """Close open cells, then add what a focus or an open cell may have left uncovered."""
-        return Greedy(self.blocks, None, self.demand.seed, 1).completed(
-            _closed(rows, self.levels), None
-        )
+        return Greedy(self.blocks, None, self.demand.seed, 1).completed(_closed(rows, self.levels), None)
 
-    def _shrunk(
-        self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int
-    ) -> Ints:
+    def _shrunk(self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int) -> Ints:
         """Return the smallest array that short trials on a few starts, and a long one on the best,
         lead to."""
         starts.sort(key=len)
@@ -355,13 +343,7 @@ class _Search:
         return best
 
     def _trial(
-        self,
-        rows: Ints,
-        fixed: np.ndarray,
-        skip: np.ndarray | None,
-        salt: int,
-        work: Work,
-        bound: int,
+        self, rows: Ints, fixed: np.ndarray, skip: np.ndarray | None, salt: int, work: Work, bound: int
     ) -> Ints:
         shrinker = Shrinker(
             self.blocks,
@@ -379,9 +361,7 @@ def _order(levels: Sequence[int]) -> list[int]:
     return sorted(range(len(levels)), key=lambda axis: (-levels[axis], axis))
 
 
-def _algebraic(
-    levels: Sequence[int], strength: int, most: Callable[[], int]
-) -> Iterable[tuple[Ints, int]]:
+def _algebraic(levels: Sequence[int], strength: int, most: Callable[[], int]) -> Iterable[tuple[Ints, int]]:
     """Yield arrays from algebra over the first axes of the order, values beyond an axis's own
     left open; those of more rows than are worth looking at by then are not made."""
     order, count = _order(levels), len(levels)
@@ -435,7 +415,8 @@ def _closed_feasibly(rows: Ints, feasible: Feasible, axes: int) -> Ints:
 
 
 def _closed(rows: Ints, levels: Sequence[int]) -> Ints:
-    """Return rows with every open cell set: values in turn, so that the fill covers something too."""
+    """Return rows with every open cell set: values in turn, so that the fill covers something
+    too."""
     closed = rows.copy()
     for axis, level in enumerate(levels):
         at = np.flatnonzero(closed[:, axis] == OPEN)
@@ -454,13 +435,4 @@ def _sorted(rows: Ints) -> Ints:
     return ordered[is_first]
 
 
-__all__ = [
-    "Covering",
-    "Demand",
-    "Inside",
-    "NoRows",
-    "Rule",
-    "cover",
-    "covering_rows",
-    "tuple_count",
-]
+__all__ = ["Covering", "Demand", "Inside", "NoRows", "Rule", "cover", "covering_rows", "tuple_count"]

@@ -2,7 +2,8 @@
 
     1. remember the complete array; drop the free row with the fewest tuples that only it covers
     2. pick an uncovered tuple; look at all rows that contain all but one of its values
-    3. change that one cell in the row where most is gained, unless it was changed lately (tabu) and no record falls
+    3. change that one cell in the row where most is gained, unless it was changed lately (tabu) and
+       no record falls
     4. nothing uncovered left: go to 1; work used up: return the last complete array
 
 After "Upper bounds for covering arrays by tabu search" (2004). Work is counted in cells gathered,
@@ -18,20 +19,20 @@ import numpy as np
 
 from keen_matrix.core.covering.blocks import NEVER, Blocks, Ints
 
+#: Moves during which a changed cell is left alone, plus a random part of up to TENURE_SPREAD.
 TENURE = 6
-"""Moves during which a changed cell is left alone, plus a random part of up to TENURE_SPREAD."""
 TENURE_SPREAD = 5
+#: Work that a move costs beside its gathers: the fixed part of a dozen array operations.
 MOVE_COST = 3_000
-"""Work that a move costs beside its gathers: the fixed part of a dozen array operations."""
 
 
+#: Moves of one search, whatever their cells: many that look at nothing would go on for ever.
 MOST_MOVES = 2_000_000
-"""Moves of one search, whatever their cells: many that look at nothing would go on for ever."""
 
 
 class Work:
-    """How much may be done, in cells and in moves. No clock: the same demand has the same rows on a machine
-    that is busy."""
+    """How much may be done, in cells and in moves. No clock: the same demand has the same rows on a
+    machine that is busy."""
 
     def __init__(self, limit: int, moves: int = MOST_MOVES) -> None:
         self.limit, self.used, self.moves = limit, 0, moves
@@ -143,9 +144,7 @@ class Array:
         new = self.blocks.numbers(cells[None, :])[0]
         old = self.tuples[row]
         differs = old != new
-        return int((self.counts[new[differs]] == 0).sum()) - int(
-            (self.counts[old[differs]] == 1).sum()
-        )
+        return int((self.counts[new[differs]] == 0).sum()) - int((self.counts[old[differs]] == 1).sum())
 
 
 class Shrinker:
@@ -252,7 +251,8 @@ class Shrinker:
         return False
 
     def _by_gain(self, gains: np.ndarray) -> list[int]:
-        """Return the best move (ties broken by chance); with constraints all of them, best first."""
+        """Return the best move (ties broken by chance); with constraints all of them, best
+        first."""
         listed = gains.tolist()
         most = max(listed)
         best = [at for at, gain in enumerate(listed) if gain == most]
@@ -276,8 +276,7 @@ class Shrinker:
             if cells is not None:
                 tries.append((array.row_gain(row, cells), row, cells))
                 work.spend(
-                    2 * array.tuples.shape[1]
-                    + (MOVE_COST if self.feasible is None else 20 * MOVE_COST)
+                    2 * array.tuples.shape[1] + (MOVE_COST if self.feasible is None else 20 * MOVE_COST)
                 )
         if tries:
             _, row, cells = max(tries, key=lambda each: each[0])

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from math import comb, log, prod
 
+#: Bytes that a search may take.
 MOST_MEMORY = 1 << 30
-"""Bytes that a search may take."""
+#: Above so many tuples only growth is used: counting how often each is covered would take too much
+#: memory.
 SHRINK_TUPLES = 3_000_000
-"""Above so many tuples only growth is used: counting how often each is covered would take too much
-memory."""
 
 
 def tuple_count(levels: Sequence[int], strength: int) -> int:
@@ -46,11 +46,14 @@ def refuse_too_large(levels: Sequence[int], strength: int, *, constrained: bool)
     if needed <= MOST_MEMORY:
         return
     fits = next(
-        each for each in range(strength - 1, 0, -1)
+        each
+        for each in range(strength - 1, 0, -1)
         if each == 1 or memory_needed(levels, each, constrained=constrained) <= MOST_MEMORY
-    )  # fmt: skip
+    )
     raise ValueError(
-        f"a strength of {strength} over {len(levels)} axes has {tuple_count(levels, strength):,} combinations to cover, for "
-        f"which about {needed / 1024**3:.1f} GiB of memory are needed and {MOST_MEMORY / 1024**3:.0f} GiB are taken; a "
+        f"a strength of {strength} over {len(levels)} axes has {tuple_count(levels, strength):,} "
+        f"combinations to cover, for "
+        f"which about {needed / 1024**3:.1f} GiB of memory are needed and "
+        f"{MOST_MEMORY / 1024**3:.0f} GiB are taken; a "
         f"strength of {fits} fits"
     )

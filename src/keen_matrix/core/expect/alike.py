@@ -15,8 +15,8 @@ from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.relation import Relation
 
 Launched: TypeAlias = tuple[tuple[str, ...], Outcome, Judged]
+#: Files that are named when directories differ.
 MOST_NAMED = 6
-"""Files that are named when directories differ."""
 
 
 def compare(relation: Relation, launches: Sequence[Launched]) -> Iterator[tuple[int, AspectResult]]:
@@ -73,16 +73,10 @@ def _change(first: Outcome, other: Outcome, name: str) -> str:
     before, after = first.state[name], other.state[name]
     if before[1] != after[1]:
         return f"has {after[1]:,} bytes instead of {before[1]:,}"
-    return (
-        "has other content"
-        if before[3] != after[3]
-        else f"has mode {after[2]} instead of {before[2]}"
-    )
+    return "has other content" if before[3] != after[3] else f"has mode {after[2]} instead of {before[2]}"
 
 
-def _differs(
-    launches: Sequence[Launched], aspects: Sequence[str]
-) -> Iterator[tuple[int, AspectResult]]:
+def _differs(launches: Sequence[Launched], aspects: Sequence[str]) -> Iterator[tuple[int, AspectResult]]:
     pairs = list(zip(launches[::2], launches[1::2], strict=False))
     if any(next(differences_of(first[1], other[1], aspects), None) for first, other in pairs):
         yield 1, AspectResult(aspect="effect", met=True)
@@ -102,9 +96,10 @@ def _reference(
     if only_accepted and reference.exit != 0:
         return
     found = [
-        each for each in differences_of(reference, ours, relation.aspects)
+        each
+        for each in differences_of(reference, ours, relation.aspects)
         if each.form not in ("stdout", "stderr") or not _is_near(each.expected, each.actual, relation)
-    ]  # fmt: skip
+    ]
     if not found:
         yield 2, AspectResult(aspect="reference", met=True)
     for mismatch in found:
@@ -154,8 +149,6 @@ def _renamed(outcome: Outcome) -> Iterator[tuple[int, AspectResult]]:
         yield (
             1,
             AspectResult(
-                aspect="renamed",
-                met=False,
-                mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text),
+                aspect="renamed", met=False, mismatch=Mismatch(form="renamed", expected=RENAMED, actual=text)
             ),
         )

@@ -12,8 +12,8 @@ from keen_matrix.core.model.spec import Matrix, Rule, Spec
 
 
 def applies(when: Expression, case: Case, number: int, here: str) -> bool:
-    """Tell whether a condition is true of a launch of a case; one that calls the oracle is not to be
-    asked. One that fails, which is told elsewhere, counts as true."""
+    """Tell whether a condition is true of a launch of a case; one that calls the oracle is not to
+    be asked. One that fails, which is told elsewhere, counts as true."""
     argv = (case.argv, *case.more)[number]
     scope = case_scope(case.named, argv, case.id, here, {}, standing_at(case, number))
     try:
@@ -25,9 +25,8 @@ def applies(when: Expression, case: Case, number: int, here: str) -> bool:
 class RuleUse:
     """Which of a spec's conditional rules have applied to some case so far.
 
-    A rule is known by the object that it was compiled to. Conditions that call a function of the oracle
-    are taken to apply, since the oracle is not run here.
-    """
+    A rule is known by the object that it was compiled to. Conditions that call a function of the
+    oracle are taken to apply, since the oracle is not run here."""
 
     def __init__(self, spec: Spec, oracle: frozenset[str] = frozenset()) -> None:
         self._spec = spec
@@ -50,9 +49,7 @@ class RuleUse:
         """Take note of the rules that apply to a case."""
         count = 1 if case.relation is not None else len(matrix.steps)
         for number in range(min(count, 1 + len(case.more))):
-            waiting = [
-                each for each in self._rules_of(matrix, case, number) if id(each) in self._waiting
-            ]
+            waiting = [each for each in self._rules_of(matrix, case, number) if id(each) in self._waiting]
             if not waiting:
                 continue
             for rule in waiting:

@@ -94,9 +94,7 @@ def takes_no_time(aspect: Aspect) -> bool:
     in."""
     if isinstance(aspect, StreamAspect):
         return all(form.instant for form in aspect.forms)
-    return isinstance(
-        aspect, (ExitAspect, SignalAspect, OtherFilesAspect, CrashAspect, LeftoversAspect)
-    )
+    return isinstance(aspect, (ExitAspect, SignalAspect, OtherFilesAspect, CrashAspect, LeftoversAspect))
 
 
 def named_file(name: str, scope: Scope) -> str:
@@ -141,9 +139,7 @@ class FileAspect(Struct, frozen=True):
         if self.absent:
             if found.instead != "absent" or found.link:
                 link = f"a link to {found.link}" if found.link else ""
-                yield Mismatch(
-                    form="absent", expected="", actual=link or found.instead or _sized(content)
-                )
+                yield Mismatch(form="absent", expected="", actual=link or found.instead or _sized(content))
             return
         if found.instead == "absent" or (found.instead and self.forms):
             there = _there(outcome) if found.instead == "absent" else ""
@@ -176,8 +172,8 @@ def _sized(content: bytes) -> str:
     )
 
 
+#: Size up to which a file that an expectation looked at is kept with the outcome.
 KEPT_BYTES = 65_536
-"""Size up to which a file that an expectation looked at is kept with the outcome."""
 
 
 def look_at(outcome: Outcome, name: str) -> Looked:
@@ -204,19 +200,17 @@ def look_at(outcome: Outcome, name: str) -> Looked:
     return found
 
 
+#: Files that are named where one is missing.
 MOST_THERE = 8
-"""Files that are named where one is missing."""
 
 
 def _there(outcome: Outcome) -> str:
-    """Return what is in the case's directory instead of a file that is missing; nothing where that is
-    not known any more."""
+    """Return what is in the case's directory instead of a file that is missing; nothing where that
+    is not known any more."""
     if not outcome.directory:
         return ""
     found = _names(outcome, "**")
-    names = [
-        name for name in found if name and not os.path.isdir(os.path.join(outcome.directory, name))
-    ]
+    names = [name for name in found if name and not os.path.isdir(os.path.join(outcome.directory, name))]
     more = f" and {len(names) - MOST_THERE} more" if len(names) > MOST_THERE else ""
     return f"; there is {', '.join(names[:MOST_THERE])}{more}" if names else "; nothing is there"
 
@@ -224,11 +218,12 @@ def _there(outcome: Outcome) -> str:
 def _names(outcome: Outcome, pattern: str) -> list[str]:
     """Return the files that a pattern names."""
     if outcome.directory:
-        return sorted(
-            glob(pattern, root_dir=outcome.directory, recursive=True, include_hidden=True)
-        )
-    return sorted(name for name, found in outcome.looked_at.items()
-                  if fnmatchcase(name, pattern) and found.instead != "absent")  # fmt: skip
+        return sorted(glob(pattern, root_dir=outcome.directory, recursive=True, include_hidden=True))
+    return sorted(
+        name
+        for name, found in outcome.looked_at.items()
+        if fnmatchcase(name, pattern) and found.instead != "absent"
+    )
 
 
 def _read_file(path: str) -> tuple[bytes, str]:
@@ -264,9 +259,7 @@ class OtherFilesAspect(Struct, frozen=True):
         # Names are templates; where no file changed, none of them is filled in.
         named = [named_file(each, context.scope) for each in self.named] if outcome.files else []
         others = [
-            f"{name} {change.state}"
-            for name, change in outcome.files.items()
-            if not _is_named(name, named)
+            f"{name} {change.state}" for name, change in outcome.files.items() if not _is_named(name, named)
         ]
         if others:
             yield Mismatch(form="other-files", expected="", actual=", ".join(others))
@@ -296,17 +289,22 @@ class LeftoversAspect(Struct, frozen=True):
         return iter(())
 
 
+#: Kinds of mismatch of aspects that are told as the forms are: in a sentence, with what was
+#: found.
 TOLD: Mapping[str, Told] = {
-    "absent": Told("no such file", "text"), "file": Told("a file", "text"),
-    "file-named": Told("a file named {text}", "text"), "mode": Told("mode {text}", "mode"),
-    "unchanged": Told("the same as before the launch"), "unchanged-mode": Told("mode {text} as before", "mode"),
+    "absent": Told("no such file", "text"),
+    "file": Told("a file", "text"),
+    "file-named": Told("a file named {text}", "text"),
+    "mode": Told("mode {text}", "mode"),
+    "unchanged": Told("the same as before the launch"),
+    "unchanged-mode": Told("mode {text} as before", "mode"),
     "unheard": Told("an exit other than 0, or a word on standard error", "text"),
     "unmoved": Told("no file changed: the input ended before it answered the question", "text"),
     "stray": Told("no file that no word names", "text"),
     "controls": Told("no control signs in output to a pipe", "text"),
-    "link": Told("a link to {text}", "text"), "limit": Told("{text}", "text"),
-}  # fmt: skip
-"""Kinds of mismatch of aspects that are told as the forms are: in a sentence, with what was found."""
+    "link": Told("a link to {text}", "text"),
+    "limit": Told("{text}", "text"),
+}
 
 
 def failed_expectation(error: Exception) -> Mismatch:

@@ -15,8 +15,8 @@ from collections.abc import Iterator, Mapping
 from keen_matrix.core.files import read_regular, replacing
 from keen_matrix.core.model.identity import file_stem
 
+#: Ends the name of the folder with the files of a spec.
 FOLDER = ".baselines"
-"""Ends the name of the folder with the files of a spec."""
 _PLAIN = re.compile(rb"[^\x00-\x08\x0a-\x1f\x7f]*")
 
 
@@ -26,8 +26,8 @@ def baseline_path(spec_path: str, matrix: str) -> str:
     return os.path.join(folder, f"{file_stem(matrix)}.txt")
 
 
+#: Bytes of a file of baselines: no output that is compared by eye comes near.
 MOST_BYTES = 256 << 20
-"""Bytes of a file of baselines: no output that is compared by eye comes near."""
 
 
 def read_baselines(path: str) -> dict[str, dict[str, bytes]]:
@@ -63,12 +63,11 @@ def written_baselines(
 ) -> bytes:
     """Return the text of a file of baselines; `words` are the vectors by id, for people."""
     parts = [
-        f'# Baselines of the matrix "{matrix}" of {spec}; keen-matrix baseline shows and accepts them.\n'.encode()
+        f'# Baselines of the matrix "{matrix}" of {spec}; keen-matrix baseline shows '
+        f"and accepts them.\n".encode()
     ]
     for id in sorted(entries):
-        parts.append(
-            f"\ncase {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n"
-        )
+        parts.append(f"\ncase {id}  {words.get(id, '')}".rstrip().encode("utf-8", "backslashreplace") + b"\n")
         for aspect in sorted(entries[id]):
             parts.append(_escaped(aspect.encode("utf-8", "surrogateescape")) + b":\n")
             parts += _lines(entries[id][aspect])
@@ -92,17 +91,13 @@ def _lines(raw: bytes) -> Iterator[bytes]:
 
 def _escaped(line: bytes) -> bytes:
     text = line.decode("utf-8", "surrogateescape").replace("\\", "\\\\")
-    shown = re.sub(
-        r"[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]", lambda m: f"\\x{ord(m[0]) & 0xFF:02x}", text
-    )
+    shown = re.sub(r"[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]", lambda m: f"\\x{ord(m[0]) & 0xFF:02x}", text)
     return shown.encode("utf-8")
 
 
 def _unescaped(line: bytes) -> bytes:
     return re.sub(
-        rb"\\(\\|x[0-9a-f]{2})",
-        lambda m: b"\\" if m[1] == b"\\" else bytes([int(m[1][1:], 16)]),
-        line,
+        rb"\\(\\|x[0-9a-f]{2})", lambda m: b"\\" if m[1] == b"\\" else bytes([int(m[1][1:], 16)]), line
     )
 
 

@@ -42,16 +42,16 @@ def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
     return next(each for each in FROM_WORST if each in found)
 
 
+#: Aspects that a rule only relaxes; naming one checks nothing.
 BUILT_IN = (CrashAspect, LeftoversAspect)
-"""Aspects that a rule only relaxes; naming one checks nothing."""
 
 
+#: Aspects that may have something to remark on.
 REMARKABLE = frozenset({"blame", "help", "tidy"})
-"""Aspects that may have something to remark on."""
 
 
+#: Sets of rules whose checks are kept.
 MOST_KNOWN = 1_000
-"""Sets of rules whose checks are kept."""
 
 
 class Chosen(NamedTuple):
@@ -75,12 +75,12 @@ class Judged(Struct, frozen=True, kw_only=True):
 
     verdict: Verdict
     aspects: tuple[AspectResult, ...]
+    #: What is worth a word though it is no failure.
     remarks: tuple[str, ...] = ()
-    """What is worth a word though it is no failure."""
+    #: Aspects that were not looked at, since it is not known yet what is to come.
     left_open: tuple[str, ...] = ()
-    """Aspects that were not looked at, since it is not known yet what is to come."""
+    #: Aspects whose expectation any output would meet in this case.
     asked_nothing: tuple[str, ...] = ()
-    """Aspects whose expectation any output would meet in this case."""
 
 
 class Cascade:
@@ -89,9 +89,7 @@ class Cascade:
     def __init__(self, rules: Iterable[Rule]) -> None:
         self._rules = tuple(rules)
         self._remarkable = any(name in REMARKABLE for rule in self._rules for name in rule.aspects)
-        self._quick = all(
-            takes_no_time(aspect) for rule in self._rules for aspect in rule.aspects.values()
-        )
+        self._quick = all(takes_no_time(aspect) for rule in self._rules for aspect in rule.aspects.values())
         # Without conditions the same rules apply to all cases, and nothing is evaluated for any of
         # them.
         always = all(rule.when is None for rule in self._rules)
@@ -112,9 +110,7 @@ class Cascade:
         """Return what the rules that apply come to; it is worked out once for the same rules."""
         if self._fixed is not None:
             return self._fixed
-        applies = tuple(
-            rule.when is None or bool(rule.when.evaluate(scope)) for rule in self._rules
-        )
+        applies = tuple(rule.when is None or bool(rule.when.evaluate(scope)) for rule in self._rules)
         found = self._known.get(applies)
         if found is None:
             # Conditions on values that differ everywhere would fill the memory with sets that never
@@ -157,17 +153,11 @@ class Cascade:
         asked_nothing: list[str] = []
         for check in checks.steps:
             # What is left open is no expectation yet, so it neither holds nor fails.
-            if check.is_open or (
-                context.open_names and not check.names.isdisjoint(context.open_names)
-            ):
+            if check.is_open or (context.open_names and not check.names.isdisjoint(context.open_names)):
                 left_open.append(check.met.aspect)
             else:
                 self._check(check, outcome, context, aspects)
-                if (
-                    check.may_ask_nothing
-                    and aspects[-1].met
-                    and _asks_nothing(check, outcome, context)
-                ):
+                if check.may_ask_nothing and aspects[-1].met and _asks_nothing(check, outcome, context):
                     aspects.pop()
                     asked_nothing.append(check.met.aspect)
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
@@ -183,17 +173,13 @@ class Cascade:
         )
 
     @staticmethod
-    def _remarks(
-        chosen: Mapping[str, Chosen], outcome: Outcome, context: CheckContext
-    ) -> tuple[str, ...]:
+    def _remarks(chosen: Mapping[str, Chosen], outcome: Outcome, context: CheckContext) -> tuple[str, ...]:
         from keen_matrix.core.expect.refusals import remarks_of
 
         return tuple(remarks_of((each.aspect for each in chosen.values()), outcome, context))
 
     @staticmethod
-    def _check(
-        check: _Check, outcome: Outcome, context: CheckContext, found: list[AspectResult]
-    ) -> None:
+    def _check(check: _Check, outcome: Outcome, context: CheckContext, found: list[AspectResult]) -> None:
         """Add the results of one aspect: one for each mismatch, or one that it is met."""
         met = check.met
         try:
@@ -205,11 +191,7 @@ class Cascade:
             found.append(met)
         for mismatch in mismatches:
             name = met.aspect
-            if (
-                isinstance(check.aspect, FileAspect)
-                and not mismatch.problem
-                and mismatch.recorded is None
-            ):
+            if isinstance(check.aspect, FileAspect) and not mismatch.problem and mismatch.recorded is None:
                 # as the case has it; a baseline is kept under the name of the spec
                 name = f"files.{named_file(check.aspect.name, context.scope)}"
             found.append(AspectResult(aspect=name, met=False, mismatch=mismatch, rule=met.rule))
@@ -220,10 +202,10 @@ class _Check(NamedTuple):
 
     aspect: Aspect
     met: AspectResult
+    #: Whether it is not known yet what is to come.
     is_open: bool
-    """Whether it is not known yet what is to come."""
+    #: What its texts and expressions use.
     names: frozenset[str]
-    """What its texts and expressions use."""
     may_ask_nothing: bool
 
 
@@ -250,12 +232,8 @@ class _Checks:
 
     def _step(self, name: str, chosen: Chosen) -> _Check:
         aspect = chosen.aspect
-        if isinstance(
-            aspect, OtherFilesAspect
-        ):  # the files that other aspects look at are no others
-            named = tuple(
-                name.removeprefix("files.") for name in self.chosen if name.startswith("files.")
-            )
+        if isinstance(aspect, OtherFilesAspect):  # the files that other aspects look at are no others
+            named = tuple(name.removeprefix("files.") for name in self.chosen if name.startswith("files."))
             aspect = OtherFilesAspect((*aspect.named, *named), aspect.allowed)
         met = AspectResult(aspect=name, met=True, rule=chosen.origin)
         may_ask_nothing = isinstance(aspect, StreamAspect) and aspect.may_ask_nothing
@@ -307,11 +285,7 @@ def _built_in(
         yield _failed("output", Mismatch(form="cap", expected=str(cap), actual=outcome.flooded))
     # Whoever expects a signal expects the end that others call a crash.
     elif "signal" not in chosen and not _allowed(chosen, "crash", CrashAspect):
-        sign = (
-            crash_sign(outcome)
-            if outcome.signal is None or outcome.signal != outcome.stopped
-            else None
-        )
+        sign = crash_sign(outcome) if outcome.signal is None or outcome.signal != outcome.stopped else None
         # A program that was ended since its prompt did not come has not crashed.
         if sign and outcome.unasked is None:
             yield _failed("crash", Mismatch(form="crash", expected="", actual=sign))

@@ -33,18 +33,12 @@ class CaseChecker:
     """
 
     def __init__(
-        self,
-        spec: Spec,
-        functions: Mapping[str, Callable[..., object]],
-        *,
-        runs_commands: bool = True,
+        self, spec: Spec, functions: Mapping[str, Callable[..., object]], *, runs_commands: bool = True
     ) -> None:
         self.spec, self._runs_commands = spec, runs_commands
         self.functions = {name: OncePerCase(function) for name, function in functions.items()}
         self._matrices = {matrix.index: matrix for matrix in spec.matrices}
-        self._baselines = {
-            matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices
-        }
+        self._baselines = {matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices}
         self._others: Mapping[str, tuple[str, ...]] = {}
         if spec.signature is not None:
             from keen_matrix.core.expect.help import other_names
@@ -53,17 +47,21 @@ class CaseChecker:
         self._cascades: dict[tuple[object, ...], Cascade] = {}
 
     def begin(self, case: Case, number: int = 0) -> CheckContext:
-        """Return what the checks of one launch of a case may look at; launches are counted from 0."""
+        """Return what the checks of one launch of a case may look at; launches are counted from
+        0."""
         for function in self.functions.values():
             function.forget()
         argv = case.argv if number == 0 else case.more[number - 1]
         standing = standing_at(case, number)
         return CheckContext(
-            scope=CaseScope(partial(self._scope, case, argv, number)), masks=self._matrices[case.matrix].masks,
-            mentions=self._mentions(standing) if standing is not None else (), baselines=self._baselines[case.matrix], id=case.id,
+            scope=CaseScope(partial(self._scope, case, argv, number)),
+            masks=self._matrices[case.matrix].masks,
+            mentions=self._mentions(standing) if standing is not None else (),
+            baselines=self._baselines[case.matrix],
+            id=case.id,
             open_names=case.said.open_columns,
             outputs=None if self._runs_commands else {},
-        )  # fmt: skip
+        )
 
     def _mentions(self, standing: Standing) -> tuple[str, ...]:
         """Return what a message may name, also as the program calls it."""
@@ -99,21 +97,14 @@ class CaseChecker:
         return self.judge_by(self.cascade(case, number), case, context, outcome, number)
 
     def judge_by(
-        self,
-        cascade: Cascade,
-        case: Case,
-        context: CheckContext,
-        outcome: Outcome,
-        number: int,
+        self, cascade: Cascade, case: Case, context: CheckContext, outcome: Outcome, number: int
     ) -> Judged:
         """Return the verdict on a launch, whose rules are known."""
         matrix = self._matrices[case.matrix]
         steps = matrix.steps
         around = steps[0 if case.relation is not None else number].surroundings
         checked = self.masked(case, outcome)
-        judged = cascade.judge(
-            checked, context, timeout=around.timeout, cap=self.spec.program.output_cap
-        )
+        judged = cascade.judge(checked, context, timeout=around.timeout, cap=self.spec.program.output_cap)
         outcome.masks_used |= context.masks_used
         return judged
 
@@ -126,9 +117,7 @@ class CaseChecker:
         if not masks:
             return outcome
         try:
-            found = {
-                name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")
-            }
+            found = {name: mask(getattr(outcome, name), masks, name) for name in ("stdout", "stderr")}
         except ValueError:
             return outcome
         outcome.masked = {name: each.text for name, each in found.items()}

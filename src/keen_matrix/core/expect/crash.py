@@ -1,10 +1,9 @@
 """The tell-tales of an unhandled error in common runtimes.
 
-A crash is an end by a signal that nobody asked for, or a message that a runtime prints only when an error
-went through unhandled. It may come on standard error, on a terminal, where both streams are one, on
-standard output (PHP), in colour, or in a box that a library draws. Messages that a program may well print
-itself (a bare "error:") are never taken for one.
-"""
+A crash is an end by a signal that nobody asked for, or a message that a runtime prints only when an
+error went through unhandled. It may come on standard error, on a terminal, where both streams are
+one, on standard output (PHP), in colour, or in a box that a library draws. Messages that a program
+may well print itself (a bare "error:") are never taken for one."""
 
 from __future__ import annotations
 
@@ -14,8 +13,8 @@ from typing import NamedTuple
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.signals import signal_name
 
+#: Bytes at the end of a stream that are searched: a runtime's last words come last.
 TAIL_BYTES = 256 * 1024
-"""Bytes at the end of a stream that are searched: a runtime's last words come last."""
 
 
 class Sign(NamedTuple):
@@ -23,13 +22,16 @@ class Sign(NamedTuple):
 
     runtime: str
     pattern: bytes
+    #: Whether it counts though the program ended with 0: a shell goes on after one, and ends as its
+    #: last command does.
     any_exit: bool = False
-    """Whether it counts though the program ended with 0: a shell goes on after one, and ends as its last
-    command does."""
+    #: Whether no program would print it by itself; only such signs count on a standard output of
+    #: its own.
     is_sure: bool = True
-    """Whether no program would print it by itself; only such signs count on a standard output of its own."""
 
 
+#: What runtimes say of an error that went through. From their documentation, or by provoking
+#: one.
 SIGNS = (
     Sign("Python", rb"^ *(?:[+|] *)*(?:Exception Group )?Traceback \(most recent call last\):?$"),
     Sign("Python", rb"^Fatal Python error: "),
@@ -44,7 +46,9 @@ SIGNS = (
     Sign("Go", rb"^panic: .*(?:\n.*)*?^goroutine \d+ \["),
     Sign("Go", rb"^fatal error: .*(?:\n.*)*?^goroutine "),
     Sign("Rust", rb"^thread '[^']*'(?: \(\d+\))? panicked at "),
-    Sign("Ruby", rb"^\S+:\d+:in [`'].*\((?:\w|::)*(?:Error|Exception|Errno::\w+|Interrupt|UncaughtThrow\w*)\)$"),
+    Sign(
+        "Ruby", rb"^\S+:\d+:in [`'].*\((?:\w|::)*(?:Error|Exception|Errno::\w+|Interrupt|UncaughtThrow\w*)\)$"
+    ),
     Sign("PHP", rb"^(?:PHP )?(?:Fatal|Parse) error: +\S.* in \S.*(?::\d+| on line \d+)$"),
     Sign("Perl", rb"^.+ at \S+ line \d+(?:, <\w+> (?:line|chunk) \d+)?\.$", is_sure=False),
     Sign(".NET", rb"^Unhandled [Ee]xception[:.]"),
@@ -57,36 +61,42 @@ SIGNS = (
     Sign("sanitizer", rb"^(?:==\d+==)?ERROR: (?:Address|Leak|Memory|Thread)Sanitizer: "),
     Sign("sanitizer", rb": runtime error: ", is_sure=False),
     Sign(
-        "shell", rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$",
-        any_exit=True, is_sure=False,
-    ),
-    Sign(
-        "shell", rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)",
-        any_exit=True, is_sure=False,
+        "shell",
+        rb"^\S+: (?:line )?\d+: (?:.*: )?(?:not found|command not found|bad substitution)$",
+        any_exit=True,
+        is_sure=False,
     ),
     Sign(
         "shell",
-        rb"^\S+: (?:line )?\d+: .*(?:[Ii]llegal number|unbound variable|parameter not set|arithmetic expression)",
-        any_exit=True, is_sure=False,
+        rb"^\S+: (?:line )?\d+: .*(?:[Ss]yntax error|integer expression expected|unexpected operator)",
+        any_exit=True,
+        is_sure=False,
     ),
     Sign(
-        "shell", rb"^\S+: (?:line )?\d+: +\d+ (?:Segmentation fault|Aborted|Killed)",
-        any_exit=True, is_sure=False,
+        "shell",
+        rb"^\S+: (?:line )?\d+: .*(?:[Ii]llegal number|unbound variable|parameter not "
+        rb"set|arithmetic expression)",
+        any_exit=True,
+        is_sure=False,
     ),
-)  # fmt: skip
-"""What runtimes say of an error that went through. From their documentation, or by provoking one."""
-
-_ESCAPES = re.compile(
-    rb"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\-_])|\r+(?=\n)"
+    Sign(
+        "shell",
+        rb"^\S+: (?:line )?\d+: +\d+ (?:Segmentation fault|Aborted|Killed)",
+        any_exit=True,
+        is_sure=False,
+    ),
 )
-"""Control sequences of ECMA-48, 5.4 and 5.6, and the carriage returns that a terminal puts before newlines."""
+
+#: Control sequences of ECMA-48, 5.4 and 5.6, and the carriage returns that a terminal puts before
+#: newlines.
+_ESCAPES = re.compile(rb"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\-_])|\r+(?=\n)")
+#: Box Drawing (Unicode 2500 to 257F), in UTF-8.
 _BOXES = re.compile(rb"(?:\xe2[\x94\x95][\x80-\xbf])+")
-"""Box Drawing (Unicode 2500 to 257F), in UTF-8."""
 
 
 def plain_text(raw: bytes) -> bytes:
-    """Return a text without colours and other control sequences, and without the boxes that libraries draw
-    around it."""
+    """Return a text without colours and other control sequences, and without the boxes that
+    libraries draw around it."""
     if b"\x1b" in raw or b"\r" in raw:
         raw = _ESCAPES.sub(b"", raw)
     if b"\xe2\x94" not in raw and b"\xe2\x95" not in raw:
@@ -127,14 +137,15 @@ _ERROR_NAME = re.compile(rb"[A-Za-z_][\w.]*(?:Error|Exception|Exit|Interrupt|War
 
 
 def _last_words(runtime: str, tail: bytes, match: re.Match[bytes]) -> str:
-    """Return the line that names the error: the last one for Python, else the first of the match."""
+    """Return the line that names the error: the last one for Python, else the first of the
+    match."""
     if runtime == "Python":
         rest = tail[match.end() :].splitlines()
-        # In a group each line has bars before it, and its own error stands above those of its parts.
+        # In a group each line has bars before it, and its own error stands above those of its
+        # parts.
         bare = [line.lstrip(b" |") if line.startswith(b"  |") else line for line in rest]
         group = next(
-            (line for line in bare if line.startswith((b"ExceptionGroup", b"BaseExceptionGroup"))),
-            None,
+            (line for line in bare if line.startswith((b"ExceptionGroup", b"BaseExceptionGroup"))), None
         )
         if group is not None:
             return group.decode("utf-8", "replace").strip()[:200]

@@ -8,14 +8,14 @@ from typing import Literal
 
 from keen_matrix.core.structs import Struct
 
+#: Equal lines shown on each side of a difference.
 CONTEXT = 3
-"""Equal lines shown on each side of a difference."""
+#: Lines that are aligned; in longer texts only the first difference is looked for.
 MOST_LINES = 2_000
-"""Lines that are aligned; in longer texts only the first difference is looked for."""
+#: Characters of both texts up to which lines are aligned.
 MOST_CHARACTERS = 500_000
-"""Characters of both texts up to which lines are aligned."""
+#: Lines of a difference that are shown unless everything is asked for.
 MOST_SHOWN = 14
-"""Lines of a difference that are shown unless everything is asked for."""
 
 
 class DiffLine(Struct, frozen=True):
@@ -31,8 +31,8 @@ class Difference(Struct, frozen=True):
 
     lines: tuple[DiffLine, ...]
     differing: int
+    #: Lines of the longer text.
     of: int
-    """Lines of the longer text."""
 
 
 def split_lines(text: str) -> list[str]:
@@ -48,13 +48,10 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
     left, right = split_lines(expected), split_lines(came)
     of = max(len(left), len(right))
     start = next(
-        (at for at, (a, b) in enumerate(zip(left, right, strict=False)) if a != b),
-        min(len(left), len(right)),
+        (at for at, (a, b) in enumerate(zip(left, right, strict=False)) if a != b), min(len(left), len(right))
     )
     if of > MOST_LINES or len(expected) + len(came) > MOST_CHARACTERS:
-        differing = sum(a != b for a, b in zip(left, right, strict=False)) + abs(
-            len(left) - len(right)
-        )
+        differing = sum(a != b for a, b in zip(left, right, strict=False)) + abs(len(left) - len(right))
         return Difference(tuple(_first(left, right, start)), differing, of)
     lines: list[DiffLine] = []
     differing = 0
@@ -64,18 +61,14 @@ def difference(expected: str, came: str, most: int = MOST_SHOWN) -> Difference:
             if kind == "equal":
                 lines += [DiffLine("same", at + 1, left[at]) for at in range(left_from, left_to)]
             else:
-                lines += [
-                    DiffLine("expected", at + 1, left[at]) for at in range(left_from, left_to)
-                ]
-                lines += [
-                    DiffLine("found", at + 1, right[at]) for at in range(right_from, right_to)
-                ]
+                lines += [DiffLine("expected", at + 1, left[at]) for at in range(left_from, left_to)]
+                lines += [DiffLine("found", at + 1, right[at]) for at in range(right_from, right_to)]
                 differing += max(left_to - left_from, right_to - right_from)
     return Difference(tuple(lines[:most]), differing, of)
 
 
+#: Characters of a long line that are shown round its first difference.
 WINDOW = 160
-"""Characters of a long line that are shown round its first difference."""
 
 
 def _windows(left: str, right: str) -> tuple[str, str]:

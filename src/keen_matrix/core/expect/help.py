@@ -29,14 +29,15 @@ if TYPE_CHECKING:
 class FormHelp(Struct, frozen=True):
     """What the help of one form of the synopsis names."""
 
+    #: The subcommand that it begins with, and what follows it of the kind.
     keywords: tuple[str, ...]
-    """The subcommand that it begins with, and what follows it of the kind."""
+    #: Spellings; one of each will do.
     options: tuple[tuple[str, ...], ...]
-    """Spellings; one of each will do."""
+    #: Those of them that stand in front of the subcommand: the program's own, which its help
+    #: names.
     in_front: frozenset[tuple[str, ...]]
-    """Those of them that stand in front of the subcommand: the program's own, which its help names."""
+    #: Name and choices; an operand without a name in the help may be told by all its choices.
     operands: tuple[tuple[str, tuple[str, ...]], ...]
-    """Name and choices; an operand without a name in the help may be told by all its choices."""
 
 
 def help_rule(signature: Signature, complete: bool, stream: str, origin: str) -> Rule:
@@ -74,8 +75,9 @@ def _choices(value: ValueType) -> tuple[str, ...]:
 
 
 def told_names(name: str, keywords: Sequence[str]) -> Iterator[str]:
-    """Yield what a program may call an operand of a subcommand that has a NAME of its own in the synopsis,
-    where others of the program are called so as well: `ISLAND` for `LIST-ISLAND`, and for `ISLAND-2`."""
+    """Yield what a program may call an operand of a subcommand that has a NAME of its own in the
+    synopsis, where others of the program are called so as well: `ISLAND` for `LIST-ISLAND`, and for
+    `ISLAND-2`."""
     prefix = "-".join(keywords).upper() + "-"
     for short in (name.removeprefix(prefix), re.sub(r"-\d+$", "", name)):
         if short not in ("", name):
@@ -85,9 +87,7 @@ def told_names(name: str, keywords: Sequence[str]) -> Iterator[str]:
 def other_names(signature: Signature) -> dict[str, tuple[str, ...]]:
     """Return what a program may call operands, where that is not their NAMEs alone."""
     forms = [_form_help(signature, form) for form in signature.forms]
-    found = {
-        name: tuple(told_names(name, form.keywords)) for form in forms for name, _ in form.operands
-    }
+    found = {name: tuple(told_names(name, form.keywords)) for form in forms for name, _ in form.operands}
     return {name: told for name, told in found.items() if told}
 
 
@@ -97,10 +97,10 @@ class HelpAspect(Struct, frozen=True):
     forms: tuple[FormHelp, ...]
     help: tuple[str, ...]
     complete: bool = False
+    #: Options that end the call by themselves; they may be named.
     actions: tuple[str, ...] = ()
-    """Options that end the call by themselves; they may be named."""
+    #: The stream that it must come on; none: either.
     stream: str = ""
-    """The stream that it must come on; none: either."""
 
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch for what the help does not name, and with `complete` for what it names
@@ -149,9 +149,7 @@ class HelpAspect(Struct, frozen=True):
                     yield ", ".join(spellings)
         for form in inside or [each for each in self.forms if not each.keywords]:
             for spellings in form.options:
-                if spellings not in form.in_front and not any(
-                    _stands_in(one, text) for one in spellings
-                ):
+                if spellings not in form.in_front and not any(_stands_in(one, text) for one in spellings):
                     yield ", ".join(spellings)
             for name, choices in form.operands:
                 # Some libraries print `{csv,json}` and no name: whoever sees all the choices knows
@@ -162,8 +160,9 @@ class HelpAspect(Struct, frozen=True):
                     yield name
 
     def _is_inside(self, form: FormHelp, words: Sequence[str]) -> bool:
-        """Tell whether a vector asks for the help of a subcommand: options of the program's own may stand in
-        front of it and between its words, with their values, but nothing that asks for help."""
+        """Tell whether a vector asks for the help of a subcommand: options of the program's own may
+        stand in front of it and between its words, with their values, but nothing that asks for
+        help."""
         at = next((at for at, word in enumerate(words) if word in self.help), len(words))
         before = iter(words[:at] if form.in_front else words[: len(form.keywords)])
         return all(keyword in before for keyword in form.keywords)

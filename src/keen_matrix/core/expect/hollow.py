@@ -1,9 +1,8 @@
 """Hollow green: cases that held, though next to nothing of the program was seen at work.
 
-Accepted vectors that are derived from a signature have few expectations of their own. Where nearly all
-of them print the same help or usage, or nothing at all, or where most options were in no case that
-held, what held shows only that the program did not refuse. That is said beside the counts.
-"""
+Accepted vectors that are derived from a signature have few expectations of their own. Where nearly
+all of them print the same help or usage, or nothing at all, or where most options were in no case
+that held, what held shows only that the program did not refuse. That is said beside the counts."""
 
 from __future__ import annotations
 
@@ -17,25 +16,25 @@ from keen_matrix.core.notation.synopsis import Keyword
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field
 
+#: The part of the accepted cases of a usage from which they count as nearly all of it.
 NEARLY_ALL = 0.8
-"""The part of the accepted cases of a usage from which they count as nearly all of it."""
+#: Accepted cases below which nothing is said: two alike may be chance.
 FEWEST = 3
-"""Accepted cases below which nothing is said: two alike may be chance."""
+#: The part of a signature's options that must be in some case that held.
 LEAST_OPTIONS = 1 / 3
-"""The part of a signature's options that must be in some case that held."""
+#: Options below which a third of them says nothing.
 FEW_OPTIONS = 3
-"""Options below which a third of them says nothing."""
 _USAGE = re.compile(r"(?im)^\s*(?:usage|synopsis)\b")
 NOTHING, HELP = "nothing", "help"
+#: Aspects, or beginnings of their names, that look at what a program did.
 PROOFS = ("stdout", "stderr", "files", "json", "baseline")
-"""Aspects, or beginnings of their names, that look at what a program did."""
+#: Families whose vectors do not ask the program to do its work.
 NOT_AT_WORK = frozenset({"refusals", "help"})
-"""Families whose vectors do not ask the program to do its work."""
 
 
 def shows_only(record: Record) -> str:
-    """Return `nothing` of a launch that printed nothing and left every file as it was, `help` of one that
-    printed a text with a usage line; empty of any other."""
+    """Return `nothing` of a launch that printed nothing and left every file as it was, `help` of
+    one that printed a text with a usage line; empty of any other."""
     if record.files:
         return ""
     text = (record.stdout or "") + (record.stderr or "")
@@ -48,10 +47,10 @@ class Shown(Struct):
     """What the accepted cases of one usage showed."""
 
     cases: int = 0
+    #: Of them, those that printed nothing and left every file as it was.
     silent: int = 0
-    """Of them, those that printed nothing and left every file as it was."""
+    #: Digest or text of an output with a usage line → how many printed just that.
     pages: Counter[str] = field(default_factory=Counter)
-    """Digest or text of an output with a usage line → how many printed just that."""
 
     def add(self, record: Record) -> None:
         """Take a case that held."""
@@ -63,7 +62,8 @@ class Shown(Struct):
 
     @property
     def hollow(self) -> tuple[str, int] | None:
-        """What nearly all of them printed, `help` or `nothing`, and how many; None where they differ."""
+        """What nearly all of them printed, `help` or `nothing`, and how many; None where they
+        differ."""
         if self.cases < FEWEST:
             return None
         same = max(self.pages.values(), default=0)
@@ -79,15 +79,13 @@ class Evidence:
     def __init__(self, spec: Spec) -> None:
         self._spec = spec
         self._commands = frozenset(commands_of(spec.signature)) if spec.signature else frozenset()
+        #: Subcommand, empty for none → what its accepted cases showed.
         self.usages: dict[str, Shown] = {}
-        """Subcommand, empty for none → what its accepted cases showed."""
-        self._unseen = (
-            {each.key: each.spellings for each in spec.signature.options} if spec.signature else {}
-        )
+        self._unseen = {each.key: each.spellings for each in spec.signature.options} if spec.signature else {}
         self._options = len(self._unseen)
         self._accepted = 0
+        #: File of the spec → how many accepted cases name it, and how many of them read it.
         self._samples: dict[str, list[int]] = {}
-        """File of the spec → how many accepted cases name it, and how many of them read it."""
 
     def wants(self, family: str) -> bool:
         """Tell whether a case that held is to be looked at."""
@@ -111,9 +109,7 @@ class Evidence:
         for argv in (record.argv, *record.more_argv) if self._unseen else ():
             given = signature.judge(argv).given
             self._unseen = {
-                key: spellings
-                for key, spellings in self._unseen.items()
-                if given.isdisjoint(spellings)
+                key: spellings for key, spellings in self._unseen.items() if given.isdisjoint(spellings)
             }
 
     def sentences(self) -> Iterator[str]:
@@ -127,15 +123,13 @@ class Evidence:
             for name, (cases, read) in sorted(self._samples.items()):
                 if cases >= FEWEST and not read:
                     yield (
-                        f"none of the {cases} accepted cases that name {name} reads it, so what the program does with a file "
-                        "is not seen; give it words with which it does, or say in [expect] what they must print"
+                        f"none of the {cases} accepted cases that name {name} reads it, so what "
+                        f"the program does with a file "
+                        "is not seen; give it words with which it does, or say in [expect] "
+                        "what they must print"
                     )
         reached = self._options - len(self._unseen)
-        if (
-            self._accepted
-            and self._options > FEW_OPTIONS
-            and reached < LEAST_OPTIONS * self._options
-        ):
+        if self._accepted and self._options > FEW_OPTIONS and reached < LEAST_OPTIONS * self._options:
             yield f"only {reached} of the {self._options} options of the signature are in a case that held"
 
 
@@ -144,7 +138,8 @@ def hollow_sentence(kind: str, count: int, cases: int, command: str, noun: str =
     of = f" of {command}" if command else ""
     if kind == HELP:
         return (
-            f"{count} of {cases} accepted {noun}{of} print the same help, so none of them shows the program at "
+            f"{count} of {cases} accepted {noun}{of} print the same help, so none of them "
+            f"shows the program at "
             "work; give [signature] values or operands that it works with"
         )
     return (
@@ -169,8 +164,8 @@ def commands_of(signature: Signature) -> Iterator[str]:
 def hollow_usages(
     signature: Signature, records: Mapping[tuple[str, ...], Record]
 ) -> Iterator[tuple[str, str]]:
-    """Yield the subcommands, empty for none, whose accepted launches show nothing of the program at work,
-    each with a sentence that says so."""
+    """Yield the subcommands, empty for none, whose accepted launches show nothing of the program at
+    work, each with a sentence that says so."""
     commands = frozenset(commands_of(signature))
     found: dict[str, Shown] = {}
     for words, record in records.items():

@@ -36,9 +36,7 @@ def parse_limit(text: str, units: Mapping[str, float]) -> Limit:
     factor = unit_factor(match[3], units) if match else None
     if not match or factor is None:
         unit = "s" if "s" in units else "MiB"
-        raise ValueError(
-            f'expected a limit such as "< 2 {unit}", with one of the units {", ".join(units)}'
-        )
+        raise ValueError(f'expected a limit such as "< 2 {unit}", with one of the units {", ".join(units)}')
     return Limit(match[1], float(match[2]) * factor, f"{match[1]} {match[2]} {match[3]}")
 
 
@@ -50,9 +48,7 @@ class DurationAspect(Struct, frozen=True):
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when it took more, or less, than the limit says."""
         if not self.limit.met_by(outcome.seconds):
-            yield Mismatch(
-                form="limit", expected=self.limit.text, actual=f"{outcome.seconds:.3f} s"
-            )
+            yield Mismatch(form="limit", expected=self.limit.text, actual=f"{outcome.seconds:.3f} s")
 
 
 class MemoryAspect(Struct, frozen=True):
@@ -66,7 +62,5 @@ class MemoryAspect(Struct, frozen=True):
             yield Mismatch(form="limit", expected=self.limit.text, actual="unknown", problem=True)
         elif not self.limit.met_by(outcome.peak_bytes):
             yield Mismatch(
-                form="limit",
-                expected=self.limit.text,
-                actual=f"{outcome.peak_bytes / 1024**2:.1f} MiB",
+                form="limit", expected=self.limit.text, actual=f"{outcome.peak_bytes / 1024**2:.1f} MiB"
             )

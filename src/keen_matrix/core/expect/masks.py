@@ -8,8 +8,8 @@ from typing import NamedTuple
 from keen_matrix.core.structs import Struct
 
 MASK_SECONDS = 2.0
+#: What stands for what varies by itself.
 VARIES = "<varies>"
-"""What stands for what varies by itself."""
 
 
 class Mask(NamedTuple):
@@ -41,9 +41,7 @@ def mask(raw: bytes, masks: Sequence[Mask], where: str) -> Masked:
         try:
             text, count = regex.compile(each.pattern).subn(each.text, text, timeout=MASK_SECONDS)
         except TimeoutError:
-            raise ValueError(
-                f"the mask {each.pattern} took longer than {MASK_SECONDS:g} s"
-            ) from None
+            raise ValueError(f"the mask {each.pattern} took longer than {MASK_SECONDS:g} s") from None
         if count:
             used.add(number)
     return Masked(text.encode("utf-8", "surrogateescape"), frozenset(used))

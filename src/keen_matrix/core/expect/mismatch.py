@@ -6,8 +6,8 @@ from typing import Literal, TypeAlias
 
 from keen_matrix.core.structs import Struct
 
+#: How what was found is shown: in quotes, as it is, as a mode, or as a count of lines or bytes.
 Shown: TypeAlias = Literal["quoted", "text", "mode", "lines", "bytes"]
-"""How what was found is shown: in quotes, as it is, as a mode, or as a count of lines or bytes."""
 
 
 class Mismatch(Struct, frozen=True, kw_only=True):
@@ -17,10 +17,10 @@ class Mismatch(Struct, frozen=True, kw_only=True):
     form: str
     expected: str
     actual: str
+    #: The expectation itself could not be checked, for instance an expression in it.
     problem: bool = False
-    """The expectation itself could not be checked, for instance an expression in it."""
+    #: What would be recorded as the new baseline.
     recorded: bytes | None = None
-    """What would be recorded as the new baseline."""
 
 
 class Told(Struct, frozen=True):

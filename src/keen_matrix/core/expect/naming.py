@@ -48,17 +48,16 @@ def _is_sign_named(word: str, message: str) -> bool:
     return quoted is not None or listed is not None
 
 
+#: A line that points to the help: `diff: Try 'diff --help' for more information.`
 _POINTER = re.compile(
-    r"\s*(?:[\w./-]+: )?(?:please )?(?:try|see|for more|run|use|type)\b.*(?:help|man)\b",
-    re.IGNORECASE,
+    r"\s*(?:[\w./-]+: )?(?:please )?(?:try|see|for more|run|use|type)\b.*(?:help|man)\b", re.IGNORECASE
 )
-"""A line that points to the help: `diff: Try 'diff --help' for more information.`"""
+#: Headings of lists in a help text.
 _LIST = re.compile(
     r"(?:(?:global|available|other|common) )?(?:options|flags|commands|subcommands|arguments|positionals|"
     r"positional arguments|args)(?: and \w+)?:\s*",
     re.IGNORECASE,
 )
-"""Headings of lists in a help text."""
 
 
 def without_usage(text: str) -> str:

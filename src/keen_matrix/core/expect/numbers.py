@@ -31,9 +31,7 @@ class Tolerance(NamedTuple):
         return abs(expected - came) <= slack + 1e-12 * max(abs(expected), abs(came))
 
 
-def texts_alike(
-    expected: str, came: str, tolerance: Tolerance | None, *, newline: bool = False
-) -> bool:
+def texts_alike(expected: str, came: str, tolerance: Tolerance | None, *, newline: bool = False) -> bool:
     """Tell whether two texts are the same but for numbers within a tolerance.
 
     `newline` lets what came end in one newline more than an expected text that ends in none.

@@ -29,11 +29,11 @@ from keen_matrix.core.model.record import (
 from keen_matrix.core.model.signals import signal_name, signal_number
 
 VARYING = "left out of the comparison, since two launches of one vector differ in it"
+#: Characters of a text kept beside an expectation that is not met; the whole of it is in the
+#: record's streams.
 SHOWN_ACTUAL = 4096
-"""Characters of a text kept beside an expectation that is not met; the whole of it is in the
-record's streams."""
+#: Pieces of output whose order is kept in a record.
 MOST_ARRIVALS = 500
-"""Pieces of output whose order is kept in a record."""
 
 
 class Recorder:
@@ -43,14 +43,12 @@ class Recorder:
         self._case, self._matrix = case, matrix
         self._launches: list[tuple[tuple[str, ...], Outcome, Judged]] = []
         self._launchers: list[str] = []
+        #: What comparing them came to, once asked; it holds until one is added or masked.
         self._found_between: list[tuple[int, AspectResult]] | None = None
-        """What comparing them came to, once asked; it holds until one is added or masked."""
+        #: What is worth a word of how they compare.
         self._remark = ""
-        """What is worth a word of how they compare."""
 
-    def add(
-        self, words: tuple[str, ...], outcome: Outcome, judged: Judged, launcher: str = ""
-    ) -> None:
+    def add(self, words: tuple[str, ...], outcome: Outcome, judged: Judged, launcher: str = "") -> None:
         """Take a finished and checked launch; `launcher` is the name and the line of another way to
         start the program."""
         self._found_between = None
@@ -58,13 +56,11 @@ class Recorder:
         self._launchers.append(launcher)
 
     def _compared(self) -> list[tuple[int, AspectResult]]:
-        """Return how the launches compare, by their numbers; only asked once all are there, since one
-        relation may look at several."""
+        """Return how the launches compare, by their numbers; only asked once all are there, since
+        one relation may look at several."""
         if self._found_between is None:
             relation = self._case.relation
-            self._found_between = (
-                [] if relation is None else list(compare(relation, self._launches))
-            )
+            self._found_between = [] if relation is None else list(compare(relation, self._launches))
         return self._found_between
 
     def essence(self) -> bytes:
@@ -84,8 +80,8 @@ class Recorder:
         return repr(seen).encode()
 
     def differs_from_control(self) -> bool:
-        """Tell whether launches that must be alike are not, each of them in surroundings of its own. One
-        that hung, or was not launched, needs no second look."""
+        """Tell whether launches that must be alike are not, each of them in surroundings of its
+        own. One that hung, or was not launched, needs no second look."""
         relation = self._case.relation
         if relation is None or relation.name != "alike" or not all(relation.fresh):
             return False
@@ -99,18 +95,21 @@ class Recorder:
         return relation is None or not any(differences_of(first, again, relation.aspects))
 
     def is_alike_without_what_varies(self, number: int, again: Outcome) -> bool:
-        """Tell whether all launches are alike but for what differs between one of them and another of the
-        same vector; that is left out of the streams then, as a mask would, and told."""
+        """Tell whether all launches are alike but for what differs between one of them and another
+        of the same vector; that is left out of the streams then, as a mask would, and told."""
         relation = self._case.relation
         _, first, _ = self._launches[number]
         outcomes = [outcome for _, outcome, _ in self._launches]
         before = [(dict(outcome.masked), dict(outcome.state)) for outcome in outcomes]
         varies = list(_without_varying_files(first, again, outcomes))
         for stream in ("stdout", "stderr"):
-            one, other = (each.decode("utf-8", "surrogateescape") for each in (
-                first.masked.get(stream, getattr(first, stream)),
-                again.masked.get(stream, getattr(again, stream)),
-            ))  # fmt: skip
+            one, other = (
+                each.decode("utf-8", "surrogateescape")
+                for each in (
+                    first.masked.get(stream, getattr(first, stream)),
+                    again.masked.get(stream, getattr(again, stream)),
+                )
+            )
             patterns = [each.pattern for each in varying_between(stream, one, other)]
             if patterns:
                 varies.append(stream)
@@ -146,17 +145,16 @@ class Recorder:
         return _with_what_is_known(self._case, found)
 
     def _whole(
-        self,
-        floor: int,
-        compared: Sequence[tuple[int, AspectResult]],
-        outcome: Outcome,
-        judged: Judged,
+        self, floor: int, compared: Sequence[tuple[int, AspectResult]], outcome: Outcome, judged: Judged
     ) -> Record:
         relation = self._case.relation
         found = Record(
-            **described(self._case, self._matrix), **_noted(outcome, self._launches), verdict=judged.verdict,
-            **_observed(outcome, floor), aspects=[],
-        )  # fmt: skip
+            **described(self._case, self._matrix),
+            **_noted(outcome, self._launches),
+            verdict=judged.verdict,
+            **_observed(outcome, floor),
+            aspects=[],
+        )
         if outcome.samples:
             named = self._case.argv
             found.samples = {name: read for name, read in outcome.samples.items() if name in named}
@@ -182,20 +180,16 @@ class Recorder:
             structs.replace(aspect_record(each), step=step) for step, each in (*results, *compared)
         ]
         found.steps = [
-            StepRecord(
-                argv=words, launcher=launcher, verdict=judged.verdict, **_observed(each, floor)
-            )
+            StepRecord(argv=words, launcher=launcher, verdict=judged.verdict, **_observed(each, floor))
             for (words, each, judged), launcher in zip(self._launches, self._launchers, strict=True)
         ]
         return found
 
 
-def _without_varying_files(
-    first: Outcome, again: Outcome, outcomes: Sequence[Outcome]
-) -> Iterator[str]:
-    """Yield the names of the files in which two launches of one vector left other contents; they count as
-    the same in all outcomes, as long as they are there. So do files that have another name each time, as
-    long as there are as many."""
+def _without_varying_files(first: Outcome, again: Outcome, outcomes: Sequence[Outcome]) -> Iterator[str]:
+    """Yield the names of the files in which two launches of one vector left other contents; they
+    count as the same in all outcomes, as long as they are there. So do files that have another name
+    each time, as long as there are as many."""
     for name in sorted({*first.state} & {*again.state}):
         if first.state[name] != again.state[name]:
             for outcome in outcomes:
@@ -211,9 +205,7 @@ def _without_varying_files(
         yield "the names of files"
 
 
-def _noted(
-    outcome: Outcome, launches: Sequence[tuple[tuple[str, ...], Outcome, Judged]]
-) -> RecordFields:
+def _noted(outcome: Outcome, launches: Sequence[tuple[tuple[str, ...], Outcome, Judged]]) -> RecordFields:
     """Return which masks found something and what they made of the streams, and what is worth a
     word."""
     masks: set[int] = set()
@@ -239,13 +231,19 @@ def _noted(
 
 
 def _observed(outcome: Outcome, floor: int) -> RecordFields:
-    """Return what an outcome says of its launch: the fields that a record and a step of one share."""
+    """Return what an outcome says of its launch: the fields that a record and a step of one
+    share."""
     fields: RecordFields = {
-        "exit": outcome.exit, "signal": None if outcome.signal is None else signal_name(outcome.signal),
-        "seconds": round(outcome.seconds, 6), "user_seconds": round(outcome.user_seconds, 6),
-        "system_seconds": round(outcome.system_seconds, 6), "peak_bytes": outcome.peak_bytes, "files": outcome.files,
-        **as_kept("stdout", outcome.stdout, outcome.stdout_bytes), **as_kept("stderr", outcome.stderr, outcome.stderr_bytes),
-    }  # fmt: skip
+        "exit": outcome.exit,
+        "signal": None if outcome.signal is None else signal_name(outcome.signal),
+        "seconds": round(outcome.seconds, 6),
+        "user_seconds": round(outcome.user_seconds, 6),
+        "system_seconds": round(outcome.system_seconds, 6),
+        "peak_bytes": outcome.peak_bytes,
+        "files": outcome.files,
+        **as_kept("stdout", outcome.stdout, outcome.stdout_bytes),
+        **as_kept("stderr", outcome.stderr, outcome.stderr_bytes),
+    }
     if outcome.peak_bytes is not None and outcome.peak_bytes <= floor:
         fields["peak_at_most"] = True
     if outcome.looked_at:
@@ -262,9 +260,7 @@ def _observed(outcome: Outcome, floor: int) -> RecordFields:
         ]
     if outcome.feeders:
         fields["feeders"] = [
-            FeederEnd(
-                each.name, each.exit, None if each.signal is None else signal_name(each.signal)
-            )
+            FeederEnd(each.name, each.exit, None if each.signal is None else signal_name(each.signal))
             for each in outcome.feeders
         ]
     if outcome.leftovers:
@@ -289,11 +285,19 @@ def outcome_of(launch: Record | StepRecord) -> Outcome:
         for name, each in launch.looked_at.items()
     }
     return Outcome(
-        exit=launch.exit, signal=None if launch.signal is None else signal_number(launch.signal), stdout=stdout,
-        stderr=stderr, stdout_bytes=len(stdout), stderr_bytes=len(stderr), seconds=launch.seconds,
-        peak_bytes=launch.peak_bytes, files=dict(launch.files), looked_at=looked, leftovers=list(launch.leftovers),
+        exit=launch.exit,
+        signal=None if launch.signal is None else signal_number(launch.signal),
+        stdout=stdout,
+        stderr=stderr,
+        stdout_bytes=len(stdout),
+        stderr_bytes=len(stderr),
+        seconds=launch.seconds,
+        peak_bytes=launch.peak_bytes,
+        files=dict(launch.files),
+        looked_at=looked,
+        leftovers=list(launch.leftovers),
         stopped=None if launch.stopped is None else signal_number(launch.stopped),
-    )  # fmt: skip
+    )
 
 
 def _with_compared(verdict: Verdict, compared: Sequence[tuple[int, AspectResult]]) -> Verdict:
@@ -337,7 +341,7 @@ def groundless_record(case: Case, matrix: str) -> Record:
     """Return the record of a case that is not launched, since its control did not work."""
     control = AspectRecord(
         aspect="control", met=False, form="control", expected=shlex.join(case.control), actual=case.groundless
-    )  # fmt: skip
+    )
     return Record(**described(case, matrix), verdict="groundless", seconds=0.0, aspects=[control])
 
 
@@ -347,7 +351,8 @@ def _met(aspect: str, rule: str) -> AspectRecord:
 
 
 def aspect_record(result: AspectResult) -> AspectRecord:
-    """Return one aspect; what was expected and what was found is kept for those that are not met."""
+    """Return one aspect; what was expected and what was found is kept for those that are not
+    met."""
     if result.met:
         return _met(result.aspect, result.rule)
     found = AspectRecord(aspect=result.aspect, met=False, rule=result.rule)

@@ -59,9 +59,7 @@ def blame_aspects(table: RefusalKind, promise: Rule) -> Iterator[tuple[str, Aspe
     if table.blame is not None or table.names_culprit is not None:
         yield (
             "blame",
-            replace(
-                before, anything=table.blame == "anything", must_name=bool(table.names_culprit)
-            ),
+            replace(before, anything=table.blame == "anything", must_name=bool(table.names_culprit)),
         )
 
 
@@ -120,8 +118,6 @@ def remarks_of(aspects: Iterable[Aspect], outcome: Outcome, context: CheckContex
         if isinstance(aspect, BlameAspect) and not aspect.anything and not aspect.must_name:
             remark = remark_on(outcome, context.mentions)
             found += [remark] if remark else []
-        elif (isinstance(aspect, TidyAspect) and not aspect.is_expected) or isinstance(
-            aspect, HelpAspect
-        ):
+        elif (isinstance(aspect, TidyAspect) and not aspect.is_expected) or isinstance(aspect, HelpAspect):
             found += aspect.remarks(outcome, context)
     return found

@@ -13,10 +13,10 @@ from keen_matrix.core.signature.kinds import END_OF_INPUT
 
 _MAY_CRASH = Rule(when=None, aspects={"crash": CrashAspect(True)}, origins={"crash": ""})
 
+#: What a step that starts another program must do at least.
 _ENDS_WELL = Rule(
     when=None, aspects={"exit": ExitAspect(ExitExpectation(parse_exit(0)))}, origins={"exit": ""}
 )
-"""What a step that starts another program must do at least."""
 
 
 def standing_at(case: Case, number: int) -> Standing | None:
@@ -25,8 +25,8 @@ def standing_at(case: Case, number: int) -> Standing | None:
 
 
 def _accepts(matrix: Matrix, step: Step) -> bool:
-    """Tell whether a matrix states by itself that its vectors are accepted: what it says stands over
-    [refusal] as a whole, whatever the signature says of them."""
+    """Tell whether a matrix states by itself that its vectors are accepted: what it says stands
+    over [refusal] as a whole, whatever the signature says of them."""
     for rule in (*step.rules[::-1], *matrix.rules[::-1]):
         aspect = rule.aspects.get("exit") if rule.when is None else None
         if isinstance(aspect, ExitAspect):
@@ -34,11 +34,11 @@ def _accepts(matrix: Matrix, step: Step) -> bool:
     return False
 
 
+#: What two launches must share to be judged by the same rules: the matrix, the number of the
+#: launch, the kinds of a vector that must be refused and whether a library refuses it, whether it
+#: asks for help in the family that is about that, and whether it is about the end of input. A plain
+#: tuple, since one is made for every launch.
 RulesKey: TypeAlias = tuple[int, int, tuple[str, ...] | None, bool, bool, bool]
-"""What two launches must share to be judged by the same rules: the matrix, the number of the launch,
-the kinds of a vector that must be refused and whether a library refuses it, whether it asks for help
-in the family that is about that, and whether it is about the end of input. A plain tuple, since one
-is made for every launch."""
 
 
 def rules_key(case: Case, number: int) -> RulesKey:

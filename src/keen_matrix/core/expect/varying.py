@@ -8,10 +8,10 @@ from collections.abc import Iterator
 
 from keen_matrix.core.signature.grounds import Varying
 
+#: Characters of an output that is looked into; a longer one that varies does so wholly.
 MOST_COMPARED = 200_000
-"""Characters of an output that is looked into; a longer one that varies does so wholly."""
+#: Different patterns of one output; more of them say that it varies wholly.
 MOST_PATTERNS = 12
-"""Different patterns of one output; more of them say that it varies wholly."""
 _TOKENS = re.compile(r"\d+|[^\W\d_]+|\s+|.", re.DOTALL)
 _HEX = re.compile(r"[0-9a-fA-F]{4,}")
 _WORDS = re.compile(r"\w+")
@@ -29,11 +29,7 @@ def varying_between(stream: str, one: str, other: str) -> Iterator[Varying]:
     if one == other:
         return
     patterns = [] if max(len(one), len(other)) > MOST_COMPARED else _patterns(one, other)
-    if (
-        patterns
-        and len(patterns) <= MOST_PATTERNS
-        and _masked(one, patterns) == _masked(other, patterns)
-    ):
+    if patterns and len(patterns) <= MOST_PATTERNS and _masked(one, patterns) == _masked(other, patterns):
         yield from (Varying(stream=stream, pattern=each) for each in patterns)
     else:
         yield Varying(stream=stream, pattern="")
@@ -83,8 +79,8 @@ def _pattern(one: str, other: str) -> str | None:
     return ("(?m)" if context == "^" else "") + context + shape
 
 
+#: Shapes of what has no shape.
 _ANYTHING = (r"[\w.:+-]+", r".+")
-"""Shapes of what has no shape."""
 
 
 def _is_inner(token: str) -> bool:
@@ -99,9 +95,7 @@ def _shape(one: str, other: str) -> str:
         return r"[0-9a-fA-F]+"
     shapes = [re.sub(r"\d+", "0", each) for each in (one, other)]
     if shapes[0] == shapes[1]:
-        return "".join(
-            r"\d+" if part.isdigit() else re.escape(part) for part in re.findall(r"\d+|\D+", one)
-        )
+        return "".join(r"\d+" if part.isdigit() else re.escape(part) for part in re.findall(r"\d+|\D+", one))
     word, anything = _ANYTHING
     return word if all(re.fullmatch(word, each) for each in (one, other)) else anything
 

@@ -23,12 +23,12 @@ class Altered(NamedTuple):
 class Context(Struct, frozen=True):
     """What alterations draw from beside the outcome itself."""
 
+    #: Messages of other refusals of the same run.
     messages: Sequence[bytes] = ()
-    """Messages of other refusals of the same run."""
+    #: The program's name, as its messages may have it.
     program: str = ""
-    """The program's name, as its messages may have it."""
+    #: Whether an expectation limits how long the launch may take.
     timed: bool = False
-    """Whether an expectation limits how long the launch may take."""
 
 
 def alterations(outcome: Outcome, context: Context) -> Iterator[Altered]:
@@ -47,9 +47,10 @@ def _exits(outcome: Outcome) -> Iterator[Altered]:
     if code is None:
         return
     others = {
-        "exit: one more": code + 1, "exit: 0 and 1 exchanged": {0: 1, 1: 0}.get(code),
+        "exit: one more": code + 1,
+        "exit: 0 and 1 exchanged": {0: 1, 1: 0}.get(code),
         "exit: 2 becomes 1": 1 if code == 2 else None,
-    }  # fmt: skip
+    }
     done = set()
     for what, other in others.items():
         # Two ways to alter it may come to one code; it is asked once.
@@ -100,8 +101,8 @@ def _swap(text: str) -> str | None:
     return "\n".join(lines) + end
 
 
+#: Characters around the middle of a long text in which something to change is looked for first.
 LOOKED_THROUGH = 1 << 16
-"""Characters around the middle of a long text in which something to change is looked for first."""
 
 
 def _middle(pattern: str, text: str) -> re.Match[str] | None:
@@ -144,9 +145,7 @@ _TEXT: Mapping[str, Callable[[str], str | None]] = {
     "a digit dropped": _change(r"\d", lambda digit: ""),
     "the case of a letter": _change(r"[^\W\d_]", str.swapcase),
     "the final newline dropped": lambda text: text[:-1] if text.endswith("\n") else None,
-    "a trailing space": lambda text: (
-        text.removesuffix("\n") + " " + ("\n" if text.endswith("\n") else "")
-    ),
+    "a trailing space": lambda text: text.removesuffix("\n") + " " + ("\n" if text.endswith("\n") else ""),
 }
 
 

@@ -24,15 +24,9 @@ class Checker:
 
     def __init__(self, spec: Spec) -> None:
         self._cases = CaseChecker(spec, named_functions(spec.program.oracle), runs_commands=False)
-        self.begin, self.chosen, self.masked = (
-            self._cases.begin,
-            self._cases.chosen,
-            self._cases.masked,
-        )
+        self.begin, self.chosen, self.masked = (self._cases.begin, self._cases.chosen, self._cases.masked)
 
-    def holds(
-        self, case: Case, context: CheckContext, outcome: Outcome, others: Sequence[Outcome]
-    ) -> bool:
+    def holds(self, case: Case, context: CheckContext, outcome: Outcome, others: Sequence[Outcome]) -> bool:
         """Tell whether a case would hold with this outcome of its first launch, and `others` of
         further ones."""
         judged = self._cases.judge(case, context, outcome)

@@ -18,13 +18,13 @@ from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 TOLD_EACH = 500
+#: Vectors that are looked through for such that tell rivals apart.
 MOST_CANDIDATES = 20_000
-"""Vectors that are looked through for such that tell rivals apart."""
 
 
 class Candidates:
-    """The vectors among which such are looked for that tell rivals apart: each is made and judged once,
-    and no more than are looked at."""
+    """The vectors among which such are looked for that tell rivals apart: each is made and judged
+    once, and no more than are looked at."""
 
     def __init__(self, spec: Spec, told: Callable[[str], None]) -> None:
         self._made: list[Case] = []
@@ -42,11 +42,7 @@ class Candidates:
 
 
 def further_cases(
-    spec: Spec,
-    known: Sequence[Observed],
-    suspicion: Suspicion,
-    pool: Iterable[Case],
-    most: int,
+    spec: Spec, known: Sequence[Observed], suspicion: Suspicion, pool: Iterable[Case], most: int
 ) -> list[Case]:
     """Return up to `most` new cases, each covered by some of the rivals of a cause and not by
     others. `pool` are the candidates of the spec."""
@@ -60,9 +56,7 @@ def further_cases(
     found: list[Case] = []
     for cause in suspicion.causes:
         rivals = [cause.suspect, *cause.rivals]
-        limited = any(
-            each.relation in ("is at least", "is at most") for each in cause.suspect.features
-        )
+        limited = any(each.relation in ("is at least", "is at most") for each in cause.suspect.features)
         # One suspect without a limit: no vector could tell it from anything.
         if len(rivals) < 2 and not limited:
             continue
@@ -96,17 +90,18 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
     if spec.signature is None:
         return
     example = next(case for case in known if case.words == cause.example)
-    for feature in dict.fromkeys(
-        f for each in (cause.suspect, *cause.rivals) for f in each.features
-    ):
+    for feature in dict.fromkeys(f for each in (cause.suspect, *cause.rivals) for f in each.features):
         if (
             feature.relation not in ("is at least", "is at most")
             or feature.subject not in spec.signature.values
         ):
             continue
         number, limit = example.numbers[feature.subject], float(feature.value)
-        alike = {case.numbers[feature.subject] for case in known
-                 if case.held and feature.subject in case.numbers and _twin(case, example, feature.subject)}  # fmt: skip
+        alike = {
+            case.numbers[feature.subject]
+            for case in known
+            if case.held and feature.subject in case.numbers and _twin(case, example, feature.subject)
+        }
         # Between the last number that held and the first that failed lies the true limit.
         low = max((each for each in alike if each < limit), default=None)
         tries = [limit, *([(low + limit) // 2, limit - 1] if low is not None else [limit - 1])]
@@ -115,17 +110,21 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
             standing = standing_of(spec.signature, words)
             if standing.status == "accepted" and words != cause.example:
                 home = next(
-                    (matrix for matrix in spec.matrices if matrix.family == "accepted"),
-                    spec.matrices[0],
+                    (matrix for matrix in spec.matrices if matrix.family == "accepted"), spec.matrices[0]
                 )
                 yield _case(home, words, standing, BETWEEN)
 
 
 def _case(home: Matrix, words: tuple[str, ...], standing: Standing, detail: str = "") -> Case:
     return Case(
-        id=case_id(("confirm", *words)), matrix=home.index, argv=words, values=dict(standing.bound), standings=(standing,),
-        family=home.family, detail=detail,
-    )  # fmt: skip
+        id=case_id(("confirm", *words)),
+        matrix=home.index,
+        argv=words,
+        values=dict(standing.bound),
+        standings=(standing,),
+        family=home.family,
+        detail=detail,
+    )
 
 
 def _twin(case: Observed, example: Observed, subject: str) -> bool:

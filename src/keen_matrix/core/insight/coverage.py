@@ -32,12 +32,12 @@ if TYPE_CHECKING:
 
     from keen_matrix.core.covering.feasible import Feasible
 
+#: Levels of an axis up to which its tuples are counted.
 MOST_LEVELS = 2_000
-"""Levels of an axis up to which its tuples are counted."""
+#: Tuples of a strength that are counted; larger matrices are told as not counted.
 MOST_TUPLES = 2_000_000
-"""Tuples of a strength that are counted; larger matrices are told as not counted."""
+#: Missing things that are kept by name of each part.
 MOST_MISSING = 200
-"""Missing things that are kept by name of each part."""
 
 
 class Part(Struct):
@@ -47,8 +47,8 @@ class Part(Struct):
     reached: int = 0
     total: int = 0
     missing: list[str] = field(default_factory=list)
+    #: Lines of a spec that would add what is missing.
     closing: list[str] = field(default_factory=list)
-    """Lines of a spec that would add what is missing."""
 
     def count(self, what: str, there: bool, closing: str = "") -> None:
         """Count one item."""
@@ -69,11 +69,11 @@ class Coverage(Struct):
     """Everything that was counted of a spec."""
 
     parts: list[Part] = field(default_factory=list)
+    #: Matrix → aspect → cases in which it is checked.
     aspects: dict[str, dict[str, int]] = field(default_factory=dict)
-    """Matrix → aspect → cases in which it is checked."""
     cases: dict[str, int] = field(default_factory=dict)
+    #: Options that the help lists and no vector uses.
     unlisted: list[str] = field(default_factory=list)
-    """Options that the help lists and no vector uses."""
 
     @property
     def percent(self) -> float | None:
@@ -127,8 +127,8 @@ class _SignatureCount:
     def __init__(self, signature: Signature) -> None:
         self.signature = signature
         self.options = [option for option in signature.options if not is_apart(signature, option)]
+        #: Words that begin with a dash, values cut off.
         self.dashed: set[str] = set()
-        """Words that begin with a dash, values cut off."""
         self.wanted = {
             # By value and not by text: 007 reaches the edge 7.
             identifier(name): {as_text(kind.converted(value)) for value in kind.legal()[:6]}
@@ -145,9 +145,7 @@ class _SignatureCount:
             # By their looks, since refused vectors are counted as well, and of those no reading
             # tells what is an option.
             flags = [word.startswith("-") and word not in ("-", "--") for word in words]
-            self.dashed |= {
-                word.partition("=")[0] for word, flag in zip(words, flags, strict=True) if flag
-            }
+            self.dashed |= {word.partition("=")[0] for word, flag in zip(words, flags, strict=True) if flag}
             if case.standing is not None and case.standing.status == "accepted":
                 self._add_places(words, flags)
         for pair, there in self.orders.items():
@@ -183,14 +181,11 @@ class _SignatureCount:
         for name, kind in self.signature.values.items():
             for value in kind.legal()[:6]:
                 there = as_text(kind.converted(value)) in self.seen[identifier(name)]
-                edges.count(
-                    f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}'
-                )
+                edges.count(f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}')
         yield edges
         refusals = Part("refusals by kind and argument")
         wanted = {
-            (vector.kind, _about(vector.mentions))
-            for vector in family_of(self.signature, "refusals").vectors
+            (vector.kind, _about(vector.mentions)) for vector in family_of(self.signature, "refusals").vectors
         }
         for pair in sorted(wanted):
             refusals.count(" ".join(pair), pair in self.refusals, 'derive = [..., "refusals"]')
@@ -218,8 +213,10 @@ def _uses(word: str, spelling: str) -> bool:
 def _about(mentions: tuple[str, ...]) -> str:
     """Return the option or NAME that a refusal concerns, or nothing when it concerns a word that
     is none."""
-    return next((each for each in mentions[1:] if each.startswith("--") or each.isupper()), mentions[0] if len(mentions) == 1
-                and (mentions[0].startswith("--") or mentions[0].isupper()) else "")  # fmt: skip
+    return next(
+        (each for each in mentions[1:] if each.startswith("--") or each.isupper()),
+        mentions[0] if len(mentions) == 1 and (mentions[0].startswith("--") or mentions[0].isupper()) else "",
+    )
 
 
 def _exclusive_orders(signature: Signature) -> Iterator[tuple[tuple[str, ...], tuple[str, ...]]]:
@@ -228,38 +225,36 @@ def _exclusive_orders(signature: Signature) -> Iterator[tuple[tuple[str, ...], t
         for choice in (item for item in form.form.walk() if isinstance(item, Choice)):
             heads = [
                 form.option_of(item).spellings
-                for each in choice.alternatives if (item := next((i for i in each.walk() if isinstance(i, OptionUse)), None))
-            ]  # fmt: skip
+                for each in choice.alternatives
+                if (item := next((i for i in each.walk() if isinstance(i, OptionUse)), None))
+            ]
             for first, second in combinations(heads, 2):
                 yield first, second
                 yield second, first
 
 
 def _before(words: tuple[str, ...], first: tuple[str, ...], second: tuple[str, ...]) -> bool:
-    places = [
-        [at for at, word in enumerate(words) if word.split("=")[0] in each]
-        for each in (first, second)
-    ]
+    places = [[at for at, word in enumerate(words) if word.split("=")[0] in each] for each in (first, second)]
     return bool(places[0] and places[1] and min(places[0]) < max(places[1]))
 
 
 # --- axes ---
 
 
+#: Rows whose tuples are noted together.
 ROWS_AT_ONCE = 4_096
-"""Rows whose tuples are noted together."""
 
 
 def tuples_of(sizes: Sequence[int], strength: int) -> int:
-    """Return how many pairs, or triples, the levels of so many axes have: by sums of powers, since the axes
-    themselves have too many combinations to go through (Newton's identities)."""
+    """Return how many pairs, or triples, the levels of so many axes have: by sums of powers, since
+    the axes themselves have too many combinations to go through (Newton's identities)."""
     one, two, three = (sum(size**power for size in sizes) for power in (1, 2, 3))
     return (one * one - two) // 2 if strength == 2 else (one**3 - 3 * one * two + 2 * three) // 6
 
 
 class _Seen:
-    """Which combinations of the levels of some axes were seen, a byte for each: a million of them would be
-    hundreds of megabytes as tuples."""
+    """Which combinations of the levels of some axes were seen, a byte for each: a million of them
+    would be hundreds of megabytes as tuples."""
 
     def __init__(self, sizes: Sequence[int]) -> None:
         self._sizes = sizes
@@ -326,10 +321,7 @@ class _TupleCount:
         """Count one case."""
         if not self.seen:
             return
-        row = [
-            self.levels[at].get(repr(case.values.get(name)), -1)
-            for at, name in enumerate(self.names)
-        ]
+        row = [self.levels[at].get(repr(case.values.get(name)), -1) for at, name in enumerate(self.names)]
         if -1 not in row:
             self._rows.append(row)
             if len(self._rows) >= ROWS_AT_ONCE:
@@ -364,13 +356,7 @@ class _TupleCount:
                 part.closing = [f'combine = "{noun}"   # in {self.matrix.name}']
             yield part
 
-    def _count(
-        self,
-        part: Part,
-        axes: tuple[int, ...],
-        seen: _Seen,
-        feasible: Feasible | None,
-    ) -> None:
+    def _count(self, part: Part, axes: tuple[int, ...], seen: _Seen, feasible: Feasible | None) -> None:
         linked = feasible is not None and any(axis in feasible.component for axis in axes)
         part.reached += seen.count
         part.total += seen.count
@@ -424,7 +410,8 @@ class _AspectCount:
     def _rules_of(
         self, matrix: Matrix, case: Case, number: int
     ) -> list[tuple[Expression | None, dict[str, None]]]:
-        """Return the conditions of the rules of a launch, each with the aspects that it is about."""
+        """Return the conditions of the rules of a launch, each with the aspects that it is
+        about."""
         key = (number, case.family, *rules_key(case, number))
         if key not in self._rules:
             self._rules[key] = [

@@ -20,10 +20,10 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.structs import Struct, field
 
+#: Characters of an output up to which a line that demands it is looked for.
 MOST_PROPOSED = 1 << 16
-"""Characters of an output up to which a line that demands it is looked for."""
+#: Messages of other refusals that are kept to be exchanged.
 MOST_MESSAGES = 40
-"""Messages of other refusals that are kept to be exchanged."""
 
 
 class Proposal:
@@ -34,8 +34,8 @@ class Proposal:
         self._aspect = aspect
         self._exits: set[int | None] = set()
         self._seconds = 0.0
+        #: Candidates that every case so far meets: text and names of columns by turns.
         self._templates: list[tuple[str, ...]] | None = None
-        """Candidates that every case so far meets: text and names of columns by turns."""
         self._mode = ""
 
     def add(self, case: Case, outcome: Outcome) -> None:
@@ -46,9 +46,14 @@ class Proposal:
         if raw is None:
             return
         text = raw.decode("utf-8", "backslashreplace")
-        values = {name: str(value) for name, value in case.named.items()
-                  if isinstance(value, (str, int)) and not isinstance(value, bool) and value != ""
-                  and name.isidentifier()}  # fmt: skip
+        values = {
+            name: str(value)
+            for name, value in case.named.items()
+            if isinstance(value, (str, int))
+            and not isinstance(value, bool)
+            and value != ""
+            and name.isidentifier()
+        }
         if self._templates is None:
             # What is longer is not proposed as a line.
             short = len(text) <= MOST_PROPOSED
@@ -106,9 +111,7 @@ def _with_names(text: str, values: Mapping[str, str]) -> tuple[str, ...]:
 
 
 def _filled(template: tuple[str, ...], values: Mapping[str, str]) -> str:
-    return "".join(
-        values.get(each, "") if number % 2 else each for number, each in enumerate(template)
-    )
+    return "".join(values.get(each, "") if number % 2 else each for number, each in enumerate(template))
 
 
 class Weakness(Struct):
@@ -116,14 +119,14 @@ class Weakness(Struct):
 
     matrix: str
     aspect: str
+    #: Place of the rule; of the matrix when no rule looks at the aspect.
     rule: str
-    """Place of the rule; of the matrix when no rule looks at the aspect."""
+    #: Whether a rule looks at the aspect at all.
     named: bool
-    """Whether a rule looks at the aspect at all."""
     proposal: Proposal
     cases: set[str] = field(default_factory=set)
+    #: What went unnoticed → the id of a case in which it did.
     alterations: dict[str, str] = field(default_factory=dict)
-    """What went unnoticed → the id of a case in which it did."""
 
     @property
     def closing(self) -> str:
@@ -148,8 +151,8 @@ class Doubts(Struct):
     """Everything that was found."""
 
     weaknesses: dict[tuple[str, str, str], Weakness] = field(default_factory=dict)
+    #: Matrix → aspect → score.
     scores: dict[str, dict[str, Score]] = field(default_factory=dict)
-    """Matrix → aspect → score."""
     by_case: dict[str, int] = field(default_factory=dict)
 
     def of(self, matrix: str) -> Score:
@@ -174,9 +177,7 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
     program = os.path.splitext(os.path.basename(words[-1] if words else ""))[0]
     for template in spec.program.launch:
         if template.source == "" and template.constant is None:
-            program = os.path.splitext(
-                os.path.basename(template.render(Scope({"here": spec.here})))
-            )[0]
+            program = os.path.splitext(os.path.basename(template.render(Scope({"here": spec.here}))))[0]
     about = _Program(program, messages)
     with doing(f"altering the results of {os.path.basename(spec.path)}") as so_far:
         for number, (matrix, case, fields, outcomes) in enumerate(recorded_cases(spec, records)):
@@ -202,17 +203,12 @@ class _Program(Struct, frozen=True):
     """What is known of the program from the whole run."""
 
     name: str
+    #: A message of each kind of refusal.
     messages: list[bytes]
-    """A message of each kind of refusal."""
 
 
 def _doubt(
-    found: Doubts,
-    checker: Checker,
-    matrix: Matrix,
-    case: Case,
-    outcomes: list[Outcome],
-    about: _Program,
+    found: Doubts, checker: Checker, matrix: Matrix, case: Case, outcomes: list[Outcome], about: _Program
 ) -> None:
     context = checker.begin(case)
     try:
@@ -229,9 +225,7 @@ def _doubt(
         # What a spec forgives on purpose is no doubt.
         if _is_allowed(checker, case, chosen, outcome, altered):
             continue
-        score = found.scores.setdefault(matrix.name, {}).setdefault(
-            altered.aspect.split(".")[0], Score()
-        )
+        score = found.scores.setdefault(matrix.name, {}).setdefault(altered.aspect.split(".")[0], Score())
         score.tried += 1
         if checker.holds(case, context, altered.outcome, others):
             _add(found, matrix, case, chosen, outcome, altered)
@@ -282,8 +276,8 @@ def _add(
     found.by_case[case.id] = found.by_case.get(case.id, 0) + 1
 
 
+#: Characters of a line that is worth pasting into a spec; a longer output is better recorded.
 LONGEST_LINE = 120
-"""Characters of a line that is worth pasting into a spec; a longer output is better recorded."""
 
 
 def _quoted(template: tuple[str, ...]) -> str:

@@ -15,10 +15,10 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import Text
 from keen_matrix.core.structs import Struct, field
 
+#: Kinds of refusal whose culprit is a value.
 OF_A_VALUE = frozenset({"bad-type", "out-of-range", "not-a-choice"})
-"""Kinds of refusal whose culprit is a value."""
+#: Different numbers of one value between which limits are tried.
 MOST_THRESHOLDS = 24
-"""Different numbers of one value between which limits are tried."""
 
 
 class Feature(NamedTuple):
@@ -43,18 +43,14 @@ class Observed(Struct):
     words: tuple[str, ...]
     held: bool
     features: set[Feature] = field(default_factory=set)
+    #: Subject → number, from which limits are made once all cases are known.
     numbers: dict[str, float] = field(default_factory=dict)
-    """Subject → number, from which limits are made once all cases are known."""
     refused: bool = False
     weight: int = 1
 
 
 def observe(
-    fields: CaseFields,
-    signature: Signature | None,
-    judgement: Judgement | None,
-    *,
-    with_values: bool,
+    fields: CaseFields, signature: Signature | None, judgement: Judgement | None, *, with_values: bool
 ) -> Observed:
     """Return what can be said of a case; one without an outcome counts as held.
 
@@ -135,9 +131,7 @@ def _add_value(case: Observed, name: str, value: object) -> None:
         case.numbers[name] = value
         case.features.add(Feature(name, "is", as_text(value)))
     else:
-        shown = (
-            " ".join(map(as_text, value)) if isinstance(value, (list, tuple)) else as_text(value)
-        )
+        shown = " ".join(map(as_text, value)) if isinstance(value, (list, tuple)) else as_text(value)
         case.features.add(Feature(name, "is", shown if shown else "''"))
 
 

@@ -2,8 +2,8 @@
 the same reason.
 
 1. In the space of its matrix: optional parts are left out, axes set to their simplest values.
-2. Word by word ("Simplifying and isolating failure-inducing input", 2002): halves, smaller parts, single words; then
-   simpler words.
+2. Word by word ("Simplifying and isolating failure-inducing input", 2002): halves, smaller parts,
+   single words; then simpler words.
 3. Standard input and files, line by line.
 
 An accepted vector stays accepted, and a refused one refused for the same kinds. Where what is
@@ -29,8 +29,8 @@ from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import CaseMaker
 
+#: Aspects whose expectation is no text written for the words of a vector.
 WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal", "dialogue"})
-"""Aspects whose expectation is no text written for the words of a vector."""
 Launcher: TypeAlias = "Callable[[Matrix, Sequence[Case]], Sequence[Record]]"
 
 
@@ -49,8 +49,8 @@ class Narrowed(Struct):
     fields: Record
     steps: list[Step] = field(default_factory=list)
     launches: int = 0
+    #: Whether the limit of launches was reached before everything was tried.
     stopped: bool = False
-    """Whether the limit of launches was reached before everything was tried."""
     notes: list[str] = field(default_factory=list)
 
 
@@ -59,13 +59,9 @@ def reason_of(fields: Record) -> tuple[Any, ...]:
     launch ended or crashed."""
     # Not the texts themselves: a smaller vector says the same in other words.
     failed = sorted({each.aspect for each in fields.aspects if not each.met})
-    crash = next(
-        (str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None
-    )
+    crash = next((str(each.actual).split(":")[:2] for each in fields.aspects if each.aspect == "crash"), None)
     # Exit codes too: a refusal by 2 and one by 3 are two refusals.
-    ends = sorted(
-        str(each.actual) for each in fields.aspects if each.aspect == "exit" and not each.met
-    )
+    ends = sorted(str(each.actual) for each in fields.aspects if each.aspect == "exit" and not each.met)
     return fields.verdict, tuple(failed), tuple(crash or ()), tuple(ends)
 
 
@@ -75,10 +71,10 @@ class Trials:
 
     def __init__(self, spec: Spec, matrix: Matrix, case: Case, launch: Launcher, most: int) -> None:
         self.spec, self.launch, self.most = spec, launch, most
+        #: How many launches go at a time.
         self.at_once = 1
-        """How many launches go at a time."""
+        #: Called with how far it is, in words.
         self.told: Callable[[str], None] = lambda text: None
-        """Called with how far it is, in words."""
         self.words = len(case.argv)
         self.functions = oracle_functions(spec.program.oracle)
         fields = launch(matrix, [case])[0]
@@ -87,12 +83,11 @@ class Trials:
         self.known: dict[tuple[object, ...], bool] = {}
 
     def attempt(self, matrix: Matrix, candidates: Iterable[tuple[str, Case]]) -> bool:
-        """Launch candidates, each with what is changed in it, until one fails the same way; tell whether
-        there was one. Those that were tried before are not launched again.
+        """Launch candidates, each with what is changed in it, until one fails the same way; tell
+        whether there was one. Those that were tried before are not launched again.
 
-        As many go at a time as can be launched at a time; of those that fail the same way the first is
-        taken, whichever ends first.
-        """
+        As many go at a time as can be launched at a time; of those that fail the same way the first
+        is taken, whichever ends first."""
         # Lazily: of a thousand candidates often the first fails, and the others need not be made.
         fresh = (each for each in candidates if self._key(matrix, each[1]) not in self.known)
         while some := list(islice(fresh, self.at_once)):
@@ -122,9 +117,7 @@ class Trials:
         stdin = around.stdin.text.source if around.stdin and around.stdin.text else None
         # What stands around the words is part of what was tried; the third step changes nothing
         # else.
-        files = tuple(
-            (name.source, put.text.source if put.text else "") for name, put in around.files
-        )
+        files = tuple((name.source, put.text.source if put.text else "") for name, put in around.files)
         return (
             case.argv,
             tuple(sorted((name, str(value)) for name, value in case.values.items())),
@@ -140,9 +133,7 @@ def narrowed(trials: Trials) -> Narrowed:
         found.notes.append("it holds now")
         return found
     # To leave a word out on one side alone compares two requests.
-    if found.case.relation is not None and any(
-        words != found.case.argv for words in found.case.more
-    ):
+    if found.case.relation is not None and any(words != found.case.argv for words in found.case.more):
         found.notes.append("it is compared with other words, so it is left as it is")
         return found
     if not found.matrix.family and len(found.matrix.steps) == 1:
@@ -172,11 +163,7 @@ def _in_matrix(trials: Trials) -> None:
         for number in range(len(row)):
             options = list(_simpler(trials, maker, row, number))
             name = maker.layout.factors[number].name
-            rows = {
-                case.id: other
-                for other in options
-                if _usable(trials, case := maker.case(tuple(other)))
-            }
+            rows = {case.id: other for other in options if _usable(trials, case := maker.case(tuple(other)))}
             tried = (
                 (f"{name}: {_level_text(maker, number, other[number])}", maker.case(tuple(other)))
                 for other in rows.values()
@@ -211,20 +198,14 @@ def _row(trials: Trials, maker: CaseMaker) -> list[int] | None:
             return None
         if row[number] is None:
             row[number] = at
-    return (
-        None
-        if any(level is None for level in row)
-        else [level for level in row if level is not None]
-    )
+    return None if any(level is None for level in row) else [level for level in row if level is not None]
 
 
 def _simpler(trials: Trials, maker: CaseMaker, row: list[int], number: int) -> Iterator[list[int]]:
     """Yield rows in which one factor is simpler, the simplest first; what hangs on it is put
     right."""
     factor = maker.layout.factors[number]
-    order = sorted(
-        range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level))
-    )
+    order = sorted(range(factor.levels), key=lambda level: _simplicity(_value(maker, number, level)))
     # Only simpler ones than it has: what is not simpler would send it round and round.
     for level in order[: order.index(row[number])] if row[number] in order else ():
         other = list(row)
@@ -269,7 +250,8 @@ def _may_change_words(trials: Trials) -> bool:
 
 def _words(trials: Trials) -> None:
     words = list(trials.found.case.argv)
-    # Halves first: of forty words, of which two matter, that takes far fewer launches than word by word.
+    # Halves first: of forty words, of which two matter, that takes far fewer launches than word by
+    # word.
     size = max(1, len(words) // 2)
     while words and not trials.found.stopped:
         parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]
@@ -286,9 +268,7 @@ def _words(trials: Trials) -> None:
         changed = False
         for at in range(len(trials.found.case.argv)):
             current = list(trials.found.case.argv)
-            simpler = [
-                [*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])
-            ]
+            simpler = [[*current[:at], each, *current[at + 1 :]] for each in simpler_words(current[at])]
             if _try_words(trials, "a simpler word", simpler):
                 changed = True
                 break
@@ -307,10 +287,18 @@ def _case(trials: Trials, words: tuple[str, ...]) -> Case:
         standings = (standing_of(trials.spec.signature, words),)
         culprit = standings[0].culprit or old.culprit
     return Case(
-        id=case_id((trials.found.matrix.name, *words)), matrix=old.matrix, argv=words, values=old.values,
-        more=(words,) * len(old.more), relation=old.relation, family=old.family, kind=old.kind, detail=old.detail,
-        standings=standings, culprit=culprit,
-    )  # fmt: skip
+        id=case_id((trials.found.matrix.name, *words)),
+        matrix=old.matrix,
+        argv=words,
+        values=old.values,
+        more=(words,) * len(old.more),
+        relation=old.relation,
+        family=old.family,
+        kind=old.kind,
+        detail=old.detail,
+        standings=standings,
+        culprit=culprit,
+    )
 
 
 def _same_standing(trials: Trials, case: Case) -> bool:
@@ -329,8 +317,12 @@ def _same_standing(trials: Trials, case: Case) -> bool:
 def _surroundings(trials: Trials) -> None:
     around = trials.found.matrix.steps[0].surroundings
     if around.stdin is not None and around.stdin.text is not None:
-        _shrink_text(trials, around.stdin.text, lambda text: replace(
-            _around(trials), stdin=Stdin(text=Template(text, literal=True))), "standard input")  # fmt: skip
+        _shrink_text(
+            trials,
+            around.stdin.text,
+            lambda text: replace(_around(trials), stdin=Stdin(text=Template(text, literal=True))),
+            "standard input",
+        )
     for number, (name, put) in enumerate(around.files):
         if put.text is not None:
 
@@ -352,12 +344,7 @@ def _around(trials: Trials) -> Any:
 def _shrink_text(trials: Trials, template: Template, put: Callable[[str], Any], what: str) -> None:
     case = trials.found.case
     scope = case_scope(
-        case.named,
-        case.argv,
-        case.id,
-        trials.spec.here,
-        trials.functions or FUNCTIONS,
-        case.standing,
+        case.named, case.argv, case.id, trials.spec.here, trials.functions or FUNCTIONS, case.standing
     )
     lines = template.render(scope).splitlines(keepends=True)
     size = max(1, len(lines))
@@ -414,9 +401,7 @@ def simpler_words(word: str) -> Iterator[str]:
         return
     if re.fullmatch(r"-?\d+", word):
         number = int(word)
-        tries = dict.fromkeys(
-            [0, 1, number // 10, number // 2, number - 1 if number > 0 else number + 1]
-        )
+        tries = dict.fromkeys([0, 1, number // 10, number // 2, number - 1 if number > 0 else number + 1])
         yield from (str(each) for each in tries if abs(each) < abs(number))
         return
     # An option is never simpler than it is: a part of its name is another option, or none.

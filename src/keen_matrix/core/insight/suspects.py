@@ -14,11 +14,11 @@ from itertools import combinations
 from keen_matrix.core.insight.features import Feature, Observed, add_limits
 from keen_matrix.core.structs import Struct, field
 
+#: Features of a set: a fault that takes four at once is beyond what pairs and triples of values
+#: show.
 MOST_SIZE = 3
-"""Features of a set: a fault that takes four at once is beyond what pairs and triples of values
-show."""
+#: Features, those that separate best, of which sets are made.
 MOST_FEATURES = 60
-"""Features, those that separate best, of which sets are made."""
 MOST_CAUSES = 12
 MOST_RIVALS = 6
 
@@ -40,8 +40,8 @@ class CauseFound(Struct):
     suspect: Suspect
     rivals: list[Suspect] = field(default_factory=list)
     ids: list[str] = field(default_factory=list)
+    #: Failing cases that were still unexplained.
     of: int = 0
-    """Failing cases that were still unexplained."""
     example: tuple[str, ...] = ()
 
 
@@ -71,9 +71,7 @@ def suspects_of(pool: str, cases: Sequence[Observed]) -> Suspicion:
         if cause is None:
             break
         suspect, covered, rivals = cause
-        those = sorted(
-            (case for number, case in enumerate(cases) if covered >> number & 1), key=_plainness
-        )
+        those = sorted((case for number, case in enumerate(cases) if covered >> number & 1), key=_plainness)
         ids = [case.id for case in those]
         found.causes.append(CauseFound(suspect, rivals, ids, left.bit_count(), those[0].words))
         # What one cause explains must not hide another one: the rest is looked at by itself.
@@ -94,20 +92,16 @@ def _bits(cases: Sequence[Observed]) -> dict[Feature, int]:
     return bits
 
 
-def _best(
-    bits: dict[Feature, int], left: int, holding: int
-) -> tuple[Suspect, int, list[Suspect]] | None:
+def _best(bits: dict[Feature, int], left: int, holding: int) -> tuple[Suspect, int, list[Suspect]] | None:
     """Return the set that explains most of what is left without touching a holding case, what it
     covers, and its rivals."""
     total = left.bit_count()
-    useful = {
-        feature: each for feature, each in bits.items() if each & left and each & holding != holding
-    }
+    useful = {feature: each for feature, each in bits.items() if each & left and each & holding != holding}
     if not useful:
         useful = {feature: each for feature, each in bits.items() if each & left}
-    ranked = sorted(
-        useful, key=lambda each: (-_separation(useful[each], left, holding, total), str(each))
-    )[:MOST_FEATURES]
+    ranked = sorted(useful, key=lambda each: (-_separation(useful[each], left, holding, total), str(each)))[
+        :MOST_FEATURES
+    ]
     best: list[tuple[tuple[int, int, int], tuple[Feature, ...], int]] = []
     for size in range(1, MOST_SIZE + 1):
         for features in combinations(ranked, size):
@@ -127,11 +121,7 @@ def _best(
         return None
     # The texts decide at last, so that the same run gives the same suspect on every machine.
     top = max(best, key=lambda each: (each[0], [str(f) for f in each[1]]))
-    equal = [
-        each
-        for each in best
-        if each[0][:2] == top[0][:2] and each[2] == top[2] and each[1] != top[1]
-    ]
+    equal = [each for each in best if each[0][:2] == top[0][:2] and each[2] == top[2] and each[1] != top[1]]
     rivals = [
         Suspect(_in_order(features), cover.bit_count(), 0)
         for _, features, cover in sorted(equal, key=lambda e: -e[0][2])
@@ -140,7 +130,8 @@ def _best(
 
 
 def _in_order(features: Iterable[Feature]) -> tuple[Feature, ...]:
-    """Return features as a sentence has them: options first, then values, then limits and traits."""
+    """Return features as a sentence has them: options first, then values, then limits and
+    traits."""
     ranks = {"given": 0, "absent": 1, "is": 2}
     return tuple(sorted(features, key=lambda each: (ranks.get(each.relation, 3), str(each))))
 

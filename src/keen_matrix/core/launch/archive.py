@@ -14,8 +14,8 @@ from collections.abc import Iterator
 
 from keen_matrix.core.errors import RunFault
 
+#: Size of all files together; a larger folder is better shared by a file system.
 MOST_BYTES = 512 * 1024 * 1024
-"""Size of all files together; a larger folder is better shared by a file system."""
 LEFT_OUT = frozenset({".git", ".keen-matrix", "__pycache__", "node_modules", ".venv"})
 
 
@@ -32,12 +32,11 @@ def archive_of(folder: str) -> tuple[str, bytes]:
                 total += info.st_size
                 if total > MOST_BYTES:
                     raise RunFault(
-                        f"{folder} has more than {MOST_BYTES:,} bytes; --cluster-shared uses a shared file system"
+                        f"{folder} has more than {MOST_BYTES:,} bytes; --cluster-shared uses a "
+                        f"shared file system"
                     )
                 archive.add(path, arcname=name, recursive=False)
-                digest.update(
-                    f"{name}\0{info.st_mode}\0{info.st_size}\0".encode("utf-8", "surrogateescape")
-                )
+                digest.update(f"{name}\0{info.st_mode}\0{info.st_size}\0".encode("utf-8", "surrogateescape"))
                 if stat.S_ISREG(info.st_mode):
                     with open(path, "rb") as file:
                         digest.update(hashlib.file_digest(file, "blake2b").digest())
@@ -61,8 +60,6 @@ def unpacked(digest: str, archive: bytes, home: str) -> str:
     if not os.path.isdir(place):
         half = tempfile.mkdtemp(prefix="unpacking-", dir=home)
         with tarfile.open(fileobj=io.BytesIO(archive), mode="r:gz") as tar:
-            tar.extractall(half, filter="data") if hasattr(
-                tarfile, "data_filter"
-            ) else tar.extractall(half)
+            tar.extractall(half, filter="data") if hasattr(tarfile, "data_filter") else tar.extractall(half)
         os.rename(half, place)
     return place

@@ -1,9 +1,8 @@
-"""Launches that are no cases, each with a process of ours between it and us: what a program does to its
-parent, and to its group, it does to that process.
+"""Launches that are no cases, each with a process of ours between it and us: what a program does to
+its parent, and to its group, it does to that process.
 
-The workers of a run are such processes for its cases. These launches come before there are any: they
-tell what a program imports, what a launcher starts, or serve the cases from beside.
-"""
+The workers of a run are such processes for its cases. These launches come before there are any:
+they tell what a program imports, what a launcher starts, or serve the cases from beside."""
 
 from __future__ import annotations
 
@@ -18,14 +17,14 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 
+#: Time for the process between to start, and to start the program.
 START_SECONDS = 20.0
-"""Time for the process between to start, and to start the program."""
 LOOK_SECONDS = 0.3
+#: How often it is looked whether the process between is stopped, and looks in a row that find it so
+#: before it is given up.
 STOPPED_LOOKS = 2
-"""How often it is looked whether the process between is stopped, and looks in a row that find it so before it
-is given up."""
+#: Signals that a program finds as a shell would have them: an interpreter ignores some.
 PLAIN = (int(signal.SIGPIPE), int(signal.SIGXFSZ), int(signal.SIGINT), int(signal.SIGQUIT))
-"""Signals that a program finds as a shell would have them: an interpreter ignores some."""
 PROCESS = os.path.join(os.path.dirname(os.path.abspath(__file__)), "between_process.py")
 
 
@@ -42,12 +41,12 @@ class Between:
         stdout: int,
         stderr: int,
     ) -> None:
-        """Start a file with words, the first of them its name, in a folder. `stdout` and `stderr` are
-        descriptors, which stay the caller's. Raises OSError."""
+        """Start a file with words, the first of them its name, in a folder. `stdout` and `stderr`
+        are descriptors, which stay the caller's. Raises OSError."""
+        #: The number of the program's process, which is that of its group.
         self.pid = 0
-        """The number of the program's process, which is that of its group."""
+        #: How it ended, as subprocess has it: its exit status, or a signal's number below 0.
         self.returncode: int | None = None
-        """How it ended, as subprocess has it: its exit status, or a signal's number below 0."""
         self._said = b""
         self._control, theirs = socket.socketpair()
         with theirs:
@@ -73,8 +72,8 @@ class Between:
         self.pid = int(told[1:])
 
     def _line(self, seconds: float | None) -> bytes | None:
-        """Return the next line of the process between; None where it does not come in time, an empty
-        one where none will."""
+        """Return the next line of the process between; None where it does not come in time, an
+        empty one where none will."""
         due = time.monotonic() + seconds if seconds is not None else None
         while b"\n" not in self._said:
             left = max(0.0, due - time.monotonic()) if due is not None else None
@@ -91,15 +90,15 @@ class Between:
         return line
 
     def wait(self, seconds: float | None) -> int | None:
-        """Return how it ended, None where it still runs after some seconds. Where the program has ended or
-        stopped the process between, it counts as ended by KILL: nobody is left to tell."""
+        """Return how it ended, None where it still runs after some seconds. Where the program has
+        ended or stopped the process between, it counts as ended by KILL: nobody is left to tell."""
         due = time.monotonic() + seconds if seconds is not None else None
         looks = 0
         while self.returncode is None:
             left = max(0.0, due - time.monotonic()) if due is not None else LOOK_SECONDS
             told = self._line(min(left, LOOK_SECONDS))
-            # Whoever stops a whole run continues it as a whole; a process that is found stopped twice
-            # was stopped by the program.
+            # Whoever stops a whole run continues it as a whole; a process that is found stopped
+            # twice was stopped by the program.
             looks = looks + 1 if told is None and self._is_stopped() else 0
             if told is not None or looks == STOPPED_LOOKS:
                 self.returncode = int(told[1:]) if told and told[:1] == b"e" else -signal.SIGKILL
@@ -108,7 +107,8 @@ class Between:
         return self.returncode
 
     def _is_stopped(self) -> bool:
-        """Tell whether the process between is stopped. Where the system does not tell, it is not."""
+        """Tell whether the process between is stopped. Where the system does not tell, it is
+        not."""
         if not hasattr(os, "waitid"):  # macOS, before Python 3.13
             return False
         looked = os.WSTOPPED | os.WNOHANG | os.WNOWAIT

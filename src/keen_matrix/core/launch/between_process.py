@@ -1,9 +1,9 @@
-"""What the process between does: it starts one program in a session of its own, and tells how it ended.
+"""What the process between does: it starts one program in a session of its own, and tells how it
+ended.
 
-It is run by its file, with the number of a socket as its word, and needs nothing of ours. What the program
-has in its words and its environment it gets by the socket: an interpreter may change its own environment,
-and shows its words.
-"""
+It is run by its file, with the number of a socket as its word, and needs nothing of ours. What the
+program has in its words and its environment it gets by the socket: an interpreter may change its
+own environment, and shows its words."""
 
 import marshal
 import os
@@ -40,8 +40,9 @@ def _read(control: int, size: int) -> bytes:
 
 
 def _end_of(pid: int) -> int:
-    """Wait for the end of a process, and return it as subprocess has it. Where the system allows it the
-    process is left as it is: so long its number is nobody else's, and its group can be ended by it."""
+    """Wait for the end of a process, and return it as subprocess has it. Where the system allows it
+    the process is left as it is: so long its number is nobody else's, and its group can be ended by
+    it."""
     if not hasattr(os, "waitid"):  # macOS, before Python 3.13
         return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
     found = os.waitid(os.P_PID, pid, os.WEXITED | os.WNOWAIT)

@@ -1,4 +1,5 @@
-"""What a program prints, kept up to a cap: no input or output here, pieces are fed in and the whole is taken out."""
+"""What a program prints, kept up to a cap: no input or output here, pieces are fed in and the whole
+is taken out."""
 
 from __future__ import annotations
 
@@ -9,10 +10,10 @@ class Capture:
     def __init__(self, cap: int) -> None:
         self._cap = cap
         self._chunks: dict[str, list[bytes]] = {"stdout": [], "stderr": []}
+        #: How many bytes came in all.
         self.sizes: dict[str, int] = {"stdout": 0, "stderr": 0}
-        """How many bytes came in all."""
+        #: What was kept in which order: stream, bytes, seconds since the start.
         self.arrivals: list[tuple[str, int, float]] = []
-        """What was kept in which order: stream, bytes, seconds since the start."""
 
     def feed(self, stream: str, chunk: bytes, seconds: float) -> bool:
         """Take a piece; tell whether the stream is within the cap still."""

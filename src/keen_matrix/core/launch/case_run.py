@@ -33,16 +33,16 @@ class Shared(Struct, frozen=True, kw_only=True):
     timer: CheckTimer
     steps: Mapping[int, tuple[Step, ...]]
     names: Mapping[int, str]
+    #: The steps and the name of each matrix, and whether its cases have directories of their own,
+    #: by its index.
     fresh: Mapping[int, bool]
-    """The steps and the name of each matrix, and whether its cases have directories of their own, by
-    its index."""
+    #: Whether one program runs at a time: what is left behind is surely its own then.
     alone: bool
-    """Whether one program runs at a time: what is left behind is surely its own then."""
+    #: Whether there are more runners than programs that may run: launches wait in them to be
+    #: checked while others run.
     spare: bool
-    """Whether there are more runners than programs that may run: launches wait in them to be
-    checked while others run."""
+    #: What gets the output of a case as it comes: its id, the stream, a piece, seconds.
     live: Callable[[str, str, bytes, float], None] | None
-    """What gets the output of a case as it comes: its id, the stream, a piece, seconds."""
 
     def judge(self, case: Case, step: StepLaunch) -> Judged:
         """Return the verdict on a launch that has ended."""
@@ -64,8 +64,8 @@ class StepLaunch(Struct):
     cascade: Cascade
     launch: Launch
     starter: Starter
+    #: Whether it is a launch that was made before, once more, behind all that are compared.
     is_again: bool = False
-    """Whether it is a launch that was made before, once more, behind all that are compared."""
     start: Start | None = None
 
 
@@ -75,10 +75,10 @@ class CaseRun:
 
     case: Case
     recorder: Recorder
+    #: The time of day at which it began, as the times of files are (time.time_ns).
     began_ns: int
-    """The time of day at which it began, as the times of files are (time.time_ns)."""
+    #: How often its launches were begun.
     round: int = 1
-    """How often its launches were begun."""
     step: StepLaunch = dataclasses.field(init=False)
 
 
@@ -93,11 +93,7 @@ def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ..
         return f"the system refuses so many or such long words (the longest has {longest:,} bytes): {error.strerror}"
     if error.strerror and "feeds standard input" in error.strerror:
         return error.strerror
-    if (
-        isinstance(error.filename, str)
-        and error.filename not in launch
-        and error.filename.endswith("dir")
-    ):
+    if isinstance(error.filename, str) and error.filename not in launch and error.filename.endswith("dir"):
         return f"the case's directory cannot be entered: {error.strerror}"
     if error.errno == errno.ENOENT:
         return f"{launch[0]} or the interpreter that its first line names does not exist"

@@ -34,14 +34,14 @@ from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.model.signals import signal_name
 
 RETRY_SECONDS = 0.1
+#: Tries, a tenth of a second apart, while the system has no process or memory to spare.
 RETRY_MOST = 300
-"""Tries, a tenth of a second apart, while the system has no process or memory to spare."""
+#: What the system says while it has none.
 SCARCE = (errno.EAGAIN, errno.EMFILE, errno.ENFILE, errno.ENOMEM)
-"""What the system says while it has none."""
+#: Characters shown of a step that failed, and of what it said.
 SHOWN_WORDS, SHOWN_SAID = 200, 400
-"""Characters shown of a step that failed, and of what it said."""
+#: Output in bytes that is checked in no time.
 SMALL_OUTPUT = 1 << 14
-"""Output in bytes that is checked in no time."""
 
 
 class Phase(Enum):
@@ -62,11 +62,11 @@ class CaseRunner:
         self.shared = shared
         self.place = CasePlace(directories, plan.spec.here)
         self.run: CaseRun | None = None
+        #: The launch that runs, or whose end is seen to.
         self.launch: Launch | None = None
-        """The launch that runs, or whose end is seen to."""
         self.phase = Phase.FREE
+        #: When a phase that waits by itself is over.
         self._due = 0.0
-        """When a phase that waits by itself is over."""
         self._tries = 0
         self._repetition: Repetition | None = None
         self.starts = StepStarts(shared, self.place)
@@ -198,8 +198,8 @@ class CaseRunner:
         compared = relation is not None and "files" in relation.aspects
         is_first = step.number == 0 and not step.is_again
         self.place.look(outcome, run.began_ns, first=is_first, compared=compared)
-        # Where another program fails, what comes behind it would be judged in the wrong place. Before
-        # the program itself it only prepares; behind it, it checks what the program did.
+        # Where another program fails, what comes behind it would be judged in the wrong place.
+        # Before the program itself it only prepares; behind it, it checks what the program did.
         failed = step.number in case.others and _why_not_prepared(self.shared, case, step)
         if failed and not _has_started(case, step.number):
             outcome.unlaunched = outcome.unlaunched or failed
@@ -213,16 +213,17 @@ class CaseRunner:
         if step.number < len(case.more) and outcome.unlaunched is None and not failed:
             self._begin_step(run, step.number + 1)
             return None
-        # A difference is the change's doing only where each of the launches, made once more, does what it
-        # did before: a free disk, a clock or a counter moves by itself.
+        # A difference is the change's doing only where each of the launches, made once more, does
+        # what it did before: a free disk, a clock or a counter moves by itself.
         if relation is not None and run.recorder.differs_from_control():
             self._begin_step(run, 0, again=True)
             return None
         return self._finish_run(run)
 
     def _conclude_again(self, run: CaseRun, step: StepLaunch) -> Record | None:
-        """Conclude a launch that was made once more: what was compared counts where each did the same as
-        before, and what varies by itself is left out; else all are made anew, a few times."""
+        """Conclude a launch that was made once more: what was compared counts where each did the
+        same as before, and what varies by itself is left out; else all are made anew, a few
+        times."""
         recorder, outcome = run.recorder, step.launch.outcome
         if recorder.is_steady(step.number, outcome):
             if step.number < len(run.case.more):
@@ -237,11 +238,9 @@ class CaseRunner:
             return None
         return self._finish_run(run, (recorder.seconds_of(step.number), outcome.seconds))
 
-    def _finish_run(
-        self, run: CaseRun, unsteady: tuple[float, float] | None = None
-    ) -> Record | None:
-        """Finish a case; `unsteady` has the seconds of two launches of one vector that did not do the
-        same."""
+    def _finish_run(self, run: CaseRun, unsteady: tuple[float, float] | None = None) -> Record | None:
+        """Finish a case; `unsteady` has the seconds of two launches of one vector that did not do
+        the same."""
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
         if unsteady is not None:

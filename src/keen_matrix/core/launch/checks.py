@@ -8,16 +8,16 @@ import signal
 import time
 from collections.abc import Iterator
 
+#: Time that the checks of one launch may take, oracle functions included.
 CHECK_SECONDS = 60
-"""Time that the checks of one launch may take, oracle functions included."""
 
 
 class CheckTimer:
     """Breaks off a check that takes too long, by SIGALRM. A process has one."""
 
     def __init__(self) -> None:
+        #: When the check that runs now is to be broken off; 0 while none runs.
         self._until = 0.0
-        """When the check that runs now is to be broken off; 0 while none runs."""
         signal.signal(signal.SIGALRM, self._on_alarm)
 
     def _on_alarm(self, *_: object) -> None:

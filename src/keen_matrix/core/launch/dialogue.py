@@ -12,7 +12,8 @@ from keen_matrix.core.structs import Struct
 
 
 class Answering(Struct, frozen=True, kw_only=True):
-    """A prompt to wait for and the reply it gets, as bytes; `within` is how many seconds it may take."""
+    """A prompt to wait for and the reply it gets, as bytes; `within` is how many seconds it may
+    take."""
 
     prompt: bytes
     reply: bytes
@@ -20,7 +21,8 @@ class Answering(Struct, frozen=True, kw_only=True):
 
 
 class Heard(Struct):
-    """What a piece of output comes to: the replies to give, in order, and whether it ends the program."""
+    """What a piece of output comes to: the replies to give, in order, and whether it ends the
+    program."""
 
     replies: list[bytes]
     stops: bool = False
@@ -29,10 +31,9 @@ class Heard(Struct):
 class Dialogue:
     """The prompts of a launch, one after another, and the texts that end it.
 
-    A prompt is looked for behind the one before it, on either stream, and its patience begins when the
-    one before it was answered. A text may come in pieces: of each stream as much is remembered as the
-    longest text that is looked for.
-    """
+    A prompt is looked for behind the one before it, on either stream, and its patience begins when
+    the one before it was answered. A text may come in pieces: of each stream as much is remembered
+    as the longest text that is looked for."""
 
     def __init__(
         self, answers: Sequence[Answering], stop_texts: Sequence[tuple[str, bytes]], started: float
@@ -41,8 +42,8 @@ class Dialogue:
         self._stop_texts = tuple(stop_texts)
         self._tails: dict[str, bytes] = {}
         self._since = started
+        #: Prompts that came, with the replies given.
         self.conversation: list[tuple[bytes, bytes]] = []
-        """Prompts that came, with the replies given."""
 
     @property
     def waited_for(self) -> Answering | None:

@@ -20,13 +20,13 @@ from collections.abc import Iterable
 
 from keen_matrix.core.launch.trees import Identity, open_folder, remove_at
 
+#: File times move in steps of a few milliseconds; a directory younger than this is looked into
+#: instead.
 COARSE_CLOCK_NS = 50_000_000
-"""File times move in steps of a few milliseconds; a directory younger than this is looked into
-instead."""
 
 NAMES = ("dir", "home", "tmp")
+#: Names that are tried for a directory: one more for each that could not be removed.
 MOST_NAMES = 10_000
-"""Names that are tried for a directory: one more for each that could not be removed."""
 
 
 class WorkerDirectory:
@@ -122,9 +122,7 @@ class CaseDirectories:
 
     def _is_there(self, stamps: tuple[int, ...]) -> bool:
         try:
-            return (
-                os.lstat(self.root).st_ino == stamps[1] and os.lstat(self.work).st_ino == stamps[3]
-            )
+            return os.lstat(self.root).st_ino == stamps[1] and os.lstat(self.work).st_ino == stamps[3]
         except OSError:
             return False
 
@@ -155,11 +153,7 @@ class CaseDirectories:
 
     def _remove(self) -> str:
         """Remove what there is; return why something was left, or nothing."""
-        return (
-            remove_at(self._above.fd, self._name, self._identity)
-            if self._identity is not None
-            else ""
-        )
+        return remove_at(self._above.fd, self._name, self._identity) if self._identity is not None else ""
 
     def touched(self) -> None:
         """Say that something was put into the directories: they are made anew for the next case."""
@@ -223,9 +217,7 @@ class CaseDirectories:
             # Touched and empty again, as a program leaves it that removes its temporary files:
             # nothing has to be made.
             fresh = (
-                same
-                and self._made_at
-                and all(_is_fresh(path) for path in (self.work, self.home, self.tmp))
+                same and self._made_at and all(_is_fresh(path) for path in (self.work, self.home, self.tmp))
             )
             if fresh and sorted(os.listdir(self.root)) == sorted(NAMES):
                 self._stamps = now

@@ -24,12 +24,7 @@ from keen_matrix.core.launch.wire import (
     result_frame,
     unpack,
 )
-from keen_matrix.core.launch.workers import (
-    CLOSE_SECONDS,
-    WorkerLink,
-    WorkerSet,
-    default_jobs,
-)
+from keen_matrix.core.launch.workers import CLOSE_SECONDS, WorkerLink, WorkerSet, default_jobs
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
@@ -42,8 +37,8 @@ if TYPE_CHECKING:
     from keen_matrix.core.launch.warm import WarmPlan
 
 _RECEIVE_BYTES = 1 << 16
+#: How often it is looked whether workers are stopped.
 LOOK_SECONDS = 0.3
-"""How often it is looked whether workers are stopped."""
 MOST_FAILED_STARTS = 3
 
 
@@ -59,14 +54,14 @@ def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
 class Manner(Struct, frozen=True, kw_only=True):
     """How the cases of a run are launched."""
 
+    #: How often each case is launched.
     repeat: int = 1
-    """How often each case is launched."""
+    #: The folder in which directories of failing cases are kept; empty: they are not.
     keep: str = ""
-    """The folder in which directories of failing cases are kept; empty: they are not."""
+    #: Has the program forked from keepers.
     warm: WarmPlan | None = None
-    """Has the program forked from keepers."""
+    #: The most programs that run at a time; 0 stands for what all matrices of the spec allow.
     most: int = 0
-    """The most programs that run at a time; 0 stands for what all matrices of the spec allow."""
 
 
 class WorkerPool:
@@ -85,26 +80,22 @@ class WorkerPool:
         self.root, self.workers = self._workers.root, self._workers.workers
         self._plan: Callable[[WorkerLink, int], Plan] | None = None
         self._names: dict[int, str] = {}
+        #: Whether all cases of a run have been handed out.
         self._dry = self._abandoned = False
-        """Whether all cases of a run have been handed out."""
+        #: How many plans there were: of several that share a pool, each sees whether its own is the
+        #: last.
         self.plans = 0
-        """How many plans there were: of several that share a pool, each sees whether its own is the last."""
+        #: The most programs that run at a time; None where only the workers limit them.
         self._most: int | None = None
-        """The most programs that run at a time; None where only the workers limit them."""
+        #: Cases, as they travel, that a worker was lost on.
         self._again: deque[Case] = deque()
-        """Cases, as they travel, that a worker was lost on."""
+        #: How many workers each case was lost with.
         self._losses: Counter[tuple[int, str]] = Counter()
-        """How many workers each case was lost with."""
+        #: WorkerSet in a row that ended before they had taken a plan.
         self._failed_starts = 0
-        """WorkerSet in a row that ended before they had taken a plan."""
 
     def plan(
-        self,
-        spec: Spec,
-        launch: ResolvedLaunch,
-        how: Manner | None = None,
-        *,
-        live: LiveSink | None = None,
+        self, spec: Spec, launch: ResolvedLaunch, how: Manner | None = None, *, live: LiveSink | None = None
     ) -> None:
         """Tell every worker what it will run and how; `live` gets output as it comes."""
         how = how or Manner()
@@ -129,9 +120,7 @@ class WorkerPool:
             ),
         )
         base = base_environment(spec.program.env_from_caller, os.environ)
-        own = own_variables(
-            runtime_name(launch.file, launch.words[0]), dict(launch.changes), self.root
-        )
+        own = own_variables(runtime_name(launch.file, launch.words[0]), dict(launch.changes), self.root)
         environment = {name: value for name, value in {**base, **own}.items() if value is not None}
         # In our own directory: the program under another name is made there, and goes with it.
         launchers = other_launches(spec, launch, os.path.join(self.root, "renamed"))
@@ -183,11 +172,7 @@ class WorkerPool:
             if self._abandoned:
                 raise RunFault("the run was given up")
             self._feed(supply)
-            if (
-                self._dry
-                and not self._again
-                and not any(worker.outstanding for worker in self._used)
-            ):
+            if self._dry and not self._again and not any(worker.outstanding for worker in self._used):
                 return
             # A stopped worker is heard of by nothing, so the wait has an end.
             for worker in _heard(self._used, LOOK_SECONDS):
@@ -234,9 +219,7 @@ class WorkerPool:
         # without a limit they would be started for ever.
         self._failed_starts = 0 if worker.ready else self._failed_starts + 1
         if self._failed_starts >= MOST_FAILED_STARTS:
-            raise RunFault(
-                f"the worker processes end as they start: {worker.fault or f'the last {how}'}"
-            )
+            raise RunFault(f"the worker processes end as they start: {worker.fault or f'the last {how}'}")
         for key, case in worker.cases.items():
             # A worker that had not taken its plan was not lost on a case.
             self._losses[key] += worker.ready
@@ -339,9 +322,7 @@ def _crashed(case: Case, matrix: str, text: str) -> ResultFrame:
     return result_frame(case, recorder.record(0))
 
 
-def run(
-    cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1
-) -> Iterator[Record]:
+def run(cases: Iterable[Case], spec: Spec, *, jobs: int | None = None, repeat: int = 1) -> Iterator[Record]:
     """Launch the cases of a spec and yield the record of each as it finishes.
 
     `jobs` is how many programs run at a time (default: one for each processor), `repeat` how often
@@ -352,9 +333,7 @@ def run(
         yield from run_in(pool, cases, spec, repeat=repeat)
 
 
-def run_in(
-    pool: WorkerPool, cases: Iterable[Case], spec: Spec, *, repeat: int = 1
-) -> Iterator[Record]:
+def run_in(pool: WorkerPool, cases: Iterable[Case], spec: Spec, *, repeat: int = 1) -> Iterator[Record]:
     """Launch the cases of a spec as `run` does, by workers that are there already."""
     pool.plan(spec, resolved_launch(spec), Manner(repeat=repeat))
     for result in pool.results(cases):

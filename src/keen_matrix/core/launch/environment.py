@@ -6,8 +6,8 @@ import os
 import shutil
 from collections.abc import Iterable, Mapping
 
+#: What every case finds in its environment, so that the same vector prints the same everywhere.
 FIXED = {"LC_ALL": "C.UTF-8", "TZ": "UTC", "COLUMNS": "80", "TERM": "dumb", "NO_COLOR": "1"}
-"""What every case finds in its environment, so that the same vector prints the same everywhere."""
 
 
 def base_environment(inherit: Iterable[str], outer: Mapping[str, str]) -> dict[str, str]:
@@ -15,17 +15,16 @@ def base_environment(inherit: Iterable[str], outer: Mapping[str, str]) -> dict[s
     return {**FIXED, **{name: outer[name] for name in inherit if name in outer}}
 
 
+#: Where node (22.1 and later) keeps what it compiles ("Module compile cache" in node's
+#: documentation of node:module); older ones pass it over.
 COMPILE_CACHE = "NODE_COMPILE_CACHE"
-"""Where node (22.1 and later) keeps what it compiles ("Module compile cache" in node's documentation of
-node:module); older ones pass it over."""
 NODE = ("node", "nodejs")
 
 
-def own_variables(
-    runtime: str, changes: Mapping[str, str | None], root: str
-) -> dict[str, str | None]:
-    """Return the variables that every launch of a run has beside those of the spec: what a launcher that
-    is passed by would set, and where node keeps what it compiles, for as long as the run lasts."""
+def own_variables(runtime: str, changes: Mapping[str, str | None], root: str) -> dict[str, str | None]:
+    """Return the variables that every launch of a run has beside those of the spec: what a launcher
+    that is passed by would set, and where node keeps what it compiles, for as long as the run
+    lasts."""
     own = {COMPILE_CACHE: os.path.join(root, "compiled")} if runtime in NODE else {}
     return {**own, **changes}
 
@@ -55,10 +54,7 @@ def find_program(
             if os.path.exists(beside)
             else ""
         )
-        return (
-            word,
-            f'"{word}" is a relative path, but each case runs in a directory of its own{hint}',
-        )
+        return (word, f'"{word}" is a relative path, but each case runs in a directory of its own{hint}')
     if os.path.isdir(word):
         return word, f"{word} is a folder"
     if not os.path.exists(word):

@@ -12,13 +12,13 @@ from keen_matrix.core.model.outcome import Feeding
 if TYPE_CHECKING:
     from keen_matrix.core.launch.start import Start
 
+#: Seconds that they may go on after the program has ended.
 FEEDERS_GRACE = 0.1
-"""Seconds that they may go on after the program has ended."""
+#: A program begins with every signal at its default, whatever is ignored around us (nohup ignores
+#: SIGHUP).
 RESTORED = tuple(
     number for number in signal.valid_signals() if number not in (signal.SIGKILL, signal.SIGSTOP)
 )
-"""A program begins with every signal at its default, whatever is ignored around us (nohup ignores
-SIGHUP)."""
 
 
 class Feeders:
@@ -27,8 +27,8 @@ class Feeders:
     __slots__ = ("_until", "ends", "pids")
 
     def __init__(self) -> None:
+        #: Their process numbers, in the order of the chain; 0 for one that has ended.
         self.pids: list[int] = []
-        """Their process numbers, in the order of the chain; 0 for one that has ended."""
         self.ends: list[Feeding] = []
         self._until = 0.0
 

@@ -10,38 +10,38 @@ from typing import NamedTuple
 
 from keen_matrix.core.model.record import FileChange
 
+#: Files that are listed by name in a record; beyond, only their number is.
 MOST_LISTED = 1_000
-"""Files that are listed by name in a record; beyond, only their number is."""
+#: Size up to which a file that was put in place is read to see whether it changed.
 COMPARED_BYTES = 65_536
-"""Size up to which a file that was put in place is read to see whether it changed."""
+#: Size up to which a file is read when the directories of two launches are compared.
 STATE_BYTES = 64 * 1024 * 1024
-"""Size up to which a file is read when the directories of two launches are compared."""
 
 
 class FileState(NamedTuple):
     """What stands under a name, as far as it was looked at."""
 
+    #: `file`, `folder` or `link`.
     kind: str
-    """`file`, `folder` or `link`."""
+    #: Bytes; 0 for a folder.
     size: int
-    """Bytes; 0 for a folder."""
     mode: int
+    #: What tells one content from another: a digest or where a link leads, else the time of the
+    #: last change in nanoseconds.
     content: tuple[object, ...] = ()
-    """What tells one content from another: a digest or where a link leads, else the time of the
-    last change in nanoseconds."""
 
 
+#: A time of access, in nanoseconds since the epoch, that no reading leaves behind. It is before
+#: every time of change, so that the system moves it on at the first reading also where it seldom
+#: does (mount(8), relatime).
 UNREAD_NS = 1_000_000_000
-"""A time of access, in nanoseconds since the epoch, that no reading leaves behind. It is before every time
-of change, so that the system moves it on at the first reading also where it seldom does (mount(8),
-relatime)."""
+#: Device → whether its file system moves the time of access on at all.
 _tells_of_reading: dict[int, bool] = {}
-"""Device → whether its file system moves the time of access on at all."""
 
 
 def stamped_unread(work: int, put: Mapping[str, FileState]) -> tuple[str, ...]:
-    """Give the files at the top of an open directory a time of access that tells whether they are read
-    from now on, and return their names; none where the file system tells nothing."""
+    """Give the files at the top of an open directory a time of access that tells whether they are
+    read from now on, and return their names; none where the file system tells nothing."""
     names = [name for name, each in put.items() if each.kind == "file" and os.sep not in name]
     stamped: list[str] = []
     with contextlib.suppress(OSError):
@@ -71,7 +71,8 @@ def _stamp(work: int, name: str) -> None:
 
 
 def was_read(work: int, name: str) -> bool:
-    """Tell whether a file in an open directory was read, or is another by now, since it was stamped."""
+    """Tell whether a file in an open directory was read, or is another by now, since it was
+    stamped."""
     try:
         info = os.stat(name, dir_fd=work, follow_symlinks=False)
     except OSError:
@@ -85,9 +86,7 @@ def snapshot(root: str) -> dict[str, FileState]:
     return dict(_seen_below(root, lambda entry: _state(entry.path)))
 
 
-def _seen_below(
-    root: str, see: Callable[[os.DirEntry[str]], FileState]
-) -> Iterator[tuple[str, FileState]]:
+def _seen_below(root: str, see: Callable[[os.DirEntry[str]], FileState]) -> Iterator[tuple[str, FileState]]:
     """Yield the name of everything below a directory with what `see` makes of it.
 
     What is gone by then is passed over, and so is what stands in a folder that its program has
@@ -142,11 +141,7 @@ def directory_state(root: str) -> dict[str, tuple[object, ...]]:
         path = os.path.join(root, name)
         if state.kind == "link":
             digest = os.readlink(path)
-        elif (
-            state.kind == "file"
-            and stat.S_ISREG(os.lstat(path).st_mode)
-            and state.size <= STATE_BYTES
-        ):
+        elif state.kind == "file" and stat.S_ISREG(os.lstat(path).st_mode) and state.size <= STATE_BYTES:
             try:
                 with open(path, "rb") as file:
                     digest = blake2b(file.read(), digest_size=12).hexdigest()

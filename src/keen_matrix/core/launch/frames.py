@@ -5,8 +5,8 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 
+#: The length of a body, before it.
 LENGTH = struct.Struct("!I")
-"""The length of a body, before it."""
 
 
 class FrameReader:

@@ -7,8 +7,8 @@ import os
 import signal
 import socket
 
+#: The descriptor on which a worker has its end of the socket.
 CONTROL = 3
-"""The descriptor on which a worker has its end of the socket."""
 _FAULTS = (
     signal.SIGSEGV,
     signal.SIGBUS,
@@ -18,9 +18,9 @@ _FAULTS = (
     signal.SIGABRT,
     signal.SIGSYS,
 )
+#: Signals that a worker does not ignore: it cannot, it needs them, or they tell of a fault of its
+#: own.
 _OWN = (signal.SIGKILL, signal.SIGSTOP, signal.SIGCHLD, signal.SIGCONT, signal.SIGALRM, *_FAULTS)
-"""Signals that a worker does not ignore: it cannot, it needs them, or they tell of a fault of its
-own."""
 
 
 def take_over() -> socket.socket:

@@ -8,10 +8,10 @@ launch has, answers with the child's number, and later with how the child ended.
 program runs as `__main__`, and the interpreter itself ends it: threads are joined, atexit
 functions run, buffers flushed, modules torn down, as in a launch from nothing.
 
-The name of the file has to have `importlib` and `_bootstrap` in it: the frames of such files are passed
-over where a warning says who is to blame (`_is_internal_frame` in Lib/warnings.py and _warnings.c). There
-are none of ours below the program in a launch from nothing, and `stacklevel` may reach beyond its first one.
-"""
+The name of the file has to have `importlib` and `_bootstrap` in it: the frames of such files are
+passed over where a warning says who is to blame (`_is_internal_frame` in Lib/warnings.py and
+_warnings.c). There are none of ours below the program in a launch from nothing, and `stacklevel`
+may reach beyond its first one."""
 
 from __future__ import annotations
 
@@ -42,9 +42,7 @@ def receive(control: socket.socket) -> Any:
     while len(head) < LENGTH.size:
         # The descriptors travel with the first bytes, and would be closed by the kernel if those
         # were read by a plain recv.
-        data, ancillary, _, _ = control.recvmsg(
-            LENGTH.size - len(head), socket.CMSG_LEN(3 * fds.itemsize)
-        )
+        data, ancillary, _, _ = control.recvmsg(LENGTH.size - len(head), socket.CMSG_LEN(3 * fds.itemsize))
         if not data:
             return None
         for level, kind, part in ancillary:
@@ -104,9 +102,7 @@ class Target:
             # change what the keeper has to do behind it, and its own `finish` be called.
             main = types.ModuleType("__main__")
             main.__dict__.update(
-                __builtins__=builtins,
-                __annotations__={},
-                __loader__=importlib.machinery.BuiltinImporter,
+                __builtins__=builtins, __annotations__={}, __loader__=importlib.machinery.BuiltinImporter
             )
             sys.modules["__main__"] = main
             runpy._run_module_as_main(self.name)  # type: ignore[attr-defined]
@@ -153,10 +149,7 @@ def become(request: Any, fds: Any, target: Target) -> None:
         del sys.path[0]
     if not safe:
         sys.path.insert(
-            0,
-            os.path.dirname(os.path.realpath(target.name))
-            if target.kind == "file"
-            else os.getcwd(),
+            0, os.path.dirname(os.path.realpath(target.name)) if target.kind == "file" else os.getcwd()
         )
     # Some programs start themselves anew by it.
     sys.orig_argv = [
@@ -168,8 +161,8 @@ def become(request: Any, fds: Any, target: Target) -> None:
 
 
 def tell_lines() -> None:
-    """Have the lines of the program told where its environment asks for it, as an interpreter does that
-    is started anew with the folder of the hooks in PYTHONPATH."""
+    """Have the lines of the program told where its environment asks for it, as an interpreter does
+    that is started anew with the folder of the hooks in PYTHONPATH."""
     if not os.environ.get("KEEN_MATRIX_TRACE"):
         return
     hooks = os.path.join(os.path.dirname(os.path.abspath(__file__)), "hooks")
@@ -244,9 +237,7 @@ def finish(code: int) -> int:
             if stream is sys.stdout:
                 code = 120
                 try:
-                    sys.stderr.write(
-                        f"Exception ignored in: {stream!r}\n{type(error).__name__}: {error}\n"
-                    )
+                    sys.stderr.write(f"Exception ignored in: {stream!r}\n{type(error).__name__}: {error}\n")
                 except Exception:
                     pass
     return code
@@ -289,9 +280,7 @@ def reset_signals() -> None:
             getattr(signal, "SIGXFSZ", None),
         )  # what an interpreter ignores by itself
         if signal.getsignal(number) is signal.SIG_IGN and not own:
-            signal.signal(
-                number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL
-            )
+            signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
 
 
 def main() -> None:

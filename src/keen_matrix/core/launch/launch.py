@@ -38,15 +38,15 @@ from keen_matrix.core.launch.system import NOT_WATCHED, Poller, System
 from keen_matrix.core.launch.waiting import waits_for_input
 from keen_matrix.core.model.outcome import Outcome
 
+#: Reads of each stream once the program has ended: what it left in a pipe, which it may have made
+#: larger, fits in them.
 READS_AT_END = 20
-"""Reads of each stream once the program has ended: what it left in a pipe, which it may have made
-larger, fits in them."""
+#: Seconds until a program is looked at, whether it waits for input that never comes, and the most
+#: between two such looks, which come when it has run twice as long.
 FIRST_LOOK, LOOK_SECONDS = 0.02, 0.1
-"""Seconds until a program is looked at, whether it waits for input that never comes, and the most
-between two such looks, which come when it has run twice as long."""
+#: How often a program is asked whether it has ended while there is no descriptor to spare that
+#: would tell.
 ASK_SECONDS = 0.005
-"""How often a program is asked whether it has ended while there is no descriptor to spare that
-would tell."""
 
 
 class Launch:
@@ -64,23 +64,23 @@ class Launch:
         self.machine = Machine()
         self.feeders = Feeders()
         self._capture = Capture(cap)
+        #: The moments of its start, and at which it is overdue.
         self.started = self._end = 0.0
-        """The moments of its start, and at which it is overdue."""
         self.running: Running | None = None
+        #: The number of its process; 0 when there is none.
         self.pid = 0
-        """The number of its process; 0 when there is none."""
+        #: Whether the program itself has ended.
         self.has_exited = False
-        """Whether the program itself has ended."""
         self._dialogue: Dialogue | None = None
         self._stop: Stopping | None = None
+        #: The kernel's name of a standard input on which nothing will ever come.
         self._pipe = ""
-        """The kernel's name of a standard input on which nothing will ever come."""
+        #: When the program is next looked at, whether it waits for that.
         self._look_at = math.inf
-        """When the program is next looked at, whether it waits for that."""
 
     _outputs: Outputs
+    #: Both are there once the program has started.
     _stdin: StandardInput
-    """Both are there once the program has started."""
 
     @property
     def finished(self) -> bool:
@@ -231,7 +231,8 @@ class Launch:
             self._send_stop(self._stop)
 
     def _plan_end(self) -> None:
-        """Wake up at the end, or earlier when a prompt is overdue or the program is to be stopped."""
+        """Wake up at the end, or earlier when a prompt is overdue or the program is to be
+        stopped."""
         moments = [self._end, self._look_at]
         if self._must_ask:
             moments.append(time.monotonic() + ASK_SECONDS)
@@ -287,7 +288,8 @@ class Launch:
             self._give_up(now)
 
     def _look(self, now: float) -> None:
-        """End a program that waits for input, which never comes: that is its answer to the vector."""
+        """End a program that waits for input, which never comes: that is its answer to the
+        vector."""
         self._look_at = now + min(LOOK_SECONDS, now - self.started)
         if not waits_for_input(self.pid, self._pipe):
             return
@@ -399,10 +401,7 @@ class Launch:
                 outcome.unasked = waited.prompt
             outcome.conversation = self._dialogue.conversation
         outcome.stdout, outcome.stderr = capture.finish("stdout"), capture.finish("stderr")
-        outcome.stdout_bytes, outcome.stderr_bytes = (
-            capture.sizes["stdout"],
-            capture.sizes["stderr"],
-        )
+        outcome.stdout_bytes, outcome.stderr_bytes = (capture.sizes["stdout"], capture.sizes["stderr"])
         outcome.arrivals = capture.arrivals
         self.machine.move(Event.DONE, now)
 

@@ -21,8 +21,8 @@ class ResolvedLaunch(NamedTuple):
 
     file: str
     words: tuple[str, ...]
+    #: Variables that are set or (null) taken away for it: what its launcher would do.
     changes: tuple[tuple[str, str | None], ...] = ()
-    """Variables that are set or (null) taken away for it: what its launcher would do."""
 
 
 def resolved_launch(spec: Spec) -> ResolvedLaunch:
@@ -31,9 +31,7 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     words = [template.render(scope) for template in spec.program.launch]
     environment = base_environment(spec.program.env_from_caller, os.environ)
     own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
-    search = (
-        own.constant if own is not None and own.constant is not None else environment.get("PATH")
-    )
+    search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
     found, reason = find_program(words[0], search, spec.here)
     reason = reason or missing_script(spec, words)
     if reason:
@@ -42,8 +40,8 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
 
 
 SHELL = "/bin/sh"
+#: Locales with a decimal comma, and one that every system has.
 OTHER_LOCALES = ("de_DE.UTF-8", "fr_FR.UTF-8", "nb_NO.UTF-8", "es_ES.UTF-8", "C.UTF-8")
-"""Locales with a decimal comma, and one that every system has."""
 
 
 def missing_script(spec: Spec, words: Sequence[str]) -> str:
@@ -59,9 +57,7 @@ def missing_script(spec: Spec, words: Sequence[str]) -> str:
 def check_launchers(spec: Spec, launch: ResolvedLaunch) -> None:
     """Look up every other way to start a program that a spec's families and comparisons need.
     Raises RunFault."""
-    named = replace(
-        spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed")
-    )
+    named = replace(spec, matrices=tuple(each for each in spec.matrices if each.family != "renamed"))
     other_launches(named, launch, "")
 
 
@@ -128,9 +124,7 @@ def _renamed(launch: ResolvedLaunch, folder: str) -> ResolvedLaunch:
     from keen_matrix.core.signature.families.renamed import RENAMED
 
     os.makedirs(folder, exist_ok=True)
-    at = next(
-        (n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0
-    )
+    at = next((n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0)
     target = launch.words[at] if at else launch.file
     link = os.path.join(folder, RENAMED + os.path.splitext(target)[1])
     with contextlib.suppress(FileExistsError):

@@ -18,15 +18,15 @@ import time
 from collections.abc import Collection, Sequence
 
 PR_SET_CHILD_SUBREAPER = 36
+#: ru_maxrss counts kibibytes on Linux and bytes on macOS (getrusage(2)).
 RSS_UNIT = 1 if sys.platform == "darwin" else 1024
-"""ru_maxrss counts kibibytes on Linux and bytes on macOS (getrusage(2))."""
+#: Seconds that processes get to end by themselves once their program has.
 FIRST_WAIT = 0.1
-"""Seconds that processes get to end by themselves once their program has."""
+#: Time that a process gets to be gone after SIGKILL.
 END_SECONDS = 5.0
-"""Time that a process gets to be gone after SIGKILL."""
+#: Generations of processes that are ended one after another, before something that breeds faster
+#: is given up.
 ROUNDS = 50
-"""Generations of processes that are ended one after another, before something that breeds faster
-is given up."""
 
 
 def become_subreaper() -> bool:
@@ -34,9 +34,7 @@ def become_subreaper() -> bool:
     if not sys.platform.startswith("linux"):
         return False
     try:
-        return bool(
-            ctypes.CDLL(None, use_errno=True).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0
-        )
+        return bool(ctypes.CDLL(None, use_errno=True).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0)
     except (OSError, AttributeError):
         return False
 
@@ -158,9 +156,10 @@ class Orphans:
         # Ending one makes its children ours, which are ended in the next round.
         for _ in range(ROUNDS if self._ours else 0):
             orphans = [
-                pid for pid in children()
+                pid
+                for pid in children()
                 if pid not in self._before and pid not in known and session_of(pid) not in (0, session)
-            ]  # fmt: skip
+            ]
             if not orphans:
                 return
             end(orphans)
@@ -211,9 +210,10 @@ def end_unclaimed(root: str, workers: Sequence[int]) -> None:
         return
     for _ in range(ROUNDS):
         running = [
-            pid for pid in _all_processes()
+            pid
+            for pid in _all_processes()
             if _lives_below(pid, root) and not is_zombie(pid) and not _descends_from(pid, workers)
-        ]  # fmt: skip
+        ]
         if not running:
             return
         for pid in running:
@@ -233,9 +233,9 @@ def _descends_from(pid: int, ancestors: Sequence[int]) -> bool:
     return False
 
 
+#: Parents that are looked up at most: process numbers that are used again could lead round in a
+#: circle.
 MOST_ANCESTORS = 10_000
-"""Parents that are looked up at most: process numbers that are used again could lead round in a
-circle."""
 
 
 def _lives_below(pid: int, root: str) -> bool:

@@ -6,9 +6,9 @@ import socket
 import time
 
 HOLD_SECONDS = 0.02
+#: How long, and how much of, results wait to be sent together: waking the engine costs as much as
+#: checking a small case.
 HOLD_BYTES = 32_768
-"""How long, and how much of, results wait to be sent together: waking the engine costs as much as
-checking a small case."""
 
 
 class Outbox:

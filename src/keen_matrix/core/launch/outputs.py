@@ -9,8 +9,8 @@ import select
 from keen_matrix.core.launch.plumbing import Plumbing
 from keen_matrix.core.launch.system import READABLE, Poller
 
+#: Bytes asked for at a time: what a pipe takes on Linux.
 READ_BYTES = 65536
-"""Bytes asked for at a time: what a pipe takes on Linux."""
 
 
 class Outputs:
@@ -19,8 +19,8 @@ class Outputs:
     __slots__ = ("_held", "_poller", "streams")
 
     def __init__(self, plumbing: Plumbing, poller: Poller) -> None:
+        #: Descriptor → stream.
         self.streams = plumbing.streams
-        """Descriptor → stream."""
         self._held = plumbing.held
         self._poller = poller
 
@@ -49,7 +49,8 @@ class Outputs:
         return chunk
 
     def ready(self) -> list[int]:
-        """Return the descriptors from which something can be read now, or which are at their end."""
+        """Return the descriptors from which something can be read now, or which are at their
+        end."""
         poller = select.poll()
         for fd in self.streams:
             poller.register(fd, READABLE)

@@ -27,13 +27,13 @@ class CasePlace:
     def __init__(self, directories: CaseDirectories, here: str) -> None:
         self.directories = directories
         self._here, self._fresh = here, True
+        #: What was put in place for the case, as it stood before the launch.
         self._put: dict[str, FileState] = {}
-        """What was put in place for the case, as it stood before the launch."""
+        #: Of it, the files whose time of access tells whether they were read.
         self._stamped: tuple[str, ...] = ()
-        """Of it, the files whose time of access tells whether they were read."""
         self._was_changed = True
+        #: Why something in a directory of the case could not be removed.
         self._left_behind = ""
-        """Why something in a directory of the case could not be removed."""
 
     @property
     def start_directory(self) -> str:
@@ -70,11 +70,9 @@ class CasePlace:
                 f"the case's directory cannot be made: {error.strerror or error}"
             ) from None
 
-    def put(
-        self, files: tuple[tuple[Template, Put], ...], case: Filling, *, stamped: bool = False
-    ) -> None:
-        """Put files in place, and have it told afterwards which were read if they are to be `stamped`.
-        Raises ExpressionFault or SurroundingsFault."""
+    def put(self, files: tuple[tuple[Template, Put], ...], case: Filling, *, stamped: bool = False) -> None:
+        """Put files in place, and have it told afterwards which were read if they are to be
+        `stamped`. Raises ExpressionFault or SurroundingsFault."""
         self._put = put_files(files, case, self.directories)
         if not stamped:
             return

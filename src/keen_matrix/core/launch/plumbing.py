@@ -19,37 +19,37 @@ import tty
 from keen_matrix.core.launch.start import Screen, Start
 from keen_matrix.core.structs import Struct, field
 
+#: Standard input without a descriptor of ours: /dev/null, or none at all.
 EMPTY, CLOSED = -1, -2
-"""Standard input without a descriptor of ours: /dev/null, or none at all."""
+#: What a terminal takes for the end of what is typed (Ctrl-D).
 END_OF_FILE = b"\x04"
-"""What a terminal takes for the end of what is typed (Ctrl-D)."""
 
 
 class Plumbing(Struct):
     """The descriptors of a launch, ours and the program's."""
 
+    #: Our reading ends, and the stream that each carries.
     streams: dict[int, str] = field(default_factory=dict)
-    """Our reading ends, and the stream that each carries."""
+    #: Our end of standard input; -1 when nothing is written there.
     writing: int = -1
-    """Our end of standard input; -1 when nothing is written there."""
+    #: What is written there first.
     text: bytes = b""
-    """What is written there first."""
+    #: Our end of the terminal, to which replies are written.
     terminal: int = -1
-    """Our end of the terminal, to which replies are written."""
+    #: The program's standard input: a descriptor, EMPTY or CLOSED.
     stdin: int = EMPTY
-    """The program's standard input: a descriptor, EMPTY or CLOSED."""
     stdout: int = -1
+    #: The program's ends of its streams; -1 for its terminal.
     stderr: int = -1
-    """The program's ends of its streams; -1 for its terminal."""
+    #: The name of the terminal, which the program opens itself: a session leader without one gets
+    #: the first that it opens as its controlling terminal (POSIX, General Terminal Interface).
     screen: str = ""
-    """The name of the terminal, which the program opens itself: a session leader without one gets
-    the first that it opens as its controlling terminal (POSIX, General Terminal Interface)."""
+    #: The writing end for commands that feed standard input.
     sink: int = -1
-    """The writing end for commands that feed standard input."""
     ours: list[int] = field(default_factory=list)
     theirs: list[int] = field(default_factory=list)
+    #: Every descriptor that was made, by its fate.
     held: list[int] = field(default_factory=list)
-    """Every descriptor that was made, by its fate."""
 
     def close_theirs(self) -> None:
         """Close what only the program needs: it has its copies, or will never have them."""
@@ -122,8 +122,7 @@ def _make_terminal(made: Plumbing, start: Start, screen: Screen) -> None:
         made.writing = os.dup(made.terminal)
         made.ours.append(made.writing)
         # With a dialogue more may be typed; without one the program is to see an end, as it would
-        # of a pipe.
-        # Behind a line without its newline, the first one only hands over what was typed (POSIX, 11.1.9,
-        # EOF).
+        # of a pipe. Behind a line without its newline, the first one only hands over what was typed
+        # (POSIX, 11.1.9, EOF).
         ends = 1 if start.stdin.endswith(b"\n") else 2
         made.text = start.stdin + (b"" if start.dialogue else END_OF_FILE * ends)

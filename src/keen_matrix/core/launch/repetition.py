@@ -1,5 +1,5 @@
-"""A case that is launched several times: because it was asked for, or because what it is compared with
-must be seen to be the same twice."""
+"""A case that is launched several times: because it was asked for, or because what it is compared
+with must be seen to be the same twice."""
 
 from __future__ import annotations
 
@@ -11,10 +11,10 @@ from keen_matrix.core.structs import Struct, field
 class Repetition(Struct):
     """The launches of one case so far."""
 
+    #: How many launches there are to be.
     wanted: int
-    """How many launches there are to be."""
+    #: Of each, what must be the same in all of them.
     _essences: list[bytes] = field(default_factory=list)
-    """Of each, what must be the same in all of them."""
     _seconds: list[float] = field(default_factory=list)
     _shown: Record | None = None
 
@@ -42,13 +42,13 @@ class Repetition(Struct):
         return record
 
 
+#: How often launches that are compared are made at most, until each of them does the same twice.
 MOST_ROUNDS = 3
-"""How often launches that are compared are made at most, until each of them does the same twice."""
 
 
 def with_unsteady_launches(record: Record, seconds: tuple[float, float]) -> Record:
-    """Return the record of a case whose launches differ, and of which one differs from itself as well: no
-    difference is earned then. `seconds` are those of its two launches."""
+    """Return the record of a case whose launches differ, and of which one differs from itself as
+    well: no difference is earned then. `seconds` are those of its two launches."""
     # An expectation that is not met stands by itself, whatever the control does.
     others = {each.aspect for each in record.unmet} - {ALIKE}
     if record.verdict == "differed" and not others:
@@ -58,12 +58,10 @@ def with_unsteady_launches(record: Record, seconds: tuple[float, float]) -> Reco
     return record
 
 
+#: The aspect that tells that launches of one case do the same.
 ALIKE = "alike"
-"""The aspect that tells that launches of one case do the same."""
 
 
 def _call_unsteady(record: Record, verdict: Verdict, kinds: int) -> None:
     record.verdict = verdict
-    record.aspects.append(
-        AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds))
-    )
+    record.aspects.append(AspectRecord("repeats", False, form="steady", expected="1", actual=str(kinds)))

@@ -17,32 +17,33 @@ from keen_matrix.core.launch.strays import Strays
 from keen_matrix.core.launch.wire import pack_result
 from keen_matrix.core.model.case import Case
 
+#: Launches that may wait to be checked together.
 MOST_SETTLED = 8
-"""Launches that may wait to be checked together."""
+#: Output in bytes that makes our own memory grow enough to spoil what is measured of the next
+#: program.
 LARGE_OUTPUT = 1 << 20
-"""Output in bytes that makes our own memory grow enough to spoil what is measured of the next
-program."""
 
 
 class Runners:
-    """The runners of a plan, and the cases that wait for one. Before there is a plan there are none."""
+    """The runners of a plan, and the cases that wait for one. Before there is a plan there are
+    none."""
 
     def __init__(self, outbox: Outbox) -> None:
         self._outbox = outbox
         self._jobs, self._alone = 0, False
         self.all: Sequence[CaseRunner] = ()
         self._strays = Strays((), alone=False)
+        #: Cases that wait for a runner.
         self.queue: deque[Case] = deque()
-        """Cases that wait for a runner."""
+        #: Descriptor → the runner whose launch its events belong to.
         self.owners: dict[int, CaseRunner] = {}
-        """Descriptor → the runner whose launch its events belong to."""
         self._free: list[CaseRunner] = []
+        #: Those whose programs run, or have left some behind that do.
         self.running: list[CaseRunner] = []
-        """Those whose programs run, or have left some behind that do."""
+        #: Those whose launches have finished and are not seen to yet.
         self.concluding: list[CaseRunner] = []
-        """Those whose launches have finished and are not seen to yet."""
+        #: Those whose launches wait to be checked.
         self.settled: list[CaseRunner] = []
-        """Those whose launches wait to be checked."""
 
     def take(self, runners: Sequence[CaseRunner], *, jobs: int) -> None:
         """Go on with the runners of another plan, under which so many programs run at a time."""

@@ -5,16 +5,16 @@ from __future__ import annotations
 import os
 import re
 
+#: Programs that run the script which their launch words name first.
 INTERPRETERS = re.compile(
     r"(?:python|pypy|perl|ruby|node|nodejs|deno|bun|php|lua|tclsh|Rscript|bash|dash|ksh|zsh|sh|mono)[\d.]*"
 )
-"""Programs that run the script which their launch words name first."""
 FIRST_LINE = 512
 
 
 def script_words(file: str) -> list[str]:
-    """Return the words of a script's first line behind its `#!`, an `env` left out; none of what is no
-    script."""
+    """Return the words of a script's first line behind its `#!`, an `env` left out; none of what is
+    no script."""
     try:
         with open(file, "rb") as script:
             first = script.readline(FIRST_LINE).decode("utf-8", "replace")
@@ -27,8 +27,8 @@ def script_words(file: str) -> list[str]:
 
 
 def runtime_name(file: str, word: str) -> str:
-    """Return the name of the program that runs what a launch starts: that of its first word, or of the
-    runtime that the first line of a script names."""
+    """Return the name of the program that runs what a launch starts: that of its first word, or of
+    the runtime that the first line of a script names."""
     name = os.path.basename(word)
     if INTERPRETERS.fullmatch(name):
         return name

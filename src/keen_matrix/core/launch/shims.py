@@ -1,9 +1,9 @@
-"""What the script of a version manager starts in the end, where that is no runtime that could be asked: it is
-watched.
+"""What the script of a version manager starts in the end, where that is no runtime that could be
+asked: it is watched.
 
-The script is launched once, with words that ask for help. Each program that takes the place of another (exec)
-keeps the number of the process, so the last one that is seen under it is what the script starts.
-"""
+The script is launched once, with words that ask for help. Each program that takes the place of
+another (exec) keeps the number of the process, so the last one that is seen under it is what the
+script starts."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.through import ASK_SECONDS, MOST_ANSWER, OF_SHELLS, Through
 
+#: The folder in which version managers keep their scripts, one for each program.
 SHIMS = "shims"
-"""The folder in which version managers keep their scripts, one for each program."""
 SHELLS = frozenset({"sh", "bash", "dash", "ksh", "zsh"})
 LOOK_SECONDS = 0.0005
 
@@ -46,11 +46,9 @@ def is_shim(launch: ResolvedLaunch) -> bool:
     return os.path.basename(os.path.dirname(launch.file)) == SHIMS and is_shell_script(launch.file)
 
 
-def watched(
-    launch: ResolvedLaunch, environment: Mapping[str, str], words: Sequence[str]
-) -> Through | None:
-    """Return what a script starts with some words behind those of the launch; None where that cannot be told, or
-    does not come to the same when it is started by itself."""
+def watched(launch: ResolvedLaunch, environment: Mapping[str, str], words: Sequence[str]) -> Through | None:
+    """Return what a script starts with some words behind those of the launch; None where that
+    cannot be told, or does not come to the same when it is started by itself."""
     if not os.path.isdir("/proc/self/fd"):
         return None  # there is nothing to look at
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
@@ -58,11 +56,7 @@ def watched(
         own = [*launch.words[1:], *words]
         seen = _watch(launch.file, [launch.words[0], *own], env, folder)
         target = _target(seen, own) if seen is not None else None
-        if (
-            seen is None
-            or target is None
-            or os.path.realpath(target) == os.path.realpath(launch.file)
-        ):
+        if seen is None or target is None or os.path.realpath(target) == os.path.realpath(launch.file):
             return None
         direct = _watch(target, [target, *own], {**env, **_set(seen, env)}, folder)
     if direct is None or (direct.status, direct.printed) != (seen.status, seen.printed):
@@ -71,14 +65,12 @@ def watched(
     gone: dict[str, str | None] = {
         name: None for name in env if name not in seen.environment and name not in OF_SHELLS
     }
-    return Through(
-        file=target, changes={**gone, **changes}, seconds=max(0.0, seen.seconds - direct.seconds)
-    )
+    return Through(file=target, changes={**gone, **changes}, seconds=max(0.0, seen.seconds - direct.seconds))
 
 
 class _Seen(NamedTuple):
+    #: The words of the last program that was seen.
     argv: list[str]
-    """The words of the last program that was seen."""
     environment: Mapping[str, str]
     status: int
     printed: bytes
@@ -94,8 +86,8 @@ def _set(seen: _Seen, env: Mapping[str, str]) -> dict[str, str]:
 
 
 def _target(seen: _Seen, own: Sequence[str]) -> str | None:
-    """Return the file that was started in the end: the script that stands behind its interpreter, or the
-    program itself; None where it had other words than ours."""
+    """Return the file that was started in the end: the script that stands behind its interpreter,
+    or the program itself; None where it had other words than ours."""
     before = seen.argv[: len(seen.argv) - len(own)]
     if seen.argv[len(before) :] != list(own) or not before:
         return None
@@ -132,7 +124,8 @@ def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], folder: str) 
 
 
 def _looked_at(process: Between, due: float) -> tuple[list[str], Mapping[str, str]]:
-    """Return the words and the environment of what a process ran last, before it ended or time was up."""
+    """Return the words and the environment of what a process ran last, before it ended or time was
+    up."""
     words = variables = b""
     while time.monotonic() < due:
         try:

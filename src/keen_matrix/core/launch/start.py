@@ -29,29 +29,29 @@ class Stopping(Struct, frozen=True, kw_only=True):
 
     signal: int
     after: float | None = None
+    #: Streams and the texts on them.
     when: tuple[tuple[str, bytes], ...] = ()
-    """Streams and the texts on them."""
 
 
 class Start(Struct, frozen=True, kw_only=True):
     """All that is needed to start a program, but for the vector."""
 
     file: str
+    #: The launch words; the vector stands behind them.
     words: Sequence[str]
-    """The launch words; the vector stands behind them."""
     env: Mapping[str, str]
     directory: str
+    #: Seconds until a program that still runs is ended.
     timeout: float
-    """Seconds until a program that still runs is ended."""
     stdin: bytes = b""
+    #: Whether standard error goes where standard output goes.
     joined: bool = False
-    """Whether standard error goes where standard output goes."""
+    #: Whether standard input is closed instead of empty.
     closed: bool = False
-    """Whether standard input is closed instead of empty."""
+    #: Whether standard input stays open with nothing coming.
     silent: bool = False
-    """Whether standard input stays open with nothing coming."""
+    #: Commands whose output is piped into each other and then into the program.
     chain: tuple[Command, ...] = ()
-    """Commands whose output is piped into each other and then into the program."""
     terminal: Screen | None = None
     dialogue: tuple[Answering, ...] = ()
     stop: Stopping | None = None

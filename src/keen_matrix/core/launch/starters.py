@@ -26,8 +26,8 @@ class Running(Protocol):
     """A program that was started, until its process is waited for."""
 
     pid: int
+    #: The descriptor that tells of its end; -1 when it must be asked.
     watched: int
-    """The descriptor that tells of its end; -1 when it must be asked."""
     keeper_lost: bool
 
     def watch(self) -> None:
@@ -110,11 +110,7 @@ def _actions(plumbing: Plumbing) -> list[tuple[int | str, ...]]:
         first = (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)
     elif plumbing.stdin == CLOSED:
         first = (os.POSIX_SPAWN_CLOSE, 0)
-    return [
-        first,
-        (os.POSIX_SPAWN_DUP2, plumbing.stdout, 1),
-        (os.POSIX_SPAWN_DUP2, plumbing.stderr, 2),
-    ]
+    return [first, (os.POSIX_SPAWN_DUP2, plumbing.stdout, 1), (os.POSIX_SPAWN_DUP2, plumbing.stderr, 2)]
 
 
 class Spawned:
@@ -190,8 +186,8 @@ class WarmStarts:
         return Warm(self._keeper)
 
     def go_on(self, before: WarmStarts) -> None:
-        """Take over the keeper of an earlier plan, where it keeps the same: to start another one takes
-        as long as a cold launch."""
+        """Take over the keeper of an earlier plan, where it keeps the same: to start another one
+        takes as long as a cold launch."""
         if (self._plan, self._environment) == (before._plan, before._environment):
             self._keeper, before._keeper = before._keeper, None
 

@@ -29,12 +29,12 @@ class State(IntEnum):
     """Where a launch is."""
 
     RUNNING = auto()
+    #: It got the signal that its spec ends it with.
     STOPPING = auto()
-    """It got the signal that its spec ends it with."""
+    #: It got SIGTERM for being overdue.
     TERMINATING = auto()
-    """It got SIGTERM for being overdue."""
+    #: It got SIGKILL, and its end was not seen yet.
     KILLED = auto()
-    """It got SIGKILL, and its end was not seen yet."""
     DRAINING = auto()
     CUT = auto()
     FEEDING = auto()
@@ -44,33 +44,34 @@ class State(IntEnum):
 class Event(IntEnum):
     """What moves a launch."""
 
+    #: The moment or the text has come at which its spec ends it.
     STOP = auto()
-    """The moment or the text has come at which its spec ends it."""
+    #: Its time is over, or that of a prompt.
     OVERDUE = auto()
-    """Its time is over, or that of a prompt."""
+    #: A stream is over the cap.
     FLOOD = auto()
-    """A stream is over the cap."""
+    #: The time of the state is over.
     TIME = auto()
-    """The time of the state is over."""
+    #: The program itself has ended.
     EXIT = auto()
-    """The program itself has ended."""
+    #: Nothing comes any more, and commands that feed it still run.
     FED = auto()
-    """Nothing comes any more, and commands that feed it still run."""
+    #: Nothing comes any more, and nothing is waited for.
     DONE = auto()
-    """Nothing comes any more, and nothing is waited for."""
 
 
+#: Seconds between SIGTERM and SIGKILL.
 TERMINATE_GRACE = 0.5
-"""Seconds between SIGTERM and SIGKILL."""
+#: Seconds that a program gets to end after the signal that its spec ends it with.
 STOP_GRACE = 2.0
-"""Seconds that a program gets to end after the signal that its spec ends it with."""
+#: Seconds that streams may stay open after the program itself has ended.
 DRAIN_GRACE = 0.3
-"""Seconds that streams may stay open after the program itself has ended."""
+#: Seconds after SIGKILL until a process in an uninterruptible wait is given up.
 UNKILLABLE_GRACE = 5.0
-"""Seconds after SIGKILL until a process in an uninterruptible wait is given up."""
+#: Seconds between two looks at commands that feed a program which has ended.
 FEEDERS_STEP = 0.002
-"""Seconds between two looks at commands that feed a program which has ended."""
 
+#: How long a launch stays in a state, in seconds. Running has no grace: its end is planned.
 GRACE: Mapping[State, float] = {
     State.STOPPING: STOP_GRACE,
     State.TERMINATING: TERMINATE_GRACE,
@@ -80,11 +81,12 @@ GRACE: Mapping[State, float] = {
     State.FEEDING: FEEDERS_STEP,
     State.FINISHED: 0.0,
 }
-"""How long a launch stays in a state, in seconds. Running has no grace: its end is planned."""
 
 _ALIVE = (State.RUNNING, State.STOPPING, State.TERMINATING, State.KILLED)
 _ENDING = (State.KILLED, State.DRAINING, State.CUT)
 
+#: The state that an event leads to. What does not stand here does not move a launch: a flood of one
+#: that is killed already, say.
 MOVES: Mapping[tuple[State, Event], State] = {
     (State.RUNNING, Event.STOP): State.STOPPING,
     (State.RUNNING, Event.OVERDUE): State.TERMINATING,
@@ -98,8 +100,6 @@ MOVES: Mapping[tuple[State, Event], State] = {
     **{(state, Event.DONE): State.FINISHED for state in _ENDING},
     (State.FEEDING, Event.DONE): State.FINISHED,
 }
-"""The state that an event leads to. What does not stand here does not move a launch: a flood of one
-that is killed already, say."""
 
 
 class Machine:
@@ -109,8 +109,8 @@ class Machine:
 
     def __init__(self) -> None:
         self.state = State.RUNNING
+        #: The moment at which the launch wants to be looked at.
         self.deadline = 0.0
-        """The moment at which the launch wants to be looked at."""
 
     def move(self, event: Event, now: float) -> bool:
         """Take an event at a moment; tell whether it led to another state."""

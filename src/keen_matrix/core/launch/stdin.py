@@ -9,8 +9,8 @@ import select
 from keen_matrix.core.launch.plumbing import Plumbing
 from keen_matrix.core.launch.system import NOT_WATCHED, Poller
 
+#: Bytes offered at a time; a pipe takes what it has room for.
 WRITE_BYTES = 1 << 20
-"""Bytes offered at a time; a pipe takes what it has room for."""
 NOTHING = memoryview(b"")
 
 
@@ -24,8 +24,8 @@ class StandardInput:
     __slots__ = ("_left", "_poller", "_stays_open", "fd", "terminal")
 
     def __init__(self, plumbing: Plumbing, poller: Poller, *, stays_open: bool) -> None:
+        #: Descriptors of our own; -1 for none, and for one that was closed.
         self.fd, self.terminal = plumbing.writing, plumbing.terminal
-        """Descriptors of our own; -1 for none, and for one that was closed."""
         self._left = memoryview(plumbing.text) if plumbing.text else NOTHING
         self._poller = poller
         # A terminal stays open by its other end; this one is a copy that is only written to.

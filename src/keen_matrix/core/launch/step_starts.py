@@ -7,13 +7,7 @@ from keen_matrix.core.launch.case_run import CaseRun, Shared, StepLaunch
 from keen_matrix.core.launch.place import CasePlace
 from keen_matrix.core.launch.start import Command, Start
 from keen_matrix.core.launch.starters import WarmStarts
-from keen_matrix.core.launch.surroundings import (
-    Filling,
-    environment_of,
-    is_constant,
-    other_program,
-    start_of,
-)
+from keen_matrix.core.launch.surroundings import Filling, environment_of, is_constant, other_program, start_of
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Step
 from keen_matrix.core.structs import replace
@@ -28,9 +22,9 @@ class StepStarts:
         plan = shared.plan
         self._warm = WarmStarts(plan.warm, plan.environment) if plan.warm is not None else None
         self._starts_in = ""
+        #: How launches start whose surroundings are the same for every case, by the identity of
+        #: their step in the spec.
         self._starts: dict[int, Start] = {}
-        """How launches start whose surroundings are the same for every case, by the identity of
-        their step in the spec."""
 
     @property
     def keeper_pid(self) -> int:
@@ -88,8 +82,8 @@ class StepStarts:
         return self._place.inside(start_in.render(scope))
 
     def _is_own(self, case: Case, step: StepLaunch, spec_step: Step) -> bool:
-        """Tell whether a launch starts the program itself, as the spec launches it; how it is launched
-        is what some families are about."""
+        """Tell whether a launch starts the program itself, as the spec launches it; how it is
+        launched is what some families are about."""
         about_launching = case.family in ("renamed", "launchers", "elsewhere")
         own = self.command(case, step.number).words == self._plan.launch
         return own and not (about_launching or spec_step.is_other)

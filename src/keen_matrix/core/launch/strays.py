@@ -16,8 +16,8 @@ class Strays:
 
     def __init__(self, runners: Sequence[CaseRunner], *, alone: bool) -> None:
         self._runners = runners
+        #: Whether one program runs at a time: what is there is surely its own then.
         self._alone = alone
-        """Whether one program runs at a time: what is there is surely its own then."""
 
     def of(self, runner: CaseRunner, unsure: bool) -> list[int]:
         """Return running processes that the finished launch of a runner left behind, or, when

@@ -18,13 +18,7 @@ from keen_matrix.core.launch.directories import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
 from keen_matrix.core.launch.file_states import FileState, snapshot
 from keen_matrix.core.launch.start import Command, Screen, Start, Stopping
-from keen_matrix.core.launch.trees import (
-    copy_file,
-    copy_inside,
-    folder_inside,
-    open_folder,
-    open_new,
-)
+from keen_matrix.core.launch.trees import copy_file, copy_inside, folder_inside, open_folder, open_new
 from keen_matrix.core.model.spec import Put, Stdin, Stop, Surroundings
 from keen_matrix.core.structs import replace
 
@@ -61,9 +55,7 @@ def is_constant(around: Surroundings) -> bool:
     """Tell whether surroundings are the same for every case, so that what starts one starts all."""
     # Whatever is read, typed or timed differs from case to case, or is opened anew for each.
     plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
-    return plain and all(
-        template is None or template.constant is not None for _, template in around.env
-    )
+    return plain and all(template is None or template.constant is not None for _, template in around.env)
 
 
 def start_of(
@@ -124,9 +116,7 @@ def _input(stdin: Stdin, case: Filling) -> bytes:
             return file.read()
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
-        raise SurroundingsFault(
-            f"{path}, which should be standard input, cannot be read: {reason}"
-        ) from None
+        raise SurroundingsFault(f"{path}, which should be standard input, cannot be read: {reason}") from None
 
 
 def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str]) -> Command:
@@ -134,17 +124,13 @@ def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str])
     # In the case's own PATH: what feeds the program is found where the program would find it.
     file, reason = find_program(rendered[0], env.get("PATH"), case.here)
     if reason:
-        raise SurroundingsFault(
-            f"the command that feeds standard input cannot be launched: {reason}"
-        )
+        raise SurroundingsFault(f"the command that feeds standard input cannot be launched: {reason}")
     return Command(file, rendered)
 
 
-def other_program(
-    words: tuple[str, ...], env: Mapping[str, str], here: str, directory: str
-) -> Command:
-    """Return how another program is started, whose name is the first of its words; the words are its
-    vector, and `directory` is where it starts. Raises SurroundingsFault."""
+def other_program(words: tuple[str, ...], env: Mapping[str, str], here: str, directory: str) -> Command:
+    """Return how another program is started, whose name is the first of its words; the words are
+    its vector, and `directory` is where it starts. Raises SurroundingsFault."""
     if not words:
         raise SurroundingsFault("the step that starts another program has no words")
     file, reason = find_program(words[0], env.get("PATH"), here, directory)
@@ -176,9 +162,7 @@ def put_files(
                 with folder_inside(work, name) as (folder, last):
                     _put_one(put, name, folder, last, case)
             except (OSError, ValueError) as error:
-                raise SurroundingsFault(
-                    f"{name} could not be put in place: {_put_reason(error)}"
-                ) from None
+                raise SurroundingsFault(f"{name} could not be put in place: {_put_reason(error)}") from None
     finally:
         os.close(work)
     # Looked at again and not worked out: modes follow the umask, and some systems round times.
@@ -220,11 +204,7 @@ def _put_one(put: Put, name: str, folder: int, last: str, case: Filling) -> None
         with open(open_new(last, folder), "wb") as file:
             file.write(content)
     if put.mode is not None:
-        fd = os.open(
-            last,
-            os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK,
-            dir_fd=folder,
-        )
+        fd = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder)
         try:
             os.fchmod(fd, put.mode)
         finally:

@@ -11,8 +11,8 @@ from keen_matrix.core.launch import leftovers
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.structs import Struct
 
+#: What epoll and poll objects say when they are to forget a descriptor that they do not watch.
 NOT_WATCHED = (OSError, ValueError, KeyError)
-"""What epoll and poll objects say when they are to forget a descriptor that they do not watch."""
 READABLE = select.POLLIN | select.POLLHUP | select.POLLERR
 
 
@@ -33,18 +33,18 @@ class Poller(Protocol):
 class System(Struct, frozen=True, kw_only=True):
     """What a system can do. A lesser one does the same work with more waiting and looking."""
 
+    #: Whether every descendant of a program becomes ours when its parent is gone (prctl(2)), so
+    #: that we can end it; else only the program's process group is ended.
     subreaper: bool = False
-    """Whether every descendant of a program becomes ours when its parent is gone (prctl(2)), so
-    that we can end it; else only the program's process group is ended."""
+    #: Whether the end of a process can be waited for by a descriptor (pidfd_open(2)); else SIGCHLD
+    #: wakes the worker.
     pidfds: bool = False
-    """Whether the end of a process can be waited for by a descriptor (pidfd_open(2)); else SIGCHLD
-    wakes the worker."""
+    #: Whether the kernel says in which call a process is blocked; else a program that waits for
+    #: input is seen by its timeout.
     sees_calls: bool = False
-    """Whether the kernel says in which call a process is blocked; else a program that waits for
-    input is seen by its timeout."""
+    #: Whether descriptors are watched by epoll(7), which forgets those that are closed; else by
+    #: poll(2), whose times are milliseconds.
     epoll: bool = False
-    """Whether descriptors are watched by epoll(7), which forgets those that are closed; else by
-    poll(2), whose times are milliseconds."""
 
     def poller(self) -> Poller:
         """Return a new object that watches descriptors."""

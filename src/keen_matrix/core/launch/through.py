@@ -1,9 +1,9 @@
 """What a launcher really starts: a version manager's `python3` is often a script that looks for the
 right one and starts that, which takes longer than the program itself.
 
-The runtime is asked once, through the launcher, which file it was started from and in what environment
-it runs. Starting that file with that environment is the same launch without the looking.
-"""
+The runtime is asked once, through the launcher, which file it was started from and in what
+environment it runs. Starting that file with that environment is the same launch without the
+looking."""
 
 from __future__ import annotations
 
@@ -21,17 +21,17 @@ from keen_matrix.core.structs import Struct
 
 ASK_SECONDS = 10.0
 MOST_ANSWER = 1 << 20
+#: Variables that any shell leaves in the environment of what it starts (POSIX 2.5.3 for PWD and
+#: OLDPWD): no program is meant to look at them.
 OF_SHELLS = frozenset({"_", "SHLVL", "PWD", "OLDPWD"})
-"""Variables that any shell leaves in the environment of what it starts (POSIX 2.5.3 for PWD and OLDPWD):
-no program is meant to look at them."""
 
 
 class Runtime(NamedTuple):
     """How a runtime is asked which file it was started from and in what environment."""
 
     names: re.Pattern[str]
+    #: Words that have it print a JSON list of the two.
     question: tuple[str, ...]
-    """Words that have it print a JSON list of the two."""
 
 
 RUNTIMES = (
@@ -40,24 +40,23 @@ RUNTIMES = (
         ("-c", "import json, os, sys; print(json.dumps([sys.executable, dict(os.environ)]))"),
     ),
     Runtime(
-        re.compile(r"node|nodejs"),
-        ("-e", "console.log(JSON.stringify([process.execPath, process.env]))"),
+        re.compile(r"node|nodejs"), ("-e", "console.log(JSON.stringify([process.execPath, process.env]))")
     ),
     Runtime(
         re.compile(r"ruby[\d.]*"),
         ("-rjson", "-rrbconfig", "-e", "puts JSON.generate([RbConfig.ruby, ENV.to_h])"),
     ),
-)  # fmt: skip
+)
 
 
 class Through(Struct, frozen=True, kw_only=True):
     """What a launcher starts in the end."""
 
     file: str
+    #: Variables that the launcher sets or (null) takes away, apart from those of any shell.
     changes: Mapping[str, str | None]
-    """Variables that the launcher sets or (null) takes away, apart from those of any shell."""
+    #: What it takes beside a launch of the file itself.
     seconds: float
-    """What it takes beside a launch of the file itself."""
 
 
 def runtime_of(launch: ResolvedLaunch) -> Runtime | None:
@@ -67,8 +66,8 @@ def runtime_of(launch: ResolvedLaunch) -> Runtime | None:
 
 
 def is_wrapped(launch: ResolvedLaunch) -> bool:
-    """Tell at once whether a runtime is started by something else that bears its name: a script, or a
-    link to a program of another name."""
+    """Tell at once whether a runtime is started by something else that bears its name: a script, or
+    a link to a program of another name."""
     runtime = runtime_of(launch)
     if runtime is None:
         return False
@@ -83,7 +82,8 @@ def is_wrapped(launch: ResolvedLaunch) -> bool:
 
 
 def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through | None:
-    """Return what a wrapped runtime starts; None where that cannot be told, or it is the file itself.
+    """Return what a wrapped runtime starts; None where that cannot be told, or it is the file
+    itself.
 
     The runtime is launched through its launcher and directly, once each, in an empty directory.
     """
@@ -110,9 +110,7 @@ def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through |
         for name in sorted(names)
         if asked.environment.get(name) != direct.environment.get(name)
     }
-    return Through(
-        file=asked.file, changes=changes, seconds=max(0.0, asked.seconds - direct.seconds)
-    )
+    return Through(file=asked.file, changes=changes, seconds=max(0.0, asked.seconds - direct.seconds))
 
 
 class _Answer(NamedTuple):
@@ -121,13 +119,17 @@ class _Answer(NamedTuple):
     seconds: float
 
 
-def _asked(
-    file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str
-) -> _Answer | None:
+def _asked(file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str) -> _Answer | None:
     with tempfile.TemporaryFile(dir=folder) as out, open(os.devnull, "wb") as nowhere:
         try:
-            with Between([name, *runtime.question], file=file, folder=folder, env=env,
-                         stdout=out.fileno(), stderr=nowhere.fileno()) as asked:  # fmt: skip
+            with Between(
+                [name, *runtime.question],
+                file=file,
+                folder=folder,
+                env=env,
+                stdout=out.fileno(),
+                stderr=nowhere.fileno(),
+            ) as asked:
                 began = time.monotonic()
                 if asked.wait(ASK_SECONDS) is None:
                     return None

@@ -17,10 +17,8 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 READ_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+#: Opens what may not be read, to be looked at and unlocked (Linux).
 _PATH_ONLY = getattr(os, "O_PATH", 0)
-"""Opens what may not be read, to be looked at and unlocked (Linux)."""
-ROUNDS = 2
-"""Times that a folder is emptied which is not empty when it is to go."""
 
 
 class Identity(NamedTuple):
@@ -68,7 +66,8 @@ class Mount(NamedTuple):
 
 
 def _unlock(name: str, at: int) -> None:
-    """Give ourselves every right on a folder of ours that its program has locked. Raises OSError."""
+    """Give ourselves every right on a folder of ours that its program has locked. Raises
+    OSError."""
     if not _PATH_ONLY:
         if stat.S_ISDIR(os.stat(name, dir_fd=at, follow_symlinks=False).st_mode):
             os.chmod(name, 0o700, dir_fd=at)
@@ -98,7 +97,8 @@ def _enter(name: str, at: int) -> int:
 
 
 class _Level:
-    """A folder on the way down: its name, what it is, and the folders in it that are still to go."""
+    """A folder on the way down: its name, what it is, and the folders in it that are still to
+    go."""
 
     __slots__ = ("identity", "name", "pending", "rounds")
 
@@ -272,9 +272,9 @@ def copy_file(source: int, name: str, at: int) -> None:
         os.fchmod(writing.fileno(), stat.S_IMODE(os.fstat(source).st_mode))
 
 
+#: Folders inside each other that are copied; every folder is reached anew from the top, so that
+#: few descriptors are open.
 DEEPEST_COPY = 200
-"""Folders inside each other that are copied; every folder is reached anew from the top, so that
-few descriptors are open."""
 
 
 def copy_inside(source: int, target: int) -> list[str]:
@@ -330,9 +330,7 @@ def _copy_entry(entry: os.DirEntry[str], reading: int, writing: int) -> bool:
             os.close(below)
         return True
     elif stat.S_ISREG(info.st_mode):
-        fd = os.open(
-            name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=reading
-        )
+        fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=reading)
         try:
             copy_file(fd, name, writing)
         finally:

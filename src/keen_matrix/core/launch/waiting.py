@@ -16,25 +16,25 @@ import struct
 import sys
 from collections.abc import Iterator, Sequence
 
+#: Numbers of read and readv, by machine (asm/unistd.h).
 _READS = {"x86_64": {0, 19}, "aarch64": {63, 65}}
-"""Numbers of read and readv, by machine (asm/unistd.h)."""
+#: Numbers of epoll_wait, epoll_pwait and epoll_pwait2: event loops wait by them.
 _EPOLL_WAITS = {"x86_64": {232, 281, 441}, "aarch64": {22, 441}}
-"""Numbers of epoll_wait, epoll_pwait and epoll_pwait2: event loops wait by them."""
 _POLLS = {"x86_64": {7}, "aarch64": set[int]()}
+#: Numbers of poll, and of ppoll, whose timeout is behind a pointer.
 _TIMED_POLLS = {"x86_64": {271}, "aarch64": {73}}
-"""Numbers of poll, and of ppoll, whose timeout is behind a pointer."""
+#: Numbers of select and pselect6.
 _SELECTS = {"x86_64": {23, 270}, "aarch64": {72}}
-"""Numbers of select and pselect6."""
+#: struct pollfd: descriptor, events asked for, events that came (poll.h).
 _POLLFD = struct.Struct("=ihh")
-"""struct pollfd: descriptor, events asked for, events that came (poll.h)."""
 _POLLIN = 1
+#: Descriptors of a poll or select that are looked at.
 MOST_POLLED = 1024
-"""Descriptors of a poll or select that are looked at."""
+#: A timeout of -1, of 32 and of 64 bits: no time ends such a wait.
 _FOREVER = {0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF}
-"""A timeout of -1, of 32 and of 64 bits: no time ends such a wait."""
 _NULL = 0
+#: Processes of a program that are looked at.
 MOST_PROCESSES = 64
-"""Processes of a program that are looked at."""
 
 
 def can_be_seen() -> bool:
@@ -95,9 +95,7 @@ def _reads(pid: int, syscall: list[str], pipe: str) -> bool:
         return endless and _is_polled(pid, arguments[0], pipe)
     if number in _POLLS[machine] | _TIMED_POLLS[machine]:
         # poll takes a negative timeout for none, of which the kernel shows the lower 32 bits alone
-        endless = (
-            bool(arguments[2] & 0x80000000) if number in _POLLS[machine] else arguments[2] == _NULL
-        )
+        endless = bool(arguments[2] & 0x80000000) if number in _POLLS[machine] else arguments[2] == _NULL
         asked = _polled(pid, arguments[0], arguments[1]) if endless else ()
         return any(_leads_to(pid, fd, pipe) for fd in asked)
     if number in _SELECTS[machine]:

@@ -27,11 +27,11 @@ from keen_matrix.core.structs import Struct
 KEEPER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "keeper_importlib_bootstrap.py")
 LENGTH, STARTED, ENDED = struct.Struct("!I"), struct.Struct("!ci"), struct.Struct("!ciddq")
 READY_SECONDS = 20.0
+#: Time that a keeper gets to fork a child; it takes a few milliseconds.
 ANSWER_SECONDS = 5.0
-"""Time that a keeper gets to fork a child; it takes a few milliseconds."""
 PROBE_SECONDS = 20.0
+#: Modules that are imported beforehand, and bytes of a launch that tells which.
 MOST_MODULES, MOST_SAID = 2_000, 1 << 22
-"""Modules that are imported beforehand, and bytes of a launch that tells which."""
 _PYTHON = re.compile(r"python(?:\d+(?:\.\d+)?)?")
 _WITH_VALUE = frozenset({"-W", "-X"})
 _IMPORT = re.compile(rb"^import time:\s+\d+ \|\s+\d+ \|\s*([\w.]+)\s*$", re.MULTILINE)
@@ -50,9 +50,9 @@ class WarmPlan(Struct, frozen=True, kw_only=True):
     kind: str
     name: str
     modules: tuple[str, ...] = ()
+    #: Variables that an interpreter reads at its start and that a launch may have otherwise than
+    #: the keeper: what they do, the keeper does for its child.
     own_variables: frozenset[str] = frozenset()
-    """Variables that an interpreter reads at its start and that a launch may have otherwise than the
-    keeper: what they do, the keeper does for its child."""
 
 
 def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
@@ -72,7 +72,8 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
             return WarmPlan(interpreter=file, switches=tuple(switches), kind="module", name=rest[0])
         if word in ("-m", "-c") or word.startswith(("-c", "-m")):
             raise ColdOnly(
-                f"the launch words have {word}; warm launches take a file or -m MODULE, with no words behind it"
+                f"the launch words have {word}; warm launches take a file or -m MODULE, with "
+                f"no words behind it"
             )
         # Switches are handed on as they are. -O or -W change what the program does, so the keeper
         # must have them too.
@@ -122,16 +123,13 @@ def imported_modules(
         with contextlib.ExitStack() as ending:
             try:
                 probes = [
-                    ending.enter_context(_Probe([*words, *each], env, folder))
-                    for each in vectors or [()]
+                    ending.enter_context(_Probe([*words, *each], env, folder)) for each in vectors or [()]
                 ]
             except OSError as error:
                 raise ColdOnly(f"the launch that tells what it imports failed: {error}") from None
             said = [text for text in (each.said(due) for each in probes) if text is not None]
         if not said:
-            raise ColdOnly(
-                f"the launch that tells what it imports did not end within {PROBE_SECONDS:g} s"
-            )
+            raise ColdOnly(f"the launch that tells what it imports did not end within {PROBE_SECONDS:g} s")
         names = dict.fromkeys(name.decode() for text in said for name in _IMPORT.findall(text))
         return _installed(plan, list(names)[:MOST_MODULES], env, folder)
 
@@ -145,12 +143,7 @@ class _Probe:
         nowhere = os.open(os.devnull, os.O_WRONLY)
         try:
             self._process = Between(
-                words,
-                file=words[0],
-                folder=own,
-                env=env,
-                stdout=nowhere,
-                stderr=self._said.fileno(),
+                words, file=words[0], folder=own, env=env, stdout=nowhere, stderr=self._said.fileno()
             )
         finally:
             os.close(nowhere)
@@ -188,15 +181,19 @@ for name in sys.stdin.read().split():
 """
 
 
-def _installed(
-    plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], folder: str
-) -> tuple[str, ...]:
+def _installed(plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], folder: str) -> tuple[str, ...]:
     """Return those of some modules that the interpreter finds in its library or its installed
     packages."""
     done = subprocess.run(
-        [plan.interpreter, *plan.switches, "-c", _ASK], input="\n".join(names), cwd=folder, env=dict(env),
-        capture_output=True, text=True, timeout=PROBE_SECONDS, check=False,
-    )  # fmt: skip
+        [plan.interpreter, *plan.switches, "-c", _ASK],
+        input="\n".join(names),
+        cwd=folder,
+        env=dict(env),
+        capture_output=True,
+        text=True,
+        timeout=PROBE_SECONDS,
+        check=False,
+    )
     return tuple(done.stdout.split())
 
 
@@ -220,12 +217,17 @@ class Keeper:
         self.control, theirs = socket.socketpair()
         with theirs:
             self.process = subprocess.Popen(
-                [plan.interpreter, *plan.switches, KEEPER, str(theirs.fileno())], pass_fds=[theirs.fileno()],
+                [plan.interpreter, *plan.switches, KEEPER, str(theirs.fileno())],
+                pass_fds=[theirs.fileno()],
                 # A keeper must not write beside the program's files; a launch that is cold would do
                 # so in its own time.
-                env={**environment, "PYTHONDONTWRITEBYTECODE": "1"}, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL, start_new_session=True, cwd="/",
-            )  # fmt: skip
+                env={**environment, "PYTHONDONTWRITEBYTECODE": "1"},
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                start_new_session=True,
+                cwd="/",
+            )
         try:
             self._send({"target": (plan.kind, plan.name), "modules": plan.modules}, ())
             self.control.settimeout(READY_SECONDS)
@@ -247,11 +249,9 @@ class Keeper:
         else:
             self.control.sendall(head + body)
 
-    def launch(
-        self, argv: Sequence[str], env: Mapping[str, str], directory: str, fds: Sequence[int]
-    ) -> int:
-        """Have a child launched and return its number. Raises OSError when the keeper is gone, or does
-        not answer: an earlier program may have stopped it, its parent."""
+    def launch(self, argv: Sequence[str], env: Mapping[str, str], directory: str, fds: Sequence[int]) -> int:
+        """Have a child launched and return its number. Raises OSError when the keeper is gone, or
+        does not answer: an earlier program may have stopped it, its parent."""
         # A program can stop its parent by a signal, and that is the keeper: without an end to the
         # wait the run would stop with it.
         self.control.settimeout(ANSWER_SECONDS)
@@ -302,13 +302,4 @@ def is_warmable(env: Mapping[str, str], base: Mapping[str, str], own: Collection
     )
 
 
-__all__ = [
-    "ColdOnly",
-    "Ended",
-    "Keeper",
-    "WarmPlan",
-    "imported_modules",
-    "is_warmable",
-    "sys",
-    "warm_plan",
-]
+__all__ = ["ColdOnly", "Ended", "Keeper", "WarmPlan", "imported_modules", "is_warmable", "sys", "warm_plan"]

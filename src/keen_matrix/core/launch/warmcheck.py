@@ -17,11 +17,11 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.ids import shard_of
 
+#: Cases that are checked at least.
 LEAST = 5
-"""Cases that are checked at least."""
+#: How often a case that came otherwise warm is launched cold again, to see whether it varies by
+#: itself: a set of two words comes out in the same order every other time.
 MOST_AGAIN = 3
-"""How often a case that came otherwise warm is launched cold again, to see whether it varies by itself:
-a set of two words comes out in the same order every other time."""
 ASPECTS = ("verdict", "exit", "signal", "stdout", "stderr", "files")
 
 
@@ -37,8 +37,8 @@ class WarmCheck(Struct, frozen=True):
 
 
 def sample_of(cases: Iterable[Case], percent: float, known: Collection[str] = ()) -> Sequence[Case]:
-    """Return about so many percent of the cases: those that are known, where they are too few some more
-    by their ids alone, and the first ones where all that is less than five."""
+    """Return about so many percent of the cases: those that are known, where they are too few some
+    more by their ids alone, and the first ones where all that is less than five."""
     every = max(1, round(100 / percent))
     first, found, count = list[Case](), list[Case](), 0
     for case in cases:

@@ -1,4 +1,5 @@
-"""What the engine and its workers say to each other: frames on a socket, each a length and a body."""
+"""What the engine and its workers say to each other: frames on a socket, each a length and a
+body."""
 
 from __future__ import annotations
 
@@ -26,30 +27,30 @@ _IS_RESULT, _IS_LIVE, _IS_READY, _IS_FAULT = 0, 1, 2, 3
 class Plan(Struct, frozen=True, kw_only=True):
     """What a worker has to know before the first case."""
 
+    #: Without the values of its axes: those travel with each case.
     spec: Spec
-    """Without the values of its axes: those travel with each case."""
+    #: The file to start.
     file: str
-    """The file to start."""
+    #: The launch words, filled in, as the spec has them: the first is the name that the program
+    #: sees itself called by.
     launch: tuple[str, ...]
-    """The launch words, filled in, as the spec has them: the first is the name that the program
-    sees itself called by."""
     environment: dict[str, str]
+    #: The directory in which the worker makes those of its cases.
     root: str
-    """The directory in which the worker makes those of its cases."""
+    #: How many programs the worker runs at a time.
     jobs: int
-    """How many programs the worker runs at a time."""
+    #: Bytes kept of each stream.
     cap: int
-    """Bytes kept of each stream."""
+    #: The folder in which the directories of failing cases are kept; empty to keep none.
     keep: str = ""
-    """The folder in which the directories of failing cases are kept; empty to keep none."""
+    #: How often each case is launched.
     repeat: int = 1
-    """How often each case is launched."""
+    #: Whether output is sent as it comes.
     live: bool = False
-    """Whether output is sent as it comes."""
+    #: How the program is run warm; None to start it anew each time.
     warm: WarmPlan | None = None
-    """How the program is run warm; None to start it anew each time."""
+    #: Other ways to start the program: the file and the words of each.
     launchers: Mapping[str, ResolvedLaunch] = field(default_factory=dict)
-    """Other ways to start the program: the file and the words of each."""
 
 
 class ResultFrame(NamedTuple):
@@ -60,8 +61,8 @@ class ResultFrame(NamedTuple):
     matrix: int
     verdict: int
     seconds: float
+    #: Whether the record has remarks, or masks that found something.
     noted: bool
-    """Whether the record has remarks, or masks that found something."""
     id: str
     line: bytes
 
@@ -98,9 +99,7 @@ def result_frame(case: Case, record: Record) -> ResultFrame:
     """Return what is said of a finished case."""
     number = VERDICTS.index(record.verdict)
     noted = bool(record.remarks or record.masked)
-    return ResultFrame(
-        case.sequence, case.matrix, number, record.seconds, noted, case.id, encode(record)
-    )
+    return ResultFrame(case.sequence, case.matrix, number, record.seconds, noted, case.id, encode(record))
 
 
 def pack_live(id: str, stream: str, seconds: float, text: bytes) -> bytes:

@@ -32,11 +32,11 @@ from keen_matrix.core.launch.starters import Cold
 from keen_matrix.core.launch.system import Wakeups, enter_system
 from keen_matrix.core.launch.wire import Plan, pack_fault, pack_live, pack_ready
 
+#: Objects made before those in circles are looked for: cases leave few.
 GARBAGE_THRESHOLD = 20_000
-"""Objects made before those in circles are looked for: cases leave few."""
 RECEIVE_BYTES = 1 << 16
+#: How long they wait when no program ends.
 SETTLED_SECONDS = 0.001
-"""How long they wait when no program ends."""
 
 
 class CaseWorker:
@@ -53,8 +53,8 @@ class CaseWorker:
         self._directory: WorkerDirectory | None = None
         self._directories: list[CaseDirectories] = []
         self._runners = Runners(self._outbox)
+        #: When the earliest deadline of what runs is over, as it was before the last wait.
         self._due = math.inf
-        """When the earliest deadline of what runs is over, as it was before the last wait."""
         self.shared: Shared | None = None
 
     def _take_plan(self, plan: Plan) -> None:
@@ -82,8 +82,7 @@ class CaseWorker:
         )
         count = plan.jobs + MOST_SETTLED * shared.spare
         runners = [
-            CaseRunner(shared, directories)
-            for directories in self._directories_for(self._directory, count)
+            CaseRunner(shared, directories) for directories in self._directories_for(self._directory, count)
         ]
         self._runners.take(runners, jobs=plan.jobs)
         # What stands now stands to the end: looking through it again and again for circles would
@@ -226,8 +225,7 @@ def serve() -> bool:
     except Exception as error:
         frame = traceback.extract_tb(error.__traceback__)[-1]
         _tell_fault(
-            control,
-            f"{type(error).__name__}: {error} ({os.path.basename(frame.filename)}:{frame.lineno})",
+            control, f"{type(error).__name__}: {error} ({os.path.basename(frame.filename)}:{frame.lineno})"
         )
         if "KEEN_MATRIX_TRACEBACK" in os.environ:
             traceback.print_exc()

@@ -24,24 +24,24 @@ from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.frames import FrameReader
 from keen_matrix.core.launch.handover import CONTROL
 
+#: Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to
+#: lose at the end.
 AHEAD_SECONDS = 0.05
-"""Work that waits at a worker: enough to keep it busy while the engine looks elsewhere, little to
-lose at the end."""
 AHEAD_MOST = 64
+#: Time that workers get to end their programs and leave.
 CLOSE_SECONDS = 8.0
-"""Time that workers get to end their programs and leave."""
 
 
+#: What the interpreter of a worker runs.
 START = "from keen_matrix.core.launch.worker import main; main()"
-"""What the interpreter of a worker runs."""
+#: Signals that end a run. A terminal, or who ends a process group, sends them to workers too,
+#: which leave them to the engine.
 ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
-"""Signals that end a run. A terminal, or who ends a process group, sends them to workers too,
-which leave them to the engine."""
+#: WorkerSet up to which each has one program at a time: only then what a program leaves behind is
+#: surely told to be its own.
 ALONE_MOST = 32
-"""WorkerSet up to which each has one program at a time: only then what a program leaves behind is
-surely told to be its own."""
+#: Looks at a worker that find it stopped, one after the other, before it is given up.
 STOPPED_LOOKS = 2
-"""Looks at a worker that find it stopped, one after the other, before it is given up."""
 
 
 class Process:
@@ -100,8 +100,8 @@ class Process:
 
 
 def default_jobs() -> int:
-    """Return the number of processors this process may use, or what PYTHON_CPU_COUNT says instead: so
-    Python itself counts them from 3.13 on (os.process_cpu_count)."""
+    """Return the number of processors this process may use, or what PYTHON_CPU_COUNT says instead:
+    so Python itself counts them from 3.13 on (os.process_cpu_count)."""
     # A container that gets the time of two of its machine's 64 processors sees all of them.
     told = os.environ.get("PYTHON_CPU_COUNT", "")
     if told.isdecimal() and int(told) > 0:
@@ -129,18 +129,18 @@ class WorkerLink:
 
     def __init__(self, jobs: int, start: Callable[[socket.socket], Process]) -> None:
         self.jobs = jobs
+        #: Cases that it has and that are not finished, as they travel, by sequence and id.
         self.cases: dict[tuple[int, str], Any] = {}
-        """Cases that it has and that are not finished, as they travel, by sequence and id."""
+        #: Whether it has taken a plan: what ends it before that is none of the programs'.
         self.ready = False
-        """Whether it has taken a plan: what ends it before that is none of the programs'."""
+        #: Whether it runs a single case on which another worker has ended.
         self.solitary = False
-        """Whether it runs a single case on which another worker has ended."""
+        #: What it said when it ended by itself.
         self.fault = ""
-        """What it said when it ended by itself."""
+        #: Looks in a row that found it stopped.
         self.stopped = 0
-        """Looks in a row that found it stopped."""
+        #: Seconds that a case takes, smoothed.
         self.pace = 0.05
-        """Seconds that a case takes, smoothed."""
         self.unsent = bytearray()
         self.reader = FrameReader()
         self.control, theirs = socket.socketpair()
@@ -162,9 +162,7 @@ class WorkerLink:
         # As many as take a moment: quick programs need a queue, and of slow ones each case that
         # waits here might run elsewhere.
         ahead = max(1, min(int(AHEAD_SECONDS * self.jobs / max(self.pace, 1e-4)), AHEAD_MOST))
-        return (
-            0 if self.outstanding > self.jobs + ahead // 2 else self.jobs + ahead - self.outstanding
-        )
+        return 0 if self.outstanding > self.jobs + ahead // 2 else self.jobs + ahead - self.outstanding
 
     def hand(self, batch: list[Any], packed: bytes) -> None:
         """Hand cases to it, as they are and as they travel: they are sent as soon as it takes
@@ -230,7 +228,8 @@ def fork(control: socket.socket) -> Process:
 
 
 def _be_worker(serve: Callable[[], bool], control: int) -> NoReturn:
-    """Work in a fork, and end without going back to what the process that it came from was doing."""
+    """Work in a fork, and end without going back to what the process that it came from was
+    doing."""
     status = 1
     try:
         # What the process registered that it came from is not the worker's to do: temporary folders
@@ -277,8 +276,8 @@ class WorkerSet:
         self._jobs, self._start_one = jobs, fork if forked and may_fork() else spawn
         self.workers: list[WorkerLink] = []
         self.root = ""
+        #: Directories that could not be removed, each with the reason.
         self.left_behind: list[str] = []
-        """Directories that could not be removed, each with the reason."""
         self._identity: Any = None
         self._orphans: Any = None
         self._generation = 0
@@ -399,8 +398,11 @@ class WorkerSet:
         above, name = os.path.split(self.root)
         places = [(self.root, Identity(*self._identity))] if self._identity else []
         with contextlib.suppress(OSError):
-            places += [(os.path.join(above, each), Identity.of(os.lstat(os.path.join(above, each))))
-                       for each in os.listdir(above) if each.startswith(f"{name}+")]  # fmt: skip
+            places += [
+                (os.path.join(above, each), Identity.of(os.lstat(os.path.join(above, each))))
+                for each in os.listdir(above)
+                if each.startswith(f"{name}+")
+            ]
         for path, identity in places:
             reason = remove_tree(path, identity)
             if reason:

@@ -11,8 +11,8 @@ from keen_matrix.core.model.record import CaseFields, RecordFields
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.structs import Struct
 
+#: Axes, columns, groups and NAMEs, and what each is in one vector.
 Named: TypeAlias = Mapping[str, object]
-"""Axes, columns, groups and NAMEs, and what each is in one vector."""
 
 
 class Standing(NamedTuple):
@@ -26,14 +26,15 @@ class Standing(NamedTuple):
     help: bool = False
     bound: Named = {}
     given: frozenset[str] = frozenset()
+    #: Whether the library that reads the words refuses it, and not the program behind it.
     by_library: bool = False
-    """Whether the library that reads the words refuses it, and not the program behind it."""
+    #: Where the signature stands that says it, `fare.matrix.toml:5`.
     origin: str = ""
-    """Where the signature stands that says it, `fare.matrix.toml:5`."""
 
     @property
     def refusal(self) -> str:
-        """Why the signature refuses it: `unknown-option --swap and too-few (fare.matrix.toml:5)`."""
+        """Why the signature refuses it: `unknown-option --swap and too-few
+        (fare.matrix.toml:5)`."""
         first, *more = self.kinds or ("",)
         # The other kinds say themselves what is wrong.
         why = "its condition is not met by" if first == "where" else first
@@ -44,24 +45,24 @@ class Standing(NamedTuple):
 class Said(NamedTuple):
     """What a spec says of a case beside what it must do."""
 
+    #: Where its row stands, `tickets.csv:7`.
     row: str = ""
-    """Where its row stands, `tickets.csv:7`."""
+    #: What one should know where it does not hold.
     note: str = ""
-    """What one should know where it does not hold."""
+    #: Why it is known to differ; empty where nothing is known.
     known: str = ""
-    """Why it is known to differ; empty where nothing is known."""
+    #: Aspects that are known to differ; none stands for all of them.
     known_aspects: tuple[str, ...] = ()
-    """Aspects that are known to differ; none stands for all of them."""
+    #: The verdict that is known.
     known_verdict: str = "differed"
-    """The verdict that is known."""
+    #: The last day on which a known difference did not count, once it is past.
     known_until: str = ""
-    """The last day on which a known difference did not count, once it is past."""
+    #: Why it is not launched.
     skipped: str = ""
-    """Why it is not launched."""
+    #: Why it shows nothing of the program at work if it prints nothing, or help.
     hollow: str = ""
-    """Why it shows nothing of the program at work if it prints nothing, or help."""
+    #: Columns of its row whose cells are left open: what is to come there is not known yet.
     open_columns: tuple[str, ...] = ()
-    """Columns of its row whose cells are left open: what is to come there is not known yet."""
 
 
 class Case(Struct, frozen=True, kw_only=True):
@@ -77,33 +78,34 @@ class Case(Struct, frozen=True, kw_only=True):
     matrix: int
     argv: tuple[str, ...]
     values: Named = {}
+    #: Why the vector could not be made (an expression in it failed).
     fault: str | None = None
-    """Why the vector could not be made (an expression in it failed)."""
+    #: The vectors of further steps, or of further launches that are compared with the first.
     more: tuple[tuple[str, ...], ...] = ()
-    """The vectors of further steps, or of further launches that are compared with the first."""
+    #: What the signature says of each launch's vector; empty without a signature.
     standings: tuple[Standing, ...] = ()
-    """What the signature says of each launch's vector; empty without a signature."""
+    #: Numbers of the launches, from 0, that start another program: all of its words stand in their
+    #: vectors.
     others: tuple[int, ...] = ()
-    """Numbers of the launches, from 0, that start another program: all of its words stand in their
-    vectors."""
+    #: How the launches must compare; None when they do not.
     relation: Relation | None = None
-    """How the launches must compare; None when they do not."""
     family: str = ""
     kind: str = ""
     culprit: str = ""
+    #: What more tells a derived vector from others of its kind, or what would state it in the
+    #: spec.
     detail: str = ""
-    """What more tells a derived vector from others of its kind, or what would state it in the spec."""
     said: Said = Said()
+    #: The accepted vector of which a derived one was made by one change.
     control: tuple[str, ...] = ()
-    """The accepted vector of which a derived one was made by one change."""
+    #: What the program said to the control, when it did not accept it; such a case is not
+    #: launched.
     groundless: str | None = None
-    """What the program said to the control, when it did not accept it; such a case is not
-    launched."""
 
     @property
     def named(self) -> Named:
-        """What its names are in expressions, beside what the signature binds: of a derived vector that is
-        all there is, and its values are the words as they were typed."""
+        """What its names are in expressions, beside what the signature binds: of a derived vector
+        that is all there is, and its values are the words as they were typed."""
         return {} if self.family and self.standings else self.values
 
     @property
@@ -121,12 +123,21 @@ def case_fields(case: Case, matrix: str) -> CaseFields:
 def described(case: Case, matrix: str) -> RecordFields:
     """Return the fields of `case_fields` by name, for a record that adds an outcome to them."""
     fields: RecordFields = {
-        "id": case.id, "matrix": matrix, "family": case.family or None, "kind": case.kind or None, "argv": case.argv,
-        "values": case.values, "judgement": case.standings[0].status if case.standings else None, "culprit": case.culprit,
-        "detail": case.detail, "relation": case.relation.name if case.relation is not None else "", "more_argv": case.more,
+        "id": case.id,
+        "matrix": matrix,
+        "family": case.family or None,
+        "kind": case.kind or None,
+        "argv": case.argv,
+        "values": case.values,
+        "judgement": case.standings[0].status if case.standings else None,
+        "culprit": case.culprit,
+        "detail": case.detail,
+        "relation": case.relation.name if case.relation is not None else "",
+        "more_argv": case.more,
         "others": case.others,
-        "fault": case.fault or "", "control": case.control,
-    }  # fmt: skip
+        "fault": case.fault or "",
+        "control": case.control,
+    }
     standing = case.standing
     if standing is not None and standing.status == "refused" and not case.family:
         fields["refused"] = standing.refusal

@@ -7,17 +7,17 @@ import re
 from hashlib import blake2b
 from typing import NamedTuple
 
+#: Characters of a name that a file name begins with: file systems take 255 bytes (POSIX,
+#: NAME_MAX).
 MOST_CHARACTERS = 80
-"""Characters of a name that a file name begins with: file systems take 255 bytes (POSIX,
-NAME_MAX)."""
 _SAFE = re.compile(r"[a-z0-9_]+( [a-z0-9_]+)*")
 
 
 class CaseKey(NamedTuple):
     """The identity of a case. Two specs may have the same matrix, and then cases of equal ids."""
 
+    #: The absolute path of the spec.
     spec: str
-    """The absolute path of the spec."""
     id: str
 
     @classmethod

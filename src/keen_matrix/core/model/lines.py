@@ -87,12 +87,20 @@ def _checked(record: Record) -> Record:
     return record
 
 
-_KINDS = {"str": "a text", "int": "a whole number", "float": "a number", "object": "an object", "array": "an array",
-          "bool": "true or false", "null": "null"}  # fmt: skip
+_KINDS = {
+    "str": "a text",
+    "int": "a whole number",
+    "float": "a number",
+    "object": "an object",
+    "array": "an array",
+    "bool": "true or false",
+    "null": "null",
+}
 
 
 def _in_words(message: str) -> str:
-    """Return a message of the decoder in our words: `Expected `str`, got `int` - at `$.argv[1]``."""
+    """Return a message of the decoder in our words: `Expected `str`, got `int` - at
+    `$.argv[1]``."""
     import re
 
     text, _, path = message.partition(" - at ")

@@ -8,9 +8,9 @@ import os
 from collections.abc import Iterator
 from typing import TypeAlias
 
+#: Times of change and modification in nanoseconds, size and number of a file; None where there is
+#: none.
 Stamp: TypeAlias = tuple[int, int, int, int] | None
-"""Times of change and modification in nanoseconds, size and number of a file; None where there is
-none."""
 
 _watching: list[set[str]] = []
 

@@ -40,47 +40,47 @@ class Outcome(Struct, kw_only=True):
     signal: int | None = None
     stdout: bytes = b""
     stderr: bytes = b""
+    #: How many bytes came in all, those beyond the cap included.
     stdout_bytes: int = 0
-    """How many bytes came in all, those beyond the cap included."""
     stderr_bytes: int = 0
     seconds: float = 0.0
     user_seconds: float = 0.0
     system_seconds: float = 0.0
     peak_bytes: int | None = None
     timed_out: bool = False
+    #: The stream that went over the cap, for which the program was ended.
     flooded: str | None = None
-    """The stream that went over the cap, for which the program was ended."""
+    #: Why the program could not be started.
     unlaunched: str | None = None
-    """Why the program could not be started."""
+    #: The signal that the spec ended the program with.
     stopped: int | None = None
-    """The signal that the spec ended the program with."""
+    #: The prompt that was waited for and did not come.
     unasked: bytes | None = None
-    """The prompt that was waited for and did not come."""
+    #: Whether both streams went to one place, and are in `stdout`.
     together: bool = False
-    """Whether both streams went to one place, and are in `stdout`."""
+    #: Whether it was ended since it waited for input that would never come.
     waits: bool = False
-    """Whether it was ended since it waited for input that would never come."""
+    #: Prompts that came, with the replies given.
     conversation: list[tuple[bytes, bytes]] = field(default_factory=list)
-    """Prompts that came, with the replies given."""
+    #: The commands that fed standard input.
     feeders: list[Feeding] = field(default_factory=list)
-    """The commands that fed standard input."""
+    #: Names of processes that the program left behind.
     leftovers: list[str] = field(default_factory=list)
-    """Names of processes that the program left behind."""
+    #: Whether something kept the streams open after the program itself had ended.
     kept_open: bool = False
-    """Whether something kept the streams open after the program itself had ended."""
+    #: What came in which order: stream, bytes, seconds since the start.
     arrivals: list[tuple[str, int, float]] = field(default_factory=list)
-    """What came in which order: stream, bytes, seconds since the start."""
+    #: What the launch did to the files of its directory.
     files: dict[str, FileChange] = field(default_factory=dict)
-    """What the launch did to the files of its directory."""
+    #: File that was put in place → whether it was read, as far as the system tells.
     samples: dict[str, bool] = field(default_factory=dict)
-    """File that was put in place → whether it was read, as far as the system tells."""
+    #: What stood in the directory afterwards; only looked at when launches are compared.
     state: dict[str, tuple[object, ...]] = field(default_factory=dict)
-    """What stood in the directory afterwards; only looked at when launches are compared."""
+    #: The streams as they are compared, where masks are there.
     masked: dict[str, bytes] = field(default_factory=dict)
-    """The streams as they are compared, where masks are there."""
+    #: Numbers of the masks that found something.
     masks_used: frozenset[int] = frozenset()
-    """Numbers of the masks that found something."""
+    #: The files that expectations looked at; they stand for the directory once it is gone.
     looked_at: dict[str, Looked] = field(default_factory=dict)
-    """The files that expectations looked at; they stand for the directory once it is gone."""
+    #: The case's working directory; it exists only until the outcome has been checked.
     directory: str = ""
-    """The case's working directory; it exists only until the outcome has been checked."""

@@ -7,15 +7,21 @@ import re
 from collections.abc import Mapping
 from typing import TypeAlias
 
+#: In bytes. Written in whatever letter case: no unit differs from another by it alone (IEC
+#: 80000-13 has the names).
 SIZE_UNITS: Mapping[str, float] = {
-    "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3,
-}  # fmt: skip
-"""In bytes. Written in whatever letter case: no unit differs from another by it alone (IEC
-80000-13 has the names)."""
+    "B": 1,
+    "kB": 1000,
+    "KiB": 1024,
+    "MB": 1000**2,
+    "MiB": 1024**2,
+    "GB": 1000**3,
+    "GiB": 1024**3,
+}
+#: In seconds.
 TIME_UNITS: Mapping[str, float] = {"us": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
-"""In seconds."""
+#: The least and the largest number, both included; None: no upper end.
 Bounds: TypeAlias = tuple[int, int | None]
-"""The least and the largest number, both included; None: no upper end."""
 _QUANTITY = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
 
 

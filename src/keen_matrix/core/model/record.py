@@ -24,8 +24,9 @@ Verdict: TypeAlias = Literal[
     "known",
     "skipped",
 ]
+#: In the order in which counts list them; the numbers of the worker's frames point into it.
 VERDICTS: tuple[Verdict, ...] = get_args(Verdict)
-"""In the order in which counts list them; the numbers of the worker's frames point into it."""
+#: The worst first: the verdict that stands for several, and the order in which causes are told.
 FROM_WORST: tuple[Verdict, ...] = (
     "crashed",
     "hung",
@@ -38,11 +39,10 @@ FROM_WORST: tuple[Verdict, ...] = (
     "skipped",
     "held",
 )
-"""The worst first: the verdict that stands for several, and the order in which causes are told."""
 
 
+#: Verdicts with which a run is green.
 PASSING: frozenset[str] = frozenset({"held", "known", "skipped"})
-"""Verdicts with which a run is green."""
 
 
 def _none() -> None:
@@ -55,26 +55,26 @@ def _no_files() -> dict[str, FileChange]:
     return {}
 
 
+#: Fields of a record by name, before it is made.
 RecordFields: TypeAlias = dict[str, Any]
-"""Fields of a record by name, before it is made."""
 
 
 class FileChange(Struct, frozen=True, omit_defaults=True):
     """What a launch did to a file of its directory."""
 
+    #: created, changed or deleted; `more` for those that are only counted.
     state: str
-    """created, changed or deleted; `more` for those that are only counted."""
+    #: file, folder, link or other; nothing of what is gone.
     kind: str = ""
-    """file, folder, link or other; nothing of what is gone."""
+    #: In bytes; 0 of a folder, None of what is gone.
     size: int | None = None
-    """In bytes; 0 of a folder, None of what is gone."""
+    #: Permissions in octal digits.
     mode: str = ""
-    """Permissions in octal digits."""
+    #: What changed: kind, content, mode.
     differs: tuple[str, ...] = ()
-    """What changed: kind, content, mode."""
     old_mode: str = ""
+    #: Files that are not listed by name.
     count: int = 0
-    """Files that are not listed by name."""
 
 
 class LookedAt(Struct, omit_defaults=True):
@@ -99,8 +99,8 @@ class FeederEnd(Struct):
 class KeptDifference(Struct):
     """Where two texts differ that are too long to be kept whole."""
 
+    #: same, expected or found; the number of the line; its text.
     lines: list[tuple[Literal["same", "expected", "found"], int, str]]
-    """same, expected or found; the number of the line; its text."""
     differing: int
     of: int
 
@@ -112,34 +112,34 @@ class AspectRecord(Struct, omit_defaults=True):
     aspect: str
     met: bool
     form: str = ""
+    #: None where the expectation is met, as `actual` is.
     expected: str | None = None
-    """None where the expectation is met, as `actual` is."""
     actual: str | None = None
+    #: Whether the expectation could not be checked.
     problem: bool = False
-    """Whether the expectation could not be checked."""
     difference: KeptDifference | None = None
+    #: The whole output, where a baseline is to be made of it.
     recorded: str | None = None
-    """The whole output, where a baseline is to be made of it."""
     recorded_base64: str | None = None
     recorded_bytes: int = 0
+    #: Place of the rule, `file:line`.
     rule: str = ""
-    """Place of the rule, `file:line`."""
+    #: The number of the launch, counted from 1, in a case of several.
     step: int = 0
-    """The number of the launch, counted from 1, in a case of several."""
 
 
 class Repeats(Struct):
     """The launches of a case that was launched several times."""
 
     times: int
+    #: Outcomes that differ from each other.
     different: int
-    """Outcomes that differ from each other."""
     seconds: list[float]
 
 
 class StreamFields(Struct, kw_only=True, omit_defaults=True):
-    """What a launch printed: text, or base64 where it is no UTF-8; `…_bytes` is how much came in all
-    where the cap cut it."""
+    """What a launch printed: text, or base64 where it is no UTF-8; `…_bytes` is how much came in
+    all where the cap cut it."""
 
     stdout: str | None = None
     stdout_base64: str | None = None
@@ -162,22 +162,22 @@ class LaunchFields(StreamFields, kw_only=True, omit_defaults=True):
     peak_at_most: bool = False
     files: dict[str, FileChange] = field(default_factory=_no_files)
     looked_at: dict[str, LookedAt] = {}
+    #: What came in which order: stream, bytes, seconds since the start.
     arrivals: list[tuple[str, int, float]] = []
-    """What came in which order: stream, bytes, seconds since the start."""
+    #: Prompts and the replies given.
     dialogue: list[tuple[str, str]] = []
-    """Prompts and the replies given."""
     feeders: list[FeederEnd] = []
     leftovers: list[str] = []
+    #: The signal that the spec ended the program with.
     stopped: str | None = None
-    """The signal that the spec ended the program with."""
 
 
 class StepRecord(LaunchFields, kw_only=True, omit_defaults=True):
     """One launch of a case of several."""
 
     argv: tuple[str, ...]
+    #: Name and line of another way in which the program was started.
     launcher: str = ""
-    """Name and line of another way in which the program was started."""
 
 
 class CaseFields(Struct, kw_only=True, omit_defaults=True):
@@ -192,47 +192,47 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     judgement: str | None = field(default_factory=_none)
     culprit: str = ""
     detail: str = ""
+    #: Where its row stands, `tickets.csv:7`.
     row: str = ""
-    """Where its row stands, `tickets.csv:7`."""
     note: str = ""
+    #: Why it is known to differ.
     known: str = ""
-    """Why it is known to differ."""
+    #: Aspects that are known to differ; none stands for all of them.
     known_aspects: tuple[str, ...] = ()
-    """Aspects that are known to differ; none stands for all of them."""
+    #: The verdict that is known.
     known_verdict: str = "differed"
-    """The verdict that is known."""
+    #: The last day on which that did not count, once it is past.
     known_until: str = ""
-    """The last day on which that did not count, once it is past."""
+    #: Why it was not launched.
     skipped: str = ""
-    """Why it was not launched."""
+    #: Why it shows nothing of the program at work if it prints nothing, or help.
     hollow: str = ""
-    """Why it shows nothing of the program at work if it prints nothing, or help."""
+    #: Columns of its row whose cells are left open.
     open_columns: tuple[str, ...] = ()
-    """Columns of its row whose cells are left open."""
     relation: str = ""
     more_argv: tuple[tuple[str, ...], ...] = ()
+    #: Numbers of the launches, from 0, that start another program.
     others: tuple[int, ...] = ()
-    """Numbers of the launches, from 0, that start another program."""
+    #: Why the signature refuses a vector that somebody wrote: `unknown-option --swap`.
     refused: str = ""
-    """Why the signature refuses a vector that somebody wrote: `unknown-option --swap`."""
     fault: str = ""
+    #: The vector that it was made of by one change.
     control: tuple[str, ...] = ()
-    """The vector that it was made of by one change."""
 
 
 class Record(CaseFields, kw_only=True, omit_defaults=True):
     """A case with what came of it. The fields of a launch are those of LaunchFields, of its only
     or its telling one: a Struct cannot have two bases with fields."""
 
+    #: Numbers of the masks that found something.
     masked: list[int] = []
-    """Numbers of the masks that found something."""
     stdout_masked: str | None = None
     stderr_masked: str | None = None
     remarks: list[str] = []
+    #: Aspects whose expectation any output would have met.
     asked_nothing: tuple[str, ...] = ()
-    """Aspects whose expectation any output would have met."""
+    #: Aspects of which it is not known yet what is to come.
     left_open: tuple[str, ...] = ()
-    """Aspects of which it is not known yet what is to come."""
     verdict: Verdict
     exit: int | None = field(default_factory=_none)
     signal: str | None = field(default_factory=_none)
@@ -249,8 +249,8 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     stderr_bytes: int = 0
     files: dict[str, FileChange] = field(default_factory=_no_files)
     looked_at: dict[str, LookedAt] = {}
+    #: File of the spec that a word of an accepted derived vector names → whether it was read.
     samples: dict[str, bool] = {}
-    """File of the spec that a word of an accepted derived vector names → whether it was read."""
     arrivals: list[tuple[str, int, float]] = []
     dialogue: list[tuple[str, str]] = []
     feeders: list[FeederEnd] = []
@@ -258,10 +258,11 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
     stopped: str | None = None
     aspects: list[AspectRecord]
     steps: list[StepRecord] = []
+    #: Where its directory was kept.
     kept: str = ""
-    """Where its directory was kept."""
+    #: When the run began that launched it, where nothing had changed since and it was not launched
+    #: again.
     taken_from: str = ""
-    """When the run began that launched it, where nothing had changed since and it was not launched again."""
     repeats: Repeats | None = None
 
     def compared_stream(self, name: str) -> str | None:
@@ -282,38 +283,39 @@ class Record(CaseFields, kw_only=True, omit_defaults=True):
 class Header(Struct, kw_only=True, omit_defaults=True):
     """The first line of a spec's run."""
 
+    #: The version of the format.
     journal: int
-    """The version of the format."""
     version: str = ""
+    #: Its path from the folder in which the run was called.
     spec: str
-    """Its path from the folder in which the run was called."""
     spec_digest: str = ""
     started: str
     platform: str = ""
     jobs: int = 0
     matrices: list[str] = []
+    #: Matrix → axis → its values in order, as grids show them.
     axes: dict[str, dict[str, list[str]]] = {}
-    """Matrix → axis → its values in order, as grids show them."""
     launch: list[str] = []
     launcher: str = ""
     program: str = ""
     seed: int | None = None
     repeat: int = 1
     shard: str = ""
+    #: Patterns that the run was limited to.
     only: tuple[str, ...] = ()
-    """Patterns that the run was limited to."""
+    #: Tags that the run was limited to.
     tags: tuple[str, ...] = ()
-    """Tags that the run was limited to."""
+    #: Whether only cases without a passing result were asked for.
     failed: bool = False
-    """Whether only cases without a passing result were asked for."""
+    #: How many cases the run of this spec has; None where they were not counted.
     cases: int | None = None
-    """How many cases the run of this spec has; None where they were not counted."""
+    #: Every spec of the run, in the header of the first one where there are several.
     specs: list[str] = []
-    """Every spec of the run, in the header of the first one where there are several."""
+    #: Why the spec could not be run.
     fault: str = ""
-    """Why the spec could not be run."""
+    #: Matrix → a digest of all that what comes of its cases follows from beside their words and
+    #: values.
     digests: dict[str, str] = {}
-    """Matrix → a digest of all that what comes of its cases follows from beside their words and values."""
 
 
 class Finished(Struct, kw_only=True, omit_defaults=True):
@@ -322,10 +324,10 @@ class Finished(Struct, kw_only=True, omit_defaults=True):
     finished: str
     counts: dict[str, int]
     interrupted: bool = False
+    #: What of the cases that held shows next to nothing of the program.
     hollow: list[str] = []
-    """What of the cases that held shows next to nothing of the program."""
+    #: Cases that have no result; None when they were not counted.
     left: int | None = field(default=0)
-    """Cases that have no result; None when they were not counted."""
 
 
 Line: TypeAlias = Header | Record | Finished

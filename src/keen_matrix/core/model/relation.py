@@ -11,13 +11,18 @@ RelationName: TypeAlias = Literal[
     "alike", "differs", "renamed", "reference", "reference-accepted", "unheard", "unmoved"
 ]
 RELATIONS: tuple[RelationName, ...] = get_args(RelationName)
+#: What the aspect of each is called.
 ASPECT_OF: Mapping[RelationName, str] = {
-    "alike": "alike", "differs": "effect", "renamed": "renamed", "reference": "reference",
-    "reference-accepted": "reference", "unheard": "output", "unmoved": "consent",
-}  # fmt: skip
-"""What the aspect of each is called."""
+    "alike": "alike",
+    "differs": "effect",
+    "renamed": "renamed",
+    "reference": "reference",
+    "reference-accepted": "reference",
+    "unheard": "output",
+    "unmoved": "consent",
+}
+#: The aspects of two launches that are compared unless a spec names some.
 COMPARED = ("exit", "stdout", "stderr", "files")
-"""The aspects of two launches that are compared unless a spec names some."""
 
 
 class Relation(Struct, frozen=True, kw_only=True):
@@ -31,16 +36,16 @@ class Relation(Struct, frozen=True, kw_only=True):
     """
 
     name: RelationName
+    #: Whether each launch gets a directory of its own.
     fresh: tuple[bool, ...]
-    """Whether each launch gets a directory of its own."""
+    #: How each launch is started; empty: as usual. None at all: all as usual.
     launchers: tuple[str, ...] = ()
-    """How each launch is started; empty: as usual. None at all: all as usual."""
     aspects: tuple[str, ...] = COMPARED
 
+    #: Whether the order of lines in the streams does not matter.
     any_order: bool = False
-    """Whether the order of lines in the streams does not matter."""
+    #: How far numbers in the streams may be off: absolute, relative.
     tolerance: tuple[float, float] = (0.0, 0.0)
-    """How far numbers in the streams may be off: absolute, relative."""
 
     def launcher(self, number: int) -> str:
         """Return how the launch of a number, counted from 0, is started; empty: as usual."""

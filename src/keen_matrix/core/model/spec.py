@@ -38,8 +38,8 @@ class Stdin(Struct, frozen=True, kw_only=True):
     file: Template | None = None
     chain: tuple[tuple[Template, ...], ...] = ()
     closed: bool = False
+    #: Open, with nothing coming: a program that reads it waits.
     silent: bool = False
-    """Open, with nothing coming: a program that reads it waits."""
 
     @property
     def templates(self) -> tuple[Template, ...]:
@@ -76,17 +76,17 @@ class Stop(Struct, frozen=True, kw_only=True):
 class Surroundings(Struct, frozen=True, kw_only=True):
     """What a case, or a step of it, has around its vector."""
 
+    #: Seconds for one launch.
     timeout: float = 10.0
-    """Seconds for one launch."""
+    #: The folder in which the program starts, from the directory of the case.
     start_in: Template | None = None
-    """The folder in which the program starts, from the directory of the case."""
+    #: Whether standard error goes where standard output goes, in the exact order.
     joined: bool = False
-    """Whether standard error goes where standard output goes, in the exact order."""
     stdin: Stdin | None = None
+    #: None unsets a variable.
     env: tuple[tuple[str, Template | None], ...] = ()
-    """None unsets a variable."""
+    #: Names and what is put there.
     files: tuple[tuple[Template, Put], ...] = ()
-    """Names and what is put there."""
     terminal: Terminal | None = None
     dialogue: tuple[Answer, ...] = ()
     stop: Stop | None = None
@@ -105,9 +105,7 @@ class Surroundings(Struct, frozen=True, kw_only=True):
             found += [("dialogue", answer.prompt), ("dialogue", answer.reply)]
         if self.stop:
             found += [
-                ("stop", each)
-                for each in (self.stop.when_stdout, self.stop.when_stderr)
-                if each is not None
+                ("stop", each) for each in (self.stop.when_stdout, self.stop.when_stderr) if each is not None
             ]
         return tuple(found)
 
@@ -118,8 +116,8 @@ class Step(Struct, frozen=True, kw_only=True):
     line: Sequence
     surroundings: Surroundings
     rules: tuple[Rule, ...] = ()
+    #: Whether it starts another program, whose name is the first word of its line.
     is_other: bool = False
-    """Whether it starts another program, whose name is the first word of its line."""
 
 
 class Once(Struct, frozen=True, kw_only=True):
@@ -127,11 +125,11 @@ class Once(Struct, frozen=True, kw_only=True):
 
     before: tuple[Template, ...] = ()
     after: tuple[Template, ...] = ()
+    #: What the first one prints when it is ready; it runs on then. None where it must end before
+    #: anything is launched.
     ready_when: str | None = None
-    """What the first one prints when it is ready; it runs on then. None where it must end before
-    anything is launched."""
+    #: Seconds in which it must be ready, or have ended.
     within: float = 30.0
-    """Seconds in which it must be ready, or have ended."""
 
 
 class Program(Struct, frozen=True, kw_only=True):
@@ -140,24 +138,24 @@ class Program(Struct, frozen=True, kw_only=True):
     launch: tuple[Template, ...]
     launchers: Mapping[str, tuple[Template, ...]] = field(default_factory=dict)
     build: tuple[Template, ...] = ()
+    #: Whether it is forked from a keeper; None where that is found out.
     warm: bool | None = None
-    """Whether it is forked from a keeper; None where that is found out."""
+    #: "launcher" or "resolved"; empty where that is found out.
     launch_through: str = ""
-    """"launcher" or "resolved"; empty where that is found out."""
     """Whether a Python program is forked from a keeper instead of started anew."""
+    #: Bytes kept of each stream.
     output_cap: int = 8 * 1024 * 1024
-    """Bytes kept of each stream."""
     env_from_caller: tuple[str, ...] = ("PATH",)
     fresh_directory: bool = True
     once: Once | None = None
+    #: The most launches at a time; None leaves it to who runs it.
     jobs: int | None = None
-    """The most launches at a time; None leaves it to who runs it."""
+    #: Programs without which no case is launched.
     needs: tuple[str, ...] = ()
-    """Programs without which no case is launched."""
+    #: Absolute paths of further folders and files that the program is made of.
     sources: tuple[str, ...] = ()
-    """Absolute paths of further folders and files that the program is made of."""
+    #: Absolute path of a Python file whose functions expressions may call.
     oracle: str | None = None
-    """Absolute path of a Python file whose functions expressions may call."""
 
 
 class Rule(Struct, frozen=True, kw_only=True):
@@ -195,14 +193,14 @@ class Known(Struct, frozen=True, kw_only=True):
     """A difference that is known: of cases whose condition is met, or whose ids begin so."""
 
     because: Template
+    #: The last day on which it does not count.
     until: datetime.date | None = None
-    """The last day on which it does not count."""
     when: Expression | None = None
     ids: tuple[str, ...] = ()
+    #: Aspects that may differ; none stands for all of them.
     aspects: tuple[str, ...] = ()
-    """Aspects that may differ; none stands for all of them."""
+    #: The verdict that is known.
     verdict: str = "differed"
-    """The verdict that is known."""
 
 
 class Skip(Struct, frozen=True, kw_only=True):
@@ -219,23 +217,24 @@ class Marks(Struct, frozen=True, kw_only=True):
     tags: tuple[str, ...] = ()
     known: tuple[Known, ...] = ()
     skips: tuple[Skip, ...] = ()
+    #: Programs without which its cases are skipped.
     needs: tuple[str, ...] = ()
-    """Programs without which its cases are skipped."""
+    #: Where each of its rows stands, `tickets.csv:7`.
     rows: tuple[str, ...] = ()
-    """Where each of its rows stands, `tickets.csv:7`."""
+    #: Columns that only expectations use, where a cell is left open or empty.
     expected_columns: tuple[str, ...] = ()
-    """Columns that only expectations use, where a cell is left open or empty."""
 
 
 class Bounds(Struct, frozen=True, kw_only=True):
-    """How many vectors a matrix may have, and how many of them may be launched at a time, and where."""
+    """How many vectors a matrix may have, and how many of them may be launched at a time, and
+    where."""
 
+    #: The most vectors; None stands for the usual limit.
     limit: int | None = None
-    """The most vectors; None stands for the usual limit."""
+    #: The most launches at a time; None leaves it to the program, or to who runs it.
     jobs: int | None = None
-    """The most launches at a time; None leaves it to the program, or to who runs it."""
+    #: Whether each case has a directory of its own.
     fresh_directory: bool = True
-    """Whether each case has a directory of its own."""
 
 
 class Matrix(Struct, frozen=True, kw_only=True):
@@ -243,8 +242,8 @@ class Matrix(Struct, frozen=True, kw_only=True):
 
     index: int
     name: str
+    #: The line, or the lines of all steps one after another: what its axes and groups stand in.
     line: Sequence
-    """The line, or the lines of all steps one after another: what its axes and groups stand in."""
     line_text: str
     axes: Mapping[str, Values]
     columns: tuple[str, ...] = ()
@@ -252,47 +251,48 @@ class Matrix(Struct, frozen=True, kw_only=True):
     combine: str | int = "all"
     where: tuple[Expression, ...] = ()
     always: tuple[Mapping[str, object], ...] = ()
+    #: Axes with a strength of their own.
     focus: tuple[tuple[tuple[str, ...], int], ...] = ()
-    """Axes with a strength of their own."""
     seed: int = 0
     effort: Effort = "normal"
+    #: The launches of each case; a matrix with a line has one step.
     steps: tuple[Step, ...] = ()
-    """The launches of each case; a matrix with a line has one step."""
     rules: tuple[Rule, ...] = ()
+    #: Those of the spec and its own.
     masks: tuple[Mask, ...] = ()
-    """Those of the spec and its own."""
+    #: What every case is compared with.
     other: OtherLaunch | None = None
-    """What every case is compared with."""
     marks: Marks = Marks()
     bounds: Bounds = Bounds()
     origin: str = ""
+    #: The derived family that this is; empty for a matrix that a spec writes out.
     family: str = ""
-    """The derived family that this is; empty for a matrix that a spec writes out."""
 
 
 class RefusalRules(Struct, frozen=True, kw_only=True):
     """The rules for vectors that the signature refuses: the promise that is made by default,
     [refusal], [refusal.KIND]."""
 
+    #: What every refusal promises.
     promise: Rule
-    """What every refusal promises."""
+    #: What the reader's library promises of those that it makes itself; null where it is not
+    #: known.
     library: Rule | None
-    """What the reader's library promises of those that it makes itself; null where it is not known."""
+    #: What [refusal] says.
     general: Rule
-    """What [refusal] says."""
     kinds: Mapping[str, Rule]
 
 
 class Parts(Struct, frozen=True, kw_only=True):
-    """What the text of a spec says apart from its vectors, as digests: where one is as before, cases
-    with the same words and values have the same expectations and surroundings."""
+    """What the text of a spec says apart from its vectors, as digests: where one is as before,
+    cases with the same words and values have the same expectations and surroundings."""
 
+    #: Of all that holds for every matrix.
     common: str = ""
-    """Of all that holds for every matrix."""
+    #: Of each matrix that is written out, by its index.
     matrices: Mapping[int, str] = field(default_factory=dict)
-    """Of each matrix that is written out, by its index."""
+    #: Absolute paths of files that only rows and axes read: what is in them is in the cases.
     tables: tuple[str, ...] = ()
-    """Absolute paths of files that only rows and axes read: what is in them is in the cases."""
 
 
 class Spec(Struct, frozen=True, kw_only=True):
@@ -304,23 +304,23 @@ class Spec(Struct, frozen=True, kw_only=True):
     digest: str
     program: Program
     rules: tuple[Rule, ...]
+    #: The derived families first, then the matrices of the spec.
     matrices: tuple[Matrix, ...]
-    """The derived families first, then the matrices of the spec."""
     signature: Signature | None = None
+    #: Where its synopsis stands, `fare.matrix.toml:5`.
     signature_origin: str = ""
-    """Where its synopsis stands, `fare.matrix.toml:5`."""
     refusal: RefusalRules | None = None
     reference: Reference | None = None
+    #: Differences that are known of cases of any matrix, by ids.
     known: tuple[Known, ...] = ()
-    """Differences that are known of cases of any matrix, by ids."""
+    #: What controls of derived vectors are launched as; none without a signature.
     controls: Matrix | None = None
-    """What controls of derived vectors are launched as; none without a signature."""
+    #: What is known of them; null while nothing is.
     grounds: Grounds | None = None
-    """What is known of them; null while nothing is."""
+    #: What accepted derived vectors are not to leave behind, beside [expect].
     tidy_rules: tuple[Rule, ...] = ()
-    """What accepted derived vectors are not to leave behind, beside [expect]."""
+    #: What a derived vector that asks for help must do, in place of [expect].
     help_rules: tuple[Rule, ...] = ()
-    """What a derived vector that asks for help must do, in place of [expect]."""
     parts: Parts = Parts()
 
     def most_jobs(self, matrix: Matrix) -> int | None:

@@ -11,7 +11,8 @@ Span: TypeAlias = tuple[int, int]
 
 
 class _Node(Struct, frozen=True, eq=False):
-    """A node: the same as another that says the same elsewhere, so spans, which are last, do not count."""
+    """A node: the same as another that says the same elsewhere, so spans, which are last, do not
+    count."""
 
     def __eq__(self, other: object) -> bool:
         return type(self) is type(other) and self._said() == other._said()

@@ -20,8 +20,8 @@ from itertools import groupby
 from keen_matrix.core.errors import NotationFault
 from keen_matrix.core.notation.nodes import Field, Group, Part, Sequence, Span, Text, Word
 
+#: Groups inside groups; protects the recursive parser and everything that walks its result.
 MAX_DEPTH = 256
-"""Groups inside groups; protects the recursive parser and everything that walks its result."""
 
 _CLOSERS = {"[": "]", "(": ")", "{": "}"}
 
@@ -35,9 +35,7 @@ def parse_line(text: str) -> Sequence:
         # The sequence ends at a sign that only a group may have, so this one closes nothing.
         found = cursor.text[cursor.at]
         if found == "|":
-            raise cursor.fault(
-                '"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it'
-            )
+            raise cursor.fault('"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it')
         raise cursor.fault(f'this "{found}" closes nothing; quote it to get it literally')
     return parsed
 
@@ -83,9 +81,7 @@ def merge(parts: list[Part]) -> tuple[Part, ...]:
             continue
         texts = [part for part in run if isinstance(part, Text) and part.text]
         if texts:
-            merged.append(
-                Text("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1]))
-            )
+            merged.append(Text("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1])))
     return tuple(merged)
 
 
@@ -118,9 +114,7 @@ class _Cursor:
                 # What is first is glued to nothing.
                 glued = glued and bool(items)
                 items.append(
-                    self.group(depth, glued)
-                    if self.groups and character in "[("
-                    else self.word(glued)
+                    self.group(depth, glued) if self.groups and character in "[(" else self.word(glued)
                 )
                 glued = True
         return Sequence(tuple(items), (start, self.at))
@@ -138,9 +132,7 @@ class _Cursor:
                 raise self.fault("this alternative is empty", before)
             alternatives.append(alternative)
             if self.done:
-                raise self.fault(
-                    f'this "{opener}" is never closed; expected "{_CLOSERS[opener]}"', start
-                )
+                raise self.fault(f'this "{opener}" is never closed; expected "{_CLOSERS[opener]}"', start)
             if self.text[self.at] != "|":
                 break
         if self.text[self.at] != _CLOSERS[opener]:
@@ -233,8 +225,7 @@ class _Cursor:
             elif open_brackets and character == open_brackets[-1]:
                 open_brackets.pop()
             elif not open_brackets and (
-                character in "}:"
-                or (character == "!" and self.text[self.at + 1 : self.at + 2] != "=")
+                character in "}:" or (character == "!" and self.text[self.at + 1 : self.at + 2] != "=")
             ):
                 return self.text[begin : self.at]
             self.at += 1

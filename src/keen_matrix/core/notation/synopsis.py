@@ -53,11 +53,11 @@ class OptionUse:
 
     spellings: tuple[str, ...]
     values: tuple[Name, ...] = ()
+    #: How the synopsis writes the value: " " apart, "=" joined, "[=]" optional and joined, "[]"
+    #: optional and glued.
     value_form: str = " "
-    """How the synopsis writes the value: " " apart, "=" joined, "[=]" optional and joined, "[]"
-    optional and glued."""
+    #: Whether it may be given more than once.
     again: bool = False
-    """Whether it may be given more than once."""
     span: Span = field(default=(0, 0), compare=False)
 
     def __str__(self) -> str:
@@ -170,9 +170,7 @@ def _grouped(choice: Choice) -> str | None:
     use = form.items[0]
     word = use.spellings[0]
     # A letter twice, or a value behind it, and it is a name of several letters behind one dash.
-    is_group = (
-        len(use.spellings) == 1 and not use.values and re.fullmatch(r"-[0-9A-Za-z]{2,}", word)
-    )
+    is_group = len(use.spellings) == 1 and not use.values and re.fullmatch(r"-[0-9A-Za-z]{2,}", word)
     return word[1:] if is_group and len(set(word)) == len(word) else None
 
 
@@ -202,9 +200,7 @@ class _Reader:
                 continue
             word = self.literal(item)
             if item.glued:
-                raise self.fault(
-                    "this is glued to what stands before it; expected white space", item.span[0]
-                )
+                raise self.fault("this is glued to what stands before it; expected white space", item.span[0])
             if word == "--":
                 items.append(Delimiter(item.span))
             # Before options, since a range begins with one.
@@ -222,9 +218,11 @@ class _Reader:
             return False
         between, last = rest[0], rest[1]
         return (
-            isinstance(between, Word) and between.literal in (DOTS, "…")
-            and isinstance(last, Word) and _SINGLE.fullmatch(last.literal or "") is not None
-        )  # fmt: skip
+            isinstance(between, Word)
+            and between.literal in (DOTS, "…")
+            and isinstance(last, Word)
+            and _SINGLE.fullmatch(last.literal or "") is not None
+        )
 
     def option_range(self, item: Word, word: str, rest: list[Word | Group]) -> Choice:
         """range = spelling "…" spelling: flags of one character each, of which one is given"""
@@ -234,9 +232,7 @@ class _Reader:
         # From 0 to z would pass every sign between them.
         kinds = (str.isdigit, str.islower, str.isupper)
         if not (first < end and any(kind(first) and kind(end) for kind in kinds)):
-            raise self.fault(
-                f'"{word} … {last}" is not a range; expected one such as -1 … -9', item.span[0]
-            )
+            raise self.fault(f'"{word} … {last}" is not a range; expected one such as -1 … -9', item.span[0])
         start = item.span[0]
         flags = [
             # each has a span of its own, since options are known by them
@@ -252,17 +248,13 @@ class _Reader:
             # The line of a matrix has fields; whoever copies one here is told what stands in their
             # place.
             place = next(part for part in word.parts if isinstance(part, Field))
-            raise self.fault(
-                "a synopsis has no { } fields; a value is a NAME in capitals", place.span[0]
-            )
+            raise self.fault("a synopsis has no { } fields; a value is a NAME in capitals", place.span[0])
         return text
 
     def choice(self, group: Group, rest: list[Word | Group]) -> Choice:
         """choice = "[" form { "|" form } "]" [ "..." ]"""
         if group.glued:
-            raise self.fault(
-                "a group is glued to what stands before it; expected white space", group.span[0]
-            )
+            raise self.fault("a group is glued to what stands before it; expected white space", group.span[0])
         several = False
         if rest and isinstance(rest[0], Word) and rest[0].glued and rest[0].literal == DOTS:
             rest.pop(0)
@@ -279,19 +271,15 @@ class _Reader:
         """Read an operand's NAME or a keyword."""
         name = self.name(item, word)
         if name is not None:
-            if (
-                not name.several
-                and rest
-                and isinstance(rest[0], Word)
-                and self.literal(rest[0]) == DOTS
-            ):
+            if not name.several and rest and isinstance(rest[0], Word) and self.literal(rest[0]) == DOTS:
                 rest.pop(0)
                 name = Name(name.name, True, False, name.angled, name.span)
             return Operand(name)
         if _KEYWORD.fullmatch(word):
             return Keyword(word, item.span)
         raise self.fault(
-            f'"{word}" is neither an option, nor a NAME in capitals, nor a keyword in small letters; <{word}> makes it a NAME',
+            f'"{word}" is neither an option, nor a NAME in capitals, nor a keyword in small '
+            f"letters; <{word}> makes it a NAME",
             item.span[0],
         )
 
@@ -305,9 +293,7 @@ class _Reader:
             return Name(bare, several, span=item.span)
         return None
 
-    def option(
-        self, item: Word, word: str, rest: list[Word | Group], *, bracketed: bool
-    ) -> OptionUse:
+    def option(self, item: Word, word: str, rest: list[Word | Group], *, bracketed: bool) -> OptionUse:
         """Read an option and the NAMEs that belong to it."""
         head, equals, value = word.partition("=")
         bare = head.removesuffix(DOTS)
@@ -316,16 +302,12 @@ class _Reader:
         at = item.span[0]
         for spelling in spellings:
             if not _SPELLING.fullmatch(spelling):
-                raise self.fault(
-                    f'"{spelling}" is not a spelling of an option; expected -x or --name', at
-                )
+                raise self.fault(f'"{spelling}" is not a spelling of an option; expected -x or --name', at)
             at += len(spelling) + 1
         if len(set(spellings)) < len(spellings):
             raise self.fault("a spelling is given twice here", item.span[0])
         if equals:
-            name = self.name(
-                Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value
-            )
+            name = self.name(Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value)
             if name is None:
                 raise self.fault('expected a NAME in capitals after "="', item.span[1] - len(value))
             return OptionUse(spellings, (name,), "=", again, item.span)
@@ -338,9 +320,7 @@ class _Reader:
         values = tuple(self.values(rest, bracketed=bracketed))
         return OptionUse(spellings, values, " ", again, item.span)
 
-    def optional_value(
-        self, spellings: tuple[str, ...], again: bool, group: Group, span: Span
-    ) -> OptionUse:
+    def optional_value(self, spellings: tuple[str, ...], again: bool, group: Group, span: Span) -> OptionUse:
         """option = spelling "[" [ "=" ] NAME "]" """
         words = [item for each in group.alternatives for item in each.items]
         word = words[0] if len(words) == 1 and isinstance(words[0], Word) else None
@@ -351,15 +331,12 @@ class _Reader:
         return OptionUse(spellings, (name,), "[=]" if text.startswith("=") else "[]", again, span)
 
     def values(self, rest: list[Word | Group], *, bracketed: bool) -> Iterator[Name]:
-        """Yield the NAMEs that belong to an option: one outside brackets, all that follow inside."""
+        """Yield the NAMEs that belong to an option: one outside brackets, all that follow
+        inside."""
         while rest:
             item = rest[0]
             if isinstance(item, Group):
-                inner = (
-                    item.alternatives[0].items
-                    if bracketed and item.optional and not item.glued
-                    else ()
-                )
+                inner = item.alternatives[0].items if bracketed and item.optional and not item.glued else ()
                 word = inner[0] if len(inner) == 1 and len(item.alternatives) == 1 else None
                 name = self.name(word, self.literal(word)) if isinstance(word, Word) else None
                 if name is None:
@@ -371,12 +348,7 @@ class _Reader:
             if name is None:
                 return
             rest.pop(0)
-            if (
-                not name.several
-                and rest
-                and isinstance(rest[0], Word)
-                and self.literal(rest[0]) == DOTS
-            ):
+            if not name.several and rest and isinstance(rest[0], Word) and self.literal(rest[0]) == DOTS:
                 rest.pop(0)
                 name = Name(name.name, True, False, name.angled, name.span)
             yield name

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from keen_matrix.core.expressions import as_text
 
+#: Different values of an axis that are counted apart; an axis with more separates nothing that a
+#: grid could show.
 MOST_VALUES = 60
-"""Different values of an axis that are counted apart; an axis with more separates nothing that a
-grid could show."""
+#: How the value of an axis is written that stands in a part left out.
 ABSENT = "—"
-"""How the value of an axis is written that stands in a part left out."""
 
 
 def shown_value(value: object) -> str:

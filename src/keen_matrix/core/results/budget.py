@@ -22,10 +22,10 @@ from keen_matrix.core.results.order import Known
 from keen_matrix.core.structs import Struct, field
 
 Pair: TypeAlias = tuple[tuple[int, str, str], tuple[int, str, str]]
+#: What a case is taken to last when nothing like it has been run yet.
 UNKNOWN_SECONDS = 0.05
-"""What a case is taken to last when nothing like it has been run yet."""
+#: Cases that are put in order; those of larger runs follow in the order of the spec.
 MOST_ORDERED = 200_000
-"""Cases that are put in order; those of larger runs follow in the order of the spec."""
 
 
 def parse_budget(text: str) -> float:
@@ -85,9 +85,13 @@ class Order(Struct):
         some: set[Pair] = set().union(*self.pairs[:count]) if self.pairs[:count] else set()
         kinds = [_refusal(case) for case in self.cases]
         return Reached(
-            min(count, len(self.cases)), len(self.cases), len(some), len(every),
-            len(set(kinds[:count]) - {""}), len(set(kinds) - {""}),
-        )  # fmt: skip
+            min(count, len(self.cases)),
+            len(self.cases),
+            len(some),
+            len(every),
+            len(set(kinds[:count]) - {""}),
+            len(set(kinds) - {""}),
+        )
 
 
 def _refusal(case: Case) -> str:
@@ -139,9 +143,7 @@ def _by_gain(
 ) -> Iterator[int]:
     """Yield what is left by gain a second. A gain only ever shrinks, so the top of the heap is
     looked at anew, and no other."""
-    heap = [
-        (-len(pairs[at] - covered) / seconds[at], at) for at in range(len(pairs)) if not taken[at]
-    ]
+    heap = [(-len(pairs[at] - covered) / seconds[at], at) for at in range(len(pairs)) if not taken[at]]
     heapq.heapify(heap)
     while heap:
         promised, at = heapq.heappop(heap)

@@ -2,9 +2,8 @@
 
 Derived vectors that fail with the same message, the vector's own words aside, the same end and the
 same unmet aspects are one cause, whichever family and kind they are of. Those at which a program
-says nothing that tells them apart, such as refusals that it accepts, are one cause a kind, and those
-that end well and fail at the same lines of the spec are one cause.
-"""
+says nothing that tells them apart, such as refusals that it accepts, are one cause a kind, and
+those that end well and fail at the same lines of the spec are one cause."""
 
 from __future__ import annotations
 
@@ -16,10 +15,10 @@ from keen_matrix.core.model.record import FROM_WORST, AspectRecord, Record
 
 _NUMBERS = re.compile(r"\d+")
 _QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
+#: Characters kept of what a program said.
 ANSWER_LENGTH = 200
-"""Characters kept of what a program said."""
+#: Characters of a text by which causes are told apart.
 LONGEST_COMPARED = 500
-"""Characters of a text by which causes are told apart."""
 
 
 def cause_key(fields: Record) -> tuple[object, ...]:
@@ -48,7 +47,8 @@ def cause_key(fields: Record) -> tuple[object, ...]:
         and fields.verdict == "differed"
         and all(each.rule and each.aspect != "exit" for each in failed)
     ):
-        # an expectation for all of the program's vectors says otherwise, whatever the vector is about
+        # an expectation for all of the program's vectors says otherwise, whatever the vector is
+        # about
         return ("expected", *dict.fromkeys((each.aspect, each.rule) for each in failed))
     # A program that says nothing gives no other clue than the kind of the vector.
     if not said or fields.family == "help":
@@ -59,9 +59,9 @@ def cause_key(fields: Record) -> tuple[object, ...]:
 
 
 def statement_of(fields: Record) -> str:
-    """Return what would state in the spec that a vector is refused which the signature accepts: what
-    experiments found out before, or two options that the message names, or the value at an edge; an
-    empty text where nothing tells."""
+    """Return what would state in the spec that a vector is refused which the signature accepts:
+    what experiments found out before, or two options that the message names, or the value at an
+    edge; an empty text where nothing tells."""
     if fields.detail or fields.family != "accepted" or fields.verdict != "differed":
         return fields.detail
     said = without_usage(fields.stderr or "")
@@ -79,8 +79,8 @@ _OPTION = re.compile(r"-[A-Za-z?]$|-{1,2}[A-Za-z][\w-]+")
 
 
 def answer_of(fields: Record) -> str:
-    """Return how a launch ended and what it said, in a line; of a crash the words that name the error, and
-    not that a traceback follows."""
+    """Return how a launch ended and what it said, in a line; of a crash the words that name the
+    error, and not that a traceback follows."""
     crash = next((each.actual for each in fields.unmet if each.aspect == "crash"), None)
     if crash:
         return f"crashed: {crash[:ANSWER_LENGTH]}"

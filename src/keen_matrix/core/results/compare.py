@@ -24,15 +24,15 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.reading import RecordReader, headers_of, placed_cases
 from keen_matrix.core.structs import Struct, field
 
+#: Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a
+#: second longer.
 SLOWER_FACTOR, SLOWER_SECONDS = 2.0, 0.1
-"""Without repetitions a case counts as slower only when it takes twice as long, and a tenth of a
-second longer."""
+#: With repetitions it must take a tenth longer, and every repetition of one run longer than every
+#: one of the other.
 STEADY_FACTOR = 1.1
-"""With repetitions it must take a tenth longer, and every repetition of one run longer than every
-one of the other."""
+#: Repetitions from which times are compared one by one: three against three agree by chance once
+#: in twenty.
 LEAST_REPETITIONS = 3
-"""Repetitions from which times are compared one by one: three against three agree by chance once
-in twenty."""
 
 
 class Change(Struct, frozen=True):
@@ -42,10 +42,11 @@ class Change(Struct, frozen=True):
     matrix: str
     argv: tuple[str, ...]
     before: str
+    #: Verdicts, or seconds for a change of speed.
     after: str
-    """Verdicts, or seconds for a change of speed."""
+    #: What differs first in what the launches did, the same for all cases that changed in one
+    #: way.
     difference: str = ""
-    """What differs first in what the launches did, the same for all cases that changed in one way."""
 
 
 class Comparison(Struct):
@@ -54,13 +55,13 @@ class Comparison(Struct):
 
     counts: dict[str, int] = field(default_factory=dict)
     changes: dict[str, list[Change]] = field(default_factory=dict)
+    #: Kind → what differs → how many cases, and the one with the shortest vector.
     groups: dict[str, dict[str, tuple[int, Change]]] = field(default_factory=dict)
-    """Kind → what differs → how many cases, and the one with the shortest vector."""
     both: int = 0
+    #: Cases that held before and have no result in the later run.
     lost: int = 0
-    """Cases that held before and have no result in the later run."""
+    #: Median of after/before of the seconds of all cases in both.
     pace: float | None = None
-    """Median of after/before of the seconds of all cases in both."""
 
     def add(self, kind: str, change: Change) -> None:
         """Take one change."""
@@ -77,19 +78,10 @@ class Comparison(Struct):
 
 
 MOST_LISTED = 2_000
-KINDS = (
-    "no longer held",
-    "newly held",
-    "other verdict",
-    "other output",
-    "slower",
-    "faster",
-    "new",
-    "gone",
-)
+KINDS = ("no longer held", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
+#: What every case is compared by, and where its line stands, for those that more is told of.
 _TABLE = """CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT,
     path TEXT, offset INTEGER, PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"""
-"""What every case is compared by, and where its line stands, for those that more is told of."""
 
 
 def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
@@ -109,8 +101,7 @@ def compare_runs(before: Sequence[str], after: Sequence[str]) -> Comparison:
             database.execute(_TABLE.format(name))
             database.execute("BEGIN")
             database.executemany(
-                f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                _rows(paths, names, told),
+                f"INSERT OR REPLACE INTO {name} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", _rows(paths, names, told)
             )
             database.execute("COMMIT")
         return _compared(database, RecordReader(stack))
@@ -122,8 +113,10 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
     A path in both runs stands for itself. Of the others, one of each run that have the same file
     name are taken for the same spec in another place, where no further spec has that file name.
     """
-    found = [{os.path.normpath(each.spec) for path in paths for each in headers_of(path)}
-             for paths in (before, after)]  # fmt: skip
+    found = [
+        {os.path.normpath(each.spec) for path in paths for each in headers_of(path)}
+        for paths in (before, after)
+    ]
     both = found[0] & found[1]
     names = {path: path for path in (*found[0], *found[1])}
     alone = [Counter(map(os.path.basename, paths - both)) for paths in found]
@@ -139,23 +132,28 @@ def common_names(before: Sequence[str], after: Sequence[str]) -> dict[str, str]:
 TOLD_EACH = 10_000
 
 
-def _rows(
-    paths: Sequence[str], names: Mapping[str, str], told: Doing
-) -> Iterator[tuple[object, ...]]:
+def _rows(paths: Sequence[str], names: Mapping[str, str], told: Doing) -> Iterator[tuple[object, ...]]:
     known: dict[str, str] = {}
     for number, ((header, fields), path, offset) in enumerate(placed_cases(paths), 1):
         times = fields.repeats.seconds if fields.repeats is not None else None
-        spec = known.get(header.spec) or known.setdefault(
-            header.spec, names[os.path.normpath(header.spec)]
-        )
+        spec = known.get(header.spec) or known.setdefault(header.spec, names[os.path.normpath(header.spec)])
         if number % TOLD_EACH == 0:
             told.told(f"{number:,} cases read")
-        yield (fields.id, spec, fields.matrix, fields.verdict, output_digest(fields), fields.seconds,
-               json.dumps(times) if times else None, path, offset)  # fmt: skip
+        yield (
+            fields.id,
+            spec,
+            fields.matrix,
+            fields.verdict,
+            output_digest(fields),
+            fields.seconds,
+            json.dumps(times) if times else None,
+            path,
+            offset,
+        )
 
 
+#: Characters of each stream in which it is looked for what differs first.
 KEPT_TEXT = 1_000
-"""Characters of each stream in which it is looked for what differs first."""
 
 
 def _did(fields: Record) -> dict[str, str]:
@@ -165,9 +163,7 @@ def _did(fields: Record) -> dict[str, str]:
     if fields.verdict in ("hung", "unlaunched", "skipped", "groundless"):
         end = fields.verdict
     files = "\n".join(f"{name} {each.state}" for name, each in sorted(fields.files.items()))
-    streams = {
-        name: (fields.compared_stream(name) or "")[:KEPT_TEXT] for name in ("stderr", "stdout")
-    }
+    streams = {name: (fields.compared_stream(name) or "")[:KEPT_TEXT] for name in ("stderr", "stdout")}
     return {"end": end, **streams, "files": files[:KEPT_TEXT]}
 
 
@@ -210,8 +206,7 @@ def _middles(one: str, other: str) -> tuple[str, str]:
         one, other = plain
     left, right = _WORDS.findall(one), _WORDS.findall(other)
     start = next(
-        (n for n, (a, b) in enumerate(zip(left, right, strict=False)) if a != b),
-        min(len(left), len(right)),
+        (n for n, (a, b) in enumerate(zip(left, right, strict=False)) if a != b), min(len(left), len(right))
     )
     # From the right as well: what is between is what differs.
     end = 0
@@ -222,8 +217,8 @@ def _middles(one: str, other: str) -> tuple[str, str]:
 
 
 _QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
+#: White space, signs, words; a file name or a number is one.
 _WORDS = re.compile(r"\s+|[^\s\w.]|[\w.]+")
-"""White space, signs, words; a file name or a number is one."""
 
 
 def output_digest(fields: Record) -> bytes:
@@ -243,20 +238,16 @@ def _compared(database: sqlite3.Connection, reader: RecordReader) -> Comparison:
     found = Comparison()
     ratios: list[float] = []
     query = (
-        "SELECT a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times, a.path, a.offset, "
+        "SELECT a.verdict, b.verdict, a.digest, b.digest, a.seconds, b.seconds, a.times, b.times, "
+        "a.path, a.offset, "
         "b.path, b.offset FROM a JOIN b USING (id, matrix, spec)"
     )
-    for old, new, digest, other, seconds, later, times, later_times, *places in database.execute(
-        query
-    ):
+    for old, new, digest, other, seconds, later, times, later_times, *places in database.execute(query):
         found.both += 1
         if seconds > 0 and len(ratios) < 1_000_000:
             ratios.append(later / seconds)
         speed = _speed(
-            seconds,
-            later,
-            json.loads(times) if times else [],
-            json.loads(later_times) if later_times else [],
+            seconds, later, json.loads(times) if times else [], json.loads(later_times) if later_times else []
         )
         # Nearly all cases: their records are not read at all.
         if old == new and digest == other and not speed:
@@ -290,8 +281,8 @@ def _kind_of(old: str, new: str) -> str:
 
 
 def change_of(before: Record, after: Record) -> tuple[str, Change] | None:
-    """Return what became of a case since another launch of it: the kind of change, and the change; None
-    where it did the same and came to the same verdict."""
+    """Return what became of a case since another launch of it: the kind of change, and the change;
+    None where it did the same and came to the same verdict."""
     old, new = before.verdict, after.verdict
     is_other = output_digest(before) != output_digest(after)
     told = difference_of(_did(before), _did(after)) if is_other else ""

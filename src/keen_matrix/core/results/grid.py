@@ -12,8 +12,8 @@ from keen_matrix.core.results.summary import Counts, MatrixSummary, axis_values_
 from keen_matrix.core.structs import Struct
 
 State: TypeAlias = Literal["held", "mixed", "failed", "none"]
+#: Values of a third axis up to which there is a grid for each.
 MOST_MULTIPLES = 6
-"""Values of a third axis up to which there is a grid for each."""
 
 
 class Grid(Struct):
@@ -25,10 +25,10 @@ class Grid(Struct):
     down: str
     columns: list[str]
     rows: list[str]
+    #: (down, across) → held, not held.
     cells: dict[tuple[str, str], list[int]]
-    """(down, across) → held, not held."""
+    #: The axis and value that this grid is for, when there are several.
     third: tuple[str, str] | None = None
-    """The axis and value that this grid is for, when there are several."""
 
     def state(self, row: str, column: str) -> State:
         """Return what a cell stands for."""
@@ -49,11 +49,7 @@ def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...
         for name in by:
             if name not in matrix.axes:
                 hint = nearest(name, matrix.axes)
-                more = (
-                    f"; did you mean {hint!r}?"
-                    if hint
-                    else f"; it has {', '.join(matrix.axes) or 'none'}"
-                )
+                more = f"; did you mean {hint!r}?" if hint else f"; it has {', '.join(matrix.axes) or 'none'}"
                 raise Misuse(f'the matrix "{matrix.name}" has no axis {name!r}{more}')
         return tuple(by[:3])
     best = matrix.axes_by_gain()
@@ -63,19 +59,14 @@ def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...
     if not rest:
         return (first,)
     two = sorted(
-        (first, rest[0]),
-        key=lambda name: (len(matrix.axes[name]), max(map(len, matrix.axes[name]))),
+        (first, rest[0]), key=lambda name: (len(matrix.axes[name]), max(map(len, matrix.axes[name])))
     )
     further = [name for name in rest[1:] if len(matrix.axes[name]) <= MOST_MULTIPLES]
     return (*two, *further[:1])
 
 
 def grids_of(
-    matrix: MatrixSummary,
-    cases: Iterable[Record],
-    axes: Sequence[str],
-    *,
-    always_split: bool = False,
+    matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str], *, always_split: bool = False
 ) -> list[Grid]:
     """Return the grids of a matrix by its axes across, down and (for several grids) a third.
 
@@ -111,10 +102,7 @@ def _split(matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str]) 
             grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "held"] += 1
     for grid in found.values():
         _order(grid, matrix)
-    return [
-        found[key]
-        for key in _ordered(set(found), matrix.axes.get(axes[2], {}) if len(axes) > 2 else {})
-    ]
+    return [found[key] for key in _ordered(set(found), matrix.axes.get(axes[2], {}) if len(axes) > 2 else {})]
 
 
 def _order(grid: Grid, matrix: MatrixSummary) -> None:
@@ -125,9 +113,7 @@ def _order(grid: Grid, matrix: MatrixSummary) -> None:
 def _ordered(values: set[str], known: Mapping[str, Counts]) -> list[str]:
     """Return values in the order of their axis, numbers by size."""
     try:
-        return sorted(
-            values, key=lambda each: (each == ABSENT, float(each) if each != ABSENT else 0)
-        )
+        return sorted(values, key=lambda each: (each == ABSENT, float(each) if each != ABSENT else 0))
     except ValueError:
         order = {value: number for number, value in enumerate(known)}
         return sorted(values, key=lambda each: (order.get(each, len(order)), each))

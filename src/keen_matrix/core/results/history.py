@@ -23,16 +23,16 @@ from keen_matrix.core.files import open_regular
 from keen_matrix.core.results.journal import FOLDER
 from keen_matrix.core.structs import Struct
 
+#: One history for a project, whatever the journals of its runs are called.
 DEFAULT_HISTORY = os.path.join(FOLDER, "history.sqlite3")
-"""One history for a project, whatever the journals of its runs are called."""
 VERSION = 2
+#: What SQLite keeps in the header of a file to tell whose it is (PRAGMA application_id): KMhx.
 APPLICATION_ID = 0x4B4D6878
-"""What SQLite keeps in the header of a file to tell whose it is (PRAGMA application_id): KMhx."""
+#: Cases that are entered together, in the order of the table: that takes half the time of entering
+#: them as they come.
 BATCH = 10_000
-"""Cases that are entered together, in the order of the table: that takes half the time of entering
-them as they come."""
+#: How long a run waits while another one writes.
 WAIT_SECONDS = 0.5
-"""How long a run waits while another one writes."""
 _SCHEMA = """
 CREATE TABLE runs (number INTEGER PRIMARY KEY, spec TEXT, spec_digest TEXT, program TEXT, program_digest TEXT,
   started TEXT, seconds REAL, jobs INTEGER, part INTEGER, counts TEXT, journal TEXT);
@@ -40,9 +40,9 @@ CREATE TABLE cases (run INTEGER, id TEXT, matrix TEXT, verdict TEXT, seconds REA
 CREATE INDEX cases_of_run ON cases (run);
 CREATE INDEX runs_of_spec ON runs (spec, number);
 """
+#: The header of an SQLite file: its magic text first, the application id in bytes 68 to 71 (SQLite
+#: file format, 1.3).
 _HEADER_BYTES = 100
-"""The header of an SQLite file: its magic text first, the application id in bytes 68 to 71 (SQLite
-file format, 1.3)."""
 _MAGIC = b"SQLite format 3\0"
 
 
@@ -59,8 +59,8 @@ class HistoryRun(Struct, frozen=True, kw_only=True):
     jobs: int = 1
     part: bool = False
     counts: Mapping[str, int]
+    #: The absolute path of the journal that the run wrote.
     journal: str = ""
-    """The absolute path of the journal that the run wrote."""
 
 
 def program_digest(words: Sequence[str]) -> str:
@@ -129,27 +129,22 @@ class History:
         """Yield the runs, the newest first."""
         where, values = ("WHERE spec = ?", (spec,)) if spec else ("", ())
         columns = "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal"
-        for row in self._database.execute(
-            f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values
-        ):
+        for row in self._database.execute(f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values):
             named = dict(zip(columns.split(", "), row, strict=True))
-            yield HistoryRun(
-                **{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])}
-            )
+            yield HistoryRun(**{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])})
 
     def unsteady(self, spec: str | None = None) -> Iterator[tuple[str, str, str, int, list[str]]]:
         """Yield id, matrix, spec, changes and verdicts (oldest first) of cases whose verdict
         changed while nothing else did."""
         query = (
             "SELECT r.spec, c.id, c.matrix, r.spec_digest || r.program_digest, c.verdict FROM cases c "
-            "JOIN runs r ON r.number = c.run WHERE c.id IN (SELECT id FROM cases GROUP BY id HAVING COUNT(DISTINCT verdict) > 1) "
+            "JOIN runs r ON r.number = c.run WHERE c.id IN (SELECT id FROM cases GROUP BY id "
+            "HAVING COUNT(DISTINCT verdict) > 1) "
             f"{'AND r.spec = ? ' if spec else ''}ORDER BY r.spec, c.id, c.run"
         )
         current: tuple[str, str, str] | None = None
         seen: list[tuple[str, str]] = []
-        for owner, id, matrix, digest, verdict in self._database.execute(
-            query, (spec,) if spec else ()
-        ):
+        for owner, id, matrix, digest, verdict in self._database.execute(query, (spec,) if spec else ()):
             # Ordered by the query, so one case is in the memory at a time.
             if (owner, id, matrix) != current:
                 yield from _changed(current, seen)
@@ -157,13 +152,12 @@ class History:
             seen.append((digest, verdict))
         yield from _changed(current, seen)
 
-    def slowest(
-        self, spec: str | None = None, most: int = 10
-    ) -> list[tuple[str, str, str, float, int]]:
+    def slowest(self, spec: str | None = None, most: int = 10) -> list[tuple[str, str, str, float, int]]:
         """Return spec, id, matrix, mean seconds and runs of the cases that take longest."""
         where, values = ("WHERE r.spec = ?", (spec,)) if spec else ("", ())
         query = (
-            f"SELECT r.spec, c.id, c.matrix, AVG(c.seconds), COUNT(*) FROM cases c JOIN runs r ON r.number = c.run {where} "
+            f"SELECT r.spec, c.id, c.matrix, AVG(c.seconds), COUNT(*) FROM cases c JOIN runs r ON "
+            f"r.number = c.run {where} "
             "GROUP BY r.spec, c.id, c.matrix ORDER BY 4 DESC LIMIT ?"
         )
         return list(self._database.execute(query, (*values, most)))
@@ -172,7 +166,8 @@ class History:
         """Return spec, started, full id, matrix, verdict, seconds and digests of every run of the
         cases whose id begins so."""
         query = (
-            "SELECT r.spec, r.started, c.id, c.matrix, c.verdict, c.seconds, r.spec_digest || r.program_digest FROM cases c "
+            "SELECT r.spec, r.started, c.id, c.matrix, c.verdict, c.seconds, r.spec_digest || "
+            "r.program_digest FROM cases c "
             "JOIN runs r ON r.number = c.run WHERE c.id >= ? AND c.id < ? ORDER BY r.spec, c.run"
         )
         # A range and no pattern, since the index has only the first.
@@ -181,10 +176,7 @@ class History:
     def last_of(self, spec: str) -> dict[str, tuple[str, float]]:
         """Return the last verdict and seconds of each case of a spec, by id."""
         query = "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE r.spec = ? ORDER BY c.run"
-        return {
-            id: (verdict, seconds)
-            for id, verdict, seconds in self._database.execute(query, (spec,))
-        }
+        return {id: (verdict, seconds) for id, verdict, seconds in self._database.execute(query, (spec,))}
 
     def newest(self) -> tuple[str, str] | None:
         """Return when the newest run of all was started, and the absolute path of its journal."""
@@ -222,11 +214,19 @@ class WritableHistory(History):
     def begin(self, run: HistoryRun) -> int:
         """Enter a run and return its number."""
         cursor = self._database.execute(
-            "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal) "
+            "INSERT INTO runs (spec, spec_digest, program, program_digest, started, seconds, "
+            "jobs, part, counts, journal) "
             "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (*map(_utf8, (run.spec, run.spec_digest, run.program, run.program_digest)), run.started, run.seconds, run.jobs,
-             run.part, json.dumps(dict(run.counts)), _utf8(run.journal)),
-        )  # fmt: skip
+            (
+                *map(_utf8, (run.spec, run.spec_digest, run.program, run.program_digest)),
+                run.started,
+                run.seconds,
+                run.jobs,
+                run.part,
+                json.dumps(dict(run.counts)),
+                _utf8(run.journal),
+            ),
+        )
         return int(cursor.lastrowid or 0)
 
     def add(self, run: int, cases: Sequence[tuple[str, str, str, float]]) -> None:
@@ -235,9 +235,7 @@ class WritableHistory(History):
         # In the order of the key, so that pages are filled one after another.
         rows = ((run, *case) for case in sorted(cases))
         columns = "run, id, matrix, verdict, seconds"
-        self._database.executemany(
-            f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows
-        )
+        self._database.executemany(f"INSERT OR REPLACE INTO cases ({columns}) VALUES (?, ?, ?, ?, ?)", rows)
         self._database.execute("COMMIT")
 
     def finish(self, run: int, seconds: float, counts: Mapping[str, int]) -> None:
@@ -252,9 +250,7 @@ class WritableHistory(History):
         old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
         self._database.execute("BEGIN IMMEDIATE")
         self._database.execute(f"DELETE FROM cases WHERE run IN ({old})", (keep,))
-        dropped = self._database.execute(
-            f"DELETE FROM runs WHERE number IN ({old})", (keep,)
-        ).rowcount
+        dropped = self._database.execute(f"DELETE FROM runs WHERE number IN ({old})", (keep,)).rowcount
         self._database.execute("COMMIT")
         return dropped
 

@@ -21,20 +21,20 @@ if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Spec
 
 JOURNAL_VERSION = 1
+#: Bytes that are read of a journal at a time.
 READ_BYTES = 1 << 20
-"""Bytes that are read of a journal at a time."""
+#: Where a project's results stand, below the folder in which commands are called.
 FOLDER = ".keen-matrix"
-"""Where a project's results stand, below the folder in which commands are called."""
 DEFAULT_JOURNAL = os.path.join(FOLDER, "last.jsonl")
+#: Ends the name of a journal that has no record yet.
 BESIDE = ".part"
-"""Ends the name of a journal that has no record yet."""
+#: Times that a journal which is removed is put back: each copies it, and one that is removed in
+#: every case would be copied for ever. After that it is written elsewhere.
 MOST_PUT_BACK = 16
-"""Times that a journal which is removed is put back: each copies it, and one that is removed in every case
-would be copied for ever. After that it is written elsewhere."""
 
 
+#: Characters of the reason why a spec could not be run that its header keeps.
 FAULT_KEPT = 2_000
-"""Characters of the reason why a spec could not be run that its header keeps."""
 
 
 def system_name() -> str:
@@ -52,10 +52,13 @@ def bare_header(path: str, jobs: int) -> Header:
     import datetime
 
     return Header(
-        journal=JOURNAL_VERSION, version=VERSION, spec=path, jobs=jobs,
+        journal=JOURNAL_VERSION,
+        version=VERSION,
+        spec=path,
+        jobs=jobs,
         started=datetime.datetime.now(datetime.UTC).isoformat(timespec="milliseconds"),
         platform=system_name(),
-    )  # fmt: skip
+    )
 
 
 def header(spec: Spec, jobs: int) -> Header:
@@ -83,22 +86,22 @@ def _axes(spec: Spec) -> dict[str, dict[str, list[str]]]:
 
 
 class JournalPlace:
-    """Where a journal is written: the file itself when it is continued, one beside it until there is
-    a record to put in its place, an unnamed one when the name is a device's."""
+    """Where a journal is written: the file itself when it is continued, one beside it until there
+    is a record to put in its place, an unnamed one when the name is a device's."""
 
     def __init__(self, path: str) -> None:
         self.path = path
+        #: Open for reading and writing; -1 when there is none.
         self.fd = -1
-        """Open for reading and writing; -1 when there is none."""
         self.device = -1
+        #: The file that is to take the journal's place; none once it has.
         self.beside = ""
-        """The file that is to take the journal's place; none once it has."""
         self._target = ""
         self._lock: FileLock | None = None
+        #: How often the file was removed while it was written, and put back.
         self.put_back = 0
-        """How often the file was removed while it was written, and put back."""
+        #: Where it is written since it cannot be put back.
         self.elsewhere = ""
-        """Where it is written since it cannot be put back."""
 
     def take(self, *, keep: bool) -> int:
         """Open the file, and return how many bytes of it stay: none unless it is to be kept. Raises
@@ -139,7 +142,8 @@ class JournalPlace:
             start = file.read(10)
             if start and start != b'{"journal"':
                 raise RunFault(
-                    f"{self.path} exists and is not a journal; it is left as it is: give --journal another name"
+                    f"{self.path} exists and is not a journal; it is left as it is: give "
+                    f"--journal another name"
                 )
 
     def _remove_torn_off(self) -> None:
@@ -192,8 +196,8 @@ class JournalPlace:
         self.beside, self.put_back = "", self.put_back + 1
 
     def keep_somewhere(self) -> None:
-        """Write what was written so far anew, under the journal's name or, where that cannot be, in the
-        folder of temporary files, and go on there. Raises OSError."""
+        """Write what was written so far anew, under the journal's name or, where that cannot be, in
+        the folder of temporary files, and go on there. Raises OSError."""
         try:
             if self.put_back >= MOST_PUT_BACK:
                 raise FileNotFoundError
@@ -204,7 +208,8 @@ class JournalPlace:
             self.beside, self.elsewhere = "", name
 
     def _go_on_in(self, fd: int) -> None:
-        """Copy what was written so far to a new file, and write there from now on. Raises OSError."""
+        """Copy what was written so far to a new file, and write there from now on. Raises
+        OSError."""
         try:
             _copy(self.fd, fd)
             os.dup2(fd, self.fd, inheritable=False)
@@ -294,9 +299,7 @@ class Journal:
     def _raw_lines(self) -> Iterator[bytes]:
         at, rest = 0, b""
         # By our own count of bytes: another run may be writing to a file of the same name by now.
-        while at < self.size and (
-            block := os.pread(self._place.fd, min(READ_BYTES, self.size - at), at)
-        ):
+        while at < self.size and (block := os.pread(self._place.fd, min(READ_BYTES, self.size - at), at)):
             at += len(block)
             *whole, rest = (rest + block).split(b"\n")
             for line in whole:
@@ -341,8 +344,8 @@ class Journal:
         return f"the cases finished so far are in {place.elsewhere or 'it'}, whole"
 
     def secure(self) -> str:
-        """See that what was written stands under the journal's name; return what there is to say about
-        that, or nothing."""
+        """See that what was written stands under the journal's name; return what there is to say
+        about that, or nothing."""
         place = self._place
         if place.device >= 0 or place.fd < 0 or place.beside:
             return ""
@@ -353,7 +356,8 @@ class Journal:
                 return f"the journal {self.path} was removed while the run went, and its results are lost: {error.strerror}"
         if place.elsewhere:
             return (
-                f"the journal {self.path} was removed while the run went, and cannot be written there; the results stand in "
+                f"the journal {self.path} was removed while the run went, and cannot be written "
+                f"there; the results stand in "
                 f"{place.elsewhere}, whole: keen-matrix report {place.elsewhere}"
             )
         if place.put_back:
@@ -421,6 +425,4 @@ def _write_all(fd: int, line: bytes) -> None:
 
 def no_line(path: str, number: int, fault: str = "") -> RunFault:
     """Return the fault of a journal whose line is not of the shape that every reader relies on."""
-    return RunFault(
-        f"{path}:{number}: this is not a line of a journal{': ' if fault else ''}{fault}"
-    )
+    return RunFault(f"{path}:{number}: this is not a line of a journal{': ' if fault else ''}{fault}")

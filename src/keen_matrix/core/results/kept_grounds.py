@@ -18,8 +18,8 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.history import program_digest
 from keen_matrix.core.signature.grounds import Grounds
 
+#: Digests that are kept of one spec: editions of its program.
 MOST_KEPT = 8
-"""Digests that are kept of one spec: editions of its program."""
 
 
 class KeptGrounds(structs.Struct):

@@ -12,12 +12,12 @@ from collections.abc import Iterator
 from keen_matrix.core.errors import RunFault
 
 SUFFIX = ".lock"
+#: What a file system says that knows no locks; a run goes on without.
 _NO_LOCKS = (errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS)
-"""What a file system says that knows no locks; a run goes on without."""
 
+#: Seconds that a lock is awaited whose owner is gone, or has not yet written its number: a child
+#: that the owner made in its last moment keeps the lock until it executes its program or ends.
 _WAIT_FOR_THE_DEAD = 2.0
-"""Seconds that a lock is awaited whose owner is gone, or has not yet written its number: a child
-that the owner made in its last moment keeps the lock until it executes its program or ends."""
 
 
 class FileLock:
@@ -46,7 +46,8 @@ class FileLock:
                         continue
                     who = f"the process {owner}" if owner else "another process"
                     raise RunFault(
-                        f"{path} is being written by another run, {who}; wait for its end, or give this run a journal of "
+                        f"{path} is being written by another run, {who}; wait for its end, or "
+                        f"give this run a journal of "
                         "its own with --journal"
                     ) from None
             if self._is_current(fd):
@@ -78,8 +79,8 @@ class FileLock:
 
 @contextlib.contextmanager
 def waiting_lock(path: str, seconds: float) -> Iterator[None]:
-    """Lock a file for as long as the block lasts, once whoever has it lets go. Raises RunFault when that
-    takes longer than some seconds."""
+    """Lock a file for as long as the block lasts, once whoever has it lets go. Raises RunFault when
+    that takes longer than some seconds."""
     until = time.monotonic() + seconds
     while True:
         try:

@@ -1,6 +1,6 @@
-"""Results that a run should have and has not: it was interrupted, cut off, stopped early, or never reached
-a spec. A case without a result is no good result, so every reader of a journal asks for them.
-"""
+"""Results that a run should have and has not: it was interrupted, cut off, stopped early, or never
+reached a spec. A case without a result is no good result, so every reader of a journal asks for
+them."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ class Missing(Struct, frozen=True):
     """Cases of a spec that have no result, and why."""
 
     spec: str
+    #: None where the run did not count its cases.
     count: int | None
-    """None where the run did not count its cases."""
     why: str
     journal: str
 
@@ -58,16 +58,16 @@ class _JournalRun(Struct):
     """What a journal says of a whole run."""
 
     by_spec: dict[str, _SpecRun] = field(default_factory=dict)
+    #: Specs that the run was to come to.
     named: dict[str, None] = field(default_factory=dict)
-    """Specs that the run was to come to."""
 
 
 def missing_results(paths: Sequence[str]) -> list[Missing]:
-    """Return the cases that have no result in some journals, spec by spec in the order of the journals.
+    """Return the cases that have no result in some journals, spec by spec in the order of the
+    journals.
 
-    Memory does not grow with the number of cases. What is no journal has none: whoever reads its cases
-    is told.
-    """
+    Memory does not grow with the number of cases. What is no journal has none: whoever reads its
+    cases is told."""
     found: list[Missing] = []
     for path in paths:
         run = _read(path)

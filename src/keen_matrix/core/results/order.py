@@ -8,10 +8,10 @@ from typing import TypeAlias
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import PASSING
 
+#: Id → last verdict and seconds.
 Known: TypeAlias = Mapping[str, tuple[str, float]]
-"""Id → last verdict and seconds."""
+#: The part of the known cases, by time, that counts as slow.
 SLOW_SHARE = 0.1
-"""The part of the known cases, by time, that counts as slow."""
 
 
 def failed_first(unfold: Callable[[], Iterable[Case]], known: Known) -> Iterator[Case]:

@@ -68,9 +68,7 @@ def placed_lines(path: str, matrix: str | None = None) -> Iterator[PlacedLine]:
                     if not line.endswith(b"\n"):
                         return
                     raise no_line(path, number, str(fault)) from None
-                if number == 1 and (
-                    not isinstance(found, Header) or found.journal != JOURNAL_VERSION
-                ):
+                if number == 1 and (not isinstance(found, Header) or found.journal != JOURNAL_VERSION):
                     raise _other_file(path, line)
                 if found is not None:
                     yield PlacedLine(found, offset)
@@ -168,8 +166,8 @@ def hollow_results(paths: Sequence[str]) -> list[Hollow]:
 
 
 def merge_faults(paths: Sequence[str]) -> list[str]:
-    """Return what keeps journals from being one whole run together, in words: shards that are missing
-    or doubled, different states of a spec."""
+    """Return what keeps journals from being one whole run together, in words: shards that are
+    missing or doubled, different states of a spec."""
     parts: dict[str, dict[int, dict[int, str]]] = {}
     digests: dict[str, set[str]] = {}
     found: list[str] = []
@@ -181,8 +179,9 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
             if slash and part.isdecimal() and of.isdecimal():
                 there = parts.setdefault(spec, {}).setdefault(int(of), {})
                 if there.setdefault(int(part), path) != path:
-                    found.append(f"part {part} of {of} of {spec} stands in two journals: "
-                                 f"{there[int(part)]} and {path}")  # fmt: skip
+                    found.append(
+                        f"part {part} of {of} of {spec} stands in two journals: {there[int(part)]} and {path}"
+                    )
     for spec, divisions in parts.items():
         if len(divisions) > 1:
             counts = " and ".join(f"{each}" for each in sorted(divisions))

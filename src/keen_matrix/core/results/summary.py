@@ -16,11 +16,11 @@ from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.signature.kinds import FAMILIES
 from keen_matrix.core.structs import Struct, field
 
+#: Different causes kept with a case each.
 MOST_CAUSES = 200
-"""Different causes kept with a case each."""
 SLOWEST = 10
+#: Cases that held, and cases that did not.
 Counts: TypeAlias = list[int]
-"""Cases that held, and cases that did not."""
 
 
 class Cause(Struct):
@@ -29,11 +29,11 @@ class Cause(Struct):
 
     spec: str
     fields: Record
+    #: Its place among the causes as they were met.
     number: int
-    """Its place among the causes as they were met."""
     count: int = 0
+    #: How many of them each matrix has.
     where: Counter[str] = field(default_factory=Counter)
-    """How many of them each matrix has."""
     ids: list[str] = field(default_factory=list)
 
 
@@ -45,8 +45,8 @@ class MatrixSummary(Struct):
     family: str
     counts: Counter[str] = field(default_factory=Counter)
     seconds: float = 0.0
+    #: Axis → value → held and not held.
     axes: dict[str, dict[str, Counts]] = field(default_factory=dict)
-    """Axis → value → held and not held."""
 
     @property
     def total(self) -> int:
@@ -60,8 +60,8 @@ class MatrixSummary(Struct):
 
     @property
     def state(self) -> str:
-        """The verdict whose sign stands for it: differed where anything fails a run, else what stands
-        beside the cases that held."""
+        """The verdict whose sign stands for it: differed where anything fails a run, else what
+        stands beside the cases that held."""
         if any(count for verdict, count in self.counts.items() if verdict not in PASSING):
             return "differed"
         return next((each for each in ("known", "skipped") if self.counts[each]), "held")
@@ -73,9 +73,7 @@ class MatrixSummary(Struct):
     def axes_by_gain(self) -> list[str]:
         """Return the axes by how well their values tell failing cases from holding ones, best
         first."""
-        wide = {
-            name: values for name, values in self.axes.items() if 1 < len(values) <= MOST_VALUES
-        }
+        wide = {name: values for name, values in self.axes.items() if 1 < len(values) <= MOST_VALUES}
         return sorted(wide, key=lambda name: (-self._gain(wide[name]), len(wide[name]), name))
 
     def _gain(self, values: Mapping[str, Counts]) -> float:
@@ -97,10 +95,10 @@ class RunSummary(Struct):
     headers: list[Header] = field(default_factory=list)
     matrices: dict[tuple[str, str], MatrixSummary] = field(default_factory=dict)
     by_cause: dict[tuple[object, ...], Cause] = field(default_factory=dict)
+    #: Seconds, id, matrix, words; the slowest first.
     slowest: list[tuple[float, str, str, tuple[str, ...]]] = field(default_factory=list)
-    """Seconds, id, matrix, words; the slowest first."""
+    #: Names of axes and columns, in order of appearance.
     value_names: dict[str, None] = field(default_factory=dict)
-    """Names of axes and columns, in order of appearance."""
 
     @property
     def counts(self) -> Counter[str]:
@@ -135,11 +133,11 @@ class RunSummary(Struct):
         return [each for each in found if each.fields.verdict == "groundless"]
 
 
+#: Columns that say something of their row.
 OF_A_ROW = ("note", "known")
-"""Columns that say something of their row."""
+#: Families whose vectors are told apart by their kind and what they are about, not by what was
+#: given.
 BY_KIND = frozenset(name for name, kind in FAMILIES.items() if kind.by_kind)
-"""Families whose vectors are told apart by their kind and what they are about, not by what was
-given."""
 
 
 def axis_values_of(fields: Record) -> dict[str, str]:
@@ -147,11 +145,7 @@ def axis_values_of(fields: Record) -> dict[str, str]:
     what it was bound to."""
     if fields.family in BY_KIND:
         about = str(fields.detail or fields.culprit or ABSENT)
-        about = (
-            about.rpartition(" for ")[2]
-            if fields.kind == "unknown-option"
-            else about.split(" ", 1)[0]
-        )
+        about = about.rpartition(" for ")[2] if fields.kind == "unknown-option" else about.split(" ", 1)[0]
         return {"kind": fields.kind or ABSENT, "about": about.rstrip(",")}
     told = OF_A_ROW if fields.row else ()  # what a row says of itself tells its case from no other
     return {name: shown_value(value) for name, value in fields.values.items() if name not in told}
@@ -189,9 +183,7 @@ def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
         for place, name in enumerate(header.matrices)
     }
     last_place = (len(run.headers), 0)
-    run.matrices = dict(
-        sorted(run.matrices.items(), key=lambda item: places.get(item[0], last_place))
-    )
+    run.matrices = dict(sorted(run.matrices.items(), key=lambda item: places.get(item[0], last_place)))
     run.slowest = sorted(heap, key=lambda each: each[:3], reverse=True)
     return run
 
@@ -203,9 +195,7 @@ def _fill_absent(matrix: MatrixSummary) -> None:
         # Cases in which the axis has no value are those that no value was counted for.
         left = [matrix.held - held, matrix.total - matrix.held - failed]
         if any(left) and len(values) <= MOST_VALUES:
-            values[ABSENT] = [
-                old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)
-            ]
+            values[ABSENT] = [old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)]
 
 
 def _put_in_order(matrix: MatrixSummary, orders: Mapping[str, Sequence[str]]) -> None:

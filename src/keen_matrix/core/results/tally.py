@@ -16,11 +16,11 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.structs import Struct, field
 
+#: Groups told apart; a run with more different failures than that has one thing wrong, not five
+#: thousand.
 MOST_GROUPS = 5_000
-"""Groups told apart; a run with more different failures than that has one thing wrong, not five
-thousand."""
+#: Ids kept of each group, to be named beside the failure that is shown in full.
 IDS_KEPT = 12
-"""Ids kept of each group, to be named beside the failure that is shown in full."""
 
 
 REMARK_CULPRIT = re.compile(r"(the message does not name) .*", re.DOTALL)
@@ -28,12 +28,12 @@ REMARK_IDS = 3
 
 
 class Several(Struct):
-    """Cases of which the same is told: how many, and the first of them in the order of the spec, whatever
-    the order in which they finished."""
+    """Cases of which the same is told: how many, and the first of them in the order of the spec,
+    whatever the order in which they finished."""
 
     count: int = 0
+    #: Sequence numbers and ids.
     first: list[tuple[int, str]] = field(default_factory=list)
-    """Sequence numbers and ids."""
 
     def add(self, sequence: int, id: str) -> None:
         """Count one more."""
@@ -56,15 +56,15 @@ class FailureGroup(Struct):
     sequence: int
     offset: int
     length: int
+    #: What stands before what; see causes.telling.
     order: tuple[int, bool, int, int]
-    """What stands before what; see causes.telling."""
     count: int = 0
+    #: How many of them stand on it and were not launched.
     untried: int = 0
-    """How many of them stand on it and were not launched."""
+    #: How many of them each matrix has.
     where: Counter[int] = field(default_factory=Counter)
-    """How many of them each matrix has."""
+    #: Sequence number and id of the cases kept, the first one included.
     ids: list[tuple[int, str]] = field(default_factory=list)
-    """Sequence number and id of the cases kept, the first one included."""
 
 
 MOST_SLOW = 3
@@ -76,8 +76,8 @@ class Pace:
     def __init__(self) -> None:
         self.ended, self.hung = 0, 0
         self.seconds, self.hung_seconds, self.quickest = 0.0, 0.0, 0.0
+        #: Seconds and ids of the slowest that did not hang.
         self.slowest: list[tuple[float, str]] = []
-        """Seconds and ids of the slowest that did not hang."""
 
     @property
     def usual(self) -> float:
@@ -103,31 +103,29 @@ class Tally:
 
     def __init__(self, spec: Spec) -> None:
         self.spec = spec
-        self.by_matrix: dict[int, Counter[str]] = {
-            matrix.index: Counter() for matrix in spec.matrices
-        }
+        self.by_matrix: dict[int, Counter[str]] = {matrix.index: Counter() for matrix in spec.matrices}
         self._groups: dict[tuple[object, ...], FailureGroup] = {}
         self._masks = _mask_origins(spec)
+        #: Places of the masks that found something.
         self.used_masks: set[str] = set()
-        """Places of the masks that found something."""
+        #: What is worth a word though it is no failure.
         self.remarks: dict[str, Several] = {}
-        """What is worth a word though it is no failure."""
+        #: Verdict (known or skipped) and reason → such cases.
         self.passed: dict[tuple[str, str], Several] = {}
-        """Verdict (known or skipped) and reason → such cases."""
+        #: Cases that were not launched, since they held before and nothing has changed.
         self.taken = 0
-        """Cases that were not launched, since they held before and nothing has changed."""
         self.pace = Pace()
+        #: Cases that were launched warm.
         self.warm = 0
-        """Cases that were launched warm."""
+        #: Whether all were launched cold though the program might be run warm.
         self.is_cold_python = False
-        """Whether all were launched cold though the program might be run warm."""
+        #: What its launcher starts, where that is not started directly.
         self.started_through: Through | None = None
-        """What its launcher starts, where that is not started directly."""
+        #: What was seen of the program's work in cases that held.
         self.evidence = Evidence(spec)
-        """What was seen of the program's work in cases that held."""
         self._families = {matrix.index: matrix.family for matrix in spec.matrices}
+        #: Failures beyond MOST_GROUPS different ones.
         self.ungrouped = 0
-        """Failures beyond MOST_GROUPS different ones."""
 
     def stand_on(self, spec: Spec) -> None:
         """Go on with a spec of which more is known: what its derived vectors stand on."""
@@ -176,9 +174,7 @@ class Tally:
         """Count a case that an earlier run has written to the journal."""
         number = VERDICTS.index(fields.verdict)
         noted = bool(fields.remarks or fields.masked)
-        self.add(
-            ResultFrame(offset, matrix, number, fields.seconds, noted, fields.id, line), offset
-        )
+        self.add(ResultFrame(offset, matrix, number, fields.seconds, noted, fields.id, line), offset)
 
     def _group(self, fields: Record, result: ResultFrame, offset: int) -> None:
         key, order = cause_key(fields), telling(fields)
@@ -207,7 +203,8 @@ class Tally:
 
     @property
     def aside(self) -> tuple[str, ...]:
-        """The options that the spec sets aside, where derived cases were run, which go without them."""
+        """The options that the spec sets aside, where derived cases were run, which go without
+        them."""
         signature = self.spec.signature
         derived = any(each.family and self.by_matrix[each.index] for each in self.spec.matrices)
         return signature.aside if signature is not None and derived else ()
@@ -217,12 +214,12 @@ class Tally:
         """Pattern and place of the masks of what was run that found nothing anywhere."""
         masks = {
             mask.origin: mask.pattern
-            for matrix in self.spec.matrices if self.by_matrix[matrix.index] for mask in matrix.masks
-        }  # fmt: skip
+            for matrix in self.spec.matrices
+            if self.by_matrix[matrix.index]
+            for mask in matrix.masks
+        }
         return [
-            (pattern, origin)
-            for origin, pattern in masks.items()
-            if origin and origin not in self.used_masks
+            (pattern, origin) for origin, pattern in masks.items() if origin and origin not in self.used_masks
         ]
 
     @property

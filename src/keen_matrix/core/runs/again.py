@@ -9,8 +9,8 @@ from keen_matrix.core.expect.varying import looks_like_time, varying_between
 from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.signature.grounds import Varying, Words
 
+#: Seconds after which a clock that a program prints shows another time.
 NEXT_SECOND = 1.1
-"""Seconds after which a clock that a program prints shows another time."""
 
 
 def varying_of(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varying, ...]:
@@ -24,9 +24,7 @@ def varying_of(experiments: Experiments, bases: Sequence[Words]) -> tuple[Varyin
     found: dict[Varying, None] = {}
     for words, record in first.items():
         for stream in ("stdout", "stderr"):
-            one, other = (
-                each.compared_stream(stream) or "" for each in (record, second[words].record)
-            )
+            one, other = (each.compared_stream(stream) or "" for each in (record, second[words].record))
             found.update(dict.fromkeys(varying_between(stream, one, other)))
     wholly = {each.stream for each in found if not each.pattern}
     return tuple(each for each in found if not each.pattern or each.stream not in wholly)

@@ -30,11 +30,11 @@ from keen_matrix.core.signature.parsers.described import (
 )
 from keen_matrix.core.structs import Struct, field, replace
 
+#: What is tried, in this order. No other word is ever given to the program.
 HELP_WORDS: tuple[tuple[str, ...], ...] = (("--help",), ("-h",), ("-help",), ("help",), ())
-"""What is tried, in this order. No other word is ever given to the program."""
 HELP_SECONDS = 5.0
+#: Subcommands that are asked for help, each once or twice.
 MOST_COMMANDS = 40
-"""Subcommands that are asked for help, each once or twice."""
 
 
 class Answer(Struct, frozen=True):
@@ -42,12 +42,12 @@ class Answer(Struct, frozen=True):
 
     words: tuple[str, ...]
     page: HelpText
+    #: Whether it told only since it took the words for a mistake.
     on_mistake: bool = False
-    """Whether it told only since it took the words for a mistake."""
+    #: Subcommand → what it printed when it was asked for help behind the subcommand.
     commands: dict[str, HelpText] = field(default_factory=dict)
-    """Subcommand → what it printed when it was asked for help behind the subcommand."""
+    #: What was not found out, in words.
     doubts: tuple[str, ...] = ()
-    """What was not found out, in words."""
 
 
 def launched(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()) -> Record:
@@ -55,9 +55,14 @@ def launched(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()
     step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS))
     matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,))
     spec = Spec(
-        path="draft", here=os.getcwd(), name="draft", digest="", rules=(), matrices=(matrix,),
+        path="draft",
+        here=os.getcwd(),
+        name="draft",
+        digest="",
+        rules=(),
+        matrices=(matrix,),
         program=Program(launch=tuple(Template(word, literal=True) for word in program)),
-    )  # fmt: skip
+    )
     case = Case(id="draft00000", matrix=0, argv=tuple(words))
     (record,) = run_in(pool, [case], spec)
     return record
@@ -65,17 +70,16 @@ def launched(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()
 
 # --- its parser ---
 
+#: What a program's parser says of those of its subcommands too.
 INHERITED = ("reader", "help", "abbreviations", "interleaved")
-"""What a program's parser says of those of its subcommands too."""
 
 
 def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | None:
-    """Return the description of a Python program's own parser; None where the program is none, makes
-    no parser that is known, or does not come to the point at which it parses.
+    """Return the description of a Python program's own parser; None where the program is none,
+    makes no parser that is known, or does not come to the point at which it parses.
 
-    It is started once, under its own interpreter, and ends where it is about to parse. Words behind the
-    program may name a subcommand, whose parser it then is.
-    """
+    It is started once, under its own interpreter, and ends where it is about to parse. Words behind
+    the program may name a subcommand, whose parser it then is."""
     plans = ((cut, _plan(program[:cut])) for cut in range(len(program), 0, -1))
     cut, plan = next(((cut, plan) for cut, plan in plans if plan is not None), (0, None))
     if plan is None:
@@ -93,8 +97,8 @@ def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | Non
 
 
 def _subparser(parser: DescribedParser, path: Sequence[str]) -> DescribedParser | None:
-    """Return the parser of a subcommand, by the words that lead to it; None where they name none. What
-    it does not say for itself is said of the whole."""
+    """Return the parser of a subcommand, by the words that lead to it; None where they name none.
+    What it does not say for itself is said of the whole."""
     for word in path:
         own = next((e for e in parser.commands if word in (e.name, *e.aliases)), None)
         if own is None:
@@ -130,8 +134,8 @@ def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
             full = bool(page.usages and (page.options or page.operands or page.commands))
             if not (full or page.usages or len(page.options) > 1):
                 continue
-            # An answer that ends well wins: a usage with exit 2 says that the words were not known. No
-            # words at all ask for nothing.
+            # An answer that ends well wins: a usage with exit 2 says that the words were not known.
+            # No words at all ask for nothing.
             rank = (bool(words) and record.exit == 0, full, stream == "stdout")
             if all(rank):
                 return Answer(words, page)
@@ -143,8 +147,8 @@ def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
 
 
 def reader_of(program: Sequence[str], page: HelpText) -> str:
-    """Return the name of the reader that a program's script names; empty where it is no script, or names none
-    that has options as the help has them."""
+    """Return the name of the reader that a program's script names; empty where it is no script, or
+    names none that has options as the help has them."""
     file = shutil.which(program[0])
     if file is None:
         return ""
@@ -170,9 +174,7 @@ def with_commands(pool: WorkerPool, program: Sequence[str], answer: Answer) -> A
     return replace(answer, commands=commands, doubts=tuple(doubts))
 
 
-def _help_below(
-    pool: WorkerPool, program: Sequence[str], command: str, answer: Answer
-) -> HelpText | None:
+def _help_below(pool: WorkerPool, program: Sequence[str], command: str, answer: Answer) -> HelpText | None:
     """Return the help of a subcommand; None where it prints none, or that of the whole program."""
     dashed = [each for each in answer.words if each.startswith("-")]
     for word in dict.fromkeys([*dashed, "--help", "-h"]):

@@ -32,8 +32,8 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.version import VERSION
 
+#: A ResultFrame as it travels.
 PlainFrame: TypeAlias = tuple[int, int, int, float, bool, str, bytes]
-"""A ResultFrame as it travels."""
 
 if TYPE_CHECKING:
     from distributed import Client
@@ -41,11 +41,11 @@ if TYPE_CHECKING:
 BATCH_SECONDS = 2.0
 FIRST_BATCH = 8
 MOST_BATCH = 20_000
+#: Batches that wait at each worker, so that it is never idle while results travel.
 AHEAD = 2
-"""Batches that wait at each worker, so that it is never idle while results travel."""
+#: How long a scheduler has to answer: one that is just being started, and a slow network, need
+#: seconds; who misspelt the address waits for all of them.
 REACH_SECONDS = 10.0
-"""How long a scheduler has to answer: one that is just being started, and a slow network, need
-seconds; who misspelt the address waits for all of them."""
 
 
 class Task(Struct, frozen=True, kw_only=True):
@@ -55,8 +55,8 @@ class Task(Struct, frozen=True, kw_only=True):
     name: str
     folder: str
     shared: bool
+    #: Launch words in place of the spec's own, fields filled in but for {here}.
     launch: tuple[str, ...] = ()
-    """Launch words in place of the spec's own, fields filled in but for {here}."""
     repeat: int = 1
 
 
@@ -70,14 +70,10 @@ def client_of(address: str) -> Client:
         import dask
         from distributed import Client, LocalCluster
     except ImportError:
-        raise Misuse(
-            "clusters need an extra: python3 -m pip install 'keen-matrix[cluster]'"
-        ) from None
+        raise Misuse("clusters need an extra: python3 -m pip install 'keen-matrix[cluster]'") from None
     # Workers that are daemons could not have processes of their own, which is all that they are
     # for.
-    dask.config.set(
-        {"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"}
-    )
+    dask.config.set({"distributed.worker.daemon": False, "distributed.comm.timeouts.connect": "10s"})
     try:
         if address == LOCAL:
             # One worker in this process, whose pool launches as many at a time as there are jobs:
@@ -87,11 +83,7 @@ def client_of(address: str) -> Client:
             # Else a folder of its own stays among the temporary files.
             dask.config.set({"temporary-directory": scratch})
             cluster = LocalCluster(
-                n_workers=1,
-                threads_per_worker=1,
-                processes=False,
-                dashboard_address=None,
-                silence_logs=50,
+                n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None, silence_logs=50
             )
             return Client(cluster)
         return Client(address, timeout=REACH_SECONDS)
@@ -113,12 +105,10 @@ class ClusterPool:
     """Runs the cases of one spec on a cluster. Used as a worker pool is: `results` yields a frame
     for every case."""
 
-    def __init__(
-        self, client: Client, *, shared: bool = False, own: WorkerPool | None = None
-    ) -> None:
+    def __init__(self, client: Client, *, shared: bool = False, own: WorkerPool | None = None) -> None:
         self.client, self.shared = client, shared
+        #: The pool that the worker in this very process uses; None where workers are elsewhere.
         self.own = own
-        """The pool that the worker in this very process uses; None where workers are elsewhere."""
         self._task: Task | None = None
         self._archive: object = None
         self._here = ""
@@ -130,11 +120,15 @@ class ClusterPool:
         # other.
         if spec.program.jobs or any(each.bounds.jobs for each in spec.matrices):
             raise Misuse(
-                f"{spec.path}: jobs says how many of its launches run at a time, which a cluster does not keep"
+                f"{spec.path}: jobs says how many of its launches run at a time, which a "
+                f"cluster does not keep"
             )
         if self.shared and not all(each.bounds.fresh_directory for each in spec.matrices):
-            raise Misuse(f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so they run one at a time, '
-                         "and not on a cluster with a shared file system")  # fmt: skip
+            raise Misuse(
+                f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so '
+                f"they run one at a time, "
+                "and not on a cluster with a shared file system"
+            )
         folder = spec.here
         shared = self.shared or self.own is not None
         # By its content: a worker that has unpacked it for an earlier run has it still.
@@ -142,8 +136,14 @@ class ClusterPool:
         self._here = folder
         # Elsewhere the folder has another name; what stands in it is the same.
         words = tuple(word.replace(folder, "{here}") for word in launch)
-        self._task = Task(digest=digest, name=os.path.basename(spec.path), folder=folder, shared=shared, launch=words,
-                          repeat=repeat)  # fmt: skip
+        self._task = Task(
+            digest=digest,
+            name=os.path.basename(spec.path),
+            folder=folder,
+            shared=shared,
+            launch=words,
+            repeat=repeat,
+        )
         if self.own is not None:
             _POOL["pool"] = self.own
             _POOL["spec"] = (_key_of(self._task), spec)  # it need not be read, or built, again
@@ -164,12 +164,7 @@ class ClusterPool:
                 )
         futures = [
             self.client.submit(
-                prepare,
-                self._task,
-                self._archive,
-                workers=[address],
-                allow_other_workers=False,
-                pure=False,
+                prepare, self._task, self._archive, workers=[address], allow_other_workers=False, pure=False
             )
             for address in workers
         ]
@@ -197,7 +192,8 @@ class ClusterPool:
                     if not batch:
                         break
                     number, handed = number + 1, handed + len(batch)
-                    # A key of our own: whoever looks at a shared scheduler sees whose tasks these are.
+                    # A key of our own: whoever looks at a shared scheduler sees whose tasks these
+                    # are.
                     key = f"keen-matrix-{os.getpid()}-{id(self)}-{number}"
                     future = self.client.submit(
                         run_batch,
@@ -236,12 +232,12 @@ class ClusterPool:
 
 # --- what runs on a worker ---
 
+#: This worker's pool and the specs that it has read, by task.
 _POOL: dict[str, Any] = {}
-"""This worker's pool and the specs that it has read, by task."""
+#: Held while a batch runs: a pool is not closed under it.
 _BUSY = threading.Lock()
-"""Held while a batch runs: a pool is not closed under it."""
+#: Seconds that a batch has to end once its pool is given up.
 GIVE_UP_SECONDS = 10.0
-"""Seconds that a batch has to end once its pool is given up."""
 
 
 def version_of() -> str:
@@ -310,9 +306,7 @@ def _spec_of(task: Task, archive: bytes) -> Spec:
     folder = task.folder if task.shared else unpacked(task.digest, archive, _home_here())
     spec = load_spec(os.path.join(folder, task.name))
     if task.launch:
-        spec = replace(
-            spec, program=replace(spec.program, launch=launch_templates(list(task.launch)))
-        )
+        spec = replace(spec, program=replace(spec.program, launch=launch_templates(list(task.launch))))
     if spec.program.build:
         _build(spec)
     _POOL["spec"] = (key, spec)
@@ -344,18 +338,14 @@ def _build(spec: Spec) -> None:
         os.close(lock)
 
 
-def run_batch(
-    task: Task, archive: bytes, here: str, batch: bytes
-) -> tuple[float, list[PlainFrame]]:
+def run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[PlainFrame]]:
     """Launch the cases of a batch on a worker; return the seconds and the result frames as plain
     tuples."""
     with _BUSY:
         return _run_batch(task, archive, here, batch)
 
 
-def _run_batch(
-    task: Task, archive: bytes, here: str, batch: bytes
-) -> tuple[float, list[PlainFrame]]:
+def _run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[float, list[PlainFrame]]:
     started = time.monotonic()
     spec = _spec_of(task, archive)
     pool = _POOL.get("pool")
@@ -376,9 +366,7 @@ def _moved(case: Case, old: str, new: str) -> Case:
     if old == new or not any(old in word for words in (case.argv, *case.more) for word in words):
         return case
     # The folder has another name on each machine, and words may name files in it.
-    moved = tuple(
-        tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more)
-    )
+    moved = tuple(tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more))
     return structs.replace(case, argv=moved[0], more=moved[1:])
 
 
@@ -391,12 +379,11 @@ def _home(frame: PlainFrame, old: str, new: str) -> PlainFrame:
 
 
 def batch_size(pace: float, handed: int, slots: int) -> int:
-    """Return how many cases the next batch gets, from the seconds that one takes (0: not known yet), the
-    cases that were handed out before, and the batches that run at a time.
+    """Return how many cases the next batch gets, from the seconds that one takes (0: not known
+    yet), the cases that were handed out before, and the batches that run at a time.
 
-    None is larger than a part of what came before it: the last ones of a run are then no longer than the
-    others can wait for.
-    """
+    None is larger than a part of what came before it: the last ones of a run are then no longer
+    than the others can wait for."""
     if not pace:
         return FIRST_BATCH
     fair = max(FIRST_BATCH, handed // (2 * slots))

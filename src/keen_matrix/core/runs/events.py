@@ -21,7 +21,8 @@ class RunWatch:
         a history that cannot be written."""
 
     def grounding(self, launches: int | None) -> None:
-        """The vectors that derived ones stand on are being launched: so many were; null: all are."""
+        """The vectors that derived ones stand on are being launched: so many were; null: all
+        are."""
 
     def begins(self, spec: Spec, total: int | None) -> None:
         """The cases of a spec are about to run: so many, if that is known."""

@@ -20,21 +20,21 @@ from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
 
+#: Characters of a message that are looked through for what it asks for.
 SAID_LENGTH = 1_000
-"""Characters of a message that are looked through for what it asks for."""
+#: Aspects that tell whether a vector was accepted; others tell whether it did right.
 PROGRAMS_WORD = ("exit", "signal", "crash")
-"""Aspects that tell whether a vector was accepted; others tell whether it did right."""
 
 
 class Answer(Struct, frozen=True):
     """What a program did with a control."""
 
+    #: Whether it was accepted.
     works: bool
-    """Whether it was accepted."""
+    #: How it ended, and what it said, in a line, where it was not.
     text: str
-    """How it ended, and what it said, in a line, where it was not."""
+    #: All that it said, up to a length.
     said: str
-    """All that it said, up to a length."""
     record: Record
 
 
@@ -69,29 +69,24 @@ class OutOfLaunches(Exception):
     """All launches that were allowed are used up."""
 
 
+#: Launches that are made before it is seen whether more are allowed.
 LOT = 32
-"""Launches that are made before it is seen whether more are allowed."""
+#: Launches that one counts for which took its whole time.
 HUNG_COST = 10
-"""Launches that one counts for which took its whole time."""
+#: Seconds that a launch is waited for at least where launches are counted, and how many times as
+#: long as the first ones took.
 LEAST_PATIENCE, PATIENCE = 2.0, 30
-"""Seconds that a launch is waited for at least where launches are counted, and how many times as long as
-the first ones took."""
 
 
 class Experiments:
     """Launches the controls of one spec, each vector once, and keeps what came.
 
-    OutOfLaunches is raised before more launches are made than `most`, which may be changed. No clock decides
-    what is launched, so that the same program on a busy machine comes to the same.
+    OutOfLaunches is raised before more launches are made than `most`, which may be changed. No
+    clock decides what is launched, so that the same program on a busy machine comes to the same.
     """
 
     def __init__(
-        self,
-        spec: Spec,
-        launch: ResolvedLaunch,
-        pool: WorkerPool,
-        watch: RunWatch,
-        most: int | None = None,
+        self, spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch, most: int | None = None
     ) -> None:
         matrices = () if spec.controls is None else (spec.controls, _silent(spec.controls))
         self._spec = replace(spec, matrices=matrices, grounds=None)
@@ -100,21 +95,22 @@ class Experiments:
         # how long a launch is waited for changes nothing of what came
         around = None if around is None else replace(around, timeout=math.inf)
         self._around = around
+        #: What vectors have around them → what came of each.
         self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
-        """What vectors have around them → what came of each."""
         self._known = self._known_by[around]
+        #: Which of the plans of the pool is ours, since others share it, its patience and
+        #: warmth.
         self._planned_as: tuple[int, float | None, WarmPlan | None] | None = None
-        """Which of the plans of the pool is ours, since others share it, its patience and warmth."""
         self.most = most
+        #: Launches that were made, and what they count: one that hung counts several.
         self.launches = self.spent = 0
-        """Launches that were made, and what they count: one that hung counts several."""
         self._patience: float | None = None
+        #: How they are launched warm; None where they are not.
         self.warm: WarmPlan | None = None
-        """How they are launched warm; None where they are not."""
 
     def go_on(self, before: Experiments) -> None:
-        """Go on where others ended: their launches count. What came of them too, of vectors that have the
-        same around them: these come to the same, whatever else the spec says by now."""
+        """Go on where others ended: their launches count. What came of them too, of vectors that
+        have the same around them: these come to the same, whatever else the spec says by now."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
         self.warm = before.warm
         self._known_by = before._known_by
@@ -141,7 +137,8 @@ class Experiments:
         return self._known
 
     def launch(self, vectors: Iterable[Words], *, again: bool = False) -> None:
-        """Launch those that were not launched before; `again`: all of them, cold, and that counts."""
+        """Launch those that were not launched before; `again`: all of them, cold, and that
+        counts."""
         fresh = [each for each in dict.fromkeys(vectors) if again or each not in self._known]
         self._check(len(fresh))
         for at in range(0, len(fresh), LOT):  # by lots, since launches may end between them
@@ -169,19 +166,20 @@ class Experiments:
         self._check(len(cases))
         found = {words: answer for _, words, answer in self._results(cases)}
         if patience is not None:
-            # A short wait is a matter of how busy the machine is: what did not end beside others is tried
-            # by itself before that is believed.
+            # A short wait is a matter of how busy the machine is: what did not end beside others is
+            # tried by itself before that is believed.
             for id, case in cases.items():
                 if found[case.argv].record.verdict == "hung":
                     found |= {words: answer for _, words, answer in self._results({id: case})}
-        # Where launches are counted, none is waited for longer than many times what the first ones took: an
-        # option that follows a file without end would take the whole time in every vector.
+        # Where launches are counted, none is waited for longer than many times what the first ones
+        # took: an option that follows a file without end would take the whole time in every vector.
         if self.most is not None and self._patience is None:
             self._patience = patience_after(found.values())
         return found
 
     def _results(self, cases: Mapping[str, Case]) -> Iterator[tuple[str, Words, Answer]]:
-        """Launch cases side by side, and yield the id, the words and what came of each as it comes."""
+        """Launch cases side by side, and yield the id, the words and what came of each as it
+        comes."""
         for result in self._pool.results(iter(cases.values())) if cases else ():
             record = decode_record(result.line)
             works = is_accepted(record)
@@ -195,15 +193,16 @@ class Experiments:
             yield record.id, words, Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
 
     def _check(self, count: int) -> None:
-        """Raise OutOfLaunches before any of so many is launched that may not be: half of a lot that was meant to
-        be compared tells nothing."""
+        """Raise OutOfLaunches before any of so many is launched that may not be: half of a lot that
+        was meant to be compared tells nothing."""
         if self.most is not None and self.spent + count > self.most:
             raise OutOfLaunches
 
     def turn_warm(self, unlike: Iterable[Words] = ()) -> list[Record]:
-        """Launch a Python program warm from here on, if what was launched so far comes to the same warm;
-        return the records of that, none where it stays cold. Nothing that is warm is kept as an answer
-        that was cold before. What it imports shows with vectors that are `unlike`, and with those."""
+        """Launch a Python program warm from here on, if what was launched so far comes to the same
+        warm; return the records of that, none where it stays cold. Nothing that is warm is kept as
+        an answer that was cold before. What it imports shows with vectors that are `unlike`, and
+        with those."""
         from keen_matrix.core.launch.warm import ColdOnly
         from keen_matrix.core.launch.warmcheck import otherwise_warm
         from keen_matrix.core.runs.warmth import may_be_warm, program_plan
@@ -232,9 +231,12 @@ class Experiments:
             standing = standing_of(self._spec.signature, words)
             standings = (standing._replace(status="accepted", kinds=()),)
         return Case(
-            id=case_id((matrix.name, *words)), matrix=matrix.index, argv=words,
-            standings=standings, family=matrix.family,
-        )  # fmt: skip
+            id=case_id((matrix.name, *words)),
+            matrix=matrix.index,
+            argv=words,
+            standings=standings,
+            family=matrix.family,
+        )
 
 
 def _records(answers: Mapping[Words, Answer]) -> dict[Words, Record]:
@@ -256,9 +258,7 @@ def _within(spec: Spec, patience: float | None) -> Spec:
         steps = []
         for step in matrix.steps:
             around = step.surroundings
-            steps.append(
-                replace(step, surroundings=replace(around, timeout=min(around.timeout, patience)))
-            )
+            steps.append(replace(step, surroundings=replace(around, timeout=min(around.timeout, patience))))
         matrices.append(replace(matrix, steps=tuple(steps)))
     return replace(spec, matrices=tuple(matrices))
 

@@ -1,10 +1,9 @@
 """Expectations that are filled in with what came: those that are left open, and of chosen cases the
 literals that were not met.
 
-What is filled in is found where it is written: a literal of a rule, or the cells of a row, which are
-worked out by matching the texts that use them with what came. What cannot be found out so is told, and
-left as it is.
-"""
+What is filled in is found where it is written: a literal of a rule, or the cells of a row, which
+are worked out by matching the texts that use them with what came. What cannot be found out so is
+told, and left as it is."""
 
 from __future__ import annotations
 
@@ -55,10 +54,10 @@ _NUMBER = re.compile(r"[+-]?(0|[1-9]\d*)(\.\d+)?")
 class Place(NamedTuple):
     """Where something is filled in: a key of the spec's text, or a cell of a row."""
 
+    #: Of the value in the spec; of the rows of a matrix for a cell of a table.
     path: KeyPath
-    """Of the value in the spec; of the rows of a matrix for a cell of a table."""
+    #: The file of the table that the cell stands in.
     table: str = ""
-    """The file of the table that the cell stands in."""
     row: int = -1
     column: str = ""
 
@@ -69,14 +68,14 @@ NOT_ALL = "interrupted before all that stand on the same had come"
 class Filling(Struct):
     """What is filled in, and what cannot be."""
 
+    #: Place → what came there, by the id of the case.
     values: dict[Place, Cells] = field(default_factory=dict)
-    """Place → what came there, by the id of the case."""
+    #: Files that are written beside the spec: names from its folder, and contents.
     files: dict[str, str] = field(default_factory=dict)
-    """Files that are written beside the spec: names from its folder, and contents."""
+    #: Why something is not filled in → ids of the cases.
     told: dict[str, list[str]] = field(default_factory=dict)
-    """Why something is not filled in → ids of the cases."""
+    #: Ids of the cases of which something is.
     filled: set[str] = field(default_factory=set)
-    """Ids of the cases of which something is."""
 
     def tell(self, why: str, id: str) -> None:
         """Note why something of a case is left as it is."""
@@ -86,8 +85,8 @@ class Filling(Struct):
 
 
 Target: TypeAlias = tuple[Matrix, Case]
+#: Column → value, or id of a case → what came there.
 Cells: TypeAlias = dict[str, object]
-"""Column → value, or id of a case → what came there."""
 
 
 class _Places:
@@ -105,9 +104,7 @@ class _Places:
         found = [
             path
             for path in self._own.paths()
-            if path[-len(wanted) :] == wanted
-            and self._line(path) == origin
-            and _is_about(path, came)
+            if path[-len(wanted) :] == wanted and self._line(path) == origin and _is_about(path, came)
         ]
         if not found:
             return None
@@ -183,11 +180,9 @@ class Filler:
         except ExpressionFault:
             return context, []
 
-    def take(
-        self, matrix: Matrix, case: Case, record: Record, *, replacing: bool, broken: bool
-    ) -> None:
-        """Take what came of a case. With `replacing` what is not met is filled in too, and of a case that
-        crashed or hung when `broken` says so."""
+    def take(self, matrix: Matrix, case: Case, record: Record, *, replacing: bool, broken: bool) -> None:
+        """Take what came of a case. With `replacing` what is not met is filled in too, and of a
+        case that crashed or hung when `broken` says so."""
         why = NO_RESULT.get(record.verdict) or ("" if broken else BROKEN.get(record.verdict))
         if why:
             self.filling.tell(f"{why}: that is nothing to expect", case.id)
@@ -197,19 +192,11 @@ class Filler:
         launches: Sequence[Record | StepRecord] = record.steps or [record]
         for number, launch in enumerate(launches[: 1 if case.relation is not None else None]):
             context, chosen = self._chosen(case, number)
-            unmet = {
-                each.aspect
-                for each in record.aspects
-                if not each.met and each.step in (0, number + 1)
-            }
+            unmet = {each.aspect for each in record.aspects if not each.met and each.step in (0, number + 1)}
             for name, each in chosen:
-                self._take_aspect(
-                    _Came(matrix, case, number, launch, context), name, each, unmet, replacing
-                )
+                self._take_aspect(_Came(matrix, case, number, launch, context), name, each, unmet, replacing)
 
-    def _take_aspect(
-        self, came: _Came, name: str, chosen: Chosen, unmet: set[str], replacing: bool
-    ) -> None:
+    def _take_aspect(self, came: _Came, name: str, chosen: Chosen, unmet: set[str], replacing: bool) -> None:
         case, aspect = came.case, chosen.aspect
         if is_left_open(aspect):
             self._fill_literal(came, name, chosen)
@@ -245,8 +232,7 @@ class Filler:
         path = self._places.of_aspect(came, name, key, chosen.origin)
         if path is None:
             tell(
-                f"{name}: it does not stand in {os.path.basename(self.spec.path)}, but at {chosen.origin}",
-                id,
+                f"{name}: it does not stand in {os.path.basename(self.spec.path)}, but at {chosen.origin}", id
             )
             return
         try:
@@ -296,9 +282,7 @@ class Filler:
         file = os.path.relpath(place, self.spec.here)
         # The first output would be a promise that the other cases break.
         if self.filling.files.setdefault(file, text) != text:
-            self.filling.tell(
-                f"{name}: {file} is compared with several outputs, which differ", came.case.id
-            )
+            self.filling.tell(f"{name}: {file} is compared with several outputs, which differ", came.case.id)
             return
         self.filling.filled.add(came.case.id)
 
@@ -318,8 +302,12 @@ class Filler:
                 continue
             # A cell is no template, so it cannot say {here}.
             if isinstance(value, str) and len(self.spec.here) > 1 and self.spec.here in value:
-                tell(f"{column}: the output has the path of this directory in it; put {{here}} around the field, "
-                     "in the expectation", case.id)  # fmt: skip
+                tell(
+                    f"{column}: the output has the path of this directory in it; put {{here}} "
+                    f"around the field, "
+                    "in the expectation",
+                    case.id,
+                )
                 continue
             self._fill(place, case.id, _like(came.matrix, column, value))
 
@@ -329,9 +317,9 @@ class Filler:
     # --- the texts ---
 
     def texts(self, missing: Sequence[Target] = ()) -> dict[str, tuple[str, str]]:
-        """Return the files that change, by their path: the text before, and the one after. Places whose
-        cases came to different values are left as they are, and told; so are those that stand for cases which
-        are missing, since they were not launched in the end."""
+        """Return the files that change, by their path: the text before, and the one after. Places
+        whose cases came to different values are left as they are, and told; so are those that stand
+        for cases which are missing, since they were not launched in the end."""
         if missing:
             _leave_what_is_shared(self.filling, self._places, missing)
         by_table: dict[str, dict[Place, object]] = {}
@@ -342,8 +330,12 @@ class Filler:
             if any(each != values[0] for each in values):
                 name = ".".join(map(str, place.path[2:])) or place.column
                 for id in came:
-                    self.filling.tell(f"{name} stands for {len(came)} cases that did different things: a column of its own, in "
-                                      "the rows of the matrix, can say each", id)  # fmt: skip
+                    self.filling.tell(
+                        f"{name} stands for {len(came)} cases that did different things: a "
+                        f"column of its own, in "
+                        "the rows of the matrix, can say each",
+                        id,
+                    )
                 continue
             self.filling.filled.update(came)
             by_table.setdefault(place.table, {})[place] = values[0]
@@ -372,21 +364,20 @@ class Filler:
         return found
 
     def _with(self, place: Place, edit: Callable[[], str], before: str) -> str:
-        """Return a text with one edit in it; what cannot be written is reported, and the rest is."""
+        """Return a text with one edit in it; what cannot be written is reported, and the rest
+        is."""
         try:
             return edit()
         except (EditFault, ValueError, csv.Error) as fault:
             for id in self.filling.values[place]:
-                self.filling.tell(
-                    f"{place.column or '.'.join(map(str, place.path[2:]))}: {fault}", id
-                )
+                self.filling.tell(f"{place.column or '.'.join(map(str, place.path[2:]))}: {fault}", id)
                 self.filling.filled.discard(id)
             return before
 
 
 def _leave_what_is_shared(filling: Filling, places: _Places, missing: Sequence[Target]) -> None:
-    """Keep only the cells of rows of which no case is missing: a literal stands for all, and another case may
-    contradict it."""
+    """Keep only the cells of rows of which no case is missing: a literal stands for all, and
+    another case may contradict it."""
     rows = {
         (place.table, place.path, place.row)
         for matrix, case in missing
@@ -409,20 +400,19 @@ class _Came(Struct, frozen=True):
 
     matrix: Matrix
     case: Case
+    #: The number of the launch, from 0.
     step: int
-    """The number of the launch, from 0."""
     launch: Record | StepRecord
     context: CheckContext
 
     def text(self, aspect: str) -> str:
-        """Return a stream, or a file, as it is compared. Raises _NotToBeTold where it is no text."""
+        """Return a stream, or a file, as it is compared. Raises _NotToBeTold where it is no
+        text."""
         if aspect.startswith("files."):
             name = named_file(aspect.removeprefix("files."), self.context.scope)
             looked = self.launch.looked_at.get(name)
             if looked is None or looked.instead or looked.content is None:
-                raise _NotToBeTold(
-                    f"{name} is {looked.instead or 'no text' if looked else 'not there'}"
-                )
+                raise _NotToBeTold(f"{name} is {looked.instead or 'no text' if looked else 'not there'}")
             return looked.content
         if getattr(self.launch, f"{aspect}_base64") is not None:
             raise _NotToBeTold("what came is not a text")
@@ -445,7 +435,8 @@ def _forms_of(aspect: Aspect) -> tuple[Form, ...]:
 
 
 def _key_of(aspect: Aspect) -> tuple[str, str]:
-    """Return the key of the one literal that an aspect asks for, below its own; or why there is none."""
+    """Return the key of the one literal that an aspect asks for, below its own; or why there is
+    none."""
     if isinstance(aspect, ExitAspect):
         if isinstance(aspect.expectation.allowed, Template):
             return "", "its code is an expression"
@@ -458,9 +449,7 @@ def _key_of(aspect: Aspect) -> tuple[str, str]:
         open_or_plain = form.text.constant is not None
         return (
             "is",
-            ""
-            if open_or_plain
-            else "its text has fields; which part of it is another cannot be told",
+            "" if open_or_plain else "its text has fields; which part of it is another cannot be told",
         )
     if isinstance(form, LinesForm) and all(each.constant is not None for each in form.texts):
         return "lines", ""
@@ -472,7 +461,8 @@ def _key_of(aspect: Aspect) -> tuple[str, str]:
 
 
 def _is_about(path: KeyPath, came: _Came) -> bool:
-    """Tell whether a key of a spec can be of the matrix, and of the step, that came to something."""
+    """Tell whether a key of a spec can be of the matrix, and of the step, that came to
+    something."""
     if path[0] != "matrix":
         return True
     return path[1] == came.matrix.index and (path[2] != "steps" or path[3] == came.step)
@@ -488,7 +478,8 @@ def _file_name(aspect: str, context: CheckContext) -> str:
 
 
 def _solved(aspect: Aspect, came: _Came, name: str, names: frozenset[str]) -> Cells:
-    """Return the values of columns with which an aspect is met by what came. Raises _NotToBeTold."""
+    """Return the values of columns with which an aspect is met by what came. Raises
+    _NotToBeTold."""
     if isinstance(aspect, ExitAspect):
         allowed = aspect.expectation.allowed
         if not isinstance(allowed, Template) or _bare_name(allowed) not in names:
@@ -511,7 +502,8 @@ def _solved(aspect: Aspect, came: _Came, name: str, names: frozenset[str]) -> Ce
 
 
 def _pairs(form: Form, text: str) -> Iterator[tuple[Template, str, str]]:
-    """Yield the texts of a form, each with what it is compared with, and how: as a whole, or as a part."""
+    """Yield the texts of a form, each with what it is compared with, and how: as a whole, or as a
+    part."""
     if isinstance(form, IsForm):
         yield form.text, text, "whole"
     elif isinstance(form, ContainsForm) and form.wanted:
@@ -523,10 +515,9 @@ def _pairs(form: Form, text: str) -> Iterator[tuple[Template, str, str]]:
         yield from ((each, line, "whole") for each, line in zip(form.texts, lines, strict=True))
 
 
-def _matched(
-    template: Template, actual: str, how: str, came: _Came, names: frozenset[str]
-) -> Cells:
-    """Match a text with what came, and return the values of its open fields. Raises _NotToBeTold."""
+def _matched(template: Template, actual: str, how: str, came: _Came, names: frozenset[str]) -> Cells:
+    """Match a text with what came, and return the values of its open fields. Raises
+    _NotToBeTold."""
     pattern, groups = "", list[str]()
     expressions = template.expressions
     for part in template.parts:
@@ -549,9 +540,7 @@ def _matched(
         inner = r"\s*[+-]?[\d.]+" if part.format else (r".*?" if how == "whole" else r"\S+")
         pattern += f"(?P<g{len(groups) - 1}>{inner})"
     found = (
-        re.fullmatch(
-            f"{pattern}\n?" if not template.source.endswith("\n") else pattern, actual, re.DOTALL
-        )
+        re.fullmatch(f"{pattern}\n?" if not template.source.endswith("\n") else pattern, actual, re.DOTALL)
         if how == "whole"
         else re.search(pattern, actual)
     )
@@ -581,7 +570,8 @@ def _bare_name(template: Template) -> str | None:
 
 
 def _like(matrix: Matrix, column: str, value: object) -> object:
-    """Return a value of the kind that its column has: a number where the other cells are numbers."""
+    """Return a value of the kind that its column has: a number where the other cells are
+    numbers."""
     at = matrix.columns.index(column)
     kinds = {type(row[at]) for row in matrix.rows if row[at] not in (OPEN, "", None)}
     if isinstance(value, str) and kinds and kinds <= {int, float} and _NUMBER.fullmatch(value):
@@ -642,8 +632,8 @@ def _cell_at(text: str, at: int, separator: str) -> _Cell:
 
 
 def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
-    """Return the text of a table with cells in their places; all else stays as it is to the letter. Raises
-    EditFault where that cannot be done."""
+    """Return the text of a table with cells in their places; all else stays as it is to the letter.
+    Raises EditFault where that cannot be done."""
     mark = "\ufeff" if text.startswith("\ufeff") else ""
     text = text.removeprefix(mark)
     separator = separator_in(text)
@@ -669,7 +659,8 @@ def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
 
 
 def _refuse_other_table(before: str, after: str, separator: str, count: int) -> None:
-    """Raise EditFault unless two tables differ in so many cells at the most, as a reader has them."""
+    """Raise EditFault unless two tables differ in so many cells at the most, as a reader has
+    them."""
     csv.field_size_limit(MAX_SOURCE_BYTES)
     old, new = (
         list(csv.reader(io.StringIO(each, newline=""), strict=True, delimiter=separator))
@@ -678,7 +669,8 @@ def _refuse_other_table(before: str, after: str, separator: str, count: int) -> 
     same_shape = [len(row) for row in old] == [len(row) for row in new]
     differing = sum(
         one != other
-        for left, right in zip(old, new, strict=False) for one, other in zip(left, right, strict=False)
-    )  # fmt: skip
+        for left, right in zip(old, new, strict=False)
+        for one, other in zip(left, right, strict=False)
+    )
     if not same_shape or differing > count:
         raise EditFault("a cell cannot be changed without changing others")

@@ -16,8 +16,8 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.derived import case_of
 
+#: Vectors that are shown of those that follow from one.
 MOST = 12
-"""Vectors that are shown of those that follow from one."""
 
 
 class _FromVector(Builder):
@@ -78,29 +78,21 @@ def _request(form: FormModel, judgement: Judgement, words: Sequence[str]) -> Req
 
 
 def following(spec: Spec, words: Sequence[str], most: int = MOST) -> list[Case]:
-    """Return the cases that follow from an accepted vector, at most so many: of each kind the first, then
-    the second, and so on. Nothing follows from a vector that is not accepted."""
+    """Return the cases that follow from an accepted vector, at most so many: of each kind the
+    first, then the second, and so on. Nothing follows from a vector that is not accepted."""
     signature, matrix = spec.signature, spec.controls
     request = request_of(signature, words) if signature is not None else None
     if signature is None or matrix is None or request is None:
         return []
     builder = _FromVector(signature, request.form, request)
-    making = Making(
-        signature=signature,
-        builders=(builder,),
-        grounds=NO_GROUNDS,
-        launchers=(),
-        notes=Notes(),
-    )
+    making = Making(signature=signature, builders=(builder,), grounds=NO_GROUNDS, launchers=(), notes=Notes())
     base = request.words()
     found = [each for each in refusals.vectors(making) if each.control == base]
     rephrased = [each for each in rephrasings.vectors(making) if each.words == base]
     cases: list[Case] = []
     for family, vectors in (("refusals", found), ("rephrasings", rephrased)):
         of_family = replace(matrix, name=family, family=family)
-        cases += [
-            case_of(spec, of_family, each, number) for number, each in enumerate(_mixed(vectors))
-        ]
+        cases += [case_of(spec, of_family, each, number) for number, each in enumerate(_mixed(vectors))]
     half = [each for each in cases if each.family == "rephrasings"][: most // 3]
     return [*[each for each in cases if each.family == "refusals"][: most - len(half)], *half]
 
@@ -109,8 +101,7 @@ def with_following(spec: Spec) -> Spec:
     """Return a spec whose one matrix is that of the cases that follow from a vector."""
     matrices = () if spec.controls is None else (spec.controls,)
     return replace(
-        spec,
-        matrices=tuple(replace(each, name="what follows", family="refusals") for each in matrices),
+        spec, matrices=tuple(replace(each, name="what follows", family="refusals") for each in matrices)
     )
 
 

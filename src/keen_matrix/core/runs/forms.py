@@ -1,5 +1,5 @@
-"""Experiments with one form of a synopsis: which of its vectors is accepted, what it takes, and what
-clashes in those that are refused."""
+"""Experiments with one form of a synopsis: which of its vectors is accepted, what it takes, and
+what clashes in those that are refused."""
 
 from __future__ import annotations
 
@@ -24,16 +24,17 @@ from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_op
 from keen_matrix.core.signature.signature import Signature, unequal_condition, with_unequal
 from keen_matrix.core.structs import replace
 
+#: Launches that one form gets in a round of finding out what it clashes in, beside one for each
+#: option.
 MOST_REDUCING = 40
-"""Launches that one form gets in a round of finding out what it clashes in, beside one for each option."""
+#: How often clashes are looked for at most in a fullest vector that is refused.
 ROUNDS = 3
-"""How often clashes are looked for at most in a fullest vector that is refused."""
+#: Options that are tried each by itself as the one that another clashes with, before halves are.
 MOST_LIKELY = 3
-"""Options that are tried each by itself as the one that another clashes with, before halves are."""
+#: Options that a message names which asks for one of them.
 MOST_ASKED = 4
-"""Options that a message names which asks for one of them."""
+#: Options that no program has, in the ways in which they are written.
 UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
-"""Options that no program has, in the ways in which they are written."""
 
 
 class FormTrials:
@@ -43,10 +44,10 @@ class FormTrials:
         self.signature, self.number, self.experiments = signature, number, experiments
         self.builder = Builder(signature, signature.forms[number])
         self.allow()
+        #: Values with which a required option was accepted.
         self.learnt: tuple[tuple[str, str], ...] = ()
-        """Values with which a required option was accepted."""
+        #: Answer of a clash → the options that others were found to clash with when it came.
         self.partners: dict[str, list[Option]] = {}
-        """Answer of a clash → the options that others were found to clash with when it came."""
 
     def allow(self) -> None:
         """Let as many launches be made as a round of reducing gets."""
@@ -95,7 +96,8 @@ class FormTrials:
         return works
 
     def ahead(self, vectors: Iterable[Words]) -> None:
-        """Launch side by side what is about to be asked for one by one, as far as launches are left."""
+        """Launch side by side what is about to be asked for one by one, as far as launches are
+        left."""
         before = self.experiments.spent
         self.experiments.launch_ahead(vectors, self.left)
         self.left -= self.experiments.spent - before
@@ -321,8 +323,14 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     plain = trials.wished((), keys)
     if plain is not None and not trials.works(plain):
         told = trials.experiments.answer(plain.words())
-        clashes.append(Clash(options=(), words=plain.words(), answer=told.text,
-                             edit=stated_value(trials.signature, plain, told.text)))  # fmt: skip
+        clashes.append(
+            Clash(
+                options=(),
+                words=plain.words(),
+                answer=told.text,
+                edit=stated_value(trials.signature, plain, told.text),
+            )
+        )
         found = replace(found, few_operands=True)
         trials.rebuild(found)
     named = [each for each in options if _is_told(each, answer)]
@@ -348,11 +356,7 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
 
 
 def _grown(
-    trials: FormTrials,
-    kept: list[Option],
-    group: list[Option],
-    keys: set[str],
-    culprits: list[Option],
+    trials: FormTrials, kept: list[Option], group: list[Option], keys: set[str], culprits: list[Option]
 ) -> list[Option]:
     """Return the options of a group that are accepted beside those kept already; the others
     join the culprits. A group that is refused is tried in halves."""
@@ -368,9 +372,7 @@ def _grown(
     return _grown(trials, kept, group[middle:], keys, culprits)
 
 
-def _clash(
-    trials: FormTrials, option: Option, kept: Sequence[Option], keys: set[str]
-) -> Clash | None:
+def _clash(trials: FormTrials, option: Option, kept: Sequence[Option], keys: set[str]) -> Clash | None:
     """Return what an option clashes with: nothing but itself, one other, or all that are kept; None
     where it is accepted and no other stands beside it."""
     alone = trials.builder.smallest([option])
@@ -401,26 +403,24 @@ def _clash(
     elif trials.left <= 0:  # it is refused beside one of them, and is kept away from all
         return Clash(options=(option.key,), words=both.words(), answer=text, about=option.key)
     return Clash(
-        options=(*(each.key for each in others), option.key), words=both.words(), answer=text,
+        options=(*(each.key for each in others), option.key),
+        words=both.words(),
+        answer=text,
         edit=stated_conflict([*others, option]) if len(others) == 1 else "",
-    )  # fmt: skip
+    )
 
 
 def beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash | None:
-    """Return that an option is refused beside operands, which none of the others is; None where it is
-    accepted, and no launches were left to find its partner with."""
+    """Return that an option is refused beside operands, which none of the others is; None where it
+    is accepted, and no launches were left to find its partner with."""
     beside = trials.wished([option], keys)
     answer = trials.experiments.answer(beside.words()) if beside is not None else None
     if beside is None or answer is None or answer.works:
         return None
     edit = stated_value(trials.signature, beside, answer.said)
-    if not edit and any(
-        trials.signature.values[name].type == "file" for _, _, name, _ in beside.slots()
-    ):
+    if not edit and any(trials.signature.values[name].type == "file" for _, _, name, _ in beside.slots()):
         edit = f"[files]: a content that {option.key} takes"
-    return Clash(
-        options=(option.key,), words=beside.words(), answer=answer.text, edit=edit, about=option.key
-    )
+    return Clash(options=(option.key,), words=beside.words(), answer=answer.text, edit=edit, about=option.key)
 
 
 def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, str]:
@@ -442,9 +442,8 @@ def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list
     while len(group) > 1:
         middle = len(group) // 2
         half = next(
-            (each for each in (group[:middle], group[middle:]) if trials.refuses([*each, option])),
-            None,
-        )  # fmt: skip
+            (each for each in (group[:middle], group[middle:]) if trials.refuses([*each, option])), None
+        )
         if half is None:
             break
         group = half
@@ -462,9 +461,7 @@ def optional_of(builder: Builder) -> list[Option]:
     """Return the options that a form can go without, none that asks for help among them."""
     smallest = builder.smallest()
     there = {part.option.key for part in smallest.options} if smallest is not None else set()
-    return [
-        each for each in plain_options(builder.signature, builder.form) if each.key not in there
-    ]
+    return [each for each in plain_options(builder.signature, builder.form) if each.key not in there]
 
 
 def _is_told(option: Option, answer: Answer) -> bool:

@@ -23,40 +23,30 @@ from keen_matrix.core.runs.forms import FormTrials, grounds_of_form, optional_of
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.kinds import COMPARING
-from keen_matrix.core.signature.requests import (
-    Builder,
-    Request,
-    builders,
-    derived_builders,
-    needs_aside,
-)
+from keen_matrix.core.signature.requests import Builder, Request, builders, derived_builders, needs_aside
 from keen_matrix.core.signature.signature import Signature, with_unequal
 from keen_matrix.core.structs import replace
 
 """What stands in the place of what varies by itself."""
 
 
+#: Controls that are launched cold before any is launched warm, and how many seconds of cold
+#: launches must still be to come.
 FIRST_COLD, WORTH_SECONDS = 5, 2.0
-"""Controls that are launched cold before any is launched warm, and how many seconds of cold launches
-must still be to come."""
 
 
 def grounds_of(
     spec: Spec, experiments: Experiments, *, warm_with: Callable[[], Iterable[Words]] | None = None
 ) -> Grounds | None:
     """Return what experiments show of the controls of a spec's derived families; None of a spec
-    without a signature. Where there are many they may be launched warm, with what vectors need that `warm_with`
-    tells."""
+    without a signature. Where there are many they may be launched warm, with what vectors need that
+    `warm_with` tells."""
     signature = spec.signature
     if signature is None:
         return None
-    experiments.launch(
-        [each.words() for builder in derived_builders(signature) for each in _bases(builder)]
-    )
+    experiments.launch([each.words() for builder in derived_builders(signature) for each in _bases(builder)])
     forms = tuple(
-        FormGrounds()
-        if needs_aside(each)
-        else grounds_of_form(FormTrials(signature, number, experiments))
+        FormGrounds() if needs_aside(each) else grounds_of_form(FormTrials(signature, number, experiments))
         for number, each in enumerate(builders(signature))
     )
     grounds = Grounds(forms=forms)
@@ -65,40 +55,40 @@ def grounds_of(
     launchers = tuple(spec.program.launchers)
     controls = {
         vector.control
-        for matrix in spec.matrices if matrix.family
+        for matrix in spec.matrices
+        if matrix.family
         for vector in family_of(signature, matrix.family, launchers, grounds).vectors
         if vector.control is not None
-    }  # fmt: skip
+    }
     _launch_many(experiments, sorted(controls), warm_with=warm_with)
     answers = ((words, experiments.answer(words)) for words in sorted(controls))
     refused = tuple((words, answer.text) for words, answer in answers if not answer.works)
-    sound = [
-        each.words() for builder in derived_builders(signature, grounds) for each in _bases(builder)
-    ]
+    sound = [each.words() for builder in derived_builders(signature, grounds) for each in _bases(builder)]
     working = [each for each in sound if experiments.answer(each).works]
     varying = varying_of(experiments, working)
     silent = tuple(
-        each
-        for each in dict.fromkeys(working)
-        if not kept_bytes(experiments.answer(each).record, "stdout")
+        each for each in dict.fromkeys(working) if not kept_bytes(experiments.answer(each).record, "stdout")
     )
     return replace(
-        grounds, refused=refused, varying=varying, asking=_asking(signature, grounds, experiments),
-        silent=silent, hollow=hollow_of(spec, experiments),
-    )  # fmt: skip
+        grounds,
+        refused=refused,
+        varying=varying,
+        asking=_asking(signature, grounds, experiments),
+        silent=silent,
+        hollow=hollow_of(spec, experiments),
+    )
 
 
 def hollow_of(spec: Spec, experiments: Experiments) -> tuple[tuple[str, str], ...]:
-    """Return which usages showed nothing of the program at work, unless the spec looks at what it prints."""
+    """Return which usages showed nothing of the program at work, unless the spec looks at what it
+    prints."""
     signature = spec.signature
     if signature is None or looks_at_output(spec.rules):
         return ()
     accepted = {
         words: answer.record
         for words, answer in experiments.known.items()
-        if answer.works
-        and (judged := signature.judge(words)).status == "accepted"
-        and not judged.help
+        if answer.works and (judged := signature.judge(words)).status == "accepted" and not judged.help
     }
     return tuple(hollow_usages(signature, accepted))
 
@@ -108,9 +98,7 @@ def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
     where launches are compared."""
     if grounds is None:
         return spec
-    masks = tuple(
-        Mask(each.pattern, VARIES, (each.stream,)) for each in grounds.varying if each.pattern
-    )
+    masks = tuple(Mask(each.pattern, VARIES, (each.stream,)) for each in grounds.varying if each.pattern)
     matrices = tuple(
         replace(matrix, masks=(*matrix.masks, *masks)) if matrix.family in COMPARING else matrix
         for matrix in spec.matrices
@@ -149,10 +137,7 @@ def are_as_before(
 
 
 def _launch_many(
-    experiments: Experiments,
-    vectors: Sequence[Words],
-    *,
-    warm_with: Callable[[], Iterable[Words]] | None,
+    experiments: Experiments, vectors: Sequence[Words], *, warm_with: Callable[[], Iterable[Words]] | None
 ) -> None:
     """Launch vectors, warm where that takes less time: what did not work then is launched cold as
     well, before anybody is told so."""
@@ -183,9 +168,7 @@ def _asking(signature: Signature, grounds: Grounds, experiments: Experiments) ->
         return ()
     vectors: dict[Words, None] = {}
     for builder in derived_builders(signature, grounds):
-        wanted = [
-            [option] for option in optional_of(builder) if option.key not in builder.grounds.alone
-        ]
+        wanted = [[option] for option in optional_of(builder) if option.key not in builder.grounds.alone]
         requests = [*_bases(builder), *map(builder.smallest, wanted)]
         vectors |= dict.fromkeys(each.words() for each in requests if each is not None)
     answers = experiments.launched(list(vectors), silent=True)

@@ -24,12 +24,12 @@ def run_specs(
     journal: str | os.PathLike[str] = DEFAULT_JOURNAL,
     watch: RunWatch | None = None,
 ) -> RunResult:
-    """Run specs: unfold them, try what their derived vectors stand on, launch, check, and write every
-    record to a journal as it comes. The options are those of the command.
+    """Run specs: unfold them, try what their derived vectors stand on, launch, check, and write
+    every record to a journal as it comes. The options are those of the command.
 
     `watch` hears of everything while it goes: `came` of each record. A spec that cannot be run ends
-    nothing: it is told to `watch.refused`, and stands in `faults` of what is returned. An interruption
-    raises KeyboardInterrupt, when everything that finished is in the journal.
+    nothing: it is told to `watch.refused`, and stands in `faults` of what is returned. An
+    interruption raises KeyboardInterrupt, when everything that finished is in the journal.
 
     Raises Misuse when no case is asked for, RunFault when the journal cannot be written.
     """
@@ -43,9 +43,7 @@ def run_specs(
     )
     interruption.hear(())  # signals are the script's own; an end that an earlier run began is over
     with Journal(options.journal) as written, WorkerPool(launches) as pool:
-        found = run_all(
-            [os.fspath(each) for each in given], options, pool, written, watch or RunWatch()
-        )
+        found = run_all([os.fspath(each) for each in given], options, pool, written, watch or RunWatch())
     if found.is_interrupted:
         raise KeyboardInterrupt
     return found

@@ -1,4 +1,5 @@
-"""What came, as it is written into a spec: a text of a template, or a file beside it where it is long."""
+"""What came, as it is written into a spec: a text of a template, or a file beside it where it is
+long."""
 
 from __future__ import annotations
 
@@ -8,10 +9,10 @@ from typing import NamedTuple
 from keen_matrix.core.expect.forms.base import lines_of
 from keen_matrix.core.spec.editing import toml_key, toml_text
 
+#: Characters, or lines, of an output from which it is kept in a file of its own.
 LONG_TEXT, MANY_LINES = 2_000, 20
-"""Characters, or lines, of an output from which it is kept in a file of its own."""
+#: Where such files stand, from the folder of the spec.
 FOLDER = "expected"
-"""Where such files stand, from the folder of the spec."""
 
 
 class Number(NamedTuple):
@@ -29,8 +30,8 @@ def literal(text: str) -> str:
 
 
 def portable(text: str, here: str) -> str:
-    """Return a text as a template has it, with `{here}` for the directory of its spec: in another place, or
-    on another machine, the rest of it is the same."""
+    """Return a text as a template has it, with `{here}` for the directory of its spec: in another
+    place, or on another machine, the rest of it is the same."""
     return with_here(literal(text), here)
 
 
@@ -60,9 +61,10 @@ def written_value(value: object) -> str:
 def kept_stream(
     text: str, name: str, files: dict[str, str], here: str, *, whole: bool = False
 ) -> str | dict[str, str]:
-    """Return what is expected for a stream: the text itself, or a table that names the file in which it is
-    kept, which is added to the files. With `whole` it is always the text, and so it is where it has the
-    directory of the spec in it, `here`: in a file that could only be the one of this machine."""
+    """Return what is expected for a stream: the text itself, or a table that names the file in
+    which it is kept, which is added to the files. With `whole` it is always the text, and so it is
+    where it has the directory of the spec in it, `here`: in a file that could only be the one of
+    this machine."""
     is_short = len(text) <= LONG_TEXT and len(lines_of(text)) <= MANY_LINES
     if whole or is_short or (len(here) > 1 and here in text):
         return portable(text, here)

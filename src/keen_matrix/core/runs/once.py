@@ -23,14 +23,14 @@ from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.model.spec import Once, Spec
 
+#: Characters of its last output that are shown when it fails.
 TAIL = 2_000
-"""Characters of its last output that are shown when it fails."""
+#: Bytes of output in which the text that says it is ready is looked for.
 MOST_HEARD = 1 << 20
-"""Bytes of output in which the text that says it is ready is looked for."""
+#: Time from the signal TERM to KILL.
 END_SECONDS = 2.0
-"""Time from the signal TERM to KILL."""
+#: Time that the command after the cases may take.
 AFTER_SECONDS = 60.0
-"""Time that the command after the cases may take."""
 STEP_SECONDS = 0.02
 
 
@@ -114,9 +114,7 @@ class _Beside:
             problem = self._await_text(once.ready_when.encode(), once.within)
         if problem:
             self.end()
-            raise OnceFault(
-                f"once-before: {self.shown} {problem}, so nothing was run{self._said()}"
-            )
+            raise OnceFault(f"once-before: {self.shown} {problem}, so nothing was run{self._said()}")
 
     def await_end(self, seconds: float) -> str:
         """Wait until it ends; return what is wrong with its end, or nothing."""
@@ -131,9 +129,7 @@ class _Beside:
             status = self._process.wait(0.0)
             if status is not None:
                 self._reader.join(END_SECONDS)
-                return (
-                    "" if text in self._heard else f"ended with {_end(status)} before it was ready"
-                )
+                return "" if text in self._heard else f"ended with {_end(status)} before it was ready"
             if time.monotonic() > until:
                 shown = text.decode("utf-8", "replace")
                 return f"did not print {shown!r} within {seconds:g} s"
@@ -153,8 +149,4 @@ class _Beside:
 
 
 def _end(status: int) -> str:
-    return (
-        f"exit {status}"
-        if status >= 0
-        else f"signal {signal.Signals(-status).name.removeprefix('SIG')}"
-    )
+    return f"exit {status}" if status >= 0 else f"signal {signal.Signals(-status).name.removeprefix('SIG')}"

@@ -8,27 +8,27 @@ from keen_matrix.core.structs import Struct
 class Adaptation(Struct, frozen=True, kw_only=True):
     """What is taken in place of a spec's own."""
 
+    #: The name of another way to start the program, of those that the spec knows.
     launcher: str | None = None
-    """The name of another way to start the program, of those that the spec knows."""
+    #: Words that start another build of it.
     program: str | None = None
-    """Words that start another build of it."""
+    #: What combinations are made with.
     seed: int | None = None
-    """What combinations are made with."""
 
 
 class Choice(Struct, frozen=True, kw_only=True):
     """Which cases are run."""
 
+    #: Patterns of ids, matrices and words, of which one must fit; none takes every case.
     only: tuple[str, ...] = ()
-    """Patterns of ids, matrices and words, of which one must fit; none takes every case."""
+    #: Tags of matrices: those with one of them, and with none that stands behind a `!`.
     tags: tuple[str, ...] = ()
-    """Tags of matrices: those with one of them, and with none that stands behind a `!`."""
+    #: Only those that did not hold, by the journal.
     failed: bool = False
-    """Only those that did not hold, by the journal."""
+    #: The part, from 1, and how many parts there are.
     shard: tuple[int, int] | None = None
-    """The part, from 1, and how many parts there are."""
+    #: Vectors that a matrix may have, where its own limit is lower.
     limit: int | None = None
-    """Vectors that a matrix may have, where its own limit is lower."""
 
     @property
     def is_all(self) -> bool:
@@ -39,14 +39,14 @@ class Choice(Struct, frozen=True, kw_only=True):
 class Ordering(Struct, frozen=True, kw_only=True):
     """In which order cases are run, and when the run stops before its end."""
 
+    #: First what covers most, by what is known from before.
     by_gain: bool = False
-    """First what covers most, by what is known from before."""
+    #: Seconds after which no further case is started; the order is then by gain.
     budget: float | None = None
-    """Seconds after which no further case is started; the order is then by gain."""
     failed_first: bool = False
     slow_last: bool = False
+    #: Cases that did not hold, after which no further one is started.
     stop_after: int | None = None
-    """Cases that did not hold, after which no further one is started."""
 
     @property
     def is_own(self) -> bool:
@@ -57,24 +57,24 @@ class Ordering(Struct, frozen=True, kw_only=True):
 class Launching(Struct, frozen=True, kw_only=True):
     """How cases are launched."""
 
+    #: Launches at a time.
     jobs: int
-    """Launches at a time."""
+    #: Launches of each case.
     repeat: int = 1
-    """Launches of each case."""
+    #: Whether Python programs are forked from a keeper; None leaves it to the spec.
     warm: bool | None = None
-    """Whether Python programs are forked from a keeper; None leaves it to the spec."""
+    #: The same where the spec says nothing; None leaves it to what is found out.
     usual_warm: bool | None = None
-    """The same where the spec says nothing; None leaves it to what is found out."""
+    #: The percentage of cases that are first launched warm and cold.
     warm_check: float = 5.0
-    """The percentage of cases that are first launched warm and cold."""
+    #: The address of a Dask scheduler, or `local`.
     cluster: str | None = None
-    """The address of a Dask scheduler, or `local`."""
+    #: Whether its workers see the same files.
     cluster_shared: bool = False
-    """Whether its workers see the same files."""
+    #: Whether directories of cases that did not hold are kept.
     keep_directories: bool = False
-    """Whether directories of cases that did not hold are kept."""
+    #: Whether output is told as it comes.
     live: bool = False
-    """Whether output is told as it comes."""
 
 
 class RunOptions(Struct, frozen=True, kw_only=True):
@@ -85,9 +85,10 @@ class RunOptions(Struct, frozen=True, kw_only=True):
     adaptation: Adaptation = Adaptation()
     choice: Choice = Choice()
     ordering: Ordering = Ordering()
+    #: Whether the run in the journal is gone on with, instead of beginning anew.
     resume: bool = False
-    """Whether the run in the journal is gone on with, instead of beginning anew."""
+    #: Whether cases that held in the journal, and for which nothing has changed since, are taken
+    #: over from it.
     changed: bool = False
-    """Whether cases that held in the journal, and for which nothing has changed since, are taken over from it."""
+    #: Files that are written when it is over: a change of them is none of the program's.
     reports: tuple[str, ...] = ()
-    """Files that are written when it is over: a change of them is none of the program's."""

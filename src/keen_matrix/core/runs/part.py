@@ -45,8 +45,8 @@ class Work(NamedTuple):
     started: Started
     tally: Tally
     recorder: Recorder
+    #: Of each matrix.
     digests: Mapping[str, str]
-    """Of each matrix."""
 
     @property
     def launch(self) -> ResolvedLaunch:
@@ -59,15 +59,11 @@ class PartRun:
 
     def __init__(self, run: RunState, spec: Spec, work: Work, most: int | None) -> None:
         self.run, self.spec, self.work, self.most = run, spec, work, most
-        self.options, self.pool, self.journal, self.watch = (
-            run.options,
-            run.pool,
-            run.journal,
-            run.watch,
-        )
+        self.options, self.pool, self.journal, self.watch = (run.options, run.pool, run.journal, run.watch)
         self.names = {matrix.index: matrix.name for matrix in spec.matrices}
+        #: What came of the first launches, which are cold where it is found out whether others can
+        #: be warm.
         self._first: dict[str, ResultFrame] = {}
-        """What came of the first launches, which are cold where it is found out whether others can be warm."""
 
     def go(self, part: Selection) -> int | None:
         """Run the cases; return how many of them are left, None when they are too many to be
@@ -132,17 +128,18 @@ class PartRun:
         percent = 0.01 if few else asked.warm_check
         began = time.monotonic()
         found = trusted_warm_plan(
-            Launched(self.pool, self.spec, self.work.launch), part, percent,
-            tried=self.run.warm_plan, cold=self._first,
-        )  # fmt: skip
+            Launched(self.pool, self.spec, self.work.launch),
+            part,
+            percent,
+            tried=self.run.warm_plan,
+            cold=self._first,
+        )
         self.run.result.spent.warm_check += time.monotonic() - began
         if found.reason and is_told:
             self.watch.remarks(f"launched cold: {found.reason}")
         return found.plan
 
-    def _launch_cold(
-        self, cases: Iterable[Case], came: dict[str, ResultFrame] | None = None
-    ) -> None:
+    def _launch_cold(self, cases: Iterable[Case], came: dict[str, ResultFrame] | None = None) -> None:
         self._plan(None)
         self._launch(cases, None, came)
 
@@ -164,13 +161,10 @@ class PartRun:
         self.work.tally.warm += self.work.tally.total - before
 
     def _launch(
-        self,
-        cases: Iterable[Case],
-        held: Held | None,
-        came: dict[str, ResultFrame] | None = None,
+        self, cases: Iterable[Case], held: Held | None, came: dict[str, ResultFrame] | None = None
     ) -> None:
-        """Launch cases, and write every result to the journal before the next is awaited; `came` takes
-        them as well."""
+        """Launch cases, and write every result to the journal before the next is awaited; `came`
+        takes them as well."""
         passed_over: list[ResultFrame] = []
         launched = _worth_a_launch(cases, self.names, passed_over)
         results = (held or self.run.cluster or self.pool).results(launched)
@@ -225,9 +219,7 @@ def _worth_a_launch(
             passed_over.append(result_frame(case, groundless_record(case, names[case.matrix])))
 
 
-def _joined(
-    passed_over: list[ResultFrame], results: Iterable[ResultFrame]
-) -> Iterator[ResultFrame]:
+def _joined(passed_over: list[ResultFrame], results: Iterable[ResultFrame]) -> Iterator[ResultFrame]:
     """Yield results as they come, those of cases that are not launched between them."""
     for each in results:
         yield from passed_over

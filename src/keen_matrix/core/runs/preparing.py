@@ -29,8 +29,8 @@ from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.spec.kept import kept_spec
 
+#: Lines of a failed build's output that are repeated in the error.
 BUILD_TAIL = 20
-"""Lines of a failed build's output that are repeated in the error."""
 
 
 class Ready(NamedTuple):
@@ -45,13 +45,11 @@ class Prepared(NamedTuple):
 
     ready: list[Ready]
     faults: list[KeenMatrixError]
+    #: Seconds that builds took.
     building: float = 0.0
-    """Seconds that builds took."""
 
 
-def prepare(
-    paths: Sequence[str], options: RunOptions, journal: Journal, watch: RunWatch
-) -> Prepared:
+def prepare(paths: Sequence[str], options: RunOptions, journal: Journal, watch: RunWatch) -> Prepared:
     """Make specs ready. One that cannot be run ends nothing: it is told, and noted in the journal,
     from which reports are made."""
     ready: list[Ready] = []
@@ -100,8 +98,8 @@ def _made_ready(path: str, options: RunOptions, building: Building) -> Ready:
 
 
 def load_ahead(paths: Sequence[str], limit: int | None) -> None:
-    """Load what a run of some specs needs, so that it is there when the run begins. What is wrong with
-    them is told then."""
+    """Load what a run of some specs needs, so that it is there when the run begins. What is wrong
+    with them is told then."""
     from keen_matrix.core.results import budget, compare, kept_grounds  # noqa: F401
     from keen_matrix.core.runs import experiments, grounding  # noqa: F401
     from keen_matrix.core.vectors.unfold import unfold
@@ -122,23 +120,16 @@ def _refuse_changed(spec: Spec, journal: str) -> None:
             raise Misuse(f"{spec.path} has changed since the run in {journal}; run it anew")
 
 
+#: Editions of specs that were found right in this process.
 _checked: set[tuple[object, ...]] = set()
-"""Editions of specs that were found right in this process."""
 
 
 def check(spec: Spec, limit: int | None) -> None:
-    """Raise SpecFault or Misuse when a spec cannot be run whatever the program does; once for each edition
-    of its text, its tables and its oracle."""
+    """Raise SpecFault or Misuse when a spec cannot be run whatever the program does; once for each
+    edition of its text, its tables and its oracle."""
     beside = [*spec.parts.tables, *filter(None, [spec.program.oracle])]
     # A watched run checks the same text once a round; what has not changed was found right.
-    edition = (
-        spec.path,
-        spec.digest,
-        spec.seed,
-        limit,
-        repr(spec.program.launch),
-        *map(stamp, beside),
-    )
+    edition = (spec.path, spec.digest, spec.seed, limit, repr(spec.program.launch), *map(stamp, beside))
     if edition not in _checked:
         refuse_too_many(spec, limit)
         try_expressions(spec)
@@ -146,7 +137,8 @@ def check(spec: Spec, limit: int | None) -> None:
 
 
 def build(spec: Spec, watch: RunWatch) -> None:
-    """Run the build command of a spec, its output told as it comes. Raises RunFault when it fails."""
+    """Run the build command of a spec, its output told as it comes. Raises RunFault when it
+    fails."""
     words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
     watch.is_building(shlex.join(words), first=True)
     tail: list[str] = []
@@ -156,12 +148,7 @@ def build(spec: Spec, watch: RunWatch) -> None:
             try:
                 # Both streams together, in the order in which a terminal would show them.
                 process = Between(
-                    words,
-                    file=words[0],
-                    folder=spec.here,
-                    env=os.environ,
-                    stdout=writing,
-                    stderr=writing,
+                    words, file=words[0], folder=spec.here, env=os.environ, stdout=writing, stderr=writing
                 )
             finally:
                 os.close(writing)
@@ -172,9 +159,7 @@ def build(spec: Spec, watch: RunWatch) -> None:
                     tail = [*tail[-BUILD_TAIL + 1 :], line]
                 process.wait(None)
     except (OSError, ValueError) as error:
-        raise RunFault(
-            f"the build cannot be run: {getattr(error, 'strerror', None) or error}"
-        ) from None
+        raise RunFault(f"the build cannot be run: {getattr(error, 'strerror', None) or error}") from None
     if process.returncode:
         shown = "".join(f"\n  {line}" for line in tail)
         raise RunFault(
@@ -183,7 +168,8 @@ def build(spec: Spec, watch: RunWatch) -> None:
 
 
 def try_expressions(spec: Spec) -> None:
-    """Raise SpecFault with the expressions that fail in every vector, before anything is launched."""
+    """Raise SpecFault with the expressions that fail in every vector, before anything is
+    launched."""
     from keen_matrix.core.oracle import oracle_functions
     from keen_matrix.core.spec.tried import mistaken_expressions
 
@@ -216,14 +202,13 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
         if count == 0 and not matrix.family:  # conditions that nothing meets: say which, and where
             from keen_matrix.core.spec.load import read_spec
 
-            errors = [
-                each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"
-            ]
+            errors = [each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"]
             nothing = f'the matrix "{matrix.name}" has no vectors'
             raise SpecFault(errors or [Problem(path=spec.path, message=nothing)])
         most = allowed or MOST_VECTORS
         if count is not None and count > most:
             raise Misuse(
                 f'{spec.path}: the matrix "{matrix.name}" has {count:,} vectors, more than {most:,}; '
-                f'combine = "pairs" needs far fewer, limit = {count} in the matrix or --limit {count} allows them all'
+                f'combine = "pairs" needs far fewer, limit = {count} in the matrix or --limit '
+                f"{count} allows them all"
             )

@@ -45,11 +45,7 @@ from keen_matrix.core.structs import replace
 
 
 def run_specs(
-    paths: Sequence[str],
-    options: RunOptions,
-    pool: WorkerPool,
-    journal: Journal,
-    watch: RunWatch,
+    paths: Sequence[str], options: RunOptions, pool: WorkerPool, journal: Journal, watch: RunWatch
 ) -> RunResult:
     """Run specs.
 
@@ -66,9 +62,7 @@ def run_specs(
         raise Misuse(wrong)
     if ready:
         if failed is not None:
-            run.result.not_in_last_run = [
-                each.path for each, _ in ready if not failed.had(each.path)
-            ]
+            run.result.not_in_last_run = [each.path for each, _ in ready if not failed.had(each.path)]
             ready = [each for each in ready if failed.had(each.spec.path)]
         run.specs = [spec.path for spec, _ in ready]
         with run.on_cluster():
@@ -129,17 +123,15 @@ class Run(RunState):
         if choice.failed:
             result.nothing_failed = True
             return
-        # Shards go by the ids of cases: that one of them is empty is no mistake of whoever asks for it,
-        # and a merge must find that it was run.
+        # Shards go by the ids of cases: that one of them is empty is no mistake of whoever asks for
+        # it, and a merge must find that it was run.
         if choice.shard and _has_cases(specs, replace(choice, shard=None)):
             self.journal.settle()
             result.empty_shard = True
             return
         raise Misuse(nothing_selected(specs, choice))
 
-    def _run_with_what_it_uses(
-        self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None
-    ) -> None:
+    def _run_with_what_it_uses(self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None) -> None:
         """Run a spec with what runs beside it; one that cannot be had is told, and the other specs
         are run."""
         if spec.program.once is None:
@@ -159,9 +151,7 @@ class Run(RunState):
 
 
 def _has_cases(specs: Sequence[Spec], choice: Choice) -> bool:
-    return any(
-        next(iter(selected(spec, choice, None, frozenset())), None) is not None for spec in specs
-    )
+    return any(next(iter(selected(spec, choice, None, frozenset())), None) is not None for spec in specs)
 
 
 class SpecRun:
@@ -172,7 +162,8 @@ class SpecRun:
         self.watch, self.result, self.unchanged = run.watch, run.result, run.unchanged
 
     def run_spec(self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None) -> None:
-        """Run a spec, as long as the run is not over; what comes is in the journal and the result."""
+        """Run a spec, as long as the run is not over; what comes is in the journal and the
+        result."""
         places = run_places(spec, launch, self.options)
         if places.too_large and self.unchanged is not None:
             self.watch.remarks(too_large(places))
@@ -199,14 +190,13 @@ class SpecRun:
         if has_none:
             if recorded.ids:
                 self.result.tallies.append(tally)
-            # That it was asked for, and had no case, is said too: what is not there would be missing.
+            # That it was asked for, and had no case, is said too: what is not there would be
+            # missing.
             if not recorded.is_closed:
                 self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
             return
         self.result.tallies.append(tally)
-        recorder = _recorder(
-            self.options, spec, launch, part=not chosen.is_all or self.unchanged is not None
-        )
+        recorder = _recorder(self.options, spec, launch, part=not chosen.is_all or self.unchanged is not None)
         tally.started_through = begun.saves
         work = Work(begun, tally, recorder, digests)
         try:
@@ -232,8 +222,9 @@ class SpecRun:
         return started(spec, launch, self.watch)
 
     def _own_first(self, spec: Spec, failed: LastRun | None) -> frozenset[int]:
-        """Return the matrices that are run before it is tried what derived vectors stand on: those that
-        are written out, where only what has changed is run, unless a derived vector did not hold."""
+        """Return the matrices that are run before it is tried what derived vectors stand on: those
+        that are written out, where only what has changed is run, unless a derived vector did not
+        hold."""
         if self.unchanged is None:
             return frozenset()
         own = frozenset(each.index for each in spec.matrices if not each.family)
@@ -260,11 +251,7 @@ class SpecRun:
         return left
 
     def _grounded(
-        self,
-        spec: Spec,
-        launch: ResolvedLaunch,
-        failed: LastRun | None,
-        digests: Mapping[str, str],
+        self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None, digests: Mapping[str, str]
     ) -> Spec:
         """Return a spec whose derived vectors stand on accepted ones; what is kept of them is
         tried again, and found out anew when it has changed."""
@@ -331,15 +318,13 @@ def _controls_of(chosen: Selection) -> set[Words]:
 def _write_finished(
     result: RunResult, journal: Journal, *, interrupted: bool = False, left: int | None = 0
 ) -> None:
-    """Note that a spec's run has ended, and how many of its cases have no result (null: they were not
-    counted)."""
+    """Note that a spec's run has ended, and how many of its cases have no result (null: they were
+    not counted)."""
     if result.tallies:
         tally = result.tallies[-1]
         counts, hollow = dict(tally.counts), list(tally.evidence.sentences())
         journal.write_line(
-            Finished(
-                finished=_now(), counts=counts, interrupted=interrupted, hollow=hollow, left=left
-            )
+            Finished(finished=_now(), counts=counts, interrupted=interrupted, hollow=hollow, left=left)
         )
 
 
@@ -351,9 +336,7 @@ def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:
     found.seed, found.repeat = asked.seed, options.launching.repeat
     shard = options.choice.shard
     found.shard = "{}/{}".format(*shard) if shard else ""
-    found.only, found.tags, found.failed = (
-        options.choice.only, options.choice.tags, options.choice.failed,
-    )  # fmt: skip
+    found.only, found.tags, found.failed = (options.choice.only, options.choice.tags, options.choice.failed)
     return found
 
 

@@ -1,4 +1,5 @@
-"""The script that a program is: its text, what runs it, and the library in it that reads its words."""
+"""The script that a program is: its text, what runs it, and the library in it that reads its
+words."""
 
 from __future__ import annotations
 
@@ -9,12 +10,20 @@ from collections.abc import Sequence
 from keen_matrix.core.launch.shims import interpreter_of
 from keen_matrix.core.signature.readers import READERS, Reader, Runtime, can_spell
 
+#: Bytes of a script that are read; a larger one has too many words to try.
 MOST_SOURCE = 200_000
-"""Bytes of a script that are read; a larger one has too many words to try."""
 _BY_SHEBANG: tuple[tuple[str, Runtime], ...] = (
-    ("python", "python"), ("node", "node"), ("nodejs", "node"), ("perl", "perl"), ("ruby", "ruby"),
-    ("bash", "shell"), ("dash", "shell"), ("ksh", "shell"), ("zsh", "shell"), ("sh", "shell"),
-)  # fmt: skip
+    ("python", "python"),
+    ("node", "node"),
+    ("nodejs", "node"),
+    ("perl", "perl"),
+    ("ruby", "ruby"),
+    ("bash", "shell"),
+    ("dash", "shell"),
+    ("ksh", "shell"),
+    ("zsh", "shell"),
+    ("sh", "shell"),
+)
 
 
 def text_of_script(launch: Sequence[str]) -> str:
@@ -35,15 +44,13 @@ def _text(path: str) -> str:
 
 
 def language_of(file: str, words: Sequence[str]) -> Runtime:
-    """Return what a program is run by: told by its file and the word behind it, else by the first line of
-    the file."""
+    """Return what a program is run by: told by its file and the word behind it, else by the first
+    line of the file."""
     told = [os.path.basename(file), *map(os.path.basename, words[:1])]
     told += map(os.path.basename, interpreter_of(file))
     for word in told:
         for name, runtime in _BY_SHEBANG:
-            if word == name or (
-                word.startswith(name) and word[len(name) :].strip(".0123456789") == ""
-            ):
+            if word == name or (word.startswith(name) and word[len(name) :].strip(".0123456789") == ""):
                 return runtime
     return "binary"
 
@@ -54,9 +61,9 @@ def is_named(script: str, row: Reader) -> bool:
 
 
 def reader_named(script: str, runtime: Runtime, spellings: Sequence[str]) -> str:
-    """Return the reader that a script names, of those of its language that have options spelt so; an empty text
-    where it names none, or several. Of two that one library can be, the one whose switch stands in the text is it:
-    Getopt::Long bundles only when it is told to."""
+    """Return the reader that a script names, of those of its language that have options spelt so;
+    an empty text where it names none, or several. Of two that one library can be, the one whose
+    switch stands in the text is it: Getopt::Long bundles only when it is told to."""
     named = [
         name
         for name, row in READERS.items()

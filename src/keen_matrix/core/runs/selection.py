@@ -19,8 +19,8 @@ from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID, shard
 from keen_matrix.core.vectors.unfold import unfold
 
 CaseTest: TypeAlias = Callable[[Case], bool]
+#: Matrices that a message lists.
 SHOWN_NAMES = 12
-"""Matrices that a message lists."""
 
 
 class Selection:
@@ -52,8 +52,8 @@ class Selection:
 
 
 def selected(spec: Spec, choice: Choice, failed: LastRun | None, done: frozenset[str]) -> Selection:
-    """Return the cases of a spec that are asked for, but for those whose ids are done; with `failed`
-    only those that the last run has not shown to hold."""
+    """Return the cases of a spec that are asked for, but for those whose ids are done; with
+    `failed` only those that the last run has not shown to hold."""
     return Selection(
         spec,
         (
@@ -114,8 +114,7 @@ def _pattern_test(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
         if case.id in whole or (ids and case.id.startswith(ids)):
             return True
         return any(
-            fnmatchcase(names[case.matrix], pattern)
-            or any(fnmatchcase(word, pattern) for word in case.argv)
+            fnmatchcase(names[case.matrix], pattern) or any(fnmatchcase(word, pattern) for word in case.argv)
             for pattern in patterns
         )
 
@@ -139,9 +138,7 @@ def _tag_test(tags: Sequence[str], spec: Spec) -> CaseTest | None:
 
 def unknown_tag(specs: Sequence[Spec], tags: Sequence[str]) -> str:
     """Return the message that no matrix has one of some tags; nothing where each has one."""
-    known = dict.fromkeys(
-        tag for spec in specs for each in spec.matrices for tag in each.marks.tags
-    )
+    known = dict.fromkeys(tag for spec in specs for each in spec.matrices for tag in each.marks.tags)
     bare = [each.removeprefix("!") for each in tags]
     wrong = next((each for each in bare if each not in known), None)
     if wrong is None:
@@ -176,9 +173,9 @@ def nothing_selected(specs: Sequence[Spec], choice: Choice) -> str:
 
 
 class LastRun:
-    """What a run before this one has not shown to hold, by its journal: what did not hold, and every
-    case that it was asked for and has no result of, since a result that is not there is no good one.
-    """
+    """What a run before this one has not shown to hold, by its journal: what did not hold, and
+    every case that it was asked for and has no result of, since a result that is not there is no
+    good one."""
 
     def __init__(self, journal: str) -> None:
         """Read a journal. Raises RunFault."""
@@ -187,8 +184,8 @@ class LastRun:
 
         self._passing: set[CaseKey] = set()
         self._failing: set[CaseKey] = set()
+        #: Absolute path of a spec that the run was asked for → its header.
         self._asked: dict[str, Header] = {}
-        """Absolute path of a spec that the run was asked for → its header."""
         header: Header | None = None
         for line in read_journal(journal):
             if isinstance(line, Header):
@@ -213,8 +210,8 @@ class LastRun:
         if header is None:
             return lambda case: False
         asked = selector(header.only, header.tags, spec)
-        # A run of what had not held has no record of what had: only if it was cut off is it not known
-        # which is which, and then all without a record are run.
+        # A run of what had not held has no record of what had: only if it was cut off is it not
+        # known which is which, and then all without a record are run.
         leaves_out = header.failed and path not in self._cut_off
         shard = _shard_of(header.shard)
 
@@ -237,12 +234,12 @@ def _shard_of(text: str) -> CaseTest | None:
 class Recorded(NamedTuple):
     """What a journal has of a spec already."""
 
+    #: Of the cases that it has a record of.
     ids: frozenset[str]
-    """Of the cases that it has a record of."""
+    #: Whether further records would stand under this spec's header.
     is_open: bool
-    """Whether further records would stand under this spec's header."""
+    #: Whether its run has ended, by its closing line.
     is_closed: bool = False
-    """Whether its run has ended, by its closing line."""
 
 
 def count_recorded(spec: Spec, tally: Tally, journal: Journal) -> Recorded:

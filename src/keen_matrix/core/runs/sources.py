@@ -1,9 +1,8 @@
 """The files that a program is made of, as far as it can be known: what a change is looked for in.
 
-These are the files among the launch words, and those in the folders of the spec and of those files, or in
-place of these folders what [program] sources names. What runs write is none of them; libraries elsewhere, the network and the
-clock cannot be known.
-"""
+These are the files among the launch words, and those in the folders of the spec and of those files,
+or in place of these folders what [program] sources names. What runs write is none of them;
+libraries elsewhere, the network and the clock cannot be known."""
 
 from __future__ import annotations
 
@@ -24,30 +23,30 @@ from keen_matrix.core.notation.nodes import Part, Text
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
 
+#: Files of a folder beyond which only those are looked at that are named.
 MOST_FILES = 5_000
-"""Files of a folder beyond which only those are looked at that are named."""
+#: Bytes up to which a file is told by its content, and all files together; others are told by size
+#: and time: every run pays for it.
 READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
-"""Bytes up to which a file is told by its content, and all files together; others are told by size and
-time: every run pays for it."""
+#: Time in which git says what it ignores.
 GIT_SECONDS = 5.0
-"""Time in which git says what it ignores."""
 NOT_OURS = ("__pycache__", "node_modules")
+#: Folders of the system: a program there is told by its own file.
 SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
-"""Folders of the system: a program there is told by its own file."""
 _VIRTUAL = "pyvenv.cfg"
 
 
 class Places(Struct, frozen=True):
     """Where the files of a program are."""
 
+    #: Folders whose files, down to the lowest, belong to it.
     folders: tuple[str, ...]
-    """Folders whose files, down to the lowest, belong to it."""
+    #: Single files that do.
     files: tuple[str, ...]
-    """Single files that do."""
+    #: Files in them that do not: tables whose rows are cases, reports that a run writes.
     without: frozenset[str] = frozenset()
-    """Files in them that do not: tables whose rows are cases, reports that a run writes."""
+    #: Folders that have too many files to be looked at.
     too_large: tuple[str, ...] = ()
-    """Folders that have too many files to be looked at."""
 
 
 def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ()) -> Places:
@@ -84,8 +83,8 @@ def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ())
 
 
 def named_beside(spec: Spec) -> list[str]:
-    """Return the files that a spec itself names: what is compared with, fed in, or copied. Where a name has
-    fields, those that it can become as far as they are there."""
+    """Return the files that a spec itself names: what is compared with, fed in, or copied. Where a
+    name has fields, those that it can become as far as they are there."""
     templates: list[Template] = []
     rules = [*spec.rules, *spec.help_rules]
     if spec.refusal is not None:
@@ -118,8 +117,8 @@ def _pattern_of(part: Part, here: str) -> str:
 
 
 def is_ignored(paths: Collection[str]) -> frozenset[str]:
-    """Return those of some files that version control ignores: what a build or a run makes, mostly. Without
-    git, or outside of its trees, that is none."""
+    """Return those of some files that version control ignores: what a build or a run makes, mostly.
+    Without git, or outside of its trees, that is none."""
     git = shutil.which("git")
     by_folder: dict[str, list[str]] = {}
     for path in paths:
@@ -130,15 +129,18 @@ def is_ignored(paths: Collection[str]) -> frozenset[str]:
         with contextlib.suppress(OSError, subprocess.SubprocessError):
             done = subprocess.run(
                 [str(git), "-C", folder, "check-ignore", "-z", "--stdin"],
-                input=asked, capture_output=True, timeout=GIT_SECONDS, check=False,
-            )  # fmt: skip
+                input=asked,
+                capture_output=True,
+                timeout=GIT_SECONDS,
+                check=False,
+            )
             found.update(filter(None, done.stdout.decode("utf-8", "surrogateescape").split("\0")))
     return frozenset(found)
 
 
 def written_beside(path: str) -> bool:
-    """Tell whether this process, or another of its session that it has not started, has a file open to write
-    to it: `run --watch > watch.log`, `| tee watch.log`. Known on Linux only (proc(5))."""
+    """Tell whether this process, or another of its session that it has not started, has a file open
+    to write to it: `run --watch > watch.log`, `| tee watch.log`. Known on Linux only (proc(5))."""
     with contextlib.suppress(OSError):
         wanted = os.stat(path)
         session = os.getsid(0)
@@ -176,8 +178,8 @@ def _is_large(folder: str) -> bool:
 
 
 def files_below(folder: str) -> Iterator[str]:
-    """Yield the files of a folder, down to the lowest, in a fixed order: not those of hidden folders, of
-    libraries that are installed in it, or of specs."""
+    """Yield the files of a folder, down to the lowest, in a fixed order: not those of hidden
+    folders, of libraries that are installed in it, or of specs."""
     for root, folders, names in os.walk(folder):
         folders[:] = sorted(
             each
@@ -195,16 +197,23 @@ def is_passed_over(folder: str) -> bool:
 
 
 def is_source(name: str) -> bool:
-    """Tell whether a file of that name can be a program's: the text of a spec is looked at by itself."""
-    return not (name.endswith((SUFFIX, ".pyc", "~", ".swp")) or name in (PROJECT_FILE, PYPROJECT)
-                or name.startswith((".", "#")))  # fmt: skip
+    """Tell whether a file of that name can be a program's: the text of a spec is looked at by
+    itself."""
+    return not (
+        name.endswith((SUFFIX, ".pyc", "~", ".swp"))
+        or name in (PROJECT_FILE, PYPROJECT)
+        or name.startswith((".", "#"))
+    )
 
 
 def too_large(places: Places) -> str:
     """Return the remark on folders that have too many files."""
     folders = " and ".join(places.too_large)
-    return (f"{folders} has more than {MOST_FILES:,} files, so that only those are looked at that the launch words name; "
-            'name what the program is made of: sources = ["src"]')  # fmt: skip
+    return (
+        f"{folders} has more than {MOST_FILES:,} files, so that only those are looked at that the "
+        f"launch words name; "
+        'name what the program is made of: sources = ["src"]'
+    )
 
 
 def digests_of(places: Places) -> dict[str, str]:
@@ -233,8 +242,8 @@ def _size_of(path: str) -> int:
 
 
 def file_digest(path: str, most: int = READ_MOST) -> str:
-    """Return a digest of a file's content, or of its size and time where it has more than `most` bytes;
-    nothing of what is no file, or cannot be read."""
+    """Return a digest of a file's content, or of its size and time where it has more than `most`
+    bytes; nothing of what is no file, or cannot be read."""
     with contextlib.suppress(OSError, ValueError):
         info = os.stat(path)
         if not os.path.isfile(path):

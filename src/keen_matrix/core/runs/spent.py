@@ -12,22 +12,22 @@ from keen_matrix.core.structs import Struct, replace
 Kind: TypeAlias = Literal[
     "hung", "slowest", "launcher", "launches", "build", "controls", "combining", "warm-check"
 ]
+#: Part of a run's time from which something is worth a word.
 LEAST_PART = 0.1
-"""Part of a run's time from which something is worth a word."""
+#: How many times as long as the quickest case of its spec the slowest ones took.
 SLOW = 5.0
-"""How many times as long as the quickest case of its spec the slowest ones took."""
 
 
 class Share(Struct, frozen=True, kw_only=True):
     """A part of a run's time."""
 
     kind: Kind
+    #: Of the run, not of one launch.
     seconds: float
-    """Of the run, not of one launch."""
+    #: Launches that it is about.
     count: int = 0
-    """Launches that it is about."""
+    #: Seconds of one of them.
     each: float = 0.0
-    """Seconds of one of them."""
     ids: tuple[str, ...] = ()
     through: Through | None = None
     is_cold_python: bool = False
@@ -37,8 +37,8 @@ class Spent(Struct):
     """What a run was measured by while it went, in seconds."""
 
     build: float = 0.0
+    #: Trying what derived vectors stand on.
     controls: float = 0.0
-    """Trying what derived vectors stand on."""
     warm_check: float = 0.0
 
 
@@ -65,8 +65,8 @@ def shares(
 
 
 def _of_launches(tally: Tally, jobs: int) -> list[Share]:
-    """Return what the launches of one spec took: those that hung, the slowest, and the others, with what a
-    launcher adds to each."""
+    """Return what the launches of one spec took: those that hung, the slowest, and the others, with
+    what a launcher adds to each."""
     jobs = min(jobs, tally.spec.least_jobs or jobs)
     pace = tally.pace
     slow = [(took, id) for took, id in pace.slowest if took > SLOW * pace.quickest and took > 1.0]

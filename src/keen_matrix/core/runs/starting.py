@@ -21,20 +21,18 @@ class Started(Struct, frozen=True):
     """How a program is started, and what it would save to start it directly."""
 
     launch: ResolvedLaunch
+    #: What its launcher starts, where that is not started directly.
     saves: Through | None = None
-    """What its launcher starts, where that is not started directly."""
 
 
-def started(
-    spec: Spec, launch: ResolvedLaunch, watch: RunWatch, *, are_many: bool = False
-) -> Started:
-    """Return how the cases of a spec are started, `are_many` where it is known that they are. What its
-    launcher starts in the end is found out where
-    that is asked for, or there are more than a few cases; it is started directly where that is asked
-    for, or its environment is the same.
+def started(spec: Spec, launch: ResolvedLaunch, watch: RunWatch, *, are_many: bool = False) -> Started:
+    """Return how the cases of a spec are started, `are_many` where it is known that they are. What
+    its launcher starts in the end is found out where that is asked for, or there are more than a
+    few cases; it is started directly where that is asked for, or its environment is the same.
 
-    A runtime is asked; the script of a version manager for any other program is watched, and so is any shell
-    script where that is asked for: what is no manager's may do more than look for the program."""
+    A runtime is asked; the script of a version manager for any other program is watched, and so is
+    any shell script where that is asked for: what is no manager's may do more than look for the
+    program."""
     asked = spec.program.launch_through
     is_runtime = is_wrapped(launch)
     is_watched = is_shim(launch) or (asked == RESOLVED and is_shell_script(launch.file))

@@ -1,4 +1,5 @@
-"""One run while it goes, as the parts of it share it: what is asked for, what it uses, what it came to."""
+"""One run while it goes, as the parts of it share it: what is asked for, what it uses, what it came
+to."""
 
 from __future__ import annotations
 
@@ -27,26 +28,26 @@ class Budgeted(Struct):
     """What a spec's run reached within its budget."""
 
     reached: Reached
+    #: Cases that were not run.
     left: int
-    """Cases that were not run."""
 
 
 class RunResult(Struct):
     """What a run came to."""
 
+    #: One for each spec of which a case was run, or had been.
     tallies: list[Tally] = field(default_factory=list)
-    """One for each spec of which a case was run, or had been."""
     budgets: list[Budgeted] = field(default_factory=list)
+    #: Why specs could not be run.
     faults: list[KeenMatrixError] = field(default_factory=list)
-    """Why specs could not be run."""
     spent: Spent = field(default_factory=Spent)
     is_interrupted: bool = False
+    #: Whether there was nothing to do: only what did not hold was asked for, and everything did.
     nothing_failed: bool = False
-    """Whether there was nothing to do: only what did not hold was asked for, and everything did."""
+    #: Specs, then, that the last run did not have.
     not_in_last_run: list[str] = field(default_factory=list)
-    """Specs, then, that the last run did not have."""
+    #: Whether the part that was asked for has no case, though the specs have some.
     empty_shard: bool = False
-    """Whether the part that was asked for has no case, though the specs have some."""
     seconds: float = 0.0
 
     @property
@@ -68,21 +69,20 @@ class RunResult(Struct):
 class RunState:
     """One run, while it goes."""
 
-    def __init__(
-        self, options: RunOptions, pool: WorkerPool, journal: Journal, watch: RunWatch
-    ) -> None:
+    def __init__(self, options: RunOptions, pool: WorkerPool, journal: Journal, watch: RunWatch) -> None:
         self.options, self.pool, self.journal, self.watch = options, pool, journal, watch
         self.result = RunResult()
         self.started = time.monotonic()
         self.cluster: ClusterPool | None = None
+        #: Specs that are to be run, until a header has named them.
         self.specs: list[str] = []
-        """Specs that are to be run, until a header has named them."""
+        #: How many cases the spec that is run has; None where they were not counted.
         self.planned: int | None = None
-        """How many cases the spec that is run has; None where they were not counted."""
+        #: What may be taken over from the run before; None where nothing is to be.
         self.unchanged: Unchanged | None = None
-        """What may be taken over from the run before; None where nothing is to be."""
+        #: How controls of the spec that is run came to the same warm; None where that was not
+        #: tried.
         self.warm_plan: WarmPlan | None = None
-        """How controls of the spec that is run came to the same warm; None where that was not tried."""
 
     @property
     def is_over(self) -> bool:

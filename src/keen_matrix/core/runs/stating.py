@@ -10,14 +10,14 @@ from keen_matrix.core.signature.requests import Request
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import Text
 
+#: How argument readers introduce the choices that there are.
 _LISTS = re.compile(
     r"(?:choose from|choices?(?: are| is)?|one of|possible values?|valid (?:values?|arguments?)(?: are)?|"
     r"allowed(?: values)?|must be|expected)[:\s(\[-]*",
     re.IGNORECASE | re.DOTALL,
 )
-"""How argument readers introduce the choices that there are."""
+#: Characters behind such words in which the choices are looked for.
 LONGEST_LIST = 300
-"""Characters behind such words in which the choices are looked for."""
 _WORD = re.compile(r"""['"‘“]([\w.+-]{1,30})['"’”]|(?<![\w.+-])([A-Za-z0-9][\w.+-]{0,29})""")
 _NOT_CHOICES = frozenset(
     [
@@ -39,6 +39,7 @@ _NOT_CHOICES = frozenset(
         "not",
     ]
 )
+#: Words of messages → the type that they ask for.
 _TYPES = (
     (r"no such file|cannot open|can't open|does not exist|not found", "file"),
     (r"is not a directory|no such directory", "dir"),
@@ -47,7 +48,6 @@ _TYPES = (
     (r"\bdate\b|yyyy|iso ?8601|isoformat", "date"),
     (r"\bbool(ean)?\b|true or false", "bool"),
 )
-"""Words of messages → the type that they ask for."""
 
 
 def spelt(option: Option) -> str:
@@ -67,18 +67,12 @@ def stated_requirement(options: Iterable[Option]) -> str:
     return f"synopsis: {' '.join(map(spelt, options))}, without brackets"
 
 
-def stated_value(
-    signature: Signature, request: Request, answer: str, option: Option | None = None
-) -> str:
+def stated_value(signature: Signature, request: Request, answer: str, option: Option | None = None) -> str:
     """Return the type of a value that a message asks for, as a spec writes it; nothing where the
     message does not tell."""
     names = option.value_names if option is not None else _names_told(request, answer)
     if option is not None and not names:
-        return (
-            'synopsis without it, or: actions = ["'
-            + option.key
-            + '"] where it ends the call by itself'
-        )
+        return 'synopsis without it, or: actions = ["' + option.key + '"] where it ends the call by itself'
     untyped = [name for name in names if isinstance(signature.values.get(name), Text)]
     if not untyped:
         return ""
@@ -94,16 +88,14 @@ def stated_value(
     return f'values.{untyped[0]} = {{ example = "…" }}, a value that the program takes'
 
 
+#: Values of a type that a message asks for.
 USUAL = {"float": ["1.5", "2"], "int": ["2"], "date": ["2025-06-01"], "bool": ["true"]}
-"""Values of a type that a message asks for."""
 
 
 def stated_example(edit: str, values: dict[str, str]) -> str:
     """Return an edit that only asks for an example, with the value that was found to be taken."""
     value = next(iter(values.values()), "")
-    return edit.replace(
-        'example = "…" }, a value that the program takes', f'example = "{value}" }}'
-    )
+    return edit.replace('example = "…" }, a value that the program takes', f'example = "{value}" }}')
 
 
 def untyped_names(signature: Signature, request: Request, answer: str) -> list[str]:
@@ -130,7 +122,8 @@ def values_told(answer: str) -> list[str]:
 
 
 def asks_for_a_character(answer: str) -> bool:
-    """Tell whether a message asks for one character: `must be a 1-character string`, as csv says it."""
+    """Tell whether a message asks for one character: `must be a 1-character string`, as csv says
+    it."""
     pattern = r"\b(?:single|one|1)[- ]char|multi-?char|\blength (?:one|1)\b"
     return re.search(pattern, answer, re.IGNORECASE) is not None
 
@@ -162,9 +155,7 @@ def choices_told(answer: str) -> list[str]:
         text = _GIVEN.split(answer[start.end() :][:LONGEST_LIST])[0]
         listed = list(
             dict.fromkeys(
-                quoted or bare
-                for quoted, bare in _WORD.findall(text)
-                if quoted or _may_be_choice(bare)
+                quoted or bare for quoted, bare in _WORD.findall(text) if quoted or _may_be_choice(bare)
             )
         )
         separated = sum(map(text.count, (",", "|", " or ", "\n")))

@@ -14,12 +14,13 @@ from keen_matrix.core.results.budget import Order, ordered
 from keen_matrix.core.results.order import Known, failed_first, slow_last
 from keen_matrix.core.runs.options import Ordering
 
+#: Time that is taken to count what a run leaves; beyond, it is only told that there is more.
 COUNT_SECONDS = 1.0
-"""Time that is taken to count what a run leaves; beyond, it is only told that there is more."""
 
 
 def in_order(spec: Spec, cases: Iterable[Case], asked: Ordering) -> Iterable[Case]:
-    """Return cases in the order asked for; an Order when it is by gain, which knows how far it came.
+    """Return cases in the order asked for; an Order when it is by gain, which knows how far it
+    came.
 
     `cases` may be gone through several times.
     """
@@ -63,8 +64,8 @@ class Supply:
             yield case
 
     def bring_forward(self, count: int, among: int) -> None:
-        """Hand out so many cases first that stand apart among as many of the next: those that come first
-        are alike."""
+        """Hand out so many cases first that stand apart among as many of the next: those that come
+        first are alike."""
         some = list(itertools.islice(self._cases, among))
         first = {number * len(some) // count for number in range(count)}
         spread = [case for number, case in enumerate(some) if number in first]

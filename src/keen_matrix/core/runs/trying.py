@@ -1,9 +1,8 @@
 """One vector that is tried: as a case of a spec, and written into it with what came.
 
-A vector that a spec has already is that case. Any other is made a case by a matrix of its own, which
-is put behind the text of the spec and read with it: so it has the surroundings, the rules and the
-judgement that it would have if somebody wrote it there.
-"""
+A vector that a spec has already is that case. Any other is made a case by a matrix of its own,
+which is put behind the text of the spec and read with it: so it has the surroundings, the rules and
+the judgement that it would have if somebody wrote it there."""
 
 from __future__ import annotations
 
@@ -24,10 +23,10 @@ from keen_matrix.core.spec.editing import toml_text, with_item
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
+#: Cases among which a vector is looked for.
 MOST_LOOKED_AT = 20_000
-"""Cases among which a vector is looked for."""
+#: Columns of a row that are filled with what came.
 OUTCOME_COLUMNS = ("exit", "stdout", "stderr")
-"""Columns of a row that are filled with what came."""
 
 
 class Tried(NamedTuple):
@@ -36,8 +35,8 @@ class Tried(NamedTuple):
     spec: Spec
     matrix: Matrix
     case: Case
+    #: Whether the spec has it already.
     is_there: bool
-    """Whether the spec has it already."""
 
 
 def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
@@ -59,17 +58,17 @@ def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
 class Bare(NamedTuple):
     """A call of a program without any spec."""
 
+    #: A spec of it.
     text: str
-    """A spec of it."""
+    #: Words that name regular files, which are copied into the directory of the call.
     copied: tuple[str, ...]
-    """Words that name regular files, which are copied into the directory of the call."""
+    #: Words that name files elsewhere: the program works on these themselves.
     outside: tuple[str, ...]
-    """Words that name files elsewhere: the program works on these themselves."""
 
 
 def program_of(words: Sequence[str]) -> Sequence[str] | None:
-    """Return the words that start a program, without those that it is given: an interpreter with what it
-    runs, or the first alone; None where that cannot be told."""
+    """Return the words that start a program, without those that it is given: an interpreter with
+    what it runs, or the first alone; None where that cannot be told."""
     if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
         return words[:1]
     at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
@@ -77,8 +76,8 @@ def program_of(words: Sequence[str]) -> Sequence[str] | None:
 
 
 def bare_call(words: Sequence[str], *, in_place: bool) -> Bare:
-    """Return the call of a program that has no spec: in a directory of its own, with copies of the files
-    that its words name, or where it was typed."""
+    """Return the call of a program that has no spec: in a directory of its own, with copies of the
+    files that its words name, or where it was typed."""
     program = program_of(words) or words
     given = words[len(program) :]
     absolute = [os.path.abspath(each) if os.path.isfile(each) else each for each in program]
@@ -103,9 +102,10 @@ def unused_name(spec: Spec, name: str) -> str:
     """Return a name that no matrix of a spec has."""
     taken = {matrix.name for matrix in spec.matrices}
     return next(
-        each for each in itertools.chain([name], (f"{name} {n}" for n in itertools.count(2)))
+        each
+        for each in itertools.chain([name], (f"{name} {n}" for n in itertools.count(2)))
         if each not in taken
-    )  # fmt: skip
+    )
 
 
 class KeptText(NamedTuple):
@@ -113,28 +113,29 @@ class KeptText(NamedTuple):
 
     text: str
     where: str
+    #: Names, from the folder of the spec, and contents.
     files: dict[str, str]
-    """Names, from the folder of the spec, and contents."""
 
 
 def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> KeptText:
     """Return the text of a spec with a vector and what came of it: as a row, where a matrix (of a
     name, if one is given) has rows of that shape, else as a matrix of its own.
 
-    Raises Misuse when nothing is to be kept of it: it crashed, hung or was not launched, or is there.
-    """
+    Raises Misuse when nothing is to be kept of it: it crashed, hung or was not launched, or is
+    there."""
     if record.verdict in ("crashed", "hung", "unlaunched"):
         raise Misuse(f"it {_ended(record)}: that is not a promise to keep; nothing is written")
     if tried.is_there:
-        raise Misuse(
-            f"the spec has this vector already: {tried.case.id[:6]} of {tried.matrix.name}"
-        )
+        raise Misuse(f"the spec has this vector already: {tried.case.id[:6]} of {tried.matrix.name}")
     if tried.spec.name and any(each.name == name for each in tried.spec.matrices):
         fitting = [each for each in tried.spec.matrices if each.name == name]
         row = _row(fitting[0], record)
         if row is None:
-            raise Misuse(f'the matrix "{name}" has no rows of this shape: its line must be one column a word, and its other '
-                         f"columns {', '.join(OUTCOME_COLUMNS)} or note")  # fmt: skip
+            raise Misuse(
+                f'the matrix "{name}" has no rows of this shape: its line must be one column a '
+                f"word, and its other "
+                f"columns {', '.join(OUTCOME_COLUMNS)} or note"
+            )
         return KeptText(_with_row(text, fitting[0].index, row), f'a row of "{name}"', {})
     if not name:
         for matrix in tried.spec.matrices:
@@ -152,11 +153,7 @@ def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> Kept
     for stream in ("stdout", "stderr"):
         lines.append(_stream(stream, record, chosen, files, tried.spec.here))
     for file, change in record.files.items():
-        if (
-            change.state in ("created", "changed")
-            and change.kind == "file"
-            and change.size is not None
-        ):
+        if change.state in ("created", "changed") and change.kind == "file" and change.size is not None:
             lines.append(f"expect.files.{toml_text(literal(file))}.size = {change.size}")
         elif change.state == "deleted":
             lines.append(f'expect.files.{toml_text(literal(file))} = "absent"')
@@ -189,24 +186,16 @@ def _row(matrix: Matrix, record: Record) -> list[object] | None:
     if len(names) != len(record.argv) or len(set(names)) != len(names):
         return None
     came: dict[str, object] = dict(zip(names, record.argv, strict=True))
-    came |= {
-        "exit": record.exit,
-        "stdout": record.stdout or "",
-        "stderr": record.stderr or "",
-        "note": "",
-    }
+    came |= {"exit": record.exit, "stdout": record.stdout or "", "stderr": record.stderr or "", "note": ""}
     if any(each not in came for each in matrix.columns):
         return None
     of_csv = any(".csv:" in place for place in matrix.marks.rows[:1])
-    return (
-        None
-        if of_csv
-        else [_like(matrix, at, came[each]) for at, each in enumerate(matrix.columns)]
-    )
+    return None if of_csv else [_like(matrix, at, came[each]) for at, each in enumerate(matrix.columns)]
 
 
 def _like(matrix: Matrix, at: int, value: object) -> object:
-    """Return a value of the kind that its column has: a number where the other rows have numbers."""
+    """Return a value of the kind that its column has: a number where the other rows have
+    numbers."""
     kinds = {type(row[at]) for row in matrix.rows}
     if isinstance(value, str) and kinds <= {int, float} and kinds:
         try:

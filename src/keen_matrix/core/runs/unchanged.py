@@ -1,10 +1,10 @@
-"""Cases that need no launch, since nothing that their outcome follows from has changed: the record of the
-last run is taken over, and says so.
+"""Cases that need no launch, since nothing that their outcome follows from has changed: the record
+of the last run is taken over, and says so.
 
 A case is as before when its words and values are, and its surroundings, expectations and masks, the
-signature, the files of the program and its environment. Only what held is taken over. A matrix whose cases
-share a folder or what runs beside them is run whole: there one case changes what the next one finds.
-"""
+signature, the files of the program and its environment. Only what held is taken over. A matrix
+whose cases share a folder or what runs beside them is run whole: there one case changes what the
+next one finds."""
 
 from __future__ import annotations
 
@@ -29,8 +29,8 @@ from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.sources import Places, digest_of_all, places_of
 from keen_matrix.core.version import VERSION
 
+#: What must be as before: not where the row of a table stands, and what is only told.
 _FIELDS = [each for each in CaseFields.__struct_fields__ if each not in ("row", "note")]
-"""What must be as before: not where the row of a table stands, and what is only told."""
 _T = TypeVar("_T")
 
 
@@ -50,10 +50,16 @@ def matrix_digests(
     common = digest_of_all(
         sources,
         [
-            VERSION, sys.version, system_name(), platform.version(), spec.parts.common, repr(launch),
-            repr(sorted(environment.items())), str(asked.repeat),
+            VERSION,
+            sys.version,
+            system_name(),
+            platform.version(),
+            spec.parts.common,
+            repr(launch),
+            repr(sorted(environment.items())),
+            str(asked.repeat),
         ],
-    )  # fmt: skip
+    )
     # what derived vectors stand on follows from all that, and each of them names its control
     return {
         matrix.name: digest_of_all(
@@ -65,9 +71,7 @@ def matrix_digests(
 
 
 def _stands_alone(spec: Spec, matrix: Matrix) -> bool:
-    return (
-        matrix.bounds.fresh_directory and spec.program.fresh_directory and spec.program.once is None
-    )
+    return matrix.bounds.fresh_directory and spec.program.fresh_directory and spec.program.once is None
 
 
 class Unchanged:
@@ -75,8 +79,8 @@ class Unchanged:
 
     def __init__(self, journal: str) -> None:
         self._lines: dict[CaseKey, tuple[Header, bytes]] = {}
+        #: Absolute paths of specs, and names of their matrices, of which a case did not hold.
         self._failing: set[tuple[str, str]] = set()
-        """Absolute paths of specs, and names of their matrices, of which a case did not hold."""
         header: Header | None = None
         for line in _lines_of(journal):
             if line.startswith(b'{"journal"'):
@@ -100,8 +104,8 @@ class Unchanged:
         return any((path, name) in self._failing for name in matrices)
 
     def covers(self, spec: Spec, digests: Mapping[str, str]) -> bool:
-        """Tell whether every matrix of a spec has something that could be taken over, so that nothing
-        about it is to be tried again."""
+        """Tell whether every matrix of a spec has something that could be taken over, so that
+        nothing about it is to be tried again."""
         known = next((each for each, _ in self._lines.values() if each.spec == spec.path), None)
         return known is not None and known.digests == digests
 

@@ -21,24 +21,26 @@ from keen_matrix.core.model.spec import Matrix, Rule, Spec
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.structs import replace
 
+#: Cases up to which keepers are not worth their start, and for which nobody is to wait for a
+#: check.
 FEW = 20
-"""Cases up to which keepers are not worth their start, and for which nobody is to wait for a check."""
+#: Further cases from which they are: with some fifty, of a program of 40 ms, both ways take as
+#: long; and from which they may be at all.
 WORTH, WORTH_LEAST = 60, 20
-"""Further cases from which they are: with some fifty, of a program of 40 ms, both ways take as long; and
-from which they may be at all."""
+#: What a warm launch takes, and what the keepers and the check take in all, beside as long as some
+#: cold launches do (benchmarks/waiting.py starts).
 FORK_SECONDS, KEEPER_SECONDS, KEEPER_LAUNCHES = 0.015, 1.25, 5
-"""What a warm launch takes, and what the keepers and the check take in all, beside as long as some cold launches
-do (benchmarks/waiting.py starts)."""
+#: Vectors with which it is found out what a program imports, and cases that are looked through for
+#: them.
 MOST_PROBED, LOOKED_THROUGH = 3, 1_000
-"""Vectors with which it is found out what a program imports, and cases that are looked through for
-them."""
+#: Cases that do not hold when they are launched warm, and are launched cold before they are
+#: told.
 MOST_DOUBTED = 20
-"""Cases that do not hold when they are launched warm, and are launched cold before they are told."""
 
 
 def worth_from(seconds: float) -> int:
-    """Return from how many further cases on keepers are worth their start, by the seconds of a cold launch; 0 is
-    one that is not known."""
+    """Return from how many further cases on keepers are worth their start, by the seconds of a cold
+    launch; 0 is one that is not known."""
     saved = seconds - FORK_SECONDS
     if saved <= 0:
         return WORTH
@@ -61,9 +63,9 @@ def asked_warm(options: RunOptions, spec: Spec) -> bool | None:
 
 
 def may_find_out(options: RunOptions) -> bool:
-    """Tell whether a run may try by itself if programs can be warm. A budget is for cases, and not for
-    checks. Forks of one keeper share what an interpreter draws at its start, so that what varies from
-    launch to launch would not show."""
+    """Tell whether a run may try by itself if programs can be warm. A budget is for cases, and not
+    for checks. Forks of one keeper share what an interpreter draws at its start, so that what
+    varies from launch to launch would not show."""
     is_budget = options.ordering.budget is not None
     return not (is_budget or options.choice.failed or options.launching.repeat > 1)
 
@@ -78,9 +80,8 @@ def trusted_warm_plan(
 ) -> Warmth:
     """Return how a program is run warm, once a percentage of its cases did the same both ways.
 
-    `cases` may be gone through several times. `tried` is how it was run warm before, for controls say;
-    `cold` has what came of cases that were launched cold already.
-    """
+    `cases` may be gone through several times. `tried` is how it was run warm before, for controls
+    say; `cold` has what came of cases that were launched cold already."""
     known = {id: frame.record for id, frame in cold.items()}
     try:
         plan = tried or program_plan(what.spec, what.launch, unlike_vectors(cases))
@@ -88,9 +89,7 @@ def trusted_warm_plan(
     except ColdOnly as reason:
         return Warmth(None, str(reason))
     if found.id:
-        return Warmth(
-            None, f"the case {found.id[:6]} differs in {found.aspect} when it is launched warm"
-        )
+        return Warmth(None, f"the case {found.id[:6]} differs in {found.aspect} when it is launched warm")
     return Warmth(plan)
 
 
@@ -100,8 +99,8 @@ def _launched(cases: Iterable[Case]) -> Iterator[Case]:
 
 
 def unlike_vectors(cases: Iterable[Case]) -> list[tuple[str, ...]]:
-    """Return a few vectors of which a program makes different things: one that is accepted, one that
-    is refused and one that asks for help; without a signature, of as many words each."""
+    """Return a few vectors of which a program makes different things: one that is accepted, one
+    that is refused and one that asks for help; without a signature, of as many words each."""
     found: dict[object, tuple[str, ...]] = {}
     for case in islice(_launched(cases), LOOKED_THROUGH):
         said = case.standing
@@ -112,8 +111,8 @@ def unlike_vectors(cases: Iterable[Case]) -> list[tuple[str, ...]]:
 
 
 def program_plan(spec: Spec, launch: ResolvedLaunch, vectors: Sequence[Sequence[str]]) -> WarmPlan:
-    """Return how a program is run warm, with what it imports when it is called with the first few of
-    some vectors. Raises ColdOnly where it cannot be."""
+    """Return how a program is run warm, with what it imports when it is called with the first few
+    of some vectors. Raises ColdOnly where it cannot be."""
     plan = warm_plan(launch.file, launch.words)
     probed = [*dict.fromkeys(map(tuple, vectors))][:MOST_PROBED]
     environment = base_environment(spec.program.env_from_caller, os.environ)
@@ -121,9 +120,9 @@ def program_plan(spec: Spec, launch: ResolvedLaunch, vectors: Sequence[Sequence[
 
 
 def may_be_warm(spec: Spec, launch: ResolvedLaunch) -> frozenset[int]:
-    """Return the matrices that may be run warm where a spec says nothing of it: those of a Python program
-    whose cases share nothing that further launches would change, and whose time and memory nobody
-    checks."""
+    """Return the matrices that may be run warm where a spec says nothing of it: those of a Python
+    program whose cases share nothing that further launches would change, and whose time and memory
+    nobody checks."""
     program = spec.program
     if program.once is not None or program.jobs is not None or not is_python(launch):
         return frozenset()
@@ -155,10 +154,6 @@ def is_python(launch: ResolvedLaunch) -> bool:
     return True
 
 
-def _is_about_cost(aspect: object) -> bool:
-    return isinstance(aspect, (DurationAspect, MemoryAspect))
-
-
 class Held:
     """The results of warm launches, of which the first that did not hold are launched cold as well,
     before they are told: what is no fault of the program's must not look like one.
@@ -170,8 +165,8 @@ class Held:
         self, pool: WorkerPool, plan: Callable[[bool], None], told: Callable[[str], None], most: int
     ) -> None:
         self._pool, self._plan, self._told = pool, plan, told
+        #: How many are launched cold at most; with as many that do not hold a run may be over.
         self._most = most
-        """How many are launched cold at most; with as many that do not hold a run may be over."""
         self._doubted: list[tuple[Case, ResultFrame]] = []
         self._trusted = False
 

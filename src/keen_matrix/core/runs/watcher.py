@@ -1,9 +1,8 @@
-"""Watching what specs and their programs are made of: a process of its own, which tells on a pipe which
-files have other content than before.
+"""Watching what specs and their programs are made of: a process of its own, which tells on a pipe
+which files have other content than before.
 
-It is a process apart so that the one that starts the runs has one thread and little in memory: what is in
-its memory would count into the peak of every program.
-"""
+It is a process apart so that the one that starts the runs has one thread and little in memory: what
+is in its memory would count into the peak of every program."""
 
 from __future__ import annotations
 
@@ -31,13 +30,14 @@ from keen_matrix.core.runs.sources import (
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
 
+#: Milliseconds between looks for changes, for which changes are gathered, and after which it is
+#: looked whether anybody still listens.
 STEP_MS, SETTLE_MS, LOOK_MS = 20, 60, 250
-"""Milliseconds between looks for changes, for which changes are gathered, and after which it is looked
-whether anybody still listens."""
 
 
 class Watched(Struct, frozen=True, kw_only=True):
-    """What is watched: folders, down to the lowest, single files elsewhere, and the digests of all files."""
+    """What is watched: folders, down to the lowest, single files elsewhere, and the digests of all
+    files."""
 
     folders: tuple[str, ...]
     files: tuple[str, ...]
@@ -101,7 +101,8 @@ def changed_files(seen: Watched, paths: Collection[str]) -> list[str]:
             if path not in seen.digests:
                 new.append(path)
             seen.digests[path] = digest
-            # What the output of this very command goes to grows with each round, and would begin another.
+            # What the output of this very command goes to grows with each round, and would begin
+            # another.
             if not written_beside(path):
                 found.append(path)
     ignored = is_ignored(new)
@@ -124,9 +125,9 @@ def _is_looked_at(seen: Watched, path: str) -> bool:
 def tell_changes(
     paths: Sequence[str], without: Collection[str], tell: Callable[[Mapping[str, object]], bool]
 ) -> None:
-    """Watch, and tell of changes until nobody listens any more: `{"changed": [paths]}`, once everything is
-    watched `{"watching": number of files}`, and `{"remark": text}`. What belongs to the specs is found
-    out anew when one of them changes."""
+    """Watch, and tell of changes until nobody listens any more: `{"changed": [paths]}`, once
+    everything is watched `{"watching": number of files}`, and `{"remark": text}`. What belongs to
+    the specs is found out anew when one of them changes."""
     told: set[str] = set()
     before: dict[str, str] = {}
     while True:
@@ -149,8 +150,8 @@ def tell_changes(
         before = dict(seen.digests)
 
 
+#: Ends of the names of files a change of which may change what is to be watched.
 OF_SPECS = (SUFFIX, PROJECT_FILE, PYPROJECT, ".toml")
-"""Ends of the names of files a change of which may change what is to be watched."""
 
 
 def _changes(seen: Watched) -> Iterator[list[str]]:
@@ -163,9 +164,16 @@ def _changes(seen: Watched) -> Iterator[list[str]]:
     stamps = {each: stamp(each) for each in seen.files}
     is_first = True
     for changes in watch(
-        *seen.folders, watch_filter=is_wanted, debounce=SETTLE_MS, step=STEP_MS, rust_timeout=LOOK_MS,
-        yield_on_timeout=True, recursive=True, raise_interrupt=False, ignore_permission_denied=True,
-    ):  # fmt: skip
+        *seen.folders,
+        watch_filter=is_wanted,
+        debounce=SETTLE_MS,
+        step=STEP_MS,
+        rust_timeout=LOOK_MS,
+        yield_on_timeout=True,
+        recursive=True,
+        raise_interrupt=False,
+        ignore_permission_denied=True,
+    ):
         paths = {path for _, path in changes}
         # a folder that is watched for one file of it would be watched with all below it
         paths |= {each for each in seen.files if stamp(each) != stamps[each]}

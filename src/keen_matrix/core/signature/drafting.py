@@ -36,13 +36,13 @@ from keen_matrix.core.structs import Struct, field, replace
 _ALL_OPTIONS = re.compile(
     r"<options?\(s\)>|\[\s*(?:-{0,2}<?(?:OPTIONS?|options?|FLAGS?|flags?|Options?|switches)>?(?:\.\.\.|\(s\)|…)?)(?:\s*(?:\.\.\.|…))?\s*\](?:\s*(?:\.\.\.|…))?"
 )
+#: The table of a value's type, as a spec writes it.
 TypeGuess: TypeAlias = dict[str, Any]
-"""The table of a value's type, as a spec writes it."""
 HELPS = ("-h", "--help", "-help", "-?")
 _SPELT = re.compile(r"(?<![\w-])--?[\w?][\w-]*")
 MOST_USAGES = 12
+#: What a reader is guessed by.
 BY_LAYOUT, BY_SCRIPT = "its help is laid out so", "its script names it"
-"""What a reader is guessed by."""
 
 
 class Draft(Struct):
@@ -52,19 +52,19 @@ class Draft(Struct):
     style: str
     help: list[str]
     values: dict[str, TypeGuess] = field(default_factory=dict)
+    #: NAME or option key → what the help says of it.
     notes: dict[str, str] = field(default_factory=dict)
-    """NAME or option key → what the help says of it."""
     doubts: list[str] = field(default_factory=list)
+    #: The library that reads the words, where it is known.
     reader: str = ""
-    """The library that reads the words, where it is known."""
+    #: What the reader is guessed by, in words; empty where it is known.
     reader_told_by: str = ""
-    """What the reader is guessed by, in words; empty where it is known."""
+    #: Options that end the call by themselves.
     actions: list[str] = field(default_factory=list)
-    """Options that end the call by themselves."""
+    #: Habits that are not those of the reader, by their keys in a spec.
     switches: dict[str, bool | str] = field(default_factory=dict)
-    """Habits that are not those of the reader, by their keys in a spec."""
+    #: NAMEs whose types the program's parser told; others are guessed.
     sure: set[str] = field(default_factory=set)
-    """NAMEs whose types the program's parser told; others are guessed."""
 
 
 def draft_signature(
@@ -74,9 +74,7 @@ def draft_signature(
     with, `commands` the help texts of its subcommands, each of which becomes a form."""
     commands = commands or {}
     usages: Sequence[str] = page.usages[:MOST_USAGES] or ("",)
-    draft = Draft(
-        [], "gnu", [], reader=page.reader, reader_told_by=BY_LAYOUT if page.reader else ""
-    )
+    draft = Draft([], "gnu", [], reader=page.reader, reader_told_by=BY_LAYOUT if page.reader else "")
     if len(page.usages) > MOST_USAGES:
         draft.doubts.append(
             f"the help has {len(page.usages)} usage lines; the first {MOST_USAGES} are drafted"
@@ -91,14 +89,10 @@ def draft_signature(
         options |= dict.fromkeys(each.negated, HelpOption(each.negated))
     asked = [_Usage(usage, program, page, draft.doubts) for usage in usages]
     draft.style = _style(options, usages[0])
-    draft.help = [
-        each for each in HELPS if _asks_help(each, options) or each in _SPELT.findall(usages[0])
-    ]
+    draft.help = [each for each in HELPS if _asks_help(each, options) or each in _SPELT.findall(usages[0])]
     if not draft.help and page.reader:
         draft.help = list(READERS[page.reader].help)
-    draft.actions = [
-        ",".join(option.spellings) for option in page.options if _ends_the_call(option)
-    ]
+    draft.actions = [",".join(option.spellings) for option in page.options if _ends_the_call(option)]
     mentioned = {spelling for each in asked for spelling in each.spellings}
     required = {spelling for each in asked for spelling in each.required}
     own = [each for each in asked if not (commands and each.needs_command)]
@@ -131,8 +125,8 @@ def _fitting(page: HelpText, usages: Sequence[str], draft: Draft) -> tuple[HelpT
 
 
 ROOM_FOR_OPERANDS = 40
+#: Lines of a help text that were not understood, and that a draft shows.
 MOST_UNREAD = 8
-"""Lines of a help text that were not understood, and that a draft shows."""
 
 
 def _doubt_unread(draft: Draft, page: HelpText) -> None:
@@ -147,17 +141,16 @@ def _ends_the_call(option: HelpOption) -> bool:
     """Tell whether an option prints the version and ends the call, by its spelling and its text."""
     told = re.search(
         r"\b(?:print|show|display|output|give|report)s?\b.*\bversion\b|\bversion\b.*\bexit\b|^version$",
-        option.text, re.IGNORECASE,
-    )  # fmt: skip
+        option.text,
+        re.IGNORECASE,
+    )
     return "--version" in option.spellings and not option.values and told is not None
 
 
 # --- subcommands ---
 
 
-def _add_command(
-    draft: Draft, page: HelpText, program: Sequence[str], name: str, below: HelpText
-) -> None:
+def _add_command(draft: Draft, page: HelpText, program: Sequence[str], name: str, below: HelpText) -> None:
     """Add the forms of a subcommand. Options of the program stand in front of it, those aside that
     the subcommand has too."""
     # One level deep: below it, help texts are mostly those of the level above.
@@ -174,8 +167,7 @@ def _add_command(
             old: _other_name(old, name, draft)
             for old in _names_of(line)
             # A NAME that means the same in two subcommands stays one; types are per NAME.
-            if old in {*draft.values, *draft.notes}
-            and draft.values.get(old) != inner.values.get(old)
+            if old in {*draft.values, *draft.notes} and draft.values.get(old) != inner.values.get(old)
         }
         written = _renamed(line, changed)
         draft.synopsis.append(" ".join([*before, name, *filter(None, [written])]))
@@ -218,17 +210,12 @@ def _renamed_form(form: Form, changed: Mapping[str, str]) -> Form:
     items: list[Item] = []
     for item in form.items:
         if isinstance(item, OptionUse):
-            items.append(
-                replace(item, values=tuple(_renamed_name(each, changed) for each in item.values))
-            )
+            items.append(replace(item, values=tuple(_renamed_name(each, changed) for each in item.values)))
         elif isinstance(item, Operand):
             items.append(Operand(_renamed_name(item.name, changed)))
         elif isinstance(item, Choice):
             items.append(
-                replace(
-                    item,
-                    alternatives=tuple(_renamed_form(each, changed) for each in item.alternatives),
-                )
+                replace(item, alternatives=tuple(_renamed_form(each, changed) for each in item.alternatives))
             )
         else:
             items.append(item)
@@ -240,17 +227,15 @@ def _renamed_name(name: Name, changed: Mapping[str, str]) -> Name:
 
 
 def _writable(page: HelpText, draft: Draft) -> HelpText:
-    """Return the page without the options that no synopsis can have, of which the draft tells: a help
-    text may be anything."""
+    """Return the page without the options that no synopsis can have, of which the draft tells: a
+    help text may be anything."""
     fit = []
     for option in page.options:
         try:
             for item in _option_items(option):
                 parse_synopsis(item)
         except NotationFault:
-            draft.doubts.append(
-                f"this option of the help cannot be written: {', '.join(option.spellings)}"
-            )
+            draft.doubts.append(f"this option of the help cannot be written: {', '.join(option.spellings)}")
         else:
             fit.append(option)
     return replace(page, options=tuple(fit))
@@ -273,12 +258,10 @@ def _begins_with_program(usage: str, program: Sequence[str]) -> bool:
     )
 
 
-def _with_values_of_usages(
-    page: HelpText, usages: Sequence[str], program: Sequence[str]
-) -> HelpText:
+def _with_values_of_usages(page: HelpText, usages: Sequence[str], program: Sequence[str]) -> HelpText:
     """Return the page with the values that a usage line gives to options which the list has without
-    any: `[--path=<file>]` there, and `--path` alone in front of its text. With a value in one usage line and
-    without in another it may be left out."""
+    any: `[--path=<file>]` there, and `--path` alone in front of its text. With a value in one usage
+    line and without in another it may be left out."""
     used: dict[str, OptionUse] = {}
     bare: set[str] = set()
     for usage in usages:
@@ -303,9 +286,7 @@ def _with_value_of_usage(option: HelpOption, used: Mapping[str, OptionUse]) -> H
     bare = tuple(str(replace(each, several=False)) for each in use.values)
     several = bool(use.values) and use.values[-1].several
     is_optional = use.value_form in ("[=]", "[]")
-    return replace(
-        option, values=bare, optional_value=is_optional, several=option.several or several
-    )
+    return replace(option, values=bare, optional_value=is_optional, several=option.several or several)
 
 
 def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[str]) -> HelpText:
@@ -333,8 +314,8 @@ def _with_names_apart(page: HelpText, usages: Sequence[str], program: Sequence[s
     return replace(page, options=tuple(found))
 
 
+#: Types of which one NAME may stand for the values of several options.
 _SHARED = ("file", "path", "choice", "date", "bool")
-"""Types of which one NAME may stand for the values of several options."""
 
 
 def _operand_names(usage: str, program: Sequence[str], page: HelpText) -> Iterator[str]:
@@ -353,9 +334,7 @@ _ARGUMENT_NAMES = re.compile(r"^(?:args?|arguments|options)$", re.IGNORECASE)
 class _Usage:
     """One usage line, in our notation."""
 
-    def __init__(
-        self, usage: str, program: Sequence[str], page: HelpText, doubts: list[str]
-    ) -> None:
+    def __init__(self, usage: str, program: Sequence[str], page: HelpText, doubts: list[str]) -> None:
         self.has_all = _ALL_OPTIONS.search(usage) is not None
         self.doubts = doubts
         self.mentioned = frozenset(_SPELT.findall(usage))
@@ -389,10 +368,10 @@ class _Usage:
         *,
         has_commands: bool,
     ) -> str:
-        """Return it as a synopsis, with the listed options that it does not name itself: not those that
-        make up another usage line, which require them. Of `cp [OPTION]... SOURCE DEST` and
-        `cp [OPTION]... -t DIRECTORY SOURCE...` the first goes without `-t`. Where it does not stand for all
-        options, those that another usage line names go where they are named."""
+        """Return it as a synopsis, with the listed options that it does not name itself: not those
+        that make up another usage line, which require them. Of `cp [OPTION]... SOURCE DEST` and `cp
+        [OPTION]... -t DIRECTORY SOURCE...` the first goes without `-t`. Where it does not stand for
+        all options, those that another usage line names go where they are named."""
         elsewhere = required - self.mentioned
         used: set[str] = set()
         items = self.items
@@ -407,13 +386,10 @@ class _Usage:
             and (self.has_all or not mentioned & set(option.spellings))
         ]
         front = [item for option in listed for item in _option_items(option)]
-        at = next(
-            (n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items)
-        )
+        at = next((n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items))
         if page.has_keywords:
             at = next(
-                (n for n, each in enumerate(items) if not re.match(r"[a-z-]|\(?\[?-", each)),
-                len(items),
+                (n for n, each in enumerate(items) if not re.match(r"[a-z-]|\(?\[?-", each)), len(items)
             )
         items[at:at] = front
         return _without_doubles(items, self.doubts)
@@ -428,8 +404,8 @@ def _is_arguments(item: str) -> bool:
 
 
 def _option_items(option: HelpOption) -> Iterator[str]:
-    """Yield an option as a synopsis has it, and what switches an option with a value off, which is another
-    one."""
+    """Yield an option as a synopsis has it, and what switches an option with a value off, which is
+    another one."""
     text = _option_text(option)
     off = ",".join(option.negated)
     if off and not option.values:
@@ -452,8 +428,8 @@ def count_text(least: int, most: int | None) -> int | str:
 
 
 def opposites(on: str, off: str) -> str:
-    """Return a flag and what switches it off as a synopsis has them: any of the two, as often as one likes, of
-    which the last counts."""
+    """Return a flag and what switches it off as a synopsis has them: any of the two, as often as
+    one likes, of which the last counts."""
     return f"({on} | {off})..."
 
 
@@ -508,9 +484,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
         elif made:
             items.append(made)
     if items and page.reader not in MADE_USAGES and _PLURAL.fullmatch(items[-1]):
-        items[-1] = (
-            f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
-        )
+        items[-1] = f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
     return items
 
 
@@ -534,25 +508,21 @@ def _with_values(items: Iterable[str], page: HelpText) -> Iterator[str]:
         item = rest.pop(0)
         listed = takes.get(item)
         is_named = listed and rest and rest[0] in listed.values
-        while (
-            listed
-            and (is_named or not listed.optional_value)
-            and len(item.split()) <= len(listed.values)
-        ):
+        while listed and (is_named or not listed.optional_value) and len(item.split()) <= len(listed.values):
             if not rest or rest[0].startswith(("-", "[", "(")):
                 break
             item = f"{item} {rest.pop(0)}"
         yield item
 
 
+#: Readers that make the usage line themselves: an operand without dots is one word there.
 MADE_USAGES = frozenset({"argparse", "click", "typer", "clap", "commander", "yargs"})
-"""Readers that make the usage line themselves: an operand without dots is one word there."""
 _MANY_NAMES = (
     "files|args|arguments|names|filenames|paths|urls|inputs|words|dirs|directories|hosts|packages|strings|"
     "numbers|values"
 )
+#: Operands whose name says that there may be several, at the end of a usage line without dots.
 _PLURAL = re.compile(rf"\[?<?(?:{_MANY_NAMES})>?\]?", re.IGNORECASE)
-"""Operands whose name says that there may be several, at the end of a usage line without dots."""
 
 
 def _without_program(usage: str, program: Sequence[str]) -> str:
@@ -560,11 +530,7 @@ def _without_program(usage: str, program: Sequence[str]) -> str:
     names = {word.rsplit("/", 1)[-1] for word in program}
     names |= {name.rsplit(".", 1)[0] for name in names}
     count = 1 if words else 0
-    if (
-        words[:1]
-        and words[0] in ("python", "python3", "node", "perl", "sh", "bash")
-        and len(words) > 1
-    ):
+    if words[:1] and words[0] in ("python", "python3", "node", "perl", "sh", "bash") and len(words) > 1:
         count = 2 if words[1] != "-m" else 3
     while count < len(words) and names & set(words[count].split("|")):
         count += 1
@@ -593,7 +559,8 @@ def _split_items(text: str) -> Iterator[str]:
 
 
 def _has_letter_twice(word: str) -> bool:
-    """Tell whether what stands behind a dash cannot be flags of one letter: none of them stands twice."""
+    """Tell whether what stands behind a dash cannot be flags of one letter: none of them stands
+    twice."""
     return len(set(word)) < len(word)
 
 
@@ -625,8 +592,9 @@ def _names_in(item: str) -> str:
     text = re.sub(r"\[no-?\]", "", item)
     text = re.sub(
         r"<([^<>]+)>|(?<![\w<-])([A-Za-z](?:[\w.:/-]*[\w/-])?)",
-        lambda match: written_name(match[1] or match[2]), text,
-    )  # fmt: skip
+        lambda match: written_name(match[1] or match[2]),
+        text,
+    )
     text = re.sub(r"(--[\w-]+)\[([A-Z][\w-]*|<[^<>]+>)\]", r"\1[=\2]", text)
     return text.replace("/-", " | -")
 
@@ -635,9 +603,7 @@ def _name_of(word: str) -> str:
     return re.sub(r"\W+", "_", word).strip("_").upper() or "VALUE"
 
 
-def _completed(
-    items: Sequence[str], options: Mapping[str, HelpOption], used: set[str]
-) -> Iterator[str]:
+def _completed(items: Sequence[str], options: Mapping[str, HelpOption], used: set[str]) -> Iterator[str]:
     """Yield the items with every option spelt in full, as the list has it."""
     for item in items:
         form = parse_synopsis(item)
@@ -660,7 +626,7 @@ def _complete_form(form: Form, options: Mapping[str, HelpOption], used: set[str]
 
 
 def _different(alternatives: tuple[Form, ...]) -> tuple[Form, ...]:
-    """Return alternatives without doubles: `-n NUM | --lines=NUM` are one option, once completed."""
+    """Return alternatives without doubles: `-n NUM | --lines=NUM` is one option once completed."""
     return tuple(dict.fromkeys(alternatives))
 
 
@@ -709,9 +675,7 @@ def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
     seen: set[str] = set()
     for item in items:
         form = parse_synopsis(item)
-        spellings = {
-            each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings
-        }
+        spellings = {each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings}
         if spellings & seen:
             doubts.append(f"{item} is another spelling of an option that is there already")
             continue
@@ -724,9 +688,7 @@ _NUMBERS = re.compile(
     r"^(?:N|NUM|NUMBER|COUNT|INT|UINT|INTEGER|LINES|BYTES|WIDTH|HEIGHT|COLS|COLUMNS|DEPTH|LEVEL|JOBS)$"
 )
 _FLOATS = re.compile(r"^(?:FLOAT|FLOAT64|FACTOR|RATIO|SECONDS)$")
-_PATHS = re.compile(
-    r"(?:(?:FILE|FILENAME|PATH|PATHSPEC)S?|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)\d?$"
-)
+_PATHS = re.compile(r"(?:(?:FILE|FILENAME|PATH|PATHSPEC)S?|OUTPUT|INFILE|OUTFILE|DIR|DIRECTORY|FOLDER)\d?$")
 
 
 def _asks_help(spelling: str, options: Mapping[str, HelpOption]) -> bool:
@@ -738,9 +700,7 @@ def _asks_help(spelling: str, options: Mapping[str, HelpOption]) -> bool:
     return bool(others) or "help" in option.text.lower()
 
 
-def _guess_values(
-    draft: Draft, line: str, page: HelpText, options: Mapping[str, HelpOption]
-) -> None:
+def _guess_values(draft: Draft, line: str, page: HelpText, options: Mapping[str, HelpOption]) -> None:
     """Guess the types of values from names, choices, defaults and texts."""
     operands = {each.name.strip("<>").lower(): each for each in page.operands}
     for item in parse_synopsis(line).walk():
@@ -751,21 +711,13 @@ def _guess_values(
             text = listed.text if listed else ""
             if listed and (listed.choices or listed.kind not in (None, "text")):
                 draft.sure.add(name)  # it says so in its own way, and not in prose
-            _note(
-                draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1]
-            )
+            _note(draft, name, guess, f"{item.spellings[-1]}: {text}" if text else item.spellings[-1])
         elif isinstance(item, Operand):
             name = item.name.name
             found = operands.get(name.lower())
-            choices = (
-                found.choices
-                if found
-                else next((o.choices for o in page.operands if o.choices), ())
-            )
+            choices = found.choices if found else next((o.choices for o in page.operands if o.choices), ())
             choices = choices if name == "COMMAND" or found else ()
-            guess = guess_type(
-                name, found.text if found else "", choices, found.kind if found else None
-            )
+            guess = guess_type(name, found.text if found else "", choices, found.kind if found else None)
             _note(draft, name, guess, found.text if found else "")
 
 
@@ -778,30 +730,24 @@ def _guess_of(option: HelpOption) -> TypeGuess:
     if option.default is not None and len(option.values) == 1:
         number = re.fullmatch(r"-?\d+(?:\.\d+)?", option.default)
         if number and guess.get("type") in ("int", "float"):
-            guess["default"] = (
-                float(number[0]) if guess["type"] == "float" else int(float(number[0]))
-            )
+            guess["default"] = float(number[0]) if guess["type"] == "float" else int(float(number[0]))
         elif option.default in guess.get("of", ()):
             guess["default"] = option.default
     return guess
 
 
+#: Names and texts of files that a program makes, or that may be folders.
 _WRITES = re.compile(
     r"\b(?:OUT\w*|DEST\w*|TARGET|DIR\w*|FOLDER|write|writes|written|output|save|create|to file|log)\b"
     r"|OUT|DEST|DIR"
 )
-"""Names and texts of files that a program makes, or that may be folders."""
 
 
-def guess_type(
-    name: str, text: str, choices: Sequence[str] = (), kind: TypeName | None = None
-) -> TypeGuess:
+def guess_type(name: str, text: str, choices: Sequence[str] = (), kind: TypeName | None = None) -> TypeGuess:
     """Return the table of the type that the NAME and the help of a value suggest; none for a text.
     `kind` is what the help itself says."""
     if not (choices and all(choices)):
-        choices = (
-            () if kind in ("int", "float", "bool", "date") else words_in(text) or choices_in(text)
-        )
+        choices = () if kind in ("int", "float", "bool", "date") else words_in(text) or choices_in(text)
     if choices:
         return {"type": "choice", "of": list(choices)}
     low = text.lower()
@@ -829,9 +775,7 @@ def guess_type(
 def _note(draft: Draft, name: str, guess: TypeGuess, text: str) -> None:
     if name in draft.values or name in draft.notes:
         if guess and guess != draft.values.get(name):
-            draft.doubts.append(
-                f"{name} stands for values of different kinds; give one of them another NAME"
-            )
+            draft.doubts.append(f"{name} stands for values of different kinds; give one of them another NAME")
         return
     draft.notes[name] = text
     if guess:
@@ -843,9 +787,14 @@ def checked(draft: Draft) -> Signature:
     switches: Any = {key.replace("-", "_"): value for key, value in draft.switches.items()}
     style = None if draft.reader else draft.style
     return Signature.from_synopsis(
-        draft.synopsis, draft.values, style, reader=draft.reader or None,  # type: ignore[arg-type]
-        help=draft.help, actions=draft.actions, **switches,
-    )  # fmt: skip
+        draft.synopsis,
+        draft.values,
+        style,  # type: ignore[arg-type]
+        reader=draft.reader or None,
+        help=draft.help,
+        actions=draft.actions,
+        **switches,
+    )
 
 
 __all__ = ["Draft", "checked", "draft_signature", "guess_type"]

@@ -20,40 +20,40 @@ class Clash(Struct, frozen=True, kw_only=True):
     """Options that the program refuses though the signature accepts them: several together, or one
     by itself."""
 
+    #: Their keys; none when it is the number of operands.
     options: tuple[str, ...]
-    """Their keys; none when it is the number of operands."""
+    #: The smallest vector in which it was seen.
     words: Words
-    """The smallest vector in which it was seen."""
+    #: What the program said.
     answer: str
-    """What the program said."""
+    #: What would state it in the spec.
     edit: str = ""
-    """What would state it in the spec."""
+    #: The option of which only the value was refused, or which was refused beside others alone:
+    #: beside operands, or beside options of which the one that it clashes with was not found.
     about: str = ""
-    """The option of which only the value was refused, or which was refused beside others alone:
-    beside operands, or beside options of which the one that it clashes with was not found."""
 
 
 class FormGrounds(Struct, frozen=True, kw_only=True):
     """What is known of one form of the synopsis."""
 
+    #: Whether any vector of it was accepted.
     works: bool = True
-    """Whether any vector of it was accepted."""
+    #: Keys of options that the synopsis calls optional and no vector is accepted without.
     required: tuple[str, ...] = ()
-    """Keys of options that the synopsis calls optional and no vector is accepted without."""
+    #: NAMEs of operands that the synopsis calls optional and no vector is accepted without.
     operands: tuple[str, ...] = ()
-    """NAMEs of operands that the synopsis calls optional and no vector is accepted without."""
     clashes: tuple[Clash, ...] = ()
+    #: Keys of options beside which an unknown option was accepted: they end the call by
+    #: themselves.
     actions: tuple[str, ...] = ()
-    """Keys of options beside which an unknown option was accepted: they end the call by
-    themselves."""
+    #: NAMEs without a type of their own, and values that were accepted where a word was not.
     values: tuple[tuple[str, str], ...] = ()
-    """NAMEs without a type of their own, and values that were accepted where a word was not."""
+    #: NAMEs whose values must not be the same, though the synopsis does not say so.
     unequal: tuple[tuple[str, str], ...] = ()
-    """NAMEs whose values must not be the same, though the synopsis does not say so."""
+    #: Whether more operands than the least were refused.
     few_operands: bool = False
-    """Whether more operands than the least were refused."""
+    #: What would state in the spec what is required, or why nothing is accepted.
     edit: str = ""
-    """What would state in the spec what is required, or why nothing is accepted."""
 
     @property
     def alone(self) -> frozenset[str]:
@@ -67,28 +67,30 @@ class Varying(Struct, frozen=True, kw_only=True):
     """What differs between two launches of one vector."""
 
     stream: str
+    #: A regular expression for what varies; none when the whole stream does.
     pattern: str
-    """A regular expression for what varies; none when the whole stream does."""
 
 
 class Grounds(Struct, frozen=True, kw_only=True):
     """What is known of the controls of a signature. Without experiments nothing is: every control
     is taken to work."""
 
+    #: One for each form of the synopsis; none when nothing was tried.
     forms: tuple[FormGrounds, ...] = ()
-    """One for each form of the synopsis; none when nothing was tried."""
+    #: Controls that the program did not accept, and what it said.
     refused: tuple[tuple[Words, str], ...] = ()
-    """Controls that the program did not accept, and what it said."""
     varying: tuple[Varying, ...] = ()
+    #: Vectors at which the program was seen to wait at a prompt, with nothing changed until
+    #: then.
     asking: tuple[Words, ...] = ()
-    """Vectors at which the program was seen to wait at a prompt, with nothing changed until then."""
 
+    #: Accepted vectors that printed nothing on standard output: where it leads to matters to none
+    #: of them.
     silent: tuple[Words, ...] = ()
-    """Accepted vectors that printed nothing on standard output: where it leads to matters to none of them."""
 
+    #: Subcommands, empty for none, whose accepted vectors showed nothing of the program at work,
+    #: and a sentence that says so.
     hollow: tuple[tuple[str, str], ...] = ()
-    """Subcommands, empty for none, whose accepted vectors showed nothing of the program at work, and a
-    sentence that says so."""
 
     def form(self, number: int) -> FormGrounds:
         """Return what is known of a form."""

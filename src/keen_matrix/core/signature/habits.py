@@ -11,116 +11,116 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, Literal, TypeAlias, TypeVar
 
-from keen_matrix.core.structs import Struct, field_names
+from keen_matrix.core.structs import Struct
 
 Dashes: TypeAlias = Literal["apart", "alike", "letters"]
-Numbers: TypeAlias = Literal[
-    "python", "optparse", "go", "perl", "ruby", "rust", "js", "c", "script"
-]
+Numbers: TypeAlias = Literal["python", "optparse", "go", "perl", "ruby", "rust", "js", "c", "script"]
 HelpWins: TypeAlias = Literal["always", "in-order", "reading", "never"]
 Joined: TypeAlias = Literal["any", "long", "numbers", "none"]
 
+#: Stands among the kinds that help yields to where values of operands are checked as well.
 OPERANDS = "operands"
-"""Stands among the kinds that help yields to where values of operands are checked as well."""
+#: Readings of one vector that are followed; beyond them it is not settled.
 MOST_READINGS = 64
-"""Readings of one vector that are followed; beyond them it is not settled."""
 
 
 class NameHabits(Struct, frozen=True, kw_only=True):
     """How the names of options are read."""
 
+    #: Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
+    #: POSIX knows none).
     abbreviations: bool | None = None
-    """Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
-    POSIX knows none)."""
+    #: Whether long options are taken in any letter case.
     ignore_case: bool = False
-    """Whether long options are taken in any letter case."""
+    #: Whether one dash and two are told apart; else whether every name takes either, or `--n` also
+    #: stands for `-n`.
     dashes: Dashes | None = "apart"
-    """Whether one dash and two are told apart; else whether every name takes either, or `--n` also
-    stands for `-n`."""
+    #: Whether every flag, or every option, has a `--no-…` beside it.
     negated: Literal["flags", "all"] | None = None
-    """Whether every flag, or every option, has a `--no-…` beside it."""
+    #: Whether flags may share one dash (POSIX guideline 5).
     bundling: bool | None = True
-    """Whether flags may share one dash (POSIX guideline 5)."""
+    #: What a dash behind letters is, as in `-a-`: no option, the `--` that ends them, or
+    #: nothing.
     letter_dash: Literal["refuse", "delimiter", "nothing"] | None = None
-    """What a dash behind letters is, as in `-a-`: no option, the `--` that ends them, or nothing."""
+    #: What stands behind a flag in its word and is no flag: an unknown letter, or a value that the
+    #: flag does not take.
     flag_rest: Literal["letters", "value"] = "letters"
-    """What stands behind a flag in its word and is no flag: an unknown letter, or a value that the
-    flag does not take."""
+    #: Whether a word with a plus in front is an option as well.
     plus_options: bool = False
-    """Whether a word with a plus in front is an option as well."""
+    #: What a word is that begins with a dash and is no option: refused, an option that is taken
+    #: and has no effect, or an operand.
     unknown_options: Literal["refuse", "take", "operand", "open"] = "refuse"
-    """What a word is that begins with a dash and is no option: refused, an option that is taken
-    and has no effect, or an operand."""
+    #: Whether an unknown option that is taken has the word behind it for its value.
     unknown_takes_value: bool | None = None
-    """Whether an unknown option that is taken has the word behind it for its value."""
+    #: Whether a word with a dash in front and a space in it, and no option at its beginning, is an
+    #: operand.
     dash_spaces: bool | None = None
-    """Whether a word with a dash in front and a space in it, and no option at its beginning, is an
-    operand."""
 
 
 class ValueHabits(NameHabits, frozen=True, kw_only=True):
     """Also, where options have their values."""
 
+    #: Which values may stand in the word of their option: any (`-n3`, `--riders=3`), those of long
+    #: options, those and numbers behind letters, where a letter has an empty value before another
+    #: one, or none (POSIX guideline 6).
     joined: Joined | None = "any"
-    """Which values may stand in the word of their option: any (`-n3`, `--riders=3`), those of long
-    options, those and numbers behind letters, where a letter has an empty value before another one,
-    or none (POSIX guideline 6)."""
+    #: What `-n=3` gives: 3, `=3`, or a refusal.
     letter_equals: Literal["strip", "keep", "refuse"] | None = None
-    """What `-n=3` gives: 3, `=3`, or a refusal."""
+    #: Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt
+    #: take it).
     dash_values: Literal["take", "refuse"] | None = None
-    """Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt
-    take it)."""
+    #: Whether a word such as `-5` is a value or operand and no option.
     negative_numbers: bool | None = None
-    """Whether a word such as `-5` is a value or operand and no option."""
+    #: Whether a value that may be left out can be the word behind its option.
     optional_follows: bool | None = False
-    """Whether a value that may be left out can be the word behind its option."""
+    #: What `--flag=x` gets; `bool` takes what Go's strconv.ParseBool does, `truth` switches the
+    #: flag off by anything but true.
     flag_values: Literal["refuse", "ignore", "bool", "truth"] = "refuse"
-    """What `--flag=x` gets; `bool` takes what Go's strconv.ParseBool does, `truth` switches the flag
-    off by anything but true."""
+    #: What a valued option gets that stands last; `empty` gives it an empty text.
     missing_values: Literal["refuse", "ignore", "empty"] = "refuse"
-    """What a valued option gets that stands last; `empty` gives it an empty text."""
+    #: What `--riders=` gets: an empty value, or a refusal.
     empty_joined: Literal["take", "refuse"] | None = None
-    """What `--riders=` gets: an empty value, or a refusal."""
+    #: What a second use of an option does that may not be given again.
     repeat: Literal["last", "refuse", "collect"] | None = None
-    """What a second use of an option does that may not be given again."""
+    #: The same of a flag, where that is another matter; where it is open, as `repeat`.
     repeat_flags: Literal["last", "refuse"] | None = None
-    """The same of a flag, where that is another matter; where it is open, as `repeat`."""
 
 
 class OperandHabits(ValueHabits, frozen=True, kw_only=True):
     """Also, which words are operands, and what help does."""
 
+    #: Whether options may follow operands (GNU does, POSIX guideline 9 does not).
     interleaved: bool | None = True
-    """Whether options may follow operands (GNU does, POSIX guideline 9 does not)."""
+    #: Whether options may stand between the words of an operand that takes several.
     split_operands: bool | None = None
-    """Whether options may stand between the words of an operand that takes several."""
+    #: Whether they may stand before an operand that may be left out.
     split_optional: bool | None = None
-    """Whether they may stand before an operand that may be left out."""
+    #: What operands beyond the synopsis get.
     superfluous_operands: Literal["refuse", "ignore"] = "refuse"
-    """What operands beyond the synopsis get."""
+    #: Whether `--` ends the options (POSIX guideline 10); else what it means is not told.
     delimiter: bool = True
-    """Whether `--` ends the options (POSIX guideline 10); else what it means is not told."""
+    #: What `--` is with no word behind it, no operand right before it and none that it could stand
+    #: for.
     bare_delimiter: Literal["nothing", "refuse"] | None = None
-    """What `--` is with no word behind it, no operand right before it and none that it could stand
-    for."""
+    #: What a second `--` is.
     later_delimiter: Literal["operand", "nothing"] | None = None
-    """What a second `--` is."""
 
+    #: Over what help wins: everything; what comes behind it; what is found once all words are
+    #: read; nothing.
     help_wins: HelpWins | None = None
-    """Over what help wins: everything; what comes behind it; what is found once all words are
-    read; nothing."""
+    #: What `--help=x` is: a flag with a value, which it does not take, or help; else nothing is
+    #: claimed.
     help_joined: Literal["refuse", "take"] | None = None
-    """What `--help=x` is: a flag with a value, which it does not take, or help; else nothing is claimed."""
+    #: What stands behind the letter of help in its word: nothing may, unknown letters are refused,
+    #: or help is given before they are looked at.
     help_letters: Literal["alone", "refuse", "take"] = "take"
-    """What stands behind the letter of help in its word: nothing may, unknown letters are refused, or help
-    is given before they are looked at."""
+    #: Whether `--` may stand before a subcommand; else nothing is claimed.
     early_delimiter: Literal["take", "refuse"] | None = "take"
-    """Whether `--` may stand before a subcommand; else nothing is claimed."""
+    #: Whether a subcommand that there is not is refused before help behind it is given.
     command_before_help: bool = False
-    """Whether a subcommand that there is not is refused before help behind it is given."""
+    #: Kinds of refusal that are found before help is given: of the words before it, or of all.
+    #: Those of values are of the options' values, unless operands are named among them.
     help_yields_to: frozenset[str] = frozenset()
-    """Kinds of refusal that are found before help is given: of the words before it, or of all. Those
-    of values are of the options' values, unless operands are named among them."""
 
 
 class Habits(OperandHabits, frozen=True, kw_only=True):
@@ -131,66 +131,93 @@ class Habits(OperandHabits, frozen=True, kw_only=True):
     library from what its row in `readers` names.
     """
 
+    #: Which texts are numbers, by the function that the library calls.
     numbers: Numbers | None = None
-    """Which texts are numbers, by the function that the library calls."""
+    #: Which texts are days besides those of ISO 8601, by the library.
     dates: Literal["click"] | None = None
-    """Which texts are days besides those of ISO 8601, by the library."""
+    #: Which texts are durations, by the library.
     durations: Literal["go"] | None = None
-    """Which texts are durations, by the library."""
+    #: Which texts are booleans besides true and false, by the library.
     booleans: Literal["go", "click"] | None = None
-    """Which texts are booleans besides true and false, by the library."""
+    #: Whether an empty text will do where nothing is said of it: everywhere, or as an operand; else
+    #: nothing is claimed.
     empty_values: Literal["take", "operands"] | None = None
-    """Whether an empty text will do where nothing is said of it: everywhere, or as an operand; else
-    nothing is claimed."""
+    #: Whether `-` is a text like any other; else whether it stands for a stream is not told.
     lone_dash: Literal["text"] | None = None
-    """Whether `-` is a text like any other; else whether it stands for a stream is not told."""
+    #: Whether of values that are given again only the last one is looked at.
     late_values: bool = False
-    """Whether of values that are given again only the last one is looked at."""
+    #: Whether a choice may be shortened to an unambiguous beginning.
     choice_beginnings: bool = False
-    """Whether a choice may be shortened to an unambiguous beginning."""
+    #: Whether an option that is given with its default may count as not given where options exclude
+    #: each other.
     default_unseen: bool = False
-    """Whether an option that is given with its default may count as not given where options exclude
-    each other."""
 
 
+#: Habits that a spec can set one by one.
 SWITCH_NAMES = (
-    "abbreviations", "bundling", "interleaved", "joined", "repeat", "negative_numbers", "dash_values", "help_wins",
-    "delimiter", "unknown_options", "superfluous_operands", "flag_values", "missing_values",
+    "abbreviations",
+    "bundling",
+    "interleaved",
+    "joined",
+    "repeat",
+    "negative_numbers",
+    "dash_values",
+    "help_wins",
+    "delimiter",
+    "unknown_options",
+    "superfluous_operands",
+    "flag_values",
+    "missing_values",
     "ignore_case",
-)  # fmt: skip
-"""Habits that a spec can set one by one."""
+)
+#: The settings in which an open habit is followed, the likeliest first.
 SETTINGS: Mapping[str, tuple[Any, ...]] = {
-    "abbreviations": (True, False), "dashes": ("apart", "alike"), "bundling": (True, False),
-    "unknown_takes_value": (True, False), "dash_spaces": (False, True), "joined": ("any", "none"),
+    "abbreviations": (True, False),
+    "dashes": ("apart", "alike"),
+    "bundling": (True, False),
+    "unknown_takes_value": (True, False),
+    "dash_spaces": (False, True),
+    "joined": ("any", "none"),
     "letter_equals": ("strip", "keep", "refuse"),
-    "letter_dash": ("refuse", "delimiter", "nothing"), "dash_values": ("take", "refuse"),
-    "negative_numbers": (True, False), "optional_follows": (False, True), "empty_joined": ("take", "refuse"),
-    "repeat": ("last", "refuse", "collect"), "interleaved": (True, False),
-    "split_operands": (True, False), "split_optional": (True, False),
-    "bare_delimiter": ("nothing", "refuse"), "later_delimiter": ("operand", "nothing"),
-    "help_wins": ("always", "never"), "help_joined": ("refuse", "take"), "early_delimiter": ("take", "refuse"),
-}  # fmt: skip
-"""The settings in which an open habit is followed, the likeliest first."""
+    "letter_dash": ("refuse", "delimiter", "nothing"),
+    "dash_values": ("take", "refuse"),
+    "negative_numbers": (True, False),
+    "optional_follows": (False, True),
+    "empty_joined": ("take", "refuse"),
+    "repeat": ("last", "refuse", "collect"),
+    "interleaved": (True, False),
+    "split_operands": (True, False),
+    "split_optional": (True, False),
+    "bare_delimiter": ("nothing", "refuse"),
+    "later_delimiter": ("operand", "nothing"),
+    "help_wins": ("always", "never"),
+    "help_joined": ("refuse", "take"),
+    "early_delimiter": ("take", "refuse"),
+}
+#: What is not settled where a habit is open, as half a sentence.
 QUESTIONS: Mapping[str, str] = {
-    "abbreviations": "whether options may be shortened", "dashes": "whether one dash and two are told apart",
+    "abbreviations": "whether options may be shortened",
+    "dashes": "whether one dash and two are told apart",
     "bundling": "whether flags may share a dash",
     "unknown_takes_value": "whether an unknown option takes the word behind it for its value",
     "dash_spaces": "whether a word with a dash and a space is an option",
-    "joined": "whether a value may stand in the word of its option", "letter_equals": "what = behind a letter means",
+    "joined": "whether a value may stand in the word of its option",
+    "letter_equals": "what = behind a letter means",
     "letter_dash": "what a dash behind letters means",
     "dash_values": "whether a value may begin with a dash",
     "negative_numbers": "whether a word such as -5 is a number or an option",
     "optional_follows": "whether an optional value may be a word of its own",
-    "empty_joined": "whether the value behind = may be empty", "repeat": "what a second use of an option does",
+    "empty_joined": "whether the value behind = may be empty",
+    "repeat": "what a second use of an option does",
     "interleaved": "whether options may follow operands",
     "split_operands": "whether options may stand between operands of an open number",
     "split_optional": "whether options may stand before an operand that may be left out",
-    "bare_delimiter": "what -- means with nothing behind it", "later_delimiter": "what a second -- means",
-    "help_wins": "help beside other faults", "help_joined": "what a value behind help means",
+    "bare_delimiter": "what -- means with nothing behind it",
+    "later_delimiter": "what a second -- means",
+    "help_wins": "help beside other faults",
+    "help_joined": "what a value behind help means",
     "early_delimiter": "whether -- may stand before a subcommand",
-}  # fmt: skip
-"""What is not settled where a habit is open, as half a sentence."""
-HABIT_NAMES = field_names(Habits)
+}
 
 T = TypeVar("T")
 

@@ -1,4 +1,5 @@
-"""The signature: synopsis, value types and reading style, compiled so that vectors can be judged."""
+"""The signature: synopsis, value types and reading style, compiled so that vectors can be
+judged."""
 
 from __future__ import annotations
 
@@ -20,18 +21,13 @@ from keen_matrix.core.notation.synopsis import (
     with_flags_apart,
 )
 from keen_matrix.core.signature.habits import SWITCH_NAMES, Habits
-from keen_matrix.core.signature.readers import (
-    BY_HAND,
-    READERS,
-    STYLES,
-    Reader,
-    Style,
-)
+from keen_matrix.core.signature.readers import BY_HAND, READERS, STYLES, Reader, Style
 from keen_matrix.core.signature.values import LEGAL, TYPES, Existing, Text, ValueType, listed
 from keen_matrix.core.structs import Struct, field_names, replace
 
+#: Options, operands and groups of a synopsis: three times what the largest console programs
+#: have.
 MOST_PARTS = 600
-"""Options, operands and groups of a synopsis: three times what the largest console programs have."""
 
 
 class SignatureFault(KeenMatrixError):
@@ -39,11 +35,7 @@ class SignatureFault(KeenMatrixError):
     below that key."""
 
     def __init__(
-        self,
-        message: str,
-        key: str = "",
-        item: str | int | None = None,
-        suggestion: str | None = None,
+        self, message: str, key: str = "", item: str | int | None = None, suggestion: str | None = None
     ) -> None:
         self.key, self.item, self.suggestion = key, item, suggestion
         super().__init__(message)
@@ -54,18 +46,18 @@ class Option:
     """An option of one form of the synopsis."""
 
     use: OptionUse
+    #: Words that it takes at least.
     least: int
-    """Words that it takes at least."""
+    #: Words that it takes at the most; None for any number.
     most: int | None
-    """Words that it takes at the most; None for any number."""
     again: bool
+    #: Keywords of the form that stand before it.
     after_keywords: int = 0
-    """Keywords of the form that stand before it."""
+    #: Whether a value that may be left out is written as a word of its own: it may follow, and not
+    #: be glued to a letter.
     is_apart: bool = False
-    """Whether a value that may be left out is written as a word of its own: it may follow, and not be glued to a
-    letter."""
+    #: The spelling that stands for it: the first long one, else the first.
     key: str = dataclasses.field(init=False)
-    """The spelling that stands for it: the first long one, else the first."""
 
     @property
     def spellings(self) -> tuple[str, ...]:
@@ -104,10 +96,10 @@ class FormModel(Struct, frozen=True, eq=False):
     form: Form
     options: tuple[Option, ...]
     by_spelling: Mapping[str, Option]
+    #: Where an option stands in the line → the option.
     by_place: Mapping[Span, Option]
-    """Where an option stands in the line → the option."""
+    #: Keywords that stand before any operand: subcommands.
     keywords: int
-    """Keywords that stand before any operand: subcommands."""
 
     def option_of(self, use: OptionUse) -> Option:
         """Return the option that a node of the line stands for."""
@@ -127,24 +119,24 @@ class SignatureParts:
 
     lines: tuple[Form, ...]
     values: Mapping[str, ValueType]
+    #: How options are written.
     style: Style = "gnu"
-    """How options are written."""
+    #: The library that reads the words; none for a program that reads them by hand.
     reader: str = ""
-    """The library that reads the words; none for a program that reads them by hand."""
     habits: Habits = dataclasses.field(default_factory=Habits)
     help: tuple[str, ...] = ()
+    #: Spellings of options that end the call by themselves, as help does.
     actions: tuple[tuple[str, ...], ...] = ()
-    """Spellings of options that end the call by themselves, as help does."""
+    #: Spellings of options that no derived vector has.
     aside: tuple[str, ...] = ()
-    """Spellings of options that no derived vector has."""
+    #: Surroundings in which accepted vectors may do otherwise (see families.elsewhere).
     depends_on: frozenset[str] = frozenset()
-    """Surroundings in which accepted vectors may do otherwise (see families.elsewhere)."""
+    #: Whether an accepted vector must leave no file that nothing names, and no control signs.
     tidy: bool = False
-    """Whether an accepted vector must leave no file that nothing names, and no control signs."""
     where: tuple[Expression, ...] = ()
     refuse: tuple[OwnRefusal, ...] = ()
+    #: Functions that `where` and `refuse` may call, those of the oracle file.
     functions: Mapping[str, Callable[..., object]] = dataclasses.field(default_factory=dict)
-    """Functions that `where` and `refuse` may call, those of the oracle file."""
     forms: tuple[FormModel, ...] = ()
 
     @classmethod
@@ -202,9 +194,7 @@ class SignatureParts:
             depends_on=frozenset(depends_on),
             tidy=bool(tidy),
             where=tuple(Expression(each) for each in where),
-            refuse=tuple(
-                OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse
-            ),
+            refuse=tuple(OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse),
         ).compiled()
 
     @property
@@ -219,15 +209,21 @@ class SignatureParts:
         # of parts, and pairs of them millions.
         parts = sum(1 for line in self.lines for _ in line.walk())
         if parts > MOST_PARTS:
-            raise SignatureFault(f"the synopsis has {parts:,} options, operands and groups; at most {MOST_PARTS} are taken",
-                                 "synopsis")  # fmt: skip
+            raise SignatureFault(
+                f"the synopsis has {parts:,} options, operands and groups; at most {MOST_PARTS} are taken",
+                "synopsis",
+            )
         names = {name for line in self.lines for name in names_of(line)}
         # A type for a NAME that there is not would be a slip that nobody ever sees.
         for name in self.values:
             if name not in names:
                 known = ", ".join(sorted(names)) or "none"
-                raise SignatureFault(f'the synopsis has no value "{name}"; it has {known}', "values", name,
-                                     nearest(name, names))  # fmt: skip
+                raise SignatureFault(
+                    f'the synopsis has no value "{name}"; it has {known}',
+                    "values",
+                    name,
+                    nearest(name, names),
+                )
         types = {
             # How a number may be written is the reader's matter, so types know the habits.
             name: (self.values.get(name) or Text(name=name)).read_by(self.habits)
@@ -238,8 +234,9 @@ class SignatureParts:
         spellings = {each for form in forms for each in form.by_spelling}
         for number, each in enumerate(self.aside):
             if each not in spellings:
-                raise SignatureFault(f"the synopsis has no option {each}", "aside", number,
-                                     nearest(each, spellings))  # fmt: skip
+                raise SignatureFault(
+                    f"the synopsis has no option {each}", "aside", number, nearest(each, spellings)
+                )
         return replace(whole, forms=forms)
 
     def _form(self, line: Form, number: int) -> FormModel:
@@ -252,18 +249,12 @@ class SignatureParts:
             # `[-a -n N | -b -n N]`: written twice, and one option. What has other spellings or
             # values is another one with the same name.
             twin = by_spelling.get(use.spellings[0])
-            if (
-                twin is not None
-                and twin.spellings == use.spellings
-                and twin.use.values == use.values
-            ):
+            if twin is not None and twin.spellings == use.spellings and twin.use.values == use.values:
                 by_place[use.span] = twin  # the same option in another alternative
                 continue
             for spelling in use.spellings:
                 if spelling in by_spelling:
-                    raise SignatureFault(
-                        f"{spelling} names two different options", "synopsis", number
-                    )
+                    raise SignatureFault(f"{spelling} names two different options", "synopsis", number)
                 by_spelling[spelling] = option
             by_place[use.span] = option
             options.append(option)
@@ -277,11 +268,7 @@ class SignatureParts:
         return FormModel(line, tuple(options), by_spelling, by_place, _leading_keywords(line))
 
     def _option(self, use: OptionUse, again: bool, keywords: int) -> Option:
-        least = (
-            0
-            if use.value_form in ("[=]", "[]")
-            else sum(1 for each in use.values if not each.optional)
-        )
+        least = 0 if use.value_form in ("[=]", "[]") else sum(1 for each in use.values if not each.optional)
         most: int | None = len(use.values)
         if any(each.several for each in use.values):
             most = None
@@ -316,10 +303,7 @@ class SignatureParts:
 
         return tuple(
             dict.fromkeys(
-                item.name.name
-                for line in self.lines
-                for item in line.walk()
-                if isinstance(item, Operand)
+                item.name.name for line in self.lines for item in line.walk() if isinstance(item, Operand)
             )
         )
 
@@ -330,20 +314,21 @@ def _row(style: str | None, reader: str | None) -> Reader:
         found = READERS.get(reader)
         if found is None:
             raise SignatureFault(
-                f"{reader!r} is not a reader; expected one of {', '.join(READERS)}", "reader", None,
+                f"{reader!r} is not a reader; expected one of {', '.join(READERS)}",
+                "reader",
+                None,
                 nearest(reader, READERS),
-            )  # fmt: skip
+            )
         return found
     by_hand = BY_HAND.get(style or "gnu")
     if by_hand is None:
-        raise SignatureFault(
-            f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style"
-        )
+        raise SignatureFault(f"{style!r} is not a style; expected one of {', '.join(STYLES)}", "style")
     return by_hand
 
 
 def habits_of_switches(given: Mapping[str, Any]) -> dict[str, Any]:
-    """Return the habits that single switches set. Raises SignatureFault for one that is not known."""
+    """Return the habits that single switches set. Raises SignatureFault for one that is not
+    known."""
     unknown = next((name for name in given if name not in SWITCH_NAMES), None)
     if unknown is not None:
         raise SignatureFault(
@@ -375,7 +360,8 @@ def names_of(form: Form) -> Iterable[str]:
 
 
 def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
-    """Return every option use with whether dots let it be given again, and the keywords before it."""
+    """Return every option use with whether dots let it be given again, and the keywords before
+    it."""
     found: list[tuple[OptionUse, bool, int]] = []
     seen = 0
 
@@ -400,9 +386,7 @@ def _leading_keywords(form: Form) -> int:
         if isinstance(item, Keyword) or _is_of_keywords(item):
             count += 1
         # Options and groups of options may stand between the keywords; an operand ends them.
-        elif not isinstance(item, (OptionUse, Choice)) or (
-            isinstance(item, Choice) and _has_operand(item)
-        ):
+        elif not isinstance(item, (OptionUse, Choice)) or (isinstance(item, Choice) and _has_operand(item)):
             break
     return count
 
@@ -412,23 +396,18 @@ def _is_of_keywords(item: object) -> bool:
     return (
         isinstance(item, Choice)
         and not item.optional
-        and all(
-            len(each.items) == 1 and isinstance(each.items[0], Keyword)
-            for each in item.alternatives
-        )
+        and all(len(each.items) == 1 and isinstance(each.items[0], Keyword) for each in item.alternatives)
     )
 
 
 def _has_operand(choice: Choice) -> bool:
     from keen_matrix.core.notation.synopsis import Operand
 
-    return any(
-        isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk()
-    )
+    return any(isinstance(item, (Operand, Keyword)) for each in choice.alternatives for item in each.walk())
 
 
+#: Words that a count may ask for: vectors with as many are made.
 MOST_WORDS = 10_000
-"""Words that a count may ask for: vectors with as many are made."""
 
 
 def parse_count(value: object) -> tuple[int, int | None]:
@@ -441,11 +420,23 @@ def parse_count(value: object) -> tuple[int, int | None]:
     return found
 
 
+#: Keys of a value's table that are named otherwise in the value type.
 _FIELDS = {"of": "of", "case": "ignore_case"}
-"""Keys of a value's table that are named otherwise in the value type."""
 _KEYS = (
-    "type", "min", "max", "of", "case", "matches", "default", "example", "count", "open", "folders", "units", "list",
-)  # fmt: skip
+    "type",
+    "min",
+    "max",
+    "of",
+    "case",
+    "matches",
+    "default",
+    "example",
+    "count",
+    "open",
+    "folders",
+    "units",
+    "list",
+)
 
 
 def value_type(name: str, table: Any) -> ValueType:
@@ -454,9 +445,7 @@ def value_type(name: str, table: Any) -> ValueType:
         return replace(table, name=name)
     for key in table:
         if key not in _KEYS:
-            raise SignatureFault(
-                f'unknown key "{key}" of a value', "values", name, nearest(key, _KEYS)
-            )
+            raise SignatureFault(f'unknown key "{key}" of a value', "values", name, nearest(key, _KEYS))
     word = str(table.get("type", "choice" if "of" in table else "text"))
     if word not in TYPES:
         known = ", ".join(TYPES)
@@ -485,12 +474,7 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) ->
             continue
         if field not in taken:
             # The default of another type says nothing, and a spec that states it is not wrong.
-            if (key, value) in (
-                ("case", "exact"),
-                ("open", False),
-                ("folders", False),
-                ("units", []),
-            ):
+            if (key, value) in (("case", "exact"), ("open", False), ("folders", False), ("units", [])):
                 continue
             article = "an" if kind.type[0] in "aeiou" else "a"
             message = f'{name}: "{key}" does not go with {article} {kind.type}'
@@ -522,6 +506,15 @@ def _field(key: str, value: Any, kind: type[ValueType]) -> object:
 
 
 __all__ = [
-    "STYLES", "FormModel", "Name", "Option", "OwnRefusal", "SignatureFault", "SignatureParts", "Style",
-    "names_of", "parse_count", "value_type",
-]  # fmt: skip
+    "STYLES",
+    "FormModel",
+    "Name",
+    "Option",
+    "OwnRefusal",
+    "SignatureFault",
+    "SignatureParts",
+    "Style",
+    "names_of",
+    "parse_count",
+    "value_type",
+]

@@ -20,12 +20,12 @@ from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field, replace
 
+#: Combinations of values that are tried to find some that all conditions of a signature allow.
 MOST_TRIED = 4_000
-"""Combinations of values that are tried to find some that all conditions of a signature allow."""
+#: The same where it is no condition that is not met.
 FEW_TRIED = 8
-"""The same where it is no condition that is not met."""
+#: Operands that stand for "any number" in the fullest request.
 MANY = 2
-"""Operands that stand for "any number" in the fullest request."""
 
 Writing: TypeAlias = Literal["apart", "joined"]
 
@@ -70,8 +70,9 @@ class Request(Struct, frozen=True):
     delimiter: bool = False
 
     def words(self, place: Literal["first", "last"] = "first") -> tuple[str, ...]:
-        """Return the vector: keywords with their options, options before operands (or after them). Behind an
-        option that would take them for more of its values the operands stand behind `--`."""
+        """Return the vector: keywords with their options, options before operands (or after them).
+        Behind an option that would take them for more of its values the operands stand behind
+        `--`."""
         found: list[str] = []
         late: list[str] = []
         last: OptionPart | None = None
@@ -97,9 +98,7 @@ class Request(Struct, frozen=True):
     def behind_keywords(self) -> int:
         """Return where the words behind the last keyword begin."""
         options = sum(
-            len(part.words())
-            for part in self.options
-            if part.option.after_keywords < self.form.keywords
+            len(part.words()) for part in self.options if part.option.after_keywords < self.form.keywords
         )
         return options + self.form.keywords
 
@@ -109,9 +108,7 @@ class Request(Struct, frozen=True):
 
     def without_option(self, option: Option) -> Request:
         """Return the request without an option."""
-        return replace(
-            self, options=tuple(part for part in self.options if part.option is not option)
-        )
+        return replace(self, options=tuple(part for part in self.options if part.option is not option))
 
     def with_value(self, place: int | str, number: int, word: str) -> Request:
         """Return the request with another value: of option part `place` and value `number`, or of
@@ -142,26 +139,22 @@ def is_aside(signature: Signature, option: Option) -> bool:
 
 
 def is_apart(signature: Signature, option: Option) -> bool:
-    """Tell whether an option asks for help or the version, or ends the call otherwise, so that it makes a
-    program do nothing else; or whether it is set aside."""
+    """Tell whether an option asks for help or the version, or ends the call otherwise, so that it
+    makes a program do nothing else; or whether it is set aside."""
     spelt_actions = {each for action in signature.actions for each in action}
     if is_aside(signature, option) or spelt_actions & set(option.spellings):
         return True
-    return any(
-        each in signature.help or each in USUAL_HELP - {"-h", "-V"} for each in option.spellings
-    )
+    return any(each in signature.help or each in USUAL_HELP - {"-h", "-V"} for each in option.spellings)
 
 
 class Builder:
     """Builds requests of one form, clear of what its grounds say is not accepted."""
 
-    def __init__(
-        self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED
-    ) -> None:
+    def __init__(self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED) -> None:
         self.signature, self.form, self.grounds = signature, form, grounds
         self._smallest: dict[frozenset[str], Request | None] = {}
+        #: What was made before: families ask for the same requests again and again.
         self._fullest: dict[frozenset[str], Request | None] = {}
-        """What was made before: families ask for the same requests again and again."""
 
     def smallest(self, wanted: Iterable[Option] = ()) -> Request | None:
         """Return the smallest accepted request that has the wanted options, or None when
@@ -267,10 +260,10 @@ class Wish(Struct, frozen=True):
     options: Set[str]
     full: bool
     counts: Mapping[str, int] = field(default_factory=dict)
+    #: Options that full use goes without.
     without: Set[str] = frozenset()
-    """Options that full use goes without."""
+    #: Whether full use has the least number of operands.
     few: bool = False
-    """Whether full use has the least number of operands."""
 
 
 def _made(builder: Builder, wish: Wish) -> Request:
@@ -288,8 +281,9 @@ def _made(builder: Builder, wish: Wish) -> Request:
 
 
 class Assembly:
-    """The parts of a request that is being made, by walking the items of a form. `choose` says which
-    alternative of a choice is taken, or None for none; without it, the one that fits the wish."""
+    """The parts of a request that is being made, by walking the items of a form. `choose` says
+    which alternative of a choice is taken, or None for none; without it, the one that fits the
+    wish."""
 
     def __init__(
         self, builder: Builder, wish: Wish, choose: Callable[[Choice], Form | None] | None = None
@@ -301,8 +295,8 @@ class Assembly:
         # In full use all operands are there anyway, in the longest alternative.
         self._counted = frozenset(wish.counts) if not wish.full else frozenset()
         self.options: list[OptionPart] = []
+        #: The identities of the options in them.
         self._there: set[int] = set()
-        """The identities of the options in them."""
         self.operands: list[OperandPart] = []
         self.delimiter = False
 
@@ -351,9 +345,7 @@ class Assembly:
             return
         self._there.add(id(option))
         count = max(option.least, 1) if option.takes_value else 0
-        values = tuple(
-            self._builder.usual(option.name_of(number), number) for number in range(count)
-        )
+        values = tuple(self._builder.usual(option.name_of(number), number) for number in range(count))
         self.options.append(OptionPart(option, option.key, values))
 
     def _add_operand(self, item: Operand) -> None:
@@ -363,31 +355,29 @@ class Assembly:
         if wish.full and not wish.few:
             # Two of them: one word for a NAME that takes several shows nothing of the second.
             count = max(least, MANY) if most is None else min(most, max(least, MANY))
-        self.operands += [
-            OperandPart(name, self._builder.usual(name, number)) for number in range(count)
-        ]
+        self.operands += [OperandPart(name, self._builder.usual(name, number)) for number in range(count)]
 
 
 class Part(Struct, frozen=True, eq=False):
     """An alternative of a choice, and what is asked of it whenever a request is made."""
 
     form: Form
+    #: Of the options in it.
     keys: frozenset[str]
-    """Of the options in it."""
+    #: The NAMEs of the operands in it.
     operands: frozenset[str]
-    """The NAMEs of the operands in it."""
+    #: Whether an option of it is apart.
     is_apart: bool
-    """Whether an option of it is apart."""
+    #: How many items it has.
     size: int
-    """How many items it has."""
 
 
 class Among(Struct, frozen=True, eq=False):
     """The alternatives of a choice, and what is in any of them."""
 
     parts: tuple[Part, ...]
+    #: Those without an option that is apart; all where each has one.
     fit: tuple[Part, ...]
-    """Those without an option that is apart; all where each has one."""
     keys: frozenset[str]
     operands: frozenset[str]
 
@@ -395,10 +385,10 @@ class Among(Struct, frozen=True, eq=False):
 class Shape(Struct, frozen=True, eq=False):
     """What is in a form."""
 
+    #: By the identity of the choice, which the form keeps.
     choices: Mapping[int, Among]
-    """By the identity of the choice, which the form keeps."""
+    #: Its options that are not apart.
     plain: tuple[Option, ...]
-    """Its options that are not apart."""
 
 
 @lru_cache(maxsize=64)
@@ -453,15 +443,11 @@ def fitting(signature: Signature, request: Request) -> Request | None:
     only = judgement.status == "refused" and {each.kind for each in judgement.refusals} <= own
     if only and not {"words", "argc"} & read:
         slots = [each for each in slots if identifier(each[2]) in read]
-    choices = [
-        list(dict.fromkeys([word, *signature.values[name].legal()]))[:8]
-        for _, _, name, word in slots
-    ]
+    choices = [list(dict.fromkeys([word, *signature.values[name].legal()]))[:8] for _, _, name, word in slots]
     # values that are legal one by one seldom help with anything but a condition
     most = MOST_TRIED if only else FEW_TRIED
     orders = sorted(
-        islice(product(*(range(len(each)) for each in choices)), most),
-        key=lambda t: (sum(map(bool, t)), t),
+        islice(product(*(range(len(each)) for each in choices)), most), key=lambda t: (sum(map(bool, t)), t)
     )
     for picks in orders:
         tried = request
@@ -481,8 +467,8 @@ def builders(signature: Signature, grounds: Grounds = NO_GROUNDS) -> tuple[Build
 
 
 def derived_builders(signature: Signature, grounds: Grounds = NO_GROUNDS) -> tuple[Builder, ...]:
-    """Return a builder for each form that vectors are derived from: not of one that requires an option
-    which is set aside."""
+    """Return a builder for each form that vectors are derived from: not of one that requires an
+    option which is set aside."""
     return tuple(each for each in builders(signature, grounds) if not needs_aside(each))
 
 

@@ -16,18 +16,18 @@ from keen_matrix.core.signature.readers import READERS
 from keen_matrix.core.signature.values import Existing
 from keen_matrix.core.structs import replace
 
+#: Sets of files for which a signature is kept.
 MOST_DIRECTORIES = 100
-"""Sets of files for which a signature is kept."""
+#: Judgements that are kept of a signature.
 MOST_KNOWN = 2_000
-"""Judgements that are kept of a signature."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Signature(SignatureParts):
     """What a program says it accepts. Make one with `Signature.from_synopsis`."""
 
+    #: Judgements that were made: families ask for the same vectors again and again.
     _known: dict[tuple[str, ...], Judgement] = field(init=False, default_factory=dict, repr=False)
-    """Judgements that were made: families ask for the same vectors again and again."""
     _in_directories: dict[tuple[frozenset[str], bool], Signature] = field(
         init=False, default_factory=dict, repr=False
     )
@@ -79,9 +79,7 @@ class Signature(SignatureParts):
         found: dict[str, str] = {}
         for name, row in READERS.items():
             values = {each: value.read_by(row.habits) for each, value in self.values.items()}
-            under = replace(
-                self, reader=name, habits=row.habits, values=values, help=self.help or row.help
-            )
+            under = replace(self, reader=name, habits=row.habits, values=values, help=self.help or row.help)
             found[name] = under.judge(words).status
         return found
 

@@ -15,10 +15,11 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values import ExistingFile
 from keen_matrix.core.structs import replace
 
+#: What a draft puts in place for a program that reads files: sorted by each column, for what asks
+#: for that.
 SAMPLE_FILE, SAMPLE_LINES = "sample.txt", "1 anchor\n2 bow\n3 cabin\n"
-"""What a draft puts in place for a program that reads files: sorted by each column, for what asks for that."""
+#: Characters of a synopsis that stand in one line of the spec; a longer one has an item a line.
 LONGEST_LINE = 90
-"""Characters of a synopsis that stand in one line of the spec; a longer one has an item a line."""
 LONGEST_NOTE = 100
 FAMILIES = "help, accepted, refusals, rephrasings, effects, again, elsewhere"
 
@@ -59,9 +60,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
 def with_sample(signature: Signature) -> Signature:
     """Return a signature whose files stand in the case's directory, as the draft puts one there."""
     values = {
-        name: replace(kind, known=frozenset({SAMPLE_FILE}))
-        if isinstance(kind, ExistingFile)
-        else kind
+        name: replace(kind, known=frozenset({SAMPLE_FILE})) if isinstance(kind, ExistingFile) else kind
         for name, kind in signature.values.items()
     }
     return replace(signature, values=values)

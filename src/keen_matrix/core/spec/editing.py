@@ -1,5 +1,5 @@
-"""Edits of a TOML text that replace the span of what changes and nothing else: comments, quotes, line ends
-and the way in which a table is written stay as they are.
+"""Edits of a TOML text that replace the span of what changes and nothing else: comments, quotes,
+line ends and the way in which a table is written stay as they are.
 
 Every edit is read again and compared with what it should have come to, before anybody writes it: an
 edit that cannot be made raises EditFault, and the text is as it was.
@@ -31,8 +31,8 @@ class _Pair(NamedTuple):
     """A key with its value, as it is written."""
 
     path: KeyPath
+    #: The table, or the inline table, in which it is written.
     base: KeyPath
-    """The table, or the inline table, in which it is written."""
     node: tree_sitter.Node
     value: tree_sitter.Node
     is_inline: bool
@@ -48,8 +48,8 @@ class _Written(NamedTuple):
 
     raw: bytes
     pairs: list[_Pair]
+    #: Headers, in order; the first stands for what is above them.
     tables: list[_Table]
-    """Headers, in order; the first stands for what is above them."""
 
 
 _PARSER = tree_sitter.Parser(tree_sitter.Language(tree_sitter_toml.language()))
@@ -120,14 +120,11 @@ def _data(text: str) -> dict[str, Any]:
 
 
 def value_at(text: str, *path: str | int) -> Any:
-    """Return the value of a key path; None where there is none. What it returns is not to be changed."""
+    """Return the value of a key path; None where there is none. What it returns is not to be
+    changed."""
     found: Any = _data(text)
     for key in path:
-        is_there = (
-            key in found
-            if isinstance(found, Mapping)
-            else isinstance(key, int) and key < len(found)
-        )
+        is_there = key in found if isinstance(found, Mapping) else isinstance(key, int) and key < len(found)
         if not is_there:
             return None
         found = found[key]
@@ -135,8 +132,8 @@ def value_at(text: str, *path: str | int) -> Any:
 
 
 def comment_at(text: str, *path: str) -> str:
-    """Return the comment behind the value of a key, without its sign; empty where there is none, or the key
-    stands inside an inline table."""
+    """Return the comment behind the value of a key, without its sign; empty where there is none, or
+    the key stands inside an inline table."""
     found = _written(text)
     pair = next((each for each in found.pairs if each.path == path and not each.is_inline), None)
     if pair is None:
@@ -149,8 +146,9 @@ def comment_at(text: str, *path: str) -> str:
 
 
 def toml_text(text: str) -> str:
-    """Return a text as TOML writes it: on several lines where it has several. What has no shape of its own,
-    and what would show the rest in another order, is written as an escape (TOML 1.0, basic strings)."""
+    """Return a text as TOML writes it: on several lines where it has several. What has no shape of
+    its own, and what would show the rest in another order, is written as an escape (TOML 1.0, basic
+    strings)."""
     if text.count("\n") > 1 and not any(_is_hidden(each) for each in text if each != "\n"):
         escaped = text.replace("\\", "\\\\").replace('"""', '""\\"')
         return f'"""\n{escaped}"""' if not escaped.endswith('"') else f'"""\n{escaped[:-1]}\\""""'
@@ -174,8 +172,8 @@ def toml_key(name: str) -> str:
 
 
 def with_value(text: str, path: KeyPath, value: str, comment: str | None = None) -> str:
-    """Return a text in which a key, or an item of an array, has a value (as TOML writes it), made where it
-    is not there; a `comment` takes the place of the one behind it. Raises EditFault."""
+    """Return a text in which a key, or an item of an array, has a value (as TOML writes it), made
+    where it is not there; a `comment` takes the place of the one behind it. Raises EditFault."""
     found = _written(text)
     node = _node_at(found, path)
     if node is not None:
@@ -193,8 +191,8 @@ def with_value(text: str, path: KeyPath, value: str, comment: str | None = None)
 
 
 def with_item(text: str, path: KeyPath, value: str, comment: str | None = None) -> str:
-    """Return a text in which an array has one more item at its end; it is made where it is not there.
-    Raises EditFault."""
+    """Return a text in which an array has one more item at its end; it is made where it is not
+    there. Raises EditFault."""
     if _node_at(_written(text), path) is None and value_at(text, *path) is None:
         return with_value(text, path, f"[{value}]", comment)
     found = _written(text)
@@ -233,8 +231,8 @@ def _without_pair(text: str, found: _Written, pair: _Pair) -> str:
 
 
 def with_table(text: str, name: str, lines: Sequence[str]) -> str:
-    """Return a text with one more table of an array of tables, `[[name]]`, at its end: or, where the array
-    is written out, one more item of it. Raises EditFault."""
+    """Return a text with one more table of an array of tables, `[[name]]`, at its end: or, where
+    the array is written out, one more item of it. Raises EditFault."""
     body = "".join(f"{line}\n" for line in lines)
     item = tomllib.loads(body)
     array = _node_at(_written(text), (name,))
@@ -262,9 +260,7 @@ def _node_at(found: _Written, path: KeyPath) -> tree_sitter.Node | None:
     return None
 
 
-def _with_new_key(
-    text: str, found: _Written, path: KeyPath, value: str, comment: str | None
-) -> str:
+def _with_new_key(text: str, found: _Written, path: KeyPath, value: str, comment: str | None) -> str:
     """Return a text with a key that is not there, in the table that is written nearest to it."""
     for length in range(len(path) - 1, -1, -1):
         above, rest = path[:length], path[length:]
@@ -273,9 +269,7 @@ def _with_new_key(
         if node is not None and node.type == "inline_table":
             inside = [each for each in node.named_children if each.type == "pair"]
             if inside:
-                return _spliced(
-                    text, found, _end(inside[-1]), _end(inside[-1]), f", {key} = {value}"
-                )
+                return _spliced(text, found, _end(inside[-1]), _end(inside[-1]), f", {key} = {value}")
             return _spliced(text, found, node.start_byte, node.end_byte, f"{{ {key} = {value} }}")
         table = next((each for each in found.tables if each.path == above), None) if above else None
         if table is not None:
@@ -283,10 +277,7 @@ def _with_new_key(
         dotted = [
             each
             for each in found.pairs
-            if above
-            and not each.is_inline
-            and each.path[:length] == above
-            and len(each.base) < length
+            if above and not each.is_inline and each.path[:length] == above and len(each.base) < length
         ]
         if dotted:
             last = dotted[-1]
@@ -300,10 +291,9 @@ def _with_new_key(
     return f"{_ended(text)}{newline}[{header}]{newline}{line}{newline}"
 
 
-def _line_in(
-    text: str, found: _Written, table: tree_sitter.Node, line: str, comment: str | None
-) -> str:
-    """Return a text with one more line at the end of a table: behind its last pair, or its header."""
+def _line_in(text: str, found: _Written, table: tree_sitter.Node, line: str, comment: str | None) -> str:
+    """Return a text with one more line at the end of a table: behind its last pair, or its
+    header."""
     pairs = [each for each in table.named_children if each.type == "pair"]
     if pairs:
         return _line_after(text, found, pairs[-1], line, comment)
@@ -318,9 +308,7 @@ def _end(node: tree_sitter.Node) -> int:
     return [each for each in node.named_children if each.type != "comment"][-1].end_byte
 
 
-def _line_after(
-    text: str, found: _Written, node: tree_sitter.Node, line: str, comment: str | None
-) -> str:
+def _line_after(text: str, found: _Written, node: tree_sitter.Node, line: str, comment: str | None) -> str:
     end = found.raw.find(b"\n", _end(node))
     newline = _newline(text)
     if end < 0:
@@ -396,9 +384,7 @@ def _checked(before: str, after: str, path: KeyPath, new: Callable[[Any], Any] |
     try:
         made = _data(after)
     except (tomllib.TOMLDecodeError, ValueError):
-        raise EditFault(
-            f"{_shown(path)} cannot be changed in the way in which it is written"
-        ) from None
+        raise EditFault(f"{_shown(path)} cannot be changed in the way in which it is written") from None
     wanted = copy.deepcopy(_data(before))
     _put(wanted, path, new)
     if made != wanted and repr(made) != repr(wanted):

@@ -21,14 +21,15 @@ from keen_matrix.core.spec.project import PROJECT_FILE, project_paths
 from keen_matrix.core.spec.source import JOINED, Layer, Source, read_source
 
 TOOL = ("tool", "keen-matrix")
+#: Tables of a project file that are defaults of its specs; `run` is for the command.
 PROJECT_TABLES = ("program", "refusal", "expect")
-"""Tables of a project file that are defaults of its specs; `run` is for the command."""
 RUN_TABLE = "run"
 MOST_FILES = 100
 
 
 def whole_source(path: str, text: str | None = None) -> Source:
-    """Read a spec with everything that it includes and the project file above it. Raises SpecFault."""
+    """Read a spec with everything that it includes and the project file above it. Raises
+    SpecFault."""
     own = read_source(path, text)
     layers = [*_project_layers(own), *_included(own, (os.path.realpath(path),))]
     if not layers:
@@ -56,9 +57,7 @@ def _merged(own: Source, layers: list[Layer]) -> Source:
     of_spec = [each.data for each in layers if not isinstance(each, ProjectLayer)]
     if "signature" not in data and not any("refusal" in each for each in of_spec):
         data.pop("refusal", None)  # of the project: a default for specs that have a signature
-    digest = hashlib.blake2b(
-        "".join(each.source.digest for each in layers).encode(), digest_size=16
-    )
+    digest = hashlib.blake2b("".join(each.source.digest for each in layers).encode(), digest_size=16)
     return Source(own.path, own.text, data, digest.hexdigest(), layers)
 
 
@@ -91,9 +90,7 @@ def _included(source: Source, chain: tuple[str, ...]) -> Iterator[Layer]:
         # By what it really is: two names may lead to one file.
         real = os.path.realpath(path)
         if real in chain:
-            shown = " → ".join(
-                os.path.basename(each) for each in (*chain[chain.index(real) :], real)
-            )
+            shown = " → ".join(os.path.basename(each) for each in (*chain[chain.index(real) :], real))
             raise SpecFault([source.problem(key, f"{name} includes itself: {shown}")])
         if len(chain) > MOST_FILES:
             raise SpecFault([source.problem(key, "files include each other too deep")])
@@ -114,10 +111,7 @@ def _missing(source: Source, key: tuple[str | int, ...], name: str, path: str) -
     hint = nearest(os.path.basename(name), there)
     near = os.path.join(os.path.dirname(name), hint) if hint else None
     return source.problem(
-        key,
-        f"{name} does not exist",
-        expected="a file, from the folder of this one",
-        suggestion=near,
+        key, f"{name} does not exist", expected="a file, from the folder of this one", suggestion=near
     )
 
 
@@ -181,14 +175,10 @@ def _validated_run(found: Layer) -> RunDefaults:
                 text = f'unknown key "{name}" in [run]'
                 near, expected = nearest(name, known), f"one of {', '.join(known)}"
                 problems.append(
-                    found.source.problem(
-                        path, text, at_key=True, suggestion=near, expected=expected
-                    )
+                    found.source.problem(path, text, at_key=True, suggestion=near, expected=expected)
                 )
             else:
-                reason = (
-                    each.get("ctx", {}).get("reason") or each["msg"][:1].lower() + each["msg"][1:]
-                )
+                reason = each.get("ctx", {}).get("reason") or each["msg"][:1].lower() + each["msg"][1:]
                 problems.append(found.source.problem(path, f"run.{each['loc'][0]}: {reason}"))
         raise SpecFault(problems) from None
 
@@ -201,11 +191,15 @@ def _project_layers(own: Source) -> list[Layer]:
     known = (*PROJECT_TABLES, RUN_TABLE)
     problems = [
         found.source.problem(
-            (*found.prefix, key), f'unknown key "{key}" in a project file', at_key=True,
-            suggestion=nearest(key, known), expected=f"one of {', '.join(known)}",
+            (*found.prefix, key),
+            f'unknown key "{key}" in a project file',
+            at_key=True,
+            suggestion=nearest(key, known),
+            expected=f"one of {', '.join(known)}",
         )
-        for key in found.data if key not in known
-    ]  # fmt: skip
+        for key in found.data
+        if key not in known
+    ]
     if problems:
         raise SpecFault(problems)
     _validated_run(found)

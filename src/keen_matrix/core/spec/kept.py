@@ -29,12 +29,12 @@ from keen_matrix.core.oracle import named_functions, oracle_names
 from keen_matrix.core.structs import replace
 from keen_matrix.core.version import VERSION
 
+#: Size up to which a spec, or what it came to, is kept.
 MOST_BYTES = 4 << 20
-"""Size up to which a spec, or what it came to, is kept."""
+#: Specs that are kept; beyond, those go that were kept first.
 MOST_KEPT = 200
-"""Specs that are kept; beyond, those go that were kept first."""
+#: Age from which a file's stamp tells of every change: file times move in steps.
 SETTLED_NS = 2_000_000_000
-"""Age from which a file's stamp tells of every change: file times move in steps."""
 SUFFIX, LINTED = ".spec", ".linted"
 
 
@@ -42,11 +42,11 @@ class Kept(NamedTuple):
     """A spec and what it stands for."""
 
     looked: Mapping[str, Stamp]
+    #: The names of the functions of its oracle; they themselves are taken from the oracle file
+    #: each time.
     oracle: frozenset[str]
-    """The names of the functions of its oracle; they themselves are taken from the oracle file
-    each time."""
+    #: Whether the signature calls them.
     judged_by_oracle: bool
-    """Whether the signature calls them."""
     spec: Spec
 
 
@@ -78,8 +78,8 @@ class Linted(NamedTuple):
 
 
 def kept_problems(path: str) -> list[Problem]:
-    """Return all problems of a spec, thought through, at once when it was read so before and nothing
-    has changed since."""
+    """Return all problems of a spec, thought through, at once when it was read so before and
+    nothing has changed since."""
     # By the day, since a known difference has one from which it counts.
     place = _place_of(path, LINTED, datetime.date.today().isoformat())
     found = _unpickled(place) if place else None
@@ -126,11 +126,7 @@ def _build() -> str:
     top = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     stamps = []
     for place, _, names in os.walk(top):
-        stamps += [
-            (name, stamp(os.path.join(place, name)))
-            for name in sorted(names)
-            if name.endswith(".py")
-        ]
+        stamps += [(name, stamp(os.path.join(place, name))) for name in sorted(names) if name.endswith(".py")]
     return repr(stamps)
 
 

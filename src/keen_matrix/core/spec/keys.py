@@ -7,10 +7,10 @@ from typing import Any, TypeAlias
 from keen_matrix.core.structs import Struct
 
 KeyPath: TypeAlias = tuple[str | int, ...]
+#: Anything that a TOML document holds, also as tomlkit keeps it with its comments.
 TomlValue: TypeAlias = Any
-"""Anything that a TOML document holds, also as tomlkit keeps it with its comments."""
+#: Tables as a file has them, before they are validated.
 TomlTables: TypeAlias = dict[str, Any]
-"""Tables as a file has them, before they are validated."""
 
 
 class Place(Struct, frozen=True):

@@ -8,18 +8,12 @@ from collections.abc import Collection, Set
 from typing import Any, Unpack
 
 from keen_matrix.core.errors import Problem, nearest
-from keen_matrix.core.expressions import (
-    FUNCTIONS,
-    called_functions,
-)
+from keen_matrix.core.expressions import FUNCTIONS, called_functions
 from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Text
-from keen_matrix.core.spec.document.expectations import (
-    Expectations,
-    ReferenceTable,
-)
+from keen_matrix.core.spec.document.expectations import Expectations, ReferenceTable
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.texts import placed_in
@@ -28,6 +22,7 @@ from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.lint_texts import TextChecker
 from keen_matrix.core.spec.source import Placing, Source
 
+#: What Python calls the systems that a spec may be run on (its documentation, sys.platform).
 PLATFORMS = (
     "linux",
     "darwin",
@@ -40,16 +35,13 @@ PLATFORMS = (
     "cygwin",
     "win32",
 )
-"""What Python calls the systems that a spec may be run on (its documentation, sys.platform)."""
+#: Values of an axis, or rows, up to which conditions are held against them.
 MOST_KNOWN_VALUES = 1_000
-"""Values of an axis, or rows, up to which conditions are held against them."""
+#: Names that an expression of a case can use beside axes and columns.
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id", "platform"})
-"""Names that an expression of a case can use beside axes and columns."""
 
 
-def cross_checks(
-    source: Source, document: SpecDocument, spec: Spec, *, deep: bool
-) -> list[Problem]:
+def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bool) -> list[Problem]:
     """Return the problems that come of several places taken together."""
     checker = _Checker(source, spec)
     checker.program(document)
@@ -81,8 +73,8 @@ class _Checker:
         self.problems: list[Problem] = []
         self.texts = TextChecker(source, self.problems)
         self.families = {matrix.name for matrix in spec.matrices if matrix.family}
+        #: Names of the functions of the oracle file, which is never run here.
         self.oracle: frozenset[str] = frozenset()
-        """Names of the functions of the oracle file, which is never run here."""
 
     def add(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> None:
         self.problems.append(self.source.problem(path, message, **more))
@@ -104,9 +96,7 @@ class _Checker:
             ("expect", Expectations, outside),
         ):
             self.texts.check(placed_in(model, (key,), self.source.data.get(key)), known)
-        self.texts.check(
-            placed_in(SpecDocument, (), {"files": self.source.data.get("files")}), outside
-        )
+        self.texts.check(placed_in(SpecDocument, (), {"files": self.source.data.get("files")}), outside)
         self._file_names(("files",), self.source.data.get("files"))
         self._refusal(self.source.data.get("refusal"), document, outside | {"culprit"})
         self._signature(self.source.data.get("signature"))
@@ -118,14 +108,12 @@ class _Checker:
         from keen_matrix.core.spec.document.signature import RefusalTable
 
         self.texts.check(placed_in(RefusalTable, ("refusal",), data), known)
-        # A [signature] with a mistake in it is not there to be read, but its mistake is told already:
-        # what would only follow from it is not.
+        # A [signature] with a mistake in it is not there to be read, but its mistake is told
+        # already: what would only follow from it is not.
         mistaken = document.signature is None and "signature" in self.source.data
         if document.signature is None and not mistaken:
             self.add(
-                ("refusal",),
-                "[refusal] needs a [signature], which says what must be refused",
-                at_key=True,
+                ("refusal",), "[refusal] needs a [signature], which says what must be refused", at_key=True
             )
         from keen_matrix.core.signature.kinds import KINDS
 
@@ -171,19 +159,19 @@ class _Checker:
                 self.problems.append(found)
         asks = any(called_functions(each) & self.oracle for each in signature.conditions)
         if not asks and not any(builder.smallest() for builder in builders(signature)):
-            reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[
-                -1:
-            ]
-            self.add(("signature",), "no vector can be made that this signature accepts", at_key=True,
-                     expected=f"examples that are legal ({'; '.join(reason)})")  # fmt: skip
+            reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[-1:]
+            self.add(
+                ("signature",),
+                "no vector can be made that this signature accepts",
+                at_key=True,
+                expected=f"examples that are legal ({'; '.join(reason)})",
+            )
 
     def _all_names(self) -> set[str]:
         """Return the axes and columns of all matrices: what stands outside of them may be written
         for any."""
         names = {name for matrix in self.spec.matrices for name in (*matrix.axes, *matrix.columns)}
-        for data in (
-            self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []
-        ):
+        for data in self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []:
             axes = data.get("axes") if isinstance(data, dict) else None
             names |= set(axes) if isinstance(axes, dict) else set()
         return names | self._signature_names()
@@ -202,9 +190,7 @@ class _Checker:
 
         look(path)
         if not os.path.isfile(path):
-            self.add(
-                ("program", "oracle"), f"the oracle file {os.path.basename(path)} does not exist"
-            )
+            self.add(("program", "oracle"), f"the oracle file {os.path.basename(path)} does not exist")
             self.texts.functions = None
             return
         try:
@@ -237,9 +223,7 @@ class _Checker:
         if name in first:
             line = self.source.line(("matrix", first[name], "name"))
             expected = f"another name; the first one stands in line {line}"
-            self.add(
-                ("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected
-            )
+            self.add(("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected)
         first.setdefault(name, index)
         if name in self.families:
             self.add(
@@ -257,8 +241,12 @@ class _Checker:
         columns = matrix.columns if matrix else raw_columns if isinstance(raw_columns, list) else ()
         for name in axes:
             if not name.isidentifier():
-                self.add((*path, "axes", name), f'"{name}" cannot be used in expressions', at_key=True,
-                         expected="letters, digits and _")  # fmt: skip
+                self.add(
+                    (*path, "axes", name),
+                    f'"{name}" cannot be used in expressions',
+                    at_key=True,
+                    expected="letters, digits and _",
+                )
             if name in columns:
                 self.add(
                     (*path, "axes", name),
@@ -317,8 +305,8 @@ class _Checker:
         return {text for option in options for text in option.spellings}
 
     def _known_words(self, matrix: Matrix | None) -> Collection[str] | None:
-        """Return the words that vectors of a matrix can have, as `given` asks for them; None where they are
-        not known beforehand."""
+        """Return the words that vectors of a matrix can have, as `given` asks for them; None where
+        they are not known beforehand."""
         if matrix is None:
             return None
         words = self._option_words()
@@ -335,8 +323,12 @@ class _Checker:
     def _file_names(self, path: KeyPath, files: object) -> None:
         for name in files if isinstance(files, dict) else ():
             if leaves_directory(name):
-                self.add((*path, name), f'"{name}" leads out of the case\'s directory', at_key=True,
-                         expected="a path inside it")  # fmt: skip
+                self.add(
+                    (*path, name),
+                    f'"{name}" leads out of the case\'s directory',
+                    at_key=True,
+                    expected="a path inside it",
+                )
 
 
 __all__ = ["CASE_NAMES", "cross_checks"]

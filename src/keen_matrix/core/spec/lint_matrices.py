@@ -35,10 +35,10 @@ from keen_matrix.core.vectors.unfold import CaseMaker, unfold_matrix
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Demand
 
+#: Combinations on which a condition is tried to see whether it is always or never true.
 MOST_TRIED = 200_000
-"""Combinations on which a condition is tried to see whether it is always or never true."""
+#: Values of an axis that are compared with each other.
 MOST_COMPARED = 100_000
-"""Values of an axis that are compared with each other."""
 
 
 def deep_problems(
@@ -68,8 +68,8 @@ def deep_problems(
 
 
 NEVER_MET = "no case meets this condition, so what the rule asks is never checked: "
+#: Cases that are looked through for one to which a rule applies; beyond, nothing is claimed.
 MOST_UNFOLDED = 20_000
-"""Cases that are looked through for one to which a rule applies; beyond, nothing is claimed."""
 
 
 def _repeated_rows(spec: Spec, source: Source, matrix: Matrix) -> Iterator[Problem]:
@@ -93,11 +93,9 @@ def _repeated_rows(spec: Spec, source: Source, matrix: Matrix) -> Iterator[Probl
         )
 
 
-def _never_used(
-    spec: Spec, source: Source, oracle: frozenset[str], *, asks: bool
-) -> Iterator[Problem]:
-    """Yield warnings of rules that apply to no case, and of rows that make a call which another row makes
-    as well: neither is ever checked, and nothing would show it."""
+def _never_used(spec: Spec, source: Source, oracle: frozenset[str], *, asks: bool) -> Iterator[Problem]:
+    """Yield warnings of rules that apply to no case, and of rows that make a call which another row
+    makes as well: neither is ever checked, and nothing would show it."""
     use, whole = RuleUse(spec, oracle), not asks
     for matrix in spec.matrices:
         if oracle_called(matrix, oracle) or (matrix.family and asks):
@@ -116,9 +114,12 @@ def _never_used(
     for place, condition in use.idle.items() if whole else ():
         line = place.rpartition(":")[2]
         yield Problem(
-            path=source.path, line=int(line) if line.isdecimal() else 0, column=1, severity="warning",
+            path=source.path,
+            line=int(line) if line.isdecimal() else 0,
+            column=1,
+            severity="warning",
             message=f"{NEVER_MET}{condition}",
-        )  # fmt: skip
+        )
 
 
 def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
@@ -131,18 +132,14 @@ def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
     if family.vectors or without_help:
         return []
     why = f" ({'; '.join(family.left_out)})" if family.left_out else ""
-    path: KeyPath = (
-        ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
-    )
+    path: KeyPath = ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
     return [source.warning(path, f'the family "{matrix.family}" has no vectors{why}', at_key=True)]
 
 
 class _DeepChecker:
     """Looks at one matrix."""
 
-    def __init__(
-        self, spec: Spec, matrix: Matrix, source: Source, oracle: frozenset[str], used: Any
-    ) -> None:
+    def __init__(self, spec: Spec, matrix: Matrix, source: Source, oracle: frozenset[str], used: Any) -> None:
         self.spec, self.matrix, self.source = spec, matrix, source
         self._asks = bool(oracle_called(matrix, oracle))
         self.maker = CaseMaker(spec, replace(matrix, where=()) if self._asks else matrix, {})
@@ -181,11 +178,7 @@ class _DeepChecker:
         told = {*self.used, NOTE, KNOWN}  # these say something of their row by themselves
         idle = [name for name in self.matrix.columns if name not in told]
         for name in idle:
-            at = (
-                ("columns", self.matrix.columns.index(name))
-                if "columns" in self._raw()
-                else ("rows",)
-            )
+            at = ("columns", self.matrix.columns.index(name)) if "columns" in self._raw() else ("rows",)
             self.warn(at, f'the column "{name}" is not used anywhere')
 
     def _raw(self) -> Mapping[str, Any]:
@@ -206,9 +199,7 @@ class _DeepChecker:
             for number, value in enumerate(values):
                 text = as_text(value)
                 if text in first and isinstance(self._raw()["axes"][name], list):
-                    self.warn(
-                        ("axes", name, number), f'the axis "{name}" has the value {text!r} twice'
-                    )
+                    self.warn(("axes", name, number), f'the axis "{name}" has the value {text!r} twice')
                 first.setdefault(text, number)
 
     def _conditions(self) -> None:
@@ -226,9 +217,7 @@ class _DeepChecker:
             if seen == {True}:
                 self.warn(("where", number), "this condition is always true")
             elif seen == {False}:
-                raise no_rows_fault(
-                    self.maker.constraints, [self.maker.constraints.index(constraint)]
-                )
+                raise no_rows_fault(self.maker.constraints, [self.maker.constraints.index(constraint)])
         clash = clashing(self.levels, self.rules)
         if clash:
             raise no_rows_fault(self.maker.constraints, clash)
@@ -242,15 +231,10 @@ class _DeepChecker:
             for level in range(factor.levels):
                 if level == factor.absent or feasible.possible([number], [level]):
                     continue
-                value = (
-                    self.layout.values[factor.name][level]
-                    if factor.kind in ("axis", "group")
-                    else None
-                )
+                value = self.layout.values[factor.name][level] if factor.kind in ("axis", "group") else None
                 if factor.kind == "axis":
                     self.warn(
-                        ("axes", factor.name),
-                        f'the value {value!r} of "{factor.name}" can never be taken',
+                        ("axes", factor.name), f'the value {value!r} of "{factor.name}" can never be taken'
                     )
                 elif factor.kind == "group" and value is not None:
                     self.warn(("line",), f'"{value}" can never be chosen')
@@ -284,8 +268,8 @@ class _DeepChecker:
         )
 
 
+#: Pairs up to which their covering array is made just to tell its size.
 PAIRS_TUPLES = 300_000
-"""Pairs up to which their covering array is made just to tell its size."""
 
 
 def _pairs_count(demand: Demand) -> int | None:

@@ -26,8 +26,8 @@ from keen_matrix.core.spec.document.texts import Placed, PlacedTable, PlacedText
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Placing, Source
 
+#: Names that say something only after a launch.
 OF_THE_OUTCOME = frozenset({"exit", "signal", "stdout", "stderr", "files", "duration", "memory"})
-"""Names that say something only after a launch."""
 
 
 class TextChecker:
@@ -35,23 +35,22 @@ class TextChecker:
 
     def __init__(self, source: Source, problems: list[Problem]) -> None:
         self.source, self.problems = source, problems
+        #: Known functions; None when the oracle file did not load.
         self.functions: set[str] | None = set(FUNCTIONS)
-        """Known functions; None when the oracle file did not load."""
+        #: What each name can be where the texts stand, as far as that is known; set by the
+        #: caller.
         self.values: Mapping[str, Collection[object]] = {}
-        """What each name can be where the texts stand, as far as that is known; set by the caller."""
+        #: Every word that a vector can have there; None where that is not known.
         self.words: Collection[str] | None = None
-        """Every word that a vector can have there; None where that is not known."""
+        #: Names used in each matrix, and outside of them (None).
         self.used: dict[int | None, set[str]] = {}
-        """Names used in each matrix, and outside of them (None)."""
         self._told: set[tuple[KeyPath, str]] = set()
 
     def add(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> None:
         """Add a problem at a place."""
         self.problems.append(self.source.problem(path, message, **more))
 
-    def check(
-        self, placed: Iterable[Placed], known: Set[str], of_vector: Set[str] | None = None
-    ) -> None:
+    def check(self, placed: Iterable[Placed], known: Set[str], of_vector: Set[str] | None = None) -> None:
         """Check every text against the names that are known there, and what only makes sense
         beside something else in the same table. `of_vector` are the names that a vector is made
         with, where there are others around it."""
@@ -97,12 +96,8 @@ class TextChecker:
         group = number.get("group") if isinstance(number, dict) else None
         if isinstance(group, str) and group not in _groups(table.get("matches")):
             groups = sorted(_groups(table.get("matches")))
-            expected = (
-                f"one of {', '.join(groups)}" if groups else "matches with (?P<NAME>…) beside it"
-            )
-            self.add(
-                (*path, "number", "group"), f'"matches" has no group "{group}"', expected=expected
-            )
+            expected = f"one of {', '.join(groups)}" if groups else "matches with (?P<NAME>…) beside it"
+            self.add((*path, "number", "group"), f'"matches" has no group "{group}"', expected=expected)
         named = table.get("file")
         # A name with a field is another file in each case; the run says which is missing.
         if not isinstance(named, str) or "{" in named:
@@ -120,23 +115,17 @@ class TextChecker:
                 self._nothing(path, key, "an empty text", "a text, or empty = true for no output")
         pattern = table.get("matches")
         if isinstance(pattern, str) and _matches_all(pattern):
-            self._nothing(
-                path, "matches", "this pattern", "one that needs a character, or ^ and $ around it"
-            )
+            self._nothing(path, "matches", "this pattern", "one that needs a character, or ^ and $ around it")
         for key in ("number-of-lines", "size"):
             if table.get(key) == "0..":
                 self._nothing(path, key, "0 or more", 'a number, or a range such as "1.."')
         ignored = table.get("ignore")
         pointers = ignored if isinstance(ignored, list) else [ignored]
         if "json" in table and ("" in pointers or ("/*" in pointers and len(table["json"] or ()))):
-            self._nothing(
-                path, "ignore", "a JSON value of which all is ignored", "pointers to parts of it"
-            )
+            self._nothing(path, "ignore", "a JSON value of which all is ignored", "pointers to parts of it")
 
     def _nothing(self, path: KeyPath, key: str, what: str, expected: str) -> None:
-        self.add(
-            (*path, key), f"{what} is met by every output, so nothing is checked", expected=expected
-        )
+        self.add((*path, key), f"{what} is met by every output, so nothing is checked", expected=expected)
 
     def _expression(self, path: KeyPath, text: object, known: Set[str]) -> None:
         if not isinstance(text, str):
@@ -163,16 +152,20 @@ class TextChecker:
                 self._tell_brace(placed, field)
 
     def _tell_brace(self, placed: PlacedText, field: Field) -> None:
-        """Tell of a brace that stands for itself, as those of JSON do: nothing is filled in there."""
+        """Tell of a brace that stands for itself, as those of JSON do: nothing is filled in
+        there."""
         plain = placed.role is Role.TEMPLATE and not placed.is_key
         way = ", or literal = true for the whole text" if plain else ""
         offset = None if placed.is_key else field.span[0]
-        self.add(placed.path, "this brace is not a field of an axis, a column or a NAME", offset=offset, at_key=placed.is_key,
-                 expected=f"{{{{ and }}}} for braces that stand for themselves{way}")  # fmt: skip
+        self.add(
+            placed.path,
+            "this brace is not a field of an axis, a column or a NAME",
+            offset=offset,
+            at_key=placed.is_key,
+            expected=f"{{{{ and }}}} for braces that stand for themselves{way}",
+        )
 
-    def _fields(
-        self, path: KeyPath, fields: list[Field], known: Set[str], *, at_key: bool = False
-    ) -> None:
+    def _fields(self, path: KeyPath, fields: list[Field], known: Set[str], *, at_key: bool = False) -> None:
         for field in fields:
             try:
                 offset = None if at_key else field.span[0] + 1
@@ -180,9 +173,7 @@ class TextChecker:
             except ExpressionFault:
                 continue
 
-    def _names(
-        self, path: KeyPath, expression: Expression, known: Set[str], offset: int | None
-    ) -> None:
+    def _names(self, path: KeyPath, expression: Expression, known: Set[str], offset: int | None) -> None:
         inside = path[1] if path[0] == "matrix" and isinstance(path[1], int) else None
         self.used.setdefault(inside, set()).update(expression.names)
         for name in sorted(expression.names - known):
@@ -224,13 +215,12 @@ class TextChecker:
         for name in sorted(called_functions(expression) - self.functions - LATER_FUNCTIONS):
             at = None if offset is None else offset + max(expression.source.find(name), 0)
             hint = nearest(name, self.functions | LATER_FUNCTIONS)
-            self.add(
-                path, f'unknown function "{name}"', offset=at, at_key=at is None, suggestion=hint
-            )
+            self.add(path, f'unknown function "{name}"', offset=at, at_key=at is None, suggestion=hint)
 
     def _constants(self, path: KeyPath, expression: Expression, offset: int | None) -> None:
-        """Warn of constants that a name never is, and of options that no vector has: such a condition is
-        always the same, and what hangs on it is never checked, or not only where it is meant to be."""
+        """Warn of constants that a name never is, and of options that no vector has: such a
+        condition is always the same, and what hangs on it is never checked, or not only where it is
+        meant to be."""
         for name, constant in comparisons(expression):
             known = self.values.get(name)
             if known is None or constant is None or constant in known:
@@ -245,8 +235,15 @@ class TextChecker:
                 listed = ", ".join(list(texts.values())[:LISTED])
                 more = f" and {len(texts) - LISTED} more" if len(texts) > LISTED else ""
                 message = f"{name} is never {constant!r}"
-                self._warn(path, message, constant, offset, expression, hint,
-                           None if hint else f"one of {listed}{more}")  # fmt: skip
+                self._warn(
+                    path,
+                    message,
+                    constant,
+                    offset,
+                    expression,
+                    hint,
+                    None if hint else f"one of {listed}{more}",
+                )
         for word in constant_arguments(expression, "given"):
             if self.words is not None and word not in self.words:
                 hint = nearest(word, self.words)
@@ -254,9 +251,15 @@ class TextChecker:
                 self._warn(path, message, word, offset, expression, hint)
 
     def _warn(
-        self, path: KeyPath, message: str, constant: object, offset: int | None, expression: Expression,
-        suggestion: str | None, expected: str | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        path: KeyPath,
+        message: str,
+        constant: object,
+        offset: int | None,
+        expression: Expression,
+        suggestion: str | None,
+        expected: str | None = None,
+    ) -> None:
         at = None if offset is None else offset + max(expression.source.find(str(constant)), 0)
         found = self.source.warning(
             path, message, offset=at, at_key=at is None, suggestion=suggestion, expected=expected
@@ -265,8 +268,8 @@ class TextChecker:
             self.problems.append(found)
 
 
+#: Values that a message lists.
 LISTED = 8
-"""Values that a message lists."""
 
 
 def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Set[str]:
@@ -288,8 +291,8 @@ def _is_line(path: KeyPath) -> bool:
     return "line" in path and "expect" not in path
 
 
+#: Outputs that have nothing in common: a pattern that matches them all matches whatever comes.
 PROBES = ("", "\x01", "zq\n", "7 .:-/_\n\n  Qx\t\n")
-"""Outputs that have nothing in common: a pattern that matches them all matches whatever comes."""
 
 
 def _matches_all(pattern: str) -> bool:
@@ -308,10 +311,6 @@ def _groups(pattern: object) -> frozenset[str]:
     import regex
 
     try:
-        return (
-            frozenset(regex.compile(pattern).groupindex)
-            if isinstance(pattern, str)
-            else frozenset()
-        )
+        return frozenset(regex.compile(pattern).groupindex) if isinstance(pattern, str) else frozenset()
     except regex.error:
         return frozenset()

@@ -11,11 +11,7 @@ from pydantic import TypeAdapter, ValidationError
 from keen_matrix.core.errors import Problem, SpecFault
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.spec.compiling.whole import INVALID, compiled
-from keen_matrix.core.spec.document.expectations import (
-    Expectations,
-    MaskTable,
-    ReferenceTable,
-)
+from keen_matrix.core.spec.document.expectations import Expectations, MaskTable, ReferenceTable
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.whole import SpecDocument
@@ -34,9 +30,7 @@ def load_spec(path: str, text: str | None = None) -> Spec:
     return spec
 
 
-def read_spec(
-    path: str, *, deep: bool = False, text: str | None = None
-) -> tuple[Spec | None, list[Problem]]:
+def read_spec(path: str, *, deep: bool = False, text: str | None = None) -> tuple[Spec | None, list[Problem]]:
     """Return the compiled spec (None when it has errors) and all problems, warnings included, in
     file order.
 
@@ -84,9 +78,7 @@ def _validated(source: Source, problems: list[Problem]) -> SpecDocument:
         signature=_part(SignatureTable, data["signature"]) if "signature" in data else None,
         files=checked.files if checked else {},
         mask=[
-            each
-            for each in (_part(MaskTable, raw) for raw in _listed(data.get("mask")))
-            if each is not None
+            each for each in (_part(MaskTable, raw) for raw in _listed(data.get("mask"))) if each is not None
         ],
         reference=_part(ReferenceTable, data["reference"]) if "reference" in data else None,
         matrix=[each if each is not None else INVALID for each in matrices],

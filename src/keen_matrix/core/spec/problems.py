@@ -17,23 +17,37 @@ from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.source import Source
 
 _WORDINGS = {
-    "string_type": "a text", "int_type": "a whole number", "int_from_float": "a whole number", "float_type": "a number",
-    "bool_type": "true or false", "list_type": "an array", "dict_type": "a table", "model_type": "a table",
-    "model_attributes_type": "a table", "int_parsing": "a whole number", "float_parsing": "a number",
-    "bool_parsing": "true or false", "tuple_type": "an array",
-}  # fmt: skip
+    "string_type": "a text",
+    "int_type": "a whole number",
+    "int_from_float": "a whole number",
+    "float_type": "a number",
+    "bool_type": "true or false",
+    "list_type": "an array",
+    "dict_type": "a table",
+    "model_type": "a table",
+    "model_attributes_type": "a table",
+    "int_parsing": "a whole number",
+    "float_parsing": "a number",
+    "bool_parsing": "true or false",
+    "tuple_type": "an array",
+}
 
 
 _LIMITS = {
-    "greater_than": "a number above {}", "greater_than_equal": "a number of at least {}",
-    "less_than": "a number below {}", "less_than_equal": "a number of at most {}", "too_short": "at least {} of them",
-    "string_too_short": "a text", "string_too_long": "at most {} characters", "finite_number": "a finite number",
+    "greater_than": "a number above {}",
+    "greater_than_equal": "a number of at least {}",
+    "less_than": "a number below {}",
+    "less_than_equal": "a number of at most {}",
+    "too_short": "at least {} of them",
+    "string_too_short": "a text",
+    "string_too_long": "at most {} characters",
+    "finite_number": "a finite number",
     "string_pattern_mismatch": "a text that matches {}",
-}  # fmt: skip
+}
 
+#: Keys by names that they had before, or that one tries, too far from the present ones to be found
+#: by likeness.
 _FORMER = {"line-count": "number-of-lines", "env-inherit": "env-from-caller"}
-"""Keys by names that they had before, or that one tries, too far from the present ones to be found
-by likeness."""
 
 
 def problems_of(error: ValidationError, source: Source) -> list[Problem]:
@@ -41,13 +55,17 @@ def problems_of(error: ValidationError, source: Source) -> list[Problem]:
     errors = error.errors(include_url=False)
     misspelt = {
         (each["loc"][:-1], nearest(str(each["loc"][-1]), known_keys(each["loc"][:-1])))
-        for each in errors if each["type"] == "extra_forbidden"
-    }  # fmt: skip
+        for each in errors
+        if each["type"] == "extra_forbidden"
+    }
     problems = {
-        _problem(each, source): None for each in errors
-        if (each["type"] != "missing" or (each["loc"][:-1], each["loc"][-1]) not in misspelt)  # told where it stands
+        _problem(each, source): None
+        for each in errors
+        if (
+            each["type"] != "missing" or (each["loc"][:-1], each["loc"][-1]) not in misspelt
+        )  # told where it stands
         and not _is_below_slip(each["loc"], source.data)
-    }  # fmt: skip
+    }
     return sorted(problems, key=lambda problem: (problem.line, problem.column))
 
 
@@ -81,9 +99,7 @@ def _problem(error: Any, source: Source) -> Problem:
         return source.problem(path, f"{name} is {kind_of(value)}", expected=_WORDINGS[kind])
     if kind in ("literal_error", "enum"):
         choices = str(context.get("expected", ""))
-        hint = nearest(
-            str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")]
-        )
+        hint = nearest(str(value), [choice.strip("' ") for choice in choices.replace(" or ", ",").split(",")])
         return source.problem(
             path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint
         )
@@ -99,15 +115,13 @@ def _problem(error: Any, source: Source) -> Problem:
         )  # the names that pydantic has for them
         limit = next((context[name] for name in limits if name in context), "")
         shown = f"{limit:g}" if isinstance(limit, float) else limit
-        return source.problem(
-            path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown)
-        )
+        return source.problem(path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown))
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")
 
 
 def _is_misspelt(error: Any, path: KeyPath) -> bool:
-    """Tell whether a key is no table because it is meant to be another: a slip in a key of [refusal], all of
-    whose other keys are tables of kinds."""
+    """Tell whether a key is no table because it is meant to be another: a slip in a key of
+    [refusal], all of whose other keys are tables of kinds."""
     if _WORDINGS.get(error["type"]) != "a table" or not isinstance(path[-1], str):
         return False
     known = known_keys(error["loc"][:-1])
@@ -115,8 +129,8 @@ def _is_misspelt(error: Any, path: KeyPath) -> bool:
 
 
 def _is_below_slip(loc: tuple[Any, ...], data: Any) -> bool:
-    """Tell whether an error is about what stands in [refusal.KEY], KEY being no kind but a slip in another key:
-    lint tells of KEY, and nothing in it is read as it was meant."""
+    """Tell whether an error is about what stands in [refusal.KEY], KEY being no kind but a slip in
+    another key: lint tells of KEY, and nothing in it is read as it was meant."""
     if loc[:1] != ("refusal",) or len(loc) < 3:
         return False
     from keen_matrix.core.signature.kinds import KINDS
@@ -124,9 +138,7 @@ def _is_below_slip(loc: tuple[Any, ...], data: Any) -> bool:
     signature = data.get("signature")
     own = signature.get("refuse") if isinstance(signature, dict) else None
     kinds = (
-        {str(each.get("kind")) for each in own if isinstance(each, dict)}
-        if isinstance(own, list)
-        else set()
+        {str(each.get("kind")) for each in own if isinstance(each, dict)} if isinstance(own, list) else set()
     )
     known = known_keys(loc[:1])
     return loc[1] not in {*KINDS, *kinds, *known} and nearest(loc[1], known) is not None

@@ -22,8 +22,8 @@ def project_paths(folder: str) -> Iterator[str]:
 
 
 def has_project_file(folder: str) -> bool:
-    """Tell whether there may be one. A pyproject.toml that does not speak of us is none, which is seen
-    without a parser: most calls pay for nothing else."""
+    """Tell whether there may be one. A pyproject.toml that does not speak of us is none, which is
+    seen without a parser: most calls pay for nothing else."""
     return any(map(_may_be_one, project_paths(folder)))
 
 

@@ -22,9 +22,9 @@ from keen_matrix.core.files import read_regular
 from keen_matrix.core.spec.keys import KeyPath, Place, TomlTables
 from keen_matrix.core.structs import Struct, field, replace
 
+#: Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
+#: files beside it.
 MAX_SPEC_BYTES = 4 * 1024 * 1024
-"""Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
-files beside it."""
 
 
 class Placing(TypedDict, total=False):
@@ -44,8 +44,8 @@ class Origin(NamedTuple):
 
 
 class Layer(Struct):
-    """A file that a spec is put together from: the source, the table in it that counts (of a project
-    file), and the number that its first item of each array has in the whole."""
+    """A file that a spec is put together from: the source, the table in it that counts (of a
+    project file), and the number that its first item of each array has in the whole."""
 
     source: Source
     prefix: KeyPath = ()
@@ -71,13 +71,14 @@ class Layer(Struct):
         return (*self.prefix, *path)
 
 
+#: Arrays of tables that are put behind each other; of any other key the last file wins.
 JOINED = ("matrix", "mask", "known")
-"""Arrays of tables that are put behind each other; of any other key the last file wins."""
 
 
 class Source(Struct):
-    """The text of one spec, its parsed data, and where everything in it stands. Of a spec that includes
-    others, `data` is that of all files together, and `layers` are the files, the own one last."""
+    """The text of one spec, its parsed data, and where everything in it stands. Of a spec that
+    includes others, `data` is that of all files together, and `layers` are the files, the own one
+    last."""
 
     path: str
     text: str
@@ -86,8 +87,8 @@ class Source(Struct):
     layers: list[Layer] = field(default_factory=list)
     _places: dict[KeyPath, Place] | None = None
     _raw: bytes = b""
+    #: Where each line starts, in bytes, once it has been asked for.
     _starts: list[int] = field(default_factory=list)
-    """Where each line starts, in bytes, once it has been asked for."""
 
     @property
     def here(self) -> str:
@@ -105,11 +106,7 @@ class Source(Struct):
             for number, each in enumerate(self.layers)
             if (own := each.own_path(path)) is not None
         ]
-        return (
-            max(found, key=lambda each: each[:2])[2]
-            if found
-            else Origin(self.layers[-1].source, path)
-        )
+        return max(found, key=lambda each: each[:2])[2] if found else Origin(self.layers[-1].source, path)
 
     def paths(self) -> Collection[KeyPath]:
         """Return every key path that is written in this very file."""
@@ -177,9 +174,7 @@ class Source(Struct):
             return problem
         at = place.key if at_key else place.value
         if offset is not None:
-            at += offset_in_token(
-                self._raw[place.value : place.stop].decode(errors="replace"), offset
-            )
+            at += offset_in_token(self._raw[place.value : place.stop].decode(errors="replace"), offset)
         return self._located(problem, at)
 
     def warning(self, path: KeyPath, message: str, **more: Unpack[Placing]) -> Problem:
@@ -187,7 +182,8 @@ class Source(Struct):
         return replace(self.problem(path, message, **more), severity="warning")
 
     def _line_of(self, at: int) -> tuple[int, int]:
-        """Return the number of the line, counted from 1, in which a byte stands, and where it starts."""
+        """Return the number of the line, counted from 1, in which a byte stands, and where it
+        starts."""
         # Where lines start is worked out once: a spec of 5,000 matrices asks for the line of every
         # rule.
         if not self._starts:
@@ -218,9 +214,9 @@ def offset_in_token(token: str, offset: int) -> int:
         if at >= len(token) - quotes:
             break
         if escapes and token[at] == "\\":
-            match = re.compile(
-                r"\\(u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|[ \t]*\n\s*|.)", re.DOTALL
-            ).match(token, at)
+            match = re.compile(r"\\(u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|[ \t]*\n\s*|.)", re.DOTALL).match(
+                token, at
+            )
             at = match.end() if match else at + 1
         else:
             at += 1
@@ -241,11 +237,7 @@ def read_source(path: str, text: str | None = None) -> Source:
         raise SpecFault(
             [
                 Problem(
-                    path=path,
-                    line=line,
-                    column=column,
-                    message=message,
-                    expected="UTF-8, as TOML requires",
+                    path=path, line=line, column=column, message=message, expected="UTF-8, as TOML requires"
                 )
             ]
         ) from None
@@ -283,9 +275,7 @@ def _read_bytes(path: str) -> bytes:
             raise SpecFault([problem])
         return read_regular(path, MAX_SPEC_BYTES)
     except OSError as error:
-        raise SpecFault(
-            [Problem(path=path, message=f"cannot be read: {error.strerror or error}")]
-        ) from None
+        raise SpecFault([Problem(path=path, message=f"cannot be read: {error.strerror or error}")]) from None
     except ValueError:
         raise SpecFault(
             [Problem(path=path.replace("\0", "\\0"), message="a file name cannot contain a NUL")]
@@ -296,14 +286,18 @@ def _number_problem(path: str, text: str, error: ValueError) -> Problem:
     """Return the problem of a number that cannot be read, placed at the longest run of digits."""
     # Python says that a number is too long and not which: it is surely the longest.
     longest = max(
-        re.finditer(r"[0-9_]{4,}", text),
-        key=lambda found: found.end() - found.start(),
-        default=None,
+        re.finditer(r"[0-9_]{4,}", text), key=lambda found: found.end() - found.start(), default=None
     )
     at = longest.start() if longest else 0
     column = at - (text.rfind("\n", 0, at) + 1) + 1
-    return Problem(path=path, line=text.count("\n", 0, at) + 1, column=column, message=f"a number cannot be read: {error}",
-                   expected="an integer of at most 64 bits, as TOML requires", excerpt=caret_lines(text, at))  # fmt: skip
+    return Problem(
+        path=path,
+        line=text.count("\n", 0, at) + 1,
+        column=column,
+        message=f"a number cannot be read: {error}",
+        expected="an integer of at most 64 bits, as TOML requires",
+        excerpt=caret_lines(text, at),
+    )
 
 
 _TOML_PLACE = re.compile(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$")
@@ -329,37 +323,37 @@ def _syntax_problem(path: str, text: str, error: tomllib.TOMLDecodeError) -> Pro
             return found
     message = f"this is not valid TOML: {message[:1].lower()}{message[1:]}"
     return Problem(
-        path=path,
-        line=line,
-        column=column,
-        message=message,
-        excerpt=caret_lines(text, min(at, len(text))),
+        path=path, line=line, column=column, message=message, excerpt=caret_lines(text, min(at, len(text)))
     )
 
 
+#: What tomllib says of a table that a later line adds to though it is complete (TOML 1.0, inline
+#: tables; table headers).
 _TWO_WAYS = re.compile(r"Cannot (?:mutate immutable namespace|declare) (\(.*\))(?: twice)?")
-"""What tomllib says of a table that a later line adds to though it is complete (TOML 1.0, inline
-tables; table headers)."""
 
 
+#: What tomllib says of a key, or a table, that is there already.
 _OVERWRITES = ("Cannot overwrite a value",)
-"""What tomllib says of a key, or a table, that is there already."""
 _HEADER = re.compile(r"\s*(\[\[?)\s*([^\]#]+?)\s*\]\]?")
 _KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 
 
 def _given_twice(path: str, lines: Sequence[str], line: int) -> Problem | None:
-    """Return the problem of a line that gives a key or a table again, in words of both places and the
-    edit; None where it is not seen which came before."""
+    """Return the problem of a line that gives a key or a table again, in words of both places and
+    the edit; None where it is not seen which came before."""
     later = lines[line - 1]
     header, key = _HEADER.match(later), _KEY.match(later)
     if header is not None:
         at, name = header.start(1), header[2]
-        number = next((number for number, each in enumerate(lines[: line - 1], start=1)
-                       if (other := _HEADER.match(each)) and other[2] == name), 0)  # fmt: skip
-        expected = (
-            f"[[{name}]] for each where there may be several, as of a matrix, else one [{name}]"
+        number = next(
+            (
+                number
+                for number, each in enumerate(lines[: line - 1], start=1)
+                if (other := _HEADER.match(each)) and other[2] == name
+            ),
+            0,
         )
+        expected = f"[[{name}]] for each where there may be several, as of a matrix, else one [{name}]"
         if not number:  # the keys of a table, and then a header for it
             last = name.rpartition(".")[2]
             number = _line_of_key(lines, line, last, headers=1)
@@ -374,13 +368,19 @@ def _given_twice(path: str, lines: Sequence[str], line: int) -> Problem | None:
         return None
     text = "\n".join(lines)
     offset = sum(len(each) + 1 for each in lines[: line - 1]) + at
-    return Problem(path=path, line=line, column=at + 1, message=message, expected=expected,
-                   excerpt=caret_lines(text, offset))  # fmt: skip
+    return Problem(
+        path=path,
+        line=line,
+        column=at + 1,
+        message=message,
+        expected=expected,
+        excerpt=caret_lines(text, offset),
+    )
 
 
 def _line_of_key(lines: Sequence[str], before: int, name: str, headers: int = 0) -> int:
-    """Return the line, from 1, that gives a key, or a part of it, in the table that another line stands
-    in; 0 where none does. As many `headers` are passed on the way up."""
+    """Return the line, from 1, that gives a key, or a part of it, in the table that another line
+    stands in; 0 where none does. As many `headers` are passed on the way up."""
     for above in range(before - 1, 0, -1):
         other = _KEY.match(lines[above - 1])
         if other is not None and f"{other[1]}.".startswith(f"{name}."):
@@ -420,10 +420,16 @@ def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
         last = keys[-1]
         header = text.split("\n")[later - 1].strip()
         if header.startswith("[["):
-            expected = f"one way to write it: where there are several, {header} and a key a line for each of them"
+            expected = (
+                f"one way to write it: where there are several, {header} and a key a line for each of them"
+            )
         else:
             expected = f"one way to write it: {last} = {{ KEY = …, KEY = … }} in one place, or {last}.KEY = … in a line each"
     return Problem(
-        path=path, line=line, column=first - (text.rfind("\n", 0, first) + 1) + 1, message=message, expected=expected,
+        path=path,
+        line=line,
+        column=first - (text.rfind("\n", 0, first) + 1) + 1,
+        message=message,
+        expected=expected,
         excerpt=caret_lines(text, first),
-    )  # fmt: skip
+    )

@@ -24,13 +24,13 @@ from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
 from keen_matrix.core.structs import Struct, field, field_names, replace
 
+#: Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a
+#: property of a vector.
 TRIED_VECTORS = 20
-"""Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a
-property of a vector."""
+#: Time for all of a matrix's vectors.
 TRY_SECONDS = 1.0
-"""Time for all of a matrix's vectors."""
+#: Axes above which the vectors that are tried are not those of the matrix, but of its axes.
 WIDE = 100
-"""Axes above which the vectors that are tried are not those of the matrix, but of its axes."""
 Part: TypeAlias = "Template | Expression"
 
 
@@ -49,8 +49,8 @@ class _Trial(Struct):
 
     oracle: frozenset[str]
     found: dict[int, _Tried] = field(default_factory=dict)
+    #: What was tried: an object that is kept alive shares its identity with no other.
     keep: list[object] = field(default_factory=list)
-    """What was tried: an object that is kept alive shares its identity with no other."""
 
     def attempt(self, part: Part, where: str, act: Callable[[], object]) -> None:
         """Try one expression or template, and count how it went."""
@@ -93,8 +93,8 @@ def mistaken_expressions(
         if not _has_expressions(spec, matrix):
             continue
         trial = _Trial(oracle)
-        # A careful reading may take a moment, and not as long as a run; of our own work, whatever else
-        # the machine does.
+        # A careful reading may take a moment, and not as long as a run; of our own work, whatever
+        # else the machine does.
         until = time.thread_time() + TRY_SECONDS
         faults: list[str | None] = []
         try:
@@ -115,10 +115,7 @@ def mistaken_expressions(
 
 
 def _cases(
-    spec: Spec,
-    matrix: Matrix,
-    functions: Mapping[str, Callable[..., object]] | None,
-    oracle: frozenset[str],
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]] | None, oracle: frozenset[str]
 ) -> Iterator[Case]:
     from keen_matrix.core.vectors.combine import strength_of
     from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -135,10 +132,7 @@ def _cases(
 
 def oracle_called(matrix: Matrix, oracle: frozenset[str]) -> frozenset[str]:
     """Return the functions of an oracle, by their names, that unfolding a matrix calls."""
-    return (
-        frozenset(name for each in _unfolding_parts(matrix) for name in called_functions(each))
-        & oracle
-    )
+    return frozenset(name for each in _unfolding_parts(matrix) for name in called_functions(each)) & oracle
 
 
 def _unfolding_parts(matrix: Matrix) -> Iterator[Expression]:
@@ -150,7 +144,8 @@ def _unfolding_parts(matrix: Matrix) -> Iterator[Expression]:
 
 
 def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
-    """Tell at once whether there is anything to try: most specs have constant expectations alone."""
+    """Tell at once whether there is anything to try: most specs have constant expectations
+    alone."""
     rules: Iterable[Any] = [
         *spec.rules,
         *matrix.rules,
@@ -201,8 +196,12 @@ def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
             if isinstance(allowed, Template):
                 trial.attempt(allowed, where, partial(aspect.expectation.ranges, scope))
             continue
-        spliced = {id(text) for each in _within([aspect]) if isinstance(each, (ContainsForm, LinesForm))
-                   for text in each.texts}  # fmt: skip
+        spliced = {
+            id(text)
+            for each in _within([aspect])
+            if isinstance(each, (ContainsForm, LinesForm))
+            for text in each.texts
+        }
         for part in parts_of([aspect]):
             if isinstance(part, Template) and part.constant is None:
                 # Where a list of texts is asked for, a field alone may be a list.
@@ -240,9 +239,7 @@ def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> 
     message = f"{text or fault}, in every vector that was tried"
     text = read_source(spec.path).text
     if not fault.source:
-        return Problem(
-            path=spec.path, line=int(where.rpartition(":")[2] or 0), column=1, message=message
-        )
+        return Problem(path=spec.path, line=int(where.rpartition(":")[2] or 0), column=1, message=message)
     line = where.rpartition(":")[2]
     number = int(line) if line.isdecimal() else 0
     lines = text.split("\n")
@@ -254,5 +251,10 @@ def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> 
     if at < 0:
         return Problem(path=spec.path, line=number, column=1 if number else 0, message=message)
     column = at - text.rfind("\n", 0, at)
-    return Problem(path=spec.path, line=text.count("\n", 0, at) + 1, column=column, message=message,
-                   excerpt=caret_lines(text, at))  # fmt: skip
+    return Problem(
+        path=spec.path,
+        line=text.count("\n", 0, at) + 1,
+        column=column,
+        message=message,
+        excerpt=caret_lines(text, at),
+    )

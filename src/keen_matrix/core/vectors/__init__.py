@@ -1,1 +1,2 @@
-"""From axes and lines to vectors: values, combining, constraints, covering arrays, unfolding, ids."""
+"""From axes and lines to vectors: values, combining, constraints, covering arrays, unfolding,
+ids."""

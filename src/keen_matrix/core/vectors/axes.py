@@ -20,17 +20,17 @@ from keen_matrix.core.structs import Struct
 if TYPE_CHECKING:
     from keen_matrix.core.signature.values import ValueType
 
+#: The values of an axis, by number. Ranges are computed, never stored.
 Values: TypeAlias = "Sequence[object]"
-"""The values of an axis, by number. Ranges are computed, never stored."""
 
+#: Size of a text or CSV file that an axis may read.
 MAX_SOURCE_BYTES = 64 * 1024 * 1024
-"""Size of a text or CSV file that an axis may read."""
 
 
+#: Values of one axis: far more than anyone runs, few enough to be counted by machine words.
 MAX_VALUES = 10**15
-"""Values of one axis: far more than anyone runs, few enough to be counted by machine words."""
+#: Words that the values of one repeating axis may have together.
 MAX_WORDS = 1_000_000
-"""Words that the values of one repeating axis may have together."""
 
 
 class SourceFault(ValueError):
@@ -109,9 +109,7 @@ def _from_lines(table: Table, here: str, types: Types) -> Values:
 
 def _from_column(table: Table, here: str, types: Types) -> Values:
     name = table.table or ""
-    return _column(
-        read_csv(os.path.join(here, name), name, table.separator), table.column or "", name
-    )
+    return _column(read_csv(os.path.join(here, name), name, table.separator), table.column or "", name)
 
 
 def _repeated(table: Table, here: str, types: Types) -> Values:
@@ -150,6 +148,7 @@ class AxisSource(NamedTuple):
     takes: tuple[str, ...] = ()
 
 
+#: Key of an axis table → the source; exactly one stands in a table.
 SOURCES: Mapping[str, AxisSource] = {
     "values": AxisSource(_listed, "values"),
     "from": AxisSource(_stepped, "from_", needs=("to",), takes=("step",)),
@@ -160,7 +159,6 @@ SOURCES: Mapping[str, AxisSource] = {
     "edges": AxisSource(_at_edges, "edges"),
     "bad": AxisSource(_plainly_bad, "bad"),
 }
-"""Key of an axis table → the source; exactly one stands in a table."""
 
 
 def _range(start: float, to: float, step: float) -> Values:
@@ -214,9 +212,7 @@ def read_text(path: str, name: str) -> str:
     look(path)
     try:
         if not os.path.isfile(path):
-            raise SourceFault(
-                f"{name} is not a file" if os.path.exists(path) else f"{name} does not exist"
-            )
+            raise SourceFault(f"{name} is not a file" if os.path.exists(path) else f"{name} does not exist")
         if os.path.getsize(path) > MAX_SOURCE_BYTES:
             raise SourceFault(f"{name} has more than {MAX_SOURCE_BYTES:,} bytes")
         return read_regular(path, MAX_SOURCE_BYTES).decode("utf-8-sig")
@@ -241,8 +237,9 @@ def _lines(path: str, name: str) -> Iterator[str]:
         raise SourceFault(f"{name} has no lines", "lines")
 
 
+#: Signs that are looked for in the header of a CSV file, the first where several are as
+#: frequent.
 SEPARATORS = (",", ";", "\t", "|")
-"""Signs that are looked for in the header of a CSV file, the first where several are as frequent."""
 SEPARATOR_NAMES = {"\t": "a tab", ",": "a comma", ";": "a semicolon"}
 
 
@@ -264,11 +261,12 @@ def separator_in(text: str) -> str:
 
 
 def read_csv(path: str, name: str, separator: str | None = None) -> CsvTable:
-    """Read a CSV file (RFC 4180) with a header line; without a separator it is the one in the header.
-    Raises SourceFault naming the line of an uneven row."""
+    """Read a CSV file (RFC 4180) with a header line; without a separator it is the one in the
+    header. Raises SourceFault naming the line of an uneven row."""
     text = read_text(path, name)
     found = separator_in(text) if separator is None else separator
-    # The file as a whole is bounded; the library's own bound of a cell is for who reads line by line.
+    # The file as a whole is bounded; the library's own bound of a cell is for who reads line by
+    # line.
     csv.field_size_limit(MAX_SOURCE_BYTES)
     reader = csv.reader(io.StringIO(text), strict=True, delimiter=found)
     try:

@@ -57,15 +57,15 @@ class Combined(Struct, frozen=True):
     strength: int
 
 
+#: Matrices whose arrays are remembered, and the levels in an array up to which it is.
 MOST_REMEMBERED, LARGEST_REMEMBERED = 64, 1_000_000
-"""Matrices whose arrays are remembered, and the levels in an array up to which it is."""
+#: By the identity of the matrix, which is kept so that no other can have it.
 _remembered: dict[int, tuple[Matrix, Combined]] = {}
-"""By the identity of the matrix, which is kept so that no other can have it."""
 
 
 def combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint]) -> Combined:
-    """Return the covering array that a matrix asks for; it is searched for once, however often a matrix is
-    unfolded. Raises CombineFault."""
+    """Return the covering array that a matrix asks for; it is searched for once, however often a
+    matrix is unfolded. Raises CombineFault."""
     known = _remembered.get(id(matrix))
     if known is not None and known[0] is matrix:
         return known[1]
@@ -123,12 +123,13 @@ def demand_of(layout: Layout, constraints: Sequence[Constraint], strength: int) 
     )
 
 
+#: Seconds from which the result of a search is kept.
 WORTH_KEEPING = 0.02
-"""Seconds from which the result of a search is kept."""
 
 
 def _searched(demand: Demand, place: str) -> Covering:
-    """Return the array of a demand: the one that is kept at a place, or a new one. Raises NoRows."""
+    """Return the array of a demand: the one that is kept at a place, or a new one. Raises
+    NoRows."""
     from keen_matrix.core.covering.search import cover
 
     kept = read(place) if place else None
@@ -154,9 +155,7 @@ def possible_strength(matrix: Matrix, layout: Layout) -> int:
     if matrix.combine in STRENGTHS and have:
         return have  # every pair of a single axis is each of its values
     noun = "1 axis" if have == 1 else f"{have} axes and groups"
-    raise CombineFault(
-        f"a strength of {strength} needs as many axes; this matrix has {noun}", "combine"
-    )
+    raise CombineFault(f"a strength of {strength} needs as many axes; this matrix has {noun}", "combine")
 
 
 def no_rows_fault(constraints: Sequence[Constraint], clash: Sequence[int]) -> CombineFault:
@@ -171,7 +170,8 @@ def no_rows_fault(constraints: Sequence[Constraint], clash: Sequence[int]) -> Co
 
 
 def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
-    """Return the levels by factor that one combination under `always` fixes. Raises CombineFault."""
+    """Return the levels by factor that one combination under `always` fixes. Raises
+    CombineFault."""
     found: dict[int, int] = {}
     for name, value in matrix.always[number].items():
         if name not in layout.names:
@@ -206,8 +206,6 @@ def focus_levels(matrix: Matrix, layout: Layout, number: int) -> tuple[tuple[int
     factors = tuple(dict.fromkeys(layout.names[name] for name in names))
     if strength > len(factors):
         raise CombineFault(
-            f"a strength of {strength} needs as many axes; the focus has {len(factors)}",
-            "focus",
-            number,
+            f"a strength of {strength} needs as many axes; the focus has {len(factors)}", "focus", number
         )
     return factors, strength or len(factors)

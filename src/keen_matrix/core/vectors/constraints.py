@@ -35,11 +35,12 @@ class Constraint(Struct):
     factors: tuple[int, ...]
     test: Callable[[tuple[int, ...]], bool]
     source: str = ""
+    #: Whether it always says the same of the same values: not where it calls the oracle, or looks
+    #: at the folder of the spec.
     is_fixed: bool = True
-    """Whether it always says the same of the same values: not where it calls the oracle, or looks at the
-    folder of the spec."""
+    #: Where it says no more than that the first factor stands inside one level of the second: that
+    #: level.
     level: int | None = None
-    """Where it says no more than that the first factor stands inside one level of the second: that level."""
     _known: dict[tuple[int, ...], bool] = field(default_factory=dict)
 
     def allows(self, row: Sequence[int]) -> bool:
@@ -55,9 +56,7 @@ def constraints_of(
     matrix: Matrix, layout: Layout, here: str, functions: Functions | None = None
 ) -> list[Constraint]:
     """Return the constraints of a matrix: the conditions of optional parts first."""
-    made = [
-        _presence(number, factor) for number, factor in enumerate(layout.factors) if factor.parents
-    ]
+    made = [_presence(number, factor) for number, factor in enumerate(layout.factors) if factor.parents]
     made += _by_cells(matrix, layout)
     scope_functions = {**FUNCTIONS, **(functions or {})}
     for number, expression in enumerate(matrix.where):
@@ -78,11 +77,11 @@ def _presence(number: int, factor: Factor) -> Constraint:
 
 
 def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:
-    """Yield the constraints of rows with cells that are left out: a part of the line with such a cell
-    is not there, and an optional part whose cells are all given is."""
+    """Yield the constraints of rows with cells that are left out: a part of the line with such a
+    cell is not there, and an optional part whose cells are all given is."""
     sparse = {
         column for at, column in enumerate(matrix.columns) if any(row[at] is None for row in matrix.rows)
-    }  # fmt: skip
+    }
     if not sparse:
         return
     for group in layout.groups_of(matrix.line):
@@ -118,9 +117,7 @@ def _where(
     lookups = [(name, factors.index(layout.names[name]), layout.values[name]) for name in names]
 
     def test(levels: tuple[int, ...]) -> bool:
-        scope = Scope(
-            {"here": here, **{name: values[levels[at]] for name, at, values in lookups}}, functions
-        )
+        scope = Scope({"here": here, **{name: values[levels[at]] for name, at, values in lookups}}, functions)
         try:
             return bool(expression.evaluate(scope))
         except ExpressionFault as fault:
@@ -137,9 +134,7 @@ def _where(
     return Constraint(factors, test, expression.source, is_fixed)
 
 
-def all_rows(
-    factors: Sequence[Factor], constraints: Sequence[Constraint]
-) -> Iterator[tuple[int, ...]]:
+def all_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> Iterator[tuple[int, ...]]:
     """Yield every row that meets all constraints, the first factor changing slowest; nothing is
     stored.
 
@@ -157,9 +152,7 @@ def all_rows(
     return _walk([range(factor.levels) for factor in factors], due)
 
 
-def _walk(
-    levels: Sequence[range], due: Sequence[Sequence[Constraint]]
-) -> Iterator[tuple[int, ...]]:
+def _walk(levels: Sequence[range], due: Sequence[Sequence[Constraint]]) -> Iterator[tuple[int, ...]]:
     count = len(levels)
     if count == 0:
         yield ()
@@ -192,8 +185,8 @@ def _walk(
             iterators.append(iter(levels[depth + 1]))
 
 
+#: Partial combinations remembered while counting; more would take minutes and gigabytes.
 MAX_STATES = 2_000_000
-"""Partial combinations remembered while counting; more would take minutes and gigabytes."""
 
 
 def count_rows(factors: Sequence[Factor], constraints: Sequence[Constraint]) -> int | None:

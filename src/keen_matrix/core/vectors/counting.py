@@ -1,4 +1,5 @@
-"""How many vectors a matrix has, answered without making those that are not needed for the answer."""
+"""How many vectors a matrix has, answered without making those that are not needed for the
+answer."""
 
 from __future__ import annotations
 
@@ -12,8 +13,9 @@ from keen_matrix.core.vectors.constraints import constraints_of, count_rows
 from keen_matrix.core.vectors.factors import layout_of
 from keen_matrix.core.vectors.unfold import CaseMaker
 
+#: Rows up to which identical vectors are counted by unfolding them; beyond, the count is of
+#: rows.
 MERGE_CHECK = 200_000
-"""Rows up to which identical vectors are counted by unfolding them; beyond, the count is of rows."""
 
 
 def product_count(
@@ -38,9 +40,7 @@ def matrix_count(spec: Spec, matrix: Matrix) -> int | None:
 
 
 def _family_size(spec: Spec, matrix: Matrix) -> int:
-    from keen_matrix.core.vectors.derived import (
-        family_for,
-    )  # costly, and of use with a signature alone
+    from keen_matrix.core.vectors.derived import family_for  # costly, and of use with a signature alone
 
     return len(family_for(spec, matrix).vectors)
 
@@ -51,14 +51,14 @@ class Counts(Struct, frozen=True, kw_only=True):
     vectors: int | None
     product: int | None
     merged: int = 0
+    #: Some vectors may be identical, and were too many to compare.
     may_merge: bool = False
-    """Some vectors may be identical, and were too many to compare."""
+    #: The strength asked for; 0 when every combination is taken.
     strength: int = 0
-    """The strength asked for; 0 when every combination is taken."""
+    #: Combinations of so many values that some allowed vector contains; all of them are covered.
     tuples: int = 0
-    """Combinations of so many values that some allowed vector contains; all of them are covered."""
+    #: Combinations that no allowed vector contains.
     impossible: int = 0
-    """Combinations that no allowed vector contains."""
     bound: int = 0
 
 
@@ -75,9 +75,14 @@ def counts_of(spec: Spec, matrix: Matrix) -> Counts:
             made = combined(matrix, maker.layout, maker.constraints)
         vectors = len({maker.case(tuple(row)).id for row in made.covering.rows.tolist()})
         return Counts(
-            vectors=vectors, product=product, merged=len(made.covering.rows) - vectors, strength=made.strength,
-            tuples=made.covering.tuples, impossible=made.covering.impossible, bound=made.covering.bound,
-        )  # fmt: skip
+            vectors=vectors,
+            product=product,
+            merged=len(made.covering.rows) - vectors,
+            strength=made.strength,
+            tuples=made.covering.tuples,
+            impossible=made.covering.impossible,
+            bound=made.covering.bound,
+        )
     if product is None or maker.distinct:
         return Counts(vectors=product, product=product)
     if product > MERGE_CHECK:

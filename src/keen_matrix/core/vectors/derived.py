@@ -9,12 +9,7 @@ from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds
-from keen_matrix.core.signature.judging.binding import (
-    Names,
-    given_values,
-    identifier,
-    values_left_out,
-)
+from keen_matrix.core.signature.judging.binding import Names, given_values, identifier, values_left_out
 from keen_matrix.core.signature.judging.findings import Judgement
 from keen_matrix.core.signature.judging.judge import is_among
 from keen_matrix.core.signature.signature import Signature
@@ -48,15 +43,27 @@ def case_of(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
     later = [word for words in vector.more for word in ("\0", *words)]
     later += ["\0", vector.variant] if vector.variant else []
     return Case(
-        sequence=number, id=case_id((matrix.name, *vector.words, *later)), matrix=matrix.index, argv=vector.words,
-        values=shown_bindings(judgement), more=vector.more, relation=relation, family=matrix.family, kind=vector.kind,
-        culprit=vector.culprit, detail=vector.detail, standings=(standing_of(signature, vector.words, judgement),),
-        control=vector.control or (), groundless=answer, said=_said(matrix, grounds, vector),
-    )  # fmt: skip
+        sequence=number,
+        id=case_id((matrix.name, *vector.words, *later)),
+        matrix=matrix.index,
+        argv=vector.words,
+        values=shown_bindings(judgement),
+        more=vector.more,
+        relation=relation,
+        family=matrix.family,
+        kind=vector.kind,
+        culprit=vector.culprit,
+        detail=vector.detail,
+        standings=(standing_of(signature, vector.words, judgement),),
+        control=vector.control or (),
+        groundless=answer,
+        said=_said(matrix, grounds, vector),
+    )
 
 
 def _said(matrix: Matrix, grounds: Grounds, vector: Vector) -> Said:
-    """Return what is said of a derived vector: that its usage shows nothing of the program at work."""
+    """Return what is said of a derived vector: that its usage shows nothing of the program at
+    work."""
     if matrix.family != "accepted" or not grounds.hollow:
         return Said()
     of = dict(grounds.hollow)
@@ -74,9 +81,7 @@ def _is_by_library(signature: Signature, found: Judgement) -> bool:
     return all(is_among(each, signature.row.refuses) for each in found.refusals)
 
 
-def standing_of(
-    signature: Signature, words: Sequence[str], judgement: Judgement | None = None
-) -> Standing:
+def standing_of(signature: Signature, words: Sequence[str], judgement: Judgement | None = None) -> Standing:
     """Return what a signature says of a vector, as a case carries it."""
     found = signature.judge(words) if judgement is None else judgement
     names: Names = {}

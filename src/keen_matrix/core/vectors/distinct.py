@@ -15,12 +15,12 @@ from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.notation.nodes import Field, Group, Sequence, Word
 from keen_matrix.core.vectors.factors import Layout
 
+#: Values of an axis that are looked at; ranges of numbers are known to be distinct without
+#: looking.
 MOST_VALUES = 100_000
-"""Values of an axis that are looked at; ranges of numbers are known to be distinct without
-looking."""
 
+#: Stands for the end of the vector among the words that can come next.
 END = None
-"""Stands for the end of the vector among the words that can come next."""
 
 
 class _Unclear(Exception):
@@ -58,9 +58,7 @@ def _first_words(
     return follow
 
 
-def _group_first(
-    group: Group, follow: set[str | None], matrix: Matrix, used: set[str]
-) -> set[str | None]:
+def _group_first(group: Group, follow: set[str | None], matrix: Matrix, used: set[str]) -> set[str | None]:
     ways = [_first_words(alternative, follow, matrix, used) for alternative in group.alternatives]
     if group.optional:
         ways.append(follow)
@@ -77,12 +75,7 @@ def _word_first(word: Word, matrix: Matrix, used: set[str]) -> set[str | None]:
     if literal is not None:
         return {literal}
     (part,) = word.parts if len(word.parts) == 1 else (None,)
-    if (
-        not isinstance(part, Field)
-        or part.format
-        or part.conversion
-        or part.source not in matrix.axes
-    ):
+    if not isinstance(part, Field) or part.format or part.conversion or part.source not in matrix.axes:
         raise _Unclear
     values: Any = matrix.axes[part.source]
     if len(values) > MOST_VALUES:

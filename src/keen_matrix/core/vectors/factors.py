@@ -15,11 +15,11 @@ from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import span_text
 from keen_matrix.core.structs import Struct
 
+#: Characters of a group's name in views.
 GROUP_NAME_LENGTH = 40
-"""Characters of a group's name in views."""
 
+#: Groups and the levels of them that enclose a place of the line, outermost first.
 _Path: TypeAlias = tuple[tuple[Group, int], ...]
-"""Groups and the levels of them that enclose a place of the line, outermost first."""
 
 
 class Factor(Struct, frozen=True, kw_only=True):
@@ -29,9 +29,9 @@ class Factor(Struct, frozen=True, kw_only=True):
     name: str
     kind: Literal["rows", "axis", "group", "tuple"]
     levels: int
+    #: Pairs of a group's factor number and one of its levels; any of them makes this factor
+    #: present.
     parents: tuple[tuple[int, int], ...] = ()
-    """Pairs of a group's factor number and one of its levels; any of them makes this factor
-    present."""
 
     @property
     def absent(self) -> int | None:
@@ -43,15 +43,15 @@ class Layout(Struct, frozen=True, kw_only=True):
     """The factors of a matrix and where each axis, column and group finds its value."""
 
     factors: tuple[Factor, ...]
+    #: Axis, column or group name → factor number.
     names: Mapping[str, int]
-    """Axis, column or group name → factor number."""
+    #: id() of a Group node → factor number. The nodes live as long as the matrix.
     groups: Mapping[int, int]
-    """id() of a Group node → factor number. The nodes live as long as the matrix."""
+    #: Axis, column or group name → its values by level; absent is None.
     values: Mapping[str, Sequence[object]]
-    """Axis, column or group name → its values by level; absent is None."""
+    #: Columns, and axes of a zip, that stand only inside groups → what must be chosen for them to
+    #: be there.
     hidden: Mapping[str, tuple[tuple[int, int], ...]]
-    """Columns, and axes of a zip, that stand only inside groups → what must be chosen for them to be
-    there."""
 
     def groups_of(self, line: LineSequence) -> Iterator[Group]:
         """Yield every group of a line, outer ones first."""
@@ -95,9 +95,7 @@ class _LayoutMaker:
         self.zipped = matrix.combine == "zip" and len(self.axes) > 1
         # Axes that stand inside groups only, and nowhere in what surrounds the case: they are
         # absent where all these groups are.
-        inside = {
-            name: paths for name, paths in used.items() if name not in free and () not in paths
-        }
+        inside = {name: paths for name, paths in used.items() if name not in free and () not in paths}
         self.paths = {name: inside[name] for name in self.axes if name in inside}
         self.columns = {name: inside[name] for name in matrix.columns if name in inside}
         self.factors: list[Factor] = []
@@ -107,16 +105,12 @@ class _LayoutMaker:
 
     def _group_numbers(self) -> dict[int, int]:
         """Return the factor number that each group will get: one pass over the order of made()."""
-        number = bool(self.matrix.columns) + (
-            1 if self.zipped else len(self.axes) - len(self.paths)
-        )
+        number = bool(self.matrix.columns) + (1 if self.zipped else len(self.axes) - len(self.paths))
         numbers: dict[int, int] = {}
         for group, _ in self.groups:
             numbers[id(group)] = number
             number += 1 + (
-                0
-                if self.zipped
-                else sum(1 for name in self.paths if self._last_group(name) is group)
+                0 if self.zipped else sum(1 for name in self.paths if self._last_group(name) is group)
             )
         return numbers
 
@@ -165,10 +159,7 @@ class _LayoutMaker:
     def _add_axis(self, name: str) -> None:
         values = self.matrix.axes[name]
         parents = _parents(self.paths.get(name, []), self.numbers)
-        self.names[name], self.values[name] = (
-            len(self.factors),
-            _WithAbsent(values) if parents else values,
-        )
+        self.names[name], self.values[name] = (len(self.factors), _WithAbsent(values) if parents else values)
         self.factors.append(
             Factor(name=name, kind="axis", levels=len(values) + bool(parents), parents=parents)
         )
@@ -228,9 +219,7 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
     visit(matrix.line, ())
     free = {name for name, paths in used.items() if () in paths}
     templates = [template for step in matrix.steps for _, template in step.surroundings.templates]
-    templates += (
-        [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
-    )
+    templates += [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
     for template in templates:
         # What surrounds a case is there in every vector, so an axis that it names is too.
         free |= template.names

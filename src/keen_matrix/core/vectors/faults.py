@@ -10,9 +10,9 @@ from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.vectors.combine import CombineFault
 from keen_matrix.core.vectors.constraints import WhereFault
 
+#: More vectors than this in one matrix are a slip more often than a wish; they need a limit that
+#: says so.
 MOST_VECTORS = 100_000
-"""More vectors than this in one matrix are a slip more often than a wish; they need a limit that
-says so."""
 
 
 @contextmanager
@@ -32,6 +32,4 @@ def fault_problem(path: str, matrix: Matrix, fault: CombineFault | WhereFault) -
         return Problem(path=path, message=str(fault), key=(*place, "where", fault.number))
     key = (fault.key,) if fault.key else ()
     number = (fault.number,) if fault.number is not None else ()
-    return Problem(
-        path=path, message=f'matrix "{matrix.name}": {fault}', key=(*place, *key, *number)
-    )
+    return Problem(path=path, message=f'matrix "{matrix.name}": {fault}', key=(*place, *key, *number))

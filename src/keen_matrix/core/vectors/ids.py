@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from hashlib import blake2b
 
+#: Digits and letters of ids: no i, l, o, u, which are taken for others.
 ALPHABET = "0123456789abcdefghjkmnpqrstvwxyz"
-"""Digits and letters of ids: no i, l, o, u, which are taken for others."""
+#: Characters of an id: 50 bits, so that a million cases share none but once in two thousand
+#: specs.
 ID_LENGTH = 10
-"""Characters of an id: 50 bits, so that a million cases share none but once in two thousand specs."""
+#: Characters of an id that people are shown; every command takes any beginning of an id.
 SHOWN_ID = 6
-"""Characters of an id that people are shown; every command takes any beginning of an id."""
 SHORTEST_ID = 4
 
 _PAIRS = tuple(first + second for first in ALPHABET for second in ALPHABET)
@@ -23,14 +24,17 @@ def case_id(key: Iterable[str]) -> str:
 
 def case_id_of(key: str) -> str:
     """Return the id of a case from its texts joined by NUL."""
-    number = int.from_bytes(
-        blake2b(key.encode("utf-8", "surrogateescape"), digest_size=8).digest(), "big"
-    )
+    number = int.from_bytes(blake2b(key.encode("utf-8", "surrogateescape"), digest_size=8).digest(), "big")
     pairs = _PAIRS
-    return "".join((
-        pairs[number & 1023], pairs[number >> 10 & 1023], pairs[number >> 20 & 1023], pairs[number >> 30 & 1023],
-        pairs[number >> 40 & 1023],
-    ))  # fmt: skip
+    return "".join(
+        (
+            pairs[number & 1023],
+            pairs[number >> 10 & 1023],
+            pairs[number >> 20 & 1023],
+            pairs[number >> 30 & 1023],
+            pairs[number >> 40 & 1023],
+        )
+    )
 
 
 def shard_of(id: str, parts: int) -> int:

@@ -1,10 +1,11 @@
-"""Covering arrays that are kept between calls: a search takes seconds, and comes to the same each time.
+"""Covering arrays that are kept between calls: a search takes seconds, and comes to the same each
+time.
 
-An array is found again by a digest of everything that the search depends on: the levels, the conditions
-with the values that they look at, what must be in it, seed and effort, and this very build of the search.
-A condition that calls a function of the oracle may say something else tomorrow; such arrays are not kept.
-They stand in the user's own cache folder, and are numbers: reading one runs nothing.
-"""
+An array is found again by a digest of everything that the search depends on: the levels, the
+conditions with the values that they look at, what must be in it, seed and effort, and this very
+build of the search. A condition that calls a function of the oracle may say something else
+tomorrow; such arrays are not kept. They stand in the user's own cache folder, and are numbers:
+reading one runs nothing."""
 
 from __future__ import annotations
 
@@ -25,17 +26,15 @@ from keen_matrix.core.version import VERSION
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Covering, Demand
 
+#: Arrays that are kept; beyond, the half goes that was made first.
 MOST_KEPT = 400
-"""Arrays that are kept; beyond, the half goes that was made first."""
+#: Cells of an array that is kept.
 LARGEST = 4 << 20
-"""Cells of an array that is kept."""
 SUFFIX = ".rows"
 _DTYPE = "<i4"
 
 
-def place_of(
-    matrix: Matrix, layout: Layout, constraints: Sequence[Constraint], demand: Demand
-) -> str:
+def place_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint], demand: Demand) -> str:
     """Return where the array of a demand is kept; empty where it cannot be."""
     if not all(each.is_fixed for each in constraints):
         return ""
@@ -46,13 +45,20 @@ def place_of(
                 if factor in each.factors:
                     looked[name] = list(layout.values[name])
     told = [
-        VERSION, _build(), list(demand.levels), demand.strength,
+        VERSION,
+        _build(),
+        list(demand.levels),
+        demand.strength,
         [(each.levels, each.parents) for each in layout.factors],
-        [(each.source, each.factors) for each in constraints], looked,
+        [(each.source, each.factors) for each in constraints],
+        looked,
         matrix.line_text if len(constraints) else "",
         [[cell is None for cell in row] for row in matrix.rows if None in row],
-        demand.always, demand.focus, demand.effort, demand.seed,
-    ]  # fmt: skip
+        demand.always,
+        demand.focus,
+        demand.effort,
+        demand.seed,
+    ]
     text = repr(told).encode("utf-8", "surrogatepass")
     digest = blake2b(text, digest_size=16).hexdigest()
     return os.path.join(cache_folder("rows"), digest + SUFFIX)
@@ -64,9 +70,7 @@ def _build() -> list[object]:
 
     top = os.path.dirname(str(covering.__file__))
     return [
-        (each, stamp(os.path.join(top, each)))
-        for each in sorted(os.listdir(top))
-        if each.endswith(".py")
+        (each, stamp(os.path.join(top, each))) for each in sorted(os.listdir(top)) if each.endswith(".py")
     ]
 
 
@@ -85,8 +89,11 @@ def read(place: str) -> Covering | None:
             return None
         rows = np.frombuffer(body, dtype=_DTYPE).reshape(shape).astype(np.int32)
         return Covering(
-            rows=rows, tuples=int(head["tuples"]), impossible=int(head["impossible"]), bound=int(head["bound"])
-        )  # fmt: skip
+            rows=rows,
+            tuples=int(head["tuples"]),
+            impossible=int(head["impossible"]),
+            bound=int(head["bound"]),
+        )
     except (OSError, ValueError, KeyError, TypeError):
         return None
 
@@ -98,9 +105,13 @@ def keep(place: str, covering: Covering) -> None:
         return
     body = rows.astype(_DTYPE).tobytes()
     head = {
-        "rows": rows.shape[0], "axes": rows.shape[1], "tuples": covering.tuples, "impossible": covering.impossible,
-        "bound": covering.bound, "digest": blake2b(body, digest_size=16).hexdigest(),
-    }  # fmt: skip
+        "rows": rows.shape[0],
+        "axes": rows.shape[1],
+        "tuples": covering.tuples,
+        "impossible": covering.impossible,
+        "bound": covering.bound,
+        "digest": blake2b(body, digest_size=16).hexdigest(),
+    }
     where = os.path.dirname(place)
     with contextlib.suppress(OSError):
         os.makedirs(where, mode=0o700, exist_ok=True)

@@ -1,5 +1,5 @@
-"""What a spec says of a case beside what it must do: its note, that it is known to differ, that it is
-not launched."""
+"""What a spec says of a case beside what it must do: its note, that it is known to differ, that it
+is not launched."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from keen_matrix.core.model.spec import Known, Matrix, Spec
 from keen_matrix.core.structs import replace
 
 NOTE = "note"
+#: Columns that say it of a row.
 KNOWN = "known"
-"""Columns that say it of a row."""
 
 
 def has_marks(spec: Spec, matrix: Matrix) -> bool:
@@ -28,28 +28,18 @@ def has_marks(spec: Spec, matrix: Matrix) -> bool:
 def _says_more(spec: Spec, matrix: Matrix) -> bool:
     """Tell whether more is said than where rows stand."""
     marks = matrix.marks
-    told = (
-        marks.note is not None
-        or marks.known
-        or marks.skips
-        or marks.needs
-        or marks.expected_columns
-    )
+    told = marks.note is not None or marks.known or marks.skips or marks.needs or marks.expected_columns
     return bool(told or spec.known or spec.program.needs or {NOTE, KNOWN} & {*matrix.columns})
 
 
 class Marking:
     """Says of each case of one matrix what the spec says of it."""
 
-    def __init__(
-        self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]]
-    ) -> None:
+    def __init__(self, spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]]) -> None:
         self._spec, self._matrix, self._functions = spec, matrix, functions
         self._says_more = _says_more(spec, matrix)
         self._today = datetime.date.today()
-        missing = [
-            each for each in (*spec.program.needs, *matrix.marks.needs) if not _is_there(each)
-        ]
+        missing = [each for each in (*spec.program.needs, *matrix.marks.needs) if not _is_there(each)]
         self._missing = f"no program {missing[0]} was found in PATH" if missing else ""
 
     def marked(self, case: Case, row: str = "") -> Case:
@@ -77,14 +67,11 @@ class Marking:
             row=row,
             note=note,
             skipped=skipped,
-            known=_rendered(known.because if known else None, scope)
-            or self._of_column(case, KNOWN),
+            known=_rendered(known.because if known else None, scope) or self._of_column(case, KNOWN),
             known_aspects=known.aspects if known else (),
             known_verdict=known.verdict if known else "differed",
             known_until=str(until) if is_over else "",
-            open_columns=tuple(
-                each for each in marks.expected_columns if case.values.get(each) == OPEN
-            ),
+            open_columns=tuple(each for each in marks.expected_columns if case.values.get(each) == OPEN),
         )
         return replace(case, said=said)
 

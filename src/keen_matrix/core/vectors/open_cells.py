@@ -1,5 +1,5 @@
-"""Cells that are left open: of columns that only expectations use, so that they say what is to come and
-not what is launched."""
+"""Cells that are left open: of columns that only expectations use, so that they say what is to come
+and not what is launched."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ def used_before(
     always: Iterable[object],
     marks: Iterable[Known | Skip | Template | None],
 ) -> frozenset[str]:
-    """Return the names that are used for anything but expectations: words, what surrounds a launch, which
-    vectors there are, what is said of them."""
+    """Return the names that are used for anything but expectations: words, what surrounds a launch,
+    which vectors there are, what is said of them."""
     found: set[str] = set()
     for line in lines:
         found |= names_in(line)

@@ -23,8 +23,8 @@ from keen_matrix.core.vectors.ids import case_id, case_id_of
 from keen_matrix.core.vectors.marking import Marking, has_marks
 
 Row: TypeAlias = tuple[int, ...]
+#: Words, and the same as items of a JSON array.
 Entry: TypeAlias = tuple[list[str], str]
-"""Words, and the same as items of a JSON array."""
 
 _json = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), check_circular=False).encode
 
@@ -32,9 +32,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
 
 
-def unfold(
-    spec: Spec, functions: Mapping[str, Callable[..., object]] | None = None
-) -> Iterator[Case]:
+def unfold(spec: Spec, functions: Mapping[str, Callable[..., object]] | None = None) -> Iterator[Case]:
     """Yield every case of a spec in the order of the spec; identical vectors of a matrix come
     once.
 
@@ -49,10 +47,7 @@ def unfold(
 
 
 def unfold_matrix(
-    spec: Spec,
-    matrix: Matrix,
-    functions: Mapping[str, Callable[..., object]] | None = None,
-    start: int = 0,
+    spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]] | None = None, start: int = 0
 ) -> Iterator[Case]:
     """Yield the cases of one matrix, numbered from `start`."""
     if functions is None:
@@ -64,9 +59,7 @@ def unfold_matrix(
     has_own = has_marks(spec, matrix)
     marking = Marking(spec, matrix, functions) if has_own else None
     if matrix.family:
-        from keen_matrix.core.vectors.derived import (
-            family_cases,
-        )  # costly, and of use with a signature alone
+        from keen_matrix.core.vectors.derived import family_cases  # costly, and of use with a signature alone
 
         cases = family_cases(spec, matrix, start)
         if marking is not None:
@@ -74,18 +67,14 @@ def unfold_matrix(
     else:
         # What is written out never loads the signature's modules: a spec without one starts sooner.
         cases = CaseMaker(spec, matrix, functions, marking).cases(start)
-    yield from (
-        cases
-        if spec.reference is None
-        else (with_reference(case, spec.reference) for case in cases)
-    )
+    yield from (cases if spec.reference is None else (with_reference(case, spec.reference) for case in cases))
 
 
 def _standing(
     signature: Signature | None, origin: str, files: Files | None, words: tuple[str, ...]
 ) -> Standing:
-    """Return what a signature, which stands at `origin`, says of a vector, in a directory with these
-    files."""
+    """Return what a signature, which stands at `origin`, says of a vector, in a directory with
+    these files."""
     from keen_matrix.core.vectors.derived import standing_of
 
     assert signature is not None
@@ -99,13 +88,14 @@ class Files(NamedTuple):
     """What stands in the directory in which a vector is launched."""
 
     names: frozenset[str]
+    #: Whether nothing else does: an earlier step may have made more, and a name may be filled
+    #: in.
     are_all: bool
-    """Whether nothing else does: an earlier step may have made more, and a name may be filled in."""
 
 
 def _files_of(spec: Spec, matrix: Matrix, *, is_first: bool) -> Files | None:
-    """Return the names that stand in the directory of every case of a matrix, before its first step or a
-    later one; None where the directory is the user's own."""
+    """Return the names that stand in the directory of every case of a matrix, before its first step
+    or a later one; None where the directory is the user's own."""
     # In the user's own directory files come and go, so nothing is said of those that a vector
     # names.
     if not matrix.bounds.fresh_directory:
@@ -135,8 +125,8 @@ def with_reference(case: Case, reference: Reference) -> Case:
     return case
 
 
+#: What a signature says of the words of another program.
 _OF_ANOTHER = Standing("unspecified")
-"""What a signature says of the words of another program."""
 
 
 class CaseMaker:
@@ -165,18 +155,15 @@ class CaseMaker:
         self._standing, self._later = (
             _Kept(
                 partial(
-                    _standing,
-                    spec.signature,
-                    spec.signature_origin,
-                    _files_of(spec, matrix, is_first=each),
+                    _standing, spec.signature, spec.signature_origin, _files_of(spec, matrix, is_first=each)
                 )
             )
             for each in (True, False)
         )
+        #: Whether no two rows can give the same vector.
         self.distinct = provably_distinct(matrix, self.layout)
-        """Whether no two rows can give the same vector."""
+        #: Rows so far whose vector an earlier row had given already.
         self.merged = 0
-        """Rows so far whose vector an earlier row had given already."""
 
     def rows(self) -> Iterator[Row]:
         """Yield the rows of levels that the matrix combines to. Raises SpecFault when it cannot be
@@ -188,8 +175,8 @@ class CaseMaker:
 
     def cases(self, start: int = 0) -> Iterator[Case]:
         """Yield the cases, each vector once, numbered from `start`."""
-        # The ids of a million cases take much memory: they are remembered only where two rows may give the
-        # same vector.
+        # The ids of a million cases take much memory: they are remembered only where two rows may
+        # give the same vector.
         seen: set[str] | None = None if self.distinct else set()
         sequence = start
         for row in self.rows():
@@ -242,9 +229,19 @@ class CaseMaker:
             )
             kind, culprit = " ".join(standings[0].kinds), standings[0].culprit
         case = Case(
-            sequence=sequence, id=case_id(key), matrix=self.matrix.index, argv=argv, values=values, fault=fault,
-            more=more or others, others=self._others, relation=relation, standings=standings, kind=kind, culprit=culprit,
-        )  # fmt: skip
+            sequence=sequence,
+            id=case_id(key),
+            matrix=self.matrix.index,
+            argv=argv,
+            values=values,
+            fault=fault,
+            more=more or others,
+            others=self._others,
+            relation=relation,
+            standings=standings,
+            kind=kind,
+            culprit=culprit,
+        )
         if self._marking is None:
             return case
         places = self.matrix.marks.rows
@@ -262,10 +259,7 @@ class CaseMaker:
         # First, then in the directory that the first left, then in a fresh one: what a program
         # leaves behind must not change what it does.
         if other.again:
-            return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (
-                argv,
-                argv,
-            )
+            return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (argv, argv)
         if other.words is not None:
             scope = Scope({"here": self.spec.here, **values}, self._functions)
             words = tuple(word for template in other.words for word in words_of(template, scope))
@@ -291,22 +285,14 @@ class CaseMaker:
             or self.layout.hidden
             or self._marking
         )
-        if (
-            particular
-            or self._around
-            or self._more
-            or not self._words.has_entries
-            or not self.distinct
-        ):
-            yield from (
-                encode(case_fields(case, self.matrix.name)).decode() for case in self.cases()
-            )
+        if particular or self._around or self._more or not self._words.has_entries or not self.distinct:
+            yield from (encode(case_fields(case, self.matrix.name)).decode() for case in self.cases())
             return
         columns = [
-            (number, _Kept(partial(_json_value, name, column)))
-            for name, number, column in self._lookups
+            (number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups
         ]
-        # What is the same in every line is put together once: of a million lines, encoding each from its fields takes far longer.
+        # What is the same in every line is put together once: of a million lines, encoding each
+        # from its fields takes far longer.
         head = f'","matrix":{_json(self.matrix.name)},"family":null,"kind":null,"argv":['
         name = self.matrix.name + "\0"
         for row in self.rows():
@@ -321,18 +307,10 @@ class CaseMaker:
             values = ",".join([kept[row[number]] for number, kept in columns])
             yield f'{{"id":"{id}{head}{argv}],"values":{{{values}}},"judgement":null}}\n'
 
-    def _surroundings_key(
-        self, values: Named, argv: tuple[str, ...], fault: str | None
-    ) -> Iterator[str]:
+    def _surroundings_key(self, values: Named, argv: tuple[str, ...], fault: str | None) -> Iterator[str]:
         """Yield what tells two cases of equal words apart: varying stdin, files and environment."""
         scope = Scope(
-            {
-                "here": self.spec.here,
-                "words": list(argv),
-                "argc": len(argv),
-                "case_id": "",
-                **values,
-            }
+            {"here": self.spec.here, "words": list(argv), "argc": len(argv), "case_id": "", **values}
         )
         for name, template in self._around:
             yield name
@@ -363,11 +341,7 @@ class _Words:
     that it reads."""
 
     def __init__(
-        self,
-        line: Sequence,
-        layout: Layout,
-        here: str,
-        functions: Mapping[str, Callable[..., object]],
+        self, line: Sequence, layout: Layout, here: str, functions: Mapping[str, Callable[..., object]]
     ) -> None:
         self._layout, self._here, self._functions = layout, here, functions
         self._plan = self._sequence(line)
@@ -451,8 +425,8 @@ class _Kept(dict[object, Any]):
         return found
 
 
+#: Answers kept for one place of the line; an axis of a billion values must not fill the memory.
 MAX_KEPT = 8_192
-"""Answers kept for one place of the line; an axis of a billion values must not fill the memory."""
 
 
 class _Slot:
@@ -469,9 +443,7 @@ class _Slot:
             (name, self.factors.index(layout.names[name]), layout.values[name]) for name in names
         ]
         self._here, self._functions = here, functions
-        self.key: Callable[[Row], object] = (
-            itemgetter(*self.factors) if self.factors else lambda row: None
-        )
+        self.key: Callable[[Row], object] = itemgetter(*self.factors) if self.factors else lambda row: None
         self.table = _Kept(self._entry)
 
     def _entry(self, key: Any) -> Entry:
@@ -486,9 +458,7 @@ class _Slot:
 class _Choice:
     """One group of the line."""
 
-    def __init__(
-        self, group: Group, layout: Layout, alternatives: list[list[_Slot | _Choice]]
-    ) -> None:
+    def __init__(self, group: Group, layout: Layout, alternatives: list[list[_Slot | _Choice]]) -> None:
         self.group, self.glued = group, group.glued
         self._number = layout.groups[id(group)]
         self._first = 1 if group.optional else 0

@@ -24,20 +24,40 @@ from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind
 from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.model.table import Table
 
+#: Key → kind, in the order in which the forms of a table are checked.
 FORMS: Mapping[str, FormKind] = {
     kind.key: kind
     for kind in (
-        text.IS, text.CONTAINS, text.LACKS, text.STARTS, text.ENDS, text.MATCHES, conditions.HOLDS, text.EMPTY, lines.LINES,
-        lines.LINES_ANY_ORDER, lines.NUMBER_OF_LINES, lines.SIZE, figures.NUMBER,
-        figures.COLUMNS, figures.SORTED, figures.UNIQUE, reference.FILE, reference.COMMAND, digest.BYTES,
-        json_value.JSON, json_value.JSON_LINES, baseline.KIND, composed.ANY, composed.ALL, composed.NOT,
+        text.IS,
+        text.CONTAINS,
+        text.LACKS,
+        text.STARTS,
+        text.ENDS,
+        text.MATCHES,
+        conditions.HOLDS,
+        text.EMPTY,
+        lines.LINES,
+        lines.LINES_ANY_ORDER,
+        lines.NUMBER_OF_LINES,
+        lines.SIZE,
+        figures.NUMBER,
+        figures.COLUMNS,
+        figures.SORTED,
+        figures.UNIQUE,
+        reference.FILE,
+        reference.COMMAND,
+        digest.BYTES,
+        json_value.JSON,
+        json_value.JSON_LINES,
+        baseline.KIND,
+        composed.ANY,
+        composed.ALL,
+        composed.NOT,
     )
-}  # fmt: skip
-"""Key → kind, in the order in which the forms of a table are checked."""
-TOLD: Mapping[str, Told] = {
-    name: told for kind in FORMS.values() for name, told in kind.told.items()
 }
-"""Kind of mismatch → how it is told."""
+#: Kind of mismatch → how it is told.
+TOLD: Mapping[str, Told] = {name: told for kind in FORMS.values() for name, told in kind.told.items()}
+#: Key of a table → the keys of which one must stand beside it: without them it says nothing.
 NEEDS: Mapping[str, tuple[str, ...]] = {
     **{kind.key: kind.needs for kind in FORMS.values() if kind.needs},
     **{
@@ -45,7 +65,6 @@ NEEDS: Mapping[str, tuple[str, ...]] = {
         for modifier in dict.fromkeys(each for kind in FORMS.values() for each in kind.modifiers)
     },
 }
-"""Key of a table → the keys of which one must stand beside it: without them it says nothing."""
 
 
 def forms_of(table: Table, aspect: str) -> tuple[Form, ...]:

@@ -13,16 +13,16 @@ from keen_matrix.core.expressions import Scope, Template, as_text
 from keen_matrix.core.model.table import Table
 from keen_matrix.core.structs import Struct, field
 
+#: Time that one regular expression may take on one output.
 MATCH_SECONDS = 2.0
-"""Time that one regular expression may take on one output."""
 
 
 class Form(Struct, frozen=True):
     """One form of a text expectation, a frozen value. What it asks reads as a rule, also in its
     repr."""
 
+    #: Whether checking is a comparison of texts, that takes no time worth counting.
     instant: ClassVar[bool] = False
-    """Whether checking is a comparison of texts, that takes no time worth counting."""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what differs; nothing when the text is as expected. Raises ExpressionFault or
@@ -40,7 +40,8 @@ class Form(Struct, frozen=True):
 
     @property
     def may_ask_nothing(self) -> bool:
-        """Whether there may be cases in which it asks nothing; only then is `asks_nothing` called."""
+        """Whether there may be cases in which it asks nothing; only then is `asks_nothing`
+        called."""
         return False
 
     def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
@@ -60,28 +61,28 @@ class Form(Struct, frozen=True):
 class Compiling(Struct, frozen=True):
     """What a kind may need to know to make forms of a table."""
 
+    #: The name of the aspect, under which a baseline is recorded.
     aspect: str
-    """The name of the aspect, under which a baseline is recorded."""
+    #: Makes the forms of a table inside the table.
     forms_of: Callable[[Table, str], tuple[Form, ...]]
-    """Makes the forms of a table inside the table."""
 
 
 class FormKind(Struct, frozen=True, kw_only=True):
     """A kind of form: all that the rest of the code knows of it."""
 
+    #: Its key in a table of a spec.
     key: str
-    """Its key in a table of a spec."""
+    #: Yields its forms from a validated table.
     compile: Callable[[Table, Compiling], Iterator[Form]]
-    """Yields its forms from a validated table."""
+    #: Keys of which one must stand beside it.
     needs: tuple[str, ...] = ()
-    """Keys of which one must stand beside it."""
+    #: Keys that change what it asks, and ask nothing by themselves.
     modifiers: tuple[str, ...] = ()
-    """Keys that change what it asks, and ask nothing by themselves."""
+    #: Whether its texts are templates (`always`: also in a table that is literal), expressions, or
+    #: neither.
     texts: Literal["template", "always", "expression", "plain"] = "plain"
-    """Whether its texts are templates (`always`: also in a table that is literal), expressions, or
-    neither."""
+    #: Its kinds of mismatch, and how they are told. Those with rows of their own have none.
     told: Mapping[str, Told] = field(default_factory=dict)
-    """Its kinds of mismatch, and how they are told. Those with rows of their own have none."""
 
 
 def attribute(key: str) -> str:
@@ -97,9 +98,7 @@ def given(table: Table, key: str) -> Any:
 
 def tolerance_of(table: Table) -> Tolerance | None:
     """Return the tolerance of a validated table."""
-    return (
-        Tolerance(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else None
-    )
+    return Tolerance(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else None
 
 
 def templates(value: str | Iterable[str]) -> tuple[Template, ...]:
@@ -144,19 +143,15 @@ def masked(text: str, context: CheckContext) -> bytes:
 
 
 def texts_of(template: Template, scope: Scope) -> list[str]:
-    """Return the texts that one of a list of texts gives: a field alone that is a list is spliced, as
-    in a line. Raises ExpressionFault."""
+    """Return the texts that one of a list of texts gives: a field alone that is a list is spliced,
+    as in a line. Raises ExpressionFault."""
     value = template.value(scope)
     return [as_text(each) for each in (value if isinstance(value, (list, tuple)) else [value])]
 
 
 def within(tolerance: Tolerance | None) -> str:
     """Return a tolerance in words, to stand behind what a form asks for."""
-    return (
-        f", numbers within {tolerance.absolute or f'a part of {tolerance.relative}'}"
-        if tolerance
-        else ""
-    )
+    return f", numbers within {tolerance.absolute or f'a part of {tolerance.relative}'}" if tolerance else ""
 
 
 def forgives_numbers(tolerance: Tolerance | None, what: str) -> bool:

@@ -34,13 +34,8 @@ class BaselineForm(Form, frozen=True):
         recorded = _read(path, _written(path)).get(context.id, {}).get(self.aspect)
         if recorded is None:
             yield Mismatch(form="unrecorded", expected="", actual=decoded(actual), recorded=actual)
-        elif (
-            not texts_alike(decoded(recorded), decoded(actual), self.tolerance)
-            and recorded != actual
-        ):
-            yield Mismatch(
-                form="is", expected=decoded(recorded), actual=decoded(actual), recorded=actual
-            )
+        elif not texts_alike(decoded(recorded), decoded(actual), self.tolerance) and recorded != actual:
+            yield Mismatch(form="is", expected=decoded(recorded), actual=decoded(actual), recorded=actual)
 
     def describe(self) -> str:
         """Return what it asks for."""

@@ -55,9 +55,7 @@ class AnyForm(Form, frozen=True):
 
     def asks_nothing(self, actual: bytes, context: CheckContext) -> bool:
         """Tell whether one of them asks nothing."""
-        return any(
-            form.may_ask_nothing and form.asks_nothing(actual, context) for form in self.forms
-        )
+        return any(form.may_ask_nothing and form.asks_nothing(actual, context) for form in self.forms)
 
     def describe(self) -> str:
         """Return what it asks for."""

@@ -5,13 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import (
-    MATCH_SECONDS,
-    Compiling,
-    Form,
-    FormKind,
-    decoded,
-)
+from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Compiling, Form, FormKind, decoded
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.model.table import Table
@@ -41,9 +35,7 @@ class HoldsForm(Form, frozen=True):
         for condition in self.conditions:
             if not condition.evaluate(inner):
                 values = ", ".join(
-                    f"{name} = {value!r}"
-                    for name, value in groups.items()
-                    if name in condition.names
+                    f"{name} = {value!r}" for name, value in groups.items() if name in condition.names
                 )
                 yield Mismatch(form="holds", expected=condition.source, actual=values or text)
 
@@ -57,5 +49,10 @@ def _holds(table: Table, about: Compiling) -> Iterator[Form]:
         yield HoldsForm(table.matches or "", tuple(map(Expression, table.holds)))
 
 
-HOLDS = FormKind(key="holds", compile=_holds, texts="expression", needs=("matches",),
-                 told={"holds": Told("{text}", "text")})  # fmt: skip
+HOLDS = FormKind(
+    key="holds",
+    compile=_holds,
+    texts="expression",
+    needs=("matches",),
+    told={"holds": Told("{text}", "text")},
+)

@@ -27,18 +27,14 @@ class BytesForm(Form, frozen=True):
             return
         if self.algorithm:
             label = f"{self.algorithm}:"
-            yield Mismatch(
-                form="digest", expected=label + self.wanted.hex(), actual=label + found.hex()
-            )
+            yield Mismatch(form="digest", expected=label + self.wanted.hex(), actual=label + found.hex())
         else:
             yield Mismatch(form="is", expected=decoded(self.wanted), actual=decoded(actual))
 
     def describe(self) -> str:
         """Return what it asks for."""
         return (
-            f"has the {self.algorithm} digest {self.wanted.hex()}"
-            if self.algorithm
-            else "is the given bytes"
+            f"has the {self.algorithm} digest {self.wanted.hex()}" if self.algorithm else "is the given bytes"
         )
 
 

@@ -1,5 +1,5 @@
-"""`number`: the text, or a named group of `matches`, is a number within bounds. `columns`: the text is
-a simple table. `sorted` and `unique`: its lines in order, and none twice."""
+"""`number`: the text, or a named group of `matches`, is a number within bounds. `columns`: the text
+is a simple table. `sorted` and `unique`: its lines in order, and none twice."""
 
 from __future__ import annotations
 
@@ -24,15 +24,13 @@ from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.table import Table
 
+#: A bound: a number, a template that gives one, or none.
 Limit: TypeAlias = "float | Template | None"
-"""A bound: a number, a template that gives one, or none."""
 
 
 def number_in(text: str) -> float:
     """Return the number that a text is, spaces around it aside. Raises ValueError."""
-    if not re.fullmatch(
-        r"\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*|\s*[+-]?(inf|nan)\s*", text, re.ASCII
-    ):
+    if not re.fullmatch(r"\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*|\s*[+-]?(inf|nan)\s*", text, re.ASCII):
         raise ValueError(text)
     return float(text)
 
@@ -87,9 +85,7 @@ class NumberForm(Form, frozen=True):
         parts = []
         if self.about is not None:
             within = _value(self.within, scope)
-            parts.append(
-                f"{_value(self.about, scope):g}" + (f", at most {within:g} off" if within else "")
-            )
+            parts.append(f"{_value(self.about, scope):g}" + (f", at most {within:g} off" if within else ""))
         if self.least is not None:
             parts.append(f"at least {_value(self.least, scope):g}")
         if self.most is not None:
@@ -136,13 +132,13 @@ def _is_number(text: str) -> bool:
     return True
 
 
+#: Type of a column → whether a cell is of it.
 TYPES: Mapping[str, Callable[[str], bool]] = {
     "text": lambda text: True,
     "int": lambda text: re.fullmatch(r"[+-]?\d+", text, re.ASCII) is not None,
     "float": _is_number,
     "date": _is_date,
 }
-"""Type of a column → whether a cell is of it."""
 
 
 class ColumnsForm(Form, frozen=True):
@@ -151,8 +147,8 @@ class ColumnsForm(Form, frozen=True):
     names: tuple[Template, ...] = ()
     types: tuple[str, ...] = ()
     count: CountForm | None = None
+    #: What stands between cells; white space where nothing is said.
     separator: str = ""
-    """What stands between cells; white space where nothing is said."""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield what is not so: the header, the first row of another width, the first cell of
@@ -166,9 +162,7 @@ class ColumnsForm(Form, frozen=True):
         if names:
             header = rows.pop(0)[1] if rows else []
             if header != names:
-                yield Mismatch(
-                    form="columns", expected=f"the header {_shown(names)}", actual=_shown(header)
-                )
+                yield Mismatch(form="columns", expected=f"the header {_shown(names)}", actual=_shown(header))
                 return
         width = len(names or self.types)
         for number, cells in rows if width else ():
@@ -182,9 +176,7 @@ class ColumnsForm(Form, frozen=True):
             for at, (cell, kind) in enumerate(zip(cells, self.types, strict=False)):
                 if not TYPES[kind](cell):
                     column = names[at] if names else f"column {at + 1}"
-                    expected = (
-                        f"{'an int' if kind == 'int' else f'a {kind}'} as {column} in line {number}"
-                    )
+                    expected = f"{'an int' if kind == 'int' else f'a {kind}'} as {column} in line {number}"
                     yield Mismatch(form="columns", expected=expected, actual=f'"{cell}"')
                     return
         if self.count is not None:
@@ -279,9 +271,7 @@ class UniqueForm(Form, frozen=True):
         for number, line in enumerate(lines_of(decoded(actual)), 1):
             if line in seen:
                 yield Mismatch(
-                    form="unique",
-                    expected="",
-                    actual=f'"{line}" in lines {seen[line]} and {number}',
+                    form="unique", expected="", actual=f'"{line}" in lines {seen[line]} and {number}'
                 )
                 return
             seen[line] = number
@@ -310,19 +300,24 @@ def _number(table: Table, about: Compiling) -> Iterator[Form]:
     found = given(table, "number")
     if found is not None:
         yield NumberForm(
-            about=_limit(found.about), within=_limit(found.within), least=_limit(found.min),
-            most=_limit(found.max), pattern=given(table, "matches") or "", group=found.group or "",
-        )  # fmt: skip
+            about=_limit(found.about),
+            within=_limit(found.within),
+            least=_limit(found.min),
+            most=_limit(found.max),
+            pattern=given(table, "matches") or "",
+            group=found.group or "",
+        )
 
 
 def _columns(table: Table, about: Compiling) -> Iterator[Form]:
     found = given(table, "columns")
     if found is not None:
         yield ColumnsForm(
-            names=tuple(map(Template, found.names)), types=tuple(found.types),
+            names=tuple(map(Template, found.names)),
+            types=tuple(found.types),
             count=None if found.count is None else CountForm(parse_amount(found.count)),
             separator=found.separator or "",
-        )  # fmt: skip
+        )
 
 
 def _sorted(table: Table, about: Compiling) -> Iterator[Form]:

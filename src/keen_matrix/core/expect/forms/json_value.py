@@ -22,8 +22,8 @@ from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
 from keen_matrix.core.model.table import Table
 
+#: Differences that are named; the rest is counted.
 MOST_DIFFERENCES = 12
-"""Differences that are named; the rest is counted."""
 Path: TypeAlias = tuple[str, ...]
 
 
@@ -48,22 +48,19 @@ class JsonForm(Form, frozen=True):
         if found:
             shown = found[:MOST_DIFFERENCES]
             more = f"\n… and {len(found) - len(shown)} more" if len(found) > len(shown) else ""
-            yield Mismatch(form="json", expected="\n".join(f"{pointer(path)}: {left}" for path, left, _ in shown) + more,
-                           actual="\n".join(f"{pointer(path)}: {right}" for path, _, right in shown) + more)  # fmt: skip
+            yield Mismatch(
+                form="json",
+                expected="\n".join(f"{pointer(path)}: {left}" for path, left, _ in shown) + more,
+                actual="\n".join(f"{pointer(path)}: {right}" for path, _, right in shown) + more,
+            )
 
     def describe(self) -> str:
         """Return what it asks for."""
-        return (
-            f"is the JSON {json.dumps(self.expected, ensure_ascii=False)}{within(self.tolerance)}"
-        )
+        return f"is the JSON {json.dumps(self.expected, ensure_ascii=False)}{within(self.tolerance)}"
 
     def forgives(self, what: str) -> bool:
         """Tell whether an alteration is of white space outside values, or within the tolerance."""
-        return (
-            "a trailing space" in what
-            or "final newline" in what
-            or forgives_numbers(self.tolerance, what)
-        )
+        return "a trailing space" in what or "final newline" in what or forgives_numbers(self.tolerance, what)
 
     def _read(self, text: str) -> object:
         if not self.lines:
@@ -76,9 +73,7 @@ class JsonForm(Form, frozen=True):
                 raise ValueError(f"line {number}: {error}") from None
         return found
 
-    def _differences(
-        self, expected: object, came: object, path: Path
-    ) -> Iterator[tuple[Path, str, str]]:
+    def _differences(self, expected: object, came: object, path: Path) -> Iterator[tuple[Path, str, str]]:
         """Yield path, what was expected and what came for each place that differs."""
         if any(_fits(each, path) for each in self.ignore):
             return
@@ -114,8 +109,14 @@ class JsonForm(Form, frozen=True):
     ) -> Iterator[tuple[Path, str, str]]:
         left = list(enumerate(came))
         for each in expected:
-            at = next((n for n, (number, other) in enumerate(left)
-                       if next(self._differences(each, other, (*path, str(number))), None) is None), None)  # fmt: skip
+            at = next(
+                (
+                    n
+                    for n, (number, other) in enumerate(left)
+                    if next(self._differences(each, other, (*path, str(number))), None) is None
+                ),
+                None,
+            )
             if at is None:
                 yield (*path, "*"), _shown(each), "missing"
             else:
@@ -131,9 +132,7 @@ class JsonForm(Form, frozen=True):
                 return isinstance(came, float) and math.isnan(came)
             if expected == came:  # big integers exactly: never by way of a float
                 return True
-            return self.tolerance is not None and self.tolerance.allows(
-                float(expected), float(came)
-            )
+            return self.tolerance is not None and self.tolerance.allows(float(expected), float(came))
         return type(expected) is type(came) and bool(expected == came)
 
 
@@ -185,9 +184,7 @@ def _form(table: Table, value: object, *, lines: bool) -> Form:
         else tuple(map(parse_pointer, table.any_order or ()))
     )
     ignore = tuple(parse_pointer(each) for each in table.ignore or ())
-    return JsonForm(
-        value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order
-    )
+    return JsonForm(value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order)
 
 
 def _json(table: Table, about: Compiling) -> Iterator[Form]:
@@ -201,6 +198,4 @@ def _json_lines(table: Table, about: Compiling) -> Iterator[Form]:
 
 
 JSON = FormKind(key="json", compile=_json, modifiers=("ignore", "any-order", "tolerance"))
-JSON_LINES = FormKind(
-    key="json-lines", compile=_json_lines, modifiers=("ignore", "any-order", "tolerance")
-)
+JSON_LINES = FormKind(key="json-lines", compile=_json_lines, modifiers=("ignore", "any-order", "tolerance"))

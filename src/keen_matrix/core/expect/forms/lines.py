@@ -26,8 +26,8 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.quantities import Bounds, bounds_text, parse_bounds
 from keen_matrix.core.model.table import Table
 
+#: Missing or extra lines that a mismatch lists.
 SHOWN_LINES = 20
-"""Missing or extra lines that a mismatch lists."""
 EMPTY_LINE = "(an empty line)"
 
 
@@ -51,8 +51,7 @@ class LinesForm(Form, frozen=True):
         if self.any_order:
             yield from lines_counted(expected, found, self.tolerance)
         elif len(found) != len(expected) or not all(
-            texts_alike(left, right, self.tolerance)
-            for left, right in zip(expected, found, strict=True)
+            texts_alike(left, right, self.tolerance) for left, right in zip(expected, found, strict=True)
         ):
             text = "\n".join(expected) + "\n" if expected else ""
             yield Mismatch(form="lines", expected=text, actual=decoded(actual))
@@ -69,9 +68,7 @@ class LinesForm(Form, frozen=True):
         return order or "final newline" in what or forgives_numbers(self.tolerance, what)
 
 
-def lines_counted(
-    expected: list[str], found: list[str], tolerance: Tolerance | None
-) -> Iterator[Mismatch]:
+def lines_counted(expected: list[str], found: list[str], tolerance: Tolerance | None) -> Iterator[Mismatch]:
     """Yield a mismatch when lines are not the same, each as often, in whatever order."""
     missing = list((Counter(expected) - Counter(found)).elements())
     extra = list((Counter(found) - Counter(expected)).elements())
@@ -141,9 +138,7 @@ class CountForm(Form, frozen=True):
         if isinstance(self.count, Template):
             return f"has {self.count.source} {noun}"
         low, high = self.count
-        amount = (
-            str(low) if low == high else f"{low} or more" if high is None else f"{low} to {high}"
-        )
+        amount = str(low) if low == high else f"{low} or more" if high is None else f"{low} to {high}"
         return f"has {amount} {noun}"
 
 
@@ -154,9 +149,7 @@ def _lines(table: Table, about: Compiling) -> Iterator[Form]:
 
 def _any_order(table: Table, about: Compiling) -> Iterator[Form]:
     if table.lines_any_order is not None:
-        yield LinesForm(
-            templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table)
-        )
+        yield LinesForm(templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table))
 
 
 def _number(table: Table, about: Compiling) -> Iterator[Form]:
@@ -173,6 +166,7 @@ LINES = FormKind(key="lines", compile=_lines, texts="template", modifiers=("tole
 LINES_ANY_ORDER = FormKind(
     key="lines-any-order", compile=_any_order, texts="template", modifiers=("tolerance",)
 )
-NUMBER_OF_LINES = FormKind(key="number-of-lines", compile=_number, texts="always",
-                           told={"number-of-lines": Told("{lines}", "lines")})  # fmt: skip
+NUMBER_OF_LINES = FormKind(
+    key="number-of-lines", compile=_number, texts="always", told={"number-of-lines": Told("{lines}", "lines")}
+)
 SIZE = FormKind(key="size", compile=_size, texts="always", told={"size": Told("{bytes}", "bytes")})

@@ -28,12 +28,12 @@ from keen_matrix.core.files import read_regular
 from keen_matrix.core.model.table import Table
 from keen_matrix.core.notation.parse import parse_list, parse_words
 
+#: Seconds that a reference command may take.
 COMMAND_SECONDS = 10.0
-"""Seconds that a reference command may take."""
+#: Characters shown of what a command said that failed.
 SAID_LENGTH = 400
-"""Characters shown of what a command said that failed."""
+#: Bytes of a file that are read for a comparison; a larger file differs.
 MAX_FILE_BYTES = 8 * 1024 * 1024
-"""Bytes of a file that are read for a comparison; a larger file differs."""
 
 
 class SameForm(Form, frozen=True):
@@ -41,11 +41,11 @@ class SameForm(Form, frozen=True):
 
     file: Template | None = None
     command: tuple[Template, ...] = ()
+    #: Whether the command runs in the folder of the spec, and not in that of the case.
     beside: bool = False
-    """Whether the command runs in the folder of the spec, and not in that of the case."""
     tolerance: Tolerance | None = None
+    #: Whether the order of its lines does not matter.
     any_order: bool = False
-    """Whether the order of its lines does not matter."""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when the text is another. Raises ValueError when there is nothing to
@@ -79,7 +79,8 @@ class SameForm(Form, frozen=True):
         )
 
     def forgives(self, what: str) -> bool:
-        """Tell whether an alteration is within the tolerance, or of the order and the end of lines where these do not matter."""
+        """Tell whether an alteration is within the tolerance, or of the order and the end of lines
+        where these do not matter."""
         if self.any_order and ("swapped" in what or "final newline" in what):
             return True
         return forgives_numbers(self.tolerance, what)
@@ -132,18 +133,12 @@ def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) 
 
 def _file(table: Table, about: Compiling) -> Iterator[Form]:
     if table.file is not None:
-        yield SameForm(
-            file=Template(table.file), tolerance=tolerance_of(table), any_order=_any_order(table)
-        )
+        yield SameForm(file=Template(table.file), tolerance=tolerance_of(table), any_order=_any_order(table))
 
 
 def _command(table: Table, about: Compiling) -> Iterator[Form]:
     if given(table, "command") is not None:
-        words = (
-            parse_words(table.command)
-            if isinstance(table.command, str)
-            else parse_list(table.command)
-        )
+        words = parse_words(table.command) if isinstance(table.command, str) else parse_list(table.command)
         yield SameForm(
             command=tuple(Template("", parts=word.parts) for word in words),
             beside=table.command_in == "spec",
@@ -158,8 +153,5 @@ def _any_order(table: Table) -> bool:
 
 FILE = FormKind(key="file", compile=_file, texts="template", modifiers=("tolerance", "any-order"))
 COMMAND = FormKind(
-    key="command",
-    compile=_command,
-    texts="always",
-    modifiers=("tolerance", "command-in", "any-order"),
+    key="command", compile=_command, texts="always", modifiers=("tolerance", "command-in", "any-order")
 )

@@ -155,9 +155,7 @@ class EmptyForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch when there is text where none is expected, or the other way round."""
         if (not actual) is not self.wanted:
-            yield Mismatch(
-                form="empty" if self.wanted else "not-empty", expected="", actual=decoded(actual)
-            )
+            yield Mismatch(form="empty" if self.wanted else "not-empty", expected="", actual=decoded(actual))
 
     def describe(self) -> str:
         """Return what it asks for."""
@@ -227,10 +225,7 @@ def _matches(table: Table, about: Compiling) -> Iterator[Form]:
 
 IS = FormKind(key="is", compile=_is, texts="template", modifiers=("tolerance",))
 CONTAINS = FormKind(
-    key="contains",
-    compile=_contains,
-    texts="template",
-    told={"contains": Told("to contain {quoted}")},
+    key="contains", compile=_contains, texts="template", told={"contains": Told("to contain {quoted}")}
 )
 LACKS = FormKind(
     key="lacks", compile=_lacks, texts="template", told={"lacks": Told("not to contain {quoted}")}
@@ -238,10 +233,6 @@ LACKS = FormKind(
 STARTS = FormKind(
     key="starts", compile=_starts, texts="template", told={"starts": Told("to start with {quoted}")}
 )
-ENDS = FormKind(
-    key="ends", compile=_ends, texts="template", told={"ends": Told("to end with {quoted}")}
-)
-EMPTY = FormKind(
-    key="empty", compile=_empty, told={"empty": Told("nothing"), "not-empty": Told("something")}
-)
+ENDS = FormKind(key="ends", compile=_ends, texts="template", told={"ends": Told("to end with {quoted}")})
+EMPTY = FormKind(key="empty", compile=_empty, told={"empty": Told("nothing"), "not-empty": Told("something")})
 MATCHES = FormKind(key="matches", compile=_matches, told={"matches": Told("to match  {text}")})

@@ -24,19 +24,19 @@ class KeptPlaces(Struct, frozen=True, kw_only=True):
     """What was found of one spec."""
 
     spec_digest: str
+    #: Of the run that it is about.
     started: str
-    """Of the run that it is about."""
     launched: int
+    #: Lines of the program that some vector runs.
     reached: int
-    """Lines of the program that some vector runs."""
+    #: Lines of the files that it runs that hold something to run.
     lines: int
-    """Lines of the files that it runs that hold something to run."""
+    #: `FILE:LINE` of the parts that none runs, with what stands there.
     unreached: list[str]
-    """`FILE:LINE` of the parts that none runs, with what stands there."""
+    #: The most suspicious first.
     places: list[KeptPlace]
-    """The most suspicious first."""
+    #: Id of a case that did not hold → the most suspicious line that it runs.
     by_case: dict[str, KeptPlace]
-    """Id of a case that did not hold → the most suspicious line that it runs."""
 
 
 class _Whole(Struct, frozen=True):
@@ -58,7 +58,8 @@ def keep_places(journal: str, spec: str, found: KeptPlaces) -> None:
 
 
 def kept_places(journal: str, spec: str, started: str) -> KeptPlaces | None:
-    """Return what was found of a spec in the run of a journal that began then; None where nothing was."""
+    """Return what was found of a spec in the run of a journal that began then; None where nothing
+    was."""
     found = _read(journal).specs.get(os.path.abspath(spec))
     return found if found is not None and found.started == started else None
 

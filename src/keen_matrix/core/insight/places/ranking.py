@@ -1,11 +1,11 @@
 """Which lines explain best that some vectors did not hold.
 
-A line is scored by how well "runs it" goes with failing: Ochiai's coefficient ("An Evaluation of Similarity
-Coefficients for Software Fault Localization", 2006), with D* ("The DStar Method for Effective Software Fault
-Localization", 2014) as a check. That a line does *not* run can explain as much; then, and for the first
-line of a part that only some runs enter, the line is as suspicious that decides it: the nearest one above that other
-runs run too. Ties are broken by nearness to where a failing run leaves the way of the most alike run that held.
-"""
+A line is scored by how well "runs it" goes with failing: Ochiai's coefficient ("An Evaluation of
+Similarity Coefficients for Software Fault Localization", 2006), with D* ("The DStar Method for
+Effective Software Fault Localization", 2014) as a check. That a line does *not* run can explain as
+much; then, and for the first line of a part that only some runs enter, the line is as suspicious
+that decides it: the nearest one above that other runs run too. Ties are broken by nearness to where
+a failing run leaves the way of the most alike run that held."""
 
 from __future__ import annotations
 
@@ -18,51 +18,51 @@ from keen_matrix.core.insight.places.tracing import Run, distance
 from keen_matrix.core.results.causes import cause_key
 from keen_matrix.core.structs import Struct, replace
 
+#: What a line scores that decides whether another runs, beside that one.
 DECIDES = 0.999
-"""What a line scores that decides whether another runs, beside that one."""
+#: The same of a line that does not run, where that explains failing.
 SKIPPED = 0.99
-"""The same of a line that does not run, where that explains failing."""
 
 
 Why: TypeAlias = Literal["runs", "decides", "skipped"]
 _Found: TypeAlias = "tuple[float, Why, frozenset[int]]"
 
+#: Score below which a line explains little.
 WEAK = 0.7
-"""Score below which a line explains little."""
 
 
 class Ranked(Struct, frozen=True, kw_only=True):
     """A place, and how well it explains failing."""
 
     place: Place
+    #: The last of the lines from there on of which the very same is so.
     last: int
-    """The last of the lines from there on of which the very same is so."""
+    #: From 0 to 1.
     score: float
-    """From 0 to 1."""
+    #: "runs", "decides" or "skipped".
     why: Why
-    """"runs", "decides" or "skipped"."""
+    #: Failing runs that it explains.
     failing: int
-    """Failing runs that it explains."""
+    #: Holding runs that are alike in this.
     holding: int
-    """Holding runs that are alike in this."""
+    #: The failing run with the fewest words that it explains.
     example: Run
-    """The failing run with the fewest words that it explains."""
 
 
 class Ranking(Struct, frozen=True, kw_only=True):
     """The places in order, and what that stands on."""
 
     places: list[Ranked]
+    #: The failing ones.
     runs: Sequence[Run]
-    """The failing ones."""
     failing: int
     holding: int
+    #: The failing run with the fewest words.
     example: Run | None
-    """The failing run with the fewest words."""
+    #: Whether D* has the same place first.
     is_agreed: bool
-    """Whether D* has the same place first."""
+    #: Whether any line goes with failing: else failing and holding runs run the same lines.
     is_telling: bool
-    """Whether any line goes with failing: else failing and holding runs run the same lines."""
 
     @property
     def is_strong(self) -> bool:
@@ -75,14 +75,14 @@ class Parting(Struct, frozen=True):
 
     failing: Run
     holding: Run
+    #: The last line of the common way.
     last: Place | None
-    """The last line of the common way."""
+    #: The line that the failing run goes on with; None where it ends.
     next: Place | None
-    """The line that the failing run goes on with; None where it ends."""
+    #: The line that the other goes on with.
     instead: Place | None
-    """The line that the other goes on with."""
+    #: How many lines they have run by then.
     step: int
-    """How many lines they have run by then."""
 
 
 def ochiai(failing: int, holding: int, all_failing: int) -> float:
@@ -97,25 +97,29 @@ def dstar(failing: int, holding: int, all_failing: int) -> float:
 
 
 def parting(run: Run, holding: Sequence[Run]) -> Parting | None:
-    """Return where a run leaves the way of the most alike that held; None where no order is told, or
-    they go the same way."""
+    """Return where a run leaves the way of the most alike that held; None where no order is told,
+    or they go the same way."""
     near = min(
         (each for each in holding if each.trace.order),
-        key=lambda each: (distance(each.case, run.case), each.case.sequence), default=None,
-    )  # fmt: skip
+        key=lambda each: (distance(each.case, run.case), each.case.sequence),
+        default=None,
+    )
     if near is None or not run.trace.order:
         return None
     mine, other = run.trace.order, near.trace.order
     step = next(
-        (n for n, (a, b) in enumerate(zip(mine, other, strict=False)) if a != b),
-        min(len(mine), len(other)),
+        (n for n, (a, b) in enumerate(zip(mine, other, strict=False)) if a != b), min(len(mine), len(other))
     )
     if step == len(mine) == len(other):
         return None
     return Parting(
-        run, near, mine[step - 1] if step else None, mine[step] if step < len(mine) else None,
-        other[step] if step < len(other) else None, step,
-    )  # fmt: skip
+        run,
+        near,
+        mine[step - 1] if step else None,
+        mine[step] if step < len(mine) else None,
+        other[step] if step < len(other) else None,
+        step,
+    )
 
 
 class _Spectra:
@@ -188,42 +192,43 @@ def ranked(runs: Sequence[Run]) -> Ranking:
         # Neighbouring lines that the very same runs went through are one place: a branch, not five
         # lines.
         beside = next(
-            (
-                n
-                for n, each in enumerate(places)
-                if _goes_on(each, place, found[place], found, spectra)
-            ),
-            None,
+            (n for n, each in enumerate(places) if _goes_on(each, place, found[place], found, spectra)), None
         )
         if beside is not None:
             both = (places[beside].place.line, places[beside].last, place.line)
-            places[beside] = replace(
-                places[beside], place=Place(place.file, min(both)), last=max(both)
-            )
+            places[beside] = replace(places[beside], place=Place(place.file, min(both)), last=max(both))
             continue
         failing, holding = spectra.count(numbers)
         # The simplest one is what somebody will step through.
         example = min((runs[n] for n in numbers if runs[n].failed), key=_simplicity)
-        places.append(Ranked(
-            place=place, last=place.line, score=score, why=why, failing=failing, holding=holding, example=example,
-        ))  # fmt: skip
+        places.append(
+            Ranked(
+                place=place,
+                last=place.line,
+                score=score,
+                why=why,
+                failing=failing,
+                holding=holding,
+                example=example,
+            )
+        )
     # A line that all runs go through has this score; whatever is no better says nothing.
     common = ochiai(spectra.all_failing, len(runs) - spectra.all_failing, spectra.all_failing)
     best = places[0].score if places else 0.0
-    check = max(
-        (dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order),
-        default=0.0,
-    )
+    check = max((dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order), default=0.0)
     # Two formulas that weigh the same counts otherwise: where they disagree about the first place,
     # it is told with less certainty.
-    agreed = (
-        bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
-    )
+    agreed = bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
     failed = sorted((run for run in runs if run.failed), key=_simplicity)
     return Ranking(
-        places=places, runs=failed, failing=len(failed), holding=len(runs) - len(failed),
-        example=failed[0] if failed else None, is_agreed=agreed, is_telling=best > common + 1e-9,
-    )  # fmt: skip
+        places=places,
+        runs=failed,
+        failing=len(failed),
+        holding=len(runs) - len(failed),
+        example=failed[0] if failed else None,
+        is_agreed=agreed,
+        is_telling=best > common + 1e-9,
+    )
 
 
 def _goes_on(
@@ -239,9 +244,9 @@ def _goes_on(
 
 
 def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
-    """Return a ranking for each cause: failing runs that went wrong in the same way, with all that held.
-    Of several causes that have the same line first, it is one. Those
-    that a line explains well are first, then those of most runs."""
+    """Return a ranking for each cause: failing runs that went wrong in the same way, with all that
+    held. Of several causes that have the same line first, it is one. Those that a line explains
+    well are first, then those of most runs."""
     holding = [run for run in runs if not run.failed]
     by_cause: dict[object, list[Run]] = {}
     for run in runs:
@@ -258,7 +263,8 @@ def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
 
 
 def _nearness(runs: Sequence[Run]) -> Mapping[Place, int]:
-    """Return for lines how many steps they are from where a failing run leaves its control's way."""
+    """Return for lines how many steps they are from where a failing run leaves its control's
+    way."""
     holding = [run for run in runs if not run.failed]
     found: dict[Place, int] = {}
     for run in runs:

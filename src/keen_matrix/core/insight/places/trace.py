@@ -11,8 +11,8 @@ from keen_matrix.core.structs import Struct, field
 class Place(NamedTuple):
     """A line of a program."""
 
+    #: Its absolute path.
     file: str
-    """Its absolute path."""
     line: int
 
 
@@ -23,10 +23,10 @@ class Trace(Struct, frozen=True):
     """The lines that a launch ran."""
 
     places: frozenset[Place]
+    #: In the order in which they ran, each time; empty where the runtime does not tell it.
     order: tuple[Place, ...] = ()
-    """In the order in which they ran, each time; empty where the runtime does not tell it."""
+    #: Lines that hold something to run, where the runtime tells them.
     can_run: frozenset[Place] = field(default_factory=frozenset)
-    """Lines that hold something to run, where the runtime tells them."""
 
 
 def trace_of(order: Iterable[Place], can_run: Iterable[Place] = ()) -> Trace:

@@ -28,8 +28,8 @@ from keen_matrix.core.vectors.unfold import unfold
 
 FAILING = ("differed", "crashed", "hung")
 REFERENCES = ("reference", "reference-accepted")
+#: Cases that held which are traced for each one that did not, before all others.
 ALIKE = 3
-"""Cases that held which are traced for each one that did not, before all others."""
 TOLD_EACH = 10
 
 
@@ -37,8 +37,8 @@ class Run(Struct, frozen=True, eq=False):
     """A case that was launched with its lines told."""
 
     case: Case
+    #: Of the run that is looked at.
     record: Record
-    """Of the run that is looked at."""
     trace: Trace
 
     @property
@@ -51,19 +51,20 @@ class Evidence(Struct):
     """What came of tracing."""
 
     runs: list[Run] = field(default_factory=list)
+    #: Ids of cases that did otherwise when they were traced, and are left out.
     otherwise: list[str] = field(default_factory=list)
-    """Ids of cases that did otherwise when they were traced, and are left out."""
+    #: Ids of cases that told no line: they ended by a signal, or ran no file of the program's
+    #: own.
     silent: list[str] = field(default_factory=list)
-    """Ids of cases that told no line: they ended by a signal, or ran no file of the program's own."""
+    #: Cases that were not launched.
     left: int = 0
-    """Cases that were not launched."""
+    #: Whether that is since an interruption ended it.
     is_interrupted: bool = False
-    """Whether that is since an interruption ended it."""
 
 
 def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[Case]:
-    """Return the cases of a run that one launch makes, those that did not hold being only those whose
-    ids begin so where ids are given."""
+    """Return the cases of a run that one launch makes, those that did not hold being only those
+    whose ids begin so where ids are given."""
     found = []
     for case in unfold(spec):
         record = records.get(case.id)
@@ -80,7 +81,8 @@ def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> 
 
 
 def distance(left: Case, right: Case) -> int:
-    """Return how much two cases differ in their words; less where one is the control of the other."""
+    """Return how much two cases differ in their words; less where one is the control of the
+    other."""
     if left.argv in (right.control, right.argv) or right.argv == left.control:
         return 0
     one, other = Counter(left.argv), Counter(right.argv)
@@ -88,8 +90,8 @@ def distance(left: Case, right: Case) -> int:
 
 
 def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> list[Case]:
-    """Return at most so many cases: those that did not hold, one of each cause before a second of any,
-    with those that held and are most like them."""
+    """Return at most so many cases: those that did not hold, one of each cause before a second of
+    any, with those that held and are most like them."""
     if len(cases) <= most:
         return _mixed(cases, records)
     by_cause: dict[object, list[Case]] = {}
@@ -99,9 +101,7 @@ def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> l
             holding.append(case)
         else:
             by_cause.setdefault((case.matrix, *cause_key(records[case.id])), []).append(case)
-    failing = list(
-        _in_turn([sorted(each, key=lambda case: len(case.argv)) for each in by_cause.values()])
-    )
+    failing = list(_in_turn([sorted(each, key=lambda case: len(case.argv)) for each in by_cause.values()]))
     taken: dict[str, Case] = {}
     # Half for those that failed at most: without some that held, every line looks guilty.
     for case in failing[: max(1, most // 2)]:
@@ -117,8 +117,8 @@ def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> l
 
 
 def _mixed(cases: Sequence[Case], records: Mapping[str, Record]) -> list[Case]:
-    """Return cases so that wherever an interruption ends their launches, there are some that held beside some
-    that did not."""
+    """Return cases so that wherever an interruption ends their launches, there are some that held
+    beside some that did not."""
     failing = [case for case in cases if records[case.id].verdict in FAILING]
     return list({case.id: case for case in _in_turn([failing, list(cases)])}.values())
 
@@ -141,7 +141,8 @@ class Following:
         self._folder = ""
 
     def __enter__(self) -> Following:
-        # Made here and not when the value is: an interruption between the two would leave it behind.
+        # Made here and not when the value is: an interruption between the two would leave it
+        # behind.
         self._folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
         self._how = self.tracer.traced(self.launch, self._folder, self.own)
         return self
@@ -149,11 +150,9 @@ class Following:
     def __exit__(self, *_: object) -> None:
         shutil.rmtree(self._folder, ignore_errors=True)
 
-    def evidence(
-        self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]
-    ) -> Evidence:
-        """Launch cases with their lines told, and compare what they do with their records; an interruption
-        leaves what is known by then.
+    def evidence(self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]) -> Evidence:
+        """Launch cases with their lines told, and compare what they do with their records; an
+        interruption leaves what is known by then.
 
         A program that may be run warm is, for all but the few cases that do otherwise so: these are
         launched once more, cold, and only what differs then as well is left out.
@@ -169,11 +168,7 @@ class Following:
         return found
 
     def _follow(
-        self,
-        pool: WorkerPool,
-        cases: Sequence[Case],
-        records: Mapping[str, Record],
-        found: Evidence,
+        self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record], found: Evidence
     ) -> None:
         warm = self._warm_plan(cases)
         if warm is not None:
@@ -191,8 +186,8 @@ class Following:
         records: Mapping[str, Record],
         into: tuple[Evidence, WarmPlan | None],
     ) -> list[tuple[Case, bool]]:
-        """Launch cases; what is known of them goes into the evidence. Return those of which nothing is,
-        and whether that is because they told no line."""
+        """Launch cases; what is known of them goes into the evidence. Return those of which nothing
+        is, and whether that is because they told no line."""
         if not cases:
             return []
         found, warm = into
@@ -221,12 +216,14 @@ class Following:
         return left
 
     def _in_folder(self, text: str) -> str:
-        """Return the text of a variable as a template that leaves the name of our folder as it is."""
+        """Return the text of a variable as a template that leaves the name of our folder as it
+        is."""
         # A folder for temporary files may have a brace in its name.
         return text.replace(self._folder, self._folder.replace("{", "{{").replace("}", "}}"))
 
     def _warm_plan(self, cases: Sequence[Case]) -> WarmPlan | None:
-        """Return how the program is run warm; None where it is not to be, cannot be, or is not worth it."""
+        """Return how the program is run warm; None where it is not to be, cannot be, or is not
+        worth it."""
         asked = self.spec.program.warm
         if not self._how.warm_without or asked is False or (asked is None and len(cases) <= FEW):
             return None
@@ -243,8 +240,8 @@ class Following:
 
 
 def _did(record: Record, unsaid: str) -> tuple[object, ...]:
-    """Return what a launch did, as far as tracing must not change it: how it ended, and what it printed.
-    Of several launches that are compared it is the first, which is the program's own."""
+    """Return what a launch did, as far as tracing must not change it: how it ended, and what it
+    printed. Of several launches that are compared it is the first, which is the program's own."""
     first = record.steps[0] if record.steps else record
     found: list[object] = [first.exit, first.signal]
     for name in ("stdout", "stderr"):
@@ -282,7 +279,8 @@ def _with(spec: Spec, variables: tuple[tuple[str, Template], ...]) -> Spec:
 
 
 def own_folders(spec: Spec, launch: ResolvedLaunch) -> tuple[str, ...]:
-    """Return where the program's own files are: its folders, and single files that the launch names."""
+    """Return where the program's own files are: its folders, and single files that the launch
+    names."""
     places = places_of(spec, launch)
     scripts = [os.path.realpath(each) for each in launch.words if os.path.isfile(each)]
     folders = [*places.folders, *map(os.path.dirname, scripts)]

@@ -1,4 +1,5 @@
-"""Lines of a program that no vector runs, and the vector that would, where the signature knows one."""
+"""Lines of a program that no vector runs, and the vector that would, where the signature knows
+one."""
 
 from __future__ import annotations
 
@@ -10,8 +11,8 @@ from keen_matrix.core.insight.places.tracing import Run
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct
 
+#: Lines above a part in which it is looked for what decides whether it runs.
 MOST_ABOVE = 12
-"""Lines above a part in which it is looked for what decides whether it runs."""
 
 
 class Unreached(Struct, frozen=True, kw_only=True):
@@ -20,13 +21,13 @@ class Unreached(Struct, frozen=True, kw_only=True):
     file: str
     first: int
     last: int
+    #: The first of them.
     text: str
-    """The first of them."""
+    #: The line that decides whether they run.
     condition: str = ""
-    """The line that decides whether they run."""
     condition_line: int = 0
+    #: A vector that may reach them.
     words: tuple[str, ...] | None = None
-    """A vector that may reach them."""
 
 
 def reached_and_all(runs: Sequence[Run]) -> tuple[set[Place], set[Place]]:
@@ -87,9 +88,14 @@ def _told(
             break
     shown = " ".join([condition, *lines[first - 1 : last]])
     return Unreached(
-        file=file, first=first, last=last, text=text.strip(), condition=condition, condition_line=number,
+        file=file,
+        first=first,
+        last=last,
+        text=text.strip(),
+        condition=condition,
+        condition_line=number,
         words=_vector_for(spec, shown, words),
-    )  # fmt: skip
+    )
 
 
 def _vector_for(spec: Spec, text: str, words: Collection[str]) -> tuple[str, ...] | None:

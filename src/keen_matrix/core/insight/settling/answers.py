@@ -1,4 +1,5 @@
-"""What the program answers: how it refuses, how it gives help, what varies, what it reads and writes."""
+"""What the program answers: how it refuses, how it gives help, what varies, what it reads and
+writes."""
 
 from __future__ import annotations
 
@@ -27,19 +28,20 @@ from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request
 
+#: Refusals of each kind that are looked at first, and those at all: then one of each kind for each
+#: option, since messages of one option may be others than those of the rest.
 MOST_OF_KIND, SOME_REFUSALS, MOST_REFUSALS = 2, 40, 120
-"""Refusals of each kind that are looked at first, and those at all: then one of each kind for each
-option, since messages of one option may be others than those of the rest."""
+#: Of so many launches one is for a refusal, where that is more than some of them and less than
+#: most.
 REFUSAL_SHARE = 8
-"""Of so many launches one is for a refusal, where that is more than some of them and less than most."""
+#: Refusals from which something common to all is more than chance.
 LEAST_REFUSALS = 3
-"""Refusals from which something common to all is more than chance."""
+#: The highest status that a program has of its own (POSIX XCU 2.8.2): several beyond are stated, as
+#: far as they are so many, else each refusal would be told for it.
 OWN_STATUSES, MOST_STATUSES = 125, 3
-"""The highest status that a program has of its own (POSIX XCU 2.8.2): several beyond are stated, as far as
-they are so many, else each refusal would be told for it."""
 MOST_DEFECTS = 5
+#: Characters of what all refusals say that are stated.
 LONGEST_COMMON = 60
-"""Characters of what all refusals say that are stated."""
 
 
 def settle_refusals(lab: Lab) -> Iterator[Finding]:
@@ -47,16 +49,12 @@ def settle_refusals(lab: Lab) -> Iterator[Finding]:
     vectors = _refused_vectors(lab)
     answers = dict(zip(vectors, lab.answers(vectors), strict=True))
     taken = [words for words, each in answers.items() if each.works]
-    refused = {
-        words: each for words, each in answers.items() if refused_or_accepted(each) == "refused"
-    }
+    refused = {words: each for words, each in answers.items() if refused_or_accepted(each) == "refused"}
     crashed = [words for words, each in answers.items() if each.record.verdict == "crashed"]
     for words in taken[:MOST_DEFECTS]:
         kinds = " and ".join(lab.signature.judge(words).kinds)
         yield Finding(
-            text=f"it accepts what its signature refuses: {kinds}",
-            shown=lab.shown(words),
-            defect=True,
+            text=f"it accepts what its signature refuses: {kinds}", shown=lab.shown(words), defect=True
         )
     if crashed:
         yield Finding(
@@ -71,8 +69,8 @@ def settle_refusals(lab: Lab) -> Iterator[Finding]:
 
 
 def settle_kinds(lab: Lab) -> Iterator[Finding]:
-    """Find kinds of refusals that end otherwise than what was seen to be common to all: what does not go
-    together is known only after that, and may be refused by another part of the program."""
+    """Find kinds of refusals that end otherwise than what was seen to be common to all: what does
+    not go together is known only after that, and may be refused by another part of the program."""
     by_kind: dict[str, list[Answer]] = {}
     vectors = _refused_vectors(lab)
     for words, answer in zip(vectors, lab.answers(vectors), strict=True):
@@ -85,13 +83,14 @@ def settle_kinds(lab: Lab) -> Iterator[Finding]:
         if edits:
             yield Finding(
                 text=f"refusals of the kind {kind} end otherwise than the rest",
-                shown=lab.shown(answers[0].record.argv), edits=tuple(edits),
-            )  # fmt: skip
+                shown=lab.shown(answers[0].record.argv),
+                edits=tuple(edits),
+            )
 
 
 def _other_text(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit]:
-    """Yield what refusals of a kind say, where it is not what all were seen to say. A refusal without a
-    word is left to the run."""
+    """Yield what refusals of a kind say, where it is not what all were seen to say. A refusal
+    without a word is left to the run."""
     stated = observed_at(lab.text, "refusal", "stderr")
     texts = [each.record.stderr or "" for each in answers]
     plain = "" if stated is None else _plain(stated, lab.spec.here)
@@ -109,7 +108,8 @@ def _plain(stated: Mapping[str, object], here: str) -> str:
 
 
 def _other_exit(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit]:
-    """Yield the exit status that refusals of a kind have, where all were seen to have another one."""
+    """Yield the exit status that refusals of a kind have, where all were seen to have another
+    one."""
     stated = observed_at(lab.text, "refusal", "exit")
     if not isinstance(stated, int):
         return
@@ -219,9 +219,7 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
     sound = {each: answer for each, answer in answers.items() if _is_help(answer)}
     for word, answer in answers.items():
         if word not in sound:
-            yield Finding(
-                text=f"{word} gives no help", shown=lab.shown((word,)), defect=answer.works
-            )
+            yield Finding(text=f"{word} gives no help", shown=lab.shown((word,)), defect=answer.works)
     if not sound:
         return
     first = next(iter(sound.values())).record
@@ -230,15 +228,9 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
         if other in known or other in form.by_spelling:
             continue
         answer = lab.answer((other,))
-        if (
-            _is_help(answer)
-            and answer.record.stdout == first.stdout
-            and answer.record.stderr == first.stderr
-        ):
+        if _is_help(answer) and answer.record.stdout == first.stdout and answer.record.stderr == first.stderr:
             more = AppendEdit(("signature", "help"), other)
-            yield Finding(
-                text=f"{other} asks for help as well", shown=lab.shown((other,)), edits=(more,)
-            )
+            yield Finding(text=f"{other} asks for help as well", shown=lab.shown((other,)), edits=(more,))
     yield from _help_beside(lab, max(sound, key=len))
     yield from _complete(lab, max(sound, key=len))
     streams = {"stdout" if each.record.stdout else "stderr" for each in sound.values()}
@@ -246,15 +238,13 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
     if streams == {"stdout"} and not lab.signature.row.help_stream and not stated:
         edit = KeyEdit(("help", "stream"), "stdout", OBSERVED)
         yield Finding(
-            text="help comes on standard output",
-            shown=lab.shown((next(iter(sound)),)),
-            edits=(edit,),
+            text="help comes on standard output", shown=lab.shown((next(iter(sound)),)), edits=(edit,)
         )
 
 
 def _complete(lab: Lab, spelling: str) -> Iterator[Finding]:
-    """Find that the help lists the options of the synopsis and no others; where it lists others, tell
-    which."""
+    """Find that the help lists the options of the synopsis and no others; where it lists others,
+    tell which."""
     if is_stated(lab.text, "signature", "help-complete"):
         return
     record = lab.answer((spelling,)).record
@@ -269,9 +259,7 @@ def _complete(lab: Lab, spelling: str) -> Iterator[Finding]:
     else:
         edit = KeyEdit(("signature", "help-complete"), True, OBSERVED)
         yield Finding(
-            text="the help lists no option that the synopsis does not have",
-            shown=shown,
-            edits=(edit,),
+            text="the help lists no option that the synopsis does not have", shown=shown, edits=(edit,)
         )
 
 
@@ -305,9 +293,7 @@ def settle_varying(lab: Lab) -> Iterator[Finding]:
             yield Finding(text=f"{varying.stream} varies wholly from launch to launch")
         elif varying.pattern not in lab.text:
             edits: tuple[Edit, ...] = (MaskEdit(varying.stream, varying.pattern),)
-            yield Finding(
-                text=f"{varying.stream} varies where it matches {varying.pattern}", edits=edits
-            )
+            yield Finding(text=f"{varying.stream} varies where it matches {varying.pattern}", edits=edits)
 
 
 def settle_surroundings(lab: Lab) -> Iterator[Finding]:
@@ -330,9 +316,7 @@ def settle_surroundings(lab: Lab) -> Iterator[Finding]:
 
 def _bases(lab: Lab) -> list[Words]:
     """Return the smallest and the fullest accepted vector of each form."""
-    requests = [
-        made for builder in lab.forms.builders() if builder.grounds.works for made in _both(builder)
-    ]
+    requests = [made for builder in lab.forms.builders() if builder.grounds.works for made in _both(builder)]
     vectors = dict.fromkeys(each.words() for each in requests if each is not None)
     return [words for words in vectors if lab.answer(words).works]
 

@@ -1,8 +1,9 @@
-"""Values that the program refuses beside others, each of which it takes by itself: `-j 2` beside `-1 1`.
+"""Values that the program refuses beside others, each of which it takes by itself: `-j 2` beside
+`-1 1`.
 
-Options were tried together with one value each. What a run launches has other values in it, and this is
-the last look at all of it: a vector that is refused is reduced to the parts that it is refused for.
-"""
+Options were tried together with one value each. What a run launches has other values in it, and
+this is the last look at all of it: a vector that is refused is reduced to the parts that it is
+refused for."""
 
 from __future__ import annotations
 
@@ -25,11 +26,11 @@ from keen_matrix.core.signature.requests import Builder, OptionPart, Request
 from keen_matrix.core.signature.values import Choice
 from keen_matrix.core.structs import replace
 
+#: Vectors that are launched together before what is refused of them is reduced.
 SIDE_BY_SIDE = 8
-"""Vectors that are launched together before what is refused of them is reduced."""
+#: Parts of a condition: what takes more of them is not understood, and a condition of it would keep
+#: the run from more than was seen.
 MOST_PARTS = 4
-"""Parts of a condition: what takes more of them is not understood, and a condition of it would keep
-the run from more than was seen."""
 
 
 def settle_combinations(lab: Lab) -> Iterator[Finding]:
@@ -41,8 +42,8 @@ def settle_combinations(lab: Lab) -> Iterator[Finding]:
 
 
 def _launched(lab: Lab, builder: Builder, seen: set[Words]) -> Iterator[Request]:
-    """Yield what a run launches of a form, beside options by themselves, which have a step of their own;
-    of sixty options there are many more pairs than a family has vectors."""
+    """Yield what a run launches of a form, beside options by themselves, which have a step of their
+    own; of sixty options there are many more pairs than a family has vectors."""
     for kind, _, request in accepted_requests(lab.signature, builder):
         if len(seen) >= FAMILIES["accepted"].limit:
             return
@@ -54,11 +55,9 @@ def _launched(lab: Lab, builder: Builder, seen: set[Words]) -> Iterator[Request]
             yield request
 
 
-def _refused_in(
-    lab: Lab, number: int, builder: Builder, requests: Sequence[Request]
-) -> Iterator[Finding]:
+def _refused_in(lab: Lab, number: int, builder: Builder, requests: Sequence[Request]) -> Iterator[Finding]:
+    #: What tells that a request is refused for what is stated already.
     clear: list[Callable[[Request], bool]] = []
-    """What tells that a request is refused for what is stated already."""
     for at, request in enumerate(requests):
         if at % SIDE_BY_SIDE == 0:  # not all at once: where launches end, what came before is found
             lab.answers(each.words() for each in requests[at : at + SIDE_BY_SIDE])
@@ -82,12 +81,12 @@ class _Reduced:
     def __init__(self, lab: Lab, builder: Builder, request: Request) -> None:
         self._lab = lab
         self.request = request
+        #: NAMEs of operands that it has more of than it must, and is accepted without.
         self.more: tuple[str, ...] = ()
-        """NAMEs of operands that it has more of than it must, and is accepted without."""
         self._without_options()
         self._with_fewest_operands(builder)
+        #: Those of its values that it is refused for.
         self.slots = self._with_usual_values(builder)
-        """Those of its values that it is refused for."""
         self.answer = lab.answer(self.request.words())
 
     def _refused(self, request: Request) -> bool:
@@ -124,9 +123,7 @@ class _Reduced:
                 break
         least = [part.name for part in smallest.operands]
         there = [part.name for part in self.request.operands]
-        self.more = tuple(
-            name for name in dict.fromkeys(there) if there.count(name) > least.count(name)
-        )
+        self.more = tuple(name for name in dict.fromkeys(there) if there.count(name) > least.count(name))
 
     def _with_usual_values(self, builder: Builder) -> list[Slot]:
         """Put the usual value wherever the program refuses that as well, and return where it does
@@ -158,13 +155,14 @@ class _Reduced:
 
 
 def _finding(lab: Lab, number: int, reduced: _Reduced) -> Finding | None:
-    """Return what a refused request shows: a value that its type has and the program has not, or parts
-    that do not go together; None where nothing says it."""
+    """Return what a refused request shows: a value that its type has and the program has not, or
+    parts that do not go together; None where nothing says it."""
     shown = (Shown(reduced.request.words(), reduced.answer.text),)
     others = [
-        part for place, part in enumerate(reduced.request.options)
+        part
+        for place, part in enumerate(reduced.request.options)
         if all(place != slot.place for slot in reduced.slots)
-    ]  # fmt: skip
+    ]
     if len(reduced.slots) == 1:
         (slot,) = reduced.slots
         table = _narrower(lab, reduced, slot, is_alone=not (others or reduced.more))
@@ -185,17 +183,21 @@ def _finding(lab: Lab, number: int, reduced: _Reduced) -> Finding | None:
     return Finding(text=text, shown=shown, edits=edits)
 
 
+#: What two numbers may have to be to each other, as conditions write it.
 RELATIONS: tuple[tuple[str, Callable[[float, float], bool]], ...] = (
-    ("==", operator.eq), ("<=", operator.le), (">=", operator.ge), ("<", operator.lt), (">", operator.gt),
+    ("==", operator.eq),
+    ("<=", operator.le),
+    (">=", operator.ge),
+    ("<", operator.lt),
+    (">", operator.gt),
     ("!=", operator.ne),
-)  # fmt: skip
-"""What two numbers may have to be to each other, as conditions write it."""
+)
 TRIED_NUMBERS = ("1", "2", "3")
 
 
 def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
-    """Return the condition that two numbers are equal, or that one is not above the other; None where
-    what the program takes of nine pairs is none of these."""
+    """Return the condition that two numbers are equal, or that one is not above the other; None
+    where what the program takes of nine pairs is none of these."""
     if len(reduced.slots) != 2:
         return None
     first, second = reduced.slots
@@ -207,12 +209,13 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
         pair
         for pair in product(TRIED_NUMBERS, repeat=2)
         if all(kind.read(word).status == "legal" for kind, word in zip(kinds, pair, strict=True))
-    ]  # fmt: skip
+    ]
     vectors = [
         reduced.request.with_value(first.place, first.number, left)
-        .with_value(second.place, second.number, right).words()
+        .with_value(second.place, second.number, right)
+        .words()
         for left, right in pairs
-    ]  # fmt: skip
+    ]
     taken = [each.works for each in lab.answers(vectors)]
     if len(pairs) < len(TRIED_NUMBERS) ** 2:
         return None  # of a few of them several relations hold
@@ -220,28 +223,25 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
         if [holds(float(left), float(right)) for left, right in pairs] == taken:
             keys = [
                 reduced.request.options[slot.place].option.key
-                for slot in reduced.slots if isinstance(slot.place, int)
-            ]  # fmt: skip
+                for slot in reduced.slots
+                if isinstance(slot.place, int)
+            ]
             told = " and ".join(f"given('{each}')" for each in keys)
             return f"{f'not ({told}) or ' if told else ''}{names[0]} {sign} {names[1]}"
     return None
 
 
-def _combination(
-    lab: Lab, number: int, reduced: _Reduced, others: Sequence[OptionPart]
-) -> str | None:
-    """Return the condition that options and values do not stand together: by the values, where each NAME
-    stands in one place, else by the options, where they are refused with other values as well. None
-    where neither says it."""
+def _combination(lab: Lab, number: int, reduced: _Reduced, others: Sequence[OptionPart]) -> str | None:
+    """Return the condition that options and values do not stand together: by the values, where each
+    NAME stands in one place, else by the options, where they are refused with other values as well.
+    None where neither says it."""
     terms = [f"given('{part.option.key}')" for part in others]
     there = [name_in_conditions(lab, number, name) for name in reduced.more]
     if not all(there):
         return None  # how many words there are of a NAME is no matter for a condition
     terms += [f"{name} is not None" for name in there]
     values = [name_in_conditions(lab, number, slot.name) for slot in reduced.slots]
-    words = [
-        lab.signature.values[slot.name].converted(reduced.word(slot)) for slot in reduced.slots
-    ]
+    words = [lab.signature.values[slot.name].converted(reduced.word(slot)) for slot in reduced.slots]
     if all(values) and all(isinstance(each, str | int | float) for each in words):
         terms += [f"{name} == {word!r}" for name, word in zip(values, words, strict=True)]
     elif any(isinstance(slot.place, str) for slot in reduced.slots) or _is_taken(lab, reduced):
@@ -252,9 +252,7 @@ def _combination(
         terms += [f"given('{options[place].option.key}')" for place in places]
     terms = list(dict.fromkeys(terms))
     is_lone = len(terms) == 1 and terms[0].startswith("given(")  # then it is no matter of values
-    return (
-        None if not terms or is_lone or len(terms) > MOST_PARTS else f"not ({' and '.join(terms)})"
-    )
+    return None if not terms or is_lone or len(terms) > MOST_PARTS else f"not ({' and '.join(terms)})"
 
 
 def _is_taken(lab: Lab, reduced: _Reduced) -> bool:
@@ -269,8 +267,8 @@ def _is_taken(lab: Lab, reduced: _Reduced) -> bool:
     return any(each.works for each in lab.answers(each.words() for each in requests))
 
 
+#: Values of each NAME that are tried in the place of those that are refused.
 MOST_TRIED = 3
-"""Values of each NAME that are tried in the place of those that are refused."""
 
 
 def _spelt(lab: Lab, reduced: _Reduced, slot: Slot) -> str:

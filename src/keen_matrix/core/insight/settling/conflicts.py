@@ -1,5 +1,5 @@
-"""Options that the program refuses together, or by themselves: a group of the synopsis says so where it
-can, else a condition, else they are set aside."""
+"""Options that the program refuses together, or by themselves: a group of the synopsis says so
+where it can, else a condition, else they are set aside."""
 
 from __future__ import annotations
 
@@ -8,13 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named
-from keen_matrix.core.insight.settling.edits import (
-    OBSERVED,
-    AppendEdit,
-    Edit,
-    SynopsisEdit,
-    ValueEdit,
-)
+from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit, ValueEdit
 from keen_matrix.core.insight.settling.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
@@ -41,7 +35,8 @@ from keen_matrix.core.structs import replace
 def settle_conflicts(lab: Lab) -> Iterator[Finding]:
     """Find options that the program refuses together, or by themselves."""
     for number in range(len(lab.signature.forms)):
-        # line by line: what is stated of the first is stated of those below it too, and costs nothing there
+        # line by line: what is stated of the first is stated of those below it too, and costs
+        # nothing there
         found = lab.forms.ground(number)
         if not found.works:
             continue
@@ -50,8 +45,8 @@ def settle_conflicts(lab: Lab) -> Iterator[Finding]:
 
 
 def settle_needs(lab: Lab) -> Iterator[Finding]:
-    """Find options that are refused by themselves with a message that names another one: most likely it is
-    what they need."""
+    """Find options that are refused by themselves with a message that names another one: most
+    likely it is what they need."""
     for number in range(len(lab.signature.forms)):
         builder = lab.forms.sound_builder(number)
         if builder is None:
@@ -76,15 +71,12 @@ def settle_needs(lab: Lab) -> Iterator[Finding]:
 
 
 def _is_condition(finding: Finding) -> bool:
-    return any(
-        isinstance(each, AppendEdit) and each.key == ("signature", "where")
-        for each in finding.edits
-    )
+    return any(isinstance(each, AppendEdit) and each.key == ("signature", "where") for each in finding.edits)
 
 
 def settle_pairs(lab: Lab) -> Iterator[Finding]:
-    """Find what clashes in the vectors in which every pair of options is: the fullest one has only one
-    of a group in it, and hides what the others of the group are refused beside."""
+    """Find what clashes in the vectors in which every pair of options is: the fullest one has only
+    one of a group in it, and hides what the others of the group are refused beside."""
     for number in range(len(lab.signature.forms)):
         found = lab.forms.ground(number)
         if found.works:
@@ -94,12 +86,12 @@ def settle_pairs(lab: Lab) -> Iterator[Finding]:
             yield from _stated(lab, number, found, _clashes_in_pairs(lab, number, found))
 
 
+#: Vectors with pairs that are launched together before what is refused of them is reduced.
 SIDE_BY_SIDE = 8
-"""Vectors with pairs that are launched together before what is refused of them is reduced."""
+#: Options that are named of those that are refused together.
 MOST_NAMED = 4
-"""Options that are named of those that are refused together."""
+#: Options that are tried beside one that is refused by itself.
 MOST_PARTNERS = 12
-"""Options that are tried beside one that is refused by itself."""
 
 
 def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
@@ -124,18 +116,17 @@ def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Cla
             keys = tuple(each.key for each in fewest)
             yield Clash(options=keys, words=words, answer=lab.answer(words).text)
         elif not fewest and not is_operand_tried and any(part.name for part in request.operands):
-            # no options clash: one of them may be refused beside operands, which the smallest has none of
+            # no options clash: one of them may be refused beside operands, which the smallest has
+            # none of
             is_operand_tried = True
             wanted = {each.key for each in optional_of(trials.builder)}
             tried = (beside_operands(trials, each, wanted) for each in options)
             yield from (each for each in tried if each is not None)
 
 
-def _fewest(
-    lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Answer
-) -> Sequence[Option]:
-    """Return the fewest of some options that are refused together, those that the answer names tried
-    first; none where it is their values that are refused."""
+def _fewest(lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Answer) -> Sequence[Option]:
+    """Return the fewest of some options that are refused together, those that the answer names
+    tried first; none where it is their values that are refused."""
 
     def refused(some: Sequence[Option]) -> bool:
         request = trials.builder.smallest(some)
@@ -159,9 +150,7 @@ def _fewest(
     return left
 
 
-def _stated(
-    lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]
-) -> Iterator[Finding]:
+def _stated(lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]) -> Iterator[Finding]:
     for clash in clashes:
         form = lab.signature.forms[number]
         there = {each.key for each in plain_options(lab.signature, form)}
@@ -178,16 +167,17 @@ def _stated(
 
 
 def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
-    """Yield the options that are refused by themselves, though the fullest vector is accepted: beside
-    an option of it they do nothing."""
+    """Yield the options that are refused by themselves, though the fullest vector is accepted:
+    beside an option of it they do nothing."""
     trials = lab.forms.trials(number)
     trials.rebuild(found)
     # What clashes already is told; alone it would be told again.
     known = {key for clash in found.clashes for key in (*clash.options, clash.about)}
     options = [
-        each for each in optional_of(trials.builder)
+        each
+        for each in optional_of(trials.builder)
         if each.key not in known and each.key not in found.actions
-    ]  # fmt: skip
+    ]
     vectors = [
         (each.key, request.words())
         for each in options
@@ -209,34 +199,38 @@ def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
         return
     words = {(place, at): word for place, at, _, word in request.slots()}
     slots = [
-        slot for slot in open_slots(lab, request)
+        slot
+        for slot in open_slots(lab, request)
         if len(keys) == 1 or is_named(words[slot.place, slot.number], clash.answer)
-    ]  # fmt: skip
+    ]
     yield from typed_findings(lab, request, slots)
 
 
 def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
-    """Return that an option is refused by itself, or which other one it needs: where there is one that
-    makes it accepted, and every vector that has it without is refused."""
+    """Return that an option is refused by itself, or which other one it needs: where there is one
+    that makes it accepted, and every vector that has it without is refused."""
     key = clash.options[0]
     shown = (Shown(clash.words, clash.answer),)
     if clash.about:
-        # beside operands it is the input that it cannot use; beside options its partner was not found
+        # beside operands it is the input that it cannot use; beside options its partner was not
+        # found
         own = spellings_of_keys(lab, number, {key, *found.required})
         is_beside_operands = lab.signature.judge(clash.words).given <= own
         edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
         return Finding(
             text=f"{key} is refused beside {'operands' if is_beside_operands else 'others'}",
-            shown=shown, edits=(edit,) if is_beside_operands else (),
-        )  # fmt: skip
+            shown=shown,
+            edits=(edit,) if is_beside_operands else (),
+        )
     if not _speaks_of(lab, clash):  # it is something else that it needs than an option
         return _refused_by_itself(lab, number, clash, shown)
     builder = Builder(lab.signature, lab.signature.forms[number])
     options = {each.key: each for each in plain_options(lab.signature, builder.form)}
     others = [each for each in options if each != key]
     told = [each for each in others if is_named(each, clash.answer)]
+    #: Other options that make it accepted, each with the vector that has both and the one that
+    #: is.
     ways: list[tuple[str, Request, Request]] = []
-    """Other options that make it accepted, each with the vector that has both and the one that is."""
     # where its message names others, it is one of these, or none
     beside = {
         other: request
@@ -263,20 +257,14 @@ def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
         for (_, _, name, old), (_, _, _, word) in zip(request.slots(), taken.slots(), strict=True)
         if old != word
     ]
-    return Finding(
-        text=f"{key} needs {other}",
-        shown=(*shown, *lab.shown(taken.words())),
-        edits=tuple(edits),
-    )
+    return Finding(text=f"{key} needs {other}", shown=(*shown, *lab.shown(taken.words())), edits=tuple(edits))
 
 
 def _keys(request: Request) -> set[str]:
     return {part.option.key for part in request.options}
 
 
-def _works_without(
-    lab: Lab, number: int, options: Mapping[str, Option], key: str, other: str
-) -> bool:
+def _works_without(lab: Lab, number: int, options: Mapping[str, Option], key: str, other: str) -> bool:
     """Tell whether an option is accepted in any vector that goes without another one which makes it
     accepted: it needs that one or some other, and no condition of ours says so."""
     spellings = spellings_of_keys(lab, number, {key}), spellings_of_keys(lab, number, {other})
@@ -295,23 +283,23 @@ def _has(words: Iterable[str], spellings: Set[str]) -> bool:
 
 
 def _refused_by_itself(lab: Lab, number: int, clash: Clash, shown: tuple[Shown, ...]) -> Finding:
-    """Return that an option is refused whatever stands beside it, as observed: it is set aside. Where
-    another form has it accepted, it is this one that goes without it. An option that is refused as
-    one that there is not, or that crashes or hangs, is told and not settled: the help and the program
-    differ."""
+    """Return that an option is refused whatever stands beside it, as observed: it is set aside.
+    Where another form has it accepted, it is this one that goes without it. An option that is
+    refused as one that there is not, or that crashes or hangs, is told and not settled: the help
+    and the program differ."""
     key = clash.options[0]
     if _works_elsewhere(lab, number, key):
         form = lab.signature.lines[number]
         fewer = without_option(form, spellings_of_keys(lab, number, {key}))
         return Finding(
-            text=f"{key} is refused in {short(form)}", shown=shown,
+            text=f"{key} is refused in {short(form)}",
+            shown=shown,
             edits=() if fewer is None else (synopsis_edit(lab, number, fewer),),
-        )  # fmt: skip
+        )
     builder = Builder(lab.signature, lab.signature.forms[number])
     answer = lab.answer(clash.words) if clash.words else None
     if answer is not None and _is_unknown(lab, builder, clash, answer):
-        return Finding(text=f"{key} stands in the synopsis, and the program does not know it",
-                       shown=shown)  # fmt: skip
+        return Finding(text=f"{key} stands in the synopsis, and the program does not know it", shown=shown)
     text = f"{key} is refused by itself"
     if answer is None or refused_or_accepted(answer) != "refused":
         return Finding(text=text, shown=shown)
@@ -336,9 +324,10 @@ def _needed_operand(lab: Lab, number: int, key: str, shown: tuple[Shown, ...]) -
         if request is not None and key in _keys(request) and lab.works(request):
             condition = f"not given('{key}') or {called} is not None"
             return Finding(
-                text=f"{key} needs {name}", shown=(*shown, *lab.shown(request.words())),
+                text=f"{key} needs {name}",
+                shown=(*shown, *lab.shown(request.words())),
                 edits=(AppendEdit(("signature", "where"), condition, OBSERVED),),
-            )  # fmt: skip
+            )
     return None
 
 
@@ -408,9 +397,7 @@ def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterat
     trials.rebuild(found)
     options = trials.options(clash.options) if changed is None else _within(trials, changed, clash)
     pairs = [pair for pair in combinations(options, 2) if _may_be_together(trials, pair)]
-    refused = [
-        pair for pair in pairs if trials.refuses(pair) and _is_refused_reversed(trials, pair)
-    ]
+    refused = [pair for pair in pairs if trials.refuses(pair) and _is_refused_reversed(trials, pair)]
     if changed is not None and refused == pairs:
         text = f"{' and '.join(clash.options)} exclude each other"
         lines = [*lab.signature.lines]
@@ -427,16 +414,17 @@ def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterat
         words = clash.words if request is None else request.words()
         answer = trials.experiments.answer(words).text
         yield Finding(
-            text=f"{' and '.join(keys)} exclude each other", shown=(Shown(words, answer),),
+            text=f"{' and '.join(keys)} exclude each other",
+            shown=(Shown(words, answer),),
             edits=(_never_together(keys, answer),),
-        )  # fmt: skip
+        )
     if not refused:  # of some the last one counts
         yield Finding(text=f"{' and '.join(clash.options)} exclude each other", shown=shown)
 
 
 def _grouped_as_well(lab: Lab, number: int, keys: Sequence[str]) -> Form | None:
-    """Return another line of the synopsis with options in a group that exclude each other in one; None
-    where they stand otherwise there, or are not seen to be refused."""
+    """Return another line of the synopsis with options in a group that exclude each other in one;
+    None where they stand otherwise there, or are not seen to be refused."""
     form = lab.signature.lines[number]
     spellings = [spellings_of_keys(lab, number, {key}) for key in keys]
     changed = grouped(form, spellings) if all(spellings) else None
@@ -444,9 +432,10 @@ def _grouped_as_well(lab: Lab, number: int, keys: Sequence[str]) -> Form | None:
         return None
     builder = Builder(lab.signature, lab.signature.forms[number])
     members = next(
-        inside for item in changed.items
+        inside
+        for item in changed.items
         if isinstance(item, Choice) and spellings[0] <= (inside := set(spellings_in(item)))
-    )  # fmt: skip
+    )
     options = [each for each in builder.form.options if set(each.spellings) <= members]
     if not all(lab.works(builder.smallest([each])) for each in options):
         return None
@@ -456,16 +445,17 @@ def _grouped_as_well(lab: Lab, number: int, keys: Sequence[str]) -> Form | None:
     return changed if judged and not any(each.works for each in lab.answers(judged)) else None
 
 
+#: Words with which a message tells that options do not go together, or that one needs another.
 _ABOUT_OPTIONS = re.compile(
     r"conflict|incompatib|cannot|can't|exclu|together|both|combin|meaningless|mutual|only one|more than one|"
     r"not allowed|needs?\b|requires?\b|\bonly\b|must|sense|without|unless",
     re.IGNORECASE,
 )
-"""Words with which a message tells that options do not go together, or that one needs another."""
 
 
 def _speaks_of(lab: Lab, clash: Clash) -> bool:
-    """Tell whether a refusal is about its options: it names one, or says that they do not go together."""
+    """Tell whether a refusal is about its options: it names one, or says that they do not go
+    together."""
     said = lab.answer(clash.words).said.partition("\n")[2] if clash.words else ""
     return bool(_ABOUT_OPTIONS.search(said)) or any(is_named(each, said) for each in clash.options)
 
@@ -475,9 +465,7 @@ def _together(lab: Lab, clash: Clash) -> str:
     listed = _listed(clash.options)
     verdict = lab.answer(clash.words).record.verdict if clash.words else ""
     ends = {"hung": "does not end", "crashed": "crashes"}
-    return (
-        f"with {listed} it {ends[verdict]}" if verdict in ends else f"{listed} are refused together"
-    )
+    return f"with {listed} it {ends[verdict]}" if verdict in ends else f"{listed} are refused together"
 
 
 def _listed(keys: Sequence[str]) -> str:
@@ -496,9 +484,8 @@ def _within(trials: FormTrials, changed: Form, clash: Clash) -> list[Option]:
     """Return the options of the group that a clash would stand in."""
     wanted = {spelling for each in trials.options(clash.options) for spelling in each.spellings}
     group = next(
-        item for item in changed.items
-        if isinstance(item, Choice) and wanted <= set(spellings_in(item))
-    )  # fmt: skip
+        item for item in changed.items if isinstance(item, Choice) and wanted <= set(spellings_in(item))
+    )
     inside = set(spellings_in(group))
     return [each for each in trials.builder.form.options if set(each.spellings) <= inside]
 
@@ -511,7 +498,8 @@ def _may_be_together(trials: FormTrials, pair: Sequence[Option]) -> bool:
 
 
 def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:
-    """Tell whether two options are refused as well in the other order: of some the last one counts."""
+    """Tell whether two options are refused as well in the other order: of some the last one
+    counts."""
     request = trials.builder.smallest(pair)
     if request is None:
         return False

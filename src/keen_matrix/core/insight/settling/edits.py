@@ -8,22 +8,15 @@ from collections.abc import Iterable, Mapping
 from typing import TypeAlias
 
 from keen_matrix.core.spec.drafted import synopsis_text, value_text
-from keen_matrix.core.spec.editing import (
-    comment_at,
-    value_at,
-    with_item,
-    with_table,
-    with_value,
-    without_key,
-)
+from keen_matrix.core.spec.editing import comment_at, value_at, with_item, with_table, with_value, without_key
 from keen_matrix.core.spec.keys import TomlValue
 from keen_matrix.core.structs import Struct
 
+#: What a comment begins with where a spec says what a program was seen to do, and not what it
+#: promises.
 OBSERVED = "observed"
-"""What a comment begins with where a spec says what a program was seen to do, and not what it
-promises."""
+#: What the comment of a drafted value begins with that is only likely.
 GUESSED = "guess"
-"""What the comment of a drafted value begins with that is only likely."""
 LONGEST_COMMENT = 110
 Key: TypeAlias = tuple[str, ...]
 
@@ -87,8 +80,8 @@ def is_stated(text: str, *key: str) -> bool:
 
 
 def observed_at(text: str, *key: str) -> TomlValue:
-    """Return the value of a key that a spec has from what the program was seen to do; None for one that
-    somebody wrote, which is a promise."""
+    """Return the value of a key that a spec has from what the program was seen to do; None for one
+    that somebody wrote, which is a promise."""
     return value_at(text, *key) if comment_at(text, *key).startswith(OBSERVED) else None
 
 
@@ -109,9 +102,10 @@ def _made(text: str, edit: Edit) -> str:
         return with_value(text, ("signature", "synopsis"), synopsis_text(edit.lines))
     if isinstance(edit, MaskEdit):
         lines = [
-            f"matches = {_pattern(edit.pattern)} # {OBSERVED}", 'as = "<varies>"',
+            f"matches = {_pattern(edit.pattern)} # {OBSERVED}",
+            'as = "<varies>"',
             f"in = {value_text([edit.stream])}",
-        ]  # fmt: skip
+        ]
         return with_table(text, "mask", lines)
     if isinstance(edit, RemoveEdit):
         return without_key(text, edit.key)
@@ -130,17 +124,15 @@ def _pattern(pattern: str) -> str:
 
 
 def _with_type(text: str, edit: ValueEdit) -> str:
-    """Return a text with the type of a NAME; what its comment says of it stays, the word that it is a
-    guess goes."""
+    """Return a text with the type of a NAME; what its comment says of it stays, the word that it is
+    a guess goes."""
     path = ("signature", "values", edit.name)
     text, note = _without_question(text, edit.name)
     said = comment_at(text, *path)
     if is_stated(text, *path):
         note = said.removeprefix(GUESSED).lstrip("; ") or note
     if edit.table:
-        return with_value(
-            text, path, value_text(edit.table), _shortened(_joined(edit.note, note)) or None
-        )
+        return with_value(text, path, value_text(edit.table), _shortened(_joined(edit.note, note)) or None)
     text = without_key(text, path)
     if note or edit.note:
         return _with_remark(text, _shortened(f"{edit.name}: {_joined(edit.note, note)}"))
@@ -148,8 +140,8 @@ def _with_type(text: str, edit: ValueEdit) -> str:
 
 
 def _without_question(text: str, name: str) -> tuple[str, str]:
-    """Return a text without the line in which a draft asks whether a NAME is any text, and what that line
-    says of it."""
+    """Return a text without the line in which a draft asks whether a NAME is any text, and what
+    that line says of it."""
     found = re.search(rf"^[ \t]*# {re.escape(name)}: a text\?([^\r\n]*)\r?\n?", text, re.MULTILINE)
     if found is None:
         return text, ""
@@ -157,7 +149,8 @@ def _without_question(text: str, name: str) -> tuple[str, str]:
 
 
 def _with_remark(text: str, remark: str) -> str:
-    """Return a text with a comment in a line of its own, behind the header of the values or the synopsis."""
+    """Return a text with a comment in a line of its own, behind the header of the values or the
+    synopsis."""
     newline = "\r\n" if "\r\n" in text else "\n"
     for pattern in (r"^[ \t]*\[signature\.values\].*$", r"^[ \t]*\[signature\].*$"):
         header = re.search(pattern, text.replace("\r", " "), re.MULTILINE)
@@ -180,7 +173,18 @@ def _shortened(note: str) -> str:
 
 
 __all__ = [
-    "OBSERVED", "AppendEdit", "Edit", "KeyEdit", "MaskEdit", "RemoveEdit",
-    "SynopsisEdit", "ValueEdit", "edited", "is_guessed", "is_stated", "note_of",
-    "observed_at", "value_at",
-]  # fmt: skip
+    "OBSERVED",
+    "AppendEdit",
+    "Edit",
+    "KeyEdit",
+    "MaskEdit",
+    "RemoveEdit",
+    "SynopsisEdit",
+    "ValueEdit",
+    "edited",
+    "is_guessed",
+    "is_stated",
+    "note_of",
+    "observed_at",
+    "value_at",
+]

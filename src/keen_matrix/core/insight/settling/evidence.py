@@ -1,7 +1,7 @@
 """Whether a condition that a step found may be stated: an experiment that was seen both ways.
 
-A condition keeps every derived vector from what breaks it, so one that is true of the samples by chance
-hides that much of the program for good. It is stated only where
+A condition keeps every derived vector from what breaks it, so one that is true of the samples by
+chance hides that much of the program for good. It is stated only where
 
 1. no option or operand that it speaks of is left without any accepted vector,
 2. it is no matter of a single number, which the sample may not suit,
@@ -24,30 +24,23 @@ from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.binding import identifier
-from keen_matrix.core.signature.requests import (
-    Builder,
-    OptionPart,
-    Request,
-    Wish,
-    builders,
-    plain_options,
-)
+from keen_matrix.core.signature.requests import Builder, OptionPart, Request, Wish, builders, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
 
 CONDITIONS = ("signature", "where")
+#: In so many a condition must have been seen to hold and to fail.
 SURROUNDINGS = 2
-"""In so many a condition must have been seen to hold and to fail."""
+#: Accepted requests among which vectors that break a condition are looked for.
 MOST_LOOKED_THROUGH = 400
-"""Accepted requests among which vectors that break a condition are looked for."""
+#: Pairs of vectors that are launched for one condition.
 MOST_TRIED = 12
-"""Pairs of vectors that are launched for one condition."""
+#: Words with which a message says that things do not go together, or that one needs another.
 ABOUT_GOING_TOGETHER = re.compile(
     r"conflict|incompatib|cannot|can't|exclu|together|both|combin|meaningless|mutual|only one|more than one|"
     r"not allowed|needs?\b|requires?\b|\bonly\b|must|sense|without|unless|same|differ|extra|too many|unexpected",
     re.IGNORECASE,
 )
-"""Words with which a message says that things do not go together, or that one needs another."""
 
 
 class Lab(Protocol):
@@ -61,8 +54,8 @@ class Lab(Protocol):
 
 
 def reason_not_to_state(lab: Lab, finding: Finding, after: Signature) -> str:
-    """Return why a finding's conditions are not stated, as half a sentence; empty where they may be. `after`
-    is the signature with them in it. Raises OutOfLaunches."""
+    """Return why a finding's conditions are not stated, as half a sentence; empty where they may
+    be. `after` is the signature with them in it. Raises OutOfLaunches."""
     for edit in finding.edits:
         if isinstance(edit, AppendEdit) and edit.key == CONDITIONS:
             reason = _Trial(lab, finding, after, str(edit.value)).reason()
@@ -78,8 +71,8 @@ class _Trial:
         self._lab, self._finding = lab, finding
         self._before, self._after = lab.signature, after
         self._expression = Expression(condition)
+        #: Spellings of options that it names.
         self._keys = frozenset(constant_arguments(self._expression, "given"))
-        """Spellings of options that it names."""
         self._names = self._expression.names
 
     def reason(self) -> str:
@@ -90,28 +83,21 @@ class _Trial:
         values = dict(comparisons(self._expression))
         numbers = [name for name, each in values.items() if isinstance(each, int | float)]
         if numbers and not self._keys and len(self._names) == 1:
-            return (
-                f"a single value of {numbers[0]} may be refused since the sample does not suit it"
-            )
+            return f"a single value of {numbers[0]} may be refused since the sample does not suit it"
         operands = "is not None" in self._expression.source and not self._keys
         if operands and not self._speaks_of_it():
-            return (
-                "the message does not say that they exclude each other; give an example with both"
-            )
+            return "the message does not say that they exclude each other; give an example with both"
         return self._unseen()
 
     def _lost(self) -> Iterator[str]:
-        """Yield the options and operands named that had an accepted vector before, and have none now."""
+        """Yield the options and operands named that had an accepted vector before, and have none
+        now."""
         for key in sorted(self._keys):
             if _has_option(self._before, key) and not _has_option(self._after, key):
                 yield key
         for name in self._before.operand_names:
             is_named = identifier(name) in self._names
-            if (
-                is_named
-                and _has_operand(self._before, name)
-                and not _has_operand(self._after, name)
-            ):
+            if is_named and _has_operand(self._before, name) and not _has_operand(self._after, name):
                 yield name
 
     def _speaks_of_it(self) -> bool:
@@ -120,7 +106,8 @@ class _Trial:
         return any(ABOUT_GOING_TOGETHER.search(each) for each in said)
 
     def _unseen(self) -> str:
-        """Launch pairs of vectors, until the condition was seen both ways in enough surroundings."""
+        """Launch pairs of vectors, until the condition was seen both ways in enough
+        surroundings."""
         seen: set[object] = set()
         pairs = 0
         for broken, kept in islice(self._pairs(), MOST_TRIED):
@@ -140,8 +127,8 @@ class _Trial:
         return "" if pairs < MOST_TRIED else "it was seen both ways in one surrounding only"
 
     def _pairs(self) -> Iterator[tuple[Request, Request]]:
-        """Yield vectors that break the condition and nothing else, each with one made of it by one change
-        that keeps the condition; of each surroundings one."""
+        """Yield vectors that break the condition and nothing else, each with one made of it by one
+        change that keeps the condition; of each surroundings one."""
         done: set[object] = set()
         for builder in builders(self._before):
             named = [
@@ -161,9 +148,7 @@ class _Trial:
                     or self._after.judge(words).status != "refused"
                 ):
                     continue
-                kept = next(
-                    (each for each in self._changed(builder, request) if self._is_kept(each)), None
-                )
+                kept = next((each for each in self._changed(builder, request) if self._is_kept(each)), None)
                 if kept is not None:
                     done.add(around)
                     yield request, kept
@@ -222,22 +207,17 @@ def _has_option(signature: Signature, key: str) -> bool:
             continue
         keys = {each.key for each in wanted}
         counted = (
-            builder.wished(Wish(keys, full=False, counts={name: 1}))
-            for name in signature.operand_names
+            builder.wished(Wish(keys, full=False, counts={name: 1})) for name in signature.operand_names
         )
         for request in (builder.smallest(wanted), builder.fullest(wanted), *counted):
-            if request is not None and any(
-                key in each.option.spellings for each in request.options
-            ):
+            if request is not None and any(key in each.option.spellings for each in request.options):
                 return True
     return False
 
 
 def _has_operand(signature: Signature, name: str) -> bool:
     def there(requests: Iterable[Request | None]) -> bool:
-        return any(
-            part.name == name for each in requests if each is not None for part in each.operands
-        )
+        return any(part.name == name for each in requests if each is not None for part in each.operands)
 
     return any(
         there((builder.smallest(), builder.with_counts(name, 1), builder.fullest()))

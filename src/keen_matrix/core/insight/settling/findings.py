@@ -21,13 +21,13 @@ class Shown(Struct, frozen=True):
 class Finding(Struct, frozen=True, kw_only=True):
     """Something that was found out."""
 
+    #: What it is, in a sentence without its stop.
     text: str
-    """What it is, in a sentence without its stop."""
     shown: tuple[Shown, ...] = ()
+    #: What states it in the spec; none where it is no matter of the spec.
     edits: tuple[Edit, ...] = ()
-    """What states it in the spec; none where it is no matter of the spec."""
+    #: Whether it looks like a fault of the program, which no spec should take for a promise.
     defect: bool = False
-    """Whether it looks like a fault of the program, which no spec should take for a promise."""
 
     @property
     def weight(self) -> Weight:

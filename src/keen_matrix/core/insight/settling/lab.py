@@ -1,4 +1,5 @@
-"""Where settling experiments: a spec as it stands by now, and what the program does with vectors."""
+"""Where settling experiments: a spec as it stands by now, and what the program does with
+vectors."""
 
 from __future__ import annotations
 
@@ -15,13 +16,7 @@ from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.experiments import (
-    Allowance,
-    Answer,
-    Experiments,
-    OutOfLaunches,
-    has_waited,
-)
+from keen_matrix.core.runs.experiments import Allowance, Answer, Experiments, OutOfLaunches, has_waited
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
 from keen_matrix.core.runs.starting import started
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
@@ -31,8 +26,8 @@ from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import replace
 
 CAME_LENGTH = 100
+#: Where a spec names options that derived vectors go without.
 ASIDE = ("signature", "aside")
-"""Where a spec names options that derived vectors go without."""
 
 
 class Lab:
@@ -54,15 +49,15 @@ class Lab:
         self.forms = Forms(self)
         self.text = text
         self.spec = self._loaded(text)
+        #: What the program's launcher starts, where that is not started directly.
         self.saves: Through | None = None
-        """What the program's launcher starts, where that is not started directly."""
         if launch is None:
             begun = started(self.spec, resolved_launch(self.spec), watch, are_many=True)
             launch, self.saves = begun.launch, begun.saves
         self.launch = launch
         self.limit = most
+        #: Whether somebody said how many launches are allowed.
         self.is_given = True
-        """Whether somebody said how many launches are allowed."""
         self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
 
     def _loaded(self, text: str) -> Spec:
@@ -97,22 +92,21 @@ class Lab:
                 return False
             try:
                 spec = self._loaded(text)
-                reason = (
-                    reason_not_to_state(self, finding, spec.signature) if spec.signature else ""
-                )
+                reason = reason_not_to_state(self, finding, spec.signature) if spec.signature else ""
                 if reason:
                     return self.add(replace(finding, text=f"{finding.text}: {reason}", edits=()))
                 self._change(text, spec)
             except KeenMatrixError:
-                # It contradicts what is stated already; what was found until here is not to be lost.
+                # It contradicts what is stated already; what was found until here is not to be
+                # lost.
                 return self.add(replace(finding, edits=()))
         self.findings.append(finding)
         return True
 
     def _without_excuses(self, finding: Finding) -> Finding:
-        """Return a finding that sets nothing aside but what the program refuses: an option with which it
-        crashes is a defect and stays in the derived cases, and one that prints and ends badly is no
-        refusal either."""
+        """Return a finding that sets nothing aside but what the program refuses: an option with
+        which it crashes is a defect and stays in the derived cases, and one that prints and ends
+        badly is no refusal either."""
         if not any(isinstance(each, AppendEdit) and each.key == ASIDE for each in finding.edits):
             return finding
         known = self.experiments.known
@@ -126,8 +120,8 @@ class Lab:
         return finding
 
     def _only_prints(self, answer: Answer) -> bool:
-        """Tell whether a launch printed on standard output alone and ended badly, in a program whose
-        refusals are on standard error."""
+        """Tell whether a launch printed on standard output alone and ended badly, in a program
+        whose refusals are on standard error."""
         record = answer.record
         if answer.works or record.verdict == "hung" or record.stderr or not record.stdout:
             return False
@@ -169,10 +163,10 @@ class Forms:
 
     def __init__(self, lab: Lab) -> None:
         self.lab = lab
+        #: The text of the spec, and what is known of its forms by it.
         self._known: tuple[str, dict[int, FormGrounds]] = ("", {})
-        """The text of the spec, and what is known of its forms by it."""
+        #: What launches did not suffice for, by that text: the forms, and what was allowed.
         self._short: dict[int, Allowance] = {}
-        """What launches did not suffice for, by that text: the forms, and what was allowed."""
 
     def builders(self, *, grounded: bool = True) -> Sequence[Builder]:
         """Return a builder for each form, clear of what is known to be refused."""
@@ -229,13 +223,12 @@ def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unkno
     launched."""
     if answer.works:
         return "accepted"
-    return (
-        "refused" if answer.record.verdict not in ("crashed", "hung", "unlaunched") else "unknown"
-    )
+    return "refused" if answer.record.verdict not in ("crashed", "hung", "unlaunched") else "unknown"
 
 
 def waits(lab: Lab, words: Words) -> bool:
-    """Tell whether a program waits for standard input with a vector; yes where that cannot be seen."""
+    """Tell whether a program waits for standard input with a vector; yes where that cannot be
+    seen."""
     if not can_be_seen():
         return True
     (answer,) = lab.experiments.launched([words], silent=True).values()

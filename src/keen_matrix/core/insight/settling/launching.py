@@ -13,13 +13,13 @@ from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.forms import UNKNOWN
 from keen_matrix.core.signature.grounds import Words
 
+#: What a launcher takes at each launch from which on it is worth passing by.
 WORTH_SECONDS = 0.05
-"""What a launcher takes at each launch from which on it is worth passing by."""
 
 
 def pass_launcher_by(lab: Lab) -> None:
-    """Start what the launcher starts, with what it sets, from here on and in the spec, where vectors that are
-    accepted and refused come to the same both ways. Raises OutOfLaunches."""
+    """Start what the launcher starts, with what it sets, from here on and in the spec, where
+    vectors that are accepted and refused come to the same both ways. Raises OutOfLaunches."""
     saves = lab.saves
     if saves is None or saves.seconds < WORTH_SECONDS or lab.spec.program.launch_through:
         return
@@ -38,7 +38,5 @@ def pass_launcher_by(lab: Lab) -> None:
     if any(difference_of(answer.record, others[words].record) for words, answer in pairs):
         return
     name, lab.launch = os.path.basename(lab.launch.words[0]), direct
-    text = (
-        f"{name} only starts {saves.file}, and takes {saves.seconds:.1f} s for it: it is passed by"
-    )
+    text = f"{name} only starts {saves.file}, and takes {saves.seconds:.1f} s for it: it is passed by"
     lab.add(Finding(text=text, shown=lab.shown(*vectors), edits=(edit,)))

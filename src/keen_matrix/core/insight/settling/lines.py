@@ -1,12 +1,11 @@
-"""Changes of a line of a synopsis: options in a group of their own, without their brackets, or gone."""
+"""Changes of a line of a synopsis: options in a group of their own, without their brackets, or
+gone."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence, Set
 
-from keen_matrix.core.insight.settling.edits import (
-    SynopsisEdit,
-)
+from keen_matrix.core.insight.settling.edits import SynopsisEdit
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
 from keen_matrix.core.signature.judging.binding import identifier
@@ -31,8 +30,8 @@ def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
 
 
 def asked_for(form: Form, spellings: Sequence[Set[str]], *, several: bool) -> Form | None:
-    """Return a line in which one of some options that stand in brackets of their own has to be given, or `several`;
-    None where they stand otherwise."""
+    """Return a line in which one of some options that stand in brackets of their own has to be
+    given, or `several`; None where they stand otherwise."""
     group = grouped(form, spellings)
     if group is None:
         return None
@@ -53,8 +52,7 @@ def _place_of(form: Form, spellings: Set[str]) -> int | None:
     for at, item in enumerate(form.items):
         if isinstance(item, Choice) and not item.several and set(spellings_in(item)) & spellings:
             single = all(
-                len(each.items) == 1 and isinstance(each.items[0], OptionUse)
-                for each in item.alternatives
+                len(each.items) == 1 and isinstance(each.items[0], OptionUse) for each in item.alternatives
             )
             return at if single else None
     return None
@@ -90,9 +88,8 @@ def without_option(form: Form, spellings: Set[str]) -> Form | None:
     """Return a line without an option that stands in brackets of its own; None where it stands
     otherwise."""
     items = [
-        item for item in form.items
-        if not (isinstance(item, Choice) and set(spellings_in(item)) & spellings)
-    ]  # fmt: skip
+        item for item in form.items if not (isinstance(item, Choice) and set(spellings_in(item)) & spellings)
+    ]
     gone = [item for item in form.items if item not in items]
     is_alone = len(gone) == 1 and isinstance(gone[0], Choice) and len(gone[0].alternatives) == 1
     return Form(tuple(items)) if is_alone else None
@@ -104,8 +101,8 @@ def replace_optional(item: Item) -> Item:
 
 
 def with_operand(form: Form, name: str, other: Item | None) -> Form | None:
-    """Return a line with another item in the place of an operand that stands by itself, or with none;
-    None where there is no such operand."""
+    """Return a line with another item in the place of an operand that stands by itself, or with
+    none; None where there is no such operand."""
     items: list[Item] = []
     for item in form.items:
         if isinstance(item, Operand) and item.name.name == name:
@@ -146,8 +143,7 @@ def name_in_conditions(lab: Lab, number: int, name: str) -> str:
     """Return what a condition calls the value of a NAME; nothing where the NAME has several."""
     form = lab.signature.forms[number].form
     is_list = any(
-        isinstance(item, Operand) and item.name.name == name and item.name.several
-        for item in form.walk()
+        isinstance(item, Operand) and item.name.name == name and item.name.several for item in form.walk()
     )
     is_single = list(names_of(form)).count(name) == 1 and not is_list
     return identifier(name) if is_single else ""

@@ -1,5 +1,5 @@
-"""How the program reads its words: vectors on which readers differ are launched until one is left that
-does all that the program does; where there is none, habit by habit."""
+"""How the program reads its words: vectors on which readers differ are launched until one is left
+that does all that the program does; where there is none, habit by habit."""
 
 from __future__ import annotations
 
@@ -33,16 +33,16 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.drafted import value_text
 from keen_matrix.core.structs import replace
 
+#: Forms of a synopsis that vectors are made of: one reader reads them all.
 MOST_FORMS = 3
-"""Forms of a synopsis that vectors are made of: one reader reads them all."""
+#: Vectors that a reader is held against once it is the only one left.
 MOST_CHECKS = 40
-"""Vectors that a reader is held against once it is the only one left."""
 MOST_SHOWN = 3
+#: Ways to write a number that readers differ in.
 NUMBERS = ("0x2", " 2", "+2", "2_0", "02")
-"""Ways to write a number that readers differ in."""
 NO_NUMBER, PLAIN_WORD = "no-number", "word"
+#: Pairs of flags of which one is looked for that the program accepts together.
 MOST_PAIRS = 6
-"""Pairs of flags of which one is looked for that the program accepts together."""
 
 
 class Probe(NamedTuple):
@@ -93,15 +93,13 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     rest = list(left)[1:]
     others = f" (so {'does' if len(rest) == 1 else 'do'} {', '.join(rest)})" if rest else ""
     yield Finding(
-        text=f"it reads its words as {name} does{others}",
-        shown=lab.shown(*telling),
-        edits=tuple(edits),
+        text=f"it reads its words as {name} does{others}", shown=lab.shown(*telling), edits=tuple(edits)
     )
 
 
 def _without_style(lab: Lab, name: str) -> Iterator[Edit]:
-    """Yield what takes away what a reader says otherwise: the style, and options set aside that are none
-    where one dash stands before words, as `-m` of `-man`."""
+    """Yield what takes away what a reader says otherwise: the style, and options set aside that are
+    none where one dash stands before words, as `-m` of `-man`."""
     if is_stated(lab.text, "signature", "style"):
         yield RemoveEdit(("signature", "style"))
     is_other = READERS[name].style != lab.signature.style
@@ -117,9 +115,10 @@ def _rank(script: str, row: Reader) -> int:
     return 1 if row.runtime == "any" else 2
 
 
+#: Habits of its own that a program may have beside those of its reader, and beside those of one
+#: that its script names: it may go on where the reader complains, which changes all that is
+#: refused.
 MOST_SWITCHES, MOST_OF_NAMED = 2, 5
-"""Habits of its own that a program may have beside those of its reader, and beside those of one that
-its script names: it may go on where the reader complains, which changes all that is refused."""
 
 
 def _with_switches(
@@ -150,9 +149,9 @@ def _with_switches(
 def _switched(
     lab: Lab, signature: Signature, probes: Sequence[Probe], seen: Mapping[Words, str]
 ) -> tuple[dict[str, bool | str], list[Words], Signature]:
-    """Return the habits with which a signature says what the program did, the vector that showed each, and
-    the signature with them. They are found one after another: where unknown options are taken, two flags
-    in one word are one of these, and no bundle."""
+    """Return the habits with which a signature says what the program did, the vector that showed
+    each, and the signature with them. They are found one after another: where unknown options are
+    taken, two flags in one word are one of these, and no bundle."""
     switches: dict[str, bool | str] = {}
     against: list[Words] = []
     varied = signature
@@ -164,7 +163,8 @@ def _switched(
             switches[probe.habit] = told
             against.append(probe.words)
             if (probe.habit, told) == ("unknown_options", "take"):
-                # other letter case and beginnings are unknown options as well, which tells nothing of them
+                # other letter case and beginnings are unknown options as well, which tells nothing
+                # of them
                 switches |= {"ignore_case": False, "abbreviations": False}
             varied = _varied(signature, switches)
     return switches, against, varied
@@ -205,8 +205,9 @@ def _read_with(
         edits.append(KeyEdit(("signature", habit.replace("_", "-")), value, OBSERVED))
     return Finding(
         text=f"it reads its words as {name} does, but for {' and '.join(told)}",
-        shown=lab.shown(*list(against)[:MOST_SHOWN]), edits=tuple(edits),
-    )  # fmt: skip
+        shown=lab.shown(*list(against)[:MOST_SHOWN]),
+        edits=tuple(edits),
+    )
 
 
 def _is_guessed(lab: Lab) -> bool:
@@ -219,8 +220,7 @@ def _is_by_hand(lab: Lab) -> bool:
     knows that the words are read by hand, and what is written is not written over."""
     keys = [name.replace("_", "-") for name in SWITCH_NAMES]
     stated = any(
-        is_stated(lab.text, "signature", key)
-        and not note_of(lab.text, "signature", key).startswith(OBSERVED)
+        is_stated(lab.text, "signature", key) and not note_of(lab.text, "signature", key).startswith(OBSERVED)
         for key in keys
     )
     has_style = is_stated(lab.text, "signature", "style")
@@ -241,10 +241,7 @@ def _taken_back(lab: Lab, guessed: str, seen: Mapping[Words, str]) -> Finding:
     return Finding(
         text=f"it does not read its words as {guessed} does, though its help is laid out so",
         shown=lab.shown(*against[:MOST_SHOWN]),
-        edits=(
-            RemoveEdit(("signature", "reader")),
-            KeyEdit(("signature", "style"), row.style, OBSERVED),
-        ),
+        edits=(RemoveEdit(("signature", "reader")), KeyEdit(("signature", "style"), row.style, OBSERVED)),
     )
 
 
@@ -252,9 +249,7 @@ def _read_by(signature: Signature, name: str, row: Reader) -> Signature:
     """Return a signature as a reader would read it."""
     values = {each: kind.read_by(row.habits) for each, kind in signature.values.items()}
     help = signature.help or row.help
-    return replace(
-        signature, reader=name, habits=row.habits, values=values, help=help, style=row.style
-    )
+    return replace(signature, reader=name, habits=row.habits, values=values, help=help, style=row.style)
 
 
 def _left(
@@ -267,9 +262,7 @@ def _left(
     while len(left) > 1:
         # The vector that tells most of them apart, whatever comes of it.
         best = max(
-            (each for each in vectors if each not in seen),
-            key=lambda each: _splits(left, each),
-            default=None,
+            (each for each in vectors if each not in seen), key=lambda each: _splits(left, each), default=None
         )
         if best is None or _splits(left, best) == 0:
             break
@@ -294,11 +287,7 @@ def _agreeing(
     # A crash says nothing of how words are read.
     if found == "unknown":
         return dict(left)
-    return {
-        name: each
-        for name, each in left.items()
-        if each.judge(words).status in (found, "unspecified")
-    }
+    return {name: each for name, each in left.items() if each.judge(words).status in (found, "unspecified")}
 
 
 def _splits(left: Mapping[str, Signature], words: Words) -> int:
@@ -343,12 +332,13 @@ def settle_habits(lab: Lab) -> Iterator[Finding]:
         yield Finding(text=f"{key} = {written}", shown=shown, edits=(edit,))
 
 
+#: Options that are given twice to see whether each of them may be.
 MOST_REPEATED = 40
-"""Options that are given twice to see whether each of them may be."""
 
 
 def settle_repeats(lab: Lab) -> Iterator[Finding]:
-    """Find options that may not be given again though others may: it is another matter for each then."""
+    """Find options that may not be given again though others may: it is another matter for each
+    then."""
     key = ("signature", "repeat")
     by_hand = is_stated(lab.text, *key) and not note_of(lab.text, *key).startswith(OBSERVED)
     if lab.signature.habits.repeat != "last" or by_hand:
@@ -369,8 +359,11 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
             second = [other] if other is not None else list(part.values)
             vectors.append(_beside(base, [*part.words(), part.spelling, *second]))
     vectors = list(dict.fromkeys(vectors))[:MOST_REPEATED]
-    refused = [words for words, each in zip(vectors, lab.answers(vectors), strict=True)
-               if refused_or_accepted(each) == "refused"]  # fmt: skip
+    refused = [
+        words
+        for words, each in zip(vectors, lab.answers(vectors), strict=True)
+        if refused_or_accepted(each) == "refused"
+    ]
     if refused and len(refused) < len(vectors):
         note = f"{OBSERVED}: {shlex.join(refused[0])[:50]}: {came(lab.answer(refused[0]))[:50]}"
         edit = KeyEdit(("signature", "repeat"), "open", note)
@@ -424,8 +417,8 @@ def _probes(lab: Lab) -> Iterator[Probe]:
 
 
 def _sound_probes(lab: Lab) -> list[Probe]:
-    """Return the vectors on which readers differ, without those that a program complains of and ends with 0 all
-    the same: that it takes them is not to be told from a status that is wrong."""
+    """Return the vectors on which readers differ, without those that a program complains of and
+    ends with 0 all the same: that it takes them is not to be told from a status that is wrong."""
     probes = list(dict.fromkeys(_probes(lab)))
     lenient = dict.fromkeys(each.words for each in probes if each.accepted in ("take", "ignore"))
     lab.answers(list(lenient))
@@ -433,7 +426,8 @@ def _sound_probes(lab: Lab) -> list[Probe]:
 
 
 def _complains(lab: Lab, words: Words) -> bool:
-    """Tell whether all that came of an accepted vector is a message, though accepted ones have output."""
+    """Tell whether all that came of an accepted vector is a message, though accepted ones have
+    output."""
     answer = lab.answer(words)
     if not answer.works or answer.record.stdout or not answer.record.stderr:
         return False
@@ -519,9 +513,7 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
         yield Probe(_beside(base, [f"--no-{long[2:]}"]))
 
 
-def _shortened(
-    base: Request, parts: Sequence[OptionPart], long: str, values: Words
-) -> Iterator[Probe]:
+def _shortened(base: Request, parts: Sequence[OptionPart], long: str, values: Words) -> Iterator[Probe]:
     """A long option by its beginning, where no other begins so."""
     known = {spelling for each in base.form.options for spelling in each.spellings}
     for length in range(len(long) - 1, 3, -1):
@@ -555,9 +547,7 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
         yield from _shortened(base, [part], long, (value,))
     if not part.option.again:
         other = next((each for each in builder.legal(name) if each != value), value)
-        yield Probe(
-            _beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse"
-        )
+        yield Probe(_beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse")
     if _ends_behind(base, part.option):
         yield Probe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
     if kind.type == "text" and is_any and kind.read("-x").status == "legal":
@@ -565,8 +555,8 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
     if kind.type in ("int", "float"):
         if kind.read("-5").status == "legal":
             yield Probe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
-        # A program that takes any word for a number says nothing of how its reader reads numbers, and
-        # what a shell script does with one is its own.
+        # A program that takes any word for a number says nothing of how its reader reads numbers,
+        # and what a shell script does with one is its own.
         takes_any = lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
         is_checked = not takes_any and language_of_program(lab) != "shell"
         for text in NUMBERS if is_checked else ():

@@ -1,5 +1,5 @@
-"""Options that stand in for an operand: with `-e PATTERN` no other pattern is asked for. Such an option
-begins a line of the synopsis of its own."""
+"""Options that stand in for an operand: with `-e PATTERN` no other pattern is asked for. Such an
+option begins a line of the synopsis of its own."""
 
 from __future__ import annotations
 
@@ -20,12 +20,7 @@ from keen_matrix.core.insight.settling.lines import (
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
 from keen_matrix.core.runs.forms import UNKNOWN, with_unknown
 from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import (
-    Builder,
-    Request,
-    operand_count,
-    plain_options,
-)
+from keen_matrix.core.signature.requests import Builder, Request, operand_count, plain_options
 from keen_matrix.core.structs import replace
 
 
@@ -36,20 +31,19 @@ def settle_replacing(lab: Lab) -> Iterator[Finding]:
         if builder is None:
             continue
         operands = [item for item in form.items if isinstance(item, Operand)]
-        # The value of an option stands for the operand that comes first, `-e PATTERN [FILE]`; a flag says
-        # that there is less to do, and what is behind is not asked for, as of `tr -d`.
+        # The value of an option stands for the operand that comes first, `-e PATTERN [FILE]`; a
+        # flag says that there is less to do, and what is behind is not asked for, as of `tr -d`.
         for item in operands:
             yield from _replacing(lab, number, builder, item, valued=True)
         for item in reversed(operands):
             yield from _replacing(lab, number, builder, item, valued=False)
 
 
-def _replacing(
-    lab: Lab, number: int, builder: Builder, item: Operand, *, valued: bool
-) -> Iterator[Finding]:
+def _replacing(lab: Lab, number: int, builder: Builder, item: Operand, *, valued: bool) -> Iterator[Finding]:
     smallest = builder.smallest()
     bare = _with_fewer(smallest, item)
-    # Without a refusal of the line that has a word too few, nothing tells that an option makes up for it.
+    # Without a refusal of the line that has a word too few, nothing tells that an option makes up
+    # for it.
     if smallest is None or bare is None or not lab.works(smallest) or not _is_refused(lab, bare):
         return
     options = plain_options(lab.signature, builder.form)
@@ -64,11 +58,13 @@ def _replacing(
     }
     lab.answers(each.words() for each in tried.values())  # side by side
     found = [
-        each for each in options
-        if each.key in tried and lab.works(tried[each.key])
+        each
+        for each in options
+        if each.key in tried
+        and lab.works(tried[each.key])
         and lab.signature.judge(tried[each.key].words()).status == "refused"
         and not _ends_the_call(lab, smallest, each, tried[each.key])
-    ]  # fmt: skip
+    ]
     if found:
         yield _stated(lab, number, builder, item, found, [tried[each.key] for each in found])
 
@@ -76,9 +72,10 @@ def _replacing(
 def _with_fewer(request: Request | None, item: Operand) -> Request | None:
     """Return a request without its last word of an operand; None where it has none."""
     places = [
-        at for at, part in enumerate(request.operands if request is not None else ())
+        at
+        for at, part in enumerate(request.operands if request is not None else ())
         if part.name == item.name.name
-    ]  # fmt: skip
+    ]
     if request is None or not places:
         return None
     operands = [part for at, part in enumerate(request.operands) if at != places[-1]]
@@ -86,15 +83,15 @@ def _with_fewer(request: Request | None, item: Operand) -> Request | None:
 
 
 def _is_refused(lab: Lab, request: Request) -> bool:
-    """Tell whether the program refuses a request, as its signature does: one that waits for input is
-    none that it refuses."""
+    """Tell whether the program refuses a request, as its signature does: one that waits for input
+    is none that it refuses."""
     refused = lab.signature.judge(request.words()).status == "refused"
     return refused and lab.answer(request.words()).record.verdict == "differed"
 
 
 def _ends_the_call(lab: Lab, smallest: Request, option: Option, fewer: Request) -> bool:
-    """Tell whether nothing beside an option counts any more: an unknown one is accepted behind it, or, of
-    a flag, a word too many. What takes a value takes what was the operand's before."""
+    """Tell whether nothing beside an option counts any more: an unknown one is accepted behind it,
+    or, of a flag, a word too many. What takes a value takes what was the operand's before."""
     unknown = next(each for each in UNKNOWN if each.startswith("--"))
     if lab.answer(with_unknown(fewer, unknown)).works:
         return True
@@ -119,9 +116,7 @@ def _stated(
     name, form = item.name.name, lab.signature.lines[number]
     keys = [each.key for each in options]
     names = " or ".join(keys)
-    text = (
-        f"with {names} it asks for {'one word less of ' if _least(lab, item) > 1 else 'no '}{name}"
-    )
+    text = f"with {names} it asks for {'one word less of ' if _least(lab, item) > 1 else 'no '}{name}"
     shown = lab.shown(*(each.words() for each in vectors[:MOST_SHOWN]))
     own = _line_of_its_own(lab, form, options, builder)
     if _least(lab, item) > 1:
@@ -148,9 +143,7 @@ def _least(lab: Lab, item: Operand) -> int:
     return operand_count(lab.signature, item)[0]
 
 
-def _line_of_its_own(
-    lab: Lab, form: Form, options: Sequence[Option], builder: Builder
-) -> Form | None:
+def _line_of_its_own(lab: Lab, form: Form, options: Sequence[Option], builder: Builder) -> Form | None:
     """Return a line in which one of some options is required, with dots where several of them go
     together; None where they stand in groups with others."""
     spellings = [set(each.spellings) for each in options]
@@ -171,8 +164,8 @@ def _line_of_its_own(
 
 
 def _left_of(lab: Lab, builder: Builder, item: Operand, options: Sequence[Option]) -> Item | None:
-    """Return what stands in the place of an operand beside options that stand in for it: any number of
-    words where one was enough and more are taken, else none."""
+    """Return what stands in the place of an operand beside options that stand in for it: any number
+    of words where one was enough and more are taken, else none."""
     if item.name.several and any(lab.works(builder.smallest([each])) for each in options):
         return Choice((Form((item,)),), optional=True)
     return None

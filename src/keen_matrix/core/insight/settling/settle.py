@@ -14,18 +14,10 @@ from keen_matrix.core.insight.settling.answers import (
     settle_varying,
 )
 from keen_matrix.core.insight.settling.combinations import settle_combinations
-from keen_matrix.core.insight.settling.conflicts import (
-    settle_conflicts,
-    settle_needs,
-    settle_pairs,
-)
+from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_needs, settle_pairs
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.insight.settling.reading import (
-    settle_habits,
-    settle_reader,
-    settle_repeats,
-)
+from keen_matrix.core.insight.settling.reading import settle_habits, settle_reader, settle_repeats
 from keen_matrix.core.insight.settling.replacing import settle_replacing
 from keen_matrix.core.insight.settling.structure import (
     settle_actions,
@@ -34,25 +26,42 @@ from keen_matrix.core.insight.settling.structure import (
     settle_required,
     settle_timeout,
 )
-from keen_matrix.core.insight.settling.values import (
-    settle_counts,
-    settle_smallest,
-    settle_told,
-    settle_types,
-)
+from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_told, settle_types
 from keen_matrix.core.runs.experiments import OutOfLaunches
 from keen_matrix.core.runs.grounding import hollow_of
 from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
+#: In this order: each stands on accepted vectors, which the first ones see to. What ends the call
+#: by itself hides conflicts until it is stated.
 STEPS: tuple[Step, ...] = (
-    settle_smallest, settle_counts, settle_required, settle_smallest, settle_operands_of_options, settle_endless,
-    settle_told, settle_needs, settle_types, settle_reader, settle_habits, settle_replacing, settle_actions,
-    settle_conflicts, settle_repeats, settle_help, settle_refusals, settle_pairs, settle_combinations, settle_kinds,
-    settle_varying, settle_timeout, settle_surroundings,
-)  # fmt: skip
-"""In this order: each stands on accepted vectors, which the first ones see to. What ends the call by itself
-hides conflicts until it is stated."""
+    settle_smallest,
+    settle_counts,
+    settle_required,
+    settle_smallest,
+    settle_operands_of_options,
+    settle_endless,
+    settle_told,
+    settle_needs,
+    settle_types,
+    settle_reader,
+    settle_habits,
+    settle_replacing,
+    settle_actions,
+    settle_conflicts,
+    settle_repeats,
+    settle_help,
+    settle_refusals,
+    settle_pairs,
+    settle_combinations,
+    settle_kinds,
+    settle_varying,
+    settle_timeout,
+    settle_surroundings,
+)
+#: Steps whose findings do not change what the others of them stand on: the step begins anew when
+#: all are stated, and not after each. Of ten options that exclude each other, each would cost all
+#: launches again.
 ALL_AT_ONCE = (
     settle_endless,
     settle_told,
@@ -62,13 +71,12 @@ ALL_AT_ONCE = (
     settle_pairs,
     settle_combinations,
 )
-"""Steps whose findings do not change what the others of them stand on: the step begins anew when all are
-stated, and not after each. Of ten options that exclude each other, each would cost all launches again."""
+#: Of the launches that are left at each pass, what one step may take, and what it may at least, so
+#: that those after it have their turn. What is left then goes to those that were cut short, in
+#: their order.
 SHARES, LEAST_SHARE = (0.35, 0.5, 1.0), 60
-"""Of the launches that are left at each pass, what one step may take, and what it may at least, so that those behind it have
-their turn. What is left then goes to those that were cut short, in their order."""
+#: Steps that get on with any number of launches.
 FEW_AT_ONCE = (settle_told, settle_types)
-"""Steps that get on with any number of launches."""
 MOST_FINDINGS = 500
 
 
@@ -77,14 +85,14 @@ class Settled(Struct, frozen=True):
 
     findings: tuple[Finding, ...]
     before: str
+    #: The text of the spec with all findings in it.
     after: str
-    """The text of the spec with all findings in it."""
     launches: int
+    #: Whether the launches did not suffice for everything.
     is_stopped: bool
-    """Whether the launches did not suffice for everything."""
     is_interrupted: bool = False
+    #: What of the accepted launches shows nothing of the program at work, in words.
     hollow: tuple[str, ...] = ()
-    """What of the accepted launches shows nothing of the program at work, in words."""
 
     def difference(self, path: str) -> list[str]:
         """Return the change of the spec, as lines of a unified difference."""

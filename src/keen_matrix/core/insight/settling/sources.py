@@ -10,17 +10,41 @@ import re
 from collections.abc import Iterator
 
 MOST_WORDS = 40
+#: Words in quotes, and the patterns of a shell's `case`.
 _LITERALS = re.compile(
-    r"""'([\w.+:/-]{1,40})'|"([\w.+:/-]{1,40})"|^\s*\(?([\w.+-]+(?:\s*\|\s*[\w.+-]+)*)\)""",
-    re.MULTILINE,
+    r"""'([\w.+:/-]{1,40})'|"([\w.+:/-]{1,40})"|^\s*\(?([\w.+-]+(?:\s*\|\s*[\w.+-]+)*)\)""", re.MULTILINE
 )
-"""Words in quotes, and the patterns of a shell's `case`."""
-_COMMON = frozenset({
-    "utf-8", "utf8", "__main__", "main", "store", "store_true", "store_false", "append", "count", "help",
-    "version", "error", "usage", "int", "str", "float", "bool", "text", "true", "false", "yes", "none", "self",
-    "stdin", "stdout", "stderr",
-})  # fmt: skip
-"""Words that scripts are full of and that are no values."""
+#: Words that scripts are full of and that are no values.
+_COMMON = frozenset(
+    {
+        "utf-8",
+        "utf8",
+        "__main__",
+        "main",
+        "store",
+        "store_true",
+        "store_false",
+        "append",
+        "count",
+        "help",
+        "version",
+        "error",
+        "usage",
+        "int",
+        "str",
+        "float",
+        "bool",
+        "text",
+        "true",
+        "false",
+        "yes",
+        "none",
+        "self",
+        "stdin",
+        "stdout",
+        "stderr",
+    }
+)
 
 
 def words_of_script(text: str) -> list[str]:

@@ -63,18 +63,19 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
         elif not found.works and plain is not None:
             line = " ".join(plain.words()) or "no words"
             yield Finding(
-                text=f"no vector of {short(form)} is accepted: not even {line}", shown=shown,
+                text=f"no vector of {short(form)} is accepted: not even {line}",
+                shown=shown,
                 edits=tuple(_without_form(lab, number, plain)),
-            )  # fmt: skip
+            )
 
 
+#: Flags that are tried by themselves, whether all of them need an operand.
 FEW_FLAGS = 3
-"""Flags that are tried by themselves, whether all of them need an operand."""
 
 
 def settle_operands_of_options(lab: Lab) -> Iterator[Finding]:
-    """Find an operand that is required as soon as there is an option: called with no words a program
-    shows its help, and with an option alone it asks for what it is to work on."""
+    """Find an operand that is required as soon as there is an option: called with no words a
+    program shows its help, and with an option alone it asks for what it is to work on."""
     for number, form in enumerate(lab.signature.lines):
         builder = Builder(lab.signature, lab.signature.forms[number])
         plain = builder.smallest()
@@ -105,8 +106,9 @@ def settle_operands_of_options(lab: Lab) -> Iterator[Finding]:
 
 
 def _without_form(lab: Lab, number: int, smallest: Request) -> Iterator[Edit]:
-    """Yield what sets aside the options that make up a form of which no vector is accepted, as observed:
-    what they need cannot be said. Where there is no other form, or it has them too, the run is to tell."""
+    """Yield what sets aside the options that make up a form of which no vector is accepted, as
+    observed: what they need cannot be said. Where there is no other form, or it has them too, the
+    run is to tell."""
     others = [each for at, each in enumerate(lab.signature.forms) if at != number]
     elsewhere = {option.key for form in others for option in form.options}
     answer = lab.answer(smallest.words())
@@ -170,16 +172,20 @@ def _one_of(lab: Lab, number: int, keys: Sequence[str], shown: tuple[Shown, ...]
 
 
 def settle_endless(lab: Lab) -> Iterator[Finding]:
-    """Find options with which the program does not end, as one that follows a file: they are set aside
-    before they are in all that comes, since each launch with one takes its whole time."""
+    """Find options with which the program does not end, as one that follows a file: they are set
+    aside before they are in all that comes, since each launch with one takes its whole time."""
     for number in range(len(lab.signature.forms)):
         builder = lab.forms.sound_builder(number)
-        requests = {
-            each.key: made
-            for each in plain_options(lab.signature, builder.form)
-            if (made := builder.smallest([each])) is not None
-            and each.key in {part.option.key for part in made.options}
-        } if builder is not None else {}  # fmt: skip
+        requests = (
+            {
+                each.key: made
+                for each in plain_options(lab.signature, builder.form)
+                if (made := builder.smallest([each])) is not None
+                and each.key in {part.option.key for part in made.options}
+            }
+            if builder is not None
+            else {}
+        )
         answers = lab.answers(each.words() for each in requests.values())
         for (key, request), answer in zip(requests.items(), answers, strict=True):
             if answer.record.verdict == "hung":
@@ -189,17 +195,20 @@ def settle_endless(lab: Lab) -> Iterator[Finding]:
 
 
 def settle_timeout(lab: Lab) -> Iterator[Finding]:
-    """State how long a launch is waited for, where some do not end: a small multiple of what the others
-    take, so that a run has its verdict on each of the former as soon as it can be told."""
+    """State how long a launch is waited for, where some do not end: a small multiple of what the
+    others take, so that a run has its verdict on each of the former as soon as it can be told."""
     known = lab.experiments.known
     aside = {
-        spelling for option in lab.signature.options if is_aside(lab.signature, option)
+        spelling
+        for option in lab.signature.options
+        if is_aside(lab.signature, option)
         for spelling in option.spellings
-    }  # fmt: skip
+    }
     endless = [
-        words for words, answer in known.items()
+        words
+        for words, answer in known.items()
         if answer.record.verdict == "hung" and not aside & lab.signature.judge(words).given
-    ]  # fmt: skip
+    ]
     patience = patience_after(known.values())
     if not endless or patience is None:
         return

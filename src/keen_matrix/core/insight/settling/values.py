@@ -26,13 +26,7 @@ from keen_matrix.core.insight.settling.lines import (
     spellings_of_keys,
     synopsis_edit,
 )
-from keen_matrix.core.insight.settling.program import (
-    has_input,
-    has_sample,
-    script_of,
-    with_edit,
-    with_sample,
-)
+from keen_matrix.core.insight.settling.program import has_input, has_sample, script_of, with_edit, with_sample
 from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
 from keen_matrix.core.launch.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
@@ -47,22 +41,28 @@ from keen_matrix.core.signature.values import ABSENT_FILE, Existing, Text, Value
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 from keen_matrix.core.structs import replace
 
+#: Type → a word of it.
 USUAL = {
-    "int": "2", "float": "1.5", "file": SAMPLE_FILE, "dir": ".", "date": "2025-06-01",
-    "bool": "true", "duration": "5s",
-}  # fmt: skip
-"""Type → a word of it."""
+    "int": "2",
+    "float": "1.5",
+    "file": SAMPLE_FILE,
+    "dir": ".",
+    "date": "2025-06-01",
+    "bool": "true",
+    "duration": "5s",
+}
+#: Words that are of no type and that programs ask for.
 OTHER_WORDS = (",", "1-2", "a=b", "%f", "10", "0", "a:b", "12:30")
-"""Words that are of no type and that programs ask for."""
 PLAIN_WORD = "word"
+#: Launches that each value of a refused vector gets for finding words that it is accepted with.
 MOST_TRIES = 18
-"""Launches that each value of a refused vector gets for finding words that it is accepted with."""
+#: Files put in place beside the sample, where a program takes away what it reads.
 MORE_FILES = ("second.txt", "third.txt")
-"""Files put in place beside the sample, where a program takes away what it reads."""
+#: Words that are launched together: where time is what is short, one more than needed takes
+#: none.
 SIDE_BY_SIDE = 2
-"""Words that are launched together: where time is what is short, one more than needed takes none."""
+#: Choices of a message that are tried.
 MOST_CHOICES = 12
-"""Choices of a message that are tried."""
 FAR = "1000000000"
 
 
@@ -88,6 +88,7 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
             yield from _with_content(lab, request)
 
 
+#: What a file may be of → one of it.
 SAMPLES = {
     "JSON": '{"port": "Skerry", "riders": [1, 2]}\n',
     "CSV": "port,riders\nSkerry,1\nHolm,2\n",
@@ -97,7 +98,6 @@ SAMPLES = {
     "Python": "riders = 2\nprint(riders)\n",
     "POD": "=head1 NAME\n\nferry - what crosses\n\n=cut\n",
 }
-"""What a file may be of → one of it."""
 
 
 def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
@@ -143,7 +143,8 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
 
 
 def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
-    """Find words that are accepted where an operand is given that the synopsis lets one leave out."""
+    """Find words that are accepted where an operand is given that the synopsis lets one leave
+    out."""
     for name in operands_left_out(builder):
         request = builder.with_counts(name, 1)
         if request is None:
@@ -163,8 +164,8 @@ def open_slots(lab: Lab, request: Request) -> list[Slot]:
     return [each for each in _slots(request) if _is_open(lab, each.name)]
 
 
+#: Words of an operand that are tried beside each other.
 MOST_WORDS = 4
-"""Words of an operand that are tried beside each other."""
 
 
 def settle_counts(lab: Lab) -> Iterator[Finding]:
@@ -221,8 +222,9 @@ def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Fin
 
 
 def _asked_for_many(lab: Lab, number: int, name: str, refused: Words) -> Finding | None:
-    """Return that a line asks for one of the options with which it takes many words, where another line has few of
-    them: of `NAME [SUFFIX]` and `OPTION... NAME...` the second is none without its options."""
+    """Return that a line asks for one of the options with which it takes many words, where another
+    line has few of them: of `NAME [SUFFIX]` and `OPTION... NAME...` the second is none without its
+    options."""
     forms = lab.signature.forms
     lines = [each.form for at, each in enumerate(forms) if at != number]
     operands = (item for line in lines for item in line.walk() if isinstance(item, Operand))
@@ -248,8 +250,9 @@ def _asked_for_many(lab: Lab, number: int, name: str, refused: Words) -> Finding
 
 
 def settle_told(lab: Lab) -> Iterator[Finding]:
-    """Find the values of which the refusal of any other says what they are: that takes a launch or two
-    each, where others take many, and of a slow program the launches end before all were tried."""
+    """Find the values of which the refusal of any other says what they are: that takes a launch or
+    two each, where others take many, and of a slow program the launches end before all were
+    tried."""
     for name in lab.signature.values:
         found = _context(lab, name) if _is_open(lab, name) else None
         if found is not None and not lab.works(found[0]):
@@ -257,8 +260,8 @@ def settle_told(lab: Lab) -> Iterator[Finding]:
 
 
 def settle_types(lab: Lab) -> Iterator[Finding]:
-    """Find the types of values that are open, or only guessed, and the bounds of numbers: a parser tells that
-    it is one, and the program behind it which it takes."""
+    """Find the types of values that are open, or only guessed, and the bounds of numbers: a parser
+    tells that it is one, and the program behind it which it takes."""
     for name, kind in lab.signature.values.items():
         is_number = kind.type == "int" and table_of(kind).keys().isdisjoint(("min", "max"))
         if not (_is_open(lab, name) or kind.type == "file" or is_number):
@@ -300,14 +303,12 @@ def _bounded(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
 
 
 def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
-    """Find that of the texts that stand for a NAME without a type some are refused: one with a space,
-    say."""
+    """Find that of the texts that stand for a NAME without a type some are refused: one with a
+    space, say."""
     kind = lab.signature.values[slot.name]
     if not isinstance(kind, Text):
         return
-    tried = {
-        each: request.with_value(slot.place, slot.number, each).words() for each in kind.legal()[:4]
-    }
+    tried = {each: request.with_value(slot.place, slot.number, each).words() for each in kind.legal()[:4]}
     lab.answers(tried.values())  # side by side
     refused = [each for each, words in tried.items() if not lab.answer(words).works]
     taken = [each for each in tried if each not in refused]
@@ -368,8 +369,8 @@ def _with_name(builder: Builder, name: str) -> Request | None:
 def typed_findings(
     lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False
 ) -> Iterator[Finding]:
-    """Yield the types of the values with which a refused request is accepted; `is_told` tries only those
-    that messages tell of."""
+    """Yield the types of the values with which a refused request is accepted; `is_told` tries only
+    those that messages tell of."""
     if not slots:
         return
     with_file = with_sample(lab)
@@ -377,9 +378,7 @@ def typed_findings(
     lab.experiments.count(with_file.experiments)
     if found is None:
         return
-    words = {
-        each: value for each in slots if (value := _value(found, each)) != _value(request, each)
-    }
+    words = {each: value for each in slots if (value := _value(found, each)) != _value(request, each)}
     for slot in words:
         table, tried = _table_at(with_file, found, slot)
         edits: list[Edit] = [ValueEdit(slot.name, table, _note(with_file, tried))]
@@ -396,9 +395,7 @@ def _value(request: Request, slot: Slot) -> str:
     return next(word for place, number, _, word in request.slots() if (place, number) == slot[:2])
 
 
-def accepted(
-    lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False
-) -> Request | None:
+def accepted(lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False) -> Request | None:
     """Return a refused request with other words in some slots, with which it is accepted.
 
     A word is kept where the program accepts it, or complains of something else with it: so
@@ -462,7 +459,8 @@ def words_told(answer: Answer) -> list[str]:
 
 
 def _lengths_told(answer: Answer) -> Iterator[tuple[int, int]]:
-    """Yield how long a text may be, least and most, where a message says it: "should be 1 or 2 chars"."""
+    """Yield how long a text may be, least and most, where a message says it: "should be 1 or 2
+    chars"."""
     pattern = r"\b(\d{1,2})(?: (?:or|to|and) |\.\.|-)(\d{1,2}) char"
     for least, most in re.findall(pattern, answer.said):
         yield int(least), int(most)
@@ -502,10 +500,7 @@ def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[W
     others = [each for each in own if each != value] if value in own else []
     answers = lab.answers(map(words, others))
     taken = [each for each, answer in zip(others, answers, strict=True) if answer.works]
-    return {"of": [value, *taken], "open": True}, [
-        *map(words, (value, *taken[:1])),
-        words(PLAIN_WORD),
-    ]
+    return {"of": [value, *taken], "open": True}, [*map(words, (value, *taken[:1])), words(PLAIN_WORD)]
 
 
 def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess, list[str]]]:
@@ -560,10 +555,7 @@ def _speaks_of_folders(lab: Lab, request: Request, slot: Slot) -> bool:
     names = [slot.name]
     if isinstance(slot.place, int):
         names += request.options[slot.place].option.spellings
-    words = [
-        request.with_value(slot.place, slot.number, each).words()
-        for each in (SAMPLE_FILE, ABSENT_FILE)
-    ]
+    words = [request.with_value(slot.place, slot.number, each).words() for each in (SAMPLE_FILE, ABSENT_FILE)]
     names += [each.said for each in lab.answers(words)]
     return any(_FOLDERS.search(each) for each in names)
 
@@ -614,7 +606,8 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[s
 
 
 def _with_number(request: Request, slot: Slot, value: int | str) -> Words:
-    """Return the words of a request with a number as a value; so that it is no option to any reader."""
+    """Return the words of a request with a number as a value; so that it is no option to any
+    reader."""
     changed = request.with_value(slot.place, slot.number, str(value))
     if str(value).startswith("-") and isinstance(slot.place, int):
         parts = list(changed.options)
@@ -631,9 +624,7 @@ def _against_message(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding
         told = None if answer.works else range_in(answer.said)
         if told is None:
             continue
-        tried = {
-            each: _with_number(request, slot, each) for each in (*told, told[0] - 1, told[1] + 1)
-        }
+        tried = {each: _with_number(request, slot, each) for each in (*told, told[0] - 1, told[1] + 1)}
         works = {each: lab.answer(words).works for each, words in tried.items()}
         if not any(works[each] for each in told):
             return  # it is about something else
@@ -688,8 +679,8 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
 
 
 def _contradictions(lab: Lab, name: str, refused: Mapping[str, Words]) -> Iterator[Finding]:
-    """Yield values that the help lists, or has within bounds, and the program refuses; a defect where its own
-    message asks for them."""
+    """Yield values that the help lists, or has within bounds, and the program refuses; a defect
+    where its own message asks for them."""
     table = table_of(lab.signature.values[name])
     if table.keys().isdisjoint(("of", "min", "max")):
         return  # a type alone may have been guessed from a name
@@ -746,10 +737,16 @@ def _note(lab: Lab, tried: Sequence[Words]) -> str:
 
 
 NOUNS = {
-    "int": "a whole number", "float": "a number", "file": "a file that exists", "date": "a date",
-    "dir": "a folder that exists", "bool": "true or false", "duration": "a duration",
-    "path": "any path", "text": "a text",
-}  # fmt: skip
+    "int": "a whole number",
+    "float": "a number",
+    "file": "a file that exists",
+    "date": "a date",
+    "dir": "a folder that exists",
+    "bool": "true or false",
+    "duration": "a duration",
+    "path": "any path",
+    "text": "a text",
+}
 
 
 def described(table: TypeGuess) -> str:

@@ -1,9 +1,8 @@
-"""Tells which lines of a program run: loaded into the program's own interpreter, which may be of another
-version, so it uses the standard library of Python 3.8 alone.
+"""Tells which lines of a program run: loaded into the program's own interpreter, which may be of
+another version, so it uses the standard library of Python 3.8 alone.
 
-Each line goes to a file at once, `FILE<tab>NUMBER`, in the order in which they run; beyond MOST each only
-the first time. What ends the program at any moment then loses nothing.
-"""
+Each line goes to a file at once, `FILE<tab>NUMBER`, in the order in which they run; beyond MOST
+each only the first time. What ends the program at any moment then loses nothing."""
 
 from __future__ import annotations
 
@@ -12,10 +11,10 @@ import sys
 from types import CodeType, FrameType, ModuleType
 from typing import Any
 
+#: Lines that are told in order; what runs on for longer is a loop.
 MOST = 20_000
-"""Lines that are told in order; what runs on for longer is a loop."""
+#: The number under which sys.monitoring knows us: one that no profiler and no debugger has.
 TOOL = 4
-"""The number under which sys.monitoring knows us: one that no profiler and no debugger has."""
 
 
 class Lines:

@@ -18,10 +18,10 @@ from keen_matrix.core.signature.requests import Builder, derived_builders, is_as
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field
 
+#: The kind of an accepted vector that shows what a program refuses and the signature does not.
 CLASH = "clash"
-"""The kind of an accepted vector that shows what a program refuses and the signature does not."""
+#: Vectors beyond these that are counted.
 MOST_BEYOND = 100
-"""Vectors beyond these that are counted."""
 
 
 class Vector(Struct, frozen=True, kw_only=True):
@@ -29,17 +29,17 @@ class Vector(Struct, frozen=True, kw_only=True):
 
     words: Words
     kind: str
+    #: The accepted vector of which it was made by one change; null of one that is itself to be
+    #: accepted.
     control: Words | None = None
-    """The accepted vector of which it was made by one change; null of one that is itself to be
-    accepted."""
     culprit: str = ""
     mentions: tuple[str, ...] = ()
     detail: str = ""
+    #: Further launches of the same case.
     more: tuple[Words, ...] = ()
-    """Further launches of the same case."""
     relation: Relation | None = None
+    #: What tells apart vectors of the same words.
     variant: str = ""
-    """What tells apart vectors of the same words."""
 
 
 class Family(Struct, frozen=True):
@@ -61,20 +61,17 @@ class Making(Struct, frozen=True, kw_only=True):
     """What a family is made from."""
 
     signature: Signature
+    #: One for each form of the synopsis that vectors are derived from.
     builders: tuple[Builder, ...]
-    """One for each form of the synopsis that vectors are derived from."""
     grounds: Grounds
+    #: Names of other ways to start the program.
     launchers: tuple[str, ...]
-    """Names of other ways to start the program."""
     notes: Notes
 
 
 @lru_cache(maxsize=64)
 def family_of(
-    signature: Signature,
-    name: FamilyName,
-    launchers: tuple[str, ...] = (),
-    grounds: Grounds = NO_GROUNDS,
+    signature: Signature, name: FamilyName, launchers: tuple[str, ...] = (), grounds: Grounds = NO_GROUNDS
 ) -> Family:
     """Return a family of a signature. `launchers` are the names of other ways to start the
     program, `grounds` what is known of the vectors that it stands on."""
@@ -90,9 +87,10 @@ def family_of(
     proposed: Iterator[Vector] = module.vectors(making)
     aside = frozenset(
         spelling
-        for option in signature.options if is_aside(signature, option)
+        for option in signature.options
+        if is_aside(signature, option)
         for spelling in option.spellings
-    )  # fmt: skip
+    )
     found: dict[tuple[object, ...], Vector] = {}
     beyond = clashing = 0
     for vector in proposed:
@@ -123,13 +121,13 @@ def family_of(
     return Family(name, tuple(found.values()), tuple(left_out))
 
 
+#: Kinds of vectors that tell of a clash, each once; all others keep clear of it.
 TELLING = frozenset({CLASH, "option", "smallest"})
-"""Kinds of vectors that tell of a clash, each once; all others keep clear of it."""
 
 
 def _has_any(signature: Signature, vector: Vector, spellings: frozenset[str]) -> bool:
-    """Tell whether one of some options stands in a vector, in one that it is compared with, or in its
-    control, in whatever spelling."""
+    """Tell whether one of some options stands in a vector, in one that it is compared with, or in
+    its control, in whatever spelling."""
     vectors = [vector.words, *vector.more, *([vector.control] if vector.control else [])]
     return any(
         not spellings.isdisjoint(word.partition("=")[0] for word in words)

@@ -28,12 +28,12 @@ from keen_matrix.core.signature.requests import (
 )
 from keen_matrix.core.signature.signature import Signature
 
+#: Legal values tried of one NAME.
 MOST_EDGES = 6
-"""Legal values tried of one NAME."""
+#: Pairs of choices and values up to which they are combined: some hundred options.
 MOST_PAIRS = 100_000
-"""Pairs of choices and values up to which they are combined: some hundred options."""
+#: Counts of operands tried of one NAME.
 MOST_COUNTS = 5
-"""Counts of operands tried of one NAME."""
 
 
 def vectors(making: Making) -> Iterator[Vector]:
@@ -50,9 +50,7 @@ def vectors(making: Making) -> Iterator[Vector]:
         # It fails, and is the one failure that tells why all of its form are groundless.
         plain = None if builder.grounds.works else builder.smallest()
         if plain is not None and signature.judge(plain.words()).status == "accepted":
-            yield Vector(
-                words=plain.words(), kind="smallest", culprit="", detail=builder.grounds.edit
-            )
+            yield Vector(words=plain.words(), kind="smallest", culprit="", detail=builder.grounds.edit)
     for number, builder in enumerate(making.builders):
         grounds = builder.grounds
         yield from _clashes(making, number, grounds)
@@ -74,8 +72,12 @@ def vectors(making: Making) -> Iterator[Vector]:
             control = None if grounds.works or kind == "smallest" else builder.control(words)
             yield Vector(words=words, kind=kind, culprit=culprit, detail=detail, control=control)
     for words in making.grounds.asking:
-        yield Vector(words=words, kind=END_OF_INPUT, variant=END_OF_INPUT,
-                     relation=Relation(name="unmoved", fresh=(True,)))  # fmt: skip
+        yield Vector(
+            words=words,
+            kind=END_OF_INPUT,
+            variant=END_OF_INPUT,
+            relation=Relation(name="unmoved", fresh=(True,)),
+        )
 
 
 def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vector]:
@@ -92,9 +94,7 @@ def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vect
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, detail=clash.edit)
 
 
-def accepted_requests(
-    signature: Signature, builder: Builder
-) -> Iterator[tuple[str, str, Request | None]]:
+def accepted_requests(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, Request | None]]:
     """Yield the requests of one form that the family is made of: kind, what it is about, and the
     request; none where conditions allow none."""
     smallest = builder.smallest()
@@ -102,11 +102,7 @@ def accepted_requests(
     for item in builder.form.form.walk():
         if isinstance(item, Operand):
             for count in _counts(signature, item):
-                yield (
-                    "count",
-                    f"{count} {item.name.name}",
-                    builder.with_counts(item.name.name, count),
-                )
+                yield ("count", f"{count} {item.name.name}", builder.with_counts(item.name.name, count))
     for option in plain_options(signature, builder.form):
         # Each by itself: beside others an option that does nothing, or breaks, is hidden.
         yield "option", option.key, builder.smallest([option])
@@ -121,8 +117,8 @@ def accepted_requests(
 
 
 def pairs_of(signature: Signature, builder: Builder) -> Iterator[Request]:
-    """Yield requests in which every pair of choices and values of a form is, those that have what it
-    requires."""
+    """Yield requests in which every pair of choices and values of a form is, those that have what
+    it requires."""
     required, operands = set(builder.grounds.required), set(builder.grounds.operands)
     for request in _Pairs(signature, builder).requests():
         has = {part.option.key for part in request.options}
@@ -133,8 +129,7 @@ def pairs_of(signature: Signature, builder: Builder) -> Iterator[Request]:
 def _bare(request: Request, key: str) -> Request:
     """Return a request in which the optional value of an option is left out."""
     parts = [
-        part if part.option.key != key else OptionPart(part.option, part.spelling)
-        for part in request.options
+        part if part.option.key != key else OptionPart(part.option, part.spelling) for part in request.options
     ]
     return Request(request.form, tuple(parts), request.operands, request.delimiter)
 
@@ -161,14 +156,13 @@ def _edges(signature: Signature, builder: Builder) -> Iterator[tuple[str, str, R
                     yield (
                         "edge",
                         name,
-                        _settled(
-                            signature, request.with_value(place, number, value), (place, number)
-                        ),
+                        _settled(signature, request.with_value(place, number, value), (place, number)),
                     )
 
 
 def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]) -> Request:
-    """Return the request with another of its values changed, when a condition forbids it as it is."""
+    """Return the request with another of its values changed, when a condition forbids it as it
+    is."""
     if signature.judge(request.words()).status == "accepted":
         return request
     for place, number, name, _ in request.slots():
@@ -183,8 +177,8 @@ def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]
 
 
 class _Level(NamedTuple):
-    """What may be made of a choice: one of its alternatives, or none (-1), and the value of the one NAME
-    in it, where it is a matter of this choice alone."""
+    """What may be made of a choice: one of its alternatives, or none (-1), and the value of the one
+    NAME in it, where it is a matter of this choice alone."""
 
     alternative: int
     value: str | None = None
@@ -193,9 +187,8 @@ class _Level(NamedTuple):
 class _Pairs:
     """Every pair of choices and values of one form, in few requests (a covering array).
 
-    A value is a level of the choice that it stands in: as a factor of its own it would have one where
-    its option is left out, and pairs with it would count as tried that are in no request.
-    """
+    A value is a level of the choice that it stands in: as a factor of its own it would have one
+    where its option is left out, and pairs with it would count as tried that are in no request."""
 
     def __init__(self, signature: Signature, builder: Builder) -> None:
         self.signature, self.builder = signature, builder
@@ -206,15 +199,11 @@ class _Pairs:
         ]
         names = list(names_of(builder.form.form))
         self.legal = {name: builder.legal(name)[:MOST_EDGES] or ["word"] for name in names}
+        #: NAME → the choice that it is a matter of.
         self.owner: dict[str, int] = {}
-        """NAME → the choice that it is a matter of."""
-        self.picks = [
-            list(self._levels(number, choice, names)) for number, choice in enumerate(self.choices)
-        ]
-        self.names = [
-            name for name in signature.values if name in self.legal and name not in self.owner
-        ]
-        """NAMEs of which each value is a level of their own factor."""
+        self.picks = [list(self._levels(number, choice, names)) for number, choice in enumerate(self.choices)]
+        #: NAMEs of which each value is a level of their own factor.
+        self.names = [name for name in signature.values if name in self.legal and name not in self.owner]
         self.levels = [len(each) for each in self.picks]
         self.levels += [len(self.legal[name]) for name in self.names]
 
@@ -238,8 +227,9 @@ class _Pairs:
         form = self.builder.form
         return any(
             isinstance(item, OptionUse) and is_apart(self.signature, form.option_of(item))
-            for each in choice.alternatives for item in each.walk()
-        )  # fmt: skip
+            for each in choice.alternatives
+            for item in each.walk()
+        )
 
     def _is_refused(self, choice: Choice) -> bool:
         """Tell whether a choice is one of operands, and more of them than the least are refused."""
@@ -259,13 +249,9 @@ class _Pairs:
         signature, form = self.signature, self.builder.form
         # Conditions go into the search and are not filtered out behind it: a pair whose only row is
         # thrown away would be lost without a word.
-        rules = [
-            self._rule(each, False) for each in signature.where if concerns(signature, form, each)
-        ]
+        rules = [self._rule(each, False) for each in signature.where if concerns(signature, form, each)]
         rules += [
-            self._rule(own.when, True)
-            for own in signature.refuse
-            if concerns(signature, form, own.when)
+            self._rule(own.when, True) for own in signature.refuse if concerns(signature, form, own.when)
         ]
         try:
             rows = covering_rows(self.levels, 2, allowed=rules or None, effort="quick").tolist()
@@ -280,15 +266,11 @@ class _Pairs:
         def allowed(row: object) -> bool:
             def given(*spellings: str) -> bool:
                 return self._is_there(
-                    self.builder.form.form,
-                    lambda use: not spellings_of(use).isdisjoint(spellings),
-                    row,
+                    self.builder.form.form, lambda use: not spellings_of(use).isdisjoint(spellings), row
                 )
 
             try:
-                value = condition.evaluate(
-                    Scope(_RowNames(self, row), {**functions, "given": given})
-                )
+                value = condition.evaluate(Scope(_RowNames(self, row), {**functions, "given": given}))
             except (
                 ExpressionFault
             ):  # it asks for what only a whole vector has, such as argc: the judgement settles it
@@ -302,9 +284,7 @@ class _Pairs:
         this depends on."""
         for item in form.items:
             if isinstance(item, Choice):
-                if not any(
-                    wanted(each) for alternative in item.alternatives for each in alternative.walk()
-                ):
+                if not any(wanted(each) for alternative in item.alternatives for each in alternative.walk()):
                     continue
                 # By identity: two groups of a line may be equal, and are two choices.
                 number = next((at for at, each in enumerate(self.choices) if each is item), None)
@@ -329,8 +309,7 @@ class _Pairs:
         """Return the request of a row of choices and values."""
         # By place in the text, since the assembly walks the same nodes.
         picked = {
-            choice.span: self._level(number, row).alternative
-            for number, choice in enumerate(self.choices)
+            choice.span: self._level(number, row).alternative for number, choice in enumerate(self.choices)
         }
 
         def choose(choice: Choice) -> Form | None:

@@ -16,5 +16,10 @@ def vectors(making: Making) -> Iterator[Vector]:
         for kind, request in (("smallest", builder.smallest()), ("fullest", builder.fullest())):
             if request is not None:
                 words = request.words()
-                yield Vector(words=words, more=(words, words), kind=kind, control=builder.control(words),
-                             relation=Relation(name="alike", fresh=(True, False, True)))  # fmt: skip
+                yield Vector(
+                    words=words,
+                    more=(words, words),
+                    kind=kind,
+                    control=builder.control(words),
+                    relation=Relation(name="alike", fresh=(True, False, True)),
+                )

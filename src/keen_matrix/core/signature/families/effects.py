@@ -7,18 +7,12 @@ from collections.abc import Iterator
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Making, Vector
 from keen_matrix.core.signature.model import Option
-from keen_matrix.core.signature.requests import (
-    Builder,
-    OptionPart,
-    Request,
-    fitting,
-    plain_options,
-)
+from keen_matrix.core.signature.requests import Builder, OptionPart, Request, fitting, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
 
+#: Values that are not the default, tried of one option.
 MOST_VALUES = 3
-"""Values that are not the default, tried of one option."""
 
 
 def vectors(making: Making) -> Iterator[Vector]:
@@ -37,8 +31,15 @@ def vectors(making: Making) -> Iterator[Vector]:
             control = builder.control(flat[1])
             # In several pairs: a flag may do nothing in one request and a lot in another.
             relation = Relation(name="differs", fresh=(True,) * len(flat))
-            yield Vector(words=flat[0], more=tuple(flat[1:]), kind="effect", culprit=option.key,
-                         mentions=option.spellings, relation=relation, control=control)  # fmt: skip
+            yield Vector(
+                words=flat[0],
+                more=tuple(flat[1:]),
+                kind="effect",
+                culprit=option.key,
+                mentions=option.spellings,
+                relation=relation,
+                control=control,
+            )
             yield from _collected(making, builder, option)
 
 
@@ -57,8 +58,15 @@ def _collected(making: Making, builder: Builder, option: Option) -> Iterator[Vec
     once = request.words()
     twice = replace(request, options=(first, *request.options)).words()
     if signature.judge(twice).status == "accepted":
-        yield Vector(words=once, more=(twice,), kind="collected", culprit=option.key, mentions=option.spellings,
-                     relation=Relation(name="differs", fresh=(True, True)), control=builder.control(once))  # fmt: skip
+        yield Vector(
+            words=once,
+            more=(twice,),
+            kind="collected",
+            culprit=option.key,
+            mentions=option.spellings,
+            relation=Relation(name="differs", fresh=(True, True)),
+            control=builder.control(once),
+        )
 
 
 def _pairs(

@@ -1,5 +1,5 @@
-"""The family `elsewhere`: the same vector in other surroundings must do the same, and a program whose
-output cannot be written must not say that all went well."""
+"""The family `elsewhere`: the same vector in other surroundings must do the same, and a program
+whose output cannot be written must not say that all went well."""
 
 from __future__ import annotations
 
@@ -13,15 +13,16 @@ from keen_matrix.core.signature.families import Making, Vector
 class Elsewhere(NamedTuple):
     """Other surroundings: what a shell does before it starts the program."""
 
+    #: Commands and, behind the program's words, redirections; `exec` stands between them.
     script: str
-    """Commands and, behind the program's words, redirections; `exec` stands between them."""
     redirection: str = ""
 
 
+#: The launcher with which others are compared: through the same shell, and nothing else.
 HERE = "elsewhere"
-"""The launcher with which others are compared: through the same shell, and nothing else."""
+#: Stands in a script for a locale that the system has, one with a decimal comma if there is one.
 FIELDS = "{locale}"
-"""Stands in a script for a locale that the system has, one with a decimal comma if there is one."""
+#: Name → surroundings. The last two are about output that cannot be written.
 PLACES: Mapping[str, Elsewhere] = {
     "COLUMNS": Elsewhere("COLUMNS=40 LINES=10; export COLUMNS LINES;"),
     "LANG": Elsewhere(f"LANG={FIELDS} LC_ALL={FIELDS}; export LANG LC_ALL;"),
@@ -34,7 +35,6 @@ PLACES: Mapping[str, Elsewhere] = {
     "closed output": Elsewhere("", ">&-"),
     "full device": Elsewhere("", ">/dev/full"),
 }
-"""Name → surroundings. The last two are about output that cannot be written."""
 UNHEARD = ("closed output", "full device")
 
 
@@ -49,11 +49,9 @@ def vectors(making: Making) -> Iterator[Vector]:
         requests = [each for each in (builder.fullest(), builder.smallest()) if each is not None]
         if not requests:
             continue
-        # A program that prints nothing need not notice that nothing can be printed: of such a vector
-        # that would be no question.
-        printing = next(
-            (each for each in requests if each.words() not in making.grounds.silent), None
-        )
+        # A program that prints nothing need not notice that nothing can be printed: of such a
+        # vector that would be no question.
+        printing = next((each for each in requests if each.words() not in making.grounds.silent), None)
         for place in PLACES:
             request = printing if place in UNHEARD else requests[0]
             if place in making.signature.depends_on or request is None:
@@ -64,6 +62,13 @@ def vectors(making: Making) -> Iterator[Vector]:
             name: RelationName = "unheard" if place in UNHEARD else "alike"
             relation = Relation(
                 name=name, fresh=(True, True), launchers=(HERE, launcher_of(place)), aspects=aspects
-            )  # fmt: skip
-            yield Vector(words=words, more=(words,), variant=place, kind=place.replace(" ", "-"), culprit=place,
-                         relation=relation, control=builder.control(words))  # fmt: skip
+            )
+            yield Vector(
+                words=words,
+                more=(words,),
+                variant=place,
+                kind=place.replace(" ", "-"),
+                culprit=place,
+                relation=relation,
+                control=builder.control(words),
+            )

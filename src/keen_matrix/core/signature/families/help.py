@@ -35,9 +35,7 @@ def _askers(builders: Iterable[Builder], spelling: str) -> list[Builder]:
     """Return the forms in which help can be asked for beside other words: all, unless the synopsis
     says where it stands; then those that have it beside other things."""
     found = list(builders)
-    declared = [
-        each for each in found if any(spelling in one.spellings for one in each.form.options)
-    ]
+    declared = [each for each in found if any(spelling in one.spellings for one in each.form.options)]
     if not declared:
         return found
     return [each for each in declared if len(list(each.form.form.walk())) > 1]

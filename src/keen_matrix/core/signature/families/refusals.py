@@ -60,8 +60,14 @@ def vectors(making: Making) -> Iterator[Vector]:
                 continue
             refusal = judgement.refusals[0]
             if refusal.kind == fault.kind:
-                yield Vector(words=fault.words, kind=fault.kind, culprit=refusal.culprit, mentions=refusal.mentions,
-                             detail=fault.detail or fault.place, control=builder.control(fault.control))  # fmt: skip
+                yield Vector(
+                    words=fault.words,
+                    kind=fault.kind,
+                    culprit=refusal.culprit,
+                    mentions=refusal.mentions,
+                    detail=fault.detail or fault.place,
+                    control=builder.control(fault.control),
+                )
 
 
 def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
@@ -87,9 +93,7 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
     named = [number for number, part in enumerate(base.operands) if part.name]
     for count in range(len(named) - 1, -1, -1):
         kept = [
-            part
-            for number, part in enumerate(base.operands)
-            if not part.name or named.index(number) < count
+            part for number, part in enumerate(base.operands) if not part.name or named.index(number) < count
         ]
         gone = base.operands[named[count]].name
         yield _Fault(
@@ -117,9 +121,7 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
                 )
 
 
-def _unknown(
-    signature: Signature, builder: Builder, base: Request, *, every: bool
-) -> Iterator[_Fault]:
+def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bool) -> Iterator[_Fault]:
     """An option that is none, short and long; each long option misspelt by a dropped, a doubled
     and a swapped letter."""
     known = builder.form.by_spelling
@@ -158,8 +160,8 @@ def _unknown(
                 )
 
 
+#: Long options of a form that are tried in capitals: readers that take one take all.
 MOST_CASES = 2
-"""Long options of a form that are tried in capitals: readers that take one take all."""
 
 
 def _in_capitals(signature: Signature, builder: Builder, base: Request) -> Iterator[_Fault]:
@@ -174,9 +176,7 @@ def _in_capitals(signature: Signature, builder: Builder, base: Request) -> Itera
     ]
     for spelling in flags[:MOST_CASES]:
         words = _with_front(base, spelling.upper())
-        yield _Fault(
-            "unknown-option", spelling, words, base.words(), f"{spelling.upper()} for {spelling}"
-        )
+        yield _Fault("unknown-option", spelling, words, base.words(), f"{spelling.upper()} for {spelling}")
 
 
 def misspelt(spelling: str) -> list[str]:
@@ -188,9 +188,7 @@ def misspelt(spelling: str) -> list[str]:
     # Near the middle, where neither an abbreviation nor a glued value explains the word.
     middle = len(name) // 2
     wrong = [name[:middle] + name[middle + 1 :], name[: middle + 1] + name[middle:]]
-    swap = next(
-        (at for at in (middle - 1, *range(len(name) - 1)) if name[at] != name[at + 1]), None
-    )
+    swap = next((at for at in (middle - 1, *range(len(name) - 1)) if name[at] != name[at + 1]), None)
     if swap is not None:
         wrong.append(name[:swap] + name[swap + 1] + name[swap] + name[swap + 2 :])
     return [
@@ -263,8 +261,9 @@ def _values(signature: Signature, builder: Builder, full: Request | None) -> Ite
 
 
 def _with_each_value(signature: Signature, builder: Builder) -> Iterator[Request | None]:
-    """Yield requests in which each NAME has a value somewhere: the smallest, the smallest with each option,
-    with the value that an option may do without, and with each operand that may be left out."""
+    """Yield requests in which each NAME has a value somewhere: the smallest, the smallest with each
+    option, with the value that an option may do without, and with each operand that may be left
+    out."""
     yield builder.smallest()
     for option in plain_options(signature, builder.form):
         request = builder.smallest([option])
@@ -345,9 +344,7 @@ def _is_one_of_several(signature: Signature, request: Request, name: str) -> boo
     return several and isinstance(signature.values[name], Existing)
 
 
-def _missing_values(
-    signature: Signature, builder: Builder, bases: list[Request]
-) -> Iterator[_Fault]:
+def _missing_values(signature: Signature, builder: Builder, bases: list[Request]) -> Iterator[_Fault]:
     """Each valued option last, without its value; and before another option."""
     flags = [each for each in plain_options(signature, builder.form) if not each.takes_value]
     for option in plain_options(signature, builder.form):
@@ -357,9 +354,7 @@ def _missing_values(
         for base in bases:
             bare = base.without_option(option)
             request = (
-                builder.plain([option], full=False).without_option(option)
-                if not bare.operands
-                else bare
+                builder.plain([option], full=False).without_option(option) if not bare.operands else bare
             )
             given = builder.smallest([option])
             control = request.words() if given is None else given.words()
@@ -372,14 +367,9 @@ def _missing_values(
                 flag = next((each for each in flags if each is not option), None)
                 if flag is not None:
                     words = _with_front(bare, option.key, flag.key)
-                    yield _Fault(
-                        "missing-value", option.key, words, control, f"{option.key} {flag.key}"
-                    )
+                    yield _Fault("missing-value", option.key, words, control, f"{option.key} {flag.key}")
             if option.least > 1:
-                values = [
-                    builder.usual(option.name_of(number), number)
-                    for number in range(option.least - 1)
-                ]
+                values = [builder.usual(option.name_of(number), number) for number in range(option.least - 1)]
                 words = (*request.words(), option.key, *values)
                 yield _Fault("missing-value", option.key, words, control)
 
@@ -392,8 +382,7 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
         heads = [
             option
             for each in choice.alternatives
-            if (option := _first_option(builder, each)) is not None
-            and not is_aside(signature, option)
+            if (option := _first_option(builder, each)) is not None and not is_aside(signature, option)
         ]
         for first, second in combinations(heads, 2):
             if first is second:
@@ -407,9 +396,7 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                         for option, spelling in ((first, left), (second, right))
                     )
                     for order in ((one, two), (two, one)):
-                        made = Request(
-                            bare.form, (*bare.options, *order), bare.operands, bare.delimiter
-                        )
+                        made = Request(bare.form, (*bare.options, *order), bare.operands, bare.delimiter)
                         yield _Fault("conflict", f"{left} {right}", made.words(), base.words())
             full = builder.fullest([first])
             if full is not None:
@@ -419,9 +406,7 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
 
 def _first_option(builder: Builder, form: Form) -> Option | None:
     items = form.walk()
-    return next(
-        (builder.form.option_of(item) for item in items if isinstance(item, OptionUse)), None
-    )
+    return next((builder.form.option_of(item) for item in items if isinstance(item, OptionUse)), None)
 
 
 def _part(builder: Builder, option: Option, spelling: str) -> OptionPart:
@@ -452,9 +437,10 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
     for kind, condition in conditions:
         yield from _without_what_it_needs(signature, builder, kind, condition)
         owners = [
-            option for option in plain_options(signature, builder.form)
+            option
+            for option in plain_options(signature, builder.form)
             if any(name.replace("-", "_") in condition.names for name in option.value_names)
-        ]  # fmt: skip
+        ]
         found = 0
         for full in (False, True):
             base = builder.plain(owners, full=full)
@@ -468,9 +454,7 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                 for (place, number, _, _), value in zip(slots, picks, strict=True):
                     tried = tried.with_value(place, number, value)
                 judgement = signature.judge(tried.words())
-                if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [
-                    kind
-                ]:
+                if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [kind]:
                     found += 1
                     control = base if fits is None else fits
                     words = tried.words()
@@ -488,9 +472,7 @@ def _without_what_it_needs(
     if smallest is None or "given(" not in condition.source:
         return
     options = plain_options(signature, builder.form)
-    named = [
-        each for each in options if any(f"given('{one}')" in condition.source for one in each.spellings)
-    ]  # fmt: skip
+    named = [each for each in options if any(f"given('{one}')" in condition.source for one in each.spellings)]
     for some in [*([each] for each in options), *([named] if len(named) > 1 else [])]:
         tried = builder.plain(some, full=False)
         judgement = signature.judge(tried.words())

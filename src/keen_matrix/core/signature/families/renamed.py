@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.signature.families import Making, Vector
 
+#: The name of the link.
 RENAMED = "another-name"
-"""The name of the link."""
 
 
 def vectors(making: Making) -> Iterator[Vector]:
@@ -24,11 +24,5 @@ def vectors(making: Making) -> Iterator[Vector]:
             words = (*request.words(), "superfluous")
             if signature.judge(words).status == "refused":
                 control = builder.control(request.words())
-                yield Vector(
-                    words=words,
-                    kind="message",
-                    culprit=RENAMED,
-                    relation=relation,
-                    control=control,
-                )
+                yield Vector(words=words, kind="message", culprit=RENAMED, relation=relation, control=control)
                 return

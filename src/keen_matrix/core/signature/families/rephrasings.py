@@ -8,12 +8,7 @@ from collections.abc import Iterable, Iterator
 from keen_matrix.core.expressions import as_text
 from keen_matrix.core.signature.families import Making, Vector, alike
 from keen_matrix.core.signature.habits import OPERANDS
-from keen_matrix.core.signature.requests import (
-    Builder,
-    OptionPart,
-    Request,
-    plain_options,
-)
+from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
 
@@ -91,14 +86,14 @@ def _has_opposites(base: Request) -> bool:
     return any(f"--no-{each[2:]}" in spelt for each in spelt if each.startswith("--"))
 
 
+#: Options up to which their order is turned round: among many some override others, and the last
+#: one counts.
 MOST_REORDERED = 6
-"""Options up to which their order is turned round: among many some override others, and the last
-one counts."""
+#: The kind of a rephrasing in which an option is given with its default.
 STATED = "default stated"
-"""The kind of a rephrasing in which an option is given with its default."""
 OTHER_NUMBER = "number in other digits"
+#: Kinds of rephrasings that are bound to other words of the same value.
 SAME_VALUES = frozenset({STATED, OTHER_NUMBER})
-"""Kinds of rephrasings that are bound to other words of the same value."""
 
 
 def _stated(
@@ -139,12 +134,9 @@ def _with_part(base: Request, number: int, part: OptionPart) -> Request:
 
 
 def _bundled(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
-    """Flags that share one dash, and a valued option at the end of them: those that stand beside each
-    other, since of options that override one another the last one counts."""
-    letters = [
-        next((each for each in part.option.spellings if len(each) == 2), "")
-        for part in base.options
-    ]
+    """Flags that share one dash, and a valued option at the end of them: those that stand beside
+    each other, since of options that override one another the last one counts."""
+    letters = [next((each for each in part.option.spellings if len(each) == 2), "") for part in base.options]
     start, stop = _longest_run(
         bool(letter) and not part.values and not part.option.takes_value
         for letter, part in zip(letters, base.options, strict=True)
@@ -183,7 +175,8 @@ def _longest_run(marks: Iterable[bool]) -> tuple[int, int]:
 
 
 def _in_place(base: Request, start: int, stop: int, word: str, *values: str) -> tuple[str, ...]:
-    """Return the words of a request in which one word, and what follows it, stands for some options."""
+    """Return the words of a request in which one word, and what follows it, stands for some
+    options."""
     part = replace(base.options[start], spelling=word, values=values, writing="apart")
     options = (*base.options[:start], part, *base.options[stop:])
     return replace(base, options=options).words()
@@ -221,10 +214,9 @@ def _other_names(signature: Signature, base: Request) -> Iterator[tuple[str, str
             yield "in capitals", capitals, _with_part(base, number, changed).words()
 
 
-def _other_numbers(
-    signature: Signature, base: Request
-) -> Iterator[tuple[str, str, tuple[str, ...]]]:
-    """Whole numbers in other digits, where it is known what the library's function makes of them."""
+def _other_numbers(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """Whole numbers in other digits, where it is known what the library's function makes of
+    them."""
     # What a program's own code makes of 010 nobody but it knows.
     if signature.habits.numbers in (None, "c", "script"):
         return

@@ -17,11 +17,11 @@ _GLUED = re.compile(r"-[a-z](?=[A-Z]{2,}$)")
 _RANGE = re.compile(r"-(\w)\s*(?:\.\.\.?|…|to|-)\s*-(\w)")
 _ON_AND_OFF = re.compile(r"(--?)(?:\[(no-?)\]|\((no-?)\))(?=\w)")
 _PLAIN = re.compile(r"[A-Z][A-Z0-9_:./=-]*")
+#: Words behind a spelling that are values; more are a sentence.
 MOST_VALUES = 3
-"""Words behind a spelling that are values; more are a sentence."""
 LONGEST_VALUES = 48
+#: Words behind one dash that are spellings of one option.
 MOST_WORDS = 2
-"""Words behind one dash that are spellings of one option."""
 
 
 class HeadValues(Struct, frozen=True):
@@ -42,9 +42,7 @@ def written_name(name: str) -> str:
     return bare if _PLAIN.fullmatch(bare) and len(bare) < 60 else f"<{bare.replace(' ', '-')}>"
 
 
-def option_of(
-    head: str, text: str = "", kinds: Mapping[str, TypeName] | None = None
-) -> HelpOption | None:
+def option_of(head: str, text: str = "", kinds: Mapping[str, TypeName] | None = None) -> HelpOption | None:
     """Return the option that the head of a line tells of: `-n, --riders RIDERS`, `-k,
     --key=KEYDEF`, `-n int`; None where it tells of none. `kinds` are words for types that the
     layout has."""
@@ -102,22 +100,28 @@ def option_of(
     long = max(spellings, key=len) if spellings else head
     names = tuple(_own_name(long) if each == "VALUE" else each for each in found.names)
     return HelpOption(
-        tuple(dict.fromkeys(spellings)), names, found.optional and bool(names),
-        found.several and bool(names), text.strip(), choices, tuple(dict.fromkeys(negated)),
-        found.kind, again=found.several and not names,
-    )  # fmt: skip
+        tuple(dict.fromkeys(spellings)),
+        names,
+        found.optional and bool(names),
+        found.several and bool(names),
+        text.strip(),
+        choices,
+        tuple(dict.fromkeys(negated)),
+        found.kind,
+        again=found.several and not names,
+    )
 
 
 def _is_no_spelling(name: str, text: str) -> bool:
-    """Tell whether what looks like an option is part of one, as `--gdwarf-<N>`, or a number: `-20`, and
-    `-#` where the text says so."""
+    """Tell whether what looks like an option is part of one, as `--gdwarf-<N>`, or a number: `-20`,
+    and `-#` where the text says so."""
     is_number = name == "-#" and re.search(r"\b(?:number|level)\b", text)
     return bool(name.endswith("-") or re.fullmatch(r"-\d{2,}", name) or is_number)
 
 
 def _is_its_number(name: str, head: str) -> bool:
-    """Tell whether a spelling is the value of another behind a dash: `-COLUMN, --columns=COLUMN`, and in a
-    manual that writes NAMEs small `-w, --width=width, -width`."""
+    """Tell whether a spelling is the value of another behind a dash: `-COLUMN, --columns=COLUMN`,
+    and in a manual that writes NAMEs small `-w, --width=width, -width`."""
     if re.fullmatch(r"-[A-Z]{2,}", name):
         return re.search(rf"[= \[]{name[1:]}\b", head) is not None
     small = rf"--[\w-]+[= ][<*]?{name[1:]}[>*]?, {name}(?![\w-])"
@@ -125,13 +129,13 @@ def _is_its_number(name: str, head: str) -> bool:
 
 
 def _switching_off(spellings: Sequence[str], head: str) -> Iterator[str]:
-    """Yield the spellings of an option without values that switch it off: those behind the stroke of `-f,
-    --flag / -F, --no-flag` and of `--clean / --dirty`, and one of `-warnings -nowarnings`."""
+    """Yield the spellings of an option without values that switch it off: those behind the stroke
+    of `-f, --flag / -F, --no-flag` and of `--clean / --dirty`, and one of `-warnings
+    -nowarnings`."""
     _front, stroke, behind = head.partition(" / ")
     off = [
-        each for each in spellings
-        if stroke and re.search(rf"(?<![\w-]){re.escape(each)}(?![\w-])", behind)
-    ]  # fmt: skip
+        each for each in spellings if stroke and re.search(rf"(?<![\w-]){re.escape(each)}(?![\w-])", behind)
+    ]
     on = [each for each in spellings if each not in off]
     are_long = any(len(each) > 2 for each in on) and all(len(each) > 2 for each in off)
     if behind.lstrip().startswith("-") and (
@@ -199,7 +203,8 @@ def values_in(rest: str, kinds: Mapping[str, TypeName]) -> HeadValues | None:
 
 
 def _choices(inner: str) -> tuple[str, ...]:
-    """Return the words of `{a,b}`, `a|b`, `[a|b]` or `(a|b)` where they are written to choose from."""
+    """Return the words of `{a,b}`, `a|b`, `[a|b]` or `(a|b)` where they are written to choose
+    from."""
     match = re.fullmatch(
         r"\s*=?\s*[\[({<]?([^\s\[\](){}<>]+(?:\s*[|]\s*[^\s\[\](){}<>|]+)+)[\])}>]?\s*", inner
     )

@@ -11,25 +11,25 @@ class HelpOption(Struct, frozen=True):
     """An option as a help text lists it."""
 
     spellings: tuple[str, ...]
+    #: The NAMEs of its values, as a synopsis writes them: in capitals as they stand, others between
+    #: < and >.
     values: tuple[str, ...] = ()
-    """The NAMEs of its values, as a synopsis writes them: in capitals as they stand, others between
-    < and >."""
     optional_value: bool = False
+    #: Whether it takes any number of values at once.
     several: bool = False
-    """Whether it takes any number of values at once."""
     text: str = ""
     choices: tuple[str, ...] = ()
+    #: Spellings that switch it off.
     negated: tuple[str, ...] = ()
-    """Spellings that switch it off."""
+    #: The type of its value, where the help says so by itself (`[number]`, `-n int`).
     kind: TypeName | None = None
-    """The type of its value, where the help says so by itself (`[number]`, `-n int`)."""
     required: bool = False
+    #: Whether it may be given again.
     again: bool = False
-    """Whether it may be given again."""
+    #: Whether its spellings are the first and the last of a range of flags, as in `-0 … -9`.
     is_range: bool = False
-    """Whether its spellings are the first and the last of a range of flags, as in `-0 … -9`."""
+    #: The NAME of its value in the help, where a draft calls it otherwise.
     meant: str = ""
-    """The NAME of its value in the help, where a draft calls it otherwise."""
 
     @property
     def default(self) -> str | None:
@@ -40,8 +40,8 @@ class HelpOption(Struct, frozen=True):
 class HelpOperand(Struct, frozen=True):
     """An operand as a help text lists it."""
 
+    #: As a synopsis writes it.
     name: str
-    """As a synopsis writes it."""
     text: str = ""
     choices: tuple[str, ...] = ()
     kind: TypeName | None = None
@@ -62,11 +62,11 @@ class HelpText(Struct, frozen=True):
     options: tuple[HelpOption, ...]
     operands: tuple[HelpOperand, ...]
     commands: tuple[HelpCommand, ...] = ()
+    #: Lines that look like an option and gave none.
     unread: tuple[str, ...] = ()
-    """Lines that look like an option and gave none."""
+    #: The name of the layout that fits it best.
     layout: str = "general"
-    """The name of the layout that fits it best."""
+    #: The reader that prints this layout, where only one does.
     reader: str = ""
-    """The reader that prints this layout, where only one does."""
+    #: Whether a bare word in small letters of its usage lines is typed as it is.
     has_keywords: bool = False
-    """Whether a bare word in small letters of its usage lines is typed as it is."""

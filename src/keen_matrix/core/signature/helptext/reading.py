@@ -11,30 +11,26 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from keen_matrix.core.signature.helptext.heads import option_of, written_name
 from keen_matrix.core.signature.helptext.layouts import LAYOUTS, Layout
-from keen_matrix.core.signature.helptext.page import (
-    HelpCommand,
-    HelpOperand,
-    HelpOption,
-    HelpText,
-)
+from keen_matrix.core.signature.helptext.page import HelpCommand, HelpOperand, HelpOption, HelpText
 from keen_matrix.core.signature.helptext.usages import is_usage, usages_in
 from keen_matrix.core.structs import replace
 
+#: Characters of a help text that are read, of a line of it, and of what it says of one option: it
+#: may be any program's output.
 MOST_TEXT, LONGEST_LINE, LONGEST_TEXT = 300_000, 500, 2_000
-"""Characters of a help text that are read, of a line of it, and of what it says of one option: it may be
-any program's output."""
 MOST_LINES = 20_000
+#: What a mark of a layout counts beside one option understood, and what a line not understood takes
+#: away.
 MARK, MISREAD = 3, 2
-"""What a mark of a layout counts beside one option understood, and what a line not understood takes
-away."""
 
 _OPTION_LINE = re.compile(
     r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[(].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
 )
+#: Another form of such a line: `-n/--number N: how many times`.
 _BEFORE_COLON = re.compile(
-    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?][^\s:]*(?:,\s-[^\s:]+)*(?: (?:[A-Z][A-Z0-9_]*|<[^<>]+>))?):\s+(?P<text>.*)$"
+    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?][^\s:]*(?:,\s-[^\s:]+)*(?: "
+    r"(?:[A-Z][A-Z0-9_]*|<[^<>]+>))?):\s+(?P<text>.*)$"
 )
-"""Another form of such a line: `-n/--number N: how many times`."""
 _HEADING = re.compile(r"^(?P<indent>\s{0,3})(?P<title>[A-Za-z][\w /,-]*?)(?: \([^)]*\))?:?\s*$")
 _OPERANDS = re.compile(
     r"^(?:positional arguments|positionals|arguments|args|operands|parameters)$", re.IGNORECASE
@@ -78,10 +74,10 @@ def _lines(text: str) -> Iterator[str]:
 
 
 def _understood(page: HelpText) -> int:
-    """Return how much of a text was understood: spellings, values, choices, operands, subcommands."""
+    """Return how much of a text was understood: spellings, values, choices, operands,
+    subcommands."""
     options = sum(
-        len(each.spellings) + len(each.values) + bool(each.choices) + bool(each.kind)
-        for each in page.options
+        len(each.spellings) + len(each.values) + bool(each.choices) + bool(each.kind) for each in page.options
     )
     return options + len(page.operands) + len(page.commands) + bool(page.usages)
 
@@ -116,18 +112,18 @@ def _depth(line: str) -> int:
 
 
 def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], list[str]]:
-    """Return the listed options, and the lines that look like one and gave none. A text that goes on
-    in deeper lines is taken along. An option listed twice comes once."""
+    """Return the listed options, and the lines that look like one and gave none. A text that goes
+    on in deeper lines is taken along. An option listed twice comes once."""
     options: list[HelpOption] = []
+    #: Spelling → the option that has it.
     places: dict[str, int] = {}
-    """Spelling → the option that has it."""
     unread: list[str] = []
     depth: int | None = None
     is_tight = _is_tight(lines)
     after_blank = True
+    #: How deep the next line of a text stands whose sentence has not ended: what begins with an
+    #: option there tells of it, as "--left or --right overrides --both".
     goes_on: int | None = None
-    """How deep the next line of a text stands whose sentence has not ended: what begins with an option
-    there tells of it, as "--left or --right overrides --both"."""
     for line in _without_formats(_joined(_without_brackets(lines))):
         # A usage line may begin with an option where the program's name stands in the line above.
         match = None if is_usage(line) else _BEFORE_COLON.match(line) or _OPTION_LINE.match(line)
@@ -168,8 +164,8 @@ def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], li
 
 def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
     """Yield an option, in two where only its long spelling takes a value, which may be left out:
-    `-F, --classify[=WHEN]` (getopt_long(3): the short one would have it glued). A letter with a NAME of
-    its own takes one: `-c, -C NUM, --context[=NUM]` are three."""
+    `-F, --classify[=WHEN]` (getopt_long(3): the short one would have it glued). A letter with a
+    NAME of its own takes one: `-c, -C NUM, --context[=NUM]` are three."""
     short = tuple(each for each in option.spellings if len(each) == 2)
     long = tuple(each for each in option.spellings if len(each) > 2)
     bare = replace(option, values=(), optional_value=False, choices=(), kind=None)
@@ -177,13 +173,7 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
         # -A|-B|-G --format={sysv|berkeley|gnu}: each letter stands for a choice
         yield from (replace(bare, spellings=(each,)) for each in short)
         yield replace(option, spellings=long, optional_value=False)
-    elif (
-        option.optional_value
-        and short
-        and long
-        and "[=" in head
-        and not re.match(r"-\w\s*[^,\s|/]", head)
-    ):
+    elif option.optional_value and short and long and "[=" in head and not re.match(r"-\w\s*[^,\s|/]", head):
         valued = tuple(each for each in short if _has_own_value(each, head))
         flags = tuple(each for each in short if each not in valued)
         if flags:
@@ -197,20 +187,14 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
 
 def _has_own_value(letter: str, head: str) -> bool:
     """Tell whether a NAME stands behind a letter, before the next spelling."""
-    return (
-        re.search(rf"(?<!\S){re.escape(letter)} (?:[A-Z][\w-]*|<[^<>]+>)(?=,|$)", head) is not None
-    )
+    return re.search(rf"(?<!\S){re.escape(letter)} (?:[A-Z][\w-]*|<[^<>]+>)(?=,|$)", head) is not None
 
 
-def _without(
-    option: HelpOption, known: HelpOption, head: str, layout: Layout, text: str
-) -> HelpOption:
+def _without(option: HelpOption, known: HelpOption, head: str, layout: Layout, text: str) -> HelpOption:
     """Return what is new of an option that is listed a second time: `-C, --check=quiet` beside
     `--check` is `-C`, which has no value."""
     taken = {*known.spellings, *known.negated}
-    parts = [
-        part for part in re.split(r",\s*(?=-)", head) if re.split(r"[ =\[]", part)[0] not in taken
-    ]
+    parts = [part for part in re.split(r",\s*(?=-)", head) if re.split(r"[ =\[]", part)[0] not in taken]
     fresh = option_of(", ".join(parts), text, layout.kinds) if parts else None
     if fresh is None:
         spellings = tuple(each for each in option.spellings if each not in taken)
@@ -227,8 +211,7 @@ def _with_choices(known: HelpOption, again: HelpOption) -> tuple[HelpOption, Hel
         return known, None
     both = replace(known, choices=tuple(dict.fromkeys([*known.choices, *again.choices])))
     letters, others = (
-        tuple(spelling for spelling in each.spellings if len(spelling) == 2)
-        for each in (known, again)
+        tuple(spelling for spelling in each.spellings if len(spelling) == 2) for each in (known, again)
     )
     if not (letters and set(others) - set(letters) and len(known.choices) == 1):
         return both, None
@@ -244,17 +227,14 @@ def _of_layout(layout: Layout, option: HelpOption) -> HelpOption:
     return option
 
 
-_SPELT_AND_VALUED = re.compile(
-    r"(?:-[\w?]\|)*-{1,2}[\w?][\w-]*(?:[ =](?:[A-Z][A-Z0-9_-]*|<[^<>]+>))?,?"
-)
-"""A spelling, with its value perhaps: `-p NUM`."""
+#: A spelling, with its value perhaps: `-p NUM`.
+_SPELT_AND_VALUED = re.compile(r"(?:-[\w?]\|)*-{1,2}[\w?][\w-]*(?:[ =](?:[A-Z][A-Z0-9_-]*|<[^<>]+>))?,?")
 
 
-def _head_and_text(
-    head: str, text: str, is_tight: bool, kinds: Mapping[str, object]
-) -> tuple[str, str]:
+def _head_and_text(head: str, text: str, is_tight: bool, kinds: Mapping[str, object]) -> tuple[str, str]:
     """Return the head of an option and its text, where they stand apart otherwise than by two
-    spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at all."""
+    spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at
+    all."""
     # What stands in the text's column and is an option is another spelling of this one.
     while _SPELT_AND_VALUED.fullmatch(head.split(", ")[-1]) and re.match(r"--?\w", text):
         more = re.match(r"(--?\w.*?)(?:\s{2,}|$)(.*)$", text)
@@ -287,8 +267,8 @@ def _is_tight(lines: Sequence[str]) -> bool:
 
 
 def _joined(lines: Sequence[str]) -> Iterator[str]:
-    """Yield lines, those of a head that is spread over two in one: its first ends in a comma, or has
-    the letter of the next."""
+    """Yield lines, those of a head that is spread over two in one: its first ends in a comma, or
+    has the letter of the next."""
     at = 0
     while at < len(lines):
         line = lines[at]
@@ -309,9 +289,12 @@ def _is_letter_of(line: str, following: str) -> bool:
     letter = re.fullmatch(r"(\s*)-(\w)(?: (\S+))?", line.rstrip())
     long = re.match(r"(\s*)--(\w)[\w-]*(?:[ =](\S+))?", following)
     return bool(
-        letter and long and letter[1] == long[1] and letter[2].lower() == long[2].lower()
+        letter
+        and long
+        and letter[1] == long[1]
+        and letter[2].lower() == long[2].lower()
         and (letter[3] is None or letter[3] == long[3])
-    )  # fmt: skip
+    )
 
 
 _BRACKETED = re.compile(
@@ -354,8 +337,8 @@ def _without_formats(lines: Iterator[str]) -> Iterator[str]:
 
 
 def _sections(lines: Sequence[str], titles: re.Pattern[str]) -> Iterator[list[str]]:
-    """Yield the lines below each heading of some titles, up to the next heading or a line that is no
-    deeper."""
+    """Yield the lines below each heading of some titles, up to the next heading or a line that is
+    no deeper."""
     inside: list[str] | None = None
     depth = 0
     for line in lines:
@@ -386,9 +369,7 @@ def _operands(layout: Layout, lines: Sequence[str]) -> Iterator[HelpOperand]:
         if match and at_depth and not match[1].startswith("-"):
             found.append(_operand(layout, match[1], match[2] or ""))
         elif found and line.strip() and not at_depth:
-            found[-1] = _operand(
-                layout, found[-1].name, f"{found[-1].text} {line.strip()}", found[-1]
-            )
+            found[-1] = _operand(layout, found[-1].name, f"{found[-1].text} {line.strip()}", found[-1])
     # Only where no heading tells of operands, since in other texts such lines are headings
     # themselves.
     if not listed:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 
+#: Examples tell neither the range nor the choices.
 _EXAMPLES = re.compile(
     r"\((?:e\.? ?g\.?|for example|such as|like)\b[^)]*\)|\b(?:e\. ?g\.|for example|such as)\s.*",
     re.IGNORECASE,
 )
-"""Examples tell neither the range nor the choices."""
 
 
 def without_examples(text: str) -> str:
@@ -52,9 +52,7 @@ def words_in(text: str) -> tuple[str, ...]:
     many.
     """
     default = default_in(text)
-    bare = re.sub(r"\s*[(\[]default[^)\]]*[)\]]\s*$", "", text.strip(), flags=re.IGNORECASE).rstrip(
-        "."
-    )
+    bare = re.sub(r"\s*[(\[]default[^)\]]*[)\]]\s*$", "", text.strip(), flags=re.IGNORECASE).rstrip(".")
     asked = re.match(r"(?:(?:must be |is )?(?:one of|either)):? +", bare, re.IGNORECASE)
     listed = bare[asked.end() :] if asked else bare
     words = tuple(re.split(r",? or |, *|/|\|", listed)) if _LISTED.fullmatch(listed) else ()
@@ -64,7 +62,8 @@ def words_in(text: str) -> tuple[str, ...]:
 _LIST_END = r"(?=\s*$|\s*[.;:()\[\]])"
 _SEPARATOR = r"(?:\s*(?:,? or |,? and |,|\||/)\s*)"
 _PROSE = re.compile(
-    r"(?:\b(?:one of|either)|\b(?:choices|possible values|valid values|allowed values|supported values|values|"
+    r"(?:\b(?:one of|either)|\b(?:choices|possible values|valid values|allowed "
+    r"values|supported values|values|"
     r"available(?: \w+)?|supported(?: \w+)?)(?: are|:| is))\s*:?\s*"
     rf"(?P<list>{_WORD}(?:{_SEPARATOR}{_WORD})+){_LIST_END}",
     re.IGNORECASE,

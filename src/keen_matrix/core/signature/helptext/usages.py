@@ -11,13 +11,13 @@ _USAGE = re.compile(
 )
 _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
 _LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:\[\S*?\])?(?:(?:[ =]\S+?)?(?:,\s|\s{2,}|:\s)|$)")
+#: An option and a sentence: three words in a row are no values, nor are two behind a gap.
 _DESCRIBED = re.compile(r"\s*-(?:\S+(?: [a-z]+){3}\b|\S.*?\s{2,}[A-Z]?[a-z]+ [a-z]+\b)")
-"""An option and a sentence: three words in a row are no values, nor are two behind a gap."""
 _ITEM = re.compile(r"[\[<({\-|.]|[A-Z][A-Z0-9_]+\b")
 
 
+#: Lines below a heading that may be usage.
 MOST_USAGE_LINES = 80
-"""Lines below a heading that may be usage."""
 
 
 def is_usage(line: str) -> bool:
@@ -26,13 +26,13 @@ def is_usage(line: str) -> bool:
     return match is not None and bool(match["colon"] or match["of"] or not match["rest"])
 
 
+#: A usage line without a heading: a name, and `[OPTIONS]`, which no sentence has.
 _BARE = re.compile(r"\s{0,4}[a-z][\w.-]* \[options?\](?:\.{3})?(?: .*)?", re.IGNORECASE)
-"""A usage line without a heading: a name, and `[OPTIONS]`, which no sentence has."""
 
 
 def usages_in(lines: Sequence[str]) -> Iterator[str]:
-    """Yield the usage lines, continuation lines joined, the program's name still in front: those below a
-    heading, else a line that can be nothing else."""
+    """Yield the usage lines, continuation lines joined, the program's name still in front: those
+    below a heading, else a line that can be nothing else."""
     found = list(_headed(lines))
     yield from found or (line.strip() for line in lines if _BARE.fullmatch(line))
 
@@ -84,7 +84,8 @@ def _one_line(parts: Sequence[str]) -> str:
 
 
 def _starts_anew(first: str, line: str) -> bool:
-    """Tell whether a line of a usage block is another usage: it begins with the same program name."""
+    """Tell whether a line of a usage block is another usage: it begins with the same program
+    name."""
     words = first.split()
     return bool(words) and line.split()[:1] == words[:1]
 

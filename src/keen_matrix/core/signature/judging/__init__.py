@@ -5,8 +5,8 @@
    are taken. What is left is a pattern of operands.
 3. *Matching* (`matching`): the operands run through that pattern, in all its readings at once, the
    fullest first.
-4. *Binding* (`binding`): values are checked by their types, bound to their NAMEs, and the conditions
-   of the signature are asked.
+4. *Binding* (`binding`): values are checked by their types, bound to their NAMEs, and the
+   conditions of the signature are asked.
 
 Each pass returns what it found beside its result: reasons to turn the vector down, and what the
 signature does not settle (`findings`). `judge` puts them together.

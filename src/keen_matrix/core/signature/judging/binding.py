@@ -129,10 +129,10 @@ def _is_several(signature: SignatureParts, item: Operand) -> bool:
     return item.name.several or (count is not None and count[1] != 1)
 
 
+#: NAMEs as expressions write them, with their values.
 Names: TypeAlias = dict[str, object]
-"""NAMEs as expressions write them, with their values."""
+#: Spellings of options in a condition, as in given('--bike').
 _GIVEN = re.compile(r"""['"](-[^'"]+)['"]""")
-"""Spellings of options in a condition, as in given('--bike')."""
 
 
 def check_conditions(
@@ -157,9 +157,7 @@ def check_conditions(
     return findings
 
 
-def _refuse(
-    form: FormModel, kind: str, condition: Expression, scope: Scope, findings: Findings
-) -> None:
+def _refuse(form: FormModel, kind: str, condition: Expression, scope: Scope, findings: Findings) -> None:
     """Refuse what breaks a condition. A message is to blame the options and operands that the
     condition is about, by spelling, NAME or value; nobody repeats the condition itself."""
     names = sorted(condition.names)
@@ -201,13 +199,10 @@ def _identifiers_of(form: FormModel) -> frozenset[str]:
 
 
 def named_values(
-    signature: SignatureParts,
-    form: FormModel,
-    bindings: Mapping[str, Bound],
-    words: Sequence[str],
+    signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound], words: Sequence[str]
 ) -> Names:
-    """Return what conditions see: each NAME's value (when it is not given its default, else an empty
-    list of an operand that may stand several times, else None), `words`, `argc`."""
+    """Return what conditions see: each NAME's value (when it is not given its default, else an
+    empty list of an operand that may stand several times, else None), `words`, `argc`."""
     return {
         **values_left_out(signature, form),
         **given_values(signature, form, bindings),
@@ -229,10 +224,9 @@ def values_left_out(signature: SignatureParts, form: FormModel) -> Names:
     return names
 
 
-def given_values(
-    signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound]
-) -> Names:
-    """Return the values of the NAMEs that words give, as the options and operands of a form have them."""
+def given_values(signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound]) -> Names:
+    """Return the values of the NAMEs that words give, as the options and operands of a form have
+    them."""
     names: Names = {}
     for option in form.options:
         value = bindings.get(option.key)
@@ -259,8 +253,8 @@ def given_values(
 
 @lru_cache(maxsize=4096)
 def identifier(name: str) -> str:
-    """Return a NAME as expressions write it: other characters than letters and digits become `_`, and a
-    digit at the front gets one before it."""
+    """Return a NAME as expressions write it: other characters than letters and digits become `_`,
+    and a digit at the front gets one before it."""
     return re.sub(r"\W|^(?=\d)", "_", name)
 
 
@@ -268,8 +262,4 @@ def condition_functions(
     signature: SignatureParts, spellings: frozenset[str]
 ) -> Mapping[str, Callable[..., object]]:
     """Return the functions that conditions may call; `given` knows the spellings that are given."""
-    return {
-        **FUNCTIONS,
-        **signature.functions,
-        "given": lambda *each: any(one in spellings for one in each),
-    }
+    return {**FUNCTIONS, **signature.functions, "given": lambda *each: any(one in spellings for one in each)}

@@ -9,9 +9,9 @@ from keen_matrix.core.signature.kinds import Kind
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.structs import Struct, field
 
+#: What an option or operand is bound to: its text or texts, True for a flag, a count for a flag
+#: that is given several times.
 Bound: TypeAlias = str | bool | int | list[str]
-"""What an option or operand is bound to: its text or texts, True for a flag, a count for a flag
-that is given several times."""
 
 
 class Refusal(NamedTuple):
@@ -35,10 +35,10 @@ class Judgement(Struct, frozen=True, kw_only=True):
     refusals: tuple[Refusal, ...] = ()
     bindings: Mapping[str, Bound] = field(default_factory=dict)
     reasons: tuple[str, ...] = ()
+    #: Whether it asks for help.
     help: bool = False
-    """Whether it asks for help."""
+    #: Every spelling of every option that is given.
     given: frozenset[str] = frozenset()
-    """Every spelling of every option that is given."""
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -61,10 +61,10 @@ class Findings:
 
     def __init__(self) -> None:
         self.refusals: list[Refusal] = []
+        #: What the signature does not settle, each as half a sentence: "whether …".
         self.doubts: list[str] = []
-        """What the signature does not settle, each as half a sentence: "whether …"."""
+        #: The same of values that may be legal or not.
         self.value_doubts: list[str] = []
-        """The same of values that may be legal or not."""
         self.reasons: list[str] = []
 
     def refuse(self, kind: Kind, culprit: str, *mentions: str, why: str) -> None:

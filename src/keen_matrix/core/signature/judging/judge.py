@@ -112,9 +112,12 @@ def _unsettled(found: Sequence[Judgement], asked: Iterable[str]) -> Judgement:
     given = found[0].given if found else frozenset[str]()
     helps = any(each.help for each in found)
     return Judgement(
-        status="unspecified", reasons=(*reasons, *questions), help=helps, given=given,
+        status="unspecified",
+        reasons=(*reasons, *questions),
+        help=helps,
+        given=given,
         bindings=found[0].bindings if found else {},
-    )  # fmt: skip
+    )
 
 
 def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) -> _Ranked:
@@ -168,18 +171,14 @@ def _status(findings: Findings) -> Literal["accepted", "refused", "unspecified"]
     return "unspecified" if findings.value_doubts else "accepted"
 
 
-def _judge_help(
-    signature: SignatureParts, reading: Reading, words: Sequence[str]
-) -> Judgement | None:
+def _judge_help(signature: SignatureParts, reading: Reading, words: Sequence[str]) -> Judgement | None:
     """Return the judgement on a vector that asks for help; None when help does not win over what
     else is wrong."""
     if signature.habits.command_before_help and _is_no_command(signature, reading, words):
         return None
     # the words themselves, not those that are spelt so: an abbreviation asks for help as well
     others = [word for at, word in enumerate(words) if at not in reading.help_at]
-    helped = Judgement(
-        status="accepted", reasons=(*reading.findings.reasons, "it asks for help"), help=True
-    )
+    helped = Judgement(status="accepted", reasons=(*reading.findings.reasons, "it asks for help"), help=True)
     if not others:
         return helped
     wins = signature.habits.help_wins
@@ -199,12 +198,7 @@ def _judge_help(
 
 def _is_no_command(signature: SignatureParts, reading: Reading, words: Sequence[str]) -> bool:
     """Tell whether a word stands where a subcommand is due, is none, and has help behind it."""
-    known = {
-        item.word
-        for form in signature.forms
-        for item in form.form.walk()
-        if isinstance(item, Keyword)
-    }
+    known = {item.word for form in signature.forms for item in form.form.walk() if isinstance(item, Keyword)}
     if not known or not all(form.keywords for form in signature.forms) or not reading.operands:
         return False
     first = reading.operands[0]
@@ -259,11 +253,7 @@ def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
 
 
 def _told(
-    signature: SignatureParts,
-    form: FormModel,
-    reading: Reading,
-    resolved: Resolved,
-    matched: Matched,
+    signature: SignatureParts, form: FormModel, reading: Reading, resolved: Resolved, matched: Matched
 ) -> Findings:
     """Return what matching found, in words."""
     findings = Findings()
@@ -278,9 +268,7 @@ def _told(
         uses = [item for item in form.form.items if isinstance(item, OptionUse)]
         last = last or [each for use in uses for each in use.spellings]
         ignored = signature.habits.superfluous_operands == "ignore"
-        _tell_unexpected(
-            matched.unexpected, matched.keywords, last, resolved, findings, ignored=ignored
-        )
+        _tell_unexpected(matched.unexpected, matched.keywords, last, resolved, findings, ignored=ignored)
     elif matched.missing and reading.is_greedy:
         findings.doubt("whether an option with several values leaves words for the operands")
     elif matched.missing:
@@ -299,7 +287,8 @@ def _tell_unexpected(
     ignored: bool,
 ) -> None:
     """Refuse a word that no operand is left for. A message may name it, or the operand before it,
-    which was the last that there is; of a line without operands what makes it up: with `--stdin-paths` goes none."""
+    which was the last that there is; of a line without operands what makes it up: with
+    `--stdin-paths` goes none."""
     if keywords:
         why = f"{word!r} is none of {', '.join(keywords)}"
         findings.refuse("not-a-choice", word, *keywords, why=why)

@@ -1,4 +1,5 @@
-"""Which option a word names: exactly, by a beginning, with the other number of dashes, or negated."""
+"""Which option a word names: exactly, by a beginning, with the other number of dashes, or
+negated."""
 
 from __future__ import annotations
 
@@ -13,12 +14,12 @@ class Named(NamedTuple):
     """What a word names."""
 
     option: Option
+    #: The spellings that it may stand for: several of different options where it is ambiguous.
     all: tuple[str, ...]
-    """The spellings that it may stand for: several of different options where it is ambiguous."""
+    #: Whether it is only the beginning of a name.
     is_short: bool = False
-    """Whether it is only the beginning of a name."""
+    #: Whether it switches a flag off.
     negates: bool = False
-    """Whether it switches a flag off."""
 
 
 class OptionNames:
@@ -53,9 +54,7 @@ class OptionNames:
             return None
         # Asked only where the other spelling exists: else it makes no difference.
         dashes = need(self._habits.dashes, "dashes")
-        if dashes == "apart" or (
-            dashes == "letters" and (len(bare) > 1 or not name.startswith("--"))
-        ):
+        if dashes == "apart" or (dashes == "letters" and (len(bare) > 1 or not name.startswith("--"))):
             return None
         return Named(self._form.by_spelling[others[0]], (others[0],))
 

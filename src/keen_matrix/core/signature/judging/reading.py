@@ -12,13 +12,7 @@ from collections.abc import Sequence
 
 from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
 from keen_matrix.core.signature.habits import Habits, need
-from keen_matrix.core.signature.judging.taking import (
-    USUAL_HELP,
-    Reading,
-    Taker,
-    is_unknown,
-    looks_negative,
-)
+from keen_matrix.core.signature.judging.taking import USUAL_HELP, Reading, Taker, is_unknown, looks_negative
 from keen_matrix.core.signature.model import FormModel, SignatureParts
 
 
@@ -77,9 +71,7 @@ class _Reader(Taker):
         if word == "--" or self.names.has(word.partition("=")[0]):
             return False
         # The habit is asked for last, so that only words which depend on it make readings.
-        if looks_negative(self.form, word) and need(
-            self.habits.negative_numbers, "negative_numbers"
-        ):
+        if looks_negative(self.form, word) and need(self.habits.negative_numbers, "negative_numbers"):
             return True
         if self.habits.unknown_options == "operand":
             return is_unknown(self.names, self.form, word)
@@ -119,8 +111,8 @@ class _Reader(Taker):
         self.at = len(self.words)
 
     def _name(self, word: str) -> None:
-        """A word that is the name of an option, or name=value: `--name` (getopt_long(3)), or `-name`
-        where one dash does."""
+        """A word that is the name of an option, or name=value: `--name` (getopt_long(3)), or
+        `-name` where one dash does."""
         name, equals, value = word.partition("=")
         named = self.names.find(name)
         if named is None:
@@ -143,18 +135,14 @@ class _Reader(Taker):
             self.with_value(named.option, named.all[0], value if equals else None)
 
     def _letters(self, word: str) -> None:
-        """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6). What is wrong behind the letter of
-        help is found before help is given by some, and not looked at by others."""
+        """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6). What is wrong behind the
+        letter of help is found before help is given by some, and not looked at by others."""
         before = len(self.findings.refusals)
         self._read_letters(word)
         if self.word_at not in self.found.help_at or len(word) < 3:
             return
         how = self.habits.help_letters
-        if (
-            how == "alone"
-            and word[:2] in self.signature.help
-            and len(self.findings.refusals) == before
-        ):
+        if how == "alone" and word[:2] in self.signature.help and len(self.findings.refusals) == before:
             why = f"{word} is not an option"
             self.findings.refuse("unknown-option", word, word[:2], why=why)
         if how != "take" and len(self.findings.refusals) > before:
@@ -216,9 +204,7 @@ class _Reader(Taker):
         name = word.partition("=")[0]
         # With a reader it is known what it adds by itself, and that is in `help`.
         if name in USUAL_HELP and not self.signature.reader:
-            self.findings.doubt(
-                f"whether the program knows {name}, which the signature does not tell"
-            )
+            self.findings.doubt(f"whether the program knows {name}, which the signature does not tell")
         elif self.habits.unknown_options == "take":
             self._taken(word)
         elif self.habits.unknown_options == "open":
@@ -256,11 +242,7 @@ class _Reader(Taker):
             return
         following = self.words[self.at : self.at + 1]
         is_free = bool(following) and not following[0].startswith("-")
-        if (
-            "=" not in word
-            and is_free
-            and need(self.habits.unknown_takes_value, "unknown_takes_value")
-        ):
+        if "=" not in word and is_free and need(self.habits.unknown_takes_value, "unknown_takes_value"):
             self.at += 1
 
 
@@ -274,9 +256,7 @@ def _may_have_none(form: Form) -> bool:
         if isinstance(each, Operand)
         or any(isinstance(i, Operand) for form in each.alternatives for i in form.walk())
     ]
-    return bool(with_words) and all(
-        isinstance(each, Choice) and each.optional for each in with_words
-    )
+    return bool(with_words) and all(isinstance(each, Choice) and each.optional for each in with_words)
 
 
 def _goes_on_behind(habits: Habits, rest: str) -> bool:

@@ -11,23 +11,15 @@ from functools import lru_cache
 from typing import NamedTuple, TypeAlias
 
 from keen_matrix.core.notation.nodes import Span
-from keen_matrix.core.notation.synopsis import (
-    Choice,
-    Delimiter,
-    Form,
-    Item,
-    Keyword,
-    Operand,
-    OptionUse,
-)
+from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
 from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.taking import Reading
 from keen_matrix.core.signature.model import FormModel, Option
 from keen_matrix.core.signature.values import ValueType
 from keen_matrix.core.structs import Struct, field
 
+#: Bounded counts of operands above this are checked only as open ones are, with their lower end.
 UNROLLED = 64
-"""Bounded counts of operands above this are checked only as open ones are, with their lower end."""
 
 
 class Group(NamedTuple):
@@ -46,18 +38,18 @@ class Resolved(Struct):
     """What is left of a form once its options are settled."""
 
     pattern: list[Part] = field(default_factory=list)
+    #: Options that are given and stand in place of operands.
     stand_ins: list[Option] = field(default_factory=list)
-    """Options that are given and stand in place of operands."""
     findings: Findings = field(default_factory=Findings)
 
 
 class Shape(NamedTuple):
     """What is asked of a group at every judgement, found out once."""
 
+    #: The keys of the options in each alternative.
     keys: tuple[frozenset[str], ...]
-    """The keys of the options in each alternative."""
+    #: Whether operands or keywords stand in it.
     has_words: bool
-    """Whether operands or keywords stand in it."""
 
 
 @lru_cache(1_000)
@@ -88,8 +80,8 @@ class _Resolver:
     def __init__(self, form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> None:
         self.form, self.values, self.reading = form, values, reading
         self.shapes = shapes_of(form)
+        #: Keys of the options that are given; no two options of a form share one.
         self.there = {given.option.key for given in reading.given}
-        """Keys of the options that are given; no two options of a form share one."""
         self.found = Resolved()
 
     def sequence(self, items: Iterable[Item]) -> list[Part]:
@@ -217,11 +209,7 @@ def _needs_option(form: Form) -> bool:
     """Tell whether an alternative cannot be taken without an option."""
     return any(
         isinstance(item, OptionUse)
-        or (
-            isinstance(item, Choice)
-            and not item.optional
-            and all(map(_needs_option, item.alternatives))
-        )
+        or (isinstance(item, Choice) and not item.optional and all(map(_needs_option, item.alternatives)))
         for item in form.items
     )
 

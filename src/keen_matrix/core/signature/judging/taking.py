@@ -13,30 +13,30 @@ from keen_matrix.core.signature.values.choices import GO_FALSE, GO_TRUE
 from keen_matrix.core.structs import Struct, field
 
 _NEGATIVE = re.compile(r"-(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)")
+#: What switches a flag off that it is given.
 _OFF: Mapping[str, Set[str]] = {"bool": GO_FALSE, "ignore": {"false"}, "refuse": frozenset()}
-"""What switches a flag off that it is given."""
+#: Spellings that a program may know though its synopsis does not tell: undeclared, they never
+#: count against it.
 USUAL_HELP = frozenset({"-h", "--help", "-?", "-V", "--version", "-help", "-version", "--usage"})
-"""Spellings that a program may know though its synopsis does not tell: undeclared, they never
-count against it."""
 
 
 class Reading(Struct):
     """What the words of a vector were read as."""
 
+    #: The options, in their order.
     given: list[Given] = field(default_factory=list)
-    """The options, in their order."""
     operands: list[str] = field(default_factory=list)
+    #: Whether `--` is there.
     delimiter: bool = False
-    """Whether `--` is there."""
+    #: Where the words stand that ask for help.
     help_at: set[int] = field(default_factory=set)
-    """Where the words stand that ask for help."""
+    #: Where the words stand of options that end the call by themselves.
     actions_at: set[int] = field(default_factory=set)
-    """Where the words stand of options that end the call by themselves."""
+    #: Whether options stand between operands.
     is_split: bool = False
-    """Whether options stand between operands."""
+    #: Whether an option with an open number of values took more than it needs, which could be
+    #: operands.
     is_greedy: bool = False
-    """Whether an option with an open number of values took more than it needs, which could be
-    operands."""
     findings: Findings = field(default_factory=Findings)
 
     @property
@@ -59,13 +59,13 @@ class Taker:
         self.found = Reading()
         self.findings = self.found.findings
         self.names = OptionNames(form, self.habits)
+        #: The place behind the word that is read.
         self.at = 0
-        """The place behind the word that is read."""
         self.word_at = 0
+        #: Whether no word is an option any more.
         self.only_operands = False
-        """Whether no word is an option any more."""
+        #: Whether the word before, or the value it took, was an option's.
         self.behind_option = False
-        """Whether the word before, or the value it took, was an option's."""
 
     @property
     def is_behind_operand(self) -> bool:
@@ -139,8 +139,8 @@ class Taker:
             self.switch_off(option)
 
     def _help_with(self, option: Option, spelling: str, value: str) -> None:
-        """Deal with what is joined to an option that asks for help: to most readers it is a flag, and none
-        of them takes a value."""
+        """Deal with what is joined to an option that asks for help: to most readers it is a flag,
+        and none of them takes a value."""
         if need(self.habits.help_joined, "help_joined") == "take":
             return
         self.found.help_at.discard(self.word_at)
@@ -198,11 +198,7 @@ class Taker:
             return True
         if need(self.habits.dash_values, "dash_values") == "take":
             return True
-        return (
-            " " in word
-            and bool(self.habits.dash_spaces)
-            and is_unknown(self.names, self.form, word)
-        )
+        return " " in word and bool(self.habits.dash_spaces) and is_unknown(self.names, self.form, word)
 
 
 def looks_negative(form: FormModel, word: str) -> bool:

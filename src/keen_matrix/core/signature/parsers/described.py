@@ -16,8 +16,8 @@ from keen_matrix.core.signature.values.base import TypeName
 
 Plain: TypeAlias = str | int | float | bool | None
 Spelling: TypeAlias = Annotated[str, Field(pattern=r"^-")]
+#: Bytes of a description that are read.
 MOST_DESCRIPTION = 4_000_000
-"""Bytes of a description that are read."""
 
 
 def _kebab(name: str) -> str:
@@ -27,18 +27,14 @@ def _kebab(name: str) -> str:
 class Described(BaseModel):
     """A part of a description: unknown keys are errors."""
 
-    model_config = ConfigDict(
-        extra="forbid", frozen=True, alias_generator=_kebab, populate_by_name=False
-    )
+    model_config = ConfigDict(extra="forbid", frozen=True, alias_generator=_kebab, populate_by_name=False)
 
 
 class DescribedValue(Described):
     """The type of a value."""
 
     type: TypeName | None = Field(None, description="What it is; a text by default.")
-    converter: str = Field(
-        "", description="The program's own function that reads it, where there is one."
-    )
+    converter: str = Field("", description="The program's own function that reads it, where there is one.")
     of: list[Plain] = Field([], description="What it is chosen from.")
     case: Literal["exact", "ignore"] = Field(
         "exact", description="Whether a choice may be in other letter case."
@@ -103,12 +99,8 @@ class DescribedParser(Described):
     commands: list[DescribedCommand] = Field([], description="Its subcommands.")
     command_required: bool = Field(True, description="Whether one of them must be given.")
     help: list[Spelling] = Field([], description="Spellings that ask for help.")
-    usage: str = Field(
-        "", description="A usage line, for a parser that knows nothing of its operands."
-    )
-    abbreviations: bool | None = Field(
-        None, description="Set where the reader's habit is not kept."
-    )
+    usage: str = Field("", description="A usage line, for a parser that knows nothing of its operands.")
+    abbreviations: bool | None = Field(None, description="Set where the reader's habit is not kept.")
     interleaved: bool | None = Field(None, description="The same, for options behind operands.")
     unknown_options: Literal["refuse", "take", "operand"] | None = Field(
         None, description="What an unknown option gets, where it is not refused."
@@ -163,9 +155,7 @@ def _told(error: ValidationError, source: str) -> str:
 
 def _keys_of(model: type[Described]) -> set[str]:
     """Return the keys of all parts of a description."""
-    parts = (
-        model, DescribedCommand, DescribedGroup, DescribedOperand, DescribedOption, DescribedValue,
-    )  # fmt: skip
+    parts = (model, DescribedCommand, DescribedGroup, DescribedOperand, DescribedOption, DescribedValue)
     return {_kebab(name) for each in parts for name in each.model_fields}
 
 

@@ -1,5 +1,5 @@
-"""Runs under the program's interpreter: writes the parser that it is about to parse with as JSON, and
-ends the program there.
+"""Runs under the program's interpreter: writes the parser that it is about to parse with as JSON,
+and ends the program there.
 
     python hook.py OUT file|module NAME [WORD...]
 
@@ -18,28 +18,27 @@ import sys
 from collections.abc import Iterator
 from typing import Any
 
+#: An object of a library that the program brings: nothing is known of it before it is looked at.
 Foreign = Any
-"""An object of a library that the program brings: nothing is known of it before it is looked at."""
+#: A part of the description: a dict of what JSON has.
 Told = Any
-"""A part of the description: a dict of what JSON has."""
 
+#: Characters of a help text that are told.
 MOST_TEXT = 2000
-"""Characters of a help text that are told."""
+#: Subcommands below subcommands that are described.
 MOST_DEEP = 3
-"""Subcommands below subcommands that are described."""
 
 
 def text_of(value: Foreign) -> str:
-    """Return a text for JSON, without what is no text at all (argparse.SUPPRESS, optparse.SUPPRESS_HELP, None)."""
+    """Return a text for JSON, without what is no text at all (argparse.SUPPRESS,
+    optparse.SUPPRESS_HELP, None)."""
     is_text = isinstance(value, str) and value not in ("==SUPPRESS==", "SUPPRESSHELP")
     return value[:MOST_TEXT] if is_text else ""
 
 
 def plain(value: Foreign) -> Foreign:
     """Return a default as JSON has it; None for what it has not."""
-    if isinstance(value, (bool, int, float)) or (
-        isinstance(value, str) and value != "==SUPPRESS=="
-    ):
+    if isinstance(value, (bool, int, float)) or (isinstance(value, str) and value != "==SUPPRESS=="):
         return value
     return None
 
@@ -54,14 +53,8 @@ def finish(described: Told) -> None:
 
 # --- types of values ---
 
-BY_CONVERTER = {
-    "int": "int",
-    "float": "float",
-    "Decimal": "float",
-    "Path": "path",
-    "PosixPath": "path",
-}
-"""Names of converters whose values are known -> the type in a spec. `bool` takes any text."""
+#: Names of converters whose values are known -> the type in a spec. `bool` takes any text.
+BY_CONVERTER = {"int": "int", "float": "float", "Decimal": "float", "Path": "path", "PosixPath": "path"}
 
 
 def converter(function: Foreign) -> Told:
@@ -74,10 +67,7 @@ def converter(function: Foreign) -> Told:
         mode = getattr(function, "_mode", "r")
         return {"type": "file" if "r" in mode else "path"}
     name = getattr(function, "__name__", type(function).__name__)
-    if (
-        name == "fromisoformat"
-        and getattr(getattr(function, "__self__", None), "__name__", "") == "date"
-    ):
+    if name == "fromisoformat" and getattr(getattr(function, "__self__", None), "__name__", "") == "date":
         return {"type": "date"}
     # A function of the program's own that is called int is another one.
     known = BY_CONVERTER.get(name) if getattr(function, "__module__", "") in KNOWN_MODULES else None
@@ -96,9 +86,7 @@ def with_choices(value: Told, choices: Foreign) -> Told:
         value.update(min=min(choices), max=max(choices))
         return value
     try:
-        listed = [
-            plain(getattr(each, "value", each) if plain(each) is None else each) for each in choices
-        ]
+        listed = [plain(getattr(each, "value", each) if plain(each) is None else each) for each in choices]
     except TypeError:  # a container that only tells what is in it
         return value
     if listed and None not in listed:
@@ -161,11 +149,13 @@ def argparse_commands(action: Foreign, depth: int) -> list[Told]:
             known["aliases"].append(name)
     return [
         {
-            "name": each["name"], "aliases": each["aliases"], "text": texts.get(each["name"], ""),
+            "name": each["name"],
+            "aliases": each["aliases"],
+            "text": texts.get(each["name"], ""),
             "parser": of_argparse(each["parser"], depth + 1),
         }
         for each in by_parser.values()
-    ]  # fmt: skip
+    ]
 
 
 def argparse_counts(nargs: Foreign) -> tuple[int, int | None]:
@@ -184,16 +174,15 @@ def argparse_value(action: Foreign) -> Told:
 def argparse_option(argparse: Foreign, action: Foreign) -> Told:
     """Return an option; a flag with a --no- of its own is told as both."""
     option: Told = {
-        "spellings": list(action.option_strings), "required": bool(action.required),
+        "spellings": list(action.option_strings),
+        "required": bool(action.required),
         "text": text_of(action.help),
-    }  # fmt: skip
+    }
     negating = getattr(argparse, "BooleanOptionalAction", None)
     if negating is not None and isinstance(action, negating):
         # It adds these by itself, and reads them as taking the flag back.
         option["negated"] = [each for each in action.option_strings if each.startswith("--no-")]
-        option["spellings"] = [
-            each for each in action.option_strings if each not in option["negated"]
-        ]
+        option["spellings"] = [each for each in action.option_strings if each not in option["negated"]]
     if isinstance(action, argparse._VersionAction):
         option["action"] = True
     gathering = (argparse._AppendAction, argparse._CountAction, argparse._AppendConstAction)
@@ -202,9 +191,7 @@ def argparse_option(argparse: Foreign, action: Foreign) -> Told:
     # Flags, counts and constants take no word.
     if most != 0:
         names = (
-            action.metavar
-            if isinstance(action.metavar, tuple)
-            else [action.metavar or action.dest.upper()]
+            action.metavar if isinstance(action.metavar, tuple) else [action.metavar or action.dest.upper()]
         )
         option.update(values=[text_of(each) for each in names], least=least, most=most)
         option["value"] = argparse_value(action)
@@ -216,9 +203,13 @@ def argparse_operand(action: Foreign) -> Told:
     least, most = argparse_counts(action.nargs)
     names = action.metavar if isinstance(action.metavar, tuple) else [action.metavar or action.dest]
     return {
-        "name": text_of(names[0]), "least": least, "most": most, "text": text_of(action.help),
-        "value": argparse_value(action), "rest": action.nargs in ("...", "A..."),
-    }  # fmt: skip
+        "name": text_of(names[0]),
+        "least": least,
+        "most": most,
+        "text": text_of(action.help),
+        "value": argparse_value(action),
+        "rest": action.nargs in ("...", "A..."),
+    }
 
 
 # --- optparse ---
@@ -247,9 +238,10 @@ OPTPARSE_TYPES = {"int": "int", "long": "int", "float": "float", "choice": "text
 def optparse_option(parser: Foreign, option: Foreign) -> Told:
     """Return what is told of an option beside its spellings."""
     told: Told = {
-        "text": text_of(option.help), "action": option.action == "version",
+        "text": text_of(option.help),
+        "action": option.action == "version",
         "again": option.action in ("append", "count", "append_const"),
-    }  # fmt: skip
+    }
     if option.takes_value():
         kind = OPTPARSE_TYPES.get(option.type)
         value = {"type": kind} if kind else {"converter": str(option.type)}
@@ -274,9 +266,7 @@ def of_click(command: Foreign, context: Foreign, depth: int = 0) -> Told:
         elif is_click_help(parameter):
             # one that the program declares takes the place of click's own
             found["help"] += [each for each in parameter.opts if each not in found["help"]]
-        elif not set(parameter.opts) & set(found["help"]) and not getattr(
-            parameter, "hidden", False
-        ):
+        elif not set(parameter.opts) & set(found["help"]) and not getattr(parameter, "hidden", False):
             found["options"].append(click_option(parameter))
     settings = getattr(command, "context_settings", None) or {}
     if settings.get("ignore_unknown_options") or getattr(command, "ignore_unknown_options", False):
@@ -293,14 +283,17 @@ def of_click(command: Foreign, context: Foreign, depth: int = 0) -> Told:
 
 
 def is_click_help(parameter: Foreign) -> bool:
-    """Return whether an option asks for help: click.help_option makes one whose callback is its own."""
+    """Return whether an option asks for help: click.help_option makes one whose callback is its
+    own."""
     callback = getattr(parameter, "callback", None)
     named = getattr(callback, "__name__", "") in ("show_help", "callback")
     return bool(
-        parameter.is_eager and not parameter.expose_value and named
+        parameter.is_eager
+        and not parameter.expose_value
+        and named
         and getattr(callback, "__module__", "").startswith("click")
         and not any(each.startswith("--version") for each in parameter.opts)
-    )  # fmt: skip
+    )
 
 
 def click_context(kind: Foreign, command: Foreign, name: str, above: Foreign = None) -> Foreign:
@@ -319,15 +312,23 @@ def click_commands(group: Foreign, depth: int, context: Foreign) -> Iterator[Tol
         # it.
         inner = click_context(type(context), below, name, context)
         yield {
-            "name": name, "aliases": [], "text": text_of(below.get_short_help_str(300)),
+            "name": name,
+            "aliases": [],
+            "text": text_of(below.get_short_help_str(300)),
             "parser": of_click(below, inner, depth + 1),
-        }  # fmt: skip
+        }
 
 
 CLICK_TYPES = {
-    "IntParamType": "int", "FloatParamType": "float", "BoolParamType": "bool",
-    "StringParamType": "text", "int": "int", "float": "float", "bool": "bool", "str": "text",
-}  # fmt: skip
+    "IntParamType": "int",
+    "FloatParamType": "float",
+    "BoolParamType": "bool",
+    "StringParamType": "text",
+    "int": "int",
+    "float": "float",
+    "bool": "bool",
+    "str": "text",
+}
 
 
 def click_value(parameter: Foreign) -> Told:
@@ -413,18 +414,22 @@ def typer_type(parameter: Foreign, described: Foreign) -> Told:
 def click_option(option: Foreign) -> Told:
     """Return an option; spellings that switch a flag off are told apart."""
     found: Told = {
-        "spellings": list(option.opts), "required": bool(option.required),
-        "text": text_of(getattr(option, "help", "")), "negated": list(option.secondary_opts),
+        "spellings": list(option.opts),
+        "required": bool(option.required),
+        "text": text_of(getattr(option, "help", "")),
+        "negated": list(option.secondary_opts),
         "again": bool(option.multiple or option.count),
         "action": bool(option.is_eager and not option.expose_value),
-    }  # fmt: skip
+    }
     if not (option.is_flag or option.count):
         many = option.nargs if option.nargs > 0 else 1
         optional = getattr(option, "_flag_needs_value", False)
         found.update(
-            values=[option.metavar or option.name.upper()], least=0 if optional else many,
-            most=many, value=click_value(option),
-        )  # fmt: skip
+            values=[option.metavar or option.name.upper()],
+            least=0 if optional else many,
+            most=many,
+            value=click_value(option),
+        )
     return found
 
 
@@ -432,10 +437,12 @@ def click_operand(operand: Foreign) -> Told:
     """Return an operand."""
     most = operand.nargs if operand.nargs > 0 else None
     return {
-        "name": operand.metavar or operand.name.upper(), "most": most,
-        "least": (most or 1) if operand.required else 0, "value": click_value(operand),
+        "name": operand.metavar or operand.name.upper(),
+        "most": most,
+        "least": (most or 1) if operand.required else 0,
+        "value": click_value(operand),
         "text": text_of(getattr(operand, "help", "")),
-    }  # fmt: skip
+    }
 
 
 # --- taking hold of the parser ---
@@ -485,11 +492,13 @@ def take_click(module: Foreign) -> None:
             getattr(module, name).make_context = make_context
 
 
+#: Modules that make parsers -> what is done when a program has imported them.
 TAKEN = {
-    "argparse": take_argparse, "optparse": take_optparse, "click.core": take_click,
+    "argparse": take_argparse,
+    "optparse": take_optparse,
+    "click.core": take_click,
     "typer._click.core": take_click,
-}  # fmt: skip
-"""Modules that make parsers -> what is done when a program has imported them."""
+}
 
 
 class Finder(importlib.abc.MetaPathFinder):
@@ -509,9 +518,7 @@ class Finder(importlib.abc.MetaPathFinder):
             if spec is not None and spec.loader is not None:
                 load = spec.loader.exec_module
 
-                def exec_module(
-                    module: Foreign, load: Foreign = load, take: Foreign = TAKEN[name]
-                ) -> None:
+                def exec_module(module: Foreign, load: Foreign = load, take: Foreign = TAKEN[name]) -> None:
                     load(module)
                     take(module)
 

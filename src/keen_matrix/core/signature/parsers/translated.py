@@ -1,4 +1,5 @@
-"""From the description of a parser to a draft: every option, operand and subcommand in our notation."""
+"""From the description of a parser to a draft: every option, operand and subcommand in our
+notation."""
 
 from __future__ import annotations
 
@@ -24,8 +25,8 @@ from keen_matrix.core.signature.parsers.described import (
 )
 from keen_matrix.core.structs import Struct, field
 
+#: Lines that a synopsis of a program with many subcommands gets.
 MOST_FORMS = 40
-"""Lines that a synopsis of a program with many subcommands gets."""
 _KEYWORD = re.compile(r"[a-z0-9@%+:._/][\w@%+:./-]*")
 
 
@@ -43,9 +44,9 @@ class _Names(Struct):
         else_: Sequence[str],
         words: int | str | None = None,
     ) -> str:
-        """Return the NAME for a value of so many words, as a synopsis writes it. Where what the help calls it
-        stands for another type already, the others are tried: what belongs to its option, or its
-        subcommand."""
+        """Return the NAME for a value of so many words, as a synopsis writes it. Where what the
+        help calls it stands for another type already, the others are tried: what belongs to its
+        option, or its subcommand."""
         wanted = _without_notation(wanted)
         told, sure = _table(value, wanted, text)
         table = told if words is None else {**told, "count": words}
@@ -101,14 +102,15 @@ def translated(parser: DescribedParser, program: Sequence[str]) -> Draft:
 
 
 def _open_unknown(draft: Draft, parser: DescribedParser) -> None:
-    """Leave open what an unknown option gets where one subcommand takes it and another refuses it: a
-    signature says it for all of them."""
+    """Leave open what an unknown option gets where one subcommand takes it and another refuses it:
+    a signature says it for all of them."""
     leaves = [each for each in _all_of(parser) if not each.commands]
     if len({each.unknown_options for each in leaves}) > 1:
         draft.switches["unknown-options"] = "open"
         named = [each.name for each in parser.commands if each.parser.unknown_options is not None]
         draft.doubts.append(
-            f"unknown options are not refused by {' and '.join(named) or 'every subcommand'} and by others they are; "
+            f"unknown options are not refused by {' and '.join(named) or 'every subcommand'} and "
+            f"by others they are; "
             "nothing is claimed of them"
         )
 
@@ -120,22 +122,16 @@ def _all_of(parser: DescribedParser) -> Iterator[DescribedParser]:
 
 
 def _lines(
-    parser: DescribedParser,
-    names: _Names,
-    program: Sequence[str],
-    before: str = "",
-    command: str = "",
+    parser: DescribedParser, names: _Names, program: Sequence[str], before: str = "", command: str = ""
 ) -> Iterator[str]:
-    """Yield the lines of the synopsis: one for the parser itself where it goes without a subcommand,
-    and those of its subcommands."""
+    """Yield the lines of the synopsis: one for the parser itself where it goes without a
+    subcommand, and those of its subcommands."""
     if not parser.commands or not parser.command_required:
         yield " ".join([*filter(None, [before]), *_items(parser, names, program, command)])
     for each in parser.commands:
         words = [word for word in (each.name, *each.aliases) if _KEYWORD.fullmatch(word)]
         if not words:
-            names.draft.doubts.append(
-                f"the subcommand {each.name!r} cannot be written in a synopsis"
-            )
+            names.draft.doubts.append(f"the subcommand {each.name!r} cannot be written in a synopsis")
             continue
         # an option that the subcommand has too is its own behind it: a form has a spelling once
         inner = {spelling for below in _all_of(each.parser) for spelling in _spellings(below)}
@@ -190,9 +186,7 @@ def _items(
         yield from _of_usage(parser.usage, names.draft, program)
 
 
-def _groups(
-    parser: DescribedParser, texts: Mapping[str, object]
-) -> dict[str, tuple[tuple[str, ...], bool]]:
+def _groups(parser: DescribedParser, texts: Mapping[str, object]) -> dict[str, tuple[tuple[str, ...], bool]]:
     """Return the group that each member of one stands in, and whether one of it must be given."""
     found: dict[str, tuple[tuple[str, ...], bool]] = {}
     for group in parser.exclusive:
@@ -203,8 +197,8 @@ def _groups(
 
 
 def _alone(alternatives: list[str], is_required: bool) -> Iterator[str]:
-    """Yield an option or operand that stands in no group, and what switches an option with a value off, which
-    is another one."""
+    """Yield an option or operand that stands in no group, and what switches an option with a value
+    off, which is another one."""
     for text in alternatives:
         if not is_required:
             yield optional(text)
@@ -270,11 +264,7 @@ def _of_usage(usage: str, draft: Draft, program: Sequence[str]) -> Iterator[str]
     told = draft_signature(page, program)
     for item in parse_synopsis(told.synopsis[0]).items:
         inner = item.walk() if hasattr(item, "walk") else ()
-        parts = [
-            item,
-            *inner,
-            *(each for form in getattr(item, "alternatives", ()) for each in form.walk()),
-        ]
+        parts = [item, *inner, *(each for form in getattr(item, "alternatives", ()) for each in form.walk())]
         if not any(isinstance(each, (OptionUse, Keyword)) for each in parts):
             yield str(item)
     for name, table in told.values.items():
@@ -292,9 +282,7 @@ def _table(value: DescribedValue, name: str, text: str) -> tuple[TypeGuess, bool
             found["case"] = "ignore"
     elif value.type and value.type != "text":
         found["type"] = value.type
-        found |= {
-            key: bound for key in ("min", "max") if (bound := getattr(value, key)) is not None
-        }
+        found |= {key: bound for key in ("min", "max") if (bound := getattr(value, key)) is not None}
         if value.folders and value.type == "file":
             found["folders"] = True
     else:
@@ -311,7 +299,8 @@ def _choice(value: object) -> object:
 
 
 def _fits(default: object, table: TypeGuess) -> bool:
-    """Tell whether a default is a value of its own type: some parsers have others, as a sentinel."""
+    """Tell whether a default is a value of its own type: some parsers have others, as a
+    sentinel."""
     if table.get("type") == "choice":
         return default in table["of"]
     kinds: dict[str, type | tuple[type, ...]] = {"int": int, "float": (int, float), "bool": bool}

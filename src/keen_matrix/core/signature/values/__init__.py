@@ -6,43 +6,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    Status,
-    TypeName,
-    ValueType,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, Status, TypeName, ValueType
 from keen_matrix.core.signature.values.choices import Boolean, Choice
 from keen_matrix.core.signature.values.days import Day
 from keen_matrix.core.signature.values.durations import Duration
 from keen_matrix.core.signature.values.lists import Listed, listed
 from keen_matrix.core.signature.values.numbers import Fraction, Whole
-from keen_matrix.core.signature.values.paths import (
-    ABSENT_FILE,
-    Existing,
-    ExistingFile,
-    ExistingFolder,
-    Path,
-)
+from keen_matrix.core.signature.values.paths import ABSENT_FILE, Existing, ExistingFile, ExistingFolder, Path
 from keen_matrix.core.signature.values.text import Text
 
+#: The word in specs -> the class.
 TYPES: Mapping[str, type[ValueType]] = {
     each.type: each
-    for each in (
-        Text,
-        Whole,
-        Fraction,
-        Boolean,
-        Choice,
-        Day,
-        Duration,
-        ExistingFile,
-        ExistingFolder,
-        Path,
-    )
+    for each in (Text, Whole, Fraction, Boolean, Choice, Day, Duration, ExistingFile, ExistingFolder, Path)
 }
-"""The word in specs -> the class."""
 
 __all__ = [
     "ABSENT_FILE",
@@ -65,4 +42,4 @@ __all__ = [
     "ValueType",
     "Whole",
     "listed",
-]  # fmt: skip
+]

@@ -50,19 +50,19 @@ class ValueType(Struct, frozen=True, kw_only=True):
     the synopsis) and what is known of a case's directory.
     """
 
+    #: The word for it in specs.
     type: ClassVar[TypeName]
-    """The word for it in specs."""
 
     name: str = ""
+    #: What the value is when it is not given; null when that is not told.
     default: object = None
-    """What the value is when it is not given; null when that is not told."""
+    #: A usual legal value, tried first.
     example: str | None = None
-    """A usual legal value, tried first."""
+    #: How many words the value may have: as the synopsis says (null), or from and to, where a null
+    #: is no upper end.
     count: tuple[int, int | None] | None = None
-    """How many words the value may have: as the synopsis says (null), or from and to, where a null
-    is no upper end."""
+    #: How the reader of the signature reads texts.
     habits: Habits = NO_HABITS
-    """How the reader of the signature reads texts."""
 
     def read_by(self, habits: Habits) -> Self:
         """Return the type as a reader with some habits knows it."""

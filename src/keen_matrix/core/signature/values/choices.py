@@ -7,22 +7,15 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-    illegal,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
 
-_OTHER_BOOLEANS = frozenset(
-    ["true", "false", "yes", "no", "y", "n", "t", "f", "1", "0", "on", "off"]
-)
+_OTHER_BOOLEANS = frozenset(["true", "false", "yes", "no", "y", "n", "t", "f", "1", "0", "on", "off"])
 
 
 GO_TRUE = frozenset({"1", "t", "T", "TRUE", "true", "True"})
 GO_FALSE = frozenset({"0", "f", "F", "FALSE", "false", "False"})
+#: Library → the texts that are true and false: strconv.ParseBool; click.BoolParamType, which lowers
+#: them and strips white space.
 _KNOWN: Mapping[str, tuple[frozenset[str], frozenset[str]]] = {
     "go": (GO_TRUE, GO_FALSE),
     "click": (
@@ -30,8 +23,6 @@ _KNOWN: Mapping[str, tuple[frozenset[str], frozenset[str]]] = {
         frozenset({"0", "false", "f", "no", "n", "off"}),
     ),
 }
-"""Library → the texts that are true and false: strconv.ParseBool; click.BoolParamType, which lowers
-them and strips white space."""
 
 
 class Boolean(ValueType, frozen=True, kw_only=True):
@@ -72,8 +63,8 @@ class Choice(ValueType, frozen=True, kw_only=True):
     type: ClassVar[TypeName] = "choice"
     of: tuple[str, ...] = ()
     ignore_case: bool = False
+    #: Whether others may be taken as well: then nothing is claimed of them.
     open: bool = False
-    """Whether others may be taken as well: then nothing is claimed of them."""
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""

@@ -8,14 +8,7 @@ from collections.abc import Iterator
 from datetime import date, datetime, timedelta
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-    illegal,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
 
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
 

@@ -6,19 +6,12 @@ import re
 from collections.abc import Iterator
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-    illegal,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
 
+#: How every reader of durations that has units takes one.
 _PLAIN = re.compile(r"[1-9][0-9]*[smh]")
-"""How every reader of durations that has units takes one."""
+#: What Go's time.ParseDuration takes.
 _GO = re.compile(r"[-+]?(?:0|(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:ns|us|µs|μs|ms|s|m|h))+)")
-"""What Go's time.ParseDuration takes."""
 
 
 class Duration(ValueType, frozen=True, kw_only=True):

@@ -6,13 +6,7 @@ from collections.abc import Iterator
 from typing import ClassVar, Self
 
 from keen_matrix.core.signature.habits import Habits
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful
 from keen_matrix.core.signature.values.text import Text
 from keen_matrix.core.structs import field, replace
 
@@ -62,6 +56,10 @@ class Listed(ValueType, frozen=True, kw_only=True):
 def listed(item: ValueType, separator: str) -> Listed:
     """Return the type of a list of values in one word."""
     return Listed(
-        name=item.name, default=item.default, example=item.example, count=item.count,
-        item=replace(item, example=None, default=None), separator=separator,
-    )  # fmt: skip
+        name=item.name,
+        default=item.default,
+        example=item.example,
+        count=item.count,
+        item=replace(item, example=None, default=None),
+        separator=separator,
+    )

@@ -10,34 +10,28 @@ from decimal import Decimal
 from typing import ClassVar, TypeAlias
 
 from keen_matrix.core.signature.habits import Habits, Numbers
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-    illegal,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
 from keen_matrix.core.signature.values.spellings import FRACTION, WHOLE, Convert
 
 Number: TypeAlias = int | float
 
+#: Characters up to which a text that is no plain number is compared with other ways to write
+#: one.
 LONG_NUMBER = 1_000
-"""Characters up to which a text that is no plain number is compared with other ways to write one."""
+#: Underscores, separators, signs, leading zeros, other digits, white space round it, exponents,
+#: other bases, suffixes.
 _DOUBTFUL_INT = (
     r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*|\d+\.0*|\d+(?:\.\d+)?[eE][+-]?\d+"
     r"|0[xXoObB][0-9a-fA-F_]+|\d+[lLuUjkKMG])\s*"
 )
-"""Underscores, separators, signs, leading zeros, other digits, white space round it, exponents,
-other bases, suffixes."""
 _DOUBTFUL_FLOAT = (
     r"\s*[+-]?\s*(?:\d+(?:[_']\d+|,\d{3}(?!\d))*(?:\.\d*)?|\.\d+|(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+|0[xX][0-9a-fA-F.]+(?:[pP][+-]?\d+)?|"
     r"(?i:nan|inf|infinity)|\d+(?:\.\d+)?[fFdDkKMGjlL%])\s*"
 )
 _PADDED = re.compile(r"-?0[0-9]+(?:\.[0-9]+)?")
 _ZEROS = re.compile(r"(?<![0-9.])0+(?=[0-9])")
+#: What strtol(3) with base 10 stops within.
 _NEVER_C = re.compile(r"[-+]?(?:[0-9]+[eE][-+]?[0-9]+|0[xX][0-9a-fA-F]+)")
-"""What strtol(3) with base 10 stops within."""
 _UNIT = re.compile(r"-?[0-9]+(?:\.[0-9]+)?[A-Za-z]+")
 _LONG = "so long a text is not a number to some, and takes others too long to read"
 
@@ -45,21 +39,21 @@ _LONG = "so long a text is not a number to some, and takes others too long to re
 class Bounded(ValueType, frozen=True, kw_only=True):
     """A number between two bounds, both included."""
 
+    #: What a text of it is.
     noun: ClassVar[str]
-    """What a text of it is."""
+    #: How it is surely written.
     plain: ClassVar[re.Pattern[str]]
-    """How it is surely written."""
+    #: How some readers take it as well.
     other: ClassVar[str]
-    """How some readers take it as well."""
+    #: How libraries read it.
     spellings: ClassVar[Mapping[str, Convert]]
-    """How libraries read it."""
+    #: The size below which a number fits everywhere.
     fits_below: ClassVar[int]
-    """The size below which a number fits everywhere."""
 
     min: Number | None = None
     max: Number | None = None
+    #: What may follow the digits: `10K`. Bounds are those of the digits alone.
     units: tuple[str, ...] = ()
-    """What may follow the digits: `10K`. Bounds are those of the digits alone."""
 
     def without_unit(self, text: str) -> str:
         """Return a text without the unit at its end, where it has one and something before it."""
@@ -255,7 +249,8 @@ def _wrong_units(units: Sequence[str]) -> Iterator[str]:
 
 
 def _library(habits: Habits) -> str:
-    """Return whose function converts a text that is a number: Python's, where it is the program's."""
+    """Return whose function converts a text that is a number: Python's, where it is the
+    program's."""
     return "python" if habits.numbers in (None, "c", "script") else str(habits.numbers)
 
 

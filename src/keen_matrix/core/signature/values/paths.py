@@ -5,17 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-    illegal,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
 
+#: A name that is in no case's directory.
 ABSENT_FILE = "no-such-file"
-"""A name that is in no case's directory."""
 
 
 class Path(ValueType, frozen=True, kw_only=True):
@@ -41,10 +34,10 @@ class Path(ValueType, frozen=True, kw_only=True):
 class Existing(ValueType, frozen=True, kw_only=True):
     """What must stand in the case's directory."""
 
+    #: Files or folders that stand in every case's directory.
     known: frozenset[str] = frozenset()
-    """Files or folders that stand in every case's directory."""
+    #: Whether what is not among `known` certainly does not exist: so in a fresh directory.
     closed: bool = True
-    """Whether what is not among `known` certainly does not exist: so in a fresh directory."""
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""
@@ -63,8 +56,8 @@ class ExistingFile(Existing, frozen=True, kw_only=True):
     """A file that must exist."""
 
     type: ClassVar[TypeName] = "file"
+    #: Whether a folder will do as well.
     folders: bool = False
-    """Whether a folder will do as well."""
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""

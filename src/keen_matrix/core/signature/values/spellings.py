@@ -6,8 +6,8 @@ import re
 from collections.abc import Callable, Mapping
 from typing import TypeAlias
 
+#: Raises ValueError for a text that is no number to the library.
 Convert: TypeAlias = Callable[[str], int | float]
-"""Raises ValueError for a text that is no number to the library."""
 
 
 def _by(pattern: str, convert: Convert) -> Convert:
@@ -67,9 +67,7 @@ def _js_number(text: str) -> float:
         return 0.0
     if re.fullmatch("0[xX][0-9a-fA-F]+|0[oO][0-7]+|0[bB][01]+", plain):
         return float(int(plain, 0))
-    if not re.fullmatch(
-        r"[-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|[-+]?Infinity", plain
-    ):
+    if not re.fullmatch(r"[-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|[-+]?Infinity", plain):
         raise ValueError(text)
     return float(plain)
 
@@ -89,28 +87,32 @@ def _perl_float(text: str) -> float:
     return _plain_float(found[0].rstrip(".") or "0")
 
 
-_RUBY_INT = r"[-+]?(?:0(?:b[01]+(?:_[01]+)*|o?[0-7]+(?:_[0-7]+)*|x[0-9a-f]+(?:_[0-9a-f]+)*)?|[1-9][0-9]*(?:_[0-9]+)*)"
-_RUBY_FLOAT = (
-    r"[-+]?(?:[0-9]+(?:_[0-9]+)*)(?:\.(?:[0-9]+(?:_[0-9]+)*)?)?(?:[eE][-+]?[0-9]+(?:_[0-9]+)*)?"
+_RUBY_INT = (
+    r"[-+]?(?:0(?:b[01]+(?:_[01]+)*|o?[0-7]+(?:_[0-7]+)*|x[0-9a-f]+(?:_[0-9a-f]+)*)?|[1-9][0-9]*(?:_[0-9]+)*)"
 )
-_GO_INT = (
-    r"[-+]?(?:0[xX](?:_?[0-9a-fA-F])+|0[bB](?:_?[01])+|0[oO]?(?:_?[0-7])+|0|[1-9](?:_?[0-9])*)"
-)
+_RUBY_FLOAT = r"[-+]?(?:[0-9]+(?:_[0-9]+)*)(?:\.(?:[0-9]+(?:_[0-9]+)*)?)?(?:[eE][-+]?[0-9]+(?:_[0-9]+)*)?"
+_GO_INT = r"[-+]?(?:0[xX](?:_?[0-9a-fA-F])+|0[bB](?:_?[01])+|0[oO]?(?:_?[0-7])+|0|[1-9](?:_?[0-9])*)"
 _GO_FLOAT = r"[-+]?(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|(?i:inf|infinity)|(?i:nan))"
 
+#: Library → how it reads a whole number: Python's int; optparse._parse_int; Go's strconv.ParseInt
+#: with base 0; PAT_INT of Getopt::Long; OptionParser's Integer; Rust's i64::from_str.
 WHOLE: Mapping[str, Convert] = {
-    "python": int, "optparse": _optparse_int, "go": _by(_GO_INT, lambda text: _go_int(text)),
-    "perl": _by("[-+]?_*[0-9][0-9_]*", _perl_int), "ruby": _by(f"(?i:{_RUBY_INT})", _based),
-    "rust": _by("[-+]?[0-9]+", _rust_int), "js": _js_int,
-}  # fmt: skip
-"""Library → how it reads a whole number: Python's int; optparse._parse_int; Go's strconv.ParseInt
-with base 0; PAT_INT of Getopt::Long; OptionParser's Integer; Rust's i64::from_str."""
+    "python": int,
+    "optparse": _optparse_int,
+    "go": _by(_GO_INT, lambda text: _go_int(text)),
+    "perl": _by("[-+]?_*[0-9][0-9_]*", _perl_int),
+    "ruby": _by(f"(?i:{_RUBY_INT})", _based),
+    "rust": _by("[-+]?[0-9]+", _rust_int),
+    "js": _js_int,
+}
+#: Library → how it reads a number: Python's float; Go's strconv.ParseFloat; PAT_FLOAT of
+#: Getopt::Long; OptionParser's Float; Rust's f64::from_str.
 FRACTION: Mapping[str, Convert] = {
-    "python": float, "optparse": float, "go": _by(_GO_FLOAT, float),
+    "python": float,
+    "optparse": float,
+    "go": _by(_GO_FLOAT, float),
     "perl": _perl_float,
     "ruby": _by(_RUBY_FLOAT, _plain_float),
     "rust": _by(r"[-+]?(?:(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?|(?i:inf|infinity|nan))", float),
     "js": _js_number,
-}  # fmt: skip
-"""Library → how it reads a number: Python's float; Go's strconv.ParseFloat; PAT_FLOAT of
-Getopt::Long; OptionParser's Float; Rust's f64::from_str."""
+}

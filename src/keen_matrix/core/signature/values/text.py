@@ -5,20 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import (
-    LEGAL,
-    Reading,
-    TypeName,
-    ValueType,
-    doubtful,
-    illegal,
-)
+from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
 
+#: Characters of a text that is made up: a word of more is refused by the system (Linux,
+#: MAX_ARG_STRLEN).
 LONGEST_TEXT = 100_000
-"""Characters of a text that is made up: a word of more is refused by the system (Linux,
-MAX_ARG_STRLEN)."""
+#: Characters up to which a text at its upper edge is tried.
 USUAL_LONGEST = 10_000
-"""Characters up to which a text at its upper edge is tried."""
 PATTERN_SECONDS = 1.0
 
 
@@ -28,8 +21,8 @@ class Text(ValueType, frozen=True, kw_only=True):
     type: ClassVar[TypeName] = "text"
     min: int | None = None
     max: int | None = None
+    #: A regular expression that must match a part of it.
     matches: str | None = None
-    """A regular expression that must match a part of it."""
 
     def read(self, text: str) -> Reading:
         """Return whether a text is a legal value."""

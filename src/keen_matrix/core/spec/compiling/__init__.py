@@ -1,1 +1,2 @@
-"""From a validated document to the spec that runs: pure but for the files that axes and rows name."""
+"""From a validated document to the spec that runs: pure but for the files that axes and rows
+name."""

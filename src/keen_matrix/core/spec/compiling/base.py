@@ -51,12 +51,7 @@ class Compiling:
     def masks(self, tables: Sequence[MaskTable], path: KeyPath) -> tuple[Mask, ...]:
         """Return masks with their places."""
         return tuple(
-            Mask(
-                each.matches,
-                each.as_,
-                tuple(each.in_),
-                self.place(*path, number),
-            )
+            Mask(each.matches, each.as_, tuple(each.in_), self.place(*path, number))
             for number, each in enumerate(tables)
         )
 

@@ -15,13 +15,7 @@ from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list
 from keen_matrix.core.spec.compiling.base import Compiling
-from keen_matrix.core.spec.compiling.tables import (
-    known_of,
-    lines_of,
-    skip_of,
-    steps_of,
-    surroundings_of,
-)
+from keen_matrix.core.spec.compiling.tables import known_of, lines_of, skip_of, steps_of, surroundings_of
 from keen_matrix.core.spec.document.expectations import AlikeTable, DiffersTable, Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
 from keen_matrix.core.spec.keys import KeyPath
@@ -68,20 +62,11 @@ class MatrixCompiler:
         known, skips = tuple(map(known_of, table.known)), tuple(map(skip_of, table.skip))
         expected_columns: tuple[str, ...] = ()
         if any(cell in NOT_SAID for row in rows for cell in row):
-            conditions = (
-                *where,
-                *(rule.when for rule in rules),
-                *(r.when for s in steps for r in s.rules),
-            )
+            conditions = (*where, *(rule.when for rule in rules), *(r.when for s in steps for r in s.rules))
             before = used_before(lines, steps, conditions, table.always, (note, *known, *skips))
             general = self._base.rule(self._document.expect, ("expect",))
             of_rules = (general, *rules, *(rule for step in steps for rule in step.rules))
-            late = {
-                name
-                for rule in of_rules
-                for each in rule.aspects.values()
-                for name in names_used(each)
-            }
+            late = {name for rule in of_rules for each in rule.aspects.values() for name in names_used(each)}
             self._refuse_short(table, columns, frozenset(late - before), path)
             expected_columns = tuple(
                 name
@@ -101,8 +86,7 @@ class MatrixCompiler:
             where=where,
             always=tuple(table.always),
             focus=tuple(
-                (tuple(each.axes), 0 if each.strength == "all" else each.strength)
-                for each in table.focus
+                (tuple(each.axes), 0 if each.strength == "all" else each.strength) for each in table.focus
             ),
             seed=table.seed,
             effort=table.effort,
@@ -168,11 +152,7 @@ class MatrixCompiler:
                 if asked is None:
                     continue
                 if getattr(rule, "when", None) or table.steps:
-                    what = (
-                        "a rule with a condition"
-                        if getattr(rule, "when", None)
-                        else "a matrix with steps"
-                    )
+                    what = "a rule with a condition" if getattr(rule, "when", None) else "a matrix with steps"
                     self._base.problem((*where, name), f'"{name}" does not go with {what}')
                 else:
                     found = self._other_launch(asked, (*where, name))
@@ -189,28 +169,34 @@ class MatrixCompiler:
                 else LineSequence(parse_list(asked.line))
             )
             if not all(isinstance(item, Word) for item in line.items):
-                self._base.problem((*where, "line"), "the line of another launch has no groups; an axis of arrays such as "
-                              '[[], ["--bike"]] gives both lines the same choice')  # fmt: skip
+                self._base.problem(
+                    (*where, "line"),
+                    "the line of another launch has no groups; an axis of arrays such as "
+                    '[[], ["--bike"]] gives both lines the same choice',
+                )
                 return None
-            words = tuple(
-                Template("", parts=item.parts) for item in line.items if isinstance(item, Word)
-            )
+            words = tuple(Template("", parts=item.parts) for item in line.items if isinstance(item, Word))
         names = tuple(self._document.program.launchers)
         if asked_launchers and not names:
             self._base.problem(where, "the spec has no [program.launchers] to compare")
         for number, name in enumerate(asked_launchers if isinstance(asked_launchers, list) else ()):
             if name not in names:
-                self._base.problem((*where, "launchers", number), f'unknown launcher "{name}"',
-                              suggestion=nearest(name, names))  # fmt: skip
+                self._base.problem(
+                    (*where, "launchers", number),
+                    f'unknown launcher "{name}"',
+                    suggestion=nearest(name, names),
+                )
         launchers = (
-            tuple(asked_launchers)
-            if isinstance(asked_launchers, list)
-            else names
-            if asked_launchers
-            else ()
+            tuple(asked_launchers) if isinstance(asked_launchers, list) else names if asked_launchers else ()
         )
-        return OtherLaunch(differs=where[-1] == "differs", launchers=launchers, again=again, words=words,
-                           aspects=tuple(asked.aspects), origin=self._base.place(*map(str, where[:1])))  # fmt: skip
+        return OtherLaunch(
+            differs=where[-1] == "differs",
+            launchers=launchers,
+            again=again,
+            words=words,
+            aspects=tuple(asked.aspects),
+            origin=self._base.place(*map(str, where[:1])),
+        )
 
     def _step_rules(self, step: StepTable, path: KeyPath) -> tuple[Rule, ...]:
         return tuple(self._base.rule(rule, (*path, "expect")) for rule in step.expect)
@@ -218,9 +204,7 @@ class MatrixCompiler:
     def _axis(self, name: str, table: Any, path: KeyPath) -> Values:
         """Return the values of an axis."""
         try:
-            return axis_values(
-                table, self._here, self._signature.values if self._signature else None
-            )
+            return axis_values(table, self._here, self._signature.values if self._signature else None)
         except SourceFault as fault:
             key = (fault.key,) if fault.key else ()
             self._base.problem((*path, "axes", name, *key), f"axis {name}: {fault}")
@@ -300,7 +284,7 @@ class MatrixCompiler:
         return tuple(table.columns), rows, places
 
 
+#: Cells that may be filled in later, where only expectations use their column.
 NOT_SAID = (OPEN, "", None)
-"""Cells that may be filled in later, where only expectations use their column."""
+#: Columns, rows, and where each row stands.
 _Rows: TypeAlias = tuple[tuple[str, ...], tuple[tuple[object, ...], ...], tuple[str, ...]]
-"""Columns, rows, and where each row stands."""

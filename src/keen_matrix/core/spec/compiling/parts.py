@@ -1,5 +1,5 @@
-"""What the text of a spec says apart from its vectors: by that it is told which cases a change of the
-spec leaves as they were."""
+"""What the text of a spec says apart from its vectors: by that it is told which cases a change of
+the spec leaves as they were."""
 
 from __future__ import annotations
 
@@ -11,19 +11,28 @@ from hashlib import blake2b
 from keen_matrix.core.model.spec import Parts
 from keen_matrix.core.spec.source import Source
 
+#: Keys of a matrix that say which vectors there are: their words and values stand in the cases.
 OF_VECTORS = (
-    "rows", "axes", "columns", "where", "combine", "always", "focus", "effort", "seed", "tags", "limit", "jobs",
-)  # fmt: skip
-"""Keys of a matrix that say which vectors there are: their words and values stand in the cases."""
+    "rows",
+    "axes",
+    "columns",
+    "where",
+    "combine",
+    "always",
+    "focus",
+    "effort",
+    "seed",
+    "tags",
+    "limit",
+    "jobs",
+)
 
 
 def parts_of(source: Source) -> Parts:
     """Return the digests of what a spec says, its vectors apart."""
     data = source.data
     listed = data.get("matrix")
-    written = (
-        [each for each in listed if isinstance(each, dict)] if isinstance(listed, list) else []
-    )
+    written = [each for each in listed if isinstance(each, dict)] if isinstance(listed, list) else []
     bare = [{key: each[key] for key in each if key not in OF_VECTORS} for each in written]
     common = {key: value for key, value in data.items() if key not in ("matrix", "include")}
     text = _canonical([common, bare])

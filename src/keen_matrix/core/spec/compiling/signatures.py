@@ -41,20 +41,26 @@ def compiled_signature(base: Compiling) -> Signature | None:
     from keen_matrix.core.signature.values import Existing
 
     values = {
-        name: {
-            key: _plain(each)
-            for key, each in value.model_dump(exclude_unset=True, by_alias=True).items()
-        }
+        name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True, by_alias=True).items()}
         for name, value in table.values.items()
     }
     fresh = document.program.directory == "fresh"
     switches = {name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None}
     try:
         made = Signature.from_synopsis(
-            table.synopsis, values, table.style, reader=table.reader, help=table.help, actions=table.actions,
-            aside=table.aside, depends_on=table.depends_on, tidy=table.tidy, where=table.where,
-            refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse], **switches,
-        )  # fmt: skip
+            table.synopsis,
+            values,
+            table.style,
+            reader=table.reader,
+            help=table.help,
+            actions=table.actions,
+            aside=table.aside,
+            depends_on=table.depends_on,
+            tidy=table.tidy,
+            where=table.where,
+            refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse],
+            **switches,
+        )
     except SignatureFault as fault:
         steps = [each for each in (fault.key, fault.item) if each not in ("", None)]
         path: KeyPath = ("signature", *steps)
@@ -94,9 +100,20 @@ class SignatureParts:
                 around = replace(around, stdin=Stdin(silent=True))
             step = Step(line=nothing, surroundings=around)
             masks = self._base.masks(self._document.mask, ("mask",))
-            found.append(Matrix(index=len(self._document.matrix) + number, name=name, line=nothing, line_text="", axes={},
-                                steps=(step,), family=name, masks=masks, origin=self._base.place("signature"),
-                                bounds=bounds))  # fmt: skip
+            found.append(
+                Matrix(
+                    index=len(self._document.matrix) + number,
+                    name=name,
+                    line=nothing,
+                    line_text="",
+                    axes={},
+                    steps=(step,),
+                    family=name,
+                    masks=masks,
+                    origin=self._base.place("signature"),
+                    bounds=bounds,
+                )
+            )
         return tuple(found)
 
     def controls(self) -> Matrix | None:
@@ -104,9 +121,17 @@ class SignatureParts:
         nothing = LineSequence(())
         around = surroundings_of(self._document.program, files=self._document.files)
         index = len(self._document.matrix) + len(self._table.derive)
-        return Matrix(index=index, name="controls", line=nothing, line_text="", axes={}, family="accepted",
-                      steps=(Step(line=nothing, surroundings=around),), origin=self._base.place("signature"),
-                      bounds=Bounds(fresh_directory=self._document.program.directory == "fresh"))  # fmt: skip
+        return Matrix(
+            index=index,
+            name="controls",
+            line=nothing,
+            line_text="",
+            axes={},
+            family="accepted",
+            steps=(Step(line=nothing, surroundings=around),),
+            origin=self._base.place("signature"),
+            bounds=Bounds(fresh_directory=self._document.program.directory == "fresh"),
+        )
 
     def accepted_rules(self) -> tuple[Rule, ...]:
         """Return the rules of accepted vectors; a signature alone promises that they exit 0."""

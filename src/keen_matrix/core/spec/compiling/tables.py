@@ -23,16 +23,7 @@ from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_l
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.model.signals import signal_number
-from keen_matrix.core.model.spec import (
-    Answer,
-    Known,
-    Put,
-    Skip,
-    Stdin,
-    Stop,
-    Surroundings,
-    Terminal,
-)
+from keen_matrix.core.model.spec import Answer, Known, Put, Skip, Stdin, Stop, Surroundings, Terminal
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.spec.document.expectations import Expectations
@@ -83,9 +74,13 @@ def launch_templates(launch: str | Sequence[str]) -> tuple[Template, ...]:
 def known_of(table: KnownTable, ids: tuple[str, ...] = ()) -> Known:
     """Return a difference that is known."""
     return Known(
-        because=Template(table.because), until=table.until, when=_condition(table.when), ids=ids,
-        aspects=tuple(table.aspect or ()), verdict=table.verdict or "differed",
-    )  # fmt: skip
+        because=Template(table.because),
+        until=table.until,
+        when=_condition(table.when),
+        ids=ids,
+        aspects=tuple(table.aspect or ()),
+        verdict=table.verdict or "differed",
+    )
 
 
 def skip_of(table: SkipTable) -> Skip:
@@ -102,8 +97,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
 
     def last(name: str) -> Any:
         return next(
-            (getattr(each, name) for each in reversed(tables) if getattr(each, name) is not None),
-            None,
+            (getattr(each, name) for each in reversed(tables) if getattr(each, name) is not None), None
         )
 
     # Name by name, as no other key: a matrix adds a variable and keeps those of the program.
@@ -114,9 +108,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
         start_in=_template(last("start_in")),
         joined=last("streams") == "joined",
         stdin=_stdin(last("stdin")),
-        env=tuple(
-            (name, None if value is False else Template(value)) for name, value in env.items()
-        ),
+        env=tuple((name, None if value is False else Template(value)) for name, value in env.items()),
         files=tuple((Template(name), _put(each)) for name, each in files.items()),
         terminal=Terminal(
             columns=terminal.columns, rows=terminal.rows, stderr_apart=terminal.stderr == "apart"
@@ -145,13 +137,7 @@ def _template(text: str | None) -> Template | None:
 def _stdin(table: StdinTable | None) -> Stdin | None:
     if table is None:
         return None
-    commands = (
-        table.command
-        if isinstance(table.command, list)
-        else [table.command]
-        if table.command
-        else []
-    )
+    commands = table.command if isinstance(table.command, list) else [table.command] if table.command else []
     return Stdin(
         text=_template(table.text),
         file=_template(table.file),
@@ -163,9 +149,7 @@ def _stdin(table: StdinTable | None) -> Stdin | None:
 def _put(table: PutTable) -> Put:
     return Put(
         text=_template(table.text),
-        data=None
-        if table.bytes_ is None
-        else base64.b64decode(table.bytes_.removeprefix("base64:")),
+        data=None if table.bytes_ is None else base64.b64decode(table.bytes_.removeprefix("base64:")),
         copy=_template(table.copy_),
         folder=bool(table.dir),
         link=_template(table.link),
@@ -185,8 +169,12 @@ def compiled_aspects(table: Expectations) -> Iterable[tuple[str, Aspect]]:
         yield "stderr", StreamAspect("stderr", forms_of(table.stderr, "stderr"))
     for name, file in table.files.items():
         link = None if file.link is None else Template(file.link)
-        yield f"files.{name}", FileAspect(name, forms_of(file, f"files.{name}"), file.absent, file.mode,
-                                          bool(file.unchanged), link)  # fmt: skip
+        yield (
+            f"files.{name}",
+            FileAspect(
+                name, forms_of(file, f"files.{name}"), file.absent, file.mode, bool(file.unchanged), link
+            ),
+        )
     if table.duration is not None:
         yield "duration", DurationAspect(parse_limit(table.duration, TIME_UNITS))
     if table.memory is not None:

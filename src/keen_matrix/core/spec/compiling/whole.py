@@ -17,8 +17,8 @@ from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.source import Source
 
+#: Stands for a matrix that does not validate, so that the others keep their numbers.
 INVALID = MatrixTable.model_construct(name="", line="", axes={})
-"""Stands for a matrix that does not validate, so that the others keep their numbers."""
 
 
 def compiled(source: Source, document: SpecDocument) -> tuple[Spec, list[Problem]]:
@@ -33,9 +33,7 @@ def compiled(source: Source, document: SpecDocument) -> tuple[Spec, list[Problem
     compiler = MatrixCompiler(base, signature)
     families: tuple[Matrix, ...] = () if more is None else more.families()
     own = tuple(
-        compiler.matrix(index, table)
-        for index, table in enumerate(document.matrix)
-        if table is not INVALID
+        compiler.matrix(index, table) for index, table in enumerate(document.matrix) if table is not INVALID
     )
     spec = Spec(
         path=source.path,
@@ -98,7 +96,5 @@ def _reference(document: SpecDocument) -> Reference | None:
         aspects=tuple(table.aspects),
         only_accepted=table.only_accepted,
         any_order=table.any_order,
-        tolerance=(table.tolerance.absolute, table.tolerance.relative)
-        if table.tolerance
-        else (0.0, 0.0),
+        tolerance=(table.tolerance.absolute, table.tolerance.relative) if table.tolerance else (0.0, 0.0),
     )

@@ -3,12 +3,7 @@
 import datetime
 from typing import Annotated, Self
 
-from pydantic import (
-    BeforeValidator,
-    Field,
-    WithJsonSchema,
-    model_validator,
-)
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from keen_matrix.core.spec.document.base import kind_of, wrong
 from keen_matrix.core.spec.document.tables import Table
@@ -55,24 +50,18 @@ class AxisTable(Table):
         None, description="The values themselves.", examples=[["Skerry", "Holm"]]
     )
     from_: float | int | None = Field(None, description="First number of a range.", examples=[1])
-    to: float | int | None = Field(
-        None, description="Last number of a range, included.", examples=[60]
-    )
+    to: float | int | None = Field(None, description="Last number of a range, included.", examples=[60])
     step: float | int | None = Field(
         None, description="Distance of the range's numbers; 1 by default.", examples=[0.5]
     )
     lines: str | None = Field(
-        None,
-        description="A text file beside the spec; each line is a value.",
-        examples=["ports.txt"],
+        None, description="A text file beside the spec; each line is a value.", examples=["ports.txt"]
     )
     table: str | None = Field(
         None, description="A CSV file beside the spec, with a header.", examples=["tickets.csv"]
     )
     column: str | None = Field(None, description="The column of the CSV file.", examples=["origin"])
-    repeat: AxisValue = Field(
-        None, description="A word that is given several times.", examples=["Holm"]
-    )
+    repeat: AxisValue = Field(None, description="A word that is given several times.", examples=["Holm"])
     separator: Annotated[str, Field(min_length=1, max_length=1)] | None = Field(
         None,
         description="The sign between its fields; by default the one that its header has most of.",
@@ -82,22 +71,19 @@ class AxisTable(Table):
         None, description="How often the repeated word is given.", examples=["0..4"]
     )
     edges: str | None = Field(
-        None,
-        description="A NAME of the signature: its legal values at the edges.",
-        examples=["RIDERS"],
+        None, description="A NAME of the signature: its legal values at the edges.", examples=["RIDERS"]
     )
     bad: str | None = Field(
-        None,
-        description="A NAME of the signature: values that it plainly cannot have.",
-        examples=["RIDERS"],
+        None, description="A NAME of the signature: values that it plainly cannot have.", examples=["RIDERS"]
     )
     sample: Annotated[int, Field(ge=1)] | None = Field(
         None, description="How many values to draw, without putting back.", examples=[20]
     )
     of: "AxisOf | None" = Field(
-        None, description="Where the sample is drawn from: an axis, or a NAME of the signature.",
+        None,
+        description="Where the sample is drawn from: an axis, or a NAME of the signature.",
         examples=[{"from": 1, "to": 1000}],
-    )  # fmt: skip
+    )
     seed: int = Field(0, description="Seed of the sample.", examples=[7])
 
     @model_validator(mode="after")
@@ -149,11 +135,8 @@ def _axis(value: object) -> object:
 
 
 AxisOf = Annotated[
-    AxisTable,
-    BeforeValidator(_sample_source, json_schema_input_type=str | list[Scalar] | AxisTable),
+    AxisTable, BeforeValidator(_sample_source, json_schema_input_type=str | list[Scalar] | AxisTable)
 ]
 
 
-AxisSource = Annotated[
-    AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)
-]
+AxisSource = Annotated[AxisTable, BeforeValidator(_axis, json_schema_input_type=list[Scalar] | AxisTable)]

@@ -4,14 +4,7 @@ import datetime
 from collections.abc import Callable
 from typing import Annotated, Any, TypeAlias
 
-from pydantic import (
-    AfterValidator,
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    WithJsonSchema,
-)
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
@@ -21,8 +14,8 @@ from keen_matrix.core.model.signals import signal_number
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.spec.document.texts import Role, fields_with
 
+#: Strengths above 6 need more rows than anyone runs; `all` says what is then meant.
 MAX_STRENGTH = 6
-"""Strengths above 6 need more rows than anyone runs; `all` says what is then meant."""
 
 
 def _checked(parse: Callable[[str], object]) -> AfterValidator:
@@ -95,8 +88,8 @@ def _word_list(words: list[str]) -> list[str]:
 
 
 def text_or_list(text_type: Any, role: Role) -> object:
-    """A text in the notation, or a list of words, with the role of such a text. The kind is chosen by what was written, so that
-    one error names it."""
+    """A text in the notation, or a list of words, with the role of such a text. The kind is chosen
+    by what was written, so that one error names it."""
     from pydantic import TypeAdapter
 
     later = ConfigDict(defer_build=True)
@@ -113,10 +106,7 @@ def text_or_list(text_type: Any, role: Role) -> object:
         return string.validate_python(value)
 
     return Annotated[
-        object,
-        BeforeValidator(check),
-        WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]}),
-        role,
+        object, BeforeValidator(check), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]}), role
     ]
 
 
@@ -183,22 +173,14 @@ ExitForms = Annotated[
     object,
     BeforeValidator(_exit),
     WithJsonSchema(
-        {
-            "anyOf": [
-                {"type": "integer"},
-                {"type": "string"},
-                {"type": "array", "items": {"type": "integer"}},
-            ]
-        }
+        {"anyOf": [{"type": "integer"}, {"type": "string"}, {"type": "array", "items": {"type": "integer"}}]}
     ),
     Role.AMOUNT,
 ]
 
 
 SignalName = Annotated[
-    object,
-    BeforeValidator(_signal),
-    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]}),
+    object, BeforeValidator(_signal), WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]})
 ]
 
 
@@ -223,10 +205,7 @@ def _amount(value: object) -> object:
 
 
 Amount = Annotated[
-    object,
-    BeforeValidator(_amount),
-    WithJsonSchema({"type": ["integer", "string"]}),
-    Role.AMOUNT,
+    object, BeforeValidator(_amount), WithJsonSchema({"type": ["integer", "string"]}), Role.AMOUNT
 ]
 
 

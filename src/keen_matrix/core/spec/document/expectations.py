@@ -3,13 +3,7 @@
 from collections.abc import Callable, Mapping
 from typing import Annotated, Literal, Self, TypeAlias
 
-from pydantic import (
-    AfterValidator,
-    BeforeValidator,
-    Field,
-    WithJsonSchema,
-    model_validator,
-)
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
 
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
@@ -39,9 +33,7 @@ from keen_matrix.core.spec.document.tables import Table
 class ToleranceTable(Table):
     """How far numbers may be off: the larger of the two counts."""
 
-    absolute: Annotated[float, Field(ge=0)] = Field(
-        0.0, description="At most so much.", examples=[0.01]
-    )
+    absolute: Annotated[float, Field(ge=0)] = Field(0.0, description="At most so much.", examples=[0.01])
     relative: Annotated[float, Field(ge=0)] = Field(
         0.0, description="At most this part of the number.", examples=[1e-6]
     )
@@ -86,32 +78,28 @@ class PlainForms(Table):
 
     is_: TemplateText | None = Field(
         None,
-        description="The whole text; a newline at its end must be there; after a text without one, a newline may follow.",
+        description="The whole text; a newline at its end must be there; after a text without "
+        "one, a newline may follow.",
         examples=["4.50"],
     )
     contains: Texts | None = Field(
         None, description="It contains each of these texts.", examples=[["usage:", "riders"]]
     )
-    lacks: Texts | None = Field(
-        None, description="It contains none of these texts.", examples=["Traceback"]
-    )
+    lacks: Texts | None = Field(None, description="It contains none of these texts.", examples=["Traceback"])
     matches: Annotated[str, AfterValidator(read_regex)] | None = Field(
         None,
-        description="A regular expression (the regex library's) that matches a part of it; ^ and $ stand for its ends.",
+        description="A regular expression (the regex library's) that matches a part of it; ^ and "
+        "$ stand for its ends.",
         examples=["^fare: [0-9.]+$"],
     )
-    starts: TemplateText | None = Field(
-        None, description="What it starts with.", examples=["usage: "]
-    )
+    starts: TemplateText | None = Field(None, description="What it starts with.", examples=["usage: "])
     ends: TemplateText | None = Field(
         None,
         description="What it ends with; a newline may follow a text that ends in none.",
         examples=["done"],
     )
     empty: bool | None = Field(None, description="Whether it is empty.", examples=[True])
-    lines: Texts | None = Field(
-        None, description="All its lines, in order.", examples=[["Skerry", "Holm"]]
-    )
+    lines: Texts | None = Field(None, description="All its lines, in order.", examples=[["Skerry", "Holm"]])
     lines_any_order: Texts | None = Field(
         None, description="All its lines, in whatever order.", examples=[["Holm", "Skerry"]]
     )
@@ -121,16 +109,9 @@ class PlainForms(Table):
         examples=[3, "1..3", "{riders}"],
     )
     holds: (
-        Annotated[
-            list[ExpressionText],
-            BeforeValidator(one_or_more, json_schema_input_type=str | list[str]),
-        ]
+        Annotated[list[ExpressionText], BeforeValidator(one_or_more, json_schema_input_type=str | list[str])]
         | None
-    ) = Field(
-        None,
-        description="Conditions on the named groups of `matches`.",
-        examples=[["int(hour) < 24"]],
-    )
+    ) = Field(None, description="Conditions on the named groups of `matches`.", examples=[["int(hour) < 24"]])
 
 
 class NumberTable(Table):
@@ -160,9 +141,7 @@ class ColumnsTable(Table):
     types: list[Literal["text", "int", "float", "date"]] = Field(
         [], description="The types of its columns.", examples=[["text", "float"]]
     )
-    count: Amount = Field(
-        None, description="How many rows it has, the header aside.", examples=[3, "1.."]
-    )
+    count: Amount = Field(None, description="How many rows it has, the header aside.", examples=[3, "1.."])
     separator: Annotated[str, Field(min_length=1)] | None = Field(
         None, description="What stands between cells; white space by default.", examples=["|"]
     )
@@ -186,9 +165,7 @@ class TextTable(PlainForms):
     """What a text must be. All forms of one table must be met."""
 
     number: (
-        Annotated[
-            NumberTable, BeforeValidator(_number, json_schema_input_type=float | str | NumberTable)
-        ]
+        Annotated[NumberTable, BeforeValidator(_number, json_schema_input_type=float | str | NumberTable)]
         | None
     ) = Field(
         None,
@@ -219,7 +196,8 @@ class TextTable(PlainForms):
     )
     command_in: Literal["case", "spec"] | None = Field(
         None,
-        description="Where the command runs: in the case's directory with its environment, or in the spec's folder with that of "
+        description="Where the command runs: in the case's directory with its environment, or in "
+        "the spec's folder with that of "
         "Keen Matrix, once for all cases with the same words.",
         examples=["spec"],
     )
@@ -237,18 +215,18 @@ class TextTable(PlainForms):
         None, description="A JSON value a line.", examples=[[{"port": "Holm"}, {"port": "Voe"}]]
     )
     ignore: (
-        Annotated[list[str], BeforeValidator(read_pointers, json_schema_input_type=str | list[str])]
-        | None
+        Annotated[list[str], BeforeValidator(read_pointers, json_schema_input_type=str | list[str])] | None
     ) = Field(
         None,
         description="JSON Pointers (RFC 6901) of what is not compared; * stands for any step.",
         examples=[["/date", "/*/id"]],
     )
     any_order: Literal[True] | Annotated[list[str], BeforeValidator(read_pointers)] | None = Field(
-        None, description="What may come in any order: true for all arrays of the JSON, or JSON Pointers of some; "
+        None,
+        description="What may come in any order: true for all arrays of the JSON, or JSON Pointers of some; "
         "true for the lines of `file` or `command`.",
         examples=[True, ["/ports"]],
-    )  # fmt: skip
+    )
     tolerance: Tolerated | None = Field(
         None,
         description="How far numbers in `is`, `lines`, `json`, `file`, `command` and baselines may be off.",
@@ -293,9 +271,7 @@ def _text_table(value: object) -> object:
     return literal_texts(FileTable, value)
 
 
-TextExpectation = Annotated[
-    TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)
-]
+TextExpectation = Annotated[TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)]
 
 
 def _mode(text: str) -> str:
@@ -304,29 +280,19 @@ def _mode(text: str) -> str:
     return text
 
 
-Mode = Annotated[
-    str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})
-]
+Mode = Annotated[str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})]
 
 
 class FileTable(TextTable):
     """What a file must be after the launch."""
 
-    absent: bool | None = Field(
-        None, description="Whether the file must not exist.", examples=[True]
-    )
-    mode: Mode | None = Field(
-        None, description="Its permissions, in octal digits.", examples=["755"]
-    )
+    absent: bool | None = Field(None, description="Whether the file must not exist.", examples=[True])
+    mode: Mode | None = Field(None, description="Its permissions, in octal digits.", examples=["755"])
     size: Amount = Field(
-        None,
-        description='Its size in bytes: a number, a range "1..100" or a template.',
-        examples=[36, "1.."],
+        None, description='Its size in bytes: a number, a range "1..100" or a template.', examples=[36, "1.."]
     )
     unchanged: Literal[True] | None = Field(
-        None,
-        description="Whether it is as it was before the launch, in content and mode.",
-        examples=[True],
+        None, description="Whether it is as it was before the launch, in content and mode.", examples=[True]
     )
     link: TemplateText | None = Field(
         None, description="What it is a symbolic link to.", examples=["names.txt"]
@@ -341,9 +307,7 @@ def _file_table(value: object) -> object:
     return _text_table(value)
 
 
-FileExpectation = Annotated[
-    FileTable, BeforeValidator(_file_table, json_schema_input_type=str | FileTable)
-]
+FileExpectation = Annotated[FileTable, BeforeValidator(_file_table, json_schema_input_type=str | FileTable)]
 
 
 def _limit_of(units: Mapping[str, float]) -> Callable[[str], str]:
@@ -361,9 +325,7 @@ class AlikeTable(Table):
     """Another launch of the same case: exactly one of launchers, again, line."""
 
     launchers: Literal[True] | list[str] | None = Field(
-        None,
-        description="Under every other launcher, or those named.",
-        examples=[True, ["isolated"]],
+        None, description="Under every other launcher, or those named.", examples=[True, ["isolated"]]
     )
     again: Literal[True] | None = Field(
         None, description="Once more in the same directory, and in a fresh one.", examples=[True]
@@ -372,9 +334,7 @@ class AlikeTable(Table):
         None, description="With other words.", examples=["--bike {origin} {destination}"]
     )
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"],
-        description="What is compared.",
-        examples=[["exit", "stdout"]],
+        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
     )
 
     @model_validator(mode="after")
@@ -390,13 +350,9 @@ class AlikeTable(Table):
 class DiffersTable(Table):
     """Another launch with other words, of which at least one aspect must differ."""
 
-    line: TextOrList = Field(
-        description="The other words.", examples=["--bike {origin} {destination}"]
-    )
+    line: TextOrList = Field(description="The other words.", examples=["--bike {origin} {destination}"])
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"],
-        description="What is compared.",
-        examples=[["exit", "stdout"]],
+        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
     )
 
 
@@ -408,9 +364,7 @@ class Expectations(Table):
         description='The exit code: one, a list, a range "1..125", "nonzero" or a template.',
         examples=[0, "1..125"],
     )
-    signal: SignalName = Field(
-        None, description="The signal that must end the program.", examples=["TERM"]
-    )
+    signal: SignalName = Field(None, description="The signal that must end the program.", examples=["TERM"])
     stdout: TextExpectation | None = Field(None, description="Standard output.", examples=["4.50"])
     stderr: TextExpectation | None = Field(
         None, description="Standard error.", examples=[{"contains": "usage:"}]
@@ -422,7 +376,8 @@ class Expectations(Table):
     )
     other_files: Literal["none", "allowed"] | None = Field(
         None,
-        description="Whether files that no expectation names may be created, changed or deleted (not by a refusal).",
+        description="Whether files that no expectation names may be created, changed or deleted "
+        "(not by a refusal).",
         examples=["none"],
     )
     duration: Annotated[str, AfterValidator(_limit_of(TIME_UNITS))] | None = Field(
@@ -437,9 +392,7 @@ class Expectations(Table):
         examples=[{"again": True}, {"line": "{b} {a}"}],
     )
     differs: DiffersTable | None = Field(
-        None,
-        description="Another launch that must do something else.",
-        examples=[{"line": "{origin} Holm"}],
+        None, description="Another launch that must do something else.", examples=[{"line": "{origin} Holm"}]
     )
     leftovers: Literal["none", "allowed"] | None = Field(
         None,
@@ -455,9 +408,7 @@ class ExpectRule(Expectations):
     """Expectations that apply under a condition."""
 
     when: ExpressionText | None = Field(
-        None,
-        description="The condition; without it the rule always applies.",
-        examples=["riders > 8"],
+        None, description="The condition; without it the rule always applies.", examples=["riders > 8"]
     )
 
 
@@ -477,9 +428,7 @@ class MaskTable(Table):
     matches: Annotated[str, AfterValidator(read_regex)] = Field(
         description="A regular expression for what varies.", examples=[r"\d\d:\d\d:\d\d"]
     )
-    as_: str = Field(
-        description="What is put in its place; \\1 is its first group.", examples=["<time>"]
-    )
+    as_: str = Field(description="What is put in its place; \\1 is its first group.", examples=["<time>"])
     in_: list[Literal["stdout", "stderr", "files"]] = Field(
         ["stdout", "stderr", "files"], description="Where it is masked.", examples=[["stdout"]]
     )
@@ -489,18 +438,12 @@ class ReferenceTable(Table):
     """Another program that the same vectors are given to, and that must do the same: an older
     edition, say."""
 
-    launch: WordsOrList = Field(
-        description="The words that start it.", examples=["perl {here}/fare.pl"]
-    )
+    launch: WordsOrList = Field(description="The words that start it.", examples=["perl {here}/fare.pl"])
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"],
-        description="What is compared.",
-        examples=[["exit", "stdout"]],
+        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
     )
     any_order: bool = Field(
-        False,
-        description="Whether the order of lines in the streams does not matter.",
-        examples=[True],
+        False, description="Whether the order of lines in the streams does not matter.", examples=[True]
     )
     tolerance: Tolerated | None = Field(
         None, description="How far numbers in the streams may be off.", examples=[0.01]

@@ -1,17 +1,12 @@
-"""What a matrix says of its cases beside what they must do: notes, tags, known differences, skips."""
+"""What a matrix says of its cases beside what they must do: notes, tags, known differences,
+skips."""
 
 import datetime
 from typing import Annotated, Literal, Self
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
-from keen_matrix.core.spec.document.base import (
-    ExpressionText,
-    TemplateText,
-    kind_of,
-    one_or_more,
-    wrong,
-)
+from keen_matrix.core.spec.document.base import ExpressionText, TemplateText, kind_of, one_or_more, wrong
 from keen_matrix.core.spec.document.tables import Table
 from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
 
@@ -32,7 +27,8 @@ def _reason(text: str) -> str:
 def _id(text: str) -> str:
     if not SHORTEST_ID <= len(text) <= ID_LENGTH or not set(text) <= set(ALPHABET):
         raise wrong(
-            f"{text!r} is not an id of a case; expected {SHORTEST_ID} to {ID_LENGTH} letters and digits, as a run shows them"
+            f"{text!r} is not an id of a case; expected {SHORTEST_ID} to {ID_LENGTH} letters and "
+            f"digits, as a run shows them"
         )
     return text
 
@@ -61,9 +57,7 @@ Tags = Annotated[
 ]
 Needs = Annotated[
     list[Annotated[str, Field(min_length=1)]],
-    Field(
-        description="Programs without which its cases are skipped.", examples=[["sqlite3", "git"]]
-    ),
+    Field(description="Programs without which its cases are skipped.", examples=[["sqlite3", "git"]]),
 ]
 
 
@@ -74,9 +68,7 @@ class KnownTable(Table):
         description="Why it is so, as the summary tells it.", examples=["rounding, to be mended"]
     )
     until: Day | None = Field(
-        None,
-        description="The last day on which it does not count.",
-        examples=[datetime.date(2027, 3, 1)],
+        None, description="The last day on which it does not count.", examples=[datetime.date(2027, 3, 1)]
     )
     when: ExpressionText | None = Field(
         None, description="For which of the cases; for all without it.", examples=["riders > 8"]
@@ -97,7 +89,8 @@ class KnownTable(Table):
     def _one_of_both(self) -> Self:
         if self.aspect is not None and self.verdict not in (None, "differed"):
             raise wrong(
-                f'expected either aspect or verdict = "{self.verdict}": such a launch answers no other expectation'
+                f'expected either aspect or verdict = "{self.verdict}": such a launch answers no '
+                f"other expectation"
             )
         return self
 

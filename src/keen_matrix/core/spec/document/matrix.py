@@ -2,13 +2,7 @@
 
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import (
-    AfterValidator,
-    BeforeValidator,
-    Field,
-    WithJsonSchema,
-    model_validator,
-)
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
 
 from keen_matrix.core.spec.document.axes import AxisSource, AxisValue, read_axis_value
 from keen_matrix.core.spec.document.base import (
@@ -21,13 +15,7 @@ from keen_matrix.core.spec.document.base import (
 )
 from keen_matrix.core.spec.document.expectations import MaskTable, Rules
 from keen_matrix.core.spec.document.marks import KnownTables, Needs, SkipTables, Tags
-from keen_matrix.core.spec.document.surroundings import (
-    MOST_AT_A_TIME,
-    Around,
-    Directory,
-    FilesTable,
-    Launch,
-)
+from keen_matrix.core.spec.document.surroundings import MOST_AT_A_TIME, Around, Directory, FilesTable, Launch
 from keen_matrix.core.spec.document.tables import Table
 
 
@@ -40,9 +28,7 @@ def _combine(value: object) -> object:
 
         hint = nearest(str(value), names)
         more = f'; did you mean "{hint}"?' if hint else ""
-        raise wrong(
-            f"expected one of {', '.join(names)} or a strength from 1 to {MAX_STRENGTH}{more}"
-        )
+        raise wrong(f"expected one of {', '.join(names)} or a strength from 1 to {MAX_STRENGTH}{more}")
     return value
 
 
@@ -50,8 +36,7 @@ class FocusTable(Table):
     """Axes that are combined more thoroughly than the others."""
 
     axes: Annotated[list[str], Field(min_length=2)] = Field(
-        description="Names of axes (or of the line's groups).",
-        examples=[["origin", "destination", "riders"]],
+        description="Names of axes (or of the line's groups).", examples=[["origin", "destination", "riders"]]
     )
     strength: Annotated[int, Field(ge=2, le=MAX_STRENGTH)] | Literal["all"] = Field(
         description="Their strength among each other.", examples=[3]
@@ -61,17 +46,19 @@ class FocusTable(Table):
 class RowsTable(Table):
     """Rows in a CSV file beside the spec."""
 
-    file: str = Field(
-        description="The file; its first line names the columns.", examples=["tickets.csv"]
-    )
+    file: str = Field(description="The file; its first line names the columns.", examples=["tickets.csv"])
     separator: str | None = Field(
         None,
-        description="The sign between fields; by default the comma, semicolon, tab or bar that the header has most of.",
-        min_length=1, max_length=1, examples=[";"],
-    )  # fmt: skip
+        description="The sign between fields; by default the comma, semicolon, tab or bar that "
+        "the header has most of.",
+        min_length=1,
+        max_length=1,
+        examples=[";"],
+    )
     empty: Literal["text", "left out"] = Field(
         "text",
-        description="What an empty cell is: a text without characters, or nothing; then the word, or the group of the line "
+        description="What an empty cell is: a text without characters, or nothing; then the word, "
+        "or the group of the line "
         "around it, is left out.",
         examples=["left out"],
     )
@@ -98,7 +85,8 @@ class StepTable(Around):
     )
     launch: Launch | None = Field(
         None,
-        description="Another program with all of its words, in place of line; it must exit 0, or meet its own expectations.",
+        description="Another program with all of its words, in place of line; it must exit 0, or "
+        "meet its own expectations.",
         examples=["git init -q ."],
     )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
@@ -111,8 +99,8 @@ class StepTable(Around):
 
 
 class CasesTable(Around):
-    """What a matrix says of its cases beside what they must do, and where and how many at a time they
-    run."""
+    """What a matrix says of its cases beside what they must do, and where and how many at a time
+    they run."""
 
     note: TemplateText | None = Field(
         None,
@@ -136,32 +124,33 @@ class MatrixTable(CasesTable):
         description="Its name, unlike every other matrix's.", examples=["fares"]
     )
     line: TextOrList | None = Field(
-        None,
-        description="The pattern of its vectors.",
-        examples=["{origin} {destination} [-n {riders}]"],
+        None, description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
     )
     axes: dict[str, AxisSource] = Field(
         {}, description="Named lists of values.", examples=[{"origin": ["Skerry", "Holm"]}]
     )
     columns: Annotated[list[str], Field(min_length=1)] | None = Field(
-        None,
-        description="Names of the columns of rows.",
-        examples=[["origin", "destination", "exit"]],
+        None, description="Names of the columns of rows.", examples=[["origin", "destination", "exit"]]
     )
     rows: Annotated[
-        Any,
-        BeforeValidator(
-            _rows_value, json_schema_input_type=str | RowsTable | list[list[AxisValue]]
-        ),
+        Any, BeforeValidator(_rows_value, json_schema_input_type=str | RowsTable | list[list[AxisValue]])
     ] = Field(
         None,
         description="Values that go together: a list a row, or a CSV file with a header.",
         examples=["tickets.csv"],
     )
     combine: Annotated[
-        Any, BeforeValidator(_combine), WithJsonSchema({"anyOf": [{"enum": ["all", "each", "pairs", "triples", "zip"]},
-                                                               {"type": "integer", "minimum": 1, "maximum": 6}]})
-    ] = Field("all", description="How values of different axes are combined.", examples=["pairs"])  # fmt: skip
+        Any,
+        BeforeValidator(_combine),
+        WithJsonSchema(
+            {
+                "anyOf": [
+                    {"enum": ["all", "each", "pairs", "triples", "zip"]},
+                    {"type": "integer", "minimum": 1, "maximum": 6},
+                ]
+            }
+        ),
+    ] = Field("all", description="How values of different axes are combined.", examples=["pairs"])
     where: list[ExpressionText] = Field(
         [], description="Conditions that every vector meets.", examples=[["origin != destination"]]
     )
@@ -170,9 +159,7 @@ class MatrixTable(CasesTable):
         description="Combinations that must be among the vectors.",
         examples=[[{"origin": "Voe", "riders": 60}]],
     )
-    focus: list[FocusTable] = Field(
-        [], description="Axes that get a higher strength.", examples=[[]]
-    )
+    focus: list[FocusTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
     seed: int = Field(0, description="Seed of the combining.", examples=[7])
     effort: Literal["quick", "normal", "thorough"] = Field(
         "normal", description="How much work to spend on few vectors.", examples=["thorough"]
@@ -189,9 +176,7 @@ class MatrixTable(CasesTable):
     )
     files: FilesTable = {}
     mask: list[MaskTable] = Field(
-        [],
-        description="What varies, in this matrix.",
-        examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]],
+        [], description="What varies, in this matrix.", examples=[[{"matches": "[0-9]+ ms", "as": "<time>"}]]
     )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
 

@@ -4,12 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import (
-    BeforeValidator,
-    Field,
-    WithJsonSchema,
-    model_validator,
-)
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from keen_matrix.core.spec.document.base import wrong
 from keen_matrix.core.spec.document.marks import Needs
@@ -53,22 +48,20 @@ class ProgramTable(Around):
     )
     once_before: Launch | None = Field(
         None,
-        description="A command run once before the cases of this spec: a database to fill, a server to start.",
+        description="A command run once before the cases of this spec: a database to fill, "
+        "a server to start.",
         examples=["python3 {here}/harbour.py --port 4711"],
     )
     ready_when: Annotated[str, Field(min_length=1)] | None = Field(
         None,
-        description="What once-before prints when it is ready; it runs on then, and is ended after the last case.",
+        description="What once-before prints when it is ready; it runs on then, and is ended "
+        "after the last case.",
         examples=["listening"],
     )
     ready_within: Annotated[
-        float,
-        BeforeValidator(read_seconds, json_schema_input_type=float | str),
-        Field(gt=0, le=86_400),
+        float, BeforeValidator(read_seconds, json_schema_input_type=float | str), Field(gt=0, le=86_400)
     ] = Field(
-        30.0,
-        description="How long once-before may take until it is ready, or has ended.",
-        examples=["30 s"],
+        30.0, description="How long once-before may take until it is ready, or has ended.", examples=["30 s"]
     )
     once_after: Launch | None = Field(
         None,
@@ -83,14 +76,17 @@ class ProgramTable(Around):
     )
     warm: bool | None = Field(
         None,
-        description="Whether a Python program is forked from a keeper instead of started anew; left out, that is done "
+        description="Whether a Python program is forked from a keeper instead of started anew; "
+        "left out, that is done "
         "where it is worth it and a sample of the cases does the same both ways.",
         examples=[True],
     )
     launch_through: Literal["launcher", "resolved"] | None = Field(
         None,
-        description="Whether each case is started by the launcher, or what that starts in the end (the python3 of a version "
-        "manager is a script that starts another; so may any script be); left out, the latter where a version manager's "
+        description="Whether each case is started by the launcher, or what that starts in the end "
+        "(the python3 of a version "
+        "manager is a script that starts another; so may any script be); left out, the latter "
+        "where a version manager's "
         "sets nothing.",
         examples=["resolved"],
     )
@@ -103,7 +99,8 @@ class ProgramTable(Around):
     )
     sources: list[str] = Field(
         [],
-        description="Folders and files that the program and the data of its cases are made of: run --changed and run --watch "
+        description="Folders and files that the program and the data of its cases are made of: "
+        "run --changed and run --watch "
         "look at them, in place of the folders of the spec and of the program.",
         examples=[["../src"]],
     )

@@ -10,9 +10,7 @@ from keen_matrix.core.spec.document.tables import Table
 class RunDefaults(Table):
     """What `keen-matrix run` does for the specs of a project unless its options say otherwise."""
 
-    jobs: Annotated[int, Field(ge=1)] | None = Field(
-        None, description="Launches at a time.", examples=[4]
-    )
+    jobs: Annotated[int, Field(ge=1)] | None = Field(None, description="Launches at a time.", examples=[4])
     warm: bool | None = Field(
         None,
         description="Whether Python programs are forked from a keeper where their specs say nothing of it.",

@@ -4,13 +4,7 @@ import datetime
 import math
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import (
-    AfterValidator,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    WithJsonSchema,
-)
+from pydantic import AfterValidator, BeforeValidator, ConfigDict, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from keen_matrix.core.errors import NotationFault
@@ -18,14 +12,7 @@ from keen_matrix.core.signature.kinds import DEFAULT_FAMILIES, FamilyName
 from keen_matrix.core.signature.readers import ReaderName, Style
 from keen_matrix.core.signature.values.base import TypeName
 from keen_matrix.core.spec.document.axes import AxisValue
-from keen_matrix.core.spec.document.base import (
-    STRINGS,
-    ExpressionText,
-    kind_of,
-    read_by,
-    read_regex,
-    wrong,
-)
+from keen_matrix.core.spec.document.base import STRINGS, ExpressionText, kind_of, read_by, read_regex, wrong
 from keen_matrix.core.spec.document.expectations import Expectations
 from keen_matrix.core.spec.document.tables import Table, kebab
 
@@ -42,9 +29,7 @@ def _synopsis(value: Any) -> object:
         except NotationFault as fault:
             offset = {"offset": fault.offset} if isinstance(value, str) else {}
             reason = fault.message if isinstance(value, str) else f'in "{line}": {fault.message}'
-            raise PydanticCustomError(
-                "notation", "{reason}", {"reason": reason, **offset}
-            ) from None
+            raise PydanticCustomError("notation", "{reason}", {"reason": reason, **offset}) from None
     return value
 
 
@@ -69,9 +54,7 @@ def _number_or_date(value: object) -> object:
     return value
 
 
-Bound = Annotated[
-    object, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})
-]
+Bound = Annotated[object, BeforeValidator(_number_or_date), WithJsonSchema({"type": ["number", "string"]})]
 
 
 class ValueTable(Table):
@@ -81,9 +64,7 @@ class ValueTable(Table):
         None, description="What it is; a choice when `of` is given, else a text.", examples=["int"]
     )
     min: Bound = Field(
-        None,
-        description="The least number or first date; of a text its least length.",
-        examples=[1],
+        None, description="The least number or first date; of a text its least length.", examples=[1]
     )
     max: Bound = Field(
         None, description="The largest number or last date; of a text its length.", examples=[60]
@@ -92,9 +73,7 @@ class ValueTable(Table):
         None, description="What a choice may be.", examples=[["text", "json"]]
     )
     case: Literal["exact", "ignore"] = Field(
-        "exact",
-        description="Whether a choice may be written in other letter case.",
-        examples=["ignore"],
+        "exact", description="Whether a choice may be written in other letter case.", examples=["ignore"]
     )
     matches: Annotated[str, AfterValidator(read_regex)] | None = Field(
         None,
@@ -102,26 +81,20 @@ class ValueTable(Table):
         examples=["^[A-Z]{3}$"],
     )
     default: AxisValue = Field(None, description="What it is when it is not given.", examples=[1])
-    example: AxisValue = Field(
-        None, description="A usual legal value, tried first.", examples=["3"]
-    )
+    example: AxisValue = Field(None, description="A usual legal value, tried first.", examples=["3"])
     open: bool = Field(
-        False,
-        description="Whether a choice may be others too, of which nothing is claimed.",
-        examples=[True],
+        False, description="Whether a choice may be others too, of which nothing is claimed.", examples=[True]
     )
-    folders: bool = Field(
-        False, description="Whether a folder will do for a file.", examples=[True]
-    )
+    folders: bool = Field(False, description="Whether a folder will do for a file.", examples=[True])
     units: list[Annotated[str, Field(pattern="^[^0-9.+-]+$")]] = Field(
         [], description="What may follow the digits of a number.", examples=[["K", "M"]]
     )
     list_: Annotated[str, Field(min_length=1, max_length=1)] | None = Field(
         None, description="The sign between several values in one word.", examples=[","]
     )
-    count: Annotated[
-        object, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})
-    ] = Field(None, description="How many words it has.", examples=["2..4", "1.."])
+    count: Annotated[object, BeforeValidator(_count), WithJsonSchema({"type": ["integer", "string"]})] = (
+        Field(None, description="How many words it has.", examples=["2..4", "1.."])
+    )
 
 
 class RefuseTable(Table):
@@ -140,7 +113,8 @@ class HelpTable(Table):
 
     stream: Literal["stdout", "stderr"] | None = Field(
         None,
-        description="Where the help text must come; without it either stream will do, and standard error is remarked on.",
+        description="Where the help text must come; without it either stream will do, and "
+        "standard error is remarked on.",
         examples=["stdout"],
     )
 
@@ -151,8 +125,7 @@ class AcceptedTable(Table):
     synopsis: Annotated[
         Any, BeforeValidator(_synopsis), WithJsonSchema({"anyOf": [{"type": "string"}, STRINGS]})
     ] = Field(
-        description="The usage line in POSIX notation, or several.",
-        examples=["[-n,--riders RIDERS] ORIGIN"],
+        description="The usage line in POSIX notation, or several.", examples=["[-n,--riders RIDERS] ORIGIN"]
     )
     help: list[str] | None = Field(
         None,
@@ -161,12 +134,14 @@ class AcceptedTable(Table):
     )
     actions: list[str] = Field(
         [],
-        description="Options that end the call by themselves, as help does, each with all its spellings; never combined.",
+        description="Options that end the call by themselves, as help does, each with all its "
+        "spellings; never combined.",
         examples=[["-V,--version", "--list"]],
     )
     aside: list[str] = Field(
         [],
-        description="Options that no derived vector has: what the program needs beside them cannot be said here.",
+        description="Options that no derived vector has: what the program needs beside them "
+        "cannot be said here.",
         examples=[["--follow"]],
     )
     help_complete: bool = Field(
@@ -175,9 +150,7 @@ class AcceptedTable(Table):
         examples=[True],
     )
     values: dict[str, ValueTable] = Field(
-        {},
-        description="The types of the values, by NAME.",
-        examples=[{"RIDERS": {"type": "int", "min": 1}}],
+        {}, description="The types of the values, by NAME.", examples=[{"RIDERS": {"type": "int", "min": 1}}]
     )
     where: list[ExpressionText] = Field(
         [], description="What accepted vectors satisfy.", examples=[["ORIGIN != DESTINATION"]]
@@ -189,17 +162,17 @@ class AcceptedTable(Table):
         list(DEFAULT_FAMILIES), description="The families to run.", examples=[["refusals"]]
     )
     depends_on: list[
-        Literal[
-            "COLUMNS", "LANG", "TZ", "HOME", "umask", "directory", "closed output", "full device"
-        ]
+        Literal["COLUMNS", "LANG", "TZ", "HOME", "umask", "directory", "closed output", "full device"]
     ] = Field(
         [],
-        description="Surroundings in which the program may do otherwise; the family elsewhere passes them over.",
+        description="Surroundings in which the program may do otherwise; the family elsewhere "
+        "passes them over.",
         examples=[["COLUMNS"]],
     )
     tidy: bool = Field(
         False,
-        description="Whether an accepted vector must leave no file that no word names and print no control signs to a pipe.",
+        description="Whether an accepted vector must leave no file that no word names and print "
+        "no control signs to a pipe.",
         examples=[True],
     )
 
@@ -220,15 +193,11 @@ class SignatureTable(AcceptedTable):
     abbreviations: bool | None = Field(
         None, description="Whether long options may be shortened.", examples=[False]
     )
-    bundling: bool | None = Field(
-        None, description="Whether flags may share one dash.", examples=[True]
-    )
+    bundling: bool | None = Field(None, description="Whether flags may share one dash.", examples=[True])
     interleaved: bool | None = Field(
         None, description="Whether options may follow operands.", examples=[True]
     )
-    joined: bool | None = Field(
-        None, description="Whether a value may join its option.", examples=[True]
-    )
+    joined: bool | None = Field(None, description="Whether a value may join its option.", examples=[True])
     repeat: Literal["last", "refuse", "collect", "open"] | None = Field(
         None,
         description='What a second use of an option does; "open": it is another matter for each.',
@@ -238,19 +207,16 @@ class SignatureTable(AcceptedTable):
         None, description="Whether -5 is a value and no option.", examples=[True]
     )
     dash_values: Literal["take", "refuse"] | None = Field(
-        None,
-        description="Whether the word after a valued option may begin with a dash.",
-        examples=["take"],
+        None, description="Whether the word after a valued option may begin with a dash.", examples=["take"]
     )
-    help_wins: bool | None = Field(
-        None, description="Whether help beats other faults.", examples=[True]
-    )
+    help_wins: bool | None = Field(None, description="Whether help beats other faults.", examples=[True])
     delimiter: bool | None = Field(
         None, description="Whether -- ends the options (it does, by default).", examples=[False]
     )
     unknown_options: Literal["refuse", "take", "operand", "open"] | None = Field(
         None,
-        description="What an unknown option gets: refused (by default), taken without effect, read as an operand, or open: "
+        description="What an unknown option gets: refused (by default), taken without effect, "
+        "read as an operand, or open: "
         "nothing is claimed, as where subcommands differ.",
         examples=["take"],
     )
@@ -264,9 +230,7 @@ class SignatureTable(AcceptedTable):
         None, description="What a valued option at the end gets.", examples=["ignore"]
     )
     ignore_case: bool | None = Field(
-        None,
-        description="Whether long options may be written in any letter case.",
-        examples=[False],
+        None, description="Whether long options may be written in any letter case.", examples=[False]
     )
 
 
@@ -274,14 +238,16 @@ class SignatureTable(AcceptedTable):
 
 
 class RefusalKind(Expectations):
-    """What must come of a vector that the signature says must be refused, for one kind of refusal."""
+    """What must come of a vector that the signature says must be refused, for one kind of
+    refusal."""
 
     names_culprit: bool | None = Field(
         None, description="Whether the message must name what is to blame.", examples=[True]
     )
     blame: Literal["culprit", "anything"] | None = Field(
         None,
-        description="Whether the message may name other arguments and not the one to blame (it may not, by default).",
+        description="Whether the message may name other arguments and not the one to blame (it "
+        "may not, by default).",
         examples=["anything"],
     )
 
@@ -290,9 +256,7 @@ class RefusalTable(RefusalKind):
     """What must come of every vector that the signature says must be refused; [refusal.KIND] for
     one kind alone."""
 
-    model_config = ConfigDict(
-        extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False
-    )
+    model_config = ConfigDict(extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False)
     __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)
+    #: The class of the tables under keys of a spec's own.
     others: ClassVar = RefusalKind
-    """The class of the tables under keys of a spec's own."""

@@ -2,11 +2,7 @@
 
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import (
-    BeforeValidator,
-    Field,
-    model_validator,
-)
+from pydantic import BeforeValidator, Field, model_validator
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.model.quantities import parse_duration, parse_size
@@ -32,8 +28,7 @@ def _env_value(value: object) -> object:
 
 
 EnvValue = Annotated[
-    TemplateText | Literal[False],
-    BeforeValidator(_env_value, json_schema_input_type=str | Literal[False]),
+    TemplateText | Literal[False], BeforeValidator(_env_value, json_schema_input_type=str | Literal[False])
 ]
 
 
@@ -56,9 +51,7 @@ class PutTable(Table):
     link."""
 
     text: TemplateText | None = Field(None, description="Its content.", examples=["Ada\n"])
-    bytes_: str | None = Field(
-        None, description="Its content: base64:…", examples=["base64:AAEC/w=="]
-    )
+    bytes_: str | None = Field(None, description="Its content: base64:…", examples=["base64:AAEC/w=="])
     copy_: TemplateText | None = Field(
         None, description="A file or folder beside the spec, to copy.", examples=["names.txt"]
     )
@@ -74,9 +67,7 @@ class PutTable(Table):
     @model_validator(mode="after")
     def _one_content(self) -> Self:
         given = [
-            name
-            for name in ("text", "bytes_", "copy_", "dir", "link")
-            if getattr(self, name) is not None
+            name for name in ("text", "bytes_", "copy_", "dir", "link") if getattr(self, name) is not None
         ]
         if len(given) != 1:
             raise wrong("expected exactly one of text, bytes, copy, dir, link")
@@ -97,17 +88,12 @@ def _put(value: object) -> object:
     if isinstance(value, str):
         return {"text": value}
     if not isinstance(value, dict):
-        raise wrong(
-            f'expected a text or a table such as {{ copy = "names.txt" }}, found {kind_of(value)}'
-        )
+        raise wrong(f'expected a text or a table such as {{ copy = "names.txt" }}, found {kind_of(value)}')
     return literal_texts(PutTable, value)
 
 
 FilesTable = Annotated[
-    dict[
-        TemplateText,
-        Annotated[PutTable, BeforeValidator(_put, json_schema_input_type=str | PutTable)],
-    ],
+    dict[TemplateText, Annotated[PutTable, BeforeValidator(_put, json_schema_input_type=str | PutTable)]],
     Field(
         description="What is put in the case's directory before the launch.",
         examples=[{"names.txt": "Ada\n"}],
@@ -119,37 +105,28 @@ class StdinTable(Table):
     """Standard input: exactly one of text, file, command, closed."""
 
     text: TemplateText | None = Field(None, description="A text.", examples=["Ada,2\n"])
-    file: TemplateText | None = Field(
-        None, description="A file beside the spec.", examples=["names.txt"]
-    )
+    file: TemplateText | None = Field(None, description="A file beside the spec.", examples=["names.txt"])
     command: Annotated[Any, Role.COMMANDS] = Field(
         None,
-        description="A command whose output is piped in; a list of texts is a chain, each piped into the next.",
+        description="A command whose output is piped in; a list of texts is a chain, each "
+        "piped into the next.",
         examples=["printf Ada", ["cat {here}/names.txt", "sort"]],
     )
-    closed: bool | None = Field(
-        None, description="Whether standard input is closed.", examples=[True]
-    )
+    closed: bool | None = Field(None, description="Whether standard input is closed.", examples=[True])
     literal: bool = Field(
         False, description="Take the text as it stands: braces are no fields.", examples=[True]
     )
 
     @model_validator(mode="after")
     def _one_source(self) -> Self:
-        given = [
-            name
-            for name in ("text", "file", "command", "closed")
-            if getattr(self, name) is not None
-        ]
+        given = [name for name in ("text", "file", "command", "closed") if getattr(self, name) is not None]
         if len(given) != 1:
             raise wrong("expected exactly one of text, file, command, closed")
         if self.command is not None:
             commands = self.command if isinstance(self.command, list) else [self.command]
             for each in commands:
                 if not isinstance(each, str) or not each.strip():
-                    raise wrong(
-                        "command: expected a text, or a list of texts that are piped together"
-                    )
+                    raise wrong("command: expected a text, or a list of texts that are piped together")
                 try:
                     check_words(each)
                 except (NotationFault, ExpressionFault) as fault:
@@ -161,9 +138,7 @@ def _stdin(value: object) -> object:
     if isinstance(value, str):
         return {"closed": True} if value == "closed" else {"text": value}
     if not isinstance(value, dict):
-        raise wrong(
-            f'expected a text or a table such as {{ file = "names.txt" }}, found {kind_of(value)}'
-        )
+        raise wrong(f'expected a text or a table such as {{ file = "names.txt" }}, found {kind_of(value)}')
     return literal_texts(StdinTable, value)
 
 
@@ -186,12 +161,8 @@ class TerminalTable(Table):
 class AnswerTable(Table):
     """A prompt that must come, and the reply it gets."""
 
-    prompt: TemplateText = Field(
-        description="A text that the program prints.", examples=["Proceed?"]
-    )
-    reply: TemplateText = Field(
-        description="What is typed then; a newline is added.", examples=["yes"]
-    )
+    prompt: TemplateText = Field(description="A text that the program prints.", examples=["Proceed?"])
+    reply: TemplateText = Field(description="What is typed then; a newline is added.", examples=["yes"])
     within: Annotated[float, Field(gt=0)] = Field(
         5.0, description="Seconds to wait for the prompt.", examples=[2]
     )
@@ -255,21 +226,19 @@ class Around(Table):
     )
     streams: Literal["apart", "joined"] | None = Field(
         None,
-        description="Whether standard error has a pipe of its own, or goes where standard output goes, in the exact order.",
+        description="Whether standard error has a pipe of its own, or goes where standard output "
+        "goes, in the exact order.",
         examples=["joined"],
     )
-    stdin: (
-        Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)]
-        | None
-    ) = Field(
-        None,
-        description='Standard input; empty by default, "closed" for none at all.',
-        examples=["Ada,2\n"],
+    stdin: Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)] | None = (
+        Field(
+            None,
+            description='Standard input; empty by default, "closed" for none at all.',
+            examples=["Ada,2\n"],
+        )
     )
     terminal: TerminalTable | None = Field(
-        None,
-        description="Run on a pseudo-terminal of this size.",
-        examples=[{"columns": 80, "rows": 24}],
+        None, description="Run on a pseudo-terminal of this size.", examples=[{"columns": 80, "rows": 24}]
     )
     dialogue: list[AnswerTable] | None = Field(
         None,

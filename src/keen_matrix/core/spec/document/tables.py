@@ -15,27 +15,23 @@ def kebab(name: str) -> str:
     return name.rstrip("_").replace("_", "-")
 
 
+#: Marks in a JSON Schema where a table stands: pydantic looks up references itself, among its
+#: own.
 _TABLE = "x-table"
-"""Marks in a JSON Schema where a table stands: pydantic looks up references itself, among its own."""
 
 
 class Table(BaseModel):
     """A table of the spec: unknown keys are errors.
 
     Its validator is made when the first value of it is read, also where it stands in another table:
-    a spec has few of the tables, and to make the validators of all would take a fifth of the time in
-    which a small one is read.
-    """
+    a spec has few of the tables, and to make the validators of all would take a fifth of the time
+    in which a small one is read."""
 
     model_config = ConfigDict(
-        extra="forbid",
-        frozen=True,
-        alias_generator=kebab,
-        validate_by_name=False,
-        defer_build=True,
+        extra="forbid", frozen=True, alias_generator=kebab, validate_by_name=False, defer_build=True
     )
+    #: The table whose own validator is being made.
     _made: ClassVar[type[BaseModel] | None] = None
-    """The table whose own validator is being made."""
 
     @classmethod
     def model_rebuild(cls, *, _parent_namespace_depth: int = 2, **how: Any) -> bool | None:
@@ -52,7 +48,8 @@ class Table(BaseModel):
         if Table._made is cls:
             Table._made = None
             return handler(source)
-        # errors that it raises keep their places, below that of the table (pydantic-core, ValidationError)
+        # errors that it raises keep their places, below that of the table (pydantic-core,
+        # ValidationError)
         return no_info_plain_validator_function(
             lambda value: cls.__pydantic_validator__.validate_python(value)
         )
@@ -61,7 +58,8 @@ class Table(BaseModel):
     def __get_pydantic_json_schema__(
         cls, schema: CoreSchema, handler: GetJsonSchemaHandler
     ) -> JsonSchemaValue:
-        """Return the JSON Schema of the table, and in another's a reference to it (see `table_schemas`)."""
+        """Return the JSON Schema of the table, and in another's a reference to it (see
+        `table_schemas`)."""
         if schema["type"] != "function-plain":
             return handler(schema)
         return {_TABLE: cls}
@@ -85,8 +83,8 @@ def _table_schema(table: type[BaseModel], named: dict[str, type[BaseModel]]) -> 
 
 
 def _tidied(schema: Any, named: dict[str, type[BaseModel]]) -> Any:
-    """Return a JSON Schema with references in place of the marks of tables, and without the titles of
-    keys, which only say the keys again."""
+    """Return a JSON Schema with references in place of the marks of tables, and without the titles
+    of keys, which only say the keys again."""
     if isinstance(schema, list):
         return [_tidied(each, named) for each in schema]
     if not isinstance(schema, dict):
@@ -102,7 +100,8 @@ def _tidied(schema: Any, named: dict[str, type[BaseModel]]) -> Any:
 
 
 class Elsewhere:
-    """Stands in an annotation for a table whose module is loaded when the first value of it is read."""
+    """Stands in an annotation for a table whose module is loaded when the first value of it is
+    read."""
 
     def __init__(self, place: str) -> None:
         self._place = place
@@ -114,9 +113,7 @@ class Elsewhere:
         found: type[Table] = getattr(import_module(module), name)
         return found
 
-    def __get_pydantic_core_schema__(
-        self, source: Any, handler: GetCoreSchemaHandler
-    ) -> CoreSchema:
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
         return no_info_plain_validator_function(lambda value: self.table.model_validate(value))
 
     def __get_pydantic_json_schema__(
@@ -126,7 +123,8 @@ class Elsewhere:
 
 
 def elsewhere(place: str) -> object:
-    """Return the annotation of a table that is loaded when it is needed, by its place `MODULE:NAME`."""
+    """Return the annotation of a table that is loaded when it is needed, by its place
+    `MODULE:NAME`."""
     return Annotated[object, Elsewhere(place)]
 
 

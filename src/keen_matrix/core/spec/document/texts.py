@@ -15,28 +15,28 @@ from pydantic import BaseModel
 from keen_matrix.core.spec.document.tables import Elsewhere, elsewhere_in
 from keen_matrix.core.spec.keys import KeyPath
 
+#: A table as a file has it.
 RawTable: TypeAlias = Mapping[str, object]
-"""A table as a file has it."""
 
 
 class Role(Enum):
     """What a text is read as. A list stands for as many texts."""
 
+    #: A text with fields; as it stands where its table is `literal`.
     TEMPLATE = auto()
-    """A text with fields; as it stands where its table is `literal`."""
+    #: A number, a range of numbers, or a template for one.
     AMOUNT = auto()
-    """A number, a range of numbers, or a template for one."""
+    #: The words of a command, each a template.
     WORDS = auto()
-    """The words of a command, each a template."""
+    #: A line of the notation; a list is words.
     LINE = auto()
-    """A line of the notation; a list is words."""
     EXPRESSION = auto()
+    #: The words of a command; a list is several commands.
     COMMANDS = auto()
-    """The words of a command; a list is several commands."""
 
 
+#: What the items of a list are, where that is something else than the text without a list.
 _ITEMS = {Role.LINE: Role.TEMPLATE, Role.WORDS: Role.TEMPLATE, Role.COMMANDS: Role.WORDS}
-"""What the items of a list are, where that is something else than the text without a list."""
 
 
 class PlacedText(NamedTuple):
@@ -46,8 +46,8 @@ class PlacedText(NamedTuple):
     text: str
     role: Role
     table: RawTable
+    #: Whether it is the key there, not the value.
     is_key: bool = False
-    """Whether it is the key there, not the value."""
 
 
 class PlacedTable(NamedTuple):
@@ -59,8 +59,8 @@ class PlacedTable(NamedTuple):
 
 
 Placed: TypeAlias = PlacedText | PlacedTable
+#: What stands at a path: the data there, and the table around it.
 Walk: TypeAlias = Callable[[KeyPath, object, RawTable], Iterator[Placed]]
-"""What stands at a path: the data there, and the table around it."""
 
 
 def placed_in(model: type[BaseModel], path: KeyPath, data: object) -> Iterator[Placed]:
@@ -75,11 +75,7 @@ def fields_with(model: type[BaseModel], role: Role) -> frozenset[str]:
     found = set()
     for key, annotation in _annotations(model):
         walk = _walk_of(annotation)
-        texts = [
-            each
-            for each in (*walk((), "", {}), *walk((), [""], {}))
-            if isinstance(each, PlacedText)
-        ]
+        texts = [each for each in (*walk((), "", {}), *walk((), [""], {})) if isinstance(each, PlacedText)]
         if any(each.role is role for each in texts):
             found.add(key)
     return frozenset(found)

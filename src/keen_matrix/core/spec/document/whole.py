@@ -5,11 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 from pydantic import BeforeValidator, Field
 
 from keen_matrix.core.spec.document.base import one_or_more
-from keen_matrix.core.spec.document.expectations import (
-    Expectations,
-    MaskTable,
-    ReferenceTable,
-)
+from keen_matrix.core.spec.document.expectations import Expectations, MaskTable, ReferenceTable
 from keen_matrix.core.spec.document.marks import KnownCases
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
@@ -28,12 +24,13 @@ else:  # loaded by a spec that has them
 class SpecDocument(Table):
     """A spec: `NAME.matrix.toml`."""
 
-    include: Annotated[
-        list[str], BeforeValidator(one_or_more, json_schema_input_type=str | list[str])
-    ] = Field(
-        [],
-        description="Files whose tables come first; keys of this file win, its matrices, masks and known differences are added.",
-        examples=[["../shop.toml"]],
+    include: Annotated[list[str], BeforeValidator(one_or_more, json_schema_input_type=str | list[str])] = (
+        Field(
+            [],
+            description="Files whose tables come first; keys of this file win, its matrices, masks and known "
+            "differences are added.",
+            examples=[["../shop.toml"]],
+        )
     )
     program: ProgramTable = Field(
         description="The program under test.", examples=[{"launch": "python3 {here}/fare.py"}]
@@ -46,9 +43,7 @@ class SpecDocument(Table):
         examples=[{"exit": 0}],
     )
     refusal: RefusalTable | None = Field(
-        None,
-        description="What every vector that the signature refuses must do.",
-        examples=[{"exit": 2}],
+        None, description="What every vector that the signature refuses must do.", examples=[{"exit": 2}]
     )
     help: HelpTable | None = Field(
         None,
@@ -72,8 +67,6 @@ class SpecDocument(Table):
         examples=[[{"ids": ["k3gmxq"], "because": "rounding, to be mended"}]],
     )
     reference: ReferenceTable | None = Field(
-        None,
-        description="A program that must do the same.",
-        examples=[{"launch": "perl {here}/fare.pl"}],
+        None, description="A program that must do the same.", examples=[{"launch": "perl {here}/fare.pl"}]
     )
     matrix: list[CheckedMatrix] = Field([], description="The matrices.", examples=[[]])

@@ -11,6 +11,7 @@ from keen_matrix.core.insight.places.tracers.python import PythonTracer
 from keen_matrix.core.insight.places.tracers.shell import ShellTracer
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
+#: The first that fits a launch is taken.
 TRACERS: tuple[Tracer, ...] = (
     PythonTracer(),
     NodeTracer(),
@@ -19,7 +20,6 @@ TRACERS: tuple[Tracer, ...] = (
     GoTracer(),
     GcovTracer(),  # any other binary
 )
-"""The first that fits a launch is taken."""
 
 
 def tracer_of(launch: ResolvedLaunch) -> Tracer | None:

@@ -14,28 +14,29 @@ from keen_matrix.core.launch import launchers
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.runtimes import runtime_name
 
+#: Files that runtimes load.
 HOOKS = os.path.join(os.path.dirname(os.path.abspath(launchers.__file__)), "hooks")
-"""Files that runtimes load."""
 TRACE, OWN, POSIX = "KEEN_MATRIX_TRACE", "KEEN_MATRIX_TRACE_OWN", "KEEN_MATRIX_POSIX"
+#: What binaries of macOS begin with (mach-o/loader.h and mach-o/fat.h).
 _MACH_O = (b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")
-"""What binaries of macOS begin with (mach-o/loader.h and mach-o/fat.h)."""
+#: Bytes of one trace that are read.
 MOST_TRACE = 64 << 20
-"""Bytes of one trace that are read."""
 
 
 class Traced(NamedTuple):
     """How a program is launched so that its lines are told."""
 
     launch: ResolvedLaunch
+    #: Variables of each launch; `{case_id}` in them is the id of the case.
     variables: dict[str, str]
-    """Variables of each launch; `{case_id}` in them is the id of the case."""
+    #: Those that a keeper does without, since it has the lines of its child told by itself. Where
+    #: there are none, no launch is warm.
     warm_without: frozenset[str] = frozenset()
-    """Those that a keeper does without, since it has the lines of its child told by itself. Where there
-    are none, no launch is warm."""
+    #: Folders that have to be there before a launch, below the one for traces, named as in
+    #: variables.
     folders: tuple[str, ...] = ()
-    """Folders that have to be there before a launch, below the one for traces, named as in variables."""
+    #: What a program prints on standard error only where its lines are not told.
     unsaid: str = ""
-    """What a program prints on standard error only where its lines are not told."""
 
 
 class Tracer(Protocol):
@@ -52,7 +53,8 @@ class Tracer(Protocol):
         ...
 
     def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
-        """Return how it is launched; traces go to `folder`, files of the program are below `own`."""
+        """Return how it is launched; traces go to `folder`, files of the program are below
+        `own`."""
         ...
 
     def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
@@ -80,7 +82,8 @@ def told_lines(folder: str, id: str) -> Iterator[str]:
 
 
 def tabbed_trace(folder: str, id: str, own: Collection[str]) -> Trace | None:
-    """Return a trace of lines `FILE<tab>NUMBER`, those with a `!` before them being lines that can run."""
+    """Return a trace of lines `FILE<tab>NUMBER`, those with a `!` before them being lines that can
+    run."""
     order: list[Place] = []
     can_run: list[Place] = []
     known: dict[str, str] = {}
@@ -110,10 +113,7 @@ def is_compiled(file: str) -> bool:
 def has_in_it(file: str, what: bytes) -> bool:
     """Tell whether some bytes stand in a binary, which may be large: it is not read into memory."""
     try:
-        with (
-            open(file, "rb") as binary,
-            mmap.mmap(binary.fileno(), 0, access=mmap.ACCESS_READ) as whole,
-        ):
+        with open(file, "rb") as binary, mmap.mmap(binary.fileno(), 0, access=mmap.ACCESS_READ) as whole:
             return whole.find(what) >= 0
     except (OSError, ValueError):  # an empty file cannot be mapped
         return False

@@ -1,5 +1,6 @@
-"""C and C++, built with --coverage: each launch writes its counts below a folder of its own (GCOV_PREFIX in
-"Data File Relocation to Support Cross-Profiling" of the GCC manual), and gcov reads them."""
+"""C and C++, built with --coverage: each launch writes its counts below a folder of its own
+(GCOV_PREFIX in "Data File Relocation to Support Cross-Profiling" of the GCC manual), and gcov reads
+them."""
 
 from __future__ import annotations
 
@@ -10,13 +11,7 @@ import subprocess
 from collections.abc import Collection
 
 from keen_matrix.core.insight.places.trace import Place, Trace
-from keen_matrix.core.insight.places.tracers.base import (
-    Traced,
-    has_in_it,
-    is_compiled,
-    is_missing,
-    is_own,
-)
+from keen_matrix.core.insight.places.tracers.base import Traced, has_in_it, is_compiled, is_missing, is_own
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 GCOV_SECONDS = 20.0
@@ -66,18 +61,19 @@ def _counts(counts: str, original: str) -> list[tuple[Place, int]]:
     shutil.copy(notes, counts.removesuffix(".gcda") + ".gcno")
     try:
         done = subprocess.run(
-            ["gcov", "--json-format", "--stdout", counts], cwd=os.path.dirname(original), stdin=subprocess.DEVNULL,
-            capture_output=True, timeout=GCOV_SECONDS, check=False,
-        )  # fmt: skip
+            ["gcov", "--json-format", "--stdout", counts],
+            cwd=os.path.dirname(original),
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            timeout=GCOV_SECONDS,
+            check=False,
+        )
         found = json.loads(done.stdout)
     except (OSError, ValueError, subprocess.TimeoutExpired):
         return []
     home = found.get("current_working_directory", os.path.dirname(original))
     return [
-        (
-            Place(os.path.realpath(os.path.join(home, each["file"])), line["line_number"]),
-            line["count"],
-        )
+        (Place(os.path.realpath(os.path.join(home, each["file"])), line["line_number"]), line["count"])
         for each in found.get("files", [])
         for line in each["lines"]
     ]

@@ -1,5 +1,6 @@
-"""Go, built with -cover: each launch writes its counts into a folder of its own (GOCOVERDIR in "Coverage
-profiling support for integration tests" of Go's documentation), and Go's covdata reads them."""
+"""Go, built with -cover: each launch writes its counts into a folder of its own (GOCOVERDIR in
+"Coverage profiling support for integration tests" of Go's documentation), and Go's covdata reads
+them."""
 
 from __future__ import annotations
 
@@ -11,17 +12,11 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from keen_matrix.core.insight.places.trace import Place, Trace
-from keen_matrix.core.insight.places.tracers.base import (
-    Traced,
-    has_in_it,
-    is_compiled,
-    is_missing,
-    is_own,
-)
+from keen_matrix.core.insight.places.tracers.base import Traced, has_in_it, is_compiled, is_missing, is_own
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
+#: Time that Go's own tools get: newer ones are built the first time that they are asked for.
 GO_SECONDS = 60.0
-"""Time that Go's own tools get: newer ones are built the first time that they are asked for."""
 _BUILD, _COUNTS = b"\xff Go buildinf:", b"build\t-cover=true"
 _WARNING = "warning: GOCOVERDIR not set, no coverage data emitted\n"
 _BLOCK = re.compile(r"(.+):(\d+)\.(\d+),(\d+)\.(\d+) \d+ (\d+)")
@@ -45,16 +40,11 @@ class GoTracer:
     def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
         """Return the launch with a folder for its counts; without one it warns of that."""
         name = "{case_id}.go"
-        return Traced(
-            launch,
-            {"GOCOVERDIR": os.path.join(folder, name)},
-            folders=(name,),
-            unsaid=_WARNING,
-        )
+        return Traced(launch, {"GOCOVERDIR": os.path.join(folder, name)}, folders=(name,), unsaid=_WARNING)
 
     def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
-        """Return what covdata reads. Go counts, and tells no order; a program that panics has written
-        nothing."""
+        """Return what covdata reads. Go counts, and tells no order; a program that panics has
+        written nothing."""
         ran: set[Place] = set()
         can_run: set[Place] = set()
         blocks: dict[str, list[Block]] = {}
@@ -83,9 +73,8 @@ class Block(NamedTuple):
 def counted_lines(text: Sequence[str], blocks: Collection[Block]) -> dict[int, int]:
     """Return each line on which a block has code, and how often it ran.
 
-    On a line with several blocks the one that begins it tells; of a block inside another (a function
-    literal) the lines are the inner one's.
-    """
+    On a line with several blocks the one that begins it tells; of a block inside another (a
+    function literal) the lines are the inner one's."""
     counts: dict[int, int] = {}
     for block in sorted(blocks, key=lambda each: (each[:2], -each.last_line, -each.last_column)):
         for line in range(block.line, min(block.last_line, len(text)) + 1):
@@ -101,8 +90,9 @@ def counted_lines(text: Sequence[str], blocks: Collection[Block]) -> dict[int, i
 
 @lru_cache(maxsize=1_000)
 def source_of(name: str, own: tuple[str, ...]) -> str:
-    """Return the file that a name of Go's stands for, the path of its package with the file behind it;
-    empty where no folder of the program has it. The longest part of the name that is there is taken."""
+    """Return the file that a name of Go's stands for, the path of its package with the file behind
+    it; empty where no folder of the program has it. The longest part of the name that is there is
+    taken."""
     if os.path.isabs(name):
         path = os.path.realpath(name)
         return path if is_own(path, own) and os.path.isfile(path) else ""
@@ -122,9 +112,12 @@ def _blocks(folder: str) -> Iterator[tuple[str, Block]]:
             return
         out = os.path.join(folder, "blocks.txt")
         subprocess.run(
-            [*_covdata(), "textfmt", f"-i={folder}", f"-o={out}"], stdin=subprocess.DEVNULL, capture_output=True,
-            timeout=GO_SECONDS, check=False,
-        )  # fmt: skip
+            [*_covdata(), "textfmt", f"-i={folder}", f"-o={out}"],
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            timeout=GO_SECONDS,
+            check=False,
+        )
         with open(out, encoding="utf-8", errors="replace") as file:
             lines = file.read().splitlines()
     except (OSError, subprocess.TimeoutExpired):
@@ -137,13 +130,17 @@ def _blocks(folder: str) -> Iterator[tuple[str, Block]]:
 
 @lru_cache(maxsize=1)
 def _covdata() -> tuple[str, ...]:
-    """Return the words that start covdata: the tool itself where Go tells where it is, which saves the
-    start of `go` for each case."""
+    """Return the words that start covdata: the tool itself where Go tells where it is, which saves
+    the start of `go` for each case."""
     try:
         done = subprocess.run(
-            ["go", "tool", "-n", "covdata"], stdin=subprocess.DEVNULL, capture_output=True, text=True,
-            timeout=GO_SECONDS, check=False,
-        )  # fmt: skip
+            ["go", "tool", "-n", "covdata"],
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            timeout=GO_SECONDS,
+            check=False,
+        )
     except (OSError, subprocess.TimeoutExpired):
         return "go", "tool", "covdata"
     path = done.stdout.strip()

@@ -1,5 +1,5 @@
-"""Node: what V8 counts of each block (NODE_V8_COVERAGE in node's documentation of its command line), told
-of the sources where the script has a source map."""
+"""Node: what V8 counts of each block (NODE_V8_COVERAGE in node's documentation of its command
+line), told of the sources where the script has a source map."""
 
 from __future__ import annotations
 
@@ -12,19 +12,14 @@ from typing import Any, TypeAlias
 from urllib.parse import unquote, urlsplit
 
 from keen_matrix.core.insight.places.trace import Place, Trace
-from keen_matrix.core.insight.places.tracers.base import (
-    MOST_TRACE,
-    Traced,
-    is_own,
-    runtime_of,
-)
+from keen_matrix.core.insight.places.tracers.base import MOST_TRACE, Traced, is_own, runtime_of
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 FOLDER = "NODE_V8_COVERAGE"
+#: What comes of a source map that is none: it is the program's, and says anything.
 NO_MAP = (LookupError, TypeError, ValueError, AttributeError)
-"""What comes of a source map that is none: it is the program's, and says anything."""
+#: Where a range of a script begins and ends, and how often it ran.
 Range: TypeAlias = tuple[int, int, int]
-"""Where a range of a script begins and ends, and how often it ran."""
 
 
 class NodeTracer:
@@ -63,15 +58,15 @@ class NodeTracer:
         return Trace(frozenset(ran), can_run=frozenset(can_run)) if ran else None
 
 
+#: Lines of a file that ran, and all that hold code.
 Lines: TypeAlias = tuple[set[int], set[int]]
-"""Lines of a file that ran, and all that hold code."""
 
 
 def _lines_of(
     script: Mapping[str, Any], mapped: Mapping[str, Any] | None, own: Collection[str]
 ) -> dict[str, Lines]:
-    """Return the lines of the program's own files that a script was made of: of the sources that its
-    source map names where they are there, and of itself otherwise."""
+    """Return the lines of the program's own files that a script was made of: of the sources that
+    its source map names where they are there, and of itself otherwise."""
     ranges = [each for function in script["functions"] for each in _ranges(function)]
     if mapped is not None and mapped.get("data"):
         try:
@@ -94,8 +89,8 @@ def _is_its_own(path: str, own: Collection[str]) -> bool:
 
 
 def _counts(length: int, ranges: Iterable[Range]) -> list[int]:
-    """Return how often each unit of a script ran. A range counts for all in it that no smaller range
-    counts; offsets are UTF-16 units (Chrome DevTools Protocol, Profiler.CoverageRange)."""
+    """Return how often each unit of a script ran. A range counts for all in it that no smaller
+    range counts; offsets are UTF-16 units (Chrome DevTools Protocol, Profiler.CoverageRange)."""
     counts = [1] * length
     # larger ranges first: what is counted inside them is counted more exactly
     for start, stop, count in sorted(ranges, key=lambda each: (each[0], -each[1])):
@@ -139,15 +134,12 @@ def _lines_with_code(lines: Sequence[str]) -> set[int]:
     return found
 
 
-def mapped_lines(
-    map: Mapping[str, Any], lengths: Sequence[int], ranges: Iterable[Range]
-) -> dict[str, Lines]:
-    """Return the lines of the sources of a script, by path: what begins a line of a source tells whether
-    it ran.
+def mapped_lines(map: Mapping[str, Any], lengths: Sequence[int], ranges: Iterable[Range]) -> dict[str, Lines]:
+    """Return the lines of the sources of a script, by path: what begins a line of a source tells
+    whether it ran.
 
-    `map` is a source map (ECMA-426, version 3, whose sources node has made whole URLs), `lengths` are
-    those of the script's lines in UTF-16 units, without what ends them.
-    """
+    `map` is a source map (ECMA-426, version 3, whose sources node has made whole URLs), `lengths`
+    are those of the script's lines in UTF-16 units, without what ends them."""
     starts = [0, *itertools.accumulate(length + 1 for length in lengths)]
     counts = _counts(starts[-1], ranges)
     sources = [_path_of(each) if each.startswith("file:") else "" for each in map["sources"]]
@@ -196,15 +188,13 @@ def segments(mappings: str) -> Iterator[tuple[int, int, int, int, int]]:
 
 _DIGITS = {
     digit: number
-    for number, digit in enumerate(
-        "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
-    )
+    for number, digit in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/")
 }
 
 
 def _numbers(segment: str) -> list[int]:
-    """Return the numbers of a segment: base 64, five bits a digit, the lowest first, the sixth saying that
-    more follow; the lowest bit of a number is its sign."""
+    """Return the numbers of a segment: base 64, five bits a digit, the lowest first, the sixth
+    saying that more follow; the lowest bit of a number is its sign."""
     found, value, shift = [], 0, 0
     for each in segment:
         digit = _DIGITS[each]
@@ -218,8 +208,7 @@ def _numbers(segment: str) -> list[int]:
 
 def _ranges(function: Mapping[str, Any]) -> list[Range]:
     return [
-        (int(each["startOffset"]), int(each["endOffset"]), int(each["count"]))
-        for each in function["ranges"]
+        (int(each["startOffset"]), int(each["endOffset"]), int(each["count"])) for each in function["ranges"]
     ]
 
 

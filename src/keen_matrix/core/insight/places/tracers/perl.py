@@ -1,4 +1,5 @@
-"""Perl: a debugger of our own, which only tells lines (perldebguts, "Debugger Internals"; perlrun, PERL5OPT)."""
+"""Perl: a debugger of our own, which only tells lines (perldebguts, "Debugger Internals"; perlrun,
+PERL5OPT)."""
 
 from __future__ import annotations
 
@@ -7,13 +8,7 @@ import re
 from collections.abc import Collection
 
 from keen_matrix.core.insight.places.trace import Trace
-from keen_matrix.core.insight.places.tracers.base import (
-    HOOKS,
-    TRACE,
-    Traced,
-    runtime_of,
-    tabbed_trace,
-)
+from keen_matrix.core.insight.places.tracers.base import HOOKS, TRACE, Traced, runtime_of, tabbed_trace
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 

@@ -1,5 +1,5 @@
-"""Python: sys.monitoring (3.12 and later) or sys.settrace, in the program's own interpreter and those it
-starts ("sys" and "site" in the Python library reference)."""
+"""Python: sys.monitoring (3.12 and later) or sys.settrace, in the program's own interpreter and
+those it starts ("sys" and "site" in the Python library reference)."""
 
 from __future__ import annotations
 
@@ -8,19 +8,12 @@ import re
 from collections.abc import Collection
 
 from keen_matrix.core.insight.places.trace import Place, Trace
-from keen_matrix.core.insight.places.tracers.base import (
-    HOOKS,
-    OWN,
-    TRACE,
-    Traced,
-    runtime_of,
-    tabbed_trace,
-)
+from keen_matrix.core.insight.places.tracers.base import HOOKS, OWN, TRACE, Traced, runtime_of, tabbed_trace
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.structs import replace
 
+#: Switches by which an interpreter looks at no PYTHONPATH or loads no sitecustomize.
 ALONE = re.compile(r"-[A-Za-z]*[SEI][A-Za-z]*")
-"""Switches by which an interpreter looks at no PYTHONPATH or loads no sitecustomize."""
 
 
 class PythonTracer:
@@ -46,11 +39,7 @@ class PythonTracer:
         path = os.pathsep.join([HOOKS, *filter(None, [os.environ.get("PYTHONPATH")])])
         return Traced(
             launch,
-            {
-                TRACE: os.path.join(folder, "{case_id}"),
-                OWN: os.pathsep.join(own),
-                "PYTHONPATH": path,
-            },
+            {TRACE: os.path.join(folder, "{case_id}"), OWN: os.pathsep.join(own), "PYTHONPATH": path},
             warm_without=frozenset({"PYTHONPATH"}),
         )
 

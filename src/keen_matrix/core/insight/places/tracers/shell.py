@@ -1,6 +1,6 @@
-"""Shell scripts: bash with -x on a descriptor of its own (BASH_XTRACEFD, PS4 and BASH_ENV in the Bash
-reference manual). A script for sh is run by bash as a POSIX shell, since no other shell has such a
-descriptor; where that makes a difference, the case is left out."""
+"""Shell scripts: bash with -x on a descriptor of its own (BASH_XTRACEFD, PS4 and BASH_ENV in the
+Bash reference manual). A script for sh is run by bash as a POSIX shell, since no other shell has
+such a descriptor; where that makes a difference, the case is left out."""
 
 from __future__ import annotations
 
@@ -24,10 +24,11 @@ from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.runtimes import INTERPRETERS
 
 _TOLD = re.compile(r"\++\t(.*?)\t(\d+)\t")
+#: Lines of a script on which nothing runs: blank, comments, and words that only hold others
+#: together.
 _NOTHING = re.compile(
     r"\s*(#.*|\}|\{|\)|fi|done|esac|else|then|do|;;|in|[\w.-]+\s*\(\)\s*\{?|[^()\s]*\)|function\s+.*)?\s*(;;|#.*)?"
 )
-"""Lines of a script on which nothing runs: blank, comments, and words that only hold others together."""
 
 
 class ShellTracer:
@@ -70,9 +71,7 @@ class ShellTracer:
         if not order:
             return None
         files = {place.file for place in order}
-        return trace_of(
-            order, [Place(file, line) for file in files for line in lines_of_script(file)]
-        )
+        return trace_of(order, [Place(file, line) for file in files for line in lines_of_script(file)])
 
 
 def lines_of_script(file: str) -> frozenset[int]:

@@ -1,4 +1,5 @@
-"""The layouts of help texts, one module each: what each is known by, and how it comes to the general form."""
+"""The layouts of help texts, one module each: what each is known by, and how it comes to the
+general form."""
 
 from __future__ import annotations
 
@@ -20,10 +21,22 @@ from keen_matrix.core.signature.helptext.layouts import (
 )
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 
+#: Of two that fit equally well the first is taken.
 LAYOUTS: tuple[Layout, ...] = (
-    argparse.LAYOUT, click.LAYOUT, typer.LAYOUT, docopt.LAYOUT, gnu.LAYOUT, getopts.LAYOUT, go_flag.LAYOUT,
-    go_pflag.LAYOUT, clap.LAYOUT, commander.LAYOUT, yargs.LAYOUT, pod.LAYOUT, bsd.LAYOUT, general.LAYOUT,
-)  # fmt: skip
-"""Of two that fit equally well the first is taken."""
+    argparse.LAYOUT,
+    click.LAYOUT,
+    typer.LAYOUT,
+    docopt.LAYOUT,
+    gnu.LAYOUT,
+    getopts.LAYOUT,
+    go_flag.LAYOUT,
+    go_pflag.LAYOUT,
+    clap.LAYOUT,
+    commander.LAYOUT,
+    yargs.LAYOUT,
+    pod.LAYOUT,
+    bsd.LAYOUT,
+    general.LAYOUT,
+)
 
 __all__ = ["LAYOUTS", "Layout"]

@@ -1,4 +1,5 @@
-"""Python's argparse (Lib/argparse.py, HelpFormatter): lists of operands and of options, choices between braces."""
+"""Python's argparse (Lib/argparse.py, HelpFormatter): lists of operands and of options, choices
+between braces."""
 
 from __future__ import annotations
 
@@ -6,9 +7,16 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
     "argparse",
-    marks=(r"^usage: ", r"^positional +arguments:$", r"^(?:options|optional arguments):$",
-           r"^  -h, --help +show this help message and exit$"),
+    marks=(
+        r"^usage: ",
+        r"^positional +arguments:$",
+        r"^(?:options|optional arguments):$",
+        r"^  -h, --help +show this help message and exit$",
+    ),
     reader="argparse",
-    telling=(r"^(?:options|optional arguments|positional +arguments):$", r"^  -h, --help +show this help message and exit$"),
+    telling=(
+        r"^(?:options|optional arguments|positional +arguments):$",
+        r"^  -h, --help +show this help message and exit$",
+    ),
     several=True,
-)  # fmt: skip
+)

@@ -24,28 +24,29 @@ class Layout(Struct, frozen=True):
     """A way to lay out a help text."""
 
     name: str
+    #: Patterns of what it is known by, each searched in the whole text, `^` and `$` at every
+    #: line.
     marks: tuple[str, ...]
-    """Patterns of what it is known by, each searched in the whole text, `^` and `$` at every line."""
+    #: Patterns of which it has none; each that is not found counts as a mark. Of a program's output
+    #: nothing is known, so no pattern here goes over more than a line or two.
     lacks: tuple[str, ...] = ()
-    """Patterns of which it has none; each that is not found counts as a mark. Of a program's output
-    nothing is known, so no pattern here goes over more than a line or two."""
+    #: The reader that prints it, by its name in a spec.
     reader: str = ""
-    """The reader that prints it, by its name in a spec."""
+    #: Patterns of what only this reader prints; without all of them in a text it is not guessed.
     telling: tuple[str, ...] = ()
-    """Patterns of what only this reader prints; without all of them in a text it is not guessed."""
+    #: Words for the type of a value, and the types they stand for.
     kinds: Mapping[str, TypeName] = field(default_factory=dict)
-    """Words for the type of a value, and the types they stand for."""
+    #: Brings its lines to the general form: a heading ends in a colon, an option's line is its
+    #: head, two spaces or more, and its text.
     prepare: Callable[[Sequence[str]], list[str]] = unchanged
-    """Brings its lines to the general form: a heading ends in a colon, an option's line is its head,
-    two spaces or more, and its text."""
+    #: Completes what was read by what the texts say in words of this layout.
     finish: Callable[[HelpText], HelpText] = as_read
-    """Completes what was read by what the texts say in words of this layout."""
+    #: Whether dots behind a value tell of several values, and not of several uses of the option.
     several: bool = False
-    """Whether dots behind a value tell of several values, and not of several uses of the option."""
+    #: Whether a bare word in small letters of the usage is typed as it is.
     has_keywords: bool = False
-    """Whether a bare word in small letters of the usage is typed as it is."""
+    #: Whether what follows its heading "Usage of …" are options, and no usage.
     is_silent_on_usage: bool = False
-    """Whether what follows its heading "Usage of …" are options, and no usage."""
 
     def fits(self, text: str) -> int:
         """Return how many of its marks a text has."""

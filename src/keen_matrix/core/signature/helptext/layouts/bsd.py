@@ -5,7 +5,5 @@ from __future__ import annotations
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
-    "bsd",
-    marks=(r"^usage: \S+ (?:\[--libxo\] )?\[-\w{2,}\]", r"\[-\w \w+\]"),
-    lacks=(r"^[ \t]+-\w",),
+    "bsd", marks=(r"^usage: \S+ (?:\[--libxo\] )?\[-\w{2,}\]", r"\[-\w \w+\]"), lacks=(r"^[ \t]+-\w",)
 )

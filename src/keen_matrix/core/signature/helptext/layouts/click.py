@@ -10,11 +10,21 @@ from keen_matrix.core.signature.helptext.page import HelpOption, HelpText
 from keen_matrix.core.signature.values.base import TypeName
 from keen_matrix.core.structs import replace
 
+#: click's names for its types (click.types), which stand where others name the value.
 KINDS: dict[str, TypeName] = {
-    "INTEGER": "int", "INTEGER RANGE": "int", "FLOAT": "float", "FLOAT RANGE": "float", "BOOLEAN": "bool",
-    "FILENAME": "file", "FILE": "file", "PATH": "path", "DIRECTORY": "path", "TEXT": "text", "UUID": "text", "DATE": "date",
-}  # fmt: skip
-"""click's names for its types (click.types), which stand where others name the value."""
+    "INTEGER": "int",
+    "INTEGER RANGE": "int",
+    "FLOAT": "float",
+    "FLOAT RANGE": "float",
+    "BOOLEAN": "bool",
+    "FILENAME": "file",
+    "FILE": "file",
+    "PATH": "path",
+    "DIRECTORY": "path",
+    "TEXT": "text",
+    "UUID": "text",
+    "DATE": "date",
+}
 
 
 def _prepared(lines: Sequence[str]) -> list[str]:
@@ -37,11 +47,14 @@ def _option(option: HelpOption) -> HelpOption:
 
 LAYOUT = Layout(
     "click",
-    marks=(r"^Usage: \S+.* \[OPTIONS\]", r"^  (?:-h, )?--help +Show this message and exit\.$",
-           r"^  .*--\w[\w-]* (?:INTEGER|TEXT|FLOAT|FILENAME|PATH|DIRECTORY|BOOLEAN)\b"),
+    marks=(
+        r"^Usage: \S+.* \[OPTIONS\]",
+        r"^  (?:-h, )?--help +Show this message and exit\.$",
+        r"^  .*--\w[\w-]* (?:INTEGER|TEXT|FLOAT|FILENAME|PATH|DIRECTORY|BOOLEAN)\b",
+    ),
     reader="click",
     telling=(r"^  (?:-h, )?--help +Show this message and exit\.$",),
     kinds=KINDS,
     prepare=_prepared,
     finish=_finished,
-)  # fmt: skip
+)

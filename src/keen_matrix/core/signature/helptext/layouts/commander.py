@@ -6,9 +6,13 @@ from keen_matrix.core.signature.helptext.layouts.base import Layout
 
 LAYOUT = Layout(
     "commander",
-    marks=(r"^Usage: \S+.* \[options\]", r"^  -h, --help +display help for command$",
-           r"^  -V, --version +output the version number$", r'\(choices: "'),
+    marks=(
+        r"^Usage: \S+.* \[options\]",
+        r"^  -h, --help +display help for command$",
+        r"^  -V, --version +output the version number$",
+        r'\(choices: "',
+    ),
     reader="commander",
     telling=(r"^  -h, --help +display help for command$",),
     several=True,
-)  # fmt: skip
+)

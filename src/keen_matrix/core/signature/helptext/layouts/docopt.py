@@ -1,4 +1,5 @@
-"""Usage lines that are the interface itself: words typed as they are, `<name>`, `(a | b)`, `--speed=<kn>`."""
+"""Usage lines that are the interface itself: words typed as they are, `<name>`, `(a | b)`,
+`--speed=<kn>`."""
 
 from __future__ import annotations
 

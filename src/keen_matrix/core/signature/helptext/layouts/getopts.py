@@ -4,8 +4,4 @@ from __future__ import annotations
 
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 
-LAYOUT = Layout(
-    "getopts",
-    marks=(r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",),
-    lacks=(r"(?:^|[\s\[|])--\w",),
-)
+LAYOUT = Layout("getopts", marks=(r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",), lacks=(r"(?:^|[\s\[|])--\w",))

@@ -1,4 +1,5 @@
-"""GNU (Standards for Command Line Interfaces): `-k, --key=KEYDEF  text`, `Usage: sort [OPTION]... [FILE]...`."""
+"""GNU (Standards for Command Line Interfaces): `-k, --key=KEYDEF  text`, `Usage: sort [OPTION]...
+[FILE]...`."""
 
 from __future__ import annotations
 
@@ -18,10 +19,17 @@ def _prepared(lines: Sequence[str]) -> list[str]:
 
 LAYOUT = Layout(
     "gnu",
-    marks=(r"^Usage: \S+.*\[OPTION", r"^ {2,6}-\w, --\w[\w-]*(?:\[?=[A-Z]+\]?)? ", r"^ {6}--\w",
-           r"^ +(?:-\w, )?--help +(?:display|give|show) this help",
-           r"^Mandatory arguments to long options are mandatory for short options too"),
+    marks=(
+        r"^Usage: \S+.*\[OPTION",
+        r"^ {2,6}-\w, --\w[\w-]*(?:\[?=[A-Z]+\]?)? ",
+        r"^ {6}--\w",
+        r"^ +(?:-\w, )?--help +(?:display|give|show) this help",
+        r"^Mandatory arguments to long options are mandatory for short options too",
+    ),
     reader="getopt-long",
-    telling=(r"^Mandatory arguments to long options are mandatory for short options too|^ +--help +display this help and exit$",),
+    telling=(
+        r"^Mandatory arguments to long options are mandatory for short options too|^ +--help "
+        r"+display this help and exit$",
+    ),
     prepare=_prepared,
-)  # fmt: skip
+)

@@ -5,10 +5,15 @@ from __future__ import annotations
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 from keen_matrix.core.signature.values.base import TypeName
 
+#: Names of types that flag.UnquoteUsage writes.
 KINDS: dict[str, TypeName] = {
-    "int": "int", "uint": "int", "float": "float", "string": "text", "value": "text", "duration": "duration",
-}  # fmt: skip
-"""Names of types that flag.UnquoteUsage writes."""
+    "int": "int",
+    "uint": "int",
+    "float": "float",
+    "string": "text",
+    "value": "text",
+    "duration": "duration",
+}
 
 LAYOUT = Layout(
     "go-flag",

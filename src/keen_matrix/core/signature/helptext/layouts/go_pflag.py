@@ -8,11 +8,16 @@ from collections.abc import Sequence
 from keen_matrix.core.signature.helptext.layouts.base import Layout
 from keen_matrix.core.signature.values.base import TypeName
 
+#: Names of types that pflag.UnquoteUsage writes; those of lists are texts.
 KINDS: dict[str, TypeName] = {
-    **dict.fromkeys(["int", "int8", "int16", "int32", "int64", "uint", "uint8", "uint16", "uint32", "uint64"], "int"),
-    **dict.fromkeys(["float", "float32", "float64"], "float"), "string": "text", "duration": "duration", "bool": "bool",
-}  # fmt: skip
-"""Names of types that pflag.UnquoteUsage writes; those of lists are texts."""
+    **dict.fromkeys(
+        ["int", "int8", "int16", "int32", "int64", "uint", "uint8", "uint16", "uint32", "uint64"], "int"
+    ),
+    **dict.fromkeys(["float", "float32", "float64"], "float"),
+    "string": "text",
+    "duration": "duration",
+    "bool": "bool",
+}
 
 
 def _prepared(lines: Sequence[str]) -> list[str]:
@@ -24,9 +29,7 @@ def _prepared(lines: Sequence[str]) -> list[str]:
         for line in lines
     ]
     # a count says so where others name the value
-    return [
-        re.sub(r"^(\s+(?:-\w, )?--\w[\w-]*) count( {2,}|$)", r"\1... \2", line) for line in found
-    ]
+    return [re.sub(r"^(\s+(?:-\w, )?--\w[\w-]*) count( {2,}|$)", r"\1... \2", line) for line in found]
 
 
 _LONG = r" +(?:-\w, )?--\w[\w-]* "

@@ -1,4 +1,5 @@
-"""Python's typer: panels drawn with lines, one for the operands, one for the options, columns in them."""
+"""Python's typer: panels drawn with lines, one for the operands, one for the options, columns in
+them."""
 
 from __future__ import annotations
 
@@ -15,11 +16,20 @@ _BOTTOM = re.compile(r"^ *[╰└+][─-]+[╯┘+]\s*$")
 _METAVAR = re.compile(
     r"(?:<?[A-Z][A-Z0-9_]*(?: [A-Z]+)?>?(?:\.\.\.)?|<[^<>]+>|\[[^\[\]]*\|[^\[\]]*\])(?P<range> \[[^\]]*\])?"
 )
+#: click's names for its types, and those that typer itself prints since it has them in small
+#: letters.
 KINDS: dict[str, TypeName] = {
-    **click.KINDS, "int": "int", "int range": "int", "float": "float", "float range": "float", "str": "text",
-    "path": "path", "file": "file", "filename": "file", "uuid": "text",
-}  # fmt: skip
-"""click's names for its types, and those that typer itself prints since it has them in small letters."""
+    **click.KINDS,
+    "int": "int",
+    "int range": "int",
+    "float": "float",
+    "float range": "float",
+    "str": "text",
+    "path": "path",
+    "file": "file",
+    "filename": "file",
+    "uuid": "text",
+}
 
 
 def _prepared(lines: Sequence[str]) -> list[str]:
@@ -84,11 +94,15 @@ def _columns(cells: Sequence[str]) -> Iterator[str]:
 
 LAYOUT = Layout(
     "typer",
-    marks=(r"^ *[╭┌+][─-]+ (?:Options|Arguments|Commands) [─-]+[╮┐+]\s*$", r"^ *Usage: \S+.* \[OPTIONS\]",
-           r"^[│|] +--help\b.*Show this message and exit\.", r"^[│|] (?:\*| ) "),
+    marks=(
+        r"^ *[╭┌+][─-]+ (?:Options|Arguments|Commands) [─-]+[╮┐+]\s*$",
+        r"^ *Usage: \S+.* \[OPTIONS\]",
+        r"^[│|] +--help\b.*Show this message and exit\.",
+        r"^[│|] (?:\*| ) ",
+    ),
     reader="typer",
     telling=(r"^ *[╭┌+][─-]+ Options [─-]+[╮┐+]\s*$",),
     kinds=KINDS,
     prepare=_prepared,
     finish=click.LAYOUT.finish,
-)  # fmt: skip
+)

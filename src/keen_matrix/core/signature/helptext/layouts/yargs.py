@@ -14,7 +14,8 @@ _PLAIN_USAGE = re.compile(r"^[\w.-]+(?: [a-z][\w-]*)*(?: <[\w.|-]+>| \[[\w.|-]+\
 
 
 def _prepared(lines: Sequence[str]) -> list[str]:
-    """Return the lines with `Usage:` before the first, which has none where the program gave no text."""
+    """Return the lines with `Usage:` before the first, which has none where the program gave no
+    text."""
     first = next((n for n, line in enumerate(lines) if line.strip()), None)
     found = list(lines)
     if first is not None and _PLAIN_USAGE.match(found[first]):
@@ -47,11 +48,15 @@ def _option(option: HelpOption) -> HelpOption:
 
 LAYOUT = Layout(
     "yargs",
-    marks=(r"^ +--version +Show version number +\[boolean\]$", r"^ +--help +Show help +\[boolean\]$",
-           r"\[(?:boolean|number|string|count|array)\](?: \[|$)", r"\[choices: "),
+    marks=(
+        r"^ +--version +Show version number +\[boolean\]$",
+        r"^ +--help +Show help +\[boolean\]$",
+        r"\[(?:boolean|number|string|count|array)\](?: \[|$)",
+        r"\[choices: ",
+    ),
     reader="yargs",
     telling=(r"^ +(?:-h, )?--help +Show help +\[boolean\]$",),
     kinds={"number": "float"},
     prepare=_prepared,
     finish=_finished,
-)  # fmt: skip
+)
