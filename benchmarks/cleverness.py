@@ -19,11 +19,11 @@ from results import write_section
 ENTRY = "import sys; sys.argv[0] = 'keen-matrix'\n{prelude}\nfrom keen_matrix.entry import main; sys.exit(main())"
 TRICKS = {
     "results sent together": """
-import keen_matrix.core.launch.outbox as outbox
+import keen_matrix.core.launch.workers.outbox as outbox
 outbox.HOLD_SECONDS = outbox.HOLD_BYTES = 0
 """,
     "launches checked together": """
-import keen_matrix.core.launch.worker as worker
+import keen_matrix.core.launch.workers.worker as worker
 worker.MOST_SETTLED = 0
 """,
     "few looks for circles of objects": """
@@ -31,11 +31,11 @@ import gc
 gc.set_threshold = lambda *_: None
 """,
     "directories used again": """
-from keen_matrix.core.launch.directories import CaseDirectories
+from keen_matrix.core.launch.directories.working import CaseDirectories
 CaseDirectories._is_there = lambda self, stamps: False
 """,
     "one event for a program's end": """
-from keen_matrix.core.launch.outputs import Outputs
+from keen_matrix.core.launch.process.outputs import Outputs
 plain = Outputs.watch
 def watch(self):
     plain(self)
@@ -43,7 +43,7 @@ def watch(self):
 Outputs.watch = watch
 """,
     "how a launch starts, remembered": """
-import keen_matrix.core.launch.step_starts as step_starts
+import keen_matrix.core.launch.workers.step_starts as step_starts
 step_starts.is_constant = lambda around: False
 """,
 }

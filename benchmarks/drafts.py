@@ -12,7 +12,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from keen_matrix.core.runs.asking import HELP_WORDS
+from keen_matrix.core.runs.grounding.asking import HELP_WORDS
 from keen_matrix.core.spec.load import read_spec
 
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")

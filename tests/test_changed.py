@@ -145,7 +145,7 @@ def test_sources_stand_in_place_of_the_folders(office: Place) -> None:
 
 
 def test_large_files_are_told_by_size_and_time_and_a_pipe_is_not_read(office: Place, monkeypatch: pytest.MonkeyPatch) -> None:
-    from keen_matrix.core.runs import sources
+    from keen_matrix.core.runs.watching import sources
 
     monkeypatch.setattr(sources, "READ_IN_ALL", 30)
     places = sources.Places(folders=(str(office.folder),), files=())
@@ -370,7 +370,7 @@ def test_a_file_that_grows_while_it_is_read_is_read_once(tmp_path: Path, monkeyp
     path = tmp_path / "log"
     path.write_bytes(b"a line\n")
 
-    from keen_matrix.core.runs import sources
+    from keen_matrix.core.runs.watching import sources
 
     class Growing(io.BytesIO):
         def read(self, size: int | None = -1, /) -> bytes:

@@ -18,12 +18,12 @@ import pytest
 import keen_matrix
 from keen_matrix.core.expect.cascade import Judged
 from keen_matrix.core.expect.recording import Recorder
-from keen_matrix.core.launch.frames import FrameReader
-from keen_matrix.core.launch.launch import Launch
+from keen_matrix.core.launch.process.launch import Launch
+from keen_matrix.core.launch.process.starters import Cold
+from keen_matrix.core.launch.process.system import System
 from keen_matrix.core.launch.start import Start
-from keen_matrix.core.launch.starters import Cold
-from keen_matrix.core.launch.system import System
-from keen_matrix.core.launch.wire import ResultFrame, pack, pack_live, pack_result, unpack
+from keen_matrix.core.launch.workers.frames import FrameReader
+from keen_matrix.core.launch.workers.wire import ResultFrame, pack, pack_live, pack_result, unpack
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.outcome import Outcome

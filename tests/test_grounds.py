@@ -12,7 +12,7 @@ import pytest
 
 from keen_matrix.core.expect.naming import is_named
 from keen_matrix.core.expect.varying import varying_between
-from keen_matrix.core.launch.system import enter_system
+from keen_matrix.core.launch.process.system import enter_system
 from keen_matrix.core.runs.stating import choices_told
 from tests.conftest import Place
 from tests.programs import in_sh

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.launch.trees import Identity, open_folder, remove_at, remove_tree
+from keen_matrix.core.launch.directories.trees import Identity, open_folder, remove_at, remove_tree
 from tests.conftest import Place
 
 LINUX = pytest.mark.skipif(not os.path.isdir("/proc"), reason="needs /proc")

@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_matrix.core.launch.capture import Capture
-from keen_matrix.core.launch.dialogue import Answering, Dialogue
-from keen_matrix.core.launch.directories import CaseDirectories, WorkerDirectory
-from keen_matrix.core.launch.state import GRACE, Event, Machine, State
+from keen_matrix.core.launch.directories.working import CaseDirectories, WorkerDirectory
+from keen_matrix.core.launch.process.capture import Capture
+from keen_matrix.core.launch.process.dialogue import Answering, Dialogue
+from keen_matrix.core.launch.process.state import GRACE, Event, Machine, State
 
 SAIL = Answering(prompt=b"Proceed?", reply=b"yes", within=1.0)
 SURE = Answering(prompt=b"Sure?", reply=b"no", within=2.0)

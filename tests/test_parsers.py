@@ -12,8 +12,8 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from keen_matrix.core.launch.engine import WorkerPool
-from keen_matrix.core.runs import asking
+from keen_matrix.core.launch.workers.engine import WorkerPool
+from keen_matrix.core.runs.grounding import asking
 from keen_matrix.core.signature.drafting import Draft, checked
 from keen_matrix.core.signature.parsers.described import (
     DescribedParser,
@@ -156,7 +156,7 @@ def test_a_program_is_found_by_every_way_it_is_started(tmp_path: Path, way: str,
      "import sys\nopen(sys.argv[0] + '.json', 'w').write('x' * 9)"],
 )  # fmt: skip
 def test_a_program_that_makes_no_parser_is_asked_for_its_help(tmp_path: Path, text: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("keen_matrix.core.runs.asking.HELP_SECONDS", 1.0)
+    monkeypatch.setattr("keen_matrix.core.runs.grounding.asking.HELP_SECONDS", 1.0)
     path = tmp_path / "ferry.py"
     path.write_text(text)
     assert parser_of([sys.executable, str(path)]) is None

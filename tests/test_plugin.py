@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import keen_matrix
-from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.spec import Spec
 from tests.conftest import zygote
 from tests.started import PYTEST

@@ -18,7 +18,7 @@ from typing import Any, get_args
 import pytest
 
 from keen_matrix import Signature
-from keen_matrix.core.runs.scripts import language_of, reader_named, text_of_script
+from keen_matrix.core.runs.starting.scripts import language_of, reader_named, text_of_script
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.habits import QUESTIONS, SETTINGS, Habits, OpenHabit, need
 from keen_matrix.core.signature.readers import BY_HAND, READERS, ReaderName

@@ -13,10 +13,10 @@ from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.identity import CaseKey
 from keen_matrix.core.model.record import Header
 from keen_matrix.core.model.spec import Spec
-from keen_matrix.core.runs.adapting import adapted
 from keen_matrix.core.runs.options import Adaptation, Choice
-from keen_matrix.core.runs.selection import LastRun, nothing_selected, selected
-from keen_matrix.core.runs.supply import Supply
+from keen_matrix.core.runs.selecting.selection import LastRun, nothing_selected, selected
+from keen_matrix.core.runs.selecting.supply import Supply
+from keen_matrix.core.runs.starting.adapting import adapted
 from keen_matrix.core.vectors.unfold import unfold
 
 SPEC = """
@@ -100,7 +100,7 @@ def test_what_is_left_is_counted_no_longer_than_it_takes_quickly(spec: Spec, mon
         while True:
             yield case
 
-    monkeypatch.setattr("keen_matrix.core.runs.supply.COUNT_SECONDS", 0.01)
+    monkeypatch.setattr("keen_matrix.core.runs.selecting.supply.COUNT_SECONDS", 0.01)
     supply = Supply(endless(), lambda: True)  # type: ignore[arg-type]
     assert list(supply) == [] and supply.left() is None
 

@@ -42,9 +42,9 @@ from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.program import with_edit
 from keen_matrix.core.insight.settling.settle import STEPS, settled
 from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.scripts import text_of_script
+from keen_matrix.core.runs.starting.scripts import text_of_script
 from tests.conftest import SIDE_BY_SIDE, Place
 from tests.programs import in_sh
 
@@ -732,7 +732,7 @@ def test_launches_end_settling_and_no_clock_does(freight: Place) -> None:
     assert (ended.is_stopped, ended.launches, ended.findings) == (True, 0, ())
 
 
-@pytest.mark.parametrize("place", ["core/covering", "core/insight/settling", "core/runs/experiments.py", "core/runs/forms.py", "core/runs/grounding.py"])
+@pytest.mark.parametrize("place", ["core/covering", "core/insight/settling", "core/runs/experiments.py", "core/runs/forms.py", "core/runs/grounding/controls.py"])
 def test_nothing_that_chooses_what_to_launch_or_state_asks_a_clock(place: str) -> None:
     root = Path(keen_matrix.__file__).parent / place
     for file in [root] if root.is_file() else root.rglob("*.py"):

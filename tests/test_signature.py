@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.launch.system import enter_system
+from keen_matrix.core.launch.process.system import enter_system
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.derived import standing_of
 from tests.conftest import Place

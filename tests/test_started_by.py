@@ -13,10 +13,10 @@ from msgspec.structs import replace
 from keen_matrix.core.launch.environment import COMPILE_CACHE
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.runtimes import runtime_name
-from keen_matrix.core.launch.shims import is_shim, watched
 from keen_matrix.core.launch.through import is_wrapped, through
+from keen_matrix.core.launch.warm.shims import is_shim, watched
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
-from keen_matrix.core.runs.warmth import asked_warm, may_be_warm, may_find_out, worth_from
+from keen_matrix.core.runs.starting.warmth import asked_warm, may_be_warm, may_find_out, worth_from
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import SIDE_BY_SIDE, Place
 
@@ -223,7 +223,7 @@ def test_settling_states_that_a_slow_script_is_passed_by_where_vectors_come_to_t
 
 
 def test_a_script_that_does_not_end_is_waited_for_no_longer_than_is_said(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("keen_matrix.core.launch.shims.ASK_SECONDS", 0.3)
+    monkeypatch.setattr("keen_matrix.core.launch.warm.shims.ASK_SECONDS", 0.3)
     env = tides(place, "shims", "sleep 60")
     script = str(place.folder / "shims/tides")
     assert is_shim(ResolvedLaunch(script, ("tides",))) and watched(ResolvedLaunch(script, ("tides",)), env, ("--help",)) is None

@@ -8,12 +8,12 @@ from typing import Any
 import pytest
 
 import keen_matrix
-from keen_matrix.core.launch import workers
+from keen_matrix.core.launch.workers import links as workers
 
 LACKING = {
     "pidfds": "import os; del os.pidfd_open",
     "epoll": "import select; del select.epoll",
-    "subreapers": "from keen_matrix.core.launch import leftovers; leftovers.become_subreaper = lambda: False",
+    "subreapers": "from keen_matrix.core.launch.directories import leftovers; leftovers.become_subreaper = lambda: False",
 }
 LACKING["all three"] = "; ".join(LACKING.values())
 

@@ -11,18 +11,18 @@ import msgspec
 import pytest
 
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.launch import warmcheck
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
-from keen_matrix.core.launch.warm import ColdOnly, imported_modules, warm_plan
-from keen_matrix.core.launch.warmcheck import difference_of, sample_of
+from keen_matrix.core.launch.warm import warmcheck
+from keen_matrix.core.launch.warm.keepers import ColdOnly, imported_modules, warm_plan
+from keen_matrix.core.launch.warm.warmcheck import difference_of, sample_of
+from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.runs import grounding
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Experiments
-from keen_matrix.core.runs.supply import Supply
-from keen_matrix.core.runs.warmth import unlike_vectors
+from keen_matrix.core.runs.grounding import controls as grounding
+from keen_matrix.core.runs.selecting.supply import Supply
+from keen_matrix.core.runs.starting.warmth import unlike_vectors
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.ids import shard_of
 from tests.conftest import SIDE_BY_SIDE, Place

@@ -169,7 +169,8 @@ def test_what_stands_inside_an_option_is_no_condition_of_a_search(monkeypatch: p
 
 WORKING = """
 import cProfile, json, os, pstats, sys
-from keen_matrix.core.launch import engine, workers
+from keen_matrix.core.launch.workers import engine
+from keen_matrix.core.launch.workers import links as workers
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold

@@ -12,7 +12,7 @@ from keen_matrix.core.version import VERSION
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import covering_rows
-    from keen_matrix.core.launch.engine import run
+    from keen_matrix.core.launch.workers.engine import run
     from keen_matrix.core.model.identity import CaseKey
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.results.reading import read_journal
@@ -44,7 +44,7 @@ _PLACES = {
     "covering_rows": "keen_matrix.core.covering.search",
     "load_spec": "keen_matrix.core.spec.load",
     "read_journal": "keen_matrix.core.results.reading",
-    "run": "keen_matrix.core.launch.engine",
+    "run": "keen_matrix.core.launch.workers.engine",
     "run_specs": "keen_matrix.core.runs.in_process",
     "unfold": "keen_matrix.core.vectors.unfold",
 }

@@ -62,7 +62,7 @@ class SpecFile(pytest.File):
 
     def _spec(self) -> Spec:
         from keen_matrix.core.results.kept_grounds import load_grounds
-        from keen_matrix.core.runs.grounding import grounded
+        from keen_matrix.core.runs.grounding.controls import grounded
         from keen_matrix.core.spec.kept import kept_spec
 
         spec = kept_spec(str(self.path))

@@ -14,7 +14,7 @@ from keen_matrix.core.expect.forms.baseline import BaselineForm
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.reading import cases_of
-from keen_matrix.core.runs.selection import selector
+from keen_matrix.core.runs.selecting.selection import selector
 from keen_matrix.core.structs import Struct
 from keen_matrix.wording.counts import counted
 

@@ -15,19 +15,19 @@ from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.launchers import resolved_launch
-from keen_matrix.core.launch.warmcheck import Launched
-from keen_matrix.core.launch.workers import default_jobs
+from keen_matrix.core.launch.warm.warmcheck import Launched
+from keen_matrix.core.launch.workers.links import default_jobs
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.journal import Journal, header
-from keen_matrix.core.runs.selection import Selection
-from keen_matrix.core.runs.warmth import trusted_warm_plan
+from keen_matrix.core.runs.selecting.selection import Selection
+from keen_matrix.core.runs.starting.warmth import trusted_warm_plan
 from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.expressions import Expression, Scope
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
@@ -143,7 +143,7 @@ class Demo:
 
     def _edition(self, spec: Spec, edition: str) -> Edition:
         from keen_matrix.cli.console.progress import Progress
-        from keen_matrix.core.launch.engine import Manner
+        from keen_matrix.core.launch.workers.engine import Manner
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
         from keen_matrix.wording.safe import pad

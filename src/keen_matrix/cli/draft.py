@@ -15,7 +15,7 @@ from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.signature.drafting import Draft
 
 EPILOG = """\
@@ -122,7 +122,7 @@ def _settled(path: str, text: str, launches: int | None, pool: WorkerPool) -> tu
 
 def _draft(options: argparse.Namespace, pool: WorkerPool | None) -> tuple[Draft, str]:
     """Return the draft, and what it was made of in words."""
-    from keen_matrix.core.runs.asking import help_of, parser_of, reader_of, with_commands
+    from keen_matrix.core.runs.grounding.asking import help_of, parser_of, reader_of, with_commands
     from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated

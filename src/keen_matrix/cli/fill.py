@@ -20,11 +20,11 @@ from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.model.spec import Spec
-    from keen_matrix.core.runs.filling import Filler, Target
+    from keen_matrix.core.runs.keeping.filling import Filler, Target
 
 EPILOG = """\
 examples:
@@ -91,7 +91,7 @@ def _prepared(path: str, ids: Sequence[str]) -> tuple[Filler, list[Target]]:
     """Return what fills in the expectations of a spec, and its cases that are launched for that."""
     from keen_matrix.cli.specs import with_kept_grounds
     from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-    from keen_matrix.core.runs.filling import Filler
+    from keen_matrix.core.runs.keeping.filling import Filler
     from keen_matrix.core.spec.load import load_spec
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -176,10 +176,10 @@ def _records(
 
 
 def _launched(spec: Spec, cases: Sequence[Case], color: str, pool: WorkerPool) -> Iterable[Record]:
-    from keen_matrix.core.launch.engine import Manner
     from keen_matrix.core.launch.launchers import resolved_launch
+    from keen_matrix.core.launch.workers.engine import Manner
     from keen_matrix.core.model.lines import decode_record
-    from keen_matrix.core.runs.once import used_by
+    from keen_matrix.core.runs.starting.once import used_by
 
     launch = resolved_launch(spec)
     bar = Progress(len(cases), enabled=True, color=color, doing="launching")
@@ -194,7 +194,7 @@ def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
     """Write what changes: the spec last, and only when it can be read with that. Raises SpecFault
     or Misuse."""
     from keen_matrix.core.files import replacing
-    from keen_matrix.core.runs.filling import read_raw
+    from keen_matrix.core.runs.keeping.filling import read_raw
     from keen_matrix.core.spec.load import load_spec
 
     spec = changes.get(path)

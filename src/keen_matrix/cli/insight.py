@@ -76,7 +76,7 @@ def runs_of(
 def as_run(spec: Spec, header: Header | None) -> Spec:
     """Return a spec with the launcher or the other build of the program that a run of it was made
     with."""
-    from keen_matrix.core.runs.adapting import program_words
+    from keen_matrix.core.runs.starting.adapting import program_words
     from keen_matrix.core.structs import replace
 
     program = spec.program

@@ -11,7 +11,7 @@ from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.runs.trying import KeptText
+    from keen_matrix.core.runs.keeping.trying import KeptText
 
 
 def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:

@@ -8,13 +8,13 @@ from contextlib import contextmanager, nullcontext
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import remark
-from keen_matrix.core.launch.workers import WorkerSet, default_jobs
+from keen_matrix.core.launch.workers.links import WorkerSet, default_jobs
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from contextlib import AbstractContextManager
 
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
 
 
 @contextmanager
@@ -36,7 +36,7 @@ def early_pool(jobs: int | None = None) -> Iterator[WorkerPool]:
     that a command launches."""
     number = default_jobs() if jobs is None else jobs
     with early_workers(number) as workers:
-        from keen_matrix.core.launch.engine import WorkerPool
+        from keen_matrix.core.launch.workers.engine import WorkerPool
 
         with WorkerPool(number, workers) as pool:
             yield pool

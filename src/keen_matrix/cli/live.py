@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keen_matrix.cli.console.screen import Screen
-from keen_matrix.core.launch.wire import LiveFrame
+from keen_matrix.core.launch.workers.wire import LiveFrame
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import visible_line
 

@@ -21,14 +21,14 @@ from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.core.runs.once import used_by
+from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.narrow import Narrowed
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
 

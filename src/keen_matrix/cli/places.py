@@ -16,7 +16,7 @@ from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.core.runs.once import used_by
+from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.insight.places.trace import Place
     from keen_matrix.core.insight.places.tracing import Evidence
     from keen_matrix.core.insight.places.unreached import Unreached
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\

@@ -19,14 +19,14 @@ from keen_matrix.cli.live import LiveStreams
 from keen_matrix.cli.shared import remark, text_of_spec
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse, nearest
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
 from keen_matrix.core.results.compare import change_of
 from keen_matrix.core.results.journal import FOLDER
-from keen_matrix.core.runs.once import used_by
-from keen_matrix.core.runs.trying import Tried, tried_case, with_vector
+from keen_matrix.core.runs.keeping.trying import Tried, tried_case, with_vector
+from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, escape, pad, shell_line

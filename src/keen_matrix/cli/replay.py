@@ -16,13 +16,13 @@ from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
-from keen_matrix.core.runs.once import used_by
+from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted, duration, size
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
 
@@ -63,7 +63,7 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.specs import load_all, with_kept_grounds
     from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-    from keen_matrix.core.runs.adapting import adapted
+    from keen_matrix.core.runs.starting.adapting import adapted
 
     screen = Screen(sys.stdout, color=options.color)
     options.seed = None

@@ -32,7 +32,7 @@ from keen_matrix.cli.statuses import (
 )
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse
-from keen_matrix.core.launch.workers import default_jobs
+from keen_matrix.core.launch.workers.links import default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
@@ -40,7 +40,7 @@ from keen_matrix.core.structs import replace
 
 if TYPE_CHECKING:
     from keen_matrix.cli.watching import Round
-    from keen_matrix.core.launch.workers import WorkerSet
+    from keen_matrix.core.launch.workers.links import WorkerSet
     from keen_matrix.core.runs.state import RunResult
 
 EPILOG = f"""\
@@ -257,10 +257,10 @@ def _round(
 ) -> int:
     from keen_matrix.cli.console.round_report import RoundReport, RoundScreen, notify, write_beginning
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.results.journal import Journal
-    from keen_matrix.core.runs.preparing import load_ahead
     from keen_matrix.core.runs.run import run_specs
+    from keen_matrix.core.runs.starting.preparing import load_ahead
 
     # Before it is told to begin: the change that it waits for finds it ready.
     load_ahead(paths, options.limit)
@@ -313,7 +313,7 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
     """Run specs with workers that have been started, and return the exit status."""
     from keen_matrix.cli.console.run_report import RunReport, RunScreen
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.results.journal import Journal
     from keen_matrix.core.runs.run import run_specs
 

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.insight.settling.findings import Finding
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import Settled
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.record import Record
     from keen_matrix.wording.signs import Segment
 
@@ -140,8 +140,8 @@ def settled_text(path: str, text: str, launches: int | None, color: str, pool: W
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.runs.experiments import OutOfLaunches
-    from keen_matrix.core.runs.once import used_by
-    from keen_matrix.core.runs.preparing import build
+    from keen_matrix.core.runs.starting.once import used_by
+    from keen_matrix.core.runs.starting.preparing import build
 
     most = MOST_LAUNCHES if launches is None else launches
     bar = Progress(most, enabled=True, color=color, doing="settling")

@@ -34,6 +34,6 @@ def with_kept_grounds(spec: Spec, journal: str | None) -> Spec:
     if spec.signature is None or journal is None:
         return spec
     from keen_matrix.core.results.kept_grounds import load_grounds
-    from keen_matrix.core.runs.grounding import grounded
+    from keen_matrix.core.runs.grounding.controls import grounded
 
     return grounded(spec, load_grounds(journal, spec))

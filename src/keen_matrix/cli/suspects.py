@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.insight.features import Observed
     from keen_matrix.core.insight.suspects import Suspicion
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\

@@ -14,9 +14,9 @@ from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.launch.engine import WorkerPool
+    from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.record import Record
-    from keen_matrix.core.runs.trying import Tried
+    from keen_matrix.core.runs.keeping.trying import Tried
 
 EPILOG = """\
 examples:
@@ -85,7 +85,7 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool) -> int:
-    from keen_matrix.core.runs.trying import tried_case, with_vector
+    from keen_matrix.core.runs.keeping.trying import tried_case, with_vector
 
     text = text_of_spec(path)
     tried = tried_case(path, text, words)
@@ -105,7 +105,7 @@ def _try_program(
     screen: Screen, words: Sequence[str], pool: WorkerPool, *, keep: bool, in_place: bool
 ) -> int:
     """Launch a program without any spec, and say how to go on."""
-    from keen_matrix.core.runs.trying import bare_call, program_of, tried_case
+    from keen_matrix.core.runs.keeping.trying import bare_call, program_of, tried_case
     from keen_matrix.wording.safe import shell_line
 
     if not words:
@@ -142,7 +142,7 @@ def _launched(screen: Screen, tried: Tried, pool: WorkerPool) -> tuple[Record, b
     """Launch a case, its output shown as it comes; return its record, and whether any was shown."""
     from keen_matrix.cli.live import LiveStreams
     from keen_matrix.core.launch.launchers import resolved_launch
-    from keen_matrix.core.runs.once import used_by
+    from keen_matrix.core.runs.starting.once import used_by
 
     live = LiveStreams(screen)
     screen.flush()

@@ -85,7 +85,7 @@ def _tell_oracle(path: str) -> None:
 
 def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace) -> int:
     from keen_matrix.cli.specs import load_all
-    from keen_matrix.core.runs.selection import nothing_matches
+    from keen_matrix.core.runs.selecting.selection import nothing_matches
 
     if options.count:
         for spec in load_all(paths):
@@ -114,7 +114,7 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
             f"unfold shows the ids"
         )
     if not found and options.tag:
-        from keen_matrix.core.runs.selection import unknown_tag
+        from keen_matrix.core.runs.selecting.selection import unknown_tag
 
         wrong = unknown_tag(specs, options.tag)
         raise Misuse(wrong or f"no vector matches {' '.join(f'--tag {each}' for each in options.tag)}")
@@ -124,7 +124,7 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
 
 
 def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix, Iterator[Case]]]:
-    from keen_matrix.core.runs.selection import selector
+    from keen_matrix.core.runs.selecting.selection import selector
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
     selected = selector(options.only, options.tag, spec)

@@ -91,7 +91,7 @@ def _watcher(paths: Sequence[str], without: Sequence[str]) -> tuple[int, int]:
 def _serve(paths: Sequence[str], without: Sequence[str], pipe: int) -> int:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # it ends with the one that listens
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    from keen_matrix.core.runs.watcher import serve
+    from keen_matrix.core.runs.watching.watcher import serve
 
     serve(paths, without, pipe)
     return 0

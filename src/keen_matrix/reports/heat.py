@@ -14,7 +14,7 @@ from keen_matrix.core.insight.doubt import Doubts, doubts_of
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
 from keen_matrix.core.results.kept_grounds import load_grounds
-from keen_matrix.core.runs.grounding import grounded
+from keen_matrix.core.runs.grounding.controls import grounded
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.unfold import unfold

@@ -14,7 +14,7 @@ from keen_matrix.core.expect.differences import (
     split_lines,
 )
 from keen_matrix.core.expect.mismatch import Told
-from keen_matrix.core.launch.state import TERMINATE_GRACE
+from keen_matrix.core.launch.process.state import TERMINATE_GRACE
 from keen_matrix.core.model.record import AspectRecord, CaseFields, Record, StepRecord, kept_bytes
 from keen_matrix.core.results.causes import statement_of
 from keen_matrix.core.structs import Struct, field

@@ -13,7 +13,7 @@ from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments
 from keen_matrix.cli.shared import remark
 from keen_matrix.cli.watching import Begun, Round, shown_names
-from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.identity import CaseKey
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record

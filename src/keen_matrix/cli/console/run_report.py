@@ -19,7 +19,7 @@ from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.core import structs
 from keen_matrix.core.doing import spent
 from keen_matrix.core.errors import KeenMatrixError
-from keen_matrix.core.launch.wire import LiveFrame
+from keen_matrix.core.launch.workers.wire import LiveFrame
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import FailureGroup, Tally

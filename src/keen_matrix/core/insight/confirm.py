@@ -8,7 +8,7 @@ from itertools import chain, islice
 
 from keen_matrix.core.insight.features import Feature, Observed, observe
 from keen_matrix.core.insight.suspects import CauseFound, Suspicion
-from keen_matrix.core.launch.engine import WorkerPool, run_in
+from keen_matrix.core.launch.workers.engine import WorkerPool, run_in
 from keen_matrix.core.model.case import Case, Standing, case_fields
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.signature.families.accepted import all_requests

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from keen_matrix.core.launch.dialogue import Answering
+from keen_matrix.core.launch.process.dialogue import Answering
 from keen_matrix.core.structs import Struct
 
 

@@ -15,8 +15,8 @@ import time
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from keen_matrix.core.launch.between import Between
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.process.between import Between
 from keen_matrix.core.structs import Struct
 
 ASK_SECONDS = 10.0

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from keen_matrix.core.expect.hollow import Evidence
 from keen_matrix.core.launch.through import Through
-from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, VERDICTS, Record
 from keen_matrix.core.model.spec import Spec

@@ -23,10 +23,10 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 from keen_matrix.core import structs
 from keen_matrix.core.errors import KeenMatrixError, Misuse, RunFault
-from keen_matrix.core.launch.archive import archive_of, unpacked
-from keen_matrix.core.launch.engine import Manner, WorkerPool
+from keen_matrix.core.launch.directories.archive import archive_of, unpacked
 from keen_matrix.core.launch.launchers import resolved_launch
-from keen_matrix.core.launch.wire import ResultFrame
+from keen_matrix.core.launch.workers.engine import Manner, WorkerPool
+from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct, replace

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keen_matrix.core.errors import KeenMatrixError
-from keen_matrix.core.launch.wire import LiveFrame, ResultFrame
+from keen_matrix.core.launch.workers.wire import LiveFrame, ResultFrame
 from keen_matrix.core.model.spec import Spec
 
 

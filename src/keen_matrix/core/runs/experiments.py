@@ -6,9 +6,9 @@ import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
-from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
-from keen_matrix.core.launch.warm import WarmPlan
+from keen_matrix.core.launch.warm.keepers import WarmPlan
+from keen_matrix.core.launch.workers.engine import Manner, WorkerPool
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
@@ -203,9 +203,9 @@ class Experiments:
         warm; return the records of that, none where it stays cold. Nothing that is warm is kept as
         an answer that was cold before. What it imports shows with vectors that are `unlike`, and
         with those."""
-        from keen_matrix.core.launch.warm import ColdOnly
-        from keen_matrix.core.launch.warmcheck import otherwise_warm
-        from keen_matrix.core.runs.warmth import may_be_warm, program_plan
+        from keen_matrix.core.launch.warm.keepers import ColdOnly
+        from keen_matrix.core.launch.warm.warmcheck import otherwise_warm
+        from keen_matrix.core.runs.starting.warmth import may_be_warm, program_plan
 
         cold = dict(self._known)
         if self._spec.program.warm is False or not may_be_warm(self._spec, self._launch):

@@ -6,8 +6,8 @@ import os
 from collections.abc import Sequence
 
 from keen_matrix.core import interruption
-from keen_matrix.core.launch.engine import WorkerPool
-from keen_matrix.core.launch.workers import default_jobs
+from keen_matrix.core.launch.workers.engine import WorkerPool
+from keen_matrix.core.launch.workers.links import default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions

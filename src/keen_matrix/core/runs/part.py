@@ -10,22 +10,21 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from keen_matrix.core.expect.recording import groundless_record, skipped_record
-from keen_matrix.core.launch.engine import Manner
 from keen_matrix.core.launch.launchers import ResolvedLaunch
-from keen_matrix.core.launch.warm import WarmPlan
-from keen_matrix.core.launch.warmcheck import Launched
-from keen_matrix.core.launch.wire import ResultFrame, result_frame
+from keen_matrix.core.launch.warm.keepers import WarmPlan
+from keen_matrix.core.launch.warm.warmcheck import Launched
+from keen_matrix.core.launch.workers.engine import Manner
+from keen_matrix.core.launch.workers.wire import ResultFrame, result_frame
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.model.record import VERDICTS
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.history import Recorder
 from keen_matrix.core.results.tally import Tally
-from keen_matrix.core.runs.selection import Selection
-from keen_matrix.core.runs.starting import Started
-from keen_matrix.core.runs.state import Budgeted, RunState
-from keen_matrix.core.runs.supply import Supply, in_order
-from keen_matrix.core.runs.warmth import (
+from keen_matrix.core.runs.selecting.selection import Selection
+from keen_matrix.core.runs.selecting.supply import Supply, in_order
+from keen_matrix.core.runs.starting.program import Started
+from keen_matrix.core.runs.starting.warmth import (
     FEW,
     LOOKED_THROUGH,
     MOST_DOUBTED,
@@ -37,6 +36,7 @@ from keen_matrix.core.runs.warmth import (
     trusted_warm_plan,
     worth_from,
 )
+from keen_matrix.core.runs.state import Budgeted, RunState
 
 
 class Work(NamedTuple):

@@ -13,8 +13,8 @@ from functools import partial
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse, OnceFault
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch
+from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.record import Finished, Header
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
@@ -24,8 +24,7 @@ from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import Choice, RunOptions
 from keen_matrix.core.runs.part import PartRun, Work
-from keen_matrix.core.runs.preparing import Ready, prepare, vector_count
-from keen_matrix.core.runs.selection import (
+from keen_matrix.core.runs.selecting.selection import (
     LastRun,
     Recorded,
     Selection,
@@ -35,11 +34,12 @@ from keen_matrix.core.runs.selection import (
     selected,
     unknown_tag,
 )
-from keen_matrix.core.runs.sources import digests_of, too_large
-from keen_matrix.core.runs.starting import Started, started
+from keen_matrix.core.runs.starting.preparing import Ready, prepare, vector_count
+from keen_matrix.core.runs.starting.program import Started, started
+from keen_matrix.core.runs.starting.warmth import asked_warm, may_find_out, unlike_vectors
 from keen_matrix.core.runs.state import Budgeted, RunResult, RunState
-from keen_matrix.core.runs.unchanged import Unchanged, matrix_digests, run_places
-from keen_matrix.core.runs.warmth import asked_warm, may_find_out, unlike_vectors
+from keen_matrix.core.runs.watching.sources import digests_of, too_large
+from keen_matrix.core.runs.watching.unchanged import Unchanged, matrix_digests, run_places
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import replace
 
@@ -137,7 +137,7 @@ class Run(RunState):
         if spec.program.once is None:
             SpecRun(self).run_spec(spec, launch, failed)
             return
-        from keen_matrix.core.runs.once import used_by
+        from keen_matrix.core.runs.starting.once import used_by
 
         try:
             with used_by(spec, self.pool, self.watch.remarks):
@@ -262,7 +262,7 @@ class SpecRun:
         # how vectors are derived is not loaded for a spec that derives none
         from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
         from keen_matrix.core.runs.experiments import Experiments
-        from keen_matrix.core.runs.grounding import are_as_before, grounded, grounds_of
+        from keen_matrix.core.runs.grounding.controls import are_as_before, grounded, grounds_of
 
         journal = self.options.journal
         kept = load_grounds(journal, spec)

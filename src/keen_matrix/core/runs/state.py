@@ -8,7 +8,7 @@ from collections import Counter
 from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import KeenMatrixError
-from keen_matrix.core.launch.engine import WorkerPool
+from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.record import PASSING
 from keen_matrix.core.results.budget import Reached
 from keen_matrix.core.results.journal import Journal
@@ -16,11 +16,11 @@ from keen_matrix.core.results.tally import Tally, total_counts
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.spent import Spent
-from keen_matrix.core.runs.unchanged import Unchanged
+from keen_matrix.core.runs.watching.unchanged import Unchanged
 from keen_matrix.core.structs import Struct, field
 
 if TYPE_CHECKING:
-    from keen_matrix.core.launch.warm import WarmPlan
+    from keen_matrix.core.launch.warm.keepers import WarmPlan
     from keen_matrix.core.runs.cluster import ClusterPool
 
 

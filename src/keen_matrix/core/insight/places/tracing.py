@@ -13,16 +13,16 @@ from keen_matrix.core import interruption
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.insight.places.trace import Trace
 from keen_matrix.core.insight.places.tracers import Tracer
-from keen_matrix.core.launch.engine import Manner, WorkerPool
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
-from keen_matrix.core.launch.warm import ColdOnly, WarmPlan, imported_modules, warm_plan
+from keen_matrix.core.launch.warm.keepers import ColdOnly, WarmPlan, imported_modules, warm_plan
+from keen_matrix.core.launch.workers.engine import Manner, WorkerPool
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.results.causes import cause_key
-from keen_matrix.core.runs.sources import places_of
-from keen_matrix.core.runs.warmth import FEW, may_be_warm, unlike_vectors
+from keen_matrix.core.runs.starting.warmth import FEW, may_be_warm, unlike_vectors
+from keen_matrix.core.runs.watching.sources import places_of
 from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.core.vectors.unfold import unfold
 

@@ -20,10 +20,10 @@ from keen_matrix.core.insight.settling.edits import (
 )
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
-from keen_matrix.core.launch.waiting import can_be_seen
+from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.runs.again import varying_of
 from keen_matrix.core.runs.experiments import Answer, has_waited
-from keen_matrix.core.runs.kept_texts import with_here
+from keen_matrix.core.runs.keeping.kept_texts import with_here
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request

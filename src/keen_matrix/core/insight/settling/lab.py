@@ -10,15 +10,15 @@ from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.insight.settling.edits import AppendEdit, edited
 from keen_matrix.core.insight.settling.evidence import reason_not_to_state
 from keen_matrix.core.insight.settling.findings import Finding, Shown
-from keen_matrix.core.launch.engine import WorkerPool
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
+from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.launch.through import Through
-from keen_matrix.core.launch.waiting import can_be_seen
+from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.experiments import Allowance, Answer, Experiments, OutOfLaunches, has_waited
 from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
-from keen_matrix.core.runs.starting import started
+from keen_matrix.core.runs.starting.program import started
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature

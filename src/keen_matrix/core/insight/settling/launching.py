@@ -8,7 +8,7 @@ from keen_matrix.core.insight.settling.edits import OBSERVED, KeyEdit
 from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.through import started_directly
-from keen_matrix.core.launch.warmcheck import difference_of
+from keen_matrix.core.launch.warm.warmcheck import difference_of
 from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.forms import UNKNOWN
 from keen_matrix.core.signature.grounds import Words

@@ -7,7 +7,7 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.insight.settling.edits import KeyEdit, edited
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.model.spec import Matrix, Put
-from keen_matrix.core.runs.scripts import language_of, text_of_script
+from keen_matrix.core.runs.starting.scripts import language_of, text_of_script
 from keen_matrix.core.signature.readers import Runtime
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 

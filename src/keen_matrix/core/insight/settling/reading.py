@@ -23,7 +23,7 @@ from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
 from keen_matrix.core.insight.settling.program import language_of_program, script_of
 from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
-from keen_matrix.core.runs.scripts import is_named
+from keen_matrix.core.runs.starting.scripts import is_named
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.habits import SWITCH_NAMES
 from keen_matrix.core.signature.model import Option, habits_of_switches

@@ -28,7 +28,7 @@ from keen_matrix.core.insight.settling.structure import (
 )
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_told, settle_types
 from keen_matrix.core.runs.experiments import OutOfLaunches
-from keen_matrix.core.runs.grounding import hollow_of
+from keen_matrix.core.runs.grounding.controls import hollow_of
 from keen_matrix.core.structs import Struct
 
 Step: TypeAlias = Callable[[Lab], Iterator[Finding]]

@@ -28,7 +28,7 @@ from keen_matrix.core.insight.settling.lines import (
 )
 from keen_matrix.core.insight.settling.program import has_input, has_sample, script_of, with_edit, with_sample
 from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
-from keen_matrix.core.launch.waiting import can_be_seen
+from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.runs.stating import asks_for_a_character, choices_told, types_told

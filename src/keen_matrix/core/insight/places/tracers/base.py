@@ -10,12 +10,12 @@ from collections.abc import Collection, Iterator
 from typing import NamedTuple, Protocol
 
 from keen_matrix.core.insight.places.trace import Place, Trace, trace_of
-from keen_matrix.core.launch import launchers
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.runtimes import runtime_name
+from keen_matrix.core.launch.warm import keepers
 
 #: Files that runtimes load.
-HOOKS = os.path.join(os.path.dirname(os.path.abspath(launchers.__file__)), "hooks")
+HOOKS = os.path.join(os.path.dirname(os.path.abspath(keepers.__file__)), "hooks")
 TRACE, OWN, POSIX = "KEEN_MATRIX_TRACE", "KEEN_MATRIX_TRACE_OWN", "KEEN_MATRIX_POSIX"
 #: What binaries of macOS begin with (mach-o/loader.h and mach-o/fat.h).
 _MACH_O = (b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")

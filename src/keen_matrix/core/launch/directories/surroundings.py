@@ -1,0 +1,244 @@
+"""The surroundings of a case, filled in and put in place: its environment, its files, its standard
+input."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import shlex
+import stat
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.files import leaves_directory
+from keen_matrix.core.launch.directories.file_states import FileState, snapshot
+from keen_matrix.core.launch.directories.trees import (
+    copy_file,
+    copy_inside,
+    folder_inside,
+    open_folder,
+    open_new,
+)
+from keen_matrix.core.launch.directories.working import CaseDirectories
+from keen_matrix.core.launch.environment import find_program
+from keen_matrix.core.launch.process.dialogue import Answering
+from keen_matrix.core.launch.start import Command, Screen, Start, Stopping
+from keen_matrix.core.model.spec import Put, Stdin, Stop, Surroundings
+from keen_matrix.core.structs import replace
+
+
+class Filling(NamedTuple):
+    """What templates of a case are filled with: its scope, and the folder of its spec, from which
+    paths go."""
+
+    scope: Scope
+    here: str
+
+
+class SurroundingsFault(Exception):
+    """What a case should have around it could not be made."""
+
+
+def environment_of(
+    base: Mapping[str, str], around: Surroundings, scope: Scope, places: CaseDirectories
+) -> dict[str, str]:
+    """Return the environment of one launch. Raises ExpressionFault."""
+    # What the spec says comes last: it may well set HOME itself, or take it over.
+    env = {"HOME": places.home, "TMPDIR": places.tmp, **base}
+    if around.terminal is not None:
+        env |= {"COLUMNS": str(around.terminal.columns), "LINES": str(around.terminal.rows)}
+    for name, template in around.env:
+        if template is None:
+            env.pop(name, None)
+        else:
+            env[name] = template.render(scope)
+    return env
+
+
+def is_constant(around: Surroundings) -> bool:
+    """Tell whether surroundings are the same for every case, so that what starts one starts all."""
+    # Whatever is read, typed or timed differs from case to case, or is opened anew for each.
+    plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
+    return plain and all(template is None or template.constant is not None for _, template in around.env)
+
+
+def start_of(
+    command: Command, env: dict[str, str], directory: str, around: Surroundings, case: Filling
+) -> Start:
+    """Return how to start one launch. Raises ExpressionFault or SurroundingsFault."""
+    start = Start(
+        file=command.file,
+        words=command.words,
+        env=env,
+        directory=directory,
+        timeout=around.timeout,
+        joined=around.joined,
+    )
+    if around.stdin is None and not (around.terminal or around.dialogue or around.stop):
+        return start  # by far the commonest
+    stdin, screen = around.stdin or Stdin(), around.terminal
+    return replace(
+        start,
+        stdin=_input(stdin, case),
+        closed=stdin.closed,
+        silent=stdin.silent,
+        chain=tuple(_command(words, case, env) for words in stdin.chain),
+        terminal=Screen(screen.columns, screen.rows, screen.stderr_apart) if screen else None,
+        dialogue=tuple(
+            Answering(
+                prompt=_bytes(each.prompt, case.scope),
+                reply=_bytes(each.reply, case.scope),
+                within=each.within,
+            )
+            for each in around.dialogue
+        ),
+        stop=_stopping(around.stop, case.scope) if around.stop else None,
+    )
+
+
+def _stopping(stop: Stop, scope: Scope) -> Stopping:
+    moments = (("stdout", stop.when_stdout), ("stderr", stop.when_stderr))
+    texts = ((stream, _bytes(text, scope)) for stream, text in moments if text is not None)
+    return Stopping(signal=stop.signal, after=stop.after, when=tuple(texts))
+
+
+def _bytes(template: Template, scope: Scope) -> bytes:
+    return template.render(scope).encode("utf-8", "surrogateescape")
+
+
+def _input(stdin: Stdin, case: Filling) -> bytes:
+    if stdin.text is not None:
+        return _bytes(stdin.text, case.scope)
+    if stdin.file is None:
+        return b""
+    path = os.path.join(case.here, stdin.file.render(case.scope))
+    try:
+        # A pipe or a device would be read until it ends, which it may never do.
+        if not stat.S_ISREG(os.stat(path).st_mode):
+            raise SurroundingsFault(f"{path}, which should be standard input, is not a file")
+        with open(path, "rb") as file:
+            return file.read()
+    except (OSError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or error
+        raise SurroundingsFault(f"{path}, which should be standard input, cannot be read: {reason}") from None
+
+
+def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str]) -> Command:
+    rendered = tuple(word.render(case.scope) for word in words)
+    # In the case's own PATH: what feeds the program is found where the program would find it.
+    file, reason = find_program(rendered[0], env.get("PATH"), case.here)
+    if reason:
+        raise SurroundingsFault(f"the command that feeds standard input cannot be launched: {reason}")
+    return Command(file, rendered)
+
+
+def other_program(words: tuple[str, ...], env: Mapping[str, str], here: str, directory: str) -> Command:
+    """Return how another program is started, whose name is the first of its words; the words are
+    its vector, and `directory` is where it starts. Raises SurroundingsFault."""
+    if not words:
+        raise SurroundingsFault("the step that starts another program has no words")
+    file, reason = find_program(words[0], env.get("PATH"), here, directory)
+    if reason:
+        raise SurroundingsFault(f"the step {shlex.join(words)[:200]} cannot be launched: {reason}")
+    return Command(file, ())
+
+
+def put_files(
+    files: tuple[tuple[Template, Put], ...], case: Filling, places: CaseDirectories
+) -> dict[str, FileState]:
+    """Put files in place and return what stands there now, to be compared after the launch.
+
+    Raises ExpressionFault or SurroundingsFault.
+    """
+    if not files:
+        return {}
+    # The directory is dirty from here on, also when the third of five files cannot be put there.
+    places.touched()
+    work = places.open_work()
+    try:
+        for template, put in files:
+            name = template.render(case.scope)
+            if leaves_directory(name):
+                raise SurroundingsFault(f"the file name {name!r} leads out of the case's directory")
+            try:
+                # By descriptors, though nothing has run here yet: a worker hands its directory from
+                # case to case, and a program of an earlier one may still live.
+                with folder_inside(work, name) as (folder, last):
+                    _put_one(put, name, folder, last, case)
+            except (OSError, ValueError) as error:
+                raise SurroundingsFault(f"{name} could not be put in place: {_put_reason(error)}") from None
+    finally:
+        os.close(work)
+    # Looked at again and not worked out: modes follow the umask, and some systems round times.
+    return snapshot(places.work)
+
+
+def _put_reason(error: Exception) -> str:
+    """Return why a file could not be put in place; what is written never goes through a link,
+    which may lead outside."""
+    if isinstance(error, OSError) and error.errno in (errno.ELOOP, errno.ENOTDIR):
+        return "a link, or something else that is not a folder, is in the way"
+    return getattr(error, "strerror", None) or str(error)
+
+
+def _put_one(put: Put, name: str, folder: int, last: str, case: Filling) -> None:
+    """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault,
+    SurroundingsFault."""
+    if put.link is not None:
+        target = put.link.render(case.scope)
+        # A link may point anywhere inside, up and down; only what leads out would let the program
+        # write there.
+        inside = os.path.normpath(os.path.join(os.path.dirname(name), target))
+        if os.path.isabs(target) or inside.split(os.sep)[0] == os.pardir:
+            raise SurroundingsFault(f"the link to {target} leads out of the case's directory")
+        os.symlink(target, last, dir_fd=folder)
+        return
+    if put.folder or put.copy is not None:
+        copied = put.copy
+        source = None if copied is None else os.path.join(case.here, copied.render(case.scope))
+        _put_copy(source, folder, last)
+    else:
+        content = (
+            put.data
+            if put.data is not None
+            else _bytes(put.text, case.scope)
+            if put.text is not None
+            else b""
+        )
+        with open(open_new(last, folder), "wb") as file:
+            file.write(content)
+    if put.mode is not None:
+        fd = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder)
+        try:
+            os.fchmod(fd, put.mode)
+        finally:
+            os.close(fd)
+
+
+def _put_copy(source: str | None, folder: int, last: str) -> None:
+    """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in
+    an open folder."""
+    if source is not None and not os.path.isdir(source):
+        if not stat.S_ISREG(os.stat(source).st_mode):
+            raise SurroundingsFault(f"{source} is not a file or folder that could be copied")
+        with open(source, "rb") as file:
+            copy_file(file.fileno(), last, folder)
+        return
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(last, 0o777, dir_fd=folder)
+    if source is None:
+        os.close(open_folder(last, folder))
+        return
+    reading = os.open(source, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        writing = open_folder(last, folder)
+        try:
+            # The folder is ours to fill, whatever mode the copied one has.
+            os.fchmod(writing, stat.S_IMODE(os.fstat(reading).st_mode) | 0o300)
+            copy_inside(reading, writing)
+        finally:
+            os.close(writing)
+    finally:
+        os.close(reading)

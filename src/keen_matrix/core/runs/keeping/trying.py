@@ -1,0 +1,221 @@
+"""One vector that is tried: as a case of a spec, and written into it with what came.
+
+A vector that a spec has already is that case. Any other is made a case by a matrix of its own,
+which is put behind the text of the spec and read with it: so it has the surroundings, the rules and
+the judgement that it would have if somebody wrote it there."""
+
+from __future__ import annotations
+
+import itertools
+import os
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.files import leaves_directory
+from keen_matrix.core.launch.runtimes import INTERPRETERS
+from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.notation.nodes import Field, Word
+from keen_matrix.core.runs.keeping.kept_texts import kept_stream, literal, toml_words, written_value
+from keen_matrix.core.spec.editing import toml_text, with_item
+from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.vectors.unfold import unfold_matrix
+
+#: Cases among which a vector is looked for.
+MOST_LOOKED_AT = 20_000
+#: Columns of a row that are filled with what came.
+OUTCOME_COLUMNS = ("exit", "stdout", "stderr")
+
+
+class Tried(NamedTuple):
+    """A vector as a case of a spec."""
+
+    spec: Spec
+    matrix: Matrix
+    case: Case
+    #: Whether the spec has it already.
+    is_there: bool
+
+
+def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
+    """Return a vector as a case of a spec. Raises SpecFault when the spec is wrong."""
+    spec = load_spec(path, text)
+    argv = tuple(words)
+    for matrix in (*(each for each in spec.matrices if not each.family), *spec.matrices):
+        for case in itertools.islice(unfold_matrix(spec, matrix), MOST_LOOKED_AT):
+            if case.argv == argv and not case.more and not case.fault:
+                return Tried(spec, matrix, case, True)
+    name = unused_name(spec, "tried")
+    line = f"line = {toml_words(words)}" if words else 'line = ""'
+    more = f"{_ending(text)}[[matrix]]\nname = {toml_text(name)}\n{line}\n"
+    spec = load_spec(path, text + more)
+    matrix = next(each for each in spec.matrices if each.name == name)
+    return Tried(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
+
+
+class Bare(NamedTuple):
+    """A call of a program without any spec."""
+
+    #: A spec of it.
+    text: str
+    #: Words that name regular files, which are copied into the directory of the call.
+    copied: tuple[str, ...]
+    #: Words that name files elsewhere: the program works on these themselves.
+    outside: tuple[str, ...]
+
+
+def program_of(words: Sequence[str]) -> Sequence[str] | None:
+    """Return the words that start a program, without those that it is given: an interpreter with
+    what it runs, or the first alone; None where that cannot be told."""
+    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
+        return words[:1]
+    at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
+    return None if at is None or "-c" in words[:at] or "-e" in words[:at] else words[: at + 1]
+
+
+def bare_call(words: Sequence[str], *, in_place: bool) -> Bare:
+    """Return the call of a program that has no spec: in a directory of its own, with copies of the
+    files that its words name, or where it was typed."""
+    program = program_of(words) or words
+    given = words[len(program) :]
+    absolute = [os.path.abspath(each) if os.path.isfile(each) else each for each in program]
+    lines = ["[program]", f"launch = {toml_words(absolute)}"]
+    files = [each for each in dict.fromkeys(given) if os.path.isfile(each)]
+    outside = tuple(each for each in files if os.path.isabs(each) or leaves_directory(each))
+    copied = () if in_place else tuple(each for each in files if each not in outside)
+    if in_place:
+        lines.append('directory = "spec"')
+    if copied:
+        lines.append("[files]")
+        lines += [
+            f"{toml_text(literal(each))} = {{ copy = {toml_text(literal(os.path.abspath(each)))} }}"
+            for each in copied
+        ]
+    line = toml_words(given) if given else '""'
+    lines += ["[[matrix]]", 'name = "tried"', f"line = {line}"]
+    return Bare("\n".join(lines) + "\n", copied, () if in_place else outside)
+
+
+def unused_name(spec: Spec, name: str) -> str:
+    """Return a name that no matrix of a spec has."""
+    taken = {matrix.name for matrix in spec.matrices}
+    return next(
+        each
+        for each in itertools.chain([name], (f"{name} {n}" for n in itertools.count(2)))
+        if each not in taken
+    )
+
+
+class KeptText(NamedTuple):
+    """The text of a spec with a vector in it, where that stands, and the files that it needs."""
+
+    text: str
+    where: str
+    #: Names, from the folder of the spec, and contents.
+    files: dict[str, str]
+
+
+def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> KeptText:
+    """Return the text of a spec with a vector and what came of it: as a row, where a matrix (of a
+    name, if one is given) has rows of that shape, else as a matrix of its own.
+
+    Raises Misuse when nothing is to be kept of it: it crashed, hung or was not launched, or is
+    there."""
+    if record.verdict in ("crashed", "hung", "unlaunched"):
+        raise Misuse(f"it {_ended(record)}: that is not a promise to keep; nothing is written")
+    if tried.is_there:
+        raise Misuse(f"the spec has this vector already: {tried.case.id[:6]} of {tried.matrix.name}")
+    if tried.spec.name and any(each.name == name for each in tried.spec.matrices):
+        fitting = [each for each in tried.spec.matrices if each.name == name]
+        row = _row(fitting[0], record)
+        if row is None:
+            raise Misuse(
+                f'the matrix "{name}" has no rows of this shape: its line must be one column a '
+                f"word, and its other "
+                f"columns {', '.join(OUTCOME_COLUMNS)} or note"
+            )
+        return KeptText(_with_row(text, fitting[0].index, row), f'a row of "{name}"', {})
+    if not name:
+        for matrix in tried.spec.matrices:
+            row = _row(matrix, record)
+            if row is not None:
+                return KeptText(_with_row(text, matrix.index, row), f'a row of "{matrix.name}"', {})
+    chosen = name or unused_name(tried.spec, " ".join(record.argv)[:40] or "no words")
+    files: dict[str, str] = {}
+    lines = ["[[matrix]]", f"name = {toml_text(chosen)}"]
+    lines.append(f"line = {toml_words(record.argv)}" if record.argv else 'line = ""')
+    if record.signal is not None:
+        lines.append(f"expect.signal = {toml_text(record.signal)}")
+    else:
+        lines.append(f"expect.exit = {record.exit}")
+    for stream in ("stdout", "stderr"):
+        lines.append(_stream(stream, record, chosen, files, tried.spec.here))
+    for file, change in record.files.items():
+        if change.state in ("created", "changed") and change.kind == "file" and change.size is not None:
+            lines.append(f"expect.files.{toml_text(literal(file))}.size = {change.size}")
+        elif change.state == "deleted":
+            lines.append(f'expect.files.{toml_text(literal(file))} = "absent"')
+    return KeptText(text + _ending(text) + "\n".join(lines) + "\n", f'the matrix "{chosen}"', files)
+
+
+def _stream(stream: str, record: Record, name: str, files: dict[str, str], here: str) -> str:
+    """Return the expectation of a stream; a long one is put in a file."""
+    content = record.compared_stream(stream) or ""
+    if getattr(record, f"{stream}_base64") is not None:
+        return f"# {stream} is not a text, so nothing is expected of it"
+    value = kept_stream(content, f"{name}.{stream}", files, here)
+    if isinstance(value, dict):
+        return f"expect.{stream}.file = {toml_text(value['file'])}"
+    return f"expect.{stream} = {toml_text(value)}"
+
+
+def _row(matrix: Matrix, record: Record) -> list[object] | None:
+    """Return a vector with what came of it as a row of a matrix; None where its rows have another
+    shape."""
+    if not matrix.columns or matrix.axes or len(matrix.steps) != 1:
+        return None
+    names = []
+    for item in matrix.steps[0].line.items:
+        parts = item.parts if isinstance(item, Word) else ()
+        field = parts[0] if len(parts) == 1 else None
+        if not isinstance(field, Field) or field.source.strip() not in matrix.columns:
+            return None
+        names.append(field.source.strip())
+    if len(names) != len(record.argv) or len(set(names)) != len(names):
+        return None
+    came: dict[str, object] = dict(zip(names, record.argv, strict=True))
+    came |= {"exit": record.exit, "stdout": record.stdout or "", "stderr": record.stderr or "", "note": ""}
+    if any(each not in came for each in matrix.columns):
+        return None
+    of_csv = any(".csv:" in place for place in matrix.marks.rows[:1])
+    return None if of_csv else [_like(matrix, at, came[each]) for at, each in enumerate(matrix.columns)]
+
+
+def _like(matrix: Matrix, at: int, value: object) -> object:
+    """Return a value of the kind that its column has: a number where the other rows have
+    numbers."""
+    kinds = {type(row[at]) for row in matrix.rows}
+    if isinstance(value, str) and kinds <= {int, float} and kinds:
+        try:
+            return int(value) if kinds == {int} else float(value)
+        except ValueError:
+            return value
+    return value
+
+
+def _with_row(text: str, index: int, row: Sequence[object]) -> str:
+    """Return a text with one more row in a matrix; comments and layout stay."""
+    return with_item(text, ("matrix", index, "rows"), written_value(list(row)))
+
+
+def _ended(record: Record) -> str:
+    return {"crashed": "crashed", "hung": "did not end in time", "unlaunched": "was not launched"}[
+        record.verdict
+    ]
+
+
+def _ending(text: str) -> str:
+    """Return what parts a text from what is put behind it."""
+    return "\n" if text.endswith("\n") or not text else "\n\n"
