@@ -15,13 +15,13 @@ from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.help import HelpAspect, help_rule
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.expect.tidy import TidyAspect
+from keen_matrix.core.experiments.stating import stated_example, stated_value, untyped_names, values_told
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import AspectRecord, FileChange, Record
 from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.kept_grounds import MOST_KEPT, keep_grounds, load_grounds
-from keen_matrix.core.runs.stating import stated_example, stated_value, untyped_names, values_told
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds, Grounds, Varying
 from keen_matrix.core.signature.kinds import FAMILIES

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_matrix.core.insight.settling.edits import (
+from keen_matrix.core.experiments.edits import (
     AppendEdit,
     KeyEdit,
     MaskEdit,

@@ -12,8 +12,8 @@ import pytest
 
 from keen_matrix.core.expect.naming import is_named
 from keen_matrix.core.expect.varying import varying_between
+from keen_matrix.core.experiments.stating import choices_told
 from keen_matrix.core.launch.process.system import enter_system
-from keen_matrix.core.runs.stating import choices_told
 from tests.conftest import Place
 from tests.programs import in_sh
 

@@ -14,7 +14,7 @@ SRC = Path(__file__).parent.parent / "src"
 ORDER = [
     "core.version", "core.width", "core.interruption", "core.structs", "core.doing", "core.errors", "core.files", "core.covering", "core.notation", "core.expressions",
     "core.oracle", "core.model", "core.signature", "core.vectors", "core.expect", "core.launch", "core.spec", "core.results",
-    "core.runs", "core.insight", "wording", "reports", "cli",
+    "core.experiments", "core.runs", "core.insight", "wording", "reports", "cli",
 ]  # fmt: skip
 """From the ground up; docs/architecture.md draws it."""
 MODULES = {

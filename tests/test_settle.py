@@ -18,16 +18,7 @@ from pathlib import Path
 import pytest
 
 import keen_matrix
-from keen_matrix.core.insight.settling import (
-    answers,
-    combinations,
-    conflicts,
-    reading,
-    replacing,
-    structure,
-    values,
-)
-from keen_matrix.core.insight.settling.edits import (
+from keen_matrix.core.experiments.edits import (
     AppendEdit,
     Edit,
     KeyEdit,
@@ -37,7 +28,16 @@ from keen_matrix.core.insight.settling.edits import (
     ValueEdit,
     edited,
 )
-from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.experiments.findings import Finding
+from keen_matrix.core.insight.settling import (
+    answers,
+    combinations,
+    conflicts,
+    reading,
+    replacing,
+    structure,
+    values,
+)
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.program import with_edit
 from keen_matrix.core.insight.settling.settle import STEPS, settled
@@ -732,7 +732,7 @@ def test_launches_end_settling_and_no_clock_does(freight: Place) -> None:
     assert (ended.is_stopped, ended.launches, ended.findings) == (True, 0, ())
 
 
-@pytest.mark.parametrize("place", ["core/covering", "core/insight/settling", "core/runs/experiments.py", "core/runs/forms.py", "core/runs/grounding/controls.py"])
+@pytest.mark.parametrize("place", ["core/covering", "core/insight/settling", "core/experiments/ask.py", "core/experiments/forms.py", "core/runs/grounding/controls.py"])
 def test_nothing_that_chooses_what_to_launch_or_state_asks_a_clock(place: str) -> None:
     root = Path(keen_matrix.__file__).parent / place
     for file in [root] if root.is_file() else root.rglob("*.py"):

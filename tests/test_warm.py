@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 import pytest
 
+from keen_matrix.core.experiments.ask import Experiments
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.warm import warmcheck
@@ -19,10 +20,9 @@ from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.experiments import Experiments
 from keen_matrix.core.runs.grounding import controls as grounding
 from keen_matrix.core.runs.selecting.supply import Supply
-from keen_matrix.core.runs.starting.warmth import unlike_vectors
+from keen_matrix.core.runs.starting.warmth import turn_warm, unlike_vectors
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.ids import shard_of
 from tests.conftest import SIDE_BY_SIDE, Place
@@ -213,7 +213,7 @@ def test_settling_launches_warm_where_that_changes_nothing(place: Place, body: s
     with WorkerPool(1) as pool:
         lab = Lab(str(path), path.read_text(), pool, RunWatch(), 100)
         cold = lab.answers([(), ("--help",), ("-z",)])
-        assert len(lab.experiments.turn_warm()) == (3 if is_warm else 0)
+        assert len(turn_warm(lab.experiments)) == (3 if is_warm else 0)
         assert lab.answers([(), ("--help",), ("-z",)]) == cold, "what was launched cold stays as it was"
         assert lab.answer(("-y",)).works is not is_warm
 
@@ -283,7 +283,7 @@ def test_controls_are_launched_warm_where_there_are_many_and_none_is_refused_unl
     path = place.write("t.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\nenv.LOG = "{place.folder}/log"\n[signature]\nsynopsis = "{options}"\n')
     spec = load_spec(str(path))
     with WorkerPool(1) as pool:
-        experiments = Experiments(spec, resolved_launch(spec), pool, RunWatch())
+        experiments = Experiments(spec, resolved_launch(spec), pool, RunWatch().grounding)
         grounds = grounding.grounds_of(spec, experiments, warm_with=lambda: [("--a",)])
     assert grounds is not None and not grounds.refused
     lines = [line.split() for line in (place.folder / "log").read_text().splitlines()]

@@ -32,7 +32,7 @@ from keen_matrix.wording.safe import escape, shell_line
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.documents import SettleSpec
-    from keen_matrix.core.insight.settling.findings import Finding
+    from keen_matrix.core.experiments.findings import Finding
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.settle import Settled
     from keen_matrix.core.launch.workers.engine import WorkerPool
@@ -135,11 +135,11 @@ def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec], 
 def settled_text(path: str, text: str, launches: int | None, color: str, pool: WorkerPool) -> Settled:
     """Return what experiments find out of the text of a spec, with so many launches at most; None
     leaves that to how long one takes."""
+    from keen_matrix.core.experiments.ask import OutOfLaunches
     from keen_matrix.core.insight.settling.lab import Lab
     from keen_matrix.core.insight.settling.launching import pass_launcher_by
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.launchers import resolved_launch
-    from keen_matrix.core.runs.experiments import OutOfLaunches
     from keen_matrix.core.runs.starting.once import used_by
     from keen_matrix.core.runs.starting.preparing import build
 
@@ -169,12 +169,13 @@ def settled_text(path: str, text: str, launches: int | None, color: str, pool: W
 def _cost_of_one(lab: Lab) -> float:
     """Return what a launch costs, in seconds of the processor, by those that settling begins with;
     of a program that waits, how long it takes."""
-    from keen_matrix.core.runs.experiments import OutOfLaunches
+    from keen_matrix.core.experiments.ask import OutOfLaunches
+    from keen_matrix.core.runs.starting.warmth import turn_warm
 
     with contextlib.suppress(OutOfLaunches):
         vectors = [made.words() for each in lab.forms.builders(grounded=False) if (made := each.smallest())]
         records = [each.record for each in lab.answers([(), *vectors, ("--help",)])]
-        records = lab.experiments.turn_warm() or records
+        records = turn_warm(lab.experiments) or records
         # one that waits for input, or hangs, is none that tells how long the others take
         costs = [_cost(each) for each in records if each.exit is not None]
         return statistics.median(costs) if costs else 0.0

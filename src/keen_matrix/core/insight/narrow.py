@@ -19,6 +19,7 @@ from itertools import compress, islice
 from typing import Any, TypeAlias
 
 from keen_matrix.core.expect.rules import rules_for
+from keen_matrix.core.experiments.minimal import minimal, minimal_of
 from keen_matrix.core.expressions import FUNCTIONS, Template, as_text
 from keen_matrix.core.model.case import Case, Standing, case_scope
 from keen_matrix.core.model.record import Record
@@ -249,20 +250,10 @@ def _may_change_words(trials: Trials) -> bool:
 
 
 def _words(trials: Trials) -> None:
-    words = list(trials.found.case.argv)
-    # Halves first: of forty words, of which two matter, that takes far fewer launches than word by
-    # word.
-    size = max(1, len(words) // 2)
-    while words and not trials.found.stopped:
-        parts = [words[:at] + words[at + size :] for at in range(0, len(words), size)]
-        if _try_words(trials, f"{size} word{'s' if size > 1 else ''} left out", parts):
-            words = list(trials.found.case.argv)
-            # After a part went, parts of the same size are tried again: what is left may go by now.
-            size = max(1, min(size, len(words) // 2))
-        elif size == 1:
-            break
-        else:
-            size //= 2
+    def shorter(parts: Iterator[list[str]]) -> list[str] | None:
+        return list(trials.found.case.argv) if _try_words(trials, "", parts) else None
+
+    minimal_of(trials.found.case.argv, shorter)
     changed = True
     while changed and not trials.found.stopped:
         changed = False
@@ -274,10 +265,20 @@ def _words(trials: Trials) -> None:
                 break
 
 
-def _try_words(trials: Trials, what: str, vectors: Sequence[Sequence[str]]) -> bool:
+def _try_words(trials: Trials, what: str, vectors: Iterable[Sequence[str]]) -> bool:
+    """Try vectors of other words; what is done to the words is said, or that some are left out."""
+    before = len(trials.found.case.argv)
     cases = (_case(trials, tuple(words)) for words in vectors)
-    tried = [(what, case) for case in cases if _same_standing(trials, case)]
+    tried = (
+        (what or _left_out(before - len(case.argv), "word"), case)
+        for case in cases
+        if _same_standing(trials, case)
+    )
     return trials.attempt(trials.found.matrix, tried)
+
+
+def _left_out(count: int, noun: str) -> str:
+    return f"{count} {noun}{'s' if count > 1 else ''} left out"
 
 
 def _case(trials: Trials, words: tuple[str, ...]) -> Case:
@@ -346,22 +347,18 @@ def _shrink_text(trials: Trials, template: Template, put: Callable[[str], Any], 
     scope = case_scope(
         case.named, case.argv, case.id, trials.spec.here, trials.functions or FUNCTIONS, case.standing
     )
-    lines = template.render(scope).splitlines(keepends=True)
-    size = max(1, len(lines))
-    while lines and not trials.found.stopped:
-        for at in range(0, len(lines), size):
-            kept = lines[:at] + lines[at + size :]
-            step = replace(trials.found.matrix.steps[0], surroundings=put("".join(kept)))
-            changed = f"{what}: {len(lines) - len(kept)} lines left out"
-            matrix = replace(trials.found.matrix, steps=(step,))
-            if trials.attempt(matrix, [(changed, trials.found.case)]):
-                lines = kept
-                break
-        else:
-            if size == 1:
-                break
-            size //= 2
-        size = max(1, min(size, len(lines)))
+    left = [template.render(scope).splitlines(keepends=True)]
+
+    def fails(kept: list[str]) -> bool:
+        step = replace(trials.found.matrix.steps[0], surroundings=put("".join(kept)))
+        changed = f"{what}: {_left_out(len(left[-1]) - len(kept), 'line')}"
+        matrix = replace(trials.found.matrix, steps=(step,))
+        is_same = trials.attempt(matrix, [(changed, trials.found.case)])
+        left.extend([kept] if is_same else [])
+        return is_same
+
+    if left[-1] and not fails([]):
+        minimal(left[-1], fails)
 
 
 def _value(maker: CaseMaker, number: int, level: int) -> Any:

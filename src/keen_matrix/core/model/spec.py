@@ -142,7 +142,6 @@ class Program(Struct, frozen=True, kw_only=True):
     warm: bool | None = None
     #: "launcher" or "resolved"; empty where that is found out.
     launch_through: str = ""
-    """Whether a Python program is forked from a keeper instead of started anew."""
     #: Bytes kept of each stream.
     output_cap: int = 8 * 1024 * 1024
     env_from_caller: tuple[str, ...] = ("PATH",)

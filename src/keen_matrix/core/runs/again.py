@@ -6,7 +6,7 @@ import time
 from collections.abc import Sequence
 
 from keen_matrix.core.expect.varying import looks_like_time, varying_between
-from keen_matrix.core.runs.experiments import Experiments
+from keen_matrix.core.experiments.ask import Experiments
 from keen_matrix.core.signature.grounds import Varying, Words
 
 #: Seconds after which a clock that a program prints shows another time.

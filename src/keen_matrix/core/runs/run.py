@@ -260,8 +260,8 @@ class SpecRun:
         if not derived:
             return spec
         # how vectors are derived is not loaded for a spec that derives none
+        from keen_matrix.core.experiments.ask import Experiments
         from keen_matrix.core.results.kept_grounds import keep_grounds, load_grounds
-        from keen_matrix.core.runs.experiments import Experiments
         from keen_matrix.core.runs.grounding.controls import are_as_before, grounded, grounds_of
 
         journal = self.options.journal
@@ -276,7 +276,7 @@ class SpecRun:
         if kept is not None and unchanged is not None and unchanged.covers(spec, digests):
             return grounded(spec, kept)
         begun = time.monotonic()
-        experiments = Experiments(spec, launch, self.pool, self.watch)
+        experiments = Experiments(spec, launch, self.pool, self.watch.grounding)
         asked = asked_warm(self.options, spec)
         warm = asked or (asked is None and may_find_out(self.options))
         unlike = partial(unlike_vectors, chosen) if warm and self.run.cluster is None else None

@@ -8,8 +8,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import zip_longest
 
 from keen_matrix.core.expect.help import HelpAspect, help_rule
-from keen_matrix.core.expressions import Template
-from keen_matrix.core.insight.settling.edits import (
+from keen_matrix.core.experiments.ask import Answer, has_waited
+from keen_matrix.core.experiments.edits import (
     OBSERVED,
     AppendEdit,
     Edit,
@@ -18,11 +18,11 @@ from keen_matrix.core.insight.settling.edits import (
     is_stated,
     observed_at,
 )
-from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.experiments.findings import Finding
+from keen_matrix.core.expressions import Template
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.runs.again import varying_of
-from keen_matrix.core.runs.experiments import Answer, has_waited
 from keen_matrix.core.runs.keeping.kept_texts import with_here
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import Grounds, Words

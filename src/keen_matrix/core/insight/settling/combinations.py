@@ -12,12 +12,13 @@ import shlex
 from collections.abc import Callable, Iterator, Sequence
 from itertools import product
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, ValueEdit
-from keen_matrix.core.insight.settling.findings import Finding, Shown
+from keen_matrix.core.experiments.ask import Answer
+from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, ValueEdit
+from keen_matrix.core.experiments.findings import Finding, Shown
+from keen_matrix.core.experiments.minimal import minimal
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.lines import name_in_conditions
 from keen_matrix.core.insight.settling.values import Slot, bounds_at, described, table_of
-from keen_matrix.core.runs.experiments import Answer
 from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words
@@ -96,19 +97,13 @@ class _Reduced:
         return is_accepted and _is_refusal(self._lab.answer(words))
 
     def _without_options(self) -> None:
-        # halves first: of forty options two are left after some ten launches and not after forty
-        size = len(self.request.options)
-        while size > 0:
-            for at in range(0, len(self.request.options), size):
-                options = self.request.options
-                fewer = replace(self.request, options=options[:at] + options[at + size :])
-                if len(fewer.options) < len(options) and self._refused(fewer):
-                    self.request = fewer
-                    break
-            else:
-                size //= 2
-                continue
-            size = min(size, len(self.request.options))
+        def fails(options: Sequence[OptionPart]) -> bool:
+            return self._refused(replace(self.request, options=tuple(options)))
+
+        # What is refused without any option is no matter of options.
+        options = self.request.options
+        left = [] if fails([]) else minimal(options, fails)
+        self.request = replace(self.request, options=tuple(left))
 
     def _with_fewest_operands(self, builder: Builder) -> None:
         smallest = builder.smallest(part.option for part in self.request.options)

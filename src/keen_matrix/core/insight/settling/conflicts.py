@@ -8,8 +8,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named
-from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit, ValueEdit
-from keen_matrix.core.insight.settling.findings import Finding, Shown
+from keen_matrix.core.experiments.ask import Answer
+from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit, ValueEdit
+from keen_matrix.core.experiments.findings import Finding, Shown
+from keen_matrix.core.experiments.forms import UNKNOWN, FormTrials, beside_operands, optional_of
+from keen_matrix.core.experiments.minimal import minimal
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
     grouped,
@@ -23,8 +26,6 @@ from keen_matrix.core.insight.settling.lines import (
 )
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
 from keen_matrix.core.notation.synopsis import Choice, Form
-from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.forms import UNKNOWN, FormTrials, beside_operands, optional_of
 from keen_matrix.core.signature.families.accepted import pairs_of
 from keen_matrix.core.signature.grounds import Clash, FormGrounds
 from keen_matrix.core.signature.model import Option
@@ -140,14 +141,7 @@ def _fewest(lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Ans
             return some
     if not refused(options):
         return []
-    # One after another goes, as long as what is left is refused: it ends with a set of which none
-    # can go.
-    left = list(options)
-    for option in options:
-        fewer = [each for each in left if each is not option]
-        if refused(fewer):
-            left = fewer
-    return left
+    return minimal(options, refused)
 
 
 def _stated(lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]) -> Iterator[Finding]:

@@ -7,17 +7,17 @@ from collections.abc import Iterable, Sequence
 from typing import Literal
 
 from keen_matrix.core.errors import KeenMatrixError, Misuse
-from keen_matrix.core.insight.settling.edits import AppendEdit, edited
-from keen_matrix.core.insight.settling.evidence import reason_not_to_state
-from keen_matrix.core.insight.settling.findings import Finding, Shown
+from keen_matrix.core.experiments.ask import Allowance, Answer, Experiments, OutOfLaunches, has_waited
+from keen_matrix.core.experiments.edits import AppendEdit, edited
+from keen_matrix.core.experiments.evidence import reason_not_to_state
+from keen_matrix.core.experiments.findings import Finding, Shown
+from keen_matrix.core.experiments.forms import FormTrials, grounds_of_form
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.experiments import Allowance, Answer, Experiments, OutOfLaunches, has_waited
-from keen_matrix.core.runs.forms import FormTrials, grounds_of_form
 from keen_matrix.core.runs.starting.program import started
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, builders
@@ -58,7 +58,7 @@ class Lab:
         self.limit = most
         #: Whether somebody said how many launches are allowed.
         self.is_given = True
-        self.experiments = Experiments(self.spec, self.launch, pool, watch, most)
+        self.experiments = Experiments(self.spec, self.launch, pool, watch.grounding, most)
 
     def _loaded(self, text: str) -> Spec:
         spec = load_spec(self.path, text)
@@ -133,7 +133,7 @@ class Lab:
 
     def _change(self, text: str, spec: Spec) -> None:
         self.text, self.spec = text, spec
-        fresh = Experiments(spec, self.launch, self.pool, self.watch, self.limit)
+        fresh = Experiments(spec, self.launch, self.pool, self.watch.grounding, self.limit)
         fresh.go_on(self.experiments)
         self.experiments = fresh
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, KeyEdit
-from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.experiments.ask import Experiments
+from keen_matrix.core.experiments.edits import OBSERVED, KeyEdit
+from keen_matrix.core.experiments.findings import Finding
+from keen_matrix.core.experiments.forms import UNKNOWN
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.through import started_directly
 from keen_matrix.core.launch.warm.warmcheck import difference_of
-from keen_matrix.core.runs.experiments import Experiments
-from keen_matrix.core.runs.forms import UNKNOWN
 from keen_matrix.core.signature.grounds import Words
 
 #: What a launcher takes at each launch from which on it is worth passing by.
@@ -30,7 +30,7 @@ def pass_launcher_by(lab: Lab) -> None:
     answers = lab.answers(vectors)
     edit = KeyEdit(("program", "launch-through"), "resolved", OBSERVED)
     direct = started_directly(lab.launch, saves)
-    other = Experiments(lab.spec, direct, lab.pool, lab.watch, lab.limit)
+    other = Experiments(lab.spec, direct, lab.pool, lab.watch.grounding, lab.limit)
     others = other.launched(vectors)
     lab.experiments.launches += other.launches
     lab.experiments.spent += other.spent

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence, Set
 
-from keen_matrix.core.insight.settling.edits import SynopsisEdit
+from keen_matrix.core.experiments.edits import SynopsisEdit
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
 from keen_matrix.core.signature.judging.binding import identifier

@@ -3,8 +3,8 @@ standard input for it."""
 
 from __future__ import annotations
 
+from keen_matrix.core.experiments.edits import KeyEdit, edited
 from keen_matrix.core.expressions import Scope, Template
-from keen_matrix.core.insight.settling.edits import KeyEdit, edited
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.model.spec import Matrix, Put
 from keen_matrix.core.runs.starting.scripts import language_of, text_of_script

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations, islice
 from typing import Any, NamedTuple
 
-from keen_matrix.core.insight.settling.edits import (
+from keen_matrix.core.experiments.edits import (
     GUESSED,
     OBSERVED,
     Edit,
@@ -19,7 +19,7 @@ from keen_matrix.core.insight.settling.edits import (
     note_of,
     observed_at,
 )
-from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
 from keen_matrix.core.insight.settling.program import language_of_program, script_of
 from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse

@@ -6,8 +6,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from itertools import combinations
 
-from keen_matrix.core.insight.settling.edits import OBSERVED, AppendEdit, SynopsisEdit
-from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, SynopsisEdit
+from keen_matrix.core.experiments.findings import Finding
+from keen_matrix.core.experiments.forms import UNKNOWN, with_unknown
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.lines import (
     grouped,
@@ -18,7 +19,6 @@ from keen_matrix.core.insight.settling.lines import (
     without_option,
 )
 from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
-from keen_matrix.core.runs.forms import UNKNOWN, with_unknown
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, operand_count, plain_options
 from keen_matrix.core.structs import replace

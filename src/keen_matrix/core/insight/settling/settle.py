@@ -6,6 +6,8 @@ import difflib
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeAlias
 
+from keen_matrix.core.experiments.ask import OutOfLaunches
+from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.insight.settling.answers import (
     settle_help,
     settle_kinds,
@@ -15,7 +17,6 @@ from keen_matrix.core.insight.settling.answers import (
 )
 from keen_matrix.core.insight.settling.combinations import settle_combinations
 from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_needs, settle_pairs
-from keen_matrix.core.insight.settling.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.reading import settle_habits, settle_reader, settle_repeats
 from keen_matrix.core.insight.settling.replacing import settle_replacing
@@ -27,7 +28,6 @@ from keen_matrix.core.insight.settling.structure import (
     settle_timeout,
 )
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_told, settle_types
-from keen_matrix.core.runs.experiments import OutOfLaunches
 from keen_matrix.core.runs.grounding.controls import hollow_of
 from keen_matrix.core.structs import Struct
 

@@ -6,15 +6,10 @@ import math
 from collections.abc import Iterator, Sequence
 from itertools import combinations
 
-from keen_matrix.core.insight.settling.edits import (
-    OBSERVED,
-    AppendEdit,
-    Edit,
-    KeyEdit,
-    SynopsisEdit,
-    is_stated,
-)
-from keen_matrix.core.insight.settling.findings import Finding, Shown
+from keen_matrix.core.experiments.ask import patience_after
+from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, Edit, KeyEdit, SynopsisEdit, is_stated
+from keen_matrix.core.experiments.findings import Finding, Shown
+from keen_matrix.core.experiments.forms import optional_of
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
     asked_for,
@@ -26,8 +21,6 @@ from keen_matrix.core.insight.settling.lines import (
 )
 from keen_matrix.core.model.spec import Surroundings
 from keen_matrix.core.notation.synopsis import Choice, Item, Operand
-from keen_matrix.core.runs.experiments import patience_after
-from keen_matrix.core.runs.forms import optional_of
 from keen_matrix.core.signature.grounds import FormGrounds
 from keen_matrix.core.signature.requests import Builder, Request, Wish, is_aside, plain_options
 from keen_matrix.core.signature.signature import unequal_condition

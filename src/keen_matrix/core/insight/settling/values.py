@@ -8,7 +8,8 @@ import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from keen_matrix.core.insight.settling.edits import (
+from keen_matrix.core.experiments.ask import Answer
+from keen_matrix.core.experiments.edits import (
     GUESSED,
     OBSERVED,
     Edit,
@@ -18,7 +19,8 @@ from keen_matrix.core.insight.settling.edits import (
     is_stated,
     value_at,
 )
-from keen_matrix.core.insight.settling.findings import Finding
+from keen_matrix.core.experiments.findings import Finding
+from keen_matrix.core.experiments.stating import asks_for_a_character, choices_told, types_told
 from keen_matrix.core.insight.settling.lab import Lab, came, waits
 from keen_matrix.core.insight.settling.lines import (
     asked_for,
@@ -30,8 +32,6 @@ from keen_matrix.core.insight.settling.program import has_input, has_sample, scr
 from keen_matrix.core.insight.settling.sources import lines_told, words_of_script
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.notation.synopsis import Operand
-from keen_matrix.core.runs.experiments import Answer
-from keen_matrix.core.runs.stating import asks_for_a_character, choices_told, types_told
 from keen_matrix.core.signature.drafting import TypeGuess, count_text
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.helptext import range_in

@@ -14,21 +14,19 @@ from collections.abc import Callable, Iterable, Sequence, Set
 
 from keen_matrix.core.expect.hollow import hollow_usages, looks_at_output
 from keen_matrix.core.expect.masks import VARIES, Mask
+from keen_matrix.core.experiments.ask import Experiments, has_waited
+from keen_matrix.core.experiments.forms import FormTrials, grounds_of_form, optional_of
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.again import varying_of
-from keen_matrix.core.runs.experiments import Experiments, has_waited
-from keen_matrix.core.runs.forms import FormTrials, grounds_of_form, optional_of
+from keen_matrix.core.runs.starting.warmth import turn_warm
 from keen_matrix.core.signature.families import family_of
 from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
 from keen_matrix.core.signature.kinds import COMPARING
 from keen_matrix.core.signature.requests import Builder, Request, builders, derived_builders, needs_aside
 from keen_matrix.core.signature.signature import Signature, with_unequal
 from keen_matrix.core.structs import replace
-
-"""What stands in the place of what varies by itself."""
-
 
 #: Controls that are launched cold before any is launched warm, and how many seconds of cold
 #: launches must still be to come.
@@ -149,7 +147,7 @@ def _launch_many(
         return
     took = statistics.median(each.record.seconds for each in experiments.known.values())
     if warm_with and experiments.warm is None and len(rest) * took >= WORTH_SECONDS:
-        experiments.turn_warm(warm_with())
+        turn_warm(experiments, warm_with())
     experiments.launch(rest)
     if experiments.warm is not None:
         experiments.launch([each for each in rest if not experiments.known[each].works], again=True)

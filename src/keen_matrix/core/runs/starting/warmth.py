@@ -9,16 +9,18 @@ from types import MappingProxyType
 from typing import NamedTuple
 
 from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect
+from keen_matrix.core.experiments.ask import Answer, Experiments
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm.keepers import ColdOnly, WarmPlan, imported_modules, warm_plan
-from keen_matrix.core.launch.warm.warmcheck import Launched, check_warm, difference_of
+from keen_matrix.core.launch.warm.warmcheck import Launched, check_warm, difference_of, otherwise_warm
 from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.record import PASSING, VERDICTS
+from keen_matrix.core.model.record import PASSING, VERDICTS, Record
 from keen_matrix.core.model.spec import Matrix, Rule, Spec
 from keen_matrix.core.runs.options import RunOptions
+from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import replace
 
 #: Cases up to which keepers are not worth their start, and for which nobody is to wait for a
@@ -117,6 +119,33 @@ def program_plan(spec: Spec, launch: ResolvedLaunch, vectors: Sequence[Sequence[
     probed = [*dict.fromkeys(map(tuple, vectors))][:MOST_PROBED]
     environment = base_environment(spec.program.env_from_caller, os.environ)
     return replace(plan, modules=imported_modules(plan, probed, environment))
+
+
+def turn_warm(experiments: Experiments, unlike: Iterable[Words] = ()) -> list[Record]:
+    """Launch a Python program warm from here on, if what was launched so far comes to the same
+    warm; return the records of that, none where it stays cold. Nothing that is warm is kept as an
+    answer that was cold before. What it imports shows with vectors that are `unlike`, and with
+    those."""
+    cold, spec = dict(experiments.known), experiments.spec
+    if spec.program.warm is False or not may_be_warm(spec, experiments.resolved):
+        return []
+    try:
+        both = {each.works: words for words, each in cold.items()}
+        experiments.warm = program_plan(spec, experiments.resolved, [*both.values(), *unlike])
+    except ColdOnly:
+        return []
+    found = experiments.launched(list(cold))
+    differing = otherwise_warm(
+        _records(found), _records(cold), lambda some: _records(experiments.launched(some, cold=True))
+    )
+    if differing:
+        experiments.warm = None
+        return []
+    return [each.record for each in found.values()]
+
+
+def _records(answers: Mapping[Words, Answer]) -> dict[Words, Record]:
+    return {words: each.record for words, each in answers.items()}
 
 
 def may_be_warm(spec: Spec, launch: ResolvedLaunch) -> frozenset[int]:

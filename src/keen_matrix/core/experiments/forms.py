@@ -8,9 +8,9 @@ from collections.abc import Iterable, Sequence
 from itertools import combinations
 
 from keen_matrix.core.expect.naming import is_named, without_usage
-from keen_matrix.core.notation.synopsis import Operand
-from keen_matrix.core.runs.experiments import Answer, Experiments
-from keen_matrix.core.runs.stating import (
+from keen_matrix.core.experiments.ask import Answer, Experiments
+from keen_matrix.core.experiments.minimal import minimal, parted
+from keen_matrix.core.experiments.stating import (
     stated_conflict,
     stated_example,
     stated_requirement,
@@ -18,6 +18,7 @@ from keen_matrix.core.runs.stating import (
     untyped_names,
     values_told,
 )
+from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
@@ -282,11 +283,7 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     if full is None or not trials.works(full):
         return ()
     kept = [part.option for part in full.options if part.option in optional]
-    # One after another: each that can go goes, so what is left is required as a whole.
-    for option in list(kept):
-        fewer = [each for each in kept if each is not option]
-        if trials.works(trials.builder.smallest(fewer)):
-            kept = fewer
+    kept = minimal(kept, lambda some: trials.works(trials.builder.smallest(some)))
     # what made the fullest vector accepted may be its operands, and none of its options
     works = trials.works(trials.builder.smallest(kept))
     return tuple(option.key for option in kept) if works else ()
@@ -335,10 +332,9 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
         trials.rebuild(found)
     named = [each for each in options if _is_told(each, answer)]
     rest = [each for each in options if each not in named]
-    kept: list[Option] = []
-    culprits: list[Option] = []
-    for group in (rest, named) if named else (rest,):
-        kept = _grown(trials, kept, group, keys, culprits)
+    kept, culprits = parted(rest, works := lambda some: trials.works(trials.wished(some, keys)))
+    kept, more = parted(named, works, kept)
+    culprits += more
     values = dict(found.values)
     alone = (trials.builder.smallest([option]) for option in culprits)
     trials.ahead(each.words() for each in alone if each is not None)
@@ -353,23 +349,6 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
             clash = replace(clash, options=(), edit=edit, about=option.key)
         clashes.append(clash)
     return replace(found, clashes=tuple(clashes), values=tuple(values.items()))
-
-
-def _grown(
-    trials: FormTrials, kept: list[Option], group: list[Option], keys: set[str], culprits: list[Option]
-) -> list[Option]:
-    """Return the options of a group that are accepted beside those kept already; the others
-    join the culprits. A group that is refused is tried in halves."""
-    if not group:
-        return kept
-    if trials.works(trials.wished([*kept, *group], keys)):
-        return [*kept, *group]
-    if len(group) == 1:
-        culprits.append(group[0])
-        return kept
-    middle = len(group) // 2
-    kept = _grown(trials, kept, group[:middle], keys, culprits)
-    return _grown(trials, kept, group[middle:], keys, culprits)
 
 
 def _clash(trials: FormTrials, option: Option, kept: Sequence[Option], keys: set[str]) -> Clash | None:
@@ -438,16 +417,8 @@ def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list
     for each in kept[:MOST_LIKELY]:
         if trials.refuses([each, option]):
             return [each]
-    group = list(kept)
-    while len(group) > 1:
-        middle = len(group) // 2
-        half = next(
-            (each for each in (group[:middle], group[middle:]) if trials.refuses([*each, option])), None
-        )
-        if half is None:
-            break
-        group = half
-    return group
+    # From the end: what is least likely is left out first.
+    return minimal(kept[::-1], lambda some: trials.refuses([*some, option]))[::-1]
 
 
 def with_unknown(request: Request, unknown: str) -> Words:

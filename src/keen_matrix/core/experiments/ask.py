@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.expect.naming import without_usage
 from keen_matrix.core.launch.launchers import ResolvedLaunch
@@ -14,7 +14,6 @@ from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec, Stdin, Surroundings
 from keen_matrix.core.results.causes import answer_of
-from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.vectors.derived import standing_of
@@ -79,18 +78,27 @@ LEAST_PATIENCE, PATIENCE = 2.0, 30
 
 
 class Experiments:
-    """Launches the controls of one spec, each vector once, and keeps what came.
+    """Launches the controls of one spec, each vector once, and keeps what came. `told` is called
+    with the number of launches after each.
 
     OutOfLaunches is raised before more launches are made than `most`, which may be changed. No
     clock decides what is launched, so that the same program on a busy machine comes to the same.
     """
 
     def __init__(
-        self, spec: Spec, launch: ResolvedLaunch, pool: WorkerPool, watch: RunWatch, most: int | None = None
+        self,
+        spec: Spec,
+        resolved: ResolvedLaunch,
+        pool: WorkerPool,
+        told: Callable[[int], object],
+        most: int | None = None,
     ) -> None:
         matrices = () if spec.controls is None else (spec.controls, _silent(spec.controls))
-        self._spec = replace(spec, matrices=matrices, grounds=None)
-        self._launch, self._pool, self._watch = launch, pool, watch
+        #: What is launched: the spec's own controls, and the same with nothing on standard input.
+        self.spec = replace(spec, matrices=matrices, grounds=None)
+        #: How the program is started.
+        self.resolved = resolved
+        self._pool, self._told = pool, told
         around = None if spec.controls is None else spec.controls.steps[0].surroundings
         # how long a launch is waited for changes nothing of what came
         around = None if around is None else replace(around, timeout=math.inf)
@@ -159,8 +167,8 @@ class Experiments:
         patience = patience_after(self._known.values()) if silent else self._patience
         warm = None if cold else self.warm
         if self._planned_as != (self._pool.plans, patience, warm):
-            within = _within(self._spec, patience)
-            self._pool.plan(within, self._launch, Manner(warm=warm))
+            within = _within(self.spec, patience)
+            self._pool.plan(within, self.resolved, Manner(warm=warm))
             self._planned_as = self._pool.plans, patience, warm
         cases = {case.id: case for case in (self._case(each, silent) for each in vectors)}
         self._check(len(cases))
@@ -187,7 +195,7 @@ class Experiments:
             said = without_usage(record.stderr or "") or record.stdout or ""
             self.launches += 1
             self.spent += HUNG_COST if record.verdict == "hung" else 1
-            self._watch.grounding(self.launches)
+            self._told(self.launches)
             # the words of the record went through JSON
             words = cases[record.id].argv
             yield record.id, words, Answer(works, text, f"{text}\n{said[:SAID_LENGTH]}", record)
@@ -198,37 +206,12 @@ class Experiments:
         if self.most is not None and self.spent + count > self.most:
             raise OutOfLaunches
 
-    def turn_warm(self, unlike: Iterable[Words] = ()) -> list[Record]:
-        """Launch a Python program warm from here on, if what was launched so far comes to the same
-        warm; return the records of that, none where it stays cold. Nothing that is warm is kept as
-        an answer that was cold before. What it imports shows with vectors that are `unlike`, and
-        with those."""
-        from keen_matrix.core.launch.warm.keepers import ColdOnly
-        from keen_matrix.core.launch.warm.warmcheck import otherwise_warm
-        from keen_matrix.core.runs.starting.warmth import may_be_warm, program_plan
-
-        cold = dict(self._known)
-        if self._spec.program.warm is False or not may_be_warm(self._spec, self._launch):
-            return []
-        try:
-            both = {each.works: words for words, each in cold.items()}
-            self.warm = program_plan(self._spec, self._launch, [*both.values(), *unlike])
-        except ColdOnly:
-            return []
-        found = self.launched(list(cold))
-        if otherwise_warm(
-            _records(found), _records(cold), lambda some: _records(self.launched(some, cold=True))
-        ):
-            self.warm = None
-            return []
-        return [each.record for each in found.values()]
-
     def _case(self, words: Words, silent: bool) -> Case:
-        matrix = self._spec.matrices[silent]
+        matrix = self.spec.matrices[silent]
         standings: tuple[Standing, ...] = ()
-        if self._spec.signature is not None:
+        if self.spec.signature is not None:
             # whatever is said of it, here it is asked whether the program takes it
-            standing = standing_of(self._spec.signature, words)
+            standing = standing_of(self.spec.signature, words)
             standings = (standing._replace(status="accepted", kinds=()),)
         return Case(
             id=case_id((matrix.name, *words)),
@@ -237,10 +220,6 @@ class Experiments:
             standings=standings,
             family=matrix.family,
         )
-
-
-def _records(answers: Mapping[Words, Answer]) -> dict[Words, Record]:
-    return {words: each.record for words, each in answers.items()}
 
 
 def patience_after(answers: Iterable[Answer]) -> float | None:

@@ -17,10 +17,10 @@ from collections.abc import Iterable, Iterator
 from itertools import chain, islice
 from typing import Protocol
 
+from keen_matrix.core.experiments.ask import Answer, Experiments
+from keen_matrix.core.experiments.edits import AppendEdit
+from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.expressions import Expression, comparisons, constant_arguments
-from keen_matrix.core.insight.settling.edits import AppendEdit
-from keen_matrix.core.insight.settling.findings import Finding
-from keen_matrix.core.runs.experiments import Answer, Experiments
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.binding import identifier

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, TypeAlias
 
-from keen_matrix.core.insight.settling.edits import Edit
+from keen_matrix.core.experiments.edits import Edit
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import Struct
 
